@@ -1,0 +1,48 @@
+# Carries this system from Debian 11 to 12. Begun again after a power cut it goes on where it stopped.
+set -u
+export DEBIAN_FRONTEND=noninteractive APT_LISTCHANGES_FRONTEND=none UCF_FORCE_CONFFOLD=1 NEEDRESTART_SUSPEND=1
+say() { echo "$1 $2" >>"$GS_PROGRESS"; echo "== $2"; }
+options="-y -o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold -o DPkg::Lock::Timeout=600 --no-install-recommends"
+
+# Runs apt-get and turns what it says of its progress into a share between two bounds.
+watched() {
+    from=$1 to=$2
+    shift 2
+    {
+        # shellcheck disable=SC2086
+        { apt-get $options -o APT::Status-Fd=3 "$@" 3>&1 1>&4; echo $? >status; } | while IFS=: read -r kind what percent said; do
+            percent=${percent%.*}
+            case $kind$percent in pmstatus[0-9]*) echo "$((from + (to - from) * percent / 100)) $said" >>"$GS_PROGRESS" ;; esac
+        done
+    } 4>&1
+    return "$(cat status)"
+}
+
+say 1 "finishing what was begun before, if anything"
+dpkg --configure -a --force-confdef --force-confold || echo "some packages wait for others; the upgrade brings them"
+
+say 2 "switching the package sources to the new release"
+for file in /etc/apt/sources.list /etc/apt/sources.list.d/*.list /etc/apt/sources.list.d/*.sources; do
+    [ -f "$file" ] || continue
+    sed -i -e 's/\bbullseye\/updates\b/bookworm-security/g; s/\bbullseye\b/bookworm/g' "$file" || exit 1
+done
+say 4 "fetching the package lists"
+apt-get -o DPkg::Lock::Timeout=600 update || exit 1
+say 8 "mending broken dependencies, if any"
+watched 8 10 -f install || exit 1
+say 10 "upgrading what needs no new packages"
+watched 10 40 upgrade --without-new-pkgs || exit 1
+say 40 "upgrading everything"
+watched 40 96 full-upgrade || exit 1
+
+say 97 "starting the login service anew, so that new logins use the new libraries"
+if [ -d /run/systemd/system ]; then systemctl restart ssh; elif [ -x /etc/init.d/ssh ]; then /etc/init.d/ssh restart; fi
+
+say 98 "looking whether every package is whole"
+audit=$(dpkg --audit)
+if [ -n "$audit" ]; then
+    echo "$audit"
+    exit 1
+fi
+apt-get check || exit 1
+say 100 "all packages are upgraded"

@@ -1,0 +1,14 @@
+# Saves what tells how the machine was, and what an upgrade may change.
+set -eu
+saved=/var/backups/grandstair
+umask 077
+mkdir -p "$saved"
+dpkg-query -W -f '${db:Status-Abbrev} ${binary:Package} ${Version}\n' >"$saved/packages"
+dpkg --get-selections >"$saved/selections"
+apt-mark showmanual >"$saved/chosen-by-hand"
+# Services: what runs without a terminal and is nobody's session, by its program.
+ps -e -o tty=,ppid=,comm= | awk '$1 == "?" && $2 == 1 { print $3 }' | sort -u >"$saved/services"
+tar -C / -czf "$saved/etc.tar.gz.new" etc
+gzip -t "$saved/etc.tar.gz.new"
+mv "$saved/etc.tar.gz.new" "$saved/etc.tar.gz"
+echo "saved $(wc -l <"$saved/packages") packages, $(wc -l <"$saved/services") services and /etc to $saved"

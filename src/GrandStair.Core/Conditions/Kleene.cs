@@ -1,0 +1,35 @@
+namespace GrandStair.Core.Conditions;
+
+/// <summary>
+/// The three values of Kleene's strong logic of indeterminacy, in the order in which <c>and</c> is the lesser and <c>or</c> the greater.
+/// </summary>
+public enum Kleene
+{
+    /// <summary>It does not hold.</summary>
+    No = 0,
+
+    /// <summary>It cannot be told: never seen, unreadable, or too old for this use.</summary>
+    CannotTell = 1,
+
+    /// <summary>It holds.</summary>
+    Yes = 2,
+}
+
+/// <summary>What a condition says of one machine, and why.</summary>
+/// <param name="Value">Yes, no or cannot tell.</param>
+/// <param name="Leaves">The comparisons that decided it, in the order of the text.</param>
+/// <param name="Until">When the answer may change by readings growing older alone; null where it will not. UTC.</param>
+public sealed record Answer(Kleene Value, IReadOnlyList<Leaf> Leaves, DateTimeOffset? Until);
+
+/// <summary>One comparison, and what it was compared with.</summary>
+/// <param name="Text">The comparison as it was written.</param>
+/// <param name="Key">The key it looks at.</param>
+/// <param name="Value">What came of it.</param>
+/// <param name="Reading">The reading it looked at; null where the key was never seen.</param>
+/// <param name="Note">Why it cannot be told; null where it can.</param>
+public sealed record Leaf(string Text, string Key, Kleene Value, Readings.Reading? Reading, string? Note);
+
+/// <summary>How a use of a condition looks at readings.</summary>
+/// <param name="Now">The moment at which it is asked, UTC.</param>
+/// <param name="MaxAge">How old a reading may be; null where any age will do.</param>
+public readonly record struct Use(DateTimeOffset Now, TimeSpan? MaxAge = null);

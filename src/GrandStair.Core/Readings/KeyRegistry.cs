@@ -1,0 +1,71 @@
+using System.Collections.Immutable;
+using System.Text.RegularExpressions;
+
+namespace GrandStair.Core.Readings;
+
+/// <summary>A known reading key.</summary>
+/// <param name="Name">The name: lower-case words with dots and hyphens, such as <c>disk.system.free</c>.</param>
+/// <param name="Kind">The type of its value.</param>
+/// <param name="Meaning">What it tells, in a sentence for people.</param>
+public sealed record KeyDefinition(string Name, ValueKind Kind, string Meaning);
+
+/// <summary>All known keys: those that every fleet has, and those that catalogue files add.</summary>
+public sealed partial class KeyRegistry
+{
+    private readonly ImmutableSortedDictionary<string, KeyDefinition> _keys;
+
+    private KeyRegistry(ImmutableSortedDictionary<string, KeyDefinition> keys) => _keys = keys;
+
+    /// <summary>The keys that every machine has by being in the fleet, and the common ones of its system.</summary>
+    public static KeyRegistry BuiltIn { get; } = new(new KeyDefinition[]
+    {
+        new("name", ValueKind.Text, "The machine's name"),
+        new("site", ValueKind.Text, "Where it stands"),
+        new("group", ValueKind.Text, "Whom it serves"),
+        new("owner", ValueKind.Text, "Who uses it, by role"),
+        new("tag", ValueKind.List, "Its free labels"),
+        new("link", ValueKind.Text, "How it is reached: ssh or stand-in"),
+        new("os.product", ValueKind.Text, "The operating system's product name"),
+        new("os.edition", ValueKind.Text, "The operating system's edition"),
+        new("os.version", ValueKind.Version, "The operating system's release"),
+        new("os.build", ValueKind.Version, "The operating system's build within its release"),
+        new("hardware.model", ValueKind.Text, "The machine's model"),
+        new("hardware.memory", ValueKind.Size, "Main memory"),
+        new("hardware.processor", ValueKind.Text, "The processor's model"),
+        new("disk.system.free", ValueKind.Size, "Free space on the system volume"),
+        new("disk.system.size", ValueKind.Size, "Size of the system volume"),
+        new("network.rate", ValueKind.Rate, "Speed of the machine's line"),
+        new("power.mains", ValueKind.Flag, "Whether it runs on mains power"),
+        new("backup.last", ValueKind.Instant, "When the last good backup ended"),
+        new("boot.id", ValueKind.Text, "What changes with every start of the system"),
+    }.ToImmutableSortedDictionary(k => k.Name, k => k, StringComparer.Ordinal));
+
+    /// <summary>All keys, by name.</summary>
+    public IEnumerable<KeyDefinition> All => _keys.Values;
+
+    /// <summary>The key of that name, or null.</summary>
+    public KeyDefinition? Find(string name) => _keys.GetValueOrDefault(name);
+
+    /// <summary>A registry with more keys.</summary>
+    /// <exception cref="ArgumentException">A name is not well formed, or is known with another kind.</exception>
+    public KeyRegistry With(IEnumerable<KeyDefinition> more)
+    {
+        var keys = _keys;
+        foreach (var key in more)
+        {
+            if (!WellFormed().IsMatch(key.Name))
+                throw new ArgumentException($"'{key.Name}' is not a key: expected lower-case words with dots or hyphens between them, such as disk.system.free.");
+            if (keys.TryGetValue(key.Name, out var known) && known.Kind != key.Kind)
+                throw new ArgumentException($"Key '{key.Name}' is a {known.Kind} already and cannot also be a {key.Kind}.");
+            keys = keys.SetItem(key.Name, key);
+        }
+
+        return new(keys);
+    }
+
+    /// <summary>The known key that looks most like a name, or null where none is near.</summary>
+    public string? Nearest(string name) => Spelling.Nearest(name, _keys.Keys);
+
+    [GeneratedRegex("^[a-z][a-z0-9]*([.-][a-z0-9]+)*$")]
+    private static partial Regex WellFormed();
+}

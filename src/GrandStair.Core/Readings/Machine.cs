@@ -1,0 +1,109 @@
+using System.Collections.Immutable;
+
+namespace GrandStair.Core.Readings;
+
+/// <summary>The id that Grand Stair gives a machine; it never changes and is never used again. Written <c>m12</c>.</summary>
+public readonly record struct MachineId(long Value)
+{
+    /// <inheritdoc />
+    public override string ToString() => $"m{Value}";
+
+    /// <summary>Reads an id as it is written; null where the text is none.</summary>
+    public static MachineId? Parse(string text) =>
+        text is ['m', .. var digits] && long.TryParse(digits, out var value) && value > 0 ? new(value) : null;
+}
+
+/// <summary>Something outside that names a machine: its name, serial number, host key or directory name.</summary>
+/// <param name="Kind">What kind of name it is, such as <c>name</c> or <c>serial</c>.</param>
+/// <param name="Value">The name; unique within its kind, case ignored.</param>
+public sealed record Identifier(string Kind, string Value);
+
+/// <summary>How a machine is reached.</summary>
+/// <param name="Kind"><c>ssh</c> or <c>stand-in</c>.</param>
+/// <param name="Address">Host name or address; empty for a stand-in.</param>
+/// <param name="Port">TCP port, 1 to 65535.</param>
+/// <param name="User">The account that logs in.</param>
+/// <param name="HostKey">The pinned host key as in known_hosts (<c>ssh-ed25519 AAAA…</c>); null where none is pinned, and then nothing is sent.</param>
+public sealed record LinkAddress(string Kind, string Address, int Port, string User, string? HostKey);
+
+/// <summary>One thing that is upgraded, with what is known of it.</summary>
+public sealed record Machine
+{
+    /// <summary>Our id for it.</summary>
+    public required MachineId Id { get; init; }
+
+    /// <summary>The name people call it by.</summary>
+    public required string Name { get; init; }
+
+    /// <summary>Where it stands.</summary>
+    public string Site { get; init; } = "";
+
+    /// <summary>Whom it serves.</summary>
+    public string Group { get; init; } = "";
+
+    /// <summary>Who uses it, by role.</summary>
+    public string Owner { get; init; } = "";
+
+    /// <summary>Its free labels.</summary>
+    public ImmutableArray<string> Tags { get; init; } = [];
+
+    /// <summary>How it is reached.</summary>
+    public required LinkAddress Link { get; init; }
+
+    /// <summary>All readings, of every source.</summary>
+    public ImmutableArray<Reading> Readings
+    {
+        get;
+        init
+        {
+            field = value;
+            Current = value.GroupBy(r => r.Key, StringComparer.Ordinal)
+                .ToImmutableDictionary(g => g.Key, g => g.MaxBy(r => (r.Seen, r.Received, r.Source))!, StringComparer.Ordinal);
+        }
+    } = [];
+
+    /// <summary>Per key the reading that counts: the newest seen.</summary>
+    public ImmutableDictionary<string, Reading> Current { get; private init; } = ImmutableDictionary<string, Reading>.Empty;
+
+    /// <summary>Readings of another source that differ from the one that counts; older ones, still visible.</summary>
+    public IEnumerable<Reading> Disagreements => Readings
+        .Where(r => Current[r.Key] is var counts && counts.Source != r.Source && !counts.Says(r))
+        .OrderBy(r => r.Key, StringComparer.Ordinal);
+
+    /// <summary>
+    /// What is known under a key: the current reading, or what the fleet itself says (name, site, group, owner, tag, link),
+    /// which does not age. Null where it was never seen.
+    /// </summary>
+    public Reading? Find(string key)
+    {
+        var (kind, text) = key switch
+        {
+            "name" => (ValueKind.Text, Name),
+            "site" => (ValueKind.Text, Site),
+            "group" => (ValueKind.Text, Group),
+            "owner" => (ValueKind.Text, Owner),
+            "link" => (ValueKind.Text, Link.Kind),
+            "tag" => (ValueKind.List, string.Join(',', Tags)),
+            _ => (ValueKind.Text, null),
+        };
+        if (text is null) return Current.GetValueOrDefault(key);
+        return new(key, ReadingState.Value, ReadingValue.Parse(kind, text, out _), null, DateTimeOffset.MaxValue, DateTimeOffset.MaxValue, "fleet");
+    }
+
+    /// <summary>The text of a reading that has a value; null otherwise.</summary>
+    public string? TextOf(string key) => Find(key)?.Value?.Text;
+}
+
+/// <summary>What one source reports of one machine at one time.</summary>
+/// <param name="Source">The source's name.</param>
+/// <param name="Covered">The keys that the source looks at: covered but not reported is absent.</param>
+/// <param name="Readings">What it reported; keys outside <paramref name="Covered"/> are covered by being reported.</param>
+public sealed record SourceReport(string Source, ImmutableArray<string> Covered, ImmutableArray<Reading> Readings)
+{
+    /// <summary>The reported readings, and an absent one for every covered key that was not reported.</summary>
+    public ImmutableArray<Reading> Complete(DateTimeOffset seen, DateTimeOffset received)
+    {
+        var reported = Readings.Select(r => r.Key).ToHashSet(StringComparer.Ordinal);
+        return [.. Readings, .. Covered.Where(k => !reported.Contains(k)).Select(k => Reading.Absent(k, seen, received, Source))];
+    }
+}

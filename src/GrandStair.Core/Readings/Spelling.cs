@@ -1,0 +1,34 @@
+namespace GrandStair.Core.Readings;
+
+/// <summary>Finds what somebody probably meant by a mistyped word.</summary>
+public static class Spelling
+{
+    /// <summary>The candidate that takes the fewest edits to reach (Levenshtein), where it takes at most a third of the word's length and two more.</summary>
+    public static string? Nearest(string word, IEnumerable<string> candidates)
+    {
+        var best = candidates
+            .Select(c => (Word: c, Distance: Distance(word, c)))
+            .OrderBy(c => c.Distance).ThenBy(c => c.Word, StringComparer.Ordinal)
+            .FirstOrDefault((Word: "", Distance: int.MaxValue));
+        return best.Distance <= (word.Length / 3) + 2 ? best.Word : null;
+    }
+
+    private static int Distance(string a, string b)
+    {
+        var row = Enumerable.Range(0, b.Length + 1).ToArray();
+        for (var i = 1; i <= a.Length; i++)
+        {
+            var diagonal = row[0];
+            row[0] = i;
+            for (var j = 1; j <= b.Length; j++)
+            {
+                var above = row[j];
+                var same = char.ToUpperInvariant(a[i - 1]) == char.ToUpperInvariant(b[j - 1]) ? 0 : 1;
+                row[j] = Math.Min(Math.Min(row[j - 1], above) + 1, diagonal + same);
+                diagonal = above;
+            }
+        }
+
+        return row[b.Length];
+    }
+}

@@ -1,0 +1,137 @@
+using System.Collections.Immutable;
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Waves;
+
+namespace GrandStair.Core.Runs;
+
+/// <summary>Something that happened to a run. Events are only ever added; their names and shapes stay readable for ever.</summary>
+/// <param name="At">When it happened, UTC.</param>
+/// <param name="Actor">Who or what made it happen, such as <c>planner</c> or <c>worker</c>.</param>
+[JsonPolymorphic(TypeDiscriminatorPropertyName = "type")]
+[JsonDerivedType(typeof(RunOpened), "run-opened")]
+[JsonDerivedType(typeof(GateJudged), "gate-judged")]
+[JsonDerivedType(typeof(OrderEnded), "order-ended")]
+[JsonDerivedType(typeof(OrderOverdue), "order-overdue")]
+[JsonDerivedType(typeof(SlotOpened), "slot-opened")]
+[JsonDerivedType(typeof(SlotMoved), "slot-moved")]
+[JsonDerivedType(typeof(Decided), "decided")]
+[JsonDerivedType(typeof(LooseEndClosed), "loose-end-closed")]
+[JsonDerivedType(typeof(Settled), "settled")]
+public abstract record RunEvent(DateTimeOffset At, string Actor)
+{
+    /// <summary>The version of the events written now; stored beside each.</summary>
+    public const int Version = 1;
+
+    /// <summary>How events and states are written as JSON.</summary>
+    public static JsonSerializerOptions Json { get; } = new(JsonSerializerDefaults.Web)
+    {
+        Converters = { new JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower), new OrderNameConverter() },
+        DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull,
+        IgnoreReadOnlyProperties = true,
+        AllowOutOfOrderMetadataProperties = true,
+    };
+
+    /// <summary>The event's type as it is stored.</summary>
+    [JsonIgnore]
+    public string Type => JsonNamingPolicy.KebabCaseLower.ConvertName(GetType().Name);
+}
+
+/// <summary>A run was opened.</summary>
+public sealed record RunOpened(
+    DateTimeOffset At,
+    string Actor,
+    long Run,
+    long Machine,
+    string Plan,
+    int Revision,
+    string Wave,
+    string CatalogueHash,
+    ImmutableArray<LegSpec> Legs,
+    Slot Slot) : RunEvent(At, Actor);
+
+/// <summary>A gate was judged.</summary>
+/// <param name="At">When, UTC.</param>
+/// <param name="Actor">Who judged.</param>
+/// <param name="Order">The order that asked for it.</param>
+/// <param name="State">What came of it.</param>
+/// <param name="InTheWay">The musts in the way, with what was seen, in sentences.</param>
+/// <param name="Cautions">The shoulds that do not hold; after the proof each becomes a loose end.</param>
+public sealed record GateJudged(DateTimeOffset At, string Actor, OrderName Order, GateState State, ImmutableArray<Noted> InTheWay, ImmutableArray<Noted> Cautions) : RunEvent(At, Actor);
+
+/// <summary>A check that does not hold, as it is noted in a run's log.</summary>
+/// <param name="Check">The check's name.</param>
+/// <param name="Title">What it makes sure of.</param>
+/// <param name="Seen">What was seen.</param>
+/// <param name="Fix">How it is mended.</param>
+public sealed record Noted(string Check, string Title, string Seen, string Fix);
+
+/// <summary>How an order ended.</summary>
+public enum OrderResult
+{
+    /// <summary>Well.</summary>
+    Ok,
+
+    /// <summary>Not well.</summary>
+    Failed,
+
+    /// <summary>It was begun and is gone without a result, as after a power cut.</summary>
+    Gone,
+
+    /// <summary>It will never be done: an order of a higher epoch or the machine itself refused it.</summary>
+    Refused,
+}
+
+/// <summary>An order that was posted ended.</summary>
+/// <param name="At">When it was known, UTC.</param>
+/// <param name="Actor">Who found it.</param>
+/// <param name="Order">Its name.</param>
+/// <param name="Result">How it ended.</param>
+/// <param name="Exit">The exit status of its script; null where it has none.</param>
+/// <param name="Note">The last lines of its output, or what is known in their place.</param>
+public sealed record OrderEnded(DateTimeOffset At, string Actor, OrderName Order, OrderResult Result, int? Exit, string Note) : RunEvent(At, Actor);
+
+/// <summary>An order is under way for longer than its limit.</summary>
+public sealed record OrderOverdue(DateTimeOffset At, string Actor, OrderName Order, string Note) : RunEvent(At, Actor);
+
+/// <summary>The slot has come, and the limits have room.</summary>
+public sealed record SlotOpened(DateTimeOffset At, string Actor, OrderName Order) : RunEvent(At, Actor);
+
+/// <summary>The machine got another slot.</summary>
+public sealed record SlotMoved(DateTimeOffset At, string Actor, Slot Slot, string Reason) : RunEvent(At, Actor);
+
+/// <summary>What a person decides about a run.</summary>
+public enum Decision
+{
+    /// <summary>Try again what it is parked at.</summary>
+    TryAgain,
+
+    /// <summary>Give the order under way more time.</summary>
+    WaitOn,
+
+    /// <summary>Call it off; until the turning point only.</summary>
+    CallOff,
+
+    /// <summary>Undo it by the method's rollback; after the turning point.</summary>
+    GoBack,
+
+    /// <summary>Take it for failed.</summary>
+    GiveUp,
+}
+
+/// <summary>A person decided.</summary>
+public sealed record Decided(DateTimeOffset At, string Actor, Decision Decision, string Reason) : RunEvent(At, Actor);
+
+/// <summary>A loose end was closed.</summary>
+public sealed record LooseEndClosed(DateTimeOffset At, string Actor, string LooseEnd, string Reason) : RunEvent(At, Actor);
+
+/// <summary>The rollback period is over, and the rollback was given up.</summary>
+public sealed record Settled(DateTimeOffset At, string Actor, OrderName Order) : RunEvent(At, Actor);
+
+internal sealed class OrderNameConverter : JsonConverter<OrderName>
+{
+    public override OrderName Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options) => OrderName.Parse(reader.GetString()!);
+
+    public override void Write(Utf8JsonWriter writer, OrderName value, JsonSerializerOptions options) => writer.WriteStringValue(value.ToString());
+}

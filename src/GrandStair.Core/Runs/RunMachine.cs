@@ -1,0 +1,284 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Gates;
+
+namespace GrandStair.Core.Runs;
+
+/// <summary>What one event leads to.</summary>
+/// <param name="State">The new state.</param>
+/// <param name="Orders">What is asked of the outside by it: at most one new order.</param>
+public sealed record Stepped(RunState State, ImmutableArray<Order> Orders);
+
+/// <summary>An event that does not fit a run: a decision that cannot be taken now.</summary>
+public sealed class DecisionRefusedException(string message) : Exception(message);
+
+/// <summary>
+/// Carries a run from event to event. Pure: the same events give the same state and the same orders. An event that answers
+/// an order which is not outstanding changes nothing, so that an answer may come twice.
+/// </summary>
+public static class RunMachine
+{
+    /// <summary>How often an undecided gate is read again before a person is asked.</summary>
+    public const int GateTries = 3;
+
+    /// <summary>How long after a failure or an undecided gate it is tried again.</summary>
+    public static readonly TimeSpan Pause = TimeSpan.FromMinutes(5);
+
+    /// <summary>The state after all events, or null where there are none.</summary>
+    public static RunState? Replay(IEnumerable<RunEvent> events)
+    {
+        RunState? state = null;
+        foreach (var e in events) state = Step(state, e).State;
+        return state;
+    }
+
+    /// <summary>Takes one event.</summary>
+    /// <exception cref="InvalidOperationException">The first event does not open the run, or a later one does.</exception>
+    /// <exception cref="DecisionRefusedException">A decision cannot be taken in this state; the message says why and which can.</exception>
+    public static Stepped Step(RunState? state, RunEvent e)
+    {
+        if (e is RunOpened opened)
+        {
+            if (state is not null) throw new InvalidOperationException($"Run r{opened.Run} is open already.");
+            return Counted(Open(opened));
+        }
+
+        if (state is null) throw new InvalidOperationException($"The first event of a run must open it, and is {e.Type}.");
+        return Counted(e switch
+        {
+            GateJudged judged => OnGate(state, judged),
+            OrderEnded ended => OnEnded(state, ended),
+            OrderOverdue overdue => OnOverdue(state, overdue),
+            SlotOpened slot => IsOutstanding(state, slot.Order) ? AskGate(state, Moment.Start, e.At) : Same(state),
+            SlotMoved moved => OnSlotMoved(state, moved),
+            Decided decided => OnDecided(state, decided),
+            LooseEndClosed closed => OnLooseEndClosed(state, closed),
+            Settled settled => IsOutstanding(state, settled.Order) && !state.HasOpenLooseEnds ? Close(state, Outcome.Done, null, e.At) : Same(state),
+            _ => throw new InvalidOperationException($"Unknown event {e.Type}."),
+        });
+    }
+
+    private static Stepped Counted(Stepped stepped) => stepped with { State = stepped.State with { Events = stepped.State.Events + 1 } };
+
+    private static Stepped Same(RunState state) => new(state, []);
+
+    private static bool IsOutstanding(RunState state, OrderName name) => state.Outstanding?.Name == name;
+
+    private static Stepped Open(RunOpened e)
+    {
+        var state = new RunState
+        {
+            Run = e.Run,
+            Machine = e.Machine,
+            Plan = e.Plan,
+            Wave = e.Wave,
+            CatalogueHash = e.CatalogueHash,
+            Legs = e.Legs,
+            Slot = e.Slot,
+        };
+        return AskGate(state, Moment.Planning, e.At);
+    }
+
+    /// <summary>Makes the next attempt of something and puts it outstanding.</summary>
+    private static Stepped Ask(RunState state, OrderKind kind, string step, DateTimeOffset at, DateTimeOffset? notBefore = null, Moment? moment = null)
+    {
+        var slotKey = $"{state.Leg + 1}/{step}";
+        var attempt = state.Attempts.GetValueOrDefault(slotKey) + 1;
+        var order = new Order(new(state.Run, state.Leg + 1, step, attempt), kind, at, notBefore ?? at, moment);
+        return new(state with { Outstanding = order, Attempts = state.Attempts.SetItem(slotKey, attempt), Parked = null, ParkedAt = null }, [order]);
+    }
+
+    private static RunState Enter(RunState state, Phase phase, DateTimeOffset at)
+    {
+        if (state.Phases is [.., { To: null } last] && last.Phase == phase && last.Leg == state.Leg + 1)
+            return state with { Phase = phase, Step = 0, Tries = 0 };
+        var phases = state.Phases is [.., { To: null } open]
+            ? state.Phases.SetItem(state.Phases.Length - 1, open with { To = at })
+            : state.Phases;
+        return state with { Phase = phase, Step = 0, Tries = 0, Phases = phases.Add(new(state.Leg + 1, phase, at, null)) };
+    }
+
+    private static Stepped AskGate(RunState state, Moment moment, DateTimeOffset at)
+    {
+        if (moment == Moment.Start && at > state.Slot.LatestTurn) return MissSlot(state, at);
+        var entered = moment == Moment.Proof ? state with { Tries = 0 } : Enter(state, Phase.Gate, at);
+        return Ask(entered with { Moment = moment }, OrderKind.Gate, GateStep(moment), at, moment: moment);
+    }
+
+    private static string GateStep(Moment moment) => $"gate-{moment.ToString().ToLowerInvariant()}";
+
+    private static Stepped EnterSteps(RunState state, Phase phase, DateTimeOffset at) => NextStep(Enter(state, phase, at), at);
+
+    /// <summary>Asks for the step that stands at <see cref="RunState.Step"/>, or goes on to what follows the phase.</summary>
+    private static Stepped NextStep(RunState state, DateTimeOffset at)
+    {
+        if (state.CallOff is { } reason && !state.Turned) return Close(state, Outcome.CalledOff, reason, at);
+        if (state.Step < state.Steps.Length)
+        {
+            var step = state.Steps[state.Step];
+            if (state.Phase is Phase.Guard or Phase.Apply && !state.Turned && at > state.Slot.LatestTurn) return MissSlot(state, at);
+            if (step.TurningPoint) state = state with { Turned = true };
+
+            return Ask(state, OrderKind.Step, step.Name, at);
+        }
+
+        return state.Phase switch
+        {
+            Phase.Stage => AwaitSlot(state, at),
+            Phase.Guard => AskGate(state, Moment.Guarded, at),
+            Phase.Apply => EnterSteps(state, Phase.Prove, at),
+            Phase.Prove => AskGate(state, Moment.Proof, at),
+            Phase.RollBack => Close(state, Outcome.Reverted, state.Reason, at),
+            _ => throw new InvalidOperationException($"No steps follow {state.Phase}."),
+        };
+    }
+
+    private static Stepped AwaitSlot(RunState state, DateTimeOffset at) =>
+        Ask(Enter(state, Phase.AwaitSlot, at), OrderKind.Slot, "slot", at, state.Slot.Start);
+
+    /// <summary>Too late for the turning point: nothing is begun that would not fit into the window, and another slot is asked for.</summary>
+    private static Stepped MissSlot(RunState state, DateTimeOffset at) =>
+        AwaitSlot(state with { NeedsSlot = true, MissedSlots = state.MissedSlots + 1 }, at);
+
+    private static Stepped OnSlotMoved(RunState state, SlotMoved e)
+    {
+        var moved = state with { Slot = e.Slot, NeedsSlot = false };
+        if (state.Outstanding?.Kind != OrderKind.Slot) return Same(moved);
+        return Same(moved with { Outstanding = state.Outstanding with { NotBefore = e.Slot.Start } });
+    }
+
+    private static Stepped OnGate(RunState state, GateJudged e)
+    {
+        if (!IsOutstanding(state, e.Order)) return Same(state);
+        if (state.CallOff is { } reason && !state.Turned) return Close(state, Outcome.CalledOff, reason, e.At);
+        if (e.State == GateState.Open)
+        {
+            return state.Moment switch
+            {
+                Moment.Planning => EnterSteps(state, Phase.Stage, e.At),
+                Moment.Start => EnterSteps(state, Phase.Guard, e.At),
+                Moment.Guarded => EnterSteps(state, Phase.Apply, e.At),
+                _ => Prove(state, e),
+            };
+        }
+
+        var tries = state.Tries + 1;
+        if (e.State == GateState.Undecided && tries < GateTries)
+            return Ask(state with { Tries = tries }, OrderKind.Gate, GateStep(state.Moment), e.At, e.At + Pause, state.Moment);
+        var what = string.Join("; ", e.InTheWay.Select(n => $"{n.Title} (seen: {n.Seen})"));
+        return Park(state, e.State == GateState.Shut ? $"{What(state.Moment)} shut: {what}" : $"{What(state.Moment)} undecided: {what}", e.At);
+    }
+
+    private static string What(Moment moment) => moment == Moment.Proof ? "the proof is" : "the gate is";
+
+    private static Stepped Prove(RunState state, GateJudged e)
+    {
+        var known = state.LooseEnds.Select(l => l.Name).ToHashSet(StringComparer.Ordinal);
+        var proved = state with
+        {
+            LooseEnds = [.. state.LooseEnds, .. e.Cautions.Where(c => !known.Contains(c.Check)).Select(c => new LooseEnd(c.Check, c.Title, c.Seen, c.Fix, e.At, null, null))],
+        };
+        if (state.Leg + 1 < state.Legs.Length)
+            return AskGate(proved with { Leg = state.Leg + 1, Turned = false }, Moment.Start, e.At);
+
+        var settling = Enter(proved with { Proved = e.At }, Phase.Settle, e.At);
+        return Ask(settling, OrderKind.Settle, "settle", e.At, e.At + state.CurrentLeg.RollbackLasts);
+    }
+
+    private static Stepped OnEnded(RunState state, OrderEnded e)
+    {
+        // An overdue order may still end while its run is parked; then the run goes on.
+        var late = state.ParkedAt?.Name == e.Order;
+        if (!IsOutstanding(state, e.Order) && !late) return Same(state);
+        if (e.Result == OrderResult.Ok) return NextStep(state with { Step = state.Step + 1, Tries = 0, Parked = null, ParkedAt = null }, e.At);
+        if (state.CallOff is { } reason && !state.Turned) return Close(state, Outcome.CalledOff, reason, e.At);
+
+        var step = state.Steps[state.Step];
+        var tries = state.Tries + 1;
+        if (tries < step.Attempts) return Ask(state with { Tries = tries }, OrderKind.Step, step.Name, e.At, e.At + Pause);
+        return Park(state with { Outstanding = state.Outstanding ?? state.ParkedAt }, $"{step.Title}: {Tell(e)}", e.At);
+    }
+
+    private static string Tell(OrderEnded e)
+    {
+        var last = e.Note.Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).LastOrDefault();
+        var how = e.Result switch
+        {
+            OrderResult.Gone => "it is gone without a result",
+            OrderResult.Refused => "it was refused",
+            _ => e.Exit is { } exit ? $"exit status {exit}" : "it failed",
+        };
+        return last is null ? how : $"{how}, {last}";
+    }
+
+    private static Stepped OnOverdue(RunState state, OrderOverdue e) =>
+        IsOutstanding(state, e.Order) ? Park(state, e.Note, e.At, keepAsking: true) : Same(state);
+
+    /// <summary>Parks a run at what is outstanding. Where that is still under way, it goes on being asked after.</summary>
+    private static Stepped Park(RunState state, string why, DateTimeOffset at, bool keepAsking = false)
+    {
+        var parked = state with { Parked = why, ParkedAt = state.Outstanding };
+        if (keepAsking) return Same(parked);
+        var decide = new Order(new(state.Run, state.Leg + 1, "decide", state.Events + 1), OrderKind.Decide, at, at);
+        return new(parked with { Outstanding = decide }, [decide]);
+    }
+
+    /// <summary>The decisions that can be taken in a state.</summary>
+    public static ImmutableArray<Decision> Possible(RunState state)
+    {
+        if (state.Closed is not null) return [];
+        var possible = ImmutableArray.CreateBuilder<Decision>();
+        var stillUnderWay = state.Parked is not null && state.Outstanding?.Kind != OrderKind.Decide;
+        if (state.Parked is not null) possible.Add(stillUnderWay ? Decision.WaitOn : Decision.TryAgain);
+        if (!state.Turned) possible.Add(Decision.CallOff);
+        if (CanGoBack(state) && !stillUnderWay) possible.Add(Decision.GoBack);
+        if (state.Parked is not null && state.Turned) possible.Add(Decision.GiveUp);
+        return possible.ToImmutable();
+    }
+
+    private static bool CanGoBack(RunState state) =>
+        state.Turned && !state.CurrentLeg.RollbackSteps.IsEmpty && state.Phase != Phase.RollBack
+        && (state.Parked is not null || state.Phase == Phase.Settle);
+
+    private static Stepped OnDecided(RunState state, Decided e)
+    {
+        var possible = Possible(state);
+        if (!possible.Contains(e.Decision))
+        {
+            throw new DecisionRefusedException(state.Closed is not null
+                ? $"Run r{state.Run} is closed; nothing can be decided about it."
+                : $"Run r{state.Run} cannot '{Name(e.Decision)}' in phase '{Name(state.Phase)}'; possible now: {string.Join(", ", possible.Select(p => Name(p)).DefaultIfEmpty("nothing"))}.");
+        }
+
+        switch (e.Decision)
+        {
+            case Decision.WaitOn:
+                return Same(state with { Parked = null, ParkedAt = null, Outstanding = state.Outstanding! with { At = e.At } });
+            case Decision.TryAgain:
+                var at = state.ParkedAt!;
+                return Ask(state with { Tries = 0 }, at.Kind, at.Name.Step, e.At, moment: at.Moment);
+            case Decision.GoBack:
+                return EnterSteps(state with { Parked = null, ParkedAt = null, Reason = e.Reason, Proved = null }, Phase.RollBack, e.At);
+            case Decision.GiveUp:
+                return Close(state, Outcome.Failed, $"{e.Reason} ({state.Parked})", e.At);
+            default:
+                // What is under way on the machine is let end first; all else stops at once.
+                var busy = state.Outstanding?.Kind is OrderKind.Step or OrderKind.Gate;
+                return busy ? Same(state with { CallOff = e.Reason }) : Close(state, Outcome.CalledOff, e.Reason, e.At);
+        }
+    }
+
+    private static Stepped OnLooseEndClosed(RunState state, LooseEndClosed e) => Same(state with
+    {
+        LooseEnds = [.. state.LooseEnds.Select(l => l.Name == e.LooseEnd && l.Closed is null ? l with { Closed = e.At, By = e.Actor } : l)],
+    });
+
+    private static Stepped Close(RunState state, Outcome outcome, string? reason, DateTimeOffset at)
+    {
+        var closed = Enter(state, Phase.Closed, at);
+        return new(closed with { Outstanding = null, Parked = null, ParkedAt = null, Closed = at, Outcome = outcome, Reason = reason }, []);
+    }
+
+    /// <summary>A word of the run's as it is written: <c>await-slot</c>.</summary>
+    public static string Name<T>(T word) where T : struct, Enum => System.Text.Json.JsonNamingPolicy.KebabCaseLower.ConvertName(word.ToString());
+}

@@ -1,0 +1,161 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Waves;
+
+namespace GrandStair.Core.Runs;
+
+/// <summary>The part of a run that does one hop, pinned when the run was opened.</summary>
+/// <param name="Hop">The hop's name.</param>
+/// <param name="Method">The method's name.</param>
+/// <param name="Steps">The method's steps.</param>
+/// <param name="RollbackSteps">The steps that undo it.</param>
+/// <param name="RollbackLasts">How long after the proof it can be undone.</param>
+/// <param name="AfterTurningPoint">How long it usually takes from the turning point to the proof.</param>
+public sealed record LegSpec(string Hop, string Method, ImmutableArray<StepSpec> Steps, ImmutableArray<StepSpec> RollbackSteps, TimeSpan RollbackLasts, TimeSpan AfterTurningPoint);
+
+/// <summary>How a run ended.</summary>
+public enum Outcome
+{
+    /// <summary>Proved, its loose ends closed, its rollback given up.</summary>
+    Done,
+
+    /// <summary>Undone by its rollback.</summary>
+    Reverted,
+
+    /// <summary>Given up as failed.</summary>
+    Failed,
+
+    /// <summary>Called off before the turning point.</summary>
+    CalledOff,
+}
+
+/// <summary>A phase that a run went through.</summary>
+/// <param name="Leg">The leg, from 1.</param>
+/// <param name="Phase">The phase.</param>
+/// <param name="From">When it was entered, UTC.</param>
+/// <param name="To">When it was left, UTC; null while it lasts.</param>
+public sealed record PhaseSpan(int Leg, Phase Phase, DateTimeOffset From, DateTimeOffset? To);
+
+/// <summary>Something small left to do on a machine after its upgrade.</summary>
+/// <param name="Name">The name of the check that does not hold.</param>
+/// <param name="Title">What is left to do.</param>
+/// <param name="Seen">What was seen.</param>
+/// <param name="Fix">How it is mended.</param>
+/// <param name="Opened">Since when it is open, UTC.</param>
+/// <param name="Closed">When it was closed, UTC; null while it is open.</param>
+/// <param name="By">Who closed it; null while it is open.</param>
+public sealed record LooseEnd(string Name, string Title, string Seen, string Fix, DateTimeOffset Opened, DateTimeOffset? Closed, string? By);
+
+/// <summary>What the events of a run add up to. Made by <see cref="RunMachine"/> alone.</summary>
+public sealed record RunState
+{
+    /// <summary>How this shape is numbered; a stored state of another number is made anew from the events.</summary>
+    public const int Shape = 1;
+
+    /// <summary>The run's number.</summary>
+    public required long Run { get; init; }
+
+    /// <summary>The machine's id.</summary>
+    public required long Machine { get; init; }
+
+    /// <summary>The plan's name.</summary>
+    public required string Plan { get; init; }
+
+    /// <summary>The wave's name.</summary>
+    public required string Wave { get; init; }
+
+    /// <summary>The hash of the catalogue content that the run was opened with.</summary>
+    public required string CatalogueHash { get; init; }
+
+    /// <summary>The legs in order.</summary>
+    public required ImmutableArray<LegSpec> Legs { get; init; }
+
+    /// <summary>The machine's appointed time.</summary>
+    public required Slot Slot { get; init; }
+
+    /// <summary>How many events there are.</summary>
+    public int Events { get; init; }
+
+    /// <summary>The leg that is under way, from 0.</summary>
+    public int Leg { get; init; }
+
+    /// <summary>The phase.</summary>
+    public Phase Phase { get; init; }
+
+    /// <summary>The moment whose gate was judged last or is to be judged, within the phase <see cref="Runs.Phase.Gate"/>.</summary>
+    public Catalogue.Moment Moment { get; init; }
+
+    /// <summary>The step within the phase, from 0.</summary>
+    public int Step { get; init; }
+
+    /// <summary>What is asked of the outside; null once closed.</summary>
+    public Order? Outstanding { get; init; }
+
+    /// <summary>The last attempt made of every step and gate, by <c>leg/step</c>: an attempt's number is never used twice.</summary>
+    public ImmutableDictionary<string, int> Attempts { get; init; } = ImmutableDictionary<string, int>.Empty;
+
+    /// <summary>How often the present step or gate was tried since a person last decided.</summary>
+    public int Tries { get; init; }
+
+    /// <summary>Why it waits for a person; null while it does not.</summary>
+    public string? Parked { get; init; }
+
+    /// <summary>The order that it was parked at; null while it is not parked.</summary>
+    public Order? ParkedAt { get; init; }
+
+    /// <summary>Whether one can only go forward, or back by the rollback.</summary>
+    public bool Turned { get; init; }
+
+    /// <summary>Whether it is to be called off as soon as what is under way has ended, and why.</summary>
+    public string? CallOff { get; init; }
+
+    /// <summary>Whether the slot was missed and another is needed.</summary>
+    public bool NeedsSlot { get; init; }
+
+    /// <summary>How many slots were missed.</summary>
+    public int MissedSlots { get; init; }
+
+    /// <summary>When it was proved, UTC; null before.</summary>
+    public DateTimeOffset? Proved { get; init; }
+
+    /// <summary>When it was closed, UTC; null before.</summary>
+    public DateTimeOffset? Closed { get; init; }
+
+    /// <summary>How it ended; null before.</summary>
+    public Outcome? Outcome { get; init; }
+
+    /// <summary>Why it ended so, in a sentence; null where it is done or not over.</summary>
+    public string? Reason { get; init; }
+
+    /// <summary>What is left to do on the machine.</summary>
+    public ImmutableArray<LooseEnd> LooseEnds { get; init; } = [];
+
+    /// <summary>The phases it went through, in order.</summary>
+    public ImmutableArray<PhaseSpan> Phases { get; init; } = [];
+
+    /// <summary>The leg that is under way.</summary>
+    public LegSpec CurrentLeg => Legs[Leg];
+
+    /// <summary>The steps of the present phase.</summary>
+    public ImmutableArray<StepSpec> Steps => Phase == Phase.RollBack
+        ? CurrentLeg.RollbackSteps
+        : [.. CurrentLeg.Steps.Where(s => s.Phase == Phase)];
+
+    /// <summary>The step that the outstanding order asks for; null where it asks for none.</summary>
+    public StepSpec? CurrentStep => Outstanding?.Kind == OrderKind.Step || ParkedAt?.Kind == OrderKind.Step ? Steps[Step] : null;
+
+    /// <summary>Whether it is in the part of its passage that needs room within the limits.</summary>
+    public bool NeedsRoom => Closed is null && Parked is null && Proved is null
+        && (Phase is Phase.Guard or Phase.Apply or Phase.Prove or Phase.RollBack || (Phase == Phase.Gate && Moment != Catalogue.Moment.Planning));
+
+    /// <summary>When somebody has to see to it next, UTC; null where only a person or nobody has to.</summary>
+    public DateTimeOffset? DueAt => Outstanding switch
+    {
+        null or { Kind: OrderKind.Decide } => null,
+        { Kind: OrderKind.Slot } when NeedsSlot => null,
+        { Kind: OrderKind.Settle } when HasOpenLooseEnds => null,
+        _ => Outstanding.NotBefore,
+    };
+
+    /// <summary>Whether something is left to do on the machine.</summary>
+    public bool HasOpenLooseEnds => LooseEnds.Any(l => l.Closed is null);
+}

@@ -1,0 +1,35 @@
+using GrandStair.Core.Outcomes;
+
+namespace GrandStair.Core.Waves;
+
+/// <summary>What must hold of a wave before the next one begins.</summary>
+/// <param name="Proved">The share of the machines that may go which must be proved, 0 to 1.</param>
+/// <param name="Failures">How many may be parked or have ended otherwise than done.</param>
+/// <param name="Soak">How long after the last proof that counts.</param>
+public sealed record AdvanceRule(double Proved, int Failures, TimeSpan Soak)
+{
+    /// <summary>Judges a wave.</summary>
+    /// <param name="tally">Its machines by standing.</param>
+    /// <param name="lastProved">When its last machine was proved, UTC; null where none was.</param>
+    /// <param name="now">The moment it is asked, UTC.</param>
+    public Advance Judge(Tally tally, DateTimeOffset? lastProved, DateTimeOffset now)
+    {
+        ArgumentNullException.ThrowIfNull(tally);
+        var failures = tally[Standing.Parked] + tally[Standing.Ended];
+        var going = tally.Total - tally[Standing.NotReady] - tally[Standing.Excused];
+        var proved = tally[Standing.Proved] + tally[Standing.Done];
+        if (failures > Failures) return new(false, $"{failures} parked or ended without success, at most {Failures} may", null);
+        if (going == 0) return new(true, "no machine of it may go", null);
+        if (proved < Proved * going) return new(false, $"{proved} of {going} proved, {Math.Ceiling(Proved * going):0} needed", null);
+        var soaked = (lastProved ?? now) + Soak;
+        return soaked > now
+            ? new(false, $"soaks for {Readings.Units.Show(Soak.TotalSeconds, Readings.ValueKind.Duration)} after the last proof", soaked)
+            : new(true, $"{proved} of {going} proved and soaked", null);
+    }
+}
+
+/// <summary>Whether the next wave may begin.</summary>
+/// <param name="Holds">Whether the rule holds.</param>
+/// <param name="Why">Why, in a sentence.</param>
+/// <param name="Until">When it may hold by time alone, UTC; null where it takes more.</param>
+public sealed record Advance(bool Holds, string Why, DateTimeOffset? Until);

@@ -1,0 +1,39 @@
+using GrandStair.Core.Readings;
+using GrandStair.Engine.Plans;
+using GrandStair.Links;
+using GrandStair.Storage.Fleet;
+
+namespace GrandStair.Engine.Fleet;
+
+/// <summary>Reads machines over their links.</summary>
+/// <param name="Links">The links by kind.</param>
+public sealed record LinkSet(IReadOnlyDictionary<string, ILink> Links)
+{
+    /// <summary>The link that reaches a machine.</summary>
+    /// <exception cref="LinkException">There is none of its kind.</exception>
+    public ILink Of(Machine machine) => Links.GetValueOrDefault(machine.Link.Kind)
+        ?? throw new LinkException("unreachable", $"{machine.Name} is reached by '{machine.Link.Kind}', and this service has no such link.");
+}
+
+/// <summary>Reads machines over their links, now.</summary>
+public sealed class MachineReader(LinkSet links, Shelf shelf, FleetTable table, FleetCache cache, TimeProvider clock)
+{
+    /// <summary>Reads a machine with every product's reading scripts that may be meant for it, keeps what was seen, and returns the machine as it is known then.</summary>
+    /// <exception cref="LinkException">It could not be read; what was known stays.</exception>
+    public async Task<Machine> ReadAsync(Machine machine, string actor, CancellationToken stop)
+    {
+        var link = links.Of(machine);
+        var products = shelf.ProductsOf(machine).Where(p => !p.Readers.IsEmpty).ToArray();
+        if (products.Length == 0) throw new LinkException("unreachable", $"No product of the catalogue knows how to read {machine.Name}.");
+        var output = await link.ReadAsync(machine, [.. products.SelectMany(p => p.Readers.Select(r => p.Scripts[r.Script]))], stop);
+        var now = clock.GetUtcNow();
+        var readings = ReadingLines.Parse(output, shelf.Keys, link.Kind, now, out var refused);
+        if (readings.IsEmpty)
+            throw new LinkException("unreachable", $"{machine.Name} answered, but no line of it was a reading{(refused.IsEmpty ? "." : $": '{refused[0]}'.")}");
+        // What belongs to products that the machine turns out not to run is not looked for on it.
+        var mentioned = readings.Select(r => r.Key).ToHashSet(StringComparer.Ordinal);
+        var covered = products.SelectMany(p => p.Readers).Where(r => r.Covers.Any(mentioned.Contains)).SelectMany(r => r.Covers).Distinct();
+        await table.PutReadingsAsync(machine.Id, new SourceReport(link.Kind, [.. covered], readings), now, now, actor, stop);
+        return (await cache.AllAsync(stop))[machine.Id];
+    }
+}

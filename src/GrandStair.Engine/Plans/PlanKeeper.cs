@@ -1,0 +1,174 @@
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Methods;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
+using GrandStair.Engine.Fleet;
+using GrandStair.Links;
+using GrandStair.Storage.Databases;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
+using Microsoft.Extensions.Logging;
+
+namespace GrandStair.Engine.Plans;
+
+/// <summary>Keeps plans going: opens waves, judges members, gives slots, opens runs, and ends plans.</summary>
+public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, RunLog runs, TimeProvider clock, ILogger<PlanKeeper> log)
+{
+    /// <summary>How long after it was last tried a machine that is not ready is read again.</summary>
+    public static readonly TimeSpan ReadAgain = TimeSpan.FromHours(8);
+
+    private const int MostReadsAtOnce = 8;
+    private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(250);
+    private readonly Dictionary<MachineId, DateTimeOffset> _tried = [];
+    private Task _reading = Task.CompletedTask;
+
+    /// <summary>Keeps plans going until it is stopped.</summary>
+    public async Task RunAsync(CancellationToken stop)
+    {
+        while (!stop.IsCancellationRequested)
+        {
+            try
+            {
+                await KeepAsync(stop);
+            }
+            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
+            {
+                log.LogError("Plans cannot be kept going, and are tried again: {Why}", error.Message);
+            }
+
+            await Task.Delay(Tick, stop);
+        }
+    }
+
+    /// <summary>Sees to every plan once.</summary>
+    public async Task KeepAsync(CancellationToken stop)
+    {
+        foreach (var plan in (await plans.AllAsync(stop)).Where(p => p is { State: PlanState.Started, Held: null })) await KeepAsync(plan, stop);
+    }
+
+    private async Task KeepAsync(StoredPlan stored, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
+        var target = product.Releases.Single(r => r.Version == plan.Release);
+        var members = await plans.MembersAsync(plan.Name, stop);
+        var waves = await AdvanceAsync(stored, plan, members, now, stop);
+        var machines = await fleet.AllAsync(stop);
+        var open = waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
+
+        var judged = members.Where(m => m is { Run: null, Excuse: null })
+            .Select(m => (Member: m, Machine: machines[m.Machine], Assessment: Assessment.Of(product, target, plan.Methods, plan.Carries, machines[m.Machine], Moment.Planning, now)))
+            .ToArray();
+        var placed = Place(plan, members, judged.Where(j => open.Contains(j.Member.Wave)), machines, now);
+        var after = judged.Select(j => (Before: j.Member, After: PlanDesk.Judged(j.Member, j.Assessment, placed.GetValueOrDefault(j.Member.Machine)), j.Machine, j.Assessment)).ToArray();
+        var changed = after.Where(a => a.After != a.Before).Select(a => a.After).ToArray();
+        if (changed.Length > 0) await plans.PutMembersAsync(plan.Name, changed, now, stop);
+
+        foreach (var (_, member, machine, assessment) in after.Where(a => a.After.Slot is { } slot && slot.Start - plan.StageAhead <= now))
+            await OpenAsync(stored, plan, product, waves, member, machine, assessment, now, stop);
+        await MoveMissedAsync(plan, product, members, machines, now, stop);
+        // Machines that do not answer take long; the plan does not wait for them.
+        if (_reading.IsCompleted) _reading = ReadUnreadyAsync([.. judged.Where(j => j.Assessment.State != GateState.Open).Select(j => j.Machine)], now, stop);
+        if (members.All(m => m.Standing is Standing.Done or Standing.Excused)) await plans.PutStateAsync(plan.Name, PlanState.Ended, null, "end", "worker", now, stop);
+    }
+
+    /// <summary>Opens the first wave, and each next one when the rule holds for the one before.</summary>
+    private async Task<IReadOnlyList<StoredWave>> AdvanceAsync(StoredPlan stored, Plan plan, IReadOnlyList<Member> members, DateTimeOffset now, CancellationToken stop)
+    {
+        var waves = stored.Waves.ToArray();
+        for (var i = 0; i < waves.Length; i++)
+        {
+            if (waves[i].State == WaveState.Waiting && (i == 0 || waves[i - 1].State == WaveState.Passed))
+                waves[i] = await PutAsync(plan, waves[i] with { State = WaveState.Open, Opened = now }, now, stop);
+            if (waves[i].State != WaveState.Open) continue;
+            var own = members.Where(m => m.Wave == i + 1).ToArray();
+            var advance = plan.Advance.Judge(new(own.Select(m => m.Standing)), own.Max(m => m.Proved), now);
+            var next = waves[i] with { Why = advance.Why, State = advance.Holds ? WaveState.Passed : WaveState.Open };
+            if (next != waves[i]) waves[i] = await PutAsync(plan, next, now, stop);
+        }
+
+        return waves;
+    }
+
+    private async Task<StoredWave> PutAsync(Plan plan, StoredWave wave, DateTimeOffset now, CancellationToken stop)
+    {
+        await plans.PutWaveAsync(plan.Name, wave, now, stop);
+        return wave;
+    }
+
+    private static Dictionary<MachineId, Placed> Place(
+        Plan plan, IReadOnlyList<Member> members, IEnumerable<(Member Member, Machine Machine, Assessment Assessment)> going, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now)
+    {
+        var wanting = going.Where(g => g.Assessment is { State: GateState.Open, Choice: not null } && (g.Member.Slot is null || g.Member.Slot.LatestTurn < now)).ToArray();
+        if (wanting.Length == 0) return [];
+        var wantingIds = wanting.Select(w => w.Member.Machine).ToHashSet();
+        var taken = Taken(members.Where(m => !wantingIds.Contains(m.Machine)), machines, now);
+        var lead = wanting.Max(w => StageLasts(w.Assessment.Choice!.Method!));
+        return SlotPlacer.Place(plan, wanting.Select(w => PlanDesk.Request(w.Machine, w.Assessment.Choice!.Method!)), taken, now + lead).ToDictionary(p => p.Machine);
+    }
+
+    /// <summary>The slots that others have, as far as they are not over.</summary>
+    private static IEnumerable<(string Site, Slot Slot)> Taken(IEnumerable<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now) => members
+        .Where(m => m.Standing is (Standing.Scheduled or Standing.UnderWay) && m.Slot?.End > now)
+        .Select(m => (machines[m.Machine].Site, m.Slot!));
+
+    /// <summary>What staging needs before the slot, with some to spare.</summary>
+    private static TimeSpan StageLasts(Method method) =>
+        TimeSpan.FromMinutes(10) + (method.Steps.Where(s => s.Phase == Phase.Stage).Aggregate(TimeSpan.Zero, (sum, s) => sum + s.Typical) * 1.5);
+
+    private async Task OpenAsync(
+        StoredPlan stored, Plan plan, Product product, IReadOnlyList<StoredWave> waves, Member member, Machine machine, Assessment assessment, DateTimeOffset now, CancellationToken stop)
+    {
+        var method = assessment.Choice!.Method!;
+        var leg = new LegSpec(assessment.Route.Hops[0].Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.AfterTurningPoint);
+        var wave = waves[member.Wave - 1].Name;
+        var run = await runs.OpenAsync(
+            plan.Name,
+            member.Machine,
+            number => new RunOpened(now, "worker", number, member.Machine.Value, plan.Name, stored.Revision, wave, product.Hash, [leg], member.Slot!),
+            stop);
+        if (run is { } opened) log.LogInformation("Run r{Run} opened for {Machine} by {Method}", opened, machine.Name, method.Name);
+    }
+
+    /// <summary>Gives another slot to runs that missed theirs.</summary>
+    private async Task MoveMissedAsync(Plan plan, Product product, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now, CancellationToken stop)
+    {
+        foreach (var member in members.Where(m => m is { Standing: Standing.Scheduled, Run: not null } && m.Slot!.LatestTurn < now))
+        {
+            var run = (await runs.FindAsync(member.Run!.Value, stop))!.State;
+            if (!run.NeedsSlot) continue;
+            var method = product.Method(run.CurrentLeg.Method)!;
+            var taken = Taken(members.Where(m => m.Machine != member.Machine), machines, now);
+            var placed = SlotPlacer.Place(plan, [PlanDesk.Request(machines[member.Machine], method)], taken, now).Single();
+            if (placed.Slot is not { } slot)
+            {
+                log.LogWarning("Run r{Run} has no further slot: {Why}", run.Run, placed.Why);
+                continue;
+            }
+
+            var moved = new SlotMoved(now, "worker", slot, "the slot before was missed");
+            await runs.DecideAsync(run, moved, RunMachine.Step(run, moved).State, "run move-slot", stop);
+        }
+    }
+
+    /// <summary>Reads machines again that are not ready, so that what was mended meanwhile is seen.</summary>
+    private async Task ReadUnreadyAsync(Machine[] machines, DateTimeOffset now, CancellationToken stop)
+    {
+        var due = machines.Where(m => now - _tried.GetValueOrDefault(m.Id, DateTimeOffset.MinValue) > ReadAgain).ToArray();
+        foreach (var machine in due) _tried[machine.Id] = now;
+        await Parallel.ForEachAsync(due, new ParallelOptions { MaxDegreeOfParallelism = MostReadsAtOnce, CancellationToken = stop }, async (machine, one) =>
+        {
+            try
+            {
+                await reader.ReadAsync(machine, "worker", one);
+            }
+            catch (Exception error) when (error is LinkException or StoreException)
+            {
+                log.LogInformation("{Machine} was not read: {Why}", machine.Name, error.Message);
+            }
+        });
+    }
+}

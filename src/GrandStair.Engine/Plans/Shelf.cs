@@ -1,0 +1,67 @@
+using System.Collections.Concurrent;
+using System.Collections.Immutable;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Conditions;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
+using GrandStair.Storage.Plans;
+
+namespace GrandStair.Engine.Plans;
+
+/// <summary>Understands the files that plans and products are written in.</summary>
+public interface IDocuments
+{
+    /// <summary>Understands a product's files.</summary>
+    Product ReadProduct(CatalogueContent content);
+
+    /// <summary>Understands a plan.</summary>
+    Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product);
+}
+
+/// <summary>The catalogue: the products as they are now, and the content that runs and plans were made with.</summary>
+public sealed class Shelf(IDocuments documents, CatalogueTable table)
+{
+    private readonly ConcurrentDictionary<string, Product> _byHash = new(StringComparer.Ordinal);
+
+    /// <summary>The products as they are now, by name.</summary>
+    public ImmutableSortedDictionary<string, Product> Products { get; private set; } = ImmutableSortedDictionary<string, Product>.Empty;
+
+    /// <summary>All known keys.</summary>
+    public KeyRegistry Keys { get; private set; } = KeyRegistry.BuiltIn;
+
+    /// <summary>Takes the content of the catalogue's folders and keeps it.</summary>
+    public async Task LoadAsync(IEnumerable<CatalogueContent> contents, DateTimeOffset now, CancellationToken stop)
+    {
+        foreach (var content in contents)
+        {
+            var product = documents.ReadProduct(content);
+            await table.AddAsync(content, now, stop);
+            _byHash[content.Hash] = product;
+            Products = Products.SetItem(product.Name, product);
+            Keys = Keys.With(product.Keys);
+        }
+    }
+
+    /// <summary>The product as it was under a hash.</summary>
+    /// <exception cref="InvalidOperationException">No such content was ever kept.</exception>
+    public async Task<Product> ByHashAsync(string hash, CancellationToken stop)
+    {
+        if (_byHash.TryGetValue(hash, out var known)) return known;
+        var content = await table.FindAsync(hash, stop) ?? throw new InvalidOperationException($"The catalogue content {hash} is not in the database.");
+        return _byHash[hash] = documents.ReadProduct(content);
+    }
+
+    /// <summary>The products that a machine runs, or may run as far as can be told.</summary>
+    public IEnumerable<Product> ProductsOf(Machine machine) => Products.Values.Where(p => p.Is.Ask(machine, new Use(DateTimeOffset.MinValue)).Value != Kleene.No);
+
+    /// <summary>Understands a plan against the catalogue as it is now.</summary>
+    public Plan ReadPlan(string body) => documents.ReadPlan(body, Keys, Products.GetValueOrDefault);
+
+    /// <summary>Understands a kept plan with the product that it was made with.</summary>
+    public async Task<(Plan Plan, Product Product)> ReadPlanAsync(StoredPlan stored, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(stored);
+        var product = await ByHashAsync(stored.CatalogueHash, stop);
+        return (documents.ReadPlan(stored.Body, Keys, _ => product), product);
+    }
+}

@@ -1,0 +1,275 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Conditions;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
+using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Links;
+using GrandStair.Storage.Databases;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
+using Microsoft.Extensions.Logging;
+
+namespace GrandStair.Engine.Runs;
+
+/// <summary>
+/// Sees to runs that are due: claims them, hands their orders to the machines, asks after them, and writes what comes of it.
+/// A restart finds everything in the database and on the machines again.
+/// </summary>
+public sealed class RunWorker(
+    RunLog runs, PlanTable plans, Shelf shelf, FleetCache fleet, MachineReader reader, LinkSet links, ClockTable clockTable, DomainClock clock, ILogger<RunWorker> log)
+{
+    /// <summary>How long a worker that says nothing keeps its runs.</summary>
+    public static readonly TimeSpan Lease = TimeSpan.FromSeconds(10);
+
+    private const int MostRuns = 128;
+    private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(100);
+    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(2);
+
+    // Waits up to this long are sat out with the run in hand; for longer ones it is given back.
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(3);
+    private readonly Dictionary<long, Task> _hands = [];
+
+    /// <summary>Works until it is stopped.</summary>
+    public async Task WorkAsync(CancellationToken stop)
+    {
+        while (!stop.IsCancellationRequested)
+        {
+            var worker = await runs.BeginWorkerAsync(Lease, stop);
+            log.LogInformation("Worker {Worker} begins", worker);
+            using var lapsed = CancellationTokenSource.CreateLinkedTokenSource(stop);
+            try
+            {
+                await WorkAsync(worker, lapsed.Token);
+            }
+            catch (OperationCanceledException) when (stop.IsCancellationRequested)
+            {
+            }
+            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
+            {
+                log.LogError("Worker {Worker} cannot write and begins anew: {Why}", worker, error.Message);
+                await Task.Delay(Beat, stop);
+            }
+
+            // Nothing of a lapsed incarnation may go on, or two would hold the same run.
+            await lapsed.CancelAsync();
+            await Task.WhenAll(_hands.Values);
+            _hands.Clear();
+            if (stop.IsCancellationRequested) await runs.EndWorkersAsync(worker, CancellationToken.None);
+        }
+    }
+
+    private async Task WorkAsync(long worker, CancellationToken stop)
+    {
+        // The worker stops itself by the monotonic clock before the database takes its lease for lapsed.
+        var renewed = TimeProvider.System.GetTimestamp();
+        var lastBeat = TimeSpan.Zero;
+        while (!stop.IsCancellationRequested)
+        {
+            var held = TimeProvider.System.GetElapsedTime(renewed);
+            if (held > Lease * 0.8) return;
+            if (held > Beat || lastBeat == TimeSpan.Zero)
+            {
+                var asked = TimeProvider.System.GetTimestamp();
+                if (!await runs.RenewWorkerAsync(worker, Lease, stop)) return;
+                await clockTable.PutAsync(clock.Here, stop);
+                renewed = asked;
+                lastBeat = held;
+            }
+
+            foreach (var done in _hands.Where(h => h.Value.IsCompleted).Select(h => h.Key).ToArray()) _hands.Remove(done);
+            if (_hands.Count < MostRuns)
+            {
+                foreach (var claim in await runs.ClaimAsync(worker, clock.GetUtcNow(), MostRuns - _hands.Count, stop))
+                {
+                    // The hand that had this run before has lost it by the claim, and ends at its next write.
+                    var before = _hands.GetValueOrDefault(claim.State.Run, Task.CompletedTask);
+                    _hands[claim.State.Run] = HandAsync(claim, before, stop);
+                }
+            }
+
+            await Task.Delay(Tick, stop);
+        }
+    }
+
+    private async Task HandAsync(ClaimedRun claim, Task before, CancellationToken stop)
+    {
+        await before;
+        try
+        {
+            await SeeToAsync(claim, stop);
+        }
+        catch (OperationCanceledException) when (stop.IsCancellationRequested)
+        {
+        }
+        catch (Exception error)
+        {
+            // The run stays claimed until the lease ends or the worker begins anew; nothing of it is lost.
+            log.LogError(error, "Run r{Run} could not be seen to", claim.State.Run);
+            await runs.ReleaseAsync(claim, clock.GetUtcNow() + clock.ToDomain(TimeSpan.FromSeconds(10)), stop);
+        }
+    }
+
+    private async Task SeeToAsync(ClaimedRun claim, CancellationToken stop)
+    {
+        string? posted = null;
+        while (claim.State is { Outstanding: { } order, DueAt: { } due })
+        {
+            if (!await WaitAsync(claim, due, stop)) return;
+            var machine = (await fleet.AllAsync(stop))[new(claim.State.Machine)];
+            var (e, askAgain) = await TendAsync(claim, order, machine, posted == order.Name.ToString(), stop);
+            posted = order.Name.ToString();
+            if (e is null)
+            {
+                if (!await WaitAsync(claim, askAgain, stop)) return;
+                continue;
+            }
+
+            var after = RunMachine.Step(claim.State, e).State;
+            if (!await runs.AppendAsync(claim, [e], after, stop)) return;
+            if (e is OrderEnded { Result: not OrderResult.Ok } or OrderOverdue || after.Parked is not null)
+                log.LogInformation("Run r{Run} on {Machine}: {Event}{Parked}", after.Run, machine.Name, e.Type, after.Parked is null ? "" : $", parked: {after.Parked}");
+            claim = claim with { State = after };
+        }
+
+        await runs.ReleaseAsync(claim, claim.State.DueAt, stop);
+    }
+
+    /// <summary>Waits until a moment of domain time; where that is far away, gives the run back and says false.</summary>
+    private async Task<bool> WaitAsync(ClaimedRun claim, DateTimeOffset until, CancellationToken stop)
+    {
+        var real = clock.ToReal(until - clock.GetUtcNow());
+        if (real > Patience)
+        {
+            await runs.ReleaseAsync(claim, until, stop);
+            return false;
+        }
+
+        if (real > TimeSpan.Zero) await Task.Delay(real, stop);
+        return true;
+    }
+
+    private async Task<(RunEvent? Event, DateTimeOffset AskAgain)> TendAsync(ClaimedRun claim, Order order, Machine machine, bool posted, CancellationToken stop)
+    {
+        var soon = clock.GetUtcNow() + TimeSpan.FromMinutes(1);
+        if (claim.State.NeedsRoom && await LacksRoomAsync(claim, machine, stop)) return (null, soon);
+        return order.Kind switch
+        {
+            OrderKind.Gate => (await JudgeAsync(claim, order, machine, stop), soon),
+            OrderKind.Slot => (await OpenSlotAsync(claim, order, machine, stop), soon),
+            OrderKind.Settle => (new Settled(clock.GetUtcNow(), "worker", order.Name), soon),
+            OrderKind.Step => await StepAsync(claim, order, machine, posted, stop),
+            _ => throw new InvalidOperationException($"Order {order.Name} is for a person."),
+        };
+    }
+
+    private async Task<bool> LacksRoomAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
+    {
+        var (plan, _) = await PlanOfAsync(claim, stop);
+        return await runs.TakeRoomAsync(claim, [($"plan:{plan.Name}", plan.Limits.All), ($"site:{machine.Site}", plan.Limits.Site)], stop) is not null;
+    }
+
+    private async Task<(Plan Plan, StoredPlan Stored)> PlanOfAsync(ClaimedRun claim, CancellationToken stop)
+    {
+        var stored = (await plans.FindAsync(claim.State.Plan, stop))!;
+        return ((await shelf.ReadPlanAsync(stored, stop)).Plan, stored);
+    }
+
+    private async Task<RunEvent?> OpenSlotAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
+    {
+        var (_, stored) = await PlanOfAsync(claim, stop);
+        if (stored.Held is not null) return null;
+        return await LacksRoomAsync(claim, machine, stop) ? null : new SlotOpened(clock.GetUtcNow(), "worker", order.Name);
+    }
+
+    private async Task<RunEvent> JudgeAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
+    {
+        var product = await shelf.ByHashAsync(claim.State.CatalogueHash, stop);
+        var leg = claim.State.CurrentLeg;
+        var checks = product.Hops.Single(h => h.Name == leg.Hop).Checks.Concat(product.Method(leg.Method)!.Checks);
+        var moment = order.Moment!.Value;
+        var gate = Gate.Judge(checks, machine, moment, clock.GetUtcNow());
+        if (moment != Moment.Planning || gate.State != GateState.Open)
+        {
+            try
+            {
+                machine = await reader.ReadAsync(machine, "worker", stop);
+            }
+            catch (LinkException error)
+            {
+                return new GateJudged(clock.GetUtcNow(), "worker", order.Name, GateState.Undecided, [new("reach", "The machine can be read", error.Message, "Switch it on and connect it; then try again.")], []);
+            }
+
+            gate = Gate.Judge(checks, machine, moment, clock.GetUtcNow());
+        }
+
+        return new GateJudged(clock.GetUtcNow(), "worker", order.Name, gate.State, [.. gate.InTheWay.Select(Note)], [.. gate.Cautions.Select(Note)]);
+    }
+
+    private static Noted Note(CheckResult result) => new(
+        result.Check.Name, result.Check.Title, string.Join(", ", result.Seen.Select(Seen)), result.Check.Fix.Words);
+
+    private static string Seen(Leaf leaf) => leaf.Note is { } note ? $"{leaf.Key} {note}" : $"{leaf.Key} = {leaf.Reading?.Show() ?? "never seen"}";
+
+    private async Task<(RunEvent? Event, DateTimeOffset AskAgain)> StepAsync(ClaimedRun claim, Order order, Machine machine, bool posted, CancellationToken stop)
+    {
+        var step = claim.State.CurrentStep!;
+        string trouble;
+        try
+        {
+            var link = links.Of(machine);
+            if (!posted) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+            var standing = await link.AskAsync(machine, order.Name, stop);
+            var now = clock.GetUtcNow();
+            switch (standing.State)
+            {
+                case OrderState.Ended:
+                    return (new OrderEnded(now, "worker", order.Name, standing.Exit == 0 ? OrderResult.Ok : OrderResult.Failed, standing.Exit, standing.Note), now);
+                case OrderState.Gone:
+                    return (new OrderEnded(now, "worker", order.Name, OrderResult.Gone, null, standing.Note), now);
+                case OrderState.Unseen:
+                    // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
+                    await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+                    break;
+                default:
+                    break;
+            }
+
+            await runs.ProgressAsync(claim, new(order.Name.ToString(), standing.Share, standing.Note, now), now, stop);
+            var often = now + clock.ToDomain(clock.Pace > 1 ? TimeSpan.FromSeconds(1) : TimeSpan.FromSeconds(2));
+            trouble = standing.Note;
+            if (!IsOverdue(claim, order, step)) return (null, standing.AskAgain is { } hint && hint < often ? hint : often);
+        }
+        catch (LinkException error) when (error.Name != "epoch")
+        {
+            trouble = error.Message;
+            if (!IsOverdue(claim, order, step)) return (null, clock.GetUtcNow() + Max(TimeSpan.FromSeconds(2), clock.ToDomain(TimeSpan.FromMilliseconds(100))));
+        }
+
+        var at = clock.GetUtcNow();
+        return claim.State.Parked is null
+            ? (new OrderOverdue(at, "worker", order.Name, $"{step.Title}: under way for longer than {Units.Show(step.Limit.TotalSeconds, ValueKind.Duration)}; last heard: {trouble}"), at)
+            : (null, at + TimeSpan.FromMinutes(1));
+    }
+
+    private bool IsOverdue(ClaimedRun claim, Order order, StepSpec step) => claim.State.Parked is not null || clock.GetUtcNow() > order.At + step.Limit;
+
+    private static TimeSpan Max(TimeSpan a, TimeSpan b) => a > b ? a : b;
+
+    private async Task<PostedOrder> PostedAsync(ClaimedRun claim, Order order, StepSpec step, Machine machine, CancellationToken stop)
+    {
+        var product = await shelf.ByHashAsync(claim.State.CatalogueHash, stop);
+        var values = ImmutableSortedDictionary.CreateRange(StringComparer.Ordinal, new Dictionary<string, string>
+        {
+            ["order"] = order.Name.ToString(),
+            ["run"] = $"r{claim.State.Run}",
+            ["machine"] = machine.Name,
+            ["hop"] = claim.State.CurrentLeg.Hop,
+        });
+        return new(order.Name, claim.Epoch, step.Kind, step.Script is { } script ? product.Scripts[script] : "", values);
+    }
+}

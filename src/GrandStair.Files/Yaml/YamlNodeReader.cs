@@ -1,0 +1,216 @@
+using System.Globalization;
+using GrandStair.Core.Conditions;
+using GrandStair.Core.Readings;
+using YamlDotNet.Core;
+using YamlDotNet.RepresentationModel;
+
+namespace GrandStair.Files.Yaml;
+
+/// <summary>Collects what is wrong in a YAML file, so that all of it is told at once.</summary>
+internal sealed class Problems(string file)
+{
+    private readonly List<FileProblem> _found = [];
+
+    public string File { get; } = file;
+
+    public void Add(YamlNode node, string message) => _found.Add(new(File, (int)node.Start.Line, (int)node.Start.Column, message));
+
+    public void ThrowIfAny()
+    {
+        if (_found.Count > 0) throw new FileException([.. _found.OrderBy(p => p.Line).ThenBy(p => p.Column)]);
+    }
+}
+
+/// <summary>A mapping in a YAML file that knows where it stands. Every field has to be asked for; the others are told as unknown.</summary>
+internal sealed class YamlMap
+{
+    private readonly YamlMappingNode _node;
+    private readonly Problems _problems;
+    private readonly HashSet<string> _asked = new(StringComparer.Ordinal);
+
+    private YamlMap(YamlMappingNode node, Problems problems)
+    {
+        _node = node;
+        _problems = problems;
+    }
+
+    /// <summary>Reads a file's only document.</summary>
+    public static YamlMap Read(string text, Problems problems)
+    {
+        var stream = new YamlStream();
+        try
+        {
+            stream.Load(new StringReader(text));
+        }
+        catch (YamlException error)
+        {
+            throw new FileException([new(problems.File, (int)error.Start.Line, (int)error.Start.Column, $"This is not YAML: {error.InnerException?.Message ?? error.Message}")]);
+        }
+
+        if (stream.Documents.Count != 1 || stream.Documents[0].RootNode is not YamlMappingNode root)
+            throw new FileException([new(problems.File, 1, 1, "Expected one document of fields, such as 'name: …'.")]);
+        return new(root, problems);
+    }
+
+    public bool Has(string field) => Find(field) is not null;
+
+    public void Wrong(string field, string message) => _problems.Add(Find(field) ?? _node, message);
+
+    public string Text(string field) => Optional(field) ?? Missing(field, "a text");
+
+    public string? Optional(string field)
+    {
+        switch (Find(field))
+        {
+            case null: return null;
+            case YamlScalarNode scalar: return scalar.Value ?? "";
+            case var other:
+                _problems.Add(other, $"'{field}' must be a text.");
+                return null;
+        }
+    }
+
+    public IReadOnlyList<string> Texts(string field) => Find(field) switch
+    {
+        null => [],
+        YamlScalarNode scalar => [scalar.Value ?? ""],
+        YamlSequenceNode sequence => [.. sequence.Children.Select(c => c is YamlScalarNode s ? s.Value ?? "" : Refuse(c, $"'{field}' must be a list of texts."))],
+        var other => [Refuse(other, $"'{field}' must be a list of texts.")],
+    };
+
+    public YamlMap Map(string field) => OptionalMap(field) ?? new([], Note(field, "a group of fields"));
+
+    public YamlMap? OptionalMap(string field)
+    {
+        switch (Find(field))
+        {
+            case null: return null;
+            case YamlMappingNode map: return new(map, _problems);
+            case var other:
+                _problems.Add(other, $"'{field}' must be a group of fields.");
+                return null;
+        }
+    }
+
+    public IReadOnlyList<YamlMap> Maps(string field)
+    {
+        switch (Find(field))
+        {
+            case null: return [];
+            case YamlSequenceNode sequence:
+                foreach (var wrong in sequence.Children.Where(c => c is not YamlMappingNode)) _problems.Add(wrong, $"An entry of '{field}' must be a group of fields.");
+                return [.. sequence.Children.OfType<YamlMappingNode>().Select(m => new YamlMap(m, _problems))];
+            case var other:
+                _problems.Add(other, $"'{field}' must be a list.");
+                return [];
+        }
+    }
+
+    public IReadOnlyDictionary<string, string> Pairs(string field) => OptionalMap(field)?.All() ?? new Dictionary<string, string>();
+
+    public T Word<T>(string field, T otherwise) where T : struct, Enum => Has(field) ? Word<T>(field) : otherwise;
+
+    public T Word<T>(string field) where T : struct, Enum => WordOf<T>(field, Text(field));
+
+    public IReadOnlyList<T> Words<T>(string field) where T : struct, Enum => [.. Texts(field).Select(t => WordOf<T>(field, t))];
+
+    public int Whole(string field, int otherwise, int least = 1)
+    {
+        if (Optional(field) is not { } text) return otherwise;
+        if (int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out var number) && number >= least) return number;
+        Wrong(field, $"'{field}' is '{text}'; expected a whole number of at least {least}.");
+        return otherwise;
+    }
+
+    public double Share(string field)
+    {
+        var text = Text(field);
+        if (text.EndsWith('%') && double.TryParse(text[..^1], NumberStyles.Float, CultureInfo.InvariantCulture, out var percent) && percent is >= 0 and <= 100) return percent / 100;
+        if (text.Length > 0) Wrong(field, $"'{field}' is '{text}'; expected a share such as 90 %.");
+        return 1;
+    }
+
+    public TimeSpan? Duration(string field)
+    {
+        if (Optional(field) is not { } text) return null;
+        if (Units.Parse(text, ValueKind.Duration) is { } seconds and >= 0) return TimeSpan.FromSeconds(seconds);
+        Wrong(field, $"'{field}' is '{text}'; expected {ReadingValue.Expected(ValueKind.Duration)}.");
+        return null;
+    }
+
+    public DateOnly? Date(string field)
+    {
+        if (Optional(field) is not { } text) return null;
+        if (DateOnly.TryParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var date)) return date;
+        Wrong(field, $"'{field}' is '{text}'; expected {ReadingValue.Expected(ValueKind.Date)}.");
+        return null;
+    }
+
+    public Condition? Condition(string field, KeyRegistry keys)
+    {
+        if (Optional(field) is not { } text) return null;
+        try
+        {
+            return ConditionParser.Parse(text, keys);
+        }
+        catch (ConditionException error)
+        {
+            Wrong(field, $"In '{field}': {error.Message}");
+            return null;
+        }
+    }
+
+    public Condition Required(string field, KeyRegistry keys)
+    {
+        if (!Has(field)) Missing(field, "a condition");
+        return Condition(field, keys) ?? ConditionParser.Parse("name is known", KeyRegistry.BuiltIn);
+    }
+
+    /// <summary>Tells the fields that nobody asked for; called when all others were.</summary>
+    public void Done()
+    {
+        foreach (var key in _node.Children.Keys.OfType<YamlScalarNode>().Where(k => !_asked.Contains(k.Value!)))
+        {
+            var nearest = Spelling.Nearest(key.Value!, _asked);
+            _problems.Add(key, $"There is no field '{key.Value}' here{(nearest is null ? $"; expected one of {string.Join(", ", _asked.Order())}" : $"; did you mean '{nearest}'?")}.");
+        }
+    }
+
+    private Dictionary<string, string> All()
+    {
+        foreach (var wrong in _node.Children.Values.Where(v => v is not YamlScalarNode)) _problems.Add(wrong, "Expected a text.");
+        return _node.Children.Where(c => c.Value is YamlScalarNode).ToDictionary(c => ((YamlScalarNode)c.Key).Value!, c => ((YamlScalarNode)c.Value).Value!);
+    }
+
+    private YamlNode? Find(string field)
+    {
+        _asked.Add(field);
+        return _node.Children.TryGetValue(new YamlScalarNode(field), out var node) ? node : null;
+    }
+
+    private T WordOf<T>(string field, string text) where T : struct, Enum
+    {
+        var words = Enum.GetValues<T>().ToDictionary(v => Core.Runs.RunMachine.Name(v), v => v);
+        if (words.TryGetValue(text, out var value)) return value;
+        if (text.Length > 0) Wrong(field, $"'{field}' is '{text}'; expected one of {string.Join(", ", words.Keys)}.");
+        return default;
+    }
+
+    private string Missing(string field, string expected)
+    {
+        Note(field, expected);
+        return "";
+    }
+
+    private Problems Note(string field, string expected)
+    {
+        _problems.Add(_node, $"The field '{field}' is missing; expected {expected}.");
+        return _problems;
+    }
+
+    private string Refuse(YamlNode node, string message)
+    {
+        _problems.Add(node, message);
+        return "";
+    }
+}

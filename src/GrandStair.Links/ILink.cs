@@ -1,0 +1,64 @@
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+
+namespace GrandStair.Links;
+
+/// <summary>An order as it goes out to a machine.</summary>
+/// <param name="Name">Its name: the same name again is the same order.</param>
+/// <param name="Epoch">The claim under which it goes out; a machine refuses any lower one than it knows.</param>
+/// <param name="Kind">What kind of step it is.</param>
+/// <param name="Script">The script's content; empty for a restart.</param>
+/// <param name="Values">What the script needs to know, by name; no value has a line break.</param>
+public sealed record PostedOrder(OrderName Name, long Epoch, StepKind Kind, string Script, IReadOnlyDictionary<string, string> Values);
+
+/// <summary>How an order stands on its machine.</summary>
+public enum OrderState
+{
+    /// <summary>The machine has never got it.</summary>
+    Unseen,
+
+    /// <summary>It is being done.</summary>
+    UnderWay,
+
+    /// <summary>It has ended, with an exit status.</summary>
+    Ended,
+
+    /// <summary>It was begun, and is neither being done nor has it a result.</summary>
+    Gone,
+}
+
+/// <summary>What a machine says of an order.</summary>
+/// <param name="State">How it stands.</param>
+/// <param name="Exit">The exit status; null unless it has ended.</param>
+/// <param name="Share">The share done, 0 to 1; null where it is not known.</param>
+/// <param name="Note">What it says of itself, or the last lines of its output.</param>
+/// <param name="AskAgain">When it is worth asking again, UTC; null where the link has no opinion.</param>
+public sealed record OrderStanding(OrderState State, int? Exit, double? Share, string Note, DateTimeOffset? AskAgain = null);
+
+/// <summary>Why a machine could not be reached or did not do as it was told. It says nothing about what became of an order.</summary>
+/// <param name="name">A stable name: <c>unreachable</c>, <c>host-key-unknown</c>, <c>host-key-changed</c>, <c>login-refused</c>, <c>rights</c> or <c>epoch</c>.</param>
+/// <param name="message">What happened, and what to do.</param>
+public sealed class LinkException(string name, string message, Exception? inner = null) : Exception(message, inner)
+{
+    /// <summary>A stable name.</summary>
+    public string Name { get; } = name;
+}
+
+/// <summary>How machines of one kind are reached. It carries orders; what it cannot tell it throws as <see cref="LinkException"/>.</summary>
+public interface ILink
+{
+    /// <summary>The kind of link, as machines name it.</summary>
+    string Kind { get; }
+
+    /// <summary>Runs reading scripts on a machine and returns what they print.</summary>
+    /// <exception cref="LinkException">The machine could not be read.</exception>
+    Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, CancellationToken stop);
+
+    /// <summary>Hands an order to a machine. The same order may be posted as often as one likes; it is done once.</summary>
+    /// <exception cref="LinkException">It is not known whether the machine got it; or the machine knows a higher epoch (<c>epoch</c>).</exception>
+    Task PostAsync(Machine machine, PostedOrder order, CancellationToken stop);
+
+    /// <summary>Asks a machine how an order stands.</summary>
+    /// <exception cref="LinkException">The machine could not be asked.</exception>
+    Task<OrderStanding> AskAsync(Machine machine, OrderName order, CancellationToken stop);
+}

@@ -1,0 +1,297 @@
+using System.Collections.Concurrent;
+using System.Globalization;
+using System.Net.Sockets;
+using System.Security.Cryptography;
+using System.Text;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using Renci.SshNet;
+using Renci.SshNet.Common;
+using Renci.SshNet.Messages.Transport;
+
+namespace GrandStair.Links.Ssh;
+
+/// <summary>How the service logs in to machines.</summary>
+/// <param name="KeyFile">The private key's file.</param>
+/// <param name="Installation">The id of this installation: the launcher keeps the orders of different ones apart.</param>
+/// <param name="PostQuantum">Whether the post-quantum key exchange is offered; without it a login costs a tenth of the processor time.</param>
+public sealed record SshOptions(string? KeyFile, string Installation, bool PostQuantum = true);
+
+/// <summary>Reaches machines by SSH. One connection is kept per machine in use; host keys are pinned, and without a pinned key nothing is sent.</summary>
+public sealed class SshLink(SshOptions options) : ILink, IDisposable
+{
+    private static readonly TimeSpan ConnectTimeout = TimeSpan.FromSeconds(15);
+    private static readonly TimeSpan CommandTimeout = TimeSpan.FromSeconds(60);
+    private static readonly TimeSpan ReadTimeout = TimeSpan.FromSeconds(120);
+    private static readonly string Launcher = ReadLauncher();
+    private static readonly string LauncherFile = $"/var/lib/grandstair/launcher-{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(Launcher)))[..12]}";
+
+    private readonly ConcurrentDictionary<MachineId, Kept> _kept = new();
+
+    /// <inheritdoc />
+    public string Kind => "ssh";
+
+    /// <inheritdoc />
+    public async Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(machine);
+        ArgumentNullException.ThrowIfNull(scripts);
+        var output = new StringBuilder();
+        foreach (var script in scripts)
+        {
+            var payload = Convert.ToBase64String(Encoding.UTF8.GetBytes(script));
+            output.AppendLine(await LaunchAsync(machine, $"read {ReadTimeout.TotalSeconds:0}", payload, ReadTimeout + CommandTimeout, stop));
+        }
+
+        return output.ToString();
+    }
+
+    /// <inheritdoc />
+    public async Task PostAsync(Machine machine, PostedOrder order, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(machine);
+        ArgumentNullException.ThrowIfNull(order);
+        var values = string.Concat(order.Values.Select(v => $"{v.Key.ToUpperInvariant()}={v.Value.ReplaceLineEndings(" ")}\n"));
+        var payload = $"script {Base64(order.Script)}\nvalues {Base64(values)}\n";
+        var kind = RunMachine.Name(order.Kind);
+        var said = (await LaunchAsync(machine, $"post {FileName(order.Name)} {order.Epoch} {kind}", payload, CommandTimeout, stop)).Trim();
+        if (said is "begun" or "known") return;
+        if (said.StartsWith("epoch ", StringComparison.Ordinal))
+            throw new LinkException("epoch", $"{machine.Name} knows a newer claim of run r{order.Name.Run} ({said}); this one (epoch {order.Epoch}) is over.");
+        throw new LinkException("unreachable", $"{machine.Name} did not take order {order.Name}: {(said.Length == 0 ? "no answer" : said)}. It is asked again.");
+    }
+
+    /// <inheritdoc />
+    public async Task<OrderStanding> AskAsync(Machine machine, OrderName order, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(machine);
+        var said = await LaunchAsync(machine, $"ask {FileName(order)}", "", CommandTimeout, stop);
+        string state = "", note = "";
+        double? share = null;
+        foreach (var line in said.Split('\n', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries))
+        {
+            var (word, rest) = line.Split(' ', 2) is [var w, var r] ? (w, r) : (line, "");
+            switch (word)
+            {
+                case "state": state = rest; break;
+                case "progress": (share, note) = Progress(rest); break;
+                case "output" when note.Length == 0 || state.StartsWith("ended", StringComparison.Ordinal) || state == "gone": note = Output(rest); break;
+                default: break;
+            }
+        }
+
+        return state.Split(' ') switch
+        {
+            ["unseen"] => new(OrderState.Unseen, null, null, ""),
+            ["under-way"] => new(OrderState.UnderWay, null, share, note),
+            ["gone"] => new(OrderState.Gone, null, share, note),
+            ["ended", var exit] when int.TryParse(exit, out var code) => new(OrderState.Ended, code, 1, note),
+            _ => throw new LinkException("unreachable", $"{machine.Name} gave no clear answer about {order}: '{Texts.Clean(said, 200)}'. It is asked again."),
+        };
+    }
+
+    /// <inheritdoc />
+    public void Dispose()
+    {
+        foreach (var kept in _kept.Values) kept.Dispose();
+    }
+
+    private static string FileName(OrderName order) => order.ToString().Replace('/', '.');
+
+    private static string Base64(string text) => Convert.ToBase64String(Encoding.UTF8.GetBytes(text));
+
+    private static (double?, string) Progress(string line)
+    {
+        var (number, text) = line.Split(' ', 2) is [var n, var t] ? (n, t) : (line, "");
+        return double.TryParse(number.TrimEnd('%'), NumberStyles.Float, CultureInfo.InvariantCulture, out var percent)
+            ? (Math.Clamp(percent / 100, 0, 1), Texts.Clean(text, 200))
+            : (null, Texts.Clean(line, 200));
+    }
+
+    private static string Output(string base64)
+    {
+        try
+        {
+            return Texts.Clean(Encoding.UTF8.GetString(Convert.FromBase64String(base64)), 3000);
+        }
+        catch (FormatException)
+        {
+            return "";
+        }
+    }
+
+    private static string ReadLauncher()
+    {
+        using var stream = typeof(SshLink).Assembly.GetManifestResourceStream("launcher.sh")!;
+        using var reader = new StreamReader(stream);
+        return reader.ReadToEnd();
+    }
+
+    private Task<string> LaunchAsync(Machine machine, string arguments, string input, TimeSpan limit, CancellationToken stop) =>
+        WithConnectionAsync(machine, client => RunAsync(client, machine, $"{Sudo(machine)}/bin/sh {LauncherFile} /var/lib/grandstair/{options.Installation} {arguments}", input, limit, stop), stop);
+
+    private static string Sudo(Machine machine) => machine.Link.User == "root" ? "" : "sudo -n ";
+
+    private async Task<string> WithConnectionAsync(Machine machine, Func<SshClient, Task<string>> work, CancellationToken stop)
+    {
+        var kept = _kept.GetOrAdd(machine.Id, _ => new());
+        await kept.Turn.WaitAsync(stop);
+        try
+        {
+            // A connection that was made to another address or with another pinned key is not this machine's any more.
+            if (kept.Client is not { IsConnected: true } || kept.Link != machine.Link)
+            {
+                kept.Drop();
+                kept.Client = await ConnectAsync(machine, stop);
+                kept.Link = machine.Link;
+                await InstallAsync(kept.Client, machine, stop);
+            }
+
+            return await work(kept.Client);
+        }
+        catch (Exception error) when (error is SshException or SocketException or IOException or ObjectDisposedException or InvalidOperationException or OperationCanceledException)
+        {
+            kept.Drop();
+            if (stop.IsCancellationRequested) throw;
+            throw new LinkException("unreachable", $"{machine.Name} at {machine.Link.Address}:{machine.Link.Port} does not answer: {error.Message} It is asked again; what was begun on it goes on.", error);
+        }
+        catch (LinkException)
+        {
+            kept.Drop();
+            throw;
+        }
+        finally
+        {
+            kept.Turn.Release();
+        }
+    }
+
+    private async Task<SshClient> ConnectAsync(Machine machine, CancellationToken stop)
+    {
+        var link = machine.Link;
+        if (options.KeyFile is null) throw new LinkException("login-refused", "The service has no SSH key. Start it with --ssh-key FILE.");
+        if (!File.Exists(options.KeyFile)) throw new LinkException("login-refused", $"There is no SSH key at {options.KeyFile}. Put the private key there, or start the service with another --ssh-key FILE.");
+        if (link.HostKey is not { } pinned)
+            throw new LinkException("host-key-unknown", $"No host key is pinned for {machine.Name}. Import it with a column 'host key', or give it with 'gstair machine pin {machine.Name} --key \"ssh-ed25519 …\" --reason …'.");
+
+        var key = LoadKey(options.KeyFile);
+        var info = new ConnectionInfo(link.Address, link.Port, link.User, new PrivateKeyAuthenticationMethod(link.User, key)) { Timeout = ConnectTimeout };
+        var (pinnedKind, pinnedKey) = pinned.Split(' ', StringSplitOptions.RemoveEmptyEntries) is [var kind, var data, ..] ? (kind, data) : ("", pinned);
+        foreach (var algorithm in info.HostKeyAlgorithms.Keys.Where(a => !Fits(a, pinnedKind)).ToArray()) info.HostKeyAlgorithms.Remove(algorithm);
+        if (!options.PostQuantum)
+        {
+            foreach (var exchange in info.KeyExchangeAlgorithms.Keys.Where(a => a.StartsWith("mlkem", StringComparison.Ordinal) || a.StartsWith("sntrup", StringComparison.Ordinal)).ToArray())
+                info.KeyExchangeAlgorithms.Remove(exchange);
+        }
+
+        var client = new SshClient(info) { KeepAliveInterval = TimeSpan.FromSeconds(30) };
+        string? seen = null;
+        client.HostKeyReceived += (_, e) =>
+        {
+            e.CanTrust = Convert.ToBase64String(e.HostKey) == pinnedKey;
+            if (!e.CanTrust) seen = $"{e.HostKeyName} SHA256:{Fingerprint(e.HostKey)}";
+        };
+        try
+        {
+            await client.ConnectAsync(stop);
+            return client;
+        }
+        catch (SshAuthenticationException error)
+        {
+            client.Dispose();
+            throw new LinkException("login-refused", $"{machine.Name} refused the login of '{link.User}' with the key {options.KeyFile}: {error.Message} Put the public key into that account's authorized_keys.", error);
+        }
+        catch (Exception error) when (seen is not null || error is SshConnectionException { DisconnectReason: DisconnectReason.KeyExchangeFailed })
+        {
+            client.Dispose();
+            var shows = seen ?? $"no key of kind {pinnedKind}";
+            throw new LinkException("host-key-changed", $"{machine.Name} shows another host key than the one pinned: {shows}, pinned {pinnedKind} SHA256:{Fingerprint(Bytes(pinnedKey))}. Nothing was sent. If the machine was rightly set up anew, pin its key with 'gstair machine pin {machine.Name} --key \"…\" --reason …'.", error);
+        }
+        catch
+        {
+            client.Dispose();
+            throw;
+        }
+    }
+
+    /// <summary>Whether a host key algorithm uses keys of the pinned kind: RSA keys go by several algorithm names.</summary>
+    private static bool Fits(string algorithm, string kind) =>
+        algorithm == kind || (kind == "ssh-rsa" && algorithm.StartsWith("rsa-sha2-", StringComparison.Ordinal));
+
+    private static PrivateKeyFile LoadKey(string file)
+    {
+        try
+        {
+            return new(file);
+        }
+        catch (Exception error) when (error is SshException or IOException or UnauthorizedAccessException)
+        {
+            throw new LinkException("login-refused", $"The SSH key at {file} cannot be used: {error.Message}", error);
+        }
+    }
+
+    private static string Fingerprint(byte[] key) => Convert.ToBase64String(SHA256.HashData(key)).TrimEnd('=');
+
+    private static byte[] Bytes(string base64)
+    {
+        var buffer = new byte[base64.Length];
+        return Convert.TryFromBase64String(base64, buffer, out var length) ? buffer[..length] : [];
+    }
+
+    /// <summary>Puts the launcher into a folder that is root's own and no link to somewhere else.</summary>
+    private static async Task InstallAsync(SshClient client, Machine machine, CancellationToken stop)
+    {
+        const string Home = "/var/lib/grandstair";
+        var put = $"umask 077; mkdir -p {Home} && [ ! -L {Home} ] && [ \"$(stat -c %u {Home})\" = 0 ] && chmod 700 {Home} && cat > {Home}/launcher.new && mv {Home}/launcher.new {LauncherFile} && echo ready";
+        var said = await RunAsync(client, machine, $"{Sudo(machine)}/bin/sh -c '{put}'", Launcher, CommandTimeout, stop);
+        if (said.Trim() != "ready")
+            throw new LinkException("rights", $"{machine.Name}: '{machine.Link.User}' cannot write {Home} as root: {Texts.Clean(said, 300)}. Let that account run /bin/sh by sudo without a password, or log in as root.");
+    }
+
+    private static async Task<string> RunAsync(SshClient client, Machine machine, string text, string input, TimeSpan limit, CancellationToken stop)
+    {
+        using var command = client.CreateCommand(text);
+        using var timeout = CancellationTokenSource.CreateLinkedTokenSource(stop);
+        timeout.CancelAfter(limit);
+        var running = command.ExecuteAsync(timeout.Token);
+        using (var stdin = command.CreateInputStream()) await stdin.WriteAsync(Encoding.UTF8.GetBytes(input), timeout.Token);
+        await running;
+        // 255 or no status: the connection's end, not the command's. What came of it cannot be told.
+        if (command.ExitStatus is null or 255) throw new SshConnectionException("the connection ended before the command did.");
+        if (command.ExitStatus == 0) return command.Result;
+        var said = Texts.Clean(command.Error + command.Result, 300);
+        throw new LinkException(said.Contains("sudo", StringComparison.Ordinal) ? "rights" : "unreachable", $"{machine.Name}: the launcher ended with status {command.ExitStatus}: {said}");
+    }
+
+    private sealed class Kept : IDisposable
+    {
+        public SemaphoreSlim Turn { get; } = new(1, 1);
+
+        public SshClient? Client { get; set; }
+
+        public LinkAddress? Link { get; set; }
+
+        public void Drop()
+        {
+            Client?.Dispose();
+            Client = null;
+        }
+
+        public void Dispose()
+        {
+            Drop();
+            Turn.Dispose();
+        }
+    }
+}
+
+/// <summary>Texts that machines send are hostile.</summary>
+internal static class Texts
+{
+    /// <summary>Takes control signs other than line breaks out, and keeps the last so many signs.</summary>
+    public static string Clean(string text, int most)
+    {
+        var clean = string.Concat(text.Where(c => c == '\n' || !char.IsControl(c))).Trim();
+        return clean.Length > most ? clean[^most..] : clean;
+    }
+}

@@ -1,0 +1,112 @@
+#!/bin/sh
+# Carries orders out on this machine: each attempt at most once, and on without a connection.
+#   launcher HOME post ORDER EPOCH KIND   takes "script" and "values" from stdin, one base64 line each
+#   launcher HOME ask ORDER               says how an order stands
+#   launcher HOME read SECONDS            runs the script on stdin (base64) and prints what it says
+#   launcher HOME run FOLDER              does an order; started by post, never by hand
+set -u
+umask 077
+PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
+LC_ALL=C.UTF-8
+HOME=/root
+export PATH LC_ALL HOME
+
+home=$1
+verb=$2
+shift 2
+self=$0
+boot() { cat /proc/sys/kernel/random/boot_id; }
+# The moment a process began tells it from a later one with the same number.
+born() { sed 's/.*) //' "/proc/$1/stat" 2>/dev/null | cut -d ' ' -f 20; }
+
+start() {
+    if [ -d /run/systemd/system ]; then
+        systemd-run --quiet --collect --unit="grandstair-$(basename "$dir")" /bin/sh "$self" "$home" run "$dir"
+    else
+        setsid /bin/sh "$self" "$home" run "$dir" </dev/null >/dev/null 2>&1 9>&- &
+    fi
+}
+
+case $verb in
+post)
+    order=$1 epoch=$2 kind=$3
+    dir=$home/orders/$order
+    run=${order%%.*}
+    mkdir -p "$home/orders" "$home/epochs" || exit 1
+    exec 9>"$home/lock"
+    flock -w 20 9 || { echo "busy"; exit 0; }
+    known=$(cat "$home/epochs/$run" 2>/dev/null || echo 0)
+    if [ "$epoch" -lt "$known" ]; then echo "epoch $known"; exit 0; fi
+    echo "$epoch" >"$home/epochs/$run.new" && mv "$home/epochs/$run.new" "$home/epochs/$run" || exit 1
+    if [ -d "$dir" ]; then
+        echo "$(date +%s) again" >>"$dir/posts"
+        echo "known"
+        exit 0
+    fi
+    rm -rf "$home/incoming" && mkdir "$home/incoming" || exit 1
+    while read -r file data; do
+        case $file in script | values) printf %s "$data" | base64 -d >"$home/incoming/$file" || exit 1 ;; esac
+    done
+    boot >"$home/incoming/boot"
+    echo "$kind" >"$home/incoming/kind"
+    echo "$(date +%s) first" >"$home/incoming/posts"
+    sync "$home/incoming"/* || exit 1
+    # With this name the attempt exists; whatever happens from here on, it is not begun a second time.
+    mv "$home/incoming" "$dir" || exit 1
+    sync "$home/orders"
+    start
+    echo "begun"
+    ;;
+run)
+    dir=$1
+    cd "$dir" || exit 1
+    # A second runner of one attempt ends here.
+    mkdir running 2>/dev/null || exit 1
+    echo "$$ $(born $$)" >process
+    if [ "$(cat kind)" = restart ]; then
+        sleep 1
+        shutdown -r now >output 2>&1 || { echo $? >exit.new && mv exit.new exit; }
+        exit 0
+    fi
+    while IFS='=' read -r name value; do export "GS_$name=$value"; done <values
+    GS_PROGRESS=$dir/progress
+    export GS_PROGRESS
+    /bin/sh ./script >output 2>&1 </dev/null
+    echo $? >exit.new && sync exit.new output && mv exit.new exit
+    ;;
+ask)
+    dir=$home/orders/$1
+    [ -d "$dir" ] || { echo "state unseen"; exit 0; }
+    cd "$dir" || exit 1
+    standing() {
+        if [ -f exit ]; then echo "ended $(cat exit)"; return; fi
+        if [ "$(cat boot)" != "$(boot)" ]; then
+            if [ "$(cat kind)" = restart ]; then echo "ended 0"; else echo "gone"; fi
+            return
+        fi
+        # Just begun: the runner has not written its number yet.
+        if [ ! -f process ]; then
+            if [ "$(($(date +%s) - $(stat -c %Y posts)))" -lt 20 ]; then echo "under-way"; else echo "gone"; fi
+            return
+        fi
+        read -r pid birth <process
+        if [ "$(born "$pid")" = "$birth" ] || [ "$(cat kind)" = restart ]; then echo "under-way"; else echo "gone"; fi
+    }
+    now=$(standing)
+    # It may have ended between the two looks.
+    if [ "$now" = gone ]; then sleep 1; now=$(standing); fi
+    echo "state $now"
+    [ -f progress ] && tail -n 1 progress | cut -c 1-200 | sed 's/^/progress /'
+    if [ -f output ]; then printf 'output '; tail -c 3000 output | base64 -w 0; echo; fi
+    ;;
+read)
+    script=$(mktemp) || exit 1
+    trap 'rm -f "$script"' EXIT
+    base64 -d >"$script" || exit 1
+    timeout "$1" /bin/sh "$script" </dev/null 2>&1 | head -c 1000000
+    ;;
+*)
+    echo "unknown verb: $verb" >&2
+    exit 2
+    ;;
+esac

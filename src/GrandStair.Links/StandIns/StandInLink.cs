@@ -1,0 +1,49 @@
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+
+namespace GrandStair.Links.StandIns;
+
+/// <summary>Reaches the simulated machines.</summary>
+/// <param name="world">Where they live.</param>
+/// <param name="clock">Domain time.</param>
+public sealed class StandInLink(StandInWorld world, TimeProvider clock) : ILink
+{
+    /// <inheritdoc />
+    public string Kind => "stand-in";
+
+    /// <summary>Answers every reading script with all that is true of the machine and can be seen.</summary>
+    public Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, CancellationToken stop)
+    {
+        var truth = Reach(machine);
+        var lines = truth.Where(t => !t.Key.StartsWith("truth.", StringComparison.Ordinal))
+            .Select(t => t.Value switch { "-" => $"{t.Key} is absent", "?" => $"{t.Key} is unreadable: no answer within 30 s", _ => $"{t.Key} = {t.Value}" });
+        return Task.FromResult(string.Join('\n', lines));
+    }
+
+    /// <inheritdoc />
+    public Task PostAsync(Machine machine, PostedOrder order, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(machine);
+        ArgumentNullException.ThrowIfNull(order);
+        Reach(machine);
+        return world.Post(machine.Name, order, clock.GetUtcNow())
+            ? Task.CompletedTask
+            : throw new LinkException("epoch", $"{machine.Name} knows a newer claim of run r{order.Name.Run}; this one (epoch {order.Epoch}) is over.");
+    }
+
+    /// <inheritdoc />
+    public Task<OrderStanding> AskAsync(Machine machine, OrderName order, CancellationToken stop)
+    {
+        Reach(machine);
+        return Task.FromResult(world.Ask(machine.Name, order, clock.GetUtcNow()));
+    }
+
+    private Dictionary<string, string> Reach(Machine machine)
+    {
+        var now = clock.GetUtcNow();
+        var truth = world.At(machine.Name, now) ?? throw new LinkException("unreachable", $"There is no stand-in named {machine.Name}.");
+        return world.Answers(machine.Name, truth, now)
+            ? truth
+            : throw new LinkException("unreachable", $"{machine.Name} does not answer: it is switched off, away, or starting anew. It is asked again.");
+    }
+}

@@ -1,0 +1,197 @@
+using System.Globalization;
+using System.Text.Json;
+using Dapper;
+using GrandStair.Core.Runs;
+using Microsoft.Data.Sqlite;
+
+namespace GrandStair.Links.StandIns;
+
+/// <summary>
+/// The simulated machines. They live in a file of their own and by domain time, so that they go on whether or not a service
+/// is there to watch, as real ones do. What they are really like (speed, weaknesses, absences) is known here alone.
+/// </summary>
+public sealed class StandInWorld
+{
+    private readonly string _connection;
+    private readonly Lock _lock = new();
+
+    /// <summary>Opens or makes the world's file.</summary>
+    public StandInWorld(string path)
+    {
+        _connection = new SqliteConnectionStringBuilder { DataSource = path }.ToString();
+        using var c = Open();
+        c.Execute(
+            """
+            PRAGMA journal_mode = WAL;
+            CREATE TABLE IF NOT EXISTS machines (name TEXT PRIMARY KEY, truth TEXT NOT NULL);
+            CREATE TABLE IF NOT EXISTS orders (name TEXT PRIMARY KEY, machine TEXT NOT NULL, kind TEXT NOT NULL, script TEXT NOT NULL,
+              posted INTEGER NOT NULL, ends INTEGER NOT NULL, result TEXT NOT NULL, exit INTEGER, note TEXT NOT NULL, settled INTEGER NOT NULL DEFAULT 0, posts INTEGER NOT NULL DEFAULT 1);
+            CREATE INDEX IF NOT EXISTS orders_machine ON orders (machine, settled);
+            CREATE TABLE IF NOT EXISTS epochs (run INTEGER PRIMARY KEY, epoch INTEGER NOT NULL);
+            """);
+    }
+
+    /// <summary>Puts machines into the world that are not there yet.</summary>
+    public void Add(IEnumerable<(string Name, IReadOnlyDictionary<string, string> Truth)> machines)
+    {
+        lock (_lock)
+        {
+            using var c = Open();
+            using var t = c.BeginTransaction();
+            foreach (var (name, truth) in machines)
+                c.Execute("INSERT INTO machines (name, truth) VALUES (@name, @truth) ON CONFLICT DO NOTHING", new { name, truth = JsonSerializer.Serialize(truth) }, t);
+            t.Commit();
+        }
+    }
+
+    /// <summary>A person changes something on a machine by hand.</summary>
+    public void Mend(string name, string key, string value)
+    {
+        lock (_lock)
+        {
+            using var c = Open();
+            if (Truth(c, name) is not { } truth) return;
+            truth[key] = value;
+            Keep(c, name, truth);
+        }
+    }
+
+    /// <summary>What is true of a machine at a moment; null where there is no such machine.</summary>
+    internal Dictionary<string, string>? At(string name, DateTimeOffset now)
+    {
+        lock (_lock)
+        {
+            using var c = Open();
+            return Settle(c, name, now);
+        }
+    }
+
+    /// <summary>Whether a machine can be reached: it is not just starting anew, and its owner has not taken it away.</summary>
+    internal bool Answers(string name, Dictionary<string, string> truth, DateTimeOffset now)
+    {
+        var away = double.Parse(truth.GetValueOrDefault("truth.away", "0"), CultureInfo.InvariantCulture);
+        // Absences are drawn per machine for stretches of six hours.
+        if (Chance.Of(name, "away", now.ToUnixTimeSeconds() / 21600) < away) return false;
+        lock (_lock)
+        {
+            using var c = Open();
+            return c.ExecuteScalar<long>("SELECT count(*) FROM orders WHERE machine = @name AND settled = 0 AND kind = 'restart' AND ends > @now", new { name, now = now.ToUnixTimeSeconds() }) == 0;
+        }
+    }
+
+    /// <summary>Takes an order once. False: the machine knows a higher epoch.</summary>
+    internal bool Post(string machine, PostedOrder order, DateTimeOffset now)
+    {
+        lock (_lock)
+        {
+            using var c = Open();
+            using var t = c.BeginTransaction();
+            var known = c.ExecuteScalar<long?>("SELECT epoch FROM epochs WHERE run = @run", new { run = order.Name.Run }, t) ?? 0;
+            if (order.Epoch < known) return false;
+            c.Execute("INSERT INTO epochs (run, epoch) VALUES (@run, @epoch) ON CONFLICT (run) DO UPDATE SET epoch = excluded.epoch", new { run = order.Name.Run, epoch = order.Epoch }, t);
+            var name = order.Name.ToString();
+            if (c.Execute("UPDATE orders SET posts = posts + 1 WHERE name = @name", new { name }, t) == 0)
+            {
+                var truth = Truth(c, machine, t)!;
+                var course = StandInScript.Course(machine, truth, order, now);
+                c.Execute(
+                    "INSERT INTO orders (name, machine, kind, script, posted, ends, result, exit, note) VALUES (@name, @machine, @kind, @Script, @posted, @ends, @result, @Exit, @Note)",
+                    new { name, machine, kind = RunMachine.Name(order.Kind), order.Script, posted = now.ToUnixTimeSeconds(), ends = (now + course.Lasts).ToUnixTimeSeconds(), result = course.Result.ToString(), course.Exit, course.Note },
+                    t);
+            }
+
+            t.Commit();
+            return true;
+        }
+    }
+
+    /// <summary>How an order stands at a moment.</summary>
+    internal OrderStanding Ask(string machine, OrderName order, DateTimeOffset now)
+    {
+        lock (_lock)
+        {
+            using var c = Open();
+            Settle(c, machine, now);
+            var row = c.QuerySingleOrDefault<OrderRow>("SELECT * FROM orders WHERE name = @name", new { name = order.ToString() });
+            if (row is null) return new(OrderState.Unseen, null, null, "");
+            var ends = DateTimeOffset.FromUnixTimeSeconds(row.Ends);
+            if (now < ends)
+            {
+                var share = (now.ToUnixTimeSeconds() - row.Posted) / Math.Max(1.0, row.Ends - row.Posted);
+                return new(OrderState.UnderWay, null, share, StandInScript.Doing(row.Script, share), ends);
+            }
+
+            return row.Result == nameof(OrderState.Gone)
+                ? new(OrderState.Gone, null, null, row.Note)
+                : new(OrderState.Ended, (int)row.Exit!, 1, row.Note);
+        }
+    }
+
+    /// <summary>Lets what has ended by now take its effect, once.</summary>
+    private static Dictionary<string, string>? Settle(SqliteConnection c, string name, DateTimeOffset now)
+    {
+        if (Truth(c, name) is not { } truth) return null;
+        var ended = c.Query<OrderRow>("SELECT * FROM orders WHERE machine = @name AND settled = 0 AND ends <= @now ORDER BY ends", new { name, now = now.ToUnixTimeSeconds() }).AsList();
+        if (ended.Count == 0) return truth;
+        using var t = c.BeginTransaction();
+        foreach (var order in ended)
+        {
+            if (order is { Result: nameof(OrderState.Ended), Exit: 0 }) StandInScript.Take(order.Kind, order.Script, order.Name, truth);
+            c.Execute("UPDATE orders SET settled = 1 WHERE name = @Name", new { order.Name }, t);
+        }
+
+        Keep(c, name, truth, t);
+        t.Commit();
+        return truth;
+    }
+
+    private static Dictionary<string, string>? Truth(SqliteConnection c, string name, SqliteTransaction? t = null) =>
+        c.ExecuteScalar<string?>("SELECT truth FROM machines WHERE name = @name", new { name }, t) is { } json
+            ? JsonSerializer.Deserialize<Dictionary<string, string>>(json)
+            : null;
+
+    private static void Keep(SqliteConnection c, string name, Dictionary<string, string> truth, SqliteTransaction? t = null) =>
+        c.Execute("UPDATE machines SET truth = @truth WHERE name = @name", new { name, truth = JsonSerializer.Serialize(truth) }, t);
+
+    private SqliteConnection Open()
+    {
+        var connection = new SqliteConnection(_connection);
+        connection.Open();
+        return connection;
+    }
+
+    private sealed record OrderRow
+    {
+        public string Name { get; init; } = "";
+
+        public string Kind { get; init; } = "";
+
+        public string Script { get; init; } = "";
+
+        public long Posted { get; init; }
+
+        public long Ends { get; init; }
+
+        public string Result { get; init; } = "";
+
+        public long? Exit { get; init; }
+
+        public string Note { get; init; } = "";
+    }
+}
+
+/// <summary>Draws that are the same for the same machine and occasion, in every run of the world.</summary>
+internal static class Chance
+{
+    /// <summary>A number from 0 to 1.</summary>
+    public static double Of(string machine, string occasion, long number = 0)
+    {
+        // FNV-1a, then a finishing mix, so that names that differ in one sign are drawn apart.
+        var hash = 14695981039346656037UL;
+        foreach (var c in $"{machine}|{occasion}|{number}") hash = (hash ^ c) * 1099511628211UL;
+        hash ^= hash >> 33;
+        hash *= 0xff51afd7ed558ccdUL;
+        hash ^= hash >> 33;
+        return (hash >> 11) / (double)(1UL << 53);
+    }
+}

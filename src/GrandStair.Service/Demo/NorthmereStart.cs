@@ -1,0 +1,195 @@
+using System.Globalization;
+using System.Text;
+using GrandStair.Core.Outcomes;
+using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Plans;
+using GrandStair.Files.Fleet;
+using GrandStair.Links.StandIns;
+using GrandStair.Storage.Access;
+using GrandStair.Storage.Fleet;
+using GrandStair.Storage.Plans;
+
+namespace GrandStair.Service.Demo;
+
+/// <summary>Lays out the demo's world at its first start: the stand-ins, the fleet and the plan, which begins.</summary>
+internal static class NorthmereStart
+{
+    /// <summary>When the demo's calendar begins.</summary>
+    public static readonly DateTimeOffset Begin = new(2027, 1, 11, 7, 0, 0, TimeSpan.Zero);
+
+    /// <summary>How many seconds of the demo's time pass in a real one until its pilot is over.</summary>
+    public const double CatchUpPace = 40_000;
+
+    private const string Planner = "planner";
+
+    public static async Task PrepareAsync(IServiceProvider services, ServiceOptions options, CancellationToken stop)
+    {
+        var table = services.GetRequiredService<FleetTable>();
+        if ((await table.ChangedAsync(0, stop)).Machines.Count > 0) return;
+        var clock = services.GetRequiredService<DomainClock>();
+        var shelf = services.GetRequiredService<Shelf>();
+        var desk = services.GetRequiredService<PlanDesk>();
+        services.GetRequiredService<StandInWorld>().Add(Truths(Path.Combine(options.Demo!, "stand-ins.csv")));
+
+        var now = clock.GetUtcNow();
+        using var reader = new StreamReader(Path.Combine(options.Demo!, "fleet.csv"), Encoding.UTF8);
+        var file = FleetCsv.Read(reader, "fleet.csv", "inventory", shelf.Keys, now, null);
+        await table.ImportAsync([.. file.Machines.Select(m => new ReportedMachine(m.Line, m.Name, m.Identifiers, m.Site, m.Group, m.Owner, m.Tags, m.Link, new("inventory", file.Covered, m.Readings), m.Seen))], "inventory", Planner, now, stop);
+        var plan = await desk.CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, stop);
+        await desk.StartAsync(plan.Name, Planner, stop);
+    }
+
+    private static IEnumerable<(string Name, IReadOnlyDictionary<string, string> Truth)> Truths(string file)
+    {
+        using var csv = new CsvHelper.CsvReader(new StreamReader(file), CultureInfo.InvariantCulture);
+        csv.Read();
+        csv.ReadHeader();
+        while (csv.Read())
+        {
+            var truth = csv.HeaderRecord!.Where(h => h != "name").ToDictionary(h => h, h => csv.GetField(h)!, StringComparer.Ordinal);
+            yield return (csv.GetField("name")!, truth);
+        }
+    }
+}
+
+/// <summary>
+/// The people of Northmere Ferries: they mend what can be mended, decide about parked runs, close loose ends, and excuse what
+/// cannot go. They know what the console shows and no more, and act by the same commands as everybody.
+/// </summary>
+internal sealed class NorthmerePeople(
+    ServiceOptions options, DomainClock clock, StandInWorld world, PlanTable plans, PlanDesk desk, Storage.Runs.RunLog runs, Engine.Fleet.FleetCache fleet, Shelf shelf, AccessTable access, ILogger<NorthmerePeople> log) : BackgroundService
+{
+    private const string Plan = "winter-crossing";
+    private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(300);
+
+    // How long after it is found each thing is seen to, at the earliest.
+    private static readonly TimeSpan ToDecide = TimeSpan.FromHours(5);
+    private static readonly TimeSpan ToMend = TimeSpan.FromHours(30);
+    private static readonly TimeSpan ToCloseLooseEnd = TimeSpan.FromHours(40);
+    private readonly Dictionary<string, DateTimeOffset> _found = [];
+    private readonly Dictionary<long, int> _tries = [];
+
+    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    {
+        await Task.Yield();
+        await PassPilotAsync(stoppingToken);
+        await SayWhereAsync(stoppingToken);
+        while (!stoppingToken.IsCancellationRequested)
+        {
+            await WorkAsync(stoppingToken);
+            await Task.Delay(Look, stoppingToken);
+        }
+    }
+
+    /// <summary>Lets the pilot wave pass at high pace, then goes on at the pace that was asked for.</summary>
+    private async Task PassPilotAsync(CancellationToken stop)
+    {
+        var slow = clock.Pace;
+        if ((await plans.FindAsync(Plan, stop))!.Waves[0].State == WaveState.Passed) return;
+        log.LogInformation("The pilot wave runs in simulated time, a few seconds long");
+        if (slow < NorthmereStart.CatchUpPace) clock.SetPace(NorthmereStart.CatchUpPace);
+        while ((await plans.FindAsync(Plan, stop))!.Waves[0].State != WaveState.Passed)
+        {
+            await WorkAsync(stop);
+            await Task.Delay(Look / 4, stop);
+        }
+
+        clock.SetPace(slow);
+    }
+
+    private async Task SayWhereAsync(CancellationToken stop)
+    {
+        var secret = AccessTable.NewSecret();
+        await access.AddLoginLinkAsync(secret, "planner", DateTimeOffset.UtcNow.AddHours(12), stop);
+        // Standard output, not the log: the demo's script and its tests look for this line.
+        await Console.Out.WriteLineAsync($"Console: http://127.0.0.1:{options.Port}/login/{secret}");
+    }
+
+    private async Task WorkAsync(CancellationToken stop)
+    {
+        try
+        {
+            var now = clock.GetUtcNow();
+            var stored = (await plans.FindAsync(Plan, stop))!;
+            if (stored.State != PlanState.Started || stored.Held is not null) return;
+            foreach (var run in await runs.ListAsync(Plan, stop)) await SeeToRunAsync(run.State, now, stop);
+            var open = stored.Waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
+            foreach (var member in (await plans.MembersAsync(Plan, stop)).Where(m => open.Contains(m.Wave))) await SeeToMemberAsync(member, now, stop);
+        }
+        catch (Exception error) when (error is CommandException or Core.Runs.DecisionRefusedException)
+        {
+            // The worker was faster; they look again.
+            log.LogDebug("{Why}", error.Message);
+        }
+    }
+
+    private async Task SeeToRunAsync(Core.Runs.RunState run, DateTimeOffset now, CancellationToken stop)
+    {
+        var machine = (await fleet.AllAsync(stop))[new(run.Machine)];
+        if (run.Parked is { } parked && IsTime($"park r{run.Run} {run.Events}", ToDecide, now))
+        {
+            var tries = _tries[run.Run] = _tries.GetValueOrDefault(run.Run) + 1;
+            if (parked.Contains("printer driver", StringComparison.Ordinal)) world.Mend(machine.Name, "driver.printer", "4.2");
+            if (parked.Contains("Mains", StringComparison.Ordinal)) world.Mend(machine.Name, "power.mains", "yes");
+            Mend(machine.Name, parked, now);
+            var possible = Core.Runs.RunMachine.Possible(run);
+            var decision = possible.Contains(Core.Runs.Decision.WaitOn) ? Core.Runs.Decision.WaitOn
+                : tries <= 3 && possible.Contains(Core.Runs.Decision.TryAgain) ? Core.Runs.Decision.TryAgain
+                : possible.Contains(Core.Runs.Decision.GoBack) ? Core.Runs.Decision.GoBack
+                : run.Turned ? Core.Runs.Decision.GiveUp : Core.Runs.Decision.CallOff;
+            var reason = decision switch
+            {
+                Core.Runs.Decision.TryAgain => "mended what was in the way",
+                Core.Runs.Decision.WaitOn => "it still moves",
+                _ => "it did not get better",
+            };
+            await desk.DecideAsync(run.Run, decision, reason, machine.Owner, stop);
+        }
+
+        foreach (var end in run.LooseEnds.Where(l => l.Closed is null && run.Proved is not null && IsTime($"end r{run.Run} {l.Name}", ToCloseLooseEnd, now)))
+        {
+            world.Mend(machine.Name, "device.faults", "0");
+            await desk.CloseLooseEndAsync(run.Run, end.Name, "driver put on again", machine.Owner, stop);
+        }
+    }
+
+    private async Task SeeToMemberAsync(Member member, DateTimeOffset now, CancellationToken stop)
+    {
+        if (member.Standing is not (Standing.NotReady or Standing.Ended)) return;
+        var machine = (await fleet.AllAsync(stop))[member.Machine];
+        if (!IsTime($"member {member.Machine} {member.Run}", ToMend + TimeSpan.FromHours(member.Machine.Value % 40), now)) return;
+        if (member.Standing == Standing.Ended) await desk.AgainAsync(Plan, machine, "looked at it by hand", machine.Owner, stop);
+        else if (member.CannotBeMended) await desk.ExcuseAsync(Plan, machine, Excuse.Replaced, "a new machine is on order", null, "planner", stop);
+        else Mend(machine.Name, member.Why ?? "", now);
+        // What was done may not have been enough: they come back to it.
+        _found.Remove($"member {member.Machine} {member.Run}");
+    }
+
+    /// <summary>Does by hand what the fix of a check says.</summary>
+    private void Mend(string machine, string why, DateTimeOffset now)
+    {
+        var checks = shelf.Products["Brae Desktop"].Hops[0].Checks;
+        foreach (var check in checks.Where(c => why.Contains(c.Title, StringComparison.Ordinal)))
+        {
+            (string Key, string Value)? done = check.Name switch
+            {
+                "memory" => ("hardware.memory", "16 GiB"),
+                "security-chip" => ("firmware.tpm.state", "on"),
+                "space" => ("disk.system.free", "58 GiB"),
+                "patched" => ("patches.pending", "0"),
+                "licence" => ("licence.active", "yes"),
+                "backup" => ("backup.last", now.ToString("yyyy-MM-ddTHH:mm:ssZ", CultureInfo.InvariantCulture)),
+                "protection-back" => ("disk.encryption", "on"),
+                _ => null,
+            };
+            if (done is { } mended) world.Mend(machine, mended.Key, mended.Value);
+        }
+    }
+
+    /// <summary>Whether something was found long enough ago to be seen to.</summary>
+    private bool IsTime(string what, TimeSpan after, DateTimeOffset now)
+    {
+        if (!_found.TryGetValue(what, out var found)) _found[what] = found = now;
+        return now - found > after;
+    }
+}

@@ -1,0 +1,17 @@
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
+using GrandStair.Engine.Plans;
+using GrandStair.Files.Catalogue;
+using GrandStair.Files.Plans;
+using GrandStair.Storage.Plans;
+
+namespace GrandStair.Service;
+
+/// <summary>Understands plans and products by their file formats.</summary>
+internal sealed class Documents : IDocuments
+{
+    public Product ReadProduct(CatalogueContent content) => CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn, $"{content.Product}/product.yaml");
+
+    public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "plan.yaml");
+}

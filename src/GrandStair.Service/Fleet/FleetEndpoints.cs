@@ -1,0 +1,178 @@
+using System.Security.Claims;
+using System.Text;
+using GrandStair.Contracts;
+using GrandStair.Core.Conditions;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Files;
+using GrandStair.Files.Fleet;
+using GrandStair.Service.Access;
+using GrandStair.Service.Runs;
+using GrandStair.Storage.Fleet;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
+
+namespace GrandStair.Service.Fleet;
+
+/// <summary>The fleet and its machines.</summary>
+internal static class FleetEndpoints
+{
+    private const long MostBytes = 256L << 20;
+
+    public static void MapFleet(this RouteGroupBuilder api)
+    {
+        api.MapPost("/fleet/imports", ImportAsync).Accepts<string>("text/csv").WithName("ImportFleet").ProducesProblem(422);
+        api.MapGet("/machines", ListAsync).WithName("ListMachines").ProducesProblem(400);
+        api.MapGet("/machines/{name}", ShowAsync).WithName("GetMachine").ProducesProblem(404);
+        api.MapPost("/machines/{name}/readings", ReadAsync).WithName("ReadMachine").ProducesProblem(404).ProducesProblem(502);
+        api.MapPut("/machines/{name}/host-key", PinAsync).WithName("PinHostKey").ProducesProblem(404);
+        api.MapGet("/keys", (Shelf shelf) => shelf.Keys.All.Select(k => new KeyView(k.Name, RunMachine.Name(k.Kind), k.Meaning)).ToArray()).WithName("ListKeys");
+    }
+
+    /// <summary>Finds a machine by name or id, or says which one may be meant.</summary>
+    public static async Task<Machine> MachineAsync(this FleetCache fleet, string name, CancellationToken stop)
+    {
+        if (await fleet.FindAsync(name, stop) is { } machine) return machine;
+        var near = Spelling.Nearest(name, (await fleet.AllAsync(stop)).Values.Select(m => m.Name));
+        throw new CommandException("unknown-machine", $"There is no machine '{name}'{(near is null ? ". 'gstair fleet list' shows those that exist." : $"; did you mean '{near}'?")}");
+    }
+
+    /// <summary>The machines of a condition, by name, and how many there are of which it cannot be told.</summary>
+    public static async Task<IReadOnlyList<Machine>> MatchingAsync(this FleetCache fleet, string? filter, Shelf shelf, DateTimeOffset now, CancellationToken stop)
+    {
+        var all = (await fleet.AllAsync(stop)).Values.OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase);
+        if (string.IsNullOrWhiteSpace(filter)) return [.. all];
+        var condition = ConditionParser.Parse(filter, shelf.Keys);
+        return [.. all.Where(m => condition.Ask(m, new Use(now)).Value == Kleene.Yes)];
+    }
+
+    private static async Task<ImportReport> ImportAsync(
+        HttpRequest request, string? source, string? seen, bool? dry, Shelf shelf, FleetTable table, FleetCache fleet, DomainClock clock, ServiceOptions options, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var from = source ?? "import";
+        if (from is "ssh" or "stand-in" or "fleet" || from.Length > 40) throw new CommandException("source", $"'{from}' is no name for an import's source; expected at most 40 signs, and not the name of a link.");
+        using var limited = new StreamReader(new BoundedStream(request.Body, MostBytes), Encoding.UTF8);
+        var text = await limited.ReadToEndAsync(stop);
+        var file = FleetCsv.Read(new StringReader(text), "the file", from, shelf.Keys, now, SeenAt(seen, now));
+        if (options.Pace > 1 && file.Machines.FirstOrDefault(m => m.Link is { Kind: not "stand-in" }) is { } real)
+            throw new CommandException("pace", $"This service runs at pace {options.Pace}, which is for stand-ins alone, and line {real.Line} brings '{real.Name}', reached by {real.Link!.Kind}. Import it into a service at pace 1.");
+
+        var problems = file.Problems.Select(p => new LineProblem(p.Line, p.Message)).ToList();
+        if (dry == true)
+        {
+            var known = (await fleet.AllAsync(stop)).Values.Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase);
+            var updates = file.Machines.Count(m => known.Contains(m.Name));
+            return new(file.Machines.Count - updates, updates, file.Machines.Count, true, problems);
+        }
+
+        var reported = file.Machines.Select(m => new ReportedMachine(
+            m.Line, m.Name, m.Identifiers, m.Site, m.Group, m.Owner, m.Tags, m.Link, new SourceReport(from, file.Covered, m.Readings), m.Seen)).ToArray();
+        var result = await table.ImportAsync(reported, from, caller.Actor(), now, stop);
+        problems.AddRange(result.Waiting.Select(w => new LineProblem(w.Line, w.Why)));
+        return new(result.Added, result.Updated, file.Machines.Count, false, [.. problems.OrderBy(p => p.Line)]);
+    }
+
+    private static DateTimeOffset? SeenAt(string? seen, DateTimeOffset now)
+    {
+        if (seen is null) return null;
+        if (seen == "now") return now;
+        return ReadingValue.Parse(ValueKind.Instant, seen, out var expected) is { } value
+            ? DateTimeOffset.FromUnixTimeSeconds((long)value.Amount)
+            : throw new CommandException("seen", $"seen is '{seen}'; expected 'now' or {expected}.");
+    }
+
+    private static async Task<Page<MachineRow>> ListAsync(string? filter, int? limit, string? cursor, Shelf shelf, FleetCache fleet, PlanTable plans, DomainClock clock, CancellationToken stop)
+    {
+        var matching = await fleet.MatchingAsync(filter, shelf, clock.GetUtcNow(), stop);
+        var places = await PlacesAsync(plans, stop);
+        return matching.Page(limit, cursor, m => Row(m, places.GetValueOrDefault(m.Id)));
+    }
+
+    /// <summary>The place of every machine in the newest plan that it is in.</summary>
+    private static async Task<Dictionary<MachineId, (Member Member, string Wave)>> PlacesAsync(PlanTable plans, CancellationToken stop)
+    {
+        var places = new Dictionary<MachineId, (Member, string)>();
+        foreach (var plan in await plans.AllAsync(stop))
+            foreach (var member in await plans.MembersAsync(plan.Name, stop))
+                places[member.Machine] = (member, plan.Waves[member.Wave - 1].Name);
+        return places;
+    }
+
+    private static MachineRow Row(Machine m, (Member Member, string Wave) place) => new(
+        m.Id.ToString(), m.Name, m.Site, m.Group, m.Owner, m.Tags, m.TextOf("os.product"), m.TextOf("os.build") ?? m.TextOf("os.version"), m.TextOf("os.edition"), m.TextOf("hardware.model"),
+        m.Readings.IsEmpty ? null : m.Readings.Max(r => r.Seen), m.Disagreements.Count(), place.Member?.Plan, place.Wave, place.Member is { } member ? RunMachine.Name(member.Standing) : null);
+
+    private static async Task<MachineView> ShowAsync(string name, FleetCache fleet, PlanTable plans, RunLog runs, DomainClock clock, CancellationToken stop) =>
+        await ViewAsync(await fleet.MachineAsync(name, stop), plans, runs, clock, stop);
+
+    private static async Task<MachineView> ViewAsync(Machine machine, PlanTable plans, RunLog runs, DomainClock clock, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var all = (await plans.AllAsync(stop)).ToDictionary(p => p.Name);
+        var places = await plans.OfMachineAsync(machine.Id, stop);
+        var newest = places.OrderBy(p => all[p.Plan].Created).LastOrDefault();
+        var link = machine.Link;
+        return new(
+            Row(machine, newest is null ? default : (newest, all[newest.Plan].Waves[newest.Wave - 1].Name)),
+            new(link.Kind, link.Address, link.Port, link.User, link.HostKey is { } key ? HostKeys.Show(key) : null),
+            [.. machine.Current.Values.OrderBy(r => r.Key, StringComparer.Ordinal).Select(r => Show(r, now))],
+            [.. machine.Disagreements.Select(r => Show(r, now))],
+            [.. places.Select(p => new PlaceView(p.Plan, all[p.Plan].Waves[p.Wave - 1].Name, RunMachine.Name(p.Standing), p.Why, p.Method, p.Slot?.Start, p.Slot?.End, p.Run is { } run ? $"r{run}" : null))],
+            [.. (await runs.OfMachineAsync(machine.Id, stop)).Select(r => RunViews.Row(r, machine, now))]);
+    }
+
+    private static ReadingView Show(Reading r, DateTimeOffset now) =>
+        new(r.Key, RunMachine.Name(r.State), r.Show(), r.Seen, r.Received, Math.Max(0, (now - r.Seen).TotalSeconds), r.Source, r.Clamped);
+
+    private static async Task<MachineView> ReadAsync(string name, FleetCache fleet, MachineReader reader, PlanTable plans, RunLog runs, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        var machine = await reader.ReadAsync(await fleet.MachineAsync(name, stop), caller.Actor(), stop);
+        return await ViewAsync(machine, plans, runs, clock, stop);
+    }
+
+    private static async Task<LinkView> PinAsync(string name, HostKeyCommand command, FleetCache fleet, FleetTable table, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        var machine = await fleet.MachineAsync(name, stop);
+        if (!HostKeys.IsKey(command.HostKey)) throw new CommandException("host-key", "That is no host key; expected one as in known_hosts, such as 'ssh-ed25519 AAAA…'.");
+        if (string.IsNullOrWhiteSpace(command.Reason)) throw new CommandException("no-reason", "Say why the key is pinned anew, with --reason.");
+        await table.PinHostKeyAsync(machine.Id, command.HostKey.Trim(), command.Reason, caller.Actor(), clock.GetUtcNow(), stop);
+        return new(machine.Link.Kind, machine.Link.Address, machine.Link.Port, machine.Link.User, HostKeys.Show(command.HostKey));
+    }
+}
+
+/// <summary>Reads no more than so many bytes.</summary>
+internal sealed class BoundedStream(Stream inner, long most) : Stream
+{
+    private long _read;
+
+    public override bool CanRead => true;
+
+    public override bool CanSeek => false;
+
+    public override bool CanWrite => false;
+
+    public override long Length => throw new NotSupportedException();
+
+    public override long Position { get => _read; set => throw new NotSupportedException(); }
+
+    public override async ValueTask<int> ReadAsync(Memory<byte> buffer, CancellationToken cancellationToken = default)
+    {
+        var read = await inner.ReadAsync(buffer, cancellationToken);
+        _read += read;
+        return _read <= most ? read : throw new FileException([new("the file", 1, 0, $"It is larger than {most >> 20} MiB; import it in parts.")]);
+    }
+
+    public override int Read(byte[] buffer, int offset, int count) => throw new NotSupportedException();
+
+    public override void Flush() => throw new NotSupportedException();
+
+    public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
+
+    public override void SetLength(long value) => throw new NotSupportedException();
+
+    public override void Write(byte[] buffer, int offset, int count) => throw new NotSupportedException();
+}

@@ -1,0 +1,117 @@
+using GrandStair.Contracts;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
+using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Service.Plans;
+using GrandStair.Service.Readiness;
+using GrandStair.Service.Runs;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
+
+namespace GrandStair.Service.Overview;
+
+/// <summary>One page: how far it is, whether the date will be made, what is in the way.</summary>
+internal static class OverviewEndpoints
+{
+    private const int MostInTheWay = 12;
+    private const int MostUnderWay = 50;
+    private const int MostNext = 6;
+
+    public static void MapOverview(this RouteGroupBuilder api) =>
+        api.MapGet("/overview/{plan}", ShowAsync).WithName("GetOverview").ProducesProblem(404);
+
+    private static async Task<OverviewView> ShowAsync(string plan, Shelf shelf, FleetCache fleet, PlanTable plans, PlanDesk desk, RunLog runs, DomainClock clock, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var stored = await desk.FindAsync(plan, stop);
+        var (body, product) = await shelf.ReadPlanAsync(stored, stop);
+        var members = await plans.MembersAsync(plan, stop);
+        var machines = await fleet.AllAsync(stop);
+        var all = await runs.ListAsync(plan, stop);
+        var rows = all.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now)).ToArray();
+        var target = product.Releases.Single(r => r.Version == body.Release);
+        return new(
+            PlanEndpoints.Row(stored, body, target.Name, members),
+            target.Name,
+            now,
+            clock.Pace,
+            SupportEnds(product, members, machines)?.ToString("yyyy-MM-dd", null),
+            ProbableEnd(members, body, now),
+            PlanEndpoints.Waves(stored, members),
+            Line(members.Select(m => m.PlannedEnd)),
+            Line(members.Select(m => m.Proved)),
+            [.. InTheWay(product, body, target, members, machines, rows, now).OrderByDescending(w => w.Kind is "parked" or "ended").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).Take(MostInTheWay)],
+            [.. rows.Where(r => r.Standing == "under-way").OrderByDescending(r => r.OverSeconds is not null).ThenBy(r => r.LeftSeconds).Take(MostUnderWay)],
+            body.Limits.All,
+            [.. Next(members, machines, all, now)]);
+    }
+
+    /// <summary>The earliest support end among the releases that machines still to come run.</summary>
+    private static DateOnly? SupportEnds(Product product, IEnumerable<Member> members, IReadOnlyDictionary<MachineId, Machine> machines) => members
+        .Select(m => machines[m.Machine])
+        .Select(m => product.ReleaseOf(m.TextOf(product.VersionKey))?.SupportEnd(product.EditionKey is { } key ? m.TextOf(key) : null))
+        .Min();
+
+    /// <summary>When the last machine that can go will be proved, by the slots that stand and, for waves to come, by the plan's own lengths from here on.</summary>
+    private static DateTimeOffset? ProbableEnd(IReadOnlyList<Member> members, Plan plan, DateTimeOffset now)
+    {
+        var going = members.Where(m => m.Excuse is null && m.Standing is not (Standing.NotReady or Standing.Ended)).ToArray();
+        if (going.Length == 0) return null;
+        if (going.All(m => m.Proved is not null)) return going.Max(m => m.Proved);
+        var end = going.Where(m => m.Proved is null && m.Slot is not null).Max(m => (DateTimeOffset?)m.Slot!.End) ?? now;
+        foreach (var wave in going.Where(m => m.Proved is null && m.Slot is null && m.PlannedEnd is not null).GroupBy(m => m.Wave).OrderBy(w => w.Key))
+            end += plan.Advance.Soak + (wave.Max(m => m.PlannedEnd!.Value) - wave.Min(m => m.PlannedEnd!.Value)) + TimeSpan.FromHours(24);
+        return end;
+    }
+
+    private static StairPoint[] Line(IEnumerable<DateTimeOffset?> moments) =>
+        [.. moments.OfType<DateTimeOffset>().Order().Select((at, i) => new StairPoint(at, i + 1)).GroupBy(p => p.At).Select(g => g.Last())];
+
+    private static IEnumerable<InTheWayView> InTheWay(
+        Product product, Plan plan, Release target, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<RunRow> rows, DateTimeOffset now)
+    {
+        foreach (var parked in rows.Where(r => r.Standing == "parked").GroupBy(r => Cause(r.Parked!)))
+            yield return new("parked", parked.Count(), parked.Key, "parked: somebody decides for " + Names(parked.Select(r => r.Machine)), null, null, "parked", 0);
+        foreach (var ended in members.Where(m => m.Standing == Standing.Ended).GroupBy(_ => true))
+            yield return new("ended", ended.Count(), "Ended without success", "decide: again, or excuse " + Names(ended.Select(m => machines[m.Machine].Name)), null, null, "ended", 0);
+
+        var notReady = members.Where(m => m is { Standing: Standing.NotReady, Run: null })
+            .Select(m => (Machine: machines[m.Machine], Assessment: Core.Methods.Assessment.Of(product, target, plan.Methods, plan.Carries, machines[m.Machine], Moment.Planning, now)))
+            .Where(m => m.Assessment.State != GateState.Open).ToArray();
+        var readiness = ReadinessEndpoints.Show(new(product, target, plan.Methods, plan.Carries, plan.Scope.Text), plan.Scope.Text, notReady);
+        foreach (var check in readiness.Checks.Where(c => c.Need == "must" && c.Unmet + c.Untold > 0))
+            yield return new("check", check.Unmet + check.Untold, check.Title, $"{check.Fix.Words}{(check.Opens > 0 ? $" Opens {check.Opens}." : "")}", check.Fix.By, check.Fix.Minutes, check.Name, check.Opens);
+        foreach (var reason in readiness.Reasons)
+            yield return new("route", reason.Machines, reason.Reason, "decide: replace, retire or stay", null, null, "not-ready", 0);
+        var looseEnds = rows.Where(r => r.LooseEnds > 0).ToArray();
+        if (looseEnds.Length > 0)
+            yield return new("loose-end", looseEnds.Length, "Loose ends after the upgrade", $"{looseEnds.Sum(r => r.LooseEnds)} to close on {Names(looseEnds.Select(r => r.Machine))}", "person", null, "proved", 0);
+    }
+
+    /// <summary>What several parked runs have in common: the sentence up to what was seen on each.</summary>
+    private static string Cause(string parked) => parked.Split(" (seen:")[0];
+
+    private static string Names(IEnumerable<string> names)
+    {
+        var all = names.Order(StringComparer.Ordinal).ToArray();
+        return all.Length <= 3 ? string.Join(", ", all) : $"{string.Join(", ", all[..3])} and {all.Length - 3} more";
+    }
+
+    private static IEnumerable<NextView> Next(IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<StoredRun> runs, DateTimeOffset now)
+    {
+        var staged = runs.Where(r => r.State is { Phase: Phase.AwaitSlot, NeedsSlot: false }).Select(r => new MachineId(r.State.Machine)).ToHashSet();
+        // A night is told as one: slots of a site that begin within twelve hours of its first.
+        return members.Where(m => m.Standing == Standing.Scheduled && m.Slot!.Start > now)
+            .Select(m => (machines[m.Machine].Site, m.Slot, m.Machine))
+            .GroupBy(m => (m.Site, Night: m.Slot!.Start.AddHours(-12).Date))
+            .Select(g => new NextView(g.Min(m => m.Slot!.Start), g.Max(m => m.Slot!.End), g.Key.Site, g.Count(), g.Count(m => staged.Contains(m.Machine))))
+            .OrderBy(n => n.From)
+            .Take(MostNext);
+    }
+}

@@ -1,0 +1,144 @@
+using System.Security.Claims;
+using System.Text;
+using GrandStair.Contracts;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Service.Access;
+using GrandStair.Service.Fleet;
+using GrandStair.Storage.Plans;
+
+namespace GrandStair.Service.Plans;
+
+/// <summary>Plans, their waves and their machines.</summary>
+internal static class PlanEndpoints
+{
+    private const long MostBytes = 1L << 20;
+
+    public static void MapPlans(this RouteGroupBuilder api)
+    {
+        api.MapPost("/plans", CreateAsync).Accepts<string>("application/yaml").WithName("CreatePlan").ProducesProblem(409).ProducesProblem(422);
+        api.MapGet("/plans", ListAsync).WithName("ListPlans");
+        api.MapGet("/plans/{name}", async (string name, PlanDesk desk, Shelf shelf, PlanTable plans, CancellationToken stop) => await ViewAsync(name, desk, shelf, plans, stop)).WithName("GetPlan").ProducesProblem(404);
+        api.MapGet("/plans/{name}/members", MembersAsync).WithName("ListMembers").ProducesProblem(404);
+        api.MapPost("/plans/{name}/start", async (string name, PlanDesk desk, Shelf shelf, PlanTable plans, ClaimsPrincipal caller, CancellationToken stop) =>
+        {
+            await desk.StartAsync(name, caller.Actor(), stop);
+            return await ViewAsync(name, desk, shelf, plans, stop);
+        }).WithName("StartPlan").ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/plans/{name}/hold", async (string name, Because because, PlanDesk desk, Shelf shelf, PlanTable plans, ClaimsPrincipal caller, CancellationToken stop) =>
+        {
+            await desk.HoldAsync(name, Reason(because.Reason), caller.Actor(), stop);
+            return await ViewAsync(name, desk, shelf, plans, stop);
+        }).WithName("HoldPlan").ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/plans/{name}/members/{machine}/excuse", ExcuseAsync).WithName("ExcuseMachine").ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/plans/{name}/members/{machine}/again", async (string name, string machine, Because because, PlanDesk desk, FleetCache fleet, ClaimsPrincipal caller, CancellationToken stop) =>
+        {
+            await desk.AgainAsync(name, await fleet.MachineAsync(machine, stop), Reason(because.Reason), caller.Actor(), stop);
+            return Results.NoContent();
+        }).WithName("GoAgain").Produces(204).ProducesProblem(404).ProducesProblem(409);
+        api.MapGet("/outcomes/{name}", OutcomesAsync).WithName("GetOutcomes").ProducesProblem(404);
+    }
+
+    /// <summary>A reason as it is kept.</summary>
+    /// <exception cref="CommandException">There is none.</exception>
+    public static string Reason(string? reason) => string.IsNullOrWhiteSpace(reason)
+        ? throw new CommandException("no-reason", "Say why, with --reason; it is kept with your name.")
+        : reason.Trim();
+
+    /// <summary>A word as the API takes it.</summary>
+    /// <exception cref="CommandException">It is none of them.</exception>
+    public static T Word<T>(string what, string text) where T : struct, Enum
+    {
+        var words = Enum.GetValues<T>().ToDictionary(v => RunMachine.Name(v), v => v);
+        return words.TryGetValue(text, out var value) ? value : throw new CommandException("word", $"{what} is '{text}'; expected one of {string.Join(", ", words.Keys)}.");
+    }
+
+    /// <summary>Counts of machines by standing, as the API shows them: every standing is named, in its order.</summary>
+    public static IReadOnlyDictionary<string, int> Tally(IEnumerable<Member> members)
+    {
+        var tally = new Tally(members.Select(m => m.Standing));
+        return Enum.GetValues<Standing>().ToDictionary(s => RunMachine.Name(s), s => tally[s]);
+    }
+
+    public static PlanRow Row(StoredPlan stored, Plan plan, string target, IReadOnlyList<Member> members) => new(
+        stored.Name, target, RunMachine.Name(stored.State), stored.Held, members.Count, Tally(members), stored.Created, stored.CreatedBy, stored.Started, stored.Ended, plan.Deadline?.ToString("yyyy-MM-dd", null));
+
+    public static IReadOnlyList<WaveView> Waves(StoredPlan stored, IReadOnlyList<Member> members) =>
+    [
+        .. stored.Waves.Select(w =>
+        {
+            var own = members.Where(m => m.Wave == w.Number).ToArray();
+            return new WaveView(w.Number, w.Name, RunMachine.Name(w.State), w.Opened, w.Why, own.Length, Tally(own), own.Min(m => m.PlannedEnd), own.Max(m => m.PlannedEnd));
+        }),
+    ];
+
+    private static async Task<PlanView> CreateAsync(HttpRequest request, PlanDesk desk, Shelf shelf, PlanTable plans, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        using var reader = new StreamReader(new BoundedStream(request.Body, MostBytes), Encoding.UTF8);
+        var created = await desk.CreateAsync(await reader.ReadToEndAsync(stop), caller.Actor(), stop);
+        return await ViewAsync(created.Name, desk, shelf, plans, stop);
+    }
+
+    private static async Task<IReadOnlyList<PlanRow>> ListAsync(PlanTable plans, Shelf shelf, CancellationToken stop)
+    {
+        var rows = new List<PlanRow>();
+        foreach (var stored in await plans.AllAsync(stop))
+        {
+            var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
+            rows.Add(Row(stored, plan, TargetName(plan, product), await plans.MembersAsync(stored.Name, stop)));
+        }
+
+        return rows;
+    }
+
+    private static string TargetName(Plan plan, Core.Catalogue.Product product) => product.Releases.Single(r => r.Version == plan.Release).Name;
+
+    private static async Task<PlanView> ViewAsync(string name, PlanDesk desk, Shelf shelf, PlanTable plans, CancellationToken stop)
+    {
+        var stored = await desk.FindAsync(name, stop);
+        var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
+        var members = await plans.MembersAsync(name, stop);
+        return new(
+            Row(stored, plan, TargetName(plan, product), members), stored.Body, plan.Scope.Text, RunMachine.Name(plan.Carries), plan.Methods, new(plan.Limits.All, plan.Limits.Site),
+            new(plan.Advance.Proved, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, members), stored.Undecided);
+    }
+
+    private static async Task<Page<MemberRow>> MembersAsync(
+        string name, string? standing, int? wave, string? filter, int? limit, string? cursor, PlanDesk desk, FleetCache fleet, Shelf shelf, PlanTable plans, TimeProvider clock, CancellationToken stop)
+    {
+        var stored = await desk.FindAsync(name, stop);
+        var machines = (await fleet.MatchingAsync(filter, shelf, clock.GetUtcNow(), stop)).ToDictionary(m => m.Id);
+        var standings = standing?.Split(',').Select(s => Word<Standing>("standing", s)).ToHashSet();
+        var members = (await plans.MembersAsync(name, stop))
+            .Where(m => machines.ContainsKey(m.Machine) && (standings is null || standings.Contains(m.Standing)) && (wave is null || m.Wave == wave))
+            .OrderBy(m => m.Wave).ThenBy(m => m.Slot?.Start ?? DateTimeOffset.MaxValue).ThenBy(m => machines[m.Machine].Name, StringComparer.OrdinalIgnoreCase).ToArray();
+        return members.Page(limit, cursor, m => Row(m, stored, machines[m.Machine]));
+    }
+
+    private static MemberRow Row(Member m, StoredPlan plan, Machine machine) => new(
+        m.Machine.ToString(), machine.Name, machine.Site, m.Wave, plan.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), RunMachine.Name(m.Gate), m.Why, m.CannotBeMended, m.Method,
+        m.Slot?.Start, m.Slot?.End, m.Run is { } run ? $"r{run}" : null, m.Proved, m.Excuse is { } excuse ? RunMachine.Name(excuse) : null, m.ExcuseReason, m.ExcuseBy, m.ExcuseUntil?.ToString("yyyy-MM-dd", null));
+
+    private static async Task<IResult> ExcuseAsync(string name, string machine, ExcuseCommand command, PlanDesk desk, FleetCache fleet, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        DateOnly? until = command.Until is null ? null
+            : DateOnly.TryParseExact(command.Until, "yyyy-MM-dd", out var date) ? date
+            : throw new CommandException("until", $"until is '{command.Until}'; expected a day such as 2027-03-31.");
+        await desk.ExcuseAsync(name, await fleet.MachineAsync(machine, stop), Word<Excuse>("as", command.As), Reason(command.Reason), until, caller.Actor(), stop);
+        return Results.NoContent();
+    }
+
+    private static async Task<OutcomesView> OutcomesAsync(string name, PlanDesk desk, FleetCache fleet, PlanTable plans, Storage.Runs.RunLog runs, CancellationToken stop)
+    {
+        var stored = await desk.FindAsync(name, stop);
+        var members = await plans.MembersAsync(name, stop);
+        var machines = await fleet.AllAsync(stop);
+        var outcomes = (await runs.ListAsync(name, stop)).Select(r => r.State.Outcome).OfType<Outcome>().CountBy(o => RunMachine.Name(o)).ToDictionary();
+        var excuses = members.Select(m => m.Excuse).OfType<Excuse>().CountBy(e => RunMachine.Name(e)).ToDictionary();
+        return new(name, members.Count, Tally(members), outcomes, excuses, [.. members.Where(m => m.Standing is not (Standing.Done or Standing.Excused)).Select(m => Row(m, stored, machines[m.Machine]))]);
+    }
+}

@@ -1,0 +1,126 @@
+using System.Text.Json;
+using GrandStair.Contracts;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Storage.Runs;
+
+namespace GrandStair.Service.Runs;
+
+/// <summary>Runs as people see them.</summary>
+internal static class RunViews
+{
+    private static readonly JsonSerializerOptions Indented = new(RunEvent.Json) { WriteIndented = true };
+
+    public static RunRow Row(StoredRun stored, Machine machine, DateTimeOffset now)
+    {
+        var run = stored.State;
+        var step = run.Outstanding?.Kind == OrderKind.Step ? run.CurrentStep : null;
+        var since = step is not null ? run.Outstanding!.At : run.Phases[^1].From;
+        var elapsed = Math.Max(0, ((run.Closed ?? now) - since).TotalSeconds);
+        var progress = stored.Progress is { } p && p.Order == run.Outstanding?.Name.ToString() ? p : null;
+        return new(
+            $"r{run.Run}", machine.Name, machine.Site, run.Plan, run.Wave, run.CurrentLeg.Method, RunMachine.Name(Standings.Of(false, default, true, run)), RunMachine.Name(run.Phase), PhaseNumber(run), step?.Title ?? Waiting(run),
+            progress?.Share, progress?.Note, elapsed, Left(run, step, elapsed), step is not null && elapsed > step.Typical.TotalSeconds * 1.5 ? elapsed - step.Typical.TotalSeconds : null,
+            run.Slot.Start, run.Parked, run.Outcome is { } outcome ? RunMachine.Name(outcome) : null, run.Reason, run.Proved, run.Closed, run.LooseEnds.Count(l => l.Closed is null));
+    }
+
+    public static RunView View(StoredRun stored, IReadOnlyList<StoredEvent> events, Machine machine, DateTimeOffset now)
+    {
+        var run = stored.State;
+        return new(
+            Row(stored, machine, now), run.CurrentLeg.Hop, stored.Epoch, run.MissedSlots, run.Turned,
+            [.. run.Phases.Select(p => new PhaseView(RunMachine.Name(p.Phase), p.From, p.To))],
+            [.. Steps(run)],
+            [.. run.LooseEnds.Select(l => new LooseEndView(l.Name, l.Title, l.Seen, l.Fix, l.Opened, l.Closed, l.By))],
+            [.. RunMachine.Possible(run).Select(d => RunMachine.Name(d))],
+            [.. events.Select(e => new EventView(e.Number, e.Event.At, e.Event.Type, e.Event.Actor, Tell(e.Event, run), JsonSerializer.Serialize(e.Event, Indented)))]);
+    }
+
+    /// <summary>How far a run is: gate 1, stage 2, await slot 3, guard 4, apply 5, prove 6, settle 7, closed 8; a gate in the window counts with what it guards.</summary>
+    private static int PhaseNumber(RunState run) => run.Phase switch
+    {
+        Phase.Gate => run.Moment switch { Moment.Planning => 1, Moment.Proof => 6, _ => 4 },
+        Phase.Stage => 2,
+        Phase.AwaitSlot => 3,
+        Phase.Guard => 4,
+        Phase.Apply => 5,
+        Phase.Prove => 6,
+        Phase.RollBack => 6,
+        Phase.Settle => 7,
+        _ => 8,
+    };
+
+    private static string? Waiting(RunState run) => run.Outstanding?.Kind switch
+    {
+        OrderKind.Gate => run.Moment switch
+        {
+            Moment.Planning => "asking the gate",
+            Moment.Start => "reading it and asking the gate at the start",
+            Moment.Guarded => "asking the gate again before it is applied",
+            _ => "reading it for the proof",
+        },
+        OrderKind.Slot => run.NeedsSlot ? "waiting for another slot" : "waiting for its slot",
+        OrderKind.Settle => run.HasOpenLooseEnds ? "loose ends to close" : "rollback period",
+        OrderKind.Decide => "waiting for a decision",
+        _ => null,
+    };
+
+    private static double? Left(RunState run, StepSpec? step, double elapsed)
+    {
+        if (run.Parked is not null || run.Proved is not null || run.Closed is not null || run.Phase is Phase.AwaitSlot or Phase.RollBack) return null;
+        var steps = run.CurrentLeg.Steps;
+        var from = step is not null ? steps.IndexOf(step) : run.Phase switch
+        {
+            Phase.Gate when run.Moment == Moment.Planning => 0,
+            Phase.Gate when run.Moment == Moment.Start => FirstOf(steps, Phase.Guard),
+            Phase.Gate => FirstOf(steps, Phase.Apply),
+            _ => steps.Length,
+        };
+        return Math.Max(0, steps.Skip(from).Sum(s => s.Typical.TotalSeconds) - (step is null ? 0 : Math.Min(elapsed, step.Typical.TotalSeconds)));
+    }
+
+    private static int FirstOf(IReadOnlyList<StepSpec> steps, Phase phase) => steps.Select((s, i) => (s, i)).Where(x => x.s.Phase >= phase).Select(x => x.i).DefaultIfEmpty(steps.Count).First();
+
+    private static IEnumerable<StepView> Steps(RunState run)
+    {
+        var leg = run.Leg + 1;
+        var reached = run.Phase == Phase.Gate
+            ? run.Moment switch { Moment.Planning => Phase.Gate, Moment.Start => Phase.AwaitSlot, _ => Phase.Guard }
+            : run.Phase;
+        var current = run.CurrentStep;
+        foreach (var step in run.CurrentLeg.Steps.Concat(run.CurrentLeg.RollbackSteps))
+        {
+            var attempts = run.Attempts.GetValueOrDefault($"{leg}/{step.Name}");
+            // A step is over once the run asked for something after it.
+            var state = attempts == 0 ? "to-come"
+                : current?.Name == step.Name ? (run.Parked is not null ? "failed" : "under-way")
+                : "done";
+            yield return new(step.Name, step.Title, RunMachine.Name(step.Phase), reached == Phase.AwaitSlot && step.Phase >= Phase.Guard && current is null && run.MissedSlots > 0 ? "to-come" : state, attempts, step.TurningPoint, step.Typical.TotalSeconds);
+        }
+    }
+
+    /// <summary>An event in a sentence.</summary>
+    private static string Tell(RunEvent e, RunState run) => e switch
+    {
+        RunOpened x => $"Opened for {x.Legs[0].Hop} by {x.Legs[0].Method}; slot {x.Slot.Start:ddd d MMM HH:mm} UTC",
+        GateJudged { Order.Step: "gate-proof" } x => x.State == Core.Gates.GateState.Open ? Cautions("Proved", x) : $"Not proved: {Names(x.InTheWay)}",
+        GateJudged x => x.State == Core.Gates.GateState.Open ? Cautions("Gate open", x) : $"Gate {RunMachine.Name(x.State)}: {Names(x.InTheWay)}",
+        OrderEnded x => $"{Title(run, x.Order)}: {x.Result switch { OrderResult.Ok => "done", OrderResult.Gone => "gone without a result", OrderResult.Refused => "refused", _ => $"failed{(x.Exit is { } exit ? $" with status {exit}" : "")}" }}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
+        OrderOverdue x => x.Note,
+        SlotOpened => "Slot opened; there is room within the limits",
+        SlotMoved x => $"New slot {x.Slot.Start:ddd d MMM HH:mm} UTC: {x.Reason}",
+        Decided x => $"Decided to {RunMachine.Name(x.Decision).Replace('-', ' ')}: {x.Reason}",
+        LooseEndClosed x => $"Loose end closed: {run.LooseEnds.FirstOrDefault(l => l.Name == x.LooseEnd)?.Title ?? x.LooseEnd} ({x.Reason})",
+        Settled => "Rollback period over; the rollback was given up",
+        _ => e.Type,
+    };
+
+    private static string Cautions(string said, GateJudged x) => x.Cautions.IsEmpty ? said : $"{said}, with {x.Cautions.Length} to look at: {Names(x.Cautions)}";
+
+    private static string Names(IEnumerable<Noted> notes) => string.Join("; ", notes.Select(n => $"{n.Title} (seen: {n.Seen})"));
+
+    private static string Title(RunState run, OrderName order) =>
+        run.CurrentLeg.Steps.Concat(run.CurrentLeg.RollbackSteps).FirstOrDefault(s => s.Name == order.Step)?.Title ?? order.Step;
+}

@@ -1,0 +1,165 @@
+using System.Data.Common;
+using System.Threading.Channels;
+using Dapper;
+using GrandStair.Storage.Migrations;
+
+namespace GrandStair.Storage.Databases;
+
+/// <summary>
+/// The database, whichever it is. Reads run side by side. In SQLite all writes go through one writer, which commits
+/// those that wait together in one transaction; each is kept or undone by itself.
+/// </summary>
+public sealed class Database : IAsyncDisposable
+{
+    private const int MostPerCommit = 256;
+    private readonly Channel<Write> _writes = Channel.CreateBounded<Write>(new BoundedChannelOptions(4096) { SingleReader = true });
+    private readonly Task _writer;
+
+    private Database(Dialect dialect)
+    {
+        Dialect = dialect;
+        _writer = dialect is SqliteDialect ? WriteTogetherAsync() : Task.CompletedTask;
+    }
+
+    internal Dialect Dialect { get; }
+
+    /// <summary>Opens a database and brings its schema up to this release.</summary>
+    /// <param name="where">A PostgreSQL connection string (<c>Host=…;Database=…</c>), or else the path of a SQLite file.</param>
+    /// <exception cref="StoreException">It cannot be opened, or was written by a newer release.</exception>
+    public static async Task<Database> OpenAsync(string where, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(where);
+        DefaultTypeMap.MatchNamesWithUnderscores = true;
+        Dialect dialect = where.Contains("Host=", StringComparison.OrdinalIgnoreCase) ? new PostgresDialect(where) : new SqliteDialect(where);
+        try
+        {
+            await using (await dialect.LockAsync(stop)) Schema.Migrate(dialect);
+        }
+        catch (DbException error) when (dialect.Explain(error) is { } explained)
+        {
+            throw explained;
+        }
+
+        return new(dialect);
+    }
+
+    /// <summary>Reads; several may at once.</summary>
+    public async Task<T> ReadAsync<T>(Func<DbConnection, Task<T>> read, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(read);
+        try
+        {
+            await using var connection = await Dialect.OpenAsync(stop);
+            return await read(connection);
+        }
+        catch (DbException error) when (Dialect.Explain(error) is { } explained)
+        {
+            throw explained;
+        }
+    }
+
+    /// <summary>Writes in one transaction: all of it is kept, and on the disk, when this returns; nothing of it when it throws.</summary>
+    public async Task<T> WriteAsync<T>(Func<DbConnection, DbTransaction, Task<T>> write, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(write);
+        if (Dialect is SqliteDialect) return (T)(await QueueAsync(async (c, t) => await write(c, t), stop))!;
+        try
+        {
+            await using var connection = await Dialect.OpenAsync(stop);
+            await using var transaction = await connection.BeginTransactionAsync(stop);
+            var result = await write(connection, transaction);
+            await transaction.CommitAsync(stop);
+            return result;
+        }
+        catch (DbException error) when (Dialect.Explain(error) is { } explained)
+        {
+            throw explained;
+        }
+    }
+
+    /// <inheritdoc />
+    public async ValueTask DisposeAsync()
+    {
+        _writes.Writer.TryComplete();
+        await _writer;
+        if (Dialect is PostgresDialect postgres) await postgres.DisposeAsync();
+    }
+
+    /// <summary>Takes the next number of a counter, or the last of several.</summary>
+    internal static Task<long> NextAsync(DbConnection connection, DbTransaction transaction, string counter, int many = 1) =>
+        connection.ExecuteScalarAsync<long>("UPDATE counters SET last = last + @many WHERE name = @counter RETURNING last", new { counter, many }, transaction);
+
+    private async Task<object?> QueueAsync(Func<DbConnection, DbTransaction, Task<object?>> work, CancellationToken stop)
+    {
+        var write = new Write(work);
+        await _writes.Writer.WriteAsync(write, stop);
+        return await write.Done.Task;
+    }
+
+    private async Task WriteTogetherAsync()
+    {
+        await Task.Yield();
+        DbConnection? connection = null;
+        var together = new List<Write>();
+        await foreach (var first in _writes.Reader.ReadAllAsync())
+        {
+            together.Clear();
+            together.Add(first);
+            while (together.Count < MostPerCommit && _writes.Reader.TryRead(out var next)) together.Add(next);
+            try
+            {
+                connection ??= await Dialect.OpenAsync(default);
+                await CommitAsync(connection, together);
+            }
+            catch (DbException error)
+            {
+                var told = Dialect.Explain(error) ?? (Exception)error;
+                foreach (var write in together) write.Done.TrySetException(told);
+                if (connection is not null) await connection.DisposeAsync();
+                connection = null;
+            }
+        }
+
+        if (connection is not null) await connection.DisposeAsync();
+    }
+
+    private async Task CommitAsync(DbConnection connection, List<Write> together)
+    {
+        await using var transaction = await connection.BeginTransactionAsync();
+        var results = new List<(Write Write, object? Result)>();
+        foreach (var write in together)
+        {
+            await connection.ExecuteAsync("SAVEPOINT one", transaction: transaction);
+            try
+            {
+                results.Add((write, await write.Work(connection, transaction)));
+                await connection.ExecuteAsync("RELEASE one", transaction: transaction);
+            }
+            catch (Exception error) when (error is not DbException fatal || Dialect.Explain(fatal) is null)
+            {
+                await connection.ExecuteAsync("ROLLBACK TO one; RELEASE one", transaction: transaction);
+                write.Done.TrySetException(error);
+            }
+        }
+
+        await transaction.CommitAsync();
+        foreach (var (write, result) in results) write.Done.TrySetResult(result);
+    }
+
+    private sealed record Write(Func<DbConnection, DbTransaction, Task<object?>> Work)
+    {
+        public TaskCompletionSource<object?> Done { get; } = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    }
+}
+
+/// <summary>Times as they are stored: microseconds since 1970-01-01 UTC.</summary>
+internal static class Micros
+{
+    public static long Of(DateTimeOffset time) => (time - DateTimeOffset.UnixEpoch).Ticks / TimeSpan.TicksPerMicrosecond;
+
+    public static long? Of(DateTimeOffset? time) => time is { } known ? Of(known) : null;
+
+    public static DateTimeOffset Time(long micros) => DateTimeOffset.UnixEpoch.AddTicks(micros * TimeSpan.TicksPerMicrosecond);
+
+    public static DateTimeOffset? Time(long? micros) => micros is { } known ? Time(known) : null;
+}

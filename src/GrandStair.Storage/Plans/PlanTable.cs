@@ -1,0 +1,360 @@
+using System.Data.Common;
+using System.Text.Json;
+using Dapper;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
+using GrandStair.Storage.Databases;
+using GrandStair.Storage.Feeds;
+
+namespace GrandStair.Storage.Plans;
+
+/// <summary>Whether a plan is under way.</summary>
+public enum PlanState
+{
+    /// <summary>It was made, and nothing of it has begun.</summary>
+    Drafted,
+
+    /// <summary>It is under way.</summary>
+    Started,
+
+    /// <summary>Every machine of it has an outcome or an excuse.</summary>
+    Ended,
+}
+
+/// <summary>Whether a wave is under way.</summary>
+public enum WaveState
+{
+    /// <summary>It has not begun.</summary>
+    Waiting,
+
+    /// <summary>It is under way.</summary>
+    Open,
+
+    /// <summary>The advance rule held, and the next one began.</summary>
+    Passed,
+}
+
+/// <summary>A plan as it is kept.</summary>
+public sealed record StoredPlan(
+    string Name,
+    int Revision,
+    string Body,
+    string CatalogueHash,
+    PlanState State,
+    string? Held,
+    DateTimeOffset Created,
+    string CreatedBy,
+    DateTimeOffset? Started,
+    DateTimeOffset? Ended,
+    IReadOnlyList<string> Undecided,
+    IReadOnlyList<StoredWave> Waves);
+
+/// <summary>A wave as it is kept.</summary>
+/// <param name="Number">Its number, from 1.</param>
+/// <param name="Name">Its name.</param>
+/// <param name="State">Whether it is under way.</param>
+/// <param name="Opened">When it began, UTC; null before.</param>
+/// <param name="Why">What the advance rule last said of it.</param>
+public sealed record StoredWave(int Number, string Name, WaveState State, DateTimeOffset? Opened, string? Why);
+
+/// <summary>A machine's place in a plan.</summary>
+public sealed record Member
+{
+    /// <summary>The plan's name.</summary>
+    public required string Plan { get; init; }
+
+    /// <summary>The machine.</summary>
+    public required MachineId Machine { get; init; }
+
+    /// <summary>The wave's number, from 1.</summary>
+    public required int Wave { get; init; }
+
+    /// <summary>Where it stands.</summary>
+    public Standing Standing { get; init; }
+
+    /// <summary>Its gate when it was last judged.</summary>
+    public GateState Gate { get; init; }
+
+    /// <summary>What is in the way, or why it has no slot; null where nothing is.</summary>
+    public string? Why { get; init; }
+
+    /// <summary>The chosen method; null where there is none.</summary>
+    public string? Method { get; init; }
+
+    /// <summary>Whether nobody can mend what is in the way.</summary>
+    public bool CannotBeMended { get; init; }
+
+    /// <summary>Its slot; null where it has none.</summary>
+    public Slot? Slot { get; init; }
+
+    /// <summary>When its slot was to end when the plan was first placed, UTC; the planned line is made of these.</summary>
+    public DateTimeOffset? PlannedEnd { get; init; }
+
+    /// <summary>Its run; null before.</summary>
+    public long? Run { get; init; }
+
+    /// <summary>When it was proved, UTC; null before.</summary>
+    public DateTimeOffset? Proved { get; init; }
+
+    /// <summary>How it is excused; null where it is not.</summary>
+    public Excuse? Excuse { get; init; }
+
+    /// <summary>Why it is excused.</summary>
+    public string? ExcuseReason { get; init; }
+
+    /// <summary>Who excused it.</summary>
+    public string? ExcuseBy { get; init; }
+
+    /// <summary>Until when it stays; null for ever.</summary>
+    public DateOnly? ExcuseUntil { get; init; }
+}
+
+/// <summary>The plans, their waves and their members.</summary>
+public sealed class PlanTable(Database database)
+{
+    /// <summary>Keeps a new plan with its members.</summary>
+    /// <exception cref="StoreException">There is a plan of that name.</exception>
+    public Task CreateAsync(StoredPlan plan, IReadOnlyList<Member> members, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            var isNew = await c.ExecuteAsync(
+                """
+                INSERT INTO plans (name, revision, body, catalogue_hash, state, created, created_by, undecided)
+                VALUES (@Name, @Revision, @Body, @CatalogueHash, @state, @created, @CreatedBy, @undecided) ON CONFLICT (name) DO NOTHING
+                """,
+                new { plan.Name, plan.Revision, plan.Body, plan.CatalogueHash, state = plan.State.ToString(), created = Micros.Of(plan.Created), plan.CreatedBy, undecided = JsonSerializer.Serialize(plan.Undecided) },
+                t);
+            if (isNew == 0) throw new StoreException("plan-exists", $"There is a plan '{plan.Name}' already. Give the new one another name.");
+            foreach (var wave in plan.Waves)
+                await c.ExecuteAsync("INSERT INTO plan_waves (plan, number, name, state) VALUES (@plan, @Number, @Name, @state)", new { plan = plan.Name, wave.Number, wave.Name, state = wave.State.ToString() }, t);
+            foreach (var member in members)
+            {
+                await c.ExecuteAsync(
+                    "INSERT INTO plan_members (plan, machine_id, wave, standing, gate, cannot_be_mended, planned_end) VALUES (@Plan, @machine, @Wave, '', '', 0, @planned)",
+                    new { member.Plan, machine = member.Machine.Value, member.Wave, planned = Micros.Of(member.PlannedEnd) },
+                    t);
+                await PutAsync(c, t, member);
+            }
+
+            await Feed.AuditAsync(c, t, plan.Created, plan.CreatedBy, "plan create", plan.Name, $"{members.Count} machines");
+            await Feed.AddAsync(c, t, plan.Created, "plan", plan.Name, "created", plan.CreatedBy);
+            return 0;
+        },
+        stop);
+
+    /// <summary>All plans, oldest first.</summary>
+    public Task<IReadOnlyList<StoredPlan>> AllAsync(CancellationToken stop) => ReadAsync("", null, stop);
+
+    /// <summary>The plan of that name, or null.</summary>
+    public async Task<StoredPlan?> FindAsync(string name, CancellationToken stop) => (await ReadAsync("WHERE name = @name", name, stop)).FirstOrDefault();
+
+    /// <summary>The members of a plan, by wave and machine.</summary>
+    public Task<IReadOnlyList<Member>> MembersAsync(string plan, CancellationToken stop) => database.ReadAsync<IReadOnlyList<Member>>(
+        async c => [.. (await c.QueryAsync<MemberRow>("SELECT * FROM plan_members WHERE plan = @plan ORDER BY wave, machine_id", new { plan })).Select(r => r.ToMember())], stop);
+
+    /// <summary>The places of a machine in all plans.</summary>
+    public Task<IReadOnlyList<Member>> OfMachineAsync(MachineId machine, CancellationToken stop) => database.ReadAsync<IReadOnlyList<Member>>(
+        async c => [.. (await c.QueryAsync<MemberRow>("SELECT * FROM plan_members WHERE machine_id = @id", new { id = machine.Value })).Select(r => r.ToMember())], stop);
+
+    /// <summary>Writes members that have no run; one that has got a run meanwhile stays as it is.</summary>
+    public Task PutMembersAsync(string plan, IReadOnlyList<Member> members, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            foreach (var member in members) await PutAsync(c, t, member);
+            await Feed.AddAsync(c, t, now, "plan", plan, "members-judged", "worker");
+            return 0;
+        },
+        stop);
+
+    /// <summary>Starts, holds or resumes a plan.</summary>
+    /// <param name="command">The command as it was given, for the record.</param>
+    public Task PutStateAsync(string plan, PlanState state, string? held, string command, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            await c.ExecuteAsync(
+                """
+                UPDATE plans SET state = @state, held = @held, started = CASE WHEN @state = 'Started' THEN COALESCE(started, @now) ELSE started END,
+                  ended = CASE WHEN @state = 'Ended' THEN @now ELSE NULL END WHERE name = @plan
+                """,
+                new { plan, state = state.ToString(), held, now = Micros.Of(now) },
+                t);
+            await Feed.AuditAsync(c, t, now, actor, command, plan, held ?? "");
+            await Feed.AddAsync(c, t, now, "plan", plan, command, actor);
+            return 0;
+        },
+        stop);
+
+    /// <summary>Writes what the advance rule said of a wave.</summary>
+    public Task PutWaveAsync(string plan, StoredWave wave, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            await c.ExecuteAsync("UPDATE plan_waves SET state = @state, opened = @opened, why = @Why WHERE plan = @plan AND number = @Number", new { plan, wave.Number, state = wave.State.ToString(), opened = Micros.Of(wave.Opened), wave.Why }, t);
+            await Feed.AddAsync(c, t, now, "plan", plan, $"wave-{wave.State.ToString().ToLowerInvariant()}", "worker");
+            return 0;
+        },
+        stop);
+
+    /// <summary>Excuses a machine from a plan.</summary>
+    public Task ExcuseAsync(string plan, MachineId machine, Excuse excuse, string reason, DateOnly? until, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            await c.ExecuteAsync(
+                """
+                UPDATE plan_members SET excuse = @excuse, excuse_reason = @reason, excuse_by = @actor, excuse_until = @until, standing = 'Excused', slot_start = NULL, slot_end = NULL, slot_latest = NULL
+                WHERE plan = @plan AND machine_id = @id
+                """,
+                new { plan, id = machine.Value, excuse = excuse.ToString(), reason, actor, until = until?.ToString("yyyy-MM-dd", null) },
+                t);
+            await Feed.AuditAsync(c, t, now, actor, "plan excuse", $"{plan}/{machine}", $"{excuse}: {reason}");
+            await Feed.AddAsync(c, t, now, "plan", plan, "machine-excused", actor);
+            return 0;
+        },
+        stop);
+
+    /// <summary>Lets a machine whose run has ended without success try again with a new run.</summary>
+    public Task AgainAsync(string plan, MachineId machine, string reason, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            await c.ExecuteAsync("UPDATE plan_members SET run_id = NULL, standing = 'NotReady', gate = 'Undecided', slot_start = NULL, slot_end = NULL, slot_latest = NULL WHERE plan = @plan AND machine_id = @id AND standing = 'Ended'", new { plan, id = machine.Value }, t);
+            await Feed.AuditAsync(c, t, now, actor, "plan again", $"{plan}/{machine}", reason);
+            await Feed.AddAsync(c, t, now, "plan", plan, "machine-again", actor);
+            return 0;
+        },
+        stop);
+
+    private static Task PutAsync(DbConnection c, DbTransaction t, Member m) => c.ExecuteAsync(
+        """
+        UPDATE plan_members SET standing = @standing, gate = @gate, why = @Why, method = @Method, cannot_be_mended = @mend,
+          slot_start = @start, slot_end = @end, slot_latest = @latest
+        WHERE plan = @Plan AND machine_id = @machine AND run_id IS NULL AND excuse IS NULL
+        """,
+        new
+        {
+            m.Plan,
+            machine = m.Machine.Value,
+            standing = m.Standing.ToString(),
+            gate = m.Gate.ToString(),
+            m.Why,
+            m.Method,
+            mend = m.CannotBeMended ? 1L : 0L,
+            start = Micros.Of(m.Slot?.Start),
+            end = Micros.Of(m.Slot?.End),
+            latest = Micros.Of(m.Slot?.LatestTurn),
+        },
+        t);
+
+    private Task<IReadOnlyList<StoredPlan>> ReadAsync(string where, string? name, CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredPlan>>(
+        async c =>
+        {
+            var plans = await c.QueryAsync<PlanRow>($"SELECT * FROM plans {where} ORDER BY created", new { name });
+            var waves = (await c.QueryAsync<WaveRow>("SELECT * FROM plan_waves ORDER BY number")).ToLookup(w => w.Plan);
+            return [.. plans.Select(p => p.ToPlan(waves[p.Name]))];
+        },
+        stop);
+
+    private sealed record PlanRow
+    {
+        public string Name { get; init; } = "";
+
+        public long Revision { get; init; }
+
+        public string Body { get; init; } = "";
+
+        public string CatalogueHash { get; init; } = "";
+
+        public string State { get; init; } = "";
+
+        public string? Held { get; init; }
+
+        public long Created { get; init; }
+
+        public string CreatedBy { get; init; } = "";
+
+        public long? Started { get; init; }
+
+        public long? Ended { get; init; }
+
+        public string Undecided { get; init; } = "[]";
+
+        public StoredPlan ToPlan(IEnumerable<WaveRow> waves) => new(
+            Name, (int)Revision, Body, CatalogueHash, Enum.Parse<PlanState>(State), Held, Micros.Time(Created), CreatedBy, Micros.Time(Started), Micros.Time(Ended),
+            JsonSerializer.Deserialize<string[]>(Undecided)!,
+            [.. waves.Select(w => new StoredWave((int)w.Number, w.Name, Enum.Parse<WaveState>(w.State), Micros.Time(w.Opened), w.Why))]);
+    }
+
+    private sealed record WaveRow
+    {
+        public string Plan { get; init; } = "";
+
+        public long Number { get; init; }
+
+        public string Name { get; init; } = "";
+
+        public string State { get; init; } = "";
+
+        public long? Opened { get; init; }
+
+        public string? Why { get; init; }
+    }
+
+    private sealed record MemberRow
+    {
+        public string Plan { get; init; } = "";
+
+        public long MachineId { get; init; }
+
+        public long Wave { get; init; }
+
+        public string Standing { get; init; } = "";
+
+        public string Gate { get; init; } = "";
+
+        public string? Why { get; init; }
+
+        public string? Method { get; init; }
+
+        public long CannotBeMended { get; init; }
+
+        public long? SlotStart { get; init; }
+
+        public long? SlotEnd { get; init; }
+
+        public long? SlotLatest { get; init; }
+
+        public long? PlannedEnd { get; init; }
+
+        public long? RunId { get; init; }
+
+        public long? Proved { get; init; }
+
+        public string? Excuse { get; init; }
+
+        public string? ExcuseReason { get; init; }
+
+        public string? ExcuseBy { get; init; }
+
+        public string? ExcuseUntil { get; init; }
+
+        public Member ToMember() => new()
+        {
+            Plan = Plan,
+            Machine = new(MachineId),
+            Wave = (int)Wave,
+            Standing = Enum.Parse<Standing>(Standing),
+            Gate = Enum.Parse<GateState>(Gate),
+            Why = Why,
+            Method = Method,
+            CannotBeMended = CannotBeMended != 0,
+            Slot = SlotStart is { } start ? new(Micros.Time(start), Micros.Time(SlotEnd!.Value), Micros.Time(SlotLatest!.Value)) : null,
+            PlannedEnd = Micros.Time(PlannedEnd),
+            Run = RunId,
+            Proved = Micros.Time(Proved),
+            Excuse = Excuse is null ? null : Enum.Parse<Excuse>(Excuse),
+            ExcuseReason = ExcuseReason,
+            ExcuseBy = ExcuseBy,
+            ExcuseUntil = ExcuseUntil is null ? null : DateOnly.Parse(ExcuseUntil, null),
+        };
+    }
+}

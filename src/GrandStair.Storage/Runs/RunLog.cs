@@ -1,0 +1,276 @@
+using System.Data.Common;
+using System.Text.Json;
+using Dapper;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Storage.Databases;
+using GrandStair.Storage.Feeds;
+
+namespace GrandStair.Storage.Runs;
+
+/// <summary>A run that a worker has.</summary>
+/// <param name="State">What its events add up to.</param>
+/// <param name="Epoch">The number of its claims; orders carry it, and a higher one shuts out the lower.</param>
+public sealed record ClaimedRun(RunState State, long Epoch);
+
+/// <summary>A run as it is listed.</summary>
+/// <param name="State">What its events add up to.</param>
+/// <param name="Epoch">The number of its claims.</param>
+/// <param name="Progress">What is known of the order under way; null where nothing is.</param>
+public sealed record StoredRun(RunState State, long Epoch, RunProgress? Progress);
+
+/// <summary>How far an order under way is.</summary>
+/// <param name="Order">The order's name.</param>
+/// <param name="Share">The share done, 0 to 1; null where it is not known.</param>
+/// <param name="Note">What it says of itself.</param>
+/// <param name="At">When that was seen, UTC.</param>
+public sealed record RunProgress(string Order, double? Share, string Note, DateTimeOffset At);
+
+/// <summary>An event as it is kept.</summary>
+/// <param name="Number">Its place in its run, from 1.</param>
+/// <param name="Epoch">The claim under which it was written; 0 where a person wrote it.</param>
+/// <param name="Event">The event.</param>
+public sealed record StoredEvent(int Number, long Epoch, RunEvent Event);
+
+/// <summary>The runs and their events.</summary>
+public sealed class RunLog(Database database)
+{
+    /// <summary>Opens a run for a member that has none.</summary>
+    /// <param name="make">Makes the first event from the run's number.</param>
+    /// <returns>The run's number; null where the member has a run already or its machine is in another open one.</returns>
+    public Task<long?> OpenAsync(string plan, MachineId machine, Func<long, RunOpened> make, CancellationToken stop) => database.WriteAsync<long?>(
+        async (c, t) =>
+        {
+            var free = await c.ExecuteScalarAsync<long>(
+                """
+                SELECT count(*) FROM plan_members m WHERE m.plan = @plan AND m.machine_id = @id AND m.run_id IS NULL AND m.excuse IS NULL
+                  AND NOT EXISTS (SELECT 1 FROM runs r WHERE r.machine_id = m.machine_id AND r.closed_at IS NULL)
+                """,
+                new { plan, id = machine.Value },
+                t);
+            if (free == 0) return null;
+            var run = await Database.NextAsync(c, t, "run");
+            var opened = make(run);
+            var state = RunMachine.Step(null, opened).State;
+            await c.ExecuteAsync(
+                "INSERT INTO runs (id, machine_id, plan, events, epoch, due_at, shape, state) VALUES (@run, @id, @plan, @events, 0, @due, @Shape, @state)",
+                new { run, id = machine.Value, plan, events = (long)state.Events, due = Micros.Of(state.DueAt), RunState.Shape, state = Write(state) },
+                t);
+            await c.ExecuteAsync("UPDATE plan_members SET run_id = @run WHERE plan = @plan AND machine_id = @id", new { run, plan, id = machine.Value }, t);
+            await AddEventsAsync(c, t, state, 0, 0, [opened]);
+            return run;
+        },
+        stop);
+
+    /// <summary>Claims runs that are due and that no living worker has. Each claim raises the run's epoch.</summary>
+    public Task<IReadOnlyList<ClaimedRun>> ClaimAsync(long worker, DateTimeOffset dueBefore, int most, CancellationToken stop) => database.WriteAsync<IReadOnlyList<ClaimedRun>>(
+        async (c, t) =>
+        {
+            var rows = await c.QueryAsync<RunRow>(
+                $"""
+                UPDATE runs SET worker = @worker, epoch = epoch + 1 WHERE id IN (
+                  SELECT id FROM runs WHERE due_at <= @due
+                    AND (worker IS NULL OR worker NOT IN (SELECT id FROM workers WHERE lease_until > {database.Dialect.Now}))
+                  ORDER BY due_at LIMIT @most {database.Dialect.SkipLocked})
+                RETURNING id, epoch, shape, state, progress
+                """,
+                new { worker, due = Micros.Of(dueBefore), most },
+                t);
+            var claims = new List<ClaimedRun>();
+            foreach (var row in rows.AsList()) claims.Add(new(await StateOfAsync(c, t, row), row.Epoch));
+            return claims;
+        },
+        stop);
+
+    /// <summary>
+    /// Appends events to a run that a worker claimed, and puts the member's standing with them; all in one transaction that
+    /// fails when the claim is no longer the newest or somebody else has written.
+    /// </summary>
+    /// <param name="claim">The claim with the state before the events.</param>
+    /// <param name="events">The events.</param>
+    /// <param name="after">The state after them.</param>
+    /// <returns>Whether it was written; false means: claim again.</returns>
+    public Task<bool> AppendAsync(ClaimedRun claim, IReadOnlyList<RunEvent> events, RunState after, CancellationToken stop) =>
+        AppendAsync(claim.State, claim.Epoch, events, after, keepWorker: true, command: null, stop);
+
+    /// <summary>Appends what a person decided. The worker that has the run finds out at its next write.</summary>
+    /// <returns>Whether it was written; false means: somebody else wrote meanwhile, look again.</returns>
+    public Task<bool> DecideAsync(RunState before, RunEvent decision, RunState after, string command, CancellationToken stop) =>
+        AppendAsync(before, null, [decision], after, keepWorker: false, command, stop);
+
+    /// <summary>Gives a claimed run back.</summary>
+    public Task ReleaseAsync(ClaimedRun claim, DateTimeOffset? due, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(claim);
+        return database.WriteAsync(
+            (c, t) => c.ExecuteAsync(
+                "UPDATE runs SET worker = NULL, due_at = @due WHERE id = @Run AND epoch = @Epoch AND events = @Events",
+                new { claim.State.Run, claim.Epoch, claim.State.Events, due = Micros.Of(due) },
+                t),
+            stop);
+    }
+
+    /// <summary>Notes how far an order is. It is no event: the next one replaces it.</summary>
+    public Task ProgressAsync(ClaimedRun claim, RunProgress progress, DateTimeOffset now, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(claim);
+        return database.WriteAsync(
+            async (c, t) =>
+            {
+                var written = await c.ExecuteAsync("UPDATE runs SET progress = @progress WHERE id = @Run AND epoch = @Epoch", new { claim.State.Run, claim.Epoch, progress = JsonSerializer.Serialize(progress, RunEvent.Json) }, t);
+                if (written > 0) await Feed.AddAsync(c, t, now, "run", $"r{claim.State.Run}", "progressed", "worker");
+                return written;
+            },
+            stop);
+    }
+
+    /// <summary>Takes room within limits for a run: all of it or, where one is full, none.</summary>
+    /// <param name="limits">Each limit's name with how many runs may have room in it.</param>
+    /// <returns>Null where it has room now; else the name of the limit that is full.</returns>
+    public Task<string?> TakeRoomAsync(ClaimedRun claim, IReadOnlyList<(string Name, int Most)> limits, CancellationToken stop) => database.WriteAsync<string?>(
+        async (c, t) =>
+        {
+            if (await c.ExecuteScalarAsync<long>("SELECT epoch FROM runs WHERE id = @Run", new { claim.State.Run }, t) != claim.Epoch) return "this worker no longer has the run";
+            // The counter's row serves as the lock that makes counting and taking one act, in either database.
+            await Database.NextAsync(c, t, "worker", 0);
+            var held = (await c.QueryAsync<string>("SELECT name FROM run_room WHERE run_id = @Run", new { claim.State.Run }, t)).ToHashSet(StringComparer.Ordinal);
+            foreach (var (name, most) in limits.Where(l => !held.Contains(l.Name)))
+            {
+                var taken = await c.ExecuteScalarAsync<long>("SELECT count(*) FROM run_room WHERE name = @name", new { name }, t);
+                if (taken >= most) return name;
+            }
+
+            foreach (var (name, _) in limits.Where(l => !held.Contains(l.Name)))
+                await c.ExecuteAsync("INSERT INTO run_room (name, run_id) VALUES (@name, @Run)", new { name, claim.State.Run }, t);
+            return null;
+        },
+        stop);
+
+    /// <summary>The run of that number, or null.</summary>
+    public async Task<StoredRun?> FindAsync(long run, CancellationToken stop) => (await ListAsync("WHERE id = @run", new { run }, stop)).FirstOrDefault();
+
+    /// <summary>The runs of a plan, or of all plans; newest first.</summary>
+    public Task<IReadOnlyList<StoredRun>> ListAsync(string? plan, CancellationToken stop) =>
+        ListAsync(plan is null ? "ORDER BY id DESC" : "WHERE plan = @plan ORDER BY id DESC", new { plan }, stop);
+
+    /// <summary>The runs of a machine, newest first.</summary>
+    public Task<IReadOnlyList<StoredRun>> OfMachineAsync(MachineId machine, CancellationToken stop) =>
+        ListAsync("WHERE machine_id = @id ORDER BY id DESC", new { id = machine.Value }, stop);
+
+    /// <summary>All events of a run, in order.</summary>
+    public Task<IReadOnlyList<StoredEvent>> EventsAsync(long run, CancellationToken stop) => database.ReadAsync(c => EventsAsync(c, null, run), stop);
+
+    /// <summary>Begins a new incarnation of a worker, with a lease by the database's time.</summary>
+    public Task<long> BeginWorkerAsync(TimeSpan lease, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            var id = await Database.NextAsync(c, t, "worker");
+            await c.ExecuteAsync($"INSERT INTO workers (id, lease_until) VALUES (@id, {database.Dialect.Now} + @lease)", new { id, lease = (long)lease.TotalMicroseconds }, t);
+            return id;
+        },
+        stop);
+
+    /// <summary>Renews a worker's lease. False: it lapsed, and the worker must come back as a new incarnation.</summary>
+    public Task<bool> RenewWorkerAsync(long worker, TimeSpan lease, CancellationToken stop) => database.WriteAsync(
+        async (c, t) => await c.ExecuteAsync(
+            $"UPDATE workers SET lease_until = {database.Dialect.Now} + @lease WHERE id = @worker AND lease_until > {database.Dialect.Now}",
+            new { worker, lease = (long)lease.TotalMicroseconds },
+            t) == 1,
+        stop);
+
+    /// <summary>Ends leases: one worker's at its orderly stop; with null all of them, at the start of an embedded service, which is the only one.</summary>
+    public Task EndWorkersAsync(long? worker, CancellationToken stop) => database.WriteAsync(
+        (c, t) => c.ExecuteAsync("UPDATE workers SET lease_until = 0 WHERE id = @worker OR @worker IS NULL", new { worker }, t), stop);
+
+    private Task<IReadOnlyList<StoredRun>> ListAsync(string where, object values, CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredRun>>(
+        async c =>
+        {
+            var rows = (await c.QueryAsync<RunRow>($"SELECT id, epoch, shape, state, progress FROM runs {where}", values)).AsList();
+            var runs = new List<StoredRun>(rows.Count);
+            foreach (var row in rows)
+                runs.Add(new(await StateOfAsync(c, null, row), row.Epoch, row.Progress is null ? null : JsonSerializer.Deserialize<RunProgress>(row.Progress, RunEvent.Json)));
+            return runs;
+        },
+        stop);
+
+    private Task<bool> AppendAsync(RunState before, long? epoch, IReadOnlyList<RunEvent> events, RunState after, bool keepWorker, string? command, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            var written = await c.ExecuteAsync(
+                $"""
+                UPDATE runs SET due_at = @due, closed_at = @closed, shape = @Shape, state = @state, events = @after, progress = NULL{(keepWorker ? "" : ", worker = NULL")}
+                WHERE id = @Run AND events = @Events AND (@epoch IS NULL OR epoch = @epoch)
+                """,
+                new { due = Micros.Of(after.DueAt), closed = Micros.Of(after.Closed), RunState.Shape, state = Write(after), after = (long)after.Events, before.Run, Events = (long)before.Events, epoch },
+                t);
+            if (written == 0) return false;
+            if (command is not null) await Feed.AuditAsync(c, t, events[0].At, events[0].Actor, command, $"r{after.Run}", JsonSerializer.Serialize(events[0], RunEvent.Json));
+            if (!after.NeedsRoom) await c.ExecuteAsync("DELETE FROM run_room WHERE run_id = @Run", new { after.Run }, t);
+            await AddEventsAsync(c, t, after, before.Events, epoch ?? 0, events);
+            return true;
+        },
+        stop);
+
+    private static async Task AddEventsAsync(DbConnection c, DbTransaction t, RunState after, int number, long epoch, IReadOnlyList<RunEvent> events)
+    {
+        await c.ExecuteAsync(
+            """
+            UPDATE plan_members SET proved = @proved, slot_start = @start, slot_end = @end, slot_latest = @latest,
+              standing = CASE WHEN @closed = 1 AND excuse IS NOT NULL AND @standing <> 'Done' THEN 'Excused' ELSE @standing END
+            WHERE run_id = @Run
+            """,
+            new
+            {
+                after.Run,
+                standing = Standings.Of(false, default, true, after).ToString(),
+                closed = after.Closed is null ? 0L : 1L,
+                proved = Micros.Of(after.Proved),
+                start = Micros.Of(after.Slot.Start),
+                end = Micros.Of(after.Slot.End),
+                latest = Micros.Of(after.Slot.LatestTurn),
+            },
+            t);
+        foreach (var e in events)
+        {
+            var position = await Feed.AddAsync(c, t, e.At, "run", $"r{after.Run}", e.Type, e.Actor);
+            await c.ExecuteAsync(
+                "INSERT INTO run_events (run_id, number, position, at, type, version, actor, epoch, body) VALUES (@Run, @number, @position, @at, @Type, @Version, @Actor, @epoch, @body)",
+                new { after.Run, number = ++number, position, at = Micros.Of(e.At), e.Type, Version = (long)RunEvent.Version, e.Actor, epoch, body = JsonSerializer.Serialize(e, RunEvent.Json) },
+                t);
+        }
+    }
+
+    /// <summary>The stored state, or the one replayed from the events where the stored one is of another shape.</summary>
+    private static async Task<RunState> StateOfAsync(DbConnection c, DbTransaction? t, RunRow row) => row.Shape == RunState.Shape
+        ? JsonSerializer.Deserialize<RunState>(row.State, RunEvent.Json)!
+        : RunMachine.Replay((await EventsAsync(c, t, row.Id)).Select(e => e.Event))!;
+
+    private static async Task<IReadOnlyList<StoredEvent>> EventsAsync(DbConnection c, DbTransaction? t, long run) =>
+        [.. (await c.QueryAsync<EventRow>("SELECT number, epoch, body FROM run_events WHERE run_id = @run ORDER BY number", new { run }, t))
+            .Select(r => new StoredEvent((int)r.Number, r.Epoch, JsonSerializer.Deserialize<RunEvent>(r.Body, RunEvent.Json)!))];
+
+    private static string Write(RunState state) => JsonSerializer.Serialize(state, RunEvent.Json);
+
+    private sealed record RunRow
+    {
+        public long Id { get; init; }
+
+        public long Epoch { get; init; }
+
+        public long Shape { get; init; }
+
+        public string State { get; init; } = "";
+
+        public string? Progress { get; init; }
+    }
+
+    private sealed record EventRow
+    {
+        public long Number { get; init; }
+
+        public long Epoch { get; init; }
+
+        public string Body { get; init; } = "";
+    }
+}
