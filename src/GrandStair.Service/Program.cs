@@ -68,7 +68,12 @@ static async Task RunAsync(string[] args)
     await FirstToken.MakeAsync(app.Services.GetRequiredService<AccessTable>(), options, default);
     if (options.Demo is not null) await NorthmereStart.PrepareAsync(app.Services, options, default);
     Map(app, options);
-    await app.RunAsync();
+    await app.StartAsync();
+    // Where a port of 0 was asked for, only now it is known; the client finds the service by this file.
+    var address = app.Urls.First();
+    await File.WriteAllTextAsync(Path.Combine(options.Data, "service.url"), address + "\n");
+    await Console.Out.WriteLineAsync($"Listening: {address}");
+    await app.WaitForShutdownAsync();
 }
 
 static void AddServices(IServiceCollection services, ServiceOptions options, Database database, DomainClock clock)
@@ -86,7 +91,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         document.Servers?.Clear();
         return Task.CompletedTask;
     }));
-    services.ConfigureHttpJsonOptions(j => j.SerializerOptions.DefaultIgnoreCondition = System.Text.Json.Serialization.JsonIgnoreCondition.Never);
+    services.ConfigureHttpJsonOptions(j => j.SerializerOptions.NumberHandling = System.Text.Json.Serialization.JsonNumberHandling.Strict);
 }
 
 static async Task<LinkSet> LinksAsync(ServiceOptions options, Database database, StandInWorld world, DomainClock clock)

@@ -65,8 +65,12 @@ public sealed record Machine
     /// <summary>Per key the reading that counts: the newest seen.</summary>
     public ImmutableDictionary<string, Reading> Current { get; private init; } = ImmutableDictionary<string, Reading>.Empty;
 
-    /// <summary>Readings of another source that differ from the one that counts; older ones, still visible.</summary>
+    /// <summary>
+    /// Readings of another source that differ from the one that counts; older ones, still visible. Moments are left out:
+    /// that the last backup was another one yesterday is no disagreement.
+    /// </summary>
     public IEnumerable<Reading> Disagreements => Readings
+        .Where(r => r.Value?.Kind != ValueKind.Instant)
         .Where(r => Current[r.Key] is var counts && counts.Source != r.Source && !counts.Says(r))
         .OrderBy(r => r.Key, StringComparer.Ordinal);
 

@@ -62,9 +62,13 @@ public sealed record ReadingValue
     }
 
     /// <summary>The value as a person reads it: <c>41 GiB</c> in place of <c>44023414784 B</c>.</summary>
-    public string Show() => Kind is ValueKind.Size or ValueKind.Duration or ValueKind.Rate
-        ? Units.Show(Amount, Kind)
-        : Kind == ValueKind.List && Items.IsEmpty ? "none" : Text;
+    public string Show() => Kind switch
+    {
+        ValueKind.Size or ValueKind.Duration or ValueKind.Rate => Units.Show(Amount, Kind),
+        ValueKind.Instant => DateTimeOffset.FromUnixTimeSeconds((long)Amount).ToString("yyyy-MM-dd HH:mm 'UTC'", CultureInfo.InvariantCulture),
+        ValueKind.List when Items.IsEmpty => "none",
+        _ => Text,
+    };
 
     /// <inheritdoc />
     public bool Equals(ReadingValue? other) =>

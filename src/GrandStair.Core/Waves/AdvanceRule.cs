@@ -19,7 +19,13 @@ public sealed record AdvanceRule(double Proved, int Failures, TimeSpan Soak)
         var going = tally.Total - tally[Standing.NotReady] - tally[Standing.Excused];
         var proved = tally[Standing.Proved] + tally[Standing.Done];
         if (failures > Failures) return new(false, $"{failures} parked or ended without success, at most {Failures} may", null);
-        if (going == 0) return new(true, "no machine of it may go", null);
+        if (going == 0)
+        {
+            return tally[Standing.NotReady] == 0
+                ? new(true, "every machine of it is excused", null)
+                : new(false, $"none of its machines may go yet, {tally[Standing.NotReady]} are not ready", null);
+        }
+
         if (proved < Proved * going) return new(false, $"{proved} of {going} proved, {Math.Ceiling(Proved * going):0} needed", null);
         var soaked = (lastProved ?? now) + Soak;
         return soaked > now

@@ -17,8 +17,11 @@ namespace GrandStair.Engine.Plans;
 /// <summary>Keeps plans going: opens waves, judges members, gives slots, opens runs, and ends plans.</summary>
 public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, RunLog runs, TimeProvider clock, ILogger<PlanKeeper> log)
 {
-    /// <summary>How long after it was last tried a machine that is not ready is read again.</summary>
+    /// <summary>How long after it was last tried a machine that is not ready, or soon cannot be told, is read again.</summary>
     public static readonly TimeSpan ReadAgain = TimeSpan.FromHours(8);
+
+    /// <summary>How long before its readings grow too old a machine is read again.</summary>
+    public static readonly TimeSpan ReadAhead = TimeSpan.FromHours(24);
 
     private const int MostReadsAtOnce = 8;
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(250);
@@ -71,7 +74,7 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
             await OpenAsync(stored, plan, product, waves, member, machine, assessment, now, stop);
         await MoveMissedAsync(plan, product, members, machines, now, stop);
         // Machines that do not answer take long; the plan does not wait for them.
-        if (_reading.IsCompleted) _reading = ReadUnreadyAsync([.. judged.Where(j => j.Assessment.State != GateState.Open).Select(j => j.Machine)], now, stop);
+        if (_reading.IsCompleted) _reading = ReadAgainAsync([.. judged.Where(j => j.Assessment.State != GateState.Open || j.Assessment.Gate?.Until < now + ReadAhead).Select(j => j.Machine)], now, stop);
         if (members.All(m => m.Standing is Standing.Done or Standing.Excused)) await plans.PutStateAsync(plan.Name, PlanState.Ended, null, "end", "worker", now, stop);
     }
 
@@ -154,8 +157,8 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
         }
     }
 
-    /// <summary>Reads machines again that are not ready, so that what was mended meanwhile is seen.</summary>
-    private async Task ReadUnreadyAsync(Machine[] machines, DateTimeOffset now, CancellationToken stop)
+    /// <summary>Reads machines again, so that what was mended meanwhile is seen and nothing grows too old to tell.</summary>
+    private async Task ReadAgainAsync(Machine[] machines, DateTimeOffset now, CancellationToken stop)
     {
         var due = machines.Where(m => now - _tried.GetValueOrDefault(m.Id, DateTimeOffset.MinValue) > ReadAgain).ToArray();
         foreach (var machine in due) _tried[machine.Id] = now;

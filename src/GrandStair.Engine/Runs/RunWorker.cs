@@ -117,11 +117,14 @@ public sealed class RunWorker(
     private async Task SeeToAsync(ClaimedRun claim, CancellationToken stop)
     {
         string? posted = null;
+        var begun = DateTimeOffset.MinValue;
         while (claim.State is { Outstanding: { } order, DueAt: { } due })
         {
             if (!await WaitAsync(claim, due, stop)) return;
             var machine = (await fleet.AllAsync(stop))[new(claim.State.Machine)];
-            var (e, askAgain) = await TendAsync(claim, order, machine, posted == order.Name.ToString(), stop);
+            var known = posted == order.Name.ToString();
+            if (!known) begun = clock.GetUtcNow();
+            var (e, askAgain) = await TendAsync(claim, order, machine, new(known, begun), stop);
             posted = order.Name.ToString();
             if (e is null)
             {
@@ -153,7 +156,7 @@ public sealed class RunWorker(
         return true;
     }
 
-    private async Task<(RunEvent? Event, DateTimeOffset AskAgain)> TendAsync(ClaimedRun claim, Order order, Machine machine, bool posted, CancellationToken stop)
+    private async Task<(RunEvent? Event, DateTimeOffset AskAgain)> TendAsync(ClaimedRun claim, Order order, Machine machine, InHand hand, CancellationToken stop)
     {
         var soon = clock.GetUtcNow() + TimeSpan.FromMinutes(1);
         if (claim.State.NeedsRoom && await LacksRoomAsync(claim, machine, stop)) return (null, soon);
@@ -162,7 +165,7 @@ public sealed class RunWorker(
             OrderKind.Gate => (await JudgeAsync(claim, order, machine, stop), soon),
             OrderKind.Slot => (await OpenSlotAsync(claim, order, machine, stop), soon),
             OrderKind.Settle => (new Settled(clock.GetUtcNow(), "worker", order.Name), soon),
-            OrderKind.Step => await StepAsync(claim, order, machine, posted, stop),
+            OrderKind.Step => await StepAsync(claim, order, machine, hand, stop),
             _ => throw new InvalidOperationException($"Order {order.Name} is for a person."),
         };
     }
@@ -201,7 +204,7 @@ public sealed class RunWorker(
             }
             catch (LinkException error)
             {
-                return new GateJudged(clock.GetUtcNow(), "worker", order.Name, GateState.Undecided, [new("reach", "The machine can be read", error.Message, "Switch it on and connect it; then try again.")], []);
+                return new GateJudged(clock.GetUtcNow(), "worker", order.Name, GateState.Undecided, [new("reach", "The machine answers", error.Message, "Switch it on and connect it; then try again.")], []);
             }
 
             gate = Gate.Judge(checks, machine, moment, clock.GetUtcNow());
@@ -215,14 +218,14 @@ public sealed class RunWorker(
 
     private static string Seen(Leaf leaf) => leaf.Note is { } note ? $"{leaf.Key} {note}" : $"{leaf.Key} = {leaf.Reading?.Show() ?? "never seen"}";
 
-    private async Task<(RunEvent? Event, DateTimeOffset AskAgain)> StepAsync(ClaimedRun claim, Order order, Machine machine, bool posted, CancellationToken stop)
+    private async Task<(RunEvent? Event, DateTimeOffset AskAgain)> StepAsync(ClaimedRun claim, Order order, Machine machine, InHand hand, CancellationToken stop)
     {
         var step = claim.State.CurrentStep!;
         string trouble;
         try
         {
             var link = links.Of(machine);
-            if (!posted) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+            if (!hand.Posted) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
             var standing = await link.AskAsync(machine, order.Name, stop);
             var now = clock.GetUtcNow();
             switch (standing.State)
@@ -242,12 +245,12 @@ public sealed class RunWorker(
             await runs.ProgressAsync(claim, new(order.Name.ToString(), standing.Share, standing.Note, now), now, stop);
             var often = now + clock.ToDomain(clock.Pace > 1 ? TimeSpan.FromSeconds(1) : TimeSpan.FromSeconds(2));
             trouble = standing.Note;
-            if (!IsOverdue(claim, order, step)) return (null, standing.AskAgain is { } hint && hint < often ? hint : often);
+            if (!IsOverdue(claim, hand, order, step)) return (null, standing.AskAgain is { } hint && hint < often ? hint : often);
         }
         catch (LinkException error) when (error.Name != "epoch")
         {
             trouble = error.Message;
-            if (!IsOverdue(claim, order, step)) return (null, clock.GetUtcNow() + Max(TimeSpan.FromSeconds(2), clock.ToDomain(TimeSpan.FromMilliseconds(100))));
+            if (!IsOverdue(claim, hand, order, step)) return (null, clock.GetUtcNow() + Max(TimeSpan.FromSeconds(2), clock.ToDomain(TimeSpan.FromMilliseconds(100))));
         }
 
         var at = clock.GetUtcNow();
@@ -256,7 +259,8 @@ public sealed class RunWorker(
             : (null, at + TimeSpan.FromMinutes(1));
     }
 
-    private bool IsOverdue(ClaimedRun claim, Order order, StepSpec step) => claim.State.Parked is not null || clock.GetUtcNow() > order.At + step.Limit;
+    private bool IsOverdue(ClaimedRun claim, InHand hand, Order order, StepSpec step) =>
+        claim.State.Parked is not null || clock.GetUtcNow() > (order.At > hand.Since ? order.At : hand.Since) + step.Limit;
 
     private static TimeSpan Max(TimeSpan a, TimeSpan b) => a > b ? a : b;
 
@@ -272,4 +276,9 @@ public sealed class RunWorker(
         });
         return new(order.Name, claim.Epoch, step.Kind, step.Script is { } script ? product.Scripts[script] : "", values);
     }
+
+    /// <summary>What this worker has done about an order since it has the run.</summary>
+    /// <param name="Posted">Whether it has posted it.</param>
+    /// <param name="Since">When it first saw to it; the time limit counts from here, since before nobody may have been there to post it.</param>
+    private sealed record InHand(bool Posted, DateTimeOffset Since);
 }

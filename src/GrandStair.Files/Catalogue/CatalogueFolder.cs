@@ -11,6 +11,8 @@ namespace GrandStair.Files.Catalogue;
 /// <summary>Reads a product's folder of the catalogue: <c>product.yaml</c> and the scripts that it names.</summary>
 public static class CatalogueFolder
 {
+    // A step of a minute may well take ten on a busy machine; nobody needs to be asked before that.
+    private static readonly TimeSpan ShortestLimit = TimeSpan.FromMinutes(30);
     private const string ProductFile = "product.yaml";
 
     /// <summary>Reads all files of a folder, by name.</summary>
@@ -170,7 +172,7 @@ public static class CatalogueFolder
             kind,
             kind == StepKind.Script ? scripts.Named(map, "script") : null,
             typical,
-            map.Duration("limit") ?? typical * 4,
+            map.Duration("limit") ?? (typical * 4 > ShortestLimit ? typical * 4 : ShortestLimit),
             map.Whole("attempts", 1),
             map.Optional("turning-point") == "true");
         if (step.Phase is not (Phase.Stage or Phase.Guard or Phase.Apply or Phase.Prove or Phase.RollBack))

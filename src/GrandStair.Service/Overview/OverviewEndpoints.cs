@@ -63,7 +63,7 @@ internal static class OverviewEndpoints
     {
         var going = members.Where(m => m.Excuse is null && m.Standing is not (Standing.NotReady or Standing.Ended)).ToArray();
         if (going.Length == 0) return null;
-        if (going.All(m => m.Proved is not null)) return going.Max(m => m.Proved);
+        if (going.All(m => m.Proved is not null)) return members.Any(m => m.Standing == Standing.NotReady) ? null : going.Max(m => m.Proved);
         var end = going.Where(m => m.Proved is null && m.Slot is not null).Max(m => (DateTimeOffset?)m.Slot!.End) ?? now;
         foreach (var wave in going.Where(m => m.Proved is null && m.Slot is null && m.PlannedEnd is not null).GroupBy(m => m.Wave).OrderBy(w => w.Key))
             end += plan.Advance.Soak + (wave.Max(m => m.PlannedEnd!.Value) - wave.Min(m => m.PlannedEnd!.Value)) + TimeSpan.FromHours(24);

@@ -42,7 +42,7 @@ internal static class ReadinessEndpoints
             going.Count(j => j.Assessment.State == GateState.Undecided),
             going.Count(j => j.Assessment.State == GateState.Shut),
             going.Count(j => j.Assessment.CannotBeMended),
-            judged.Count(j => j.Machine.Disagreements.Any()),
+            going.Count(j => j.Machine.Disagreements.Any()),
             versions.Length == 0 ? null : versions.Min(),
             [.. checks],
             [.. reasons]);

@@ -13,6 +13,9 @@ internal static class RunViews
 {
     private static readonly JsonSerializerOptions Indented = new(RunEvent.Json) { WriteIndented = true };
 
+    // Nobody needs to hear that a step of a minute took three.
+    private const double LeastOver = 600;
+
     public static RunRow Row(StoredRun stored, Machine machine, DateTimeOffset now)
     {
         var run = stored.State;
@@ -22,7 +25,7 @@ internal static class RunViews
         var progress = stored.Progress is { } p && p.Order == run.Outstanding?.Name.ToString() ? p : null;
         return new(
             $"r{run.Run}", machine.Name, machine.Site, run.Plan, run.Wave, run.CurrentLeg.Method, RunMachine.Name(Standings.Of(false, default, true, run)), RunMachine.Name(run.Phase), PhaseNumber(run), step?.Title ?? Waiting(run),
-            progress?.Share, progress?.Note, elapsed, Left(run, step, elapsed), step is not null && elapsed > step.Typical.TotalSeconds * 1.5 ? elapsed - step.Typical.TotalSeconds : null,
+            progress?.Share, progress?.Note, elapsed, Left(run, step, elapsed), step is not null && elapsed - step.Typical.TotalSeconds > Math.Max(step.Typical.TotalSeconds / 2, LeastOver) ? elapsed - step.Typical.TotalSeconds : null,
             run.Slot.Start, run.Parked, run.Outcome is { } outcome ? RunMachine.Name(outcome) : null, run.Reason, run.Proved, run.Closed, run.LooseEnds.Count(l => l.Closed is null));
     }
 

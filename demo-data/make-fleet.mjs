@@ -1,5 +1,5 @@
 // Makes the demo's fleet: what the inventory says (fleet.csv) and what is true of the stand-ins (stand-ins.csv).
-// Run it with `node demo/make-fleet.mjs`; the same seed makes the same files, which are committed.
+// Run it with `node demo-data/make-fleet.mjs`; the same seed makes the same files, which are committed.
 import { writeFileSync } from 'node:fs';
 
 const folder = new URL('./northmere/', import.meta.url);
@@ -29,13 +29,14 @@ function machine(site, name, group, owner, edition, rate, away) {
   const old = model === 'Tarn 3';
   const build = chance(0.7) ? '6.4.9' : '6.4.7';
   const seen = imported - Math.floor(draw() * 30) * hours;
+  const backedUp = chance(0.94);
   const truth = {
     'os.product': 'Brae Desktop', 'os.edition': edition, 'os.version': '6', 'os.build': build,
     'hardware.model': model, 'hardware.memory': old ? pick(['8 GiB', '8 GiB', '4 GiB']) : pick(['8 GiB', '16 GiB', '16 GiB']),
     'hardware.processor': old && chance(0.16) ? 'Ness 2' : old ? 'Ness 4' : pick(['Ness 5', 'Ness 6']),
     'disk.system.free': `${chance(0.06) ? 11 + Math.floor(draw() * 18) : 38 + Math.floor(draw() * 140)} GiB`,
     'network.rate': rate, 'power.mains': chance(0.97) ? 'yes' : 'no',
-    'backup.last': iso(imported - Math.floor((chance(0.06) ? 200 + draw() * 400 : 4 + draw() * 40)) * hours),
+    'backup.last': iso(imported - Math.floor((backedUp ? 4 + draw() * 40 : 200 + draw() * 400)) * hours),
     'boot.id': `${number}`, 'firmware.tpm.version': '2.0', 'firmware.tpm.state': chance(0.05) ? 'off' : 'on',
     'patches.pending': chance(0.07) ? `${1 + Math.floor(draw() * 14)}` : '0', 'licence.active': chance(0.988) ? 'yes' : 'no',
     'offer.release': chance(0.28) ? '7' : '-', 'driver.printer': group === 'ticket-desk' ? pick(['4.0', '4.2', '4.2', '4.1']) : chance(0.1) ? '4.1' : '4.2',
@@ -51,7 +52,7 @@ function machine(site, name, group, owner, edition, rate, away) {
   inventory.push({
     name, serial: `NF${(41000 + number * 37).toString()}`, site, group, owner, tags, link: 'stand-in', seen: iso(silent ? imported - 9 * 24 * hours : seen), ...known,
   });
-  truths.push({ name, ...truth, 'truth.slowness': (0.75 + draw() * (old ? 1.4 : 0.6)).toFixed(2), 'truth.away': away.toFixed(2) });
+  truths.push({ name, ...truth, 'truth.backup': backedUp ? 'nightly' : 'none', 'truth.slowness': (0.75 + draw() * (old ? 1.4 : 0.6)).toFixed(2), 'truth.away': away.toFixed(2) });
 }
 
 for (const [site, letter, count] of terminals) {
@@ -59,15 +60,15 @@ for (const [site, letter, count] of terminals) {
   for (let i = 1; i <= count; i++) {
     const desk = i <= count * 0.45;
     const id = String(i).padStart(3, '0');
-    if (desk) machine(site, `desk-${letter}-${id}`, 'ticket-desk', 'terminal-it', chance(0.96) ? 'Counter' : 'Kiosk', rate, 0.02);
-    else machine(site, `office-${letter}-${id}`, 'office', 'terminal-it', 'Workplace', rate, chance(0.3) ? 0.18 : 0.03);
+    if (desk) machine(site, `desk-${letter}-${id}`, 'ticket-desk', 'terminal-it', chance(0.96) ? 'Counter' : 'Kiosk', rate, 0.01);
+    else machine(site, `office-${letter}-${id}`, 'office', 'terminal-it', 'Workplace', rate, chance(0.15) ? 0.06 : 0.01);
   }
 }
 for (const [site, short, count] of ferries) {
   for (let i = 1; i <= count; i++) {
     const id = String(i).padStart(2, '0');
-    if (i <= 3) machine(site, `bridge-${short}-${id}`, 'bridge', 'deck-it', 'Bridge', '12 Mbit/s', 0.04);
-    else machine(site, `deck-${short}-${id}`, 'deck', 'deck-it', 'Workplace', '12 Mbit/s', 0.08);
+    if (i <= 3) machine(site, `bridge-${short}-${id}`, 'bridge', 'deck-it', 'Bridge', '12 Mbit/s', 0.02);
+    else machine(site, `deck-${short}-${id}`, 'deck', 'deck-it', 'Workplace', '12 Mbit/s', 0.03);
   }
 }
 

@@ -1,0 +1,37 @@
+import createClient from 'openapi-fetch';
+import type { components, paths } from './schema';
+
+export type Schemas = components['schemas'];
+
+export const api = createClient<paths>({ baseUrl: '/' });
+
+/** What the service said in place of an answer (RFC 9457). */
+export class ServiceProblem extends Error {
+  constructor(
+    readonly status: number,
+    readonly name: string,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
+interface Answer<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+/** The answer's data; throws what the service said where there is none. */
+export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await call;
+  } catch {
+    throw new ServiceProblem(0, 'no-service', 'The service does not answer. Is it running? This page tries again by itself.');
+  }
+  if (answer.response.ok) return answer.data as T;
+  const problem = (answer.error ?? {}) as { type?: string; detail?: string };
+  const name = (problem.type ?? '').split(':').at(-1) ?? '';
+  throw new ServiceProblem(answer.response.status, name, problem.detail ?? `The service answered ${answer.response.status}.`);
+}

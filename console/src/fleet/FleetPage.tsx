@@ -1,0 +1,123 @@
+import { useInfiniteQuery } from '@tanstack/react-query';
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { useEffect, useRef } from 'react';
+import { Link, useSearchParams } from 'react-router';
+import { api, type Schemas, take } from '../api/client';
+import { Loading, Problem } from '../parts/Problem';
+import { Standing } from '../parts/Standing';
+import { many, time } from '../parts/words';
+
+const PART = 200;
+const ROW = 37;
+
+export function FleetPage() {
+  const [params] = useSearchParams();
+  const filter = params.get('filter') ?? '';
+  const machines = useInfiniteQuery({
+    queryKey: ['machines', filter],
+    queryFn: ({ pageParam }) =>
+      take(
+        api.GET('/api/v1/machines', { params: { query: { filter: filter || undefined, limit: PART, cursor: pageParam ?? undefined } } }),
+      ),
+    initialPageParam: null as string | null,
+    getNextPageParam: (last) => last.next,
+  });
+  if (machines.error)
+    return (
+      <>
+        <h1>No machines by this condition</h1>
+        <p className="under">
+          <code>{filter}</code>
+        </p>
+        <Problem of={machines.error} />
+        <Examples />
+      </>
+    );
+  if (!machines.data) return <Loading />;
+  const rows = machines.data.pages.flatMap((page) => page.items);
+  const total = Number(machines.data.pages[0]?.total ?? 0);
+  const disagreeing = rows.filter((row) => Number(row.disagreements) > 0).length;
+  return (
+    <>
+      <h1>
+        <b>{total}</b> {total === 1 ? 'machine' : 'machines'}
+        {filter && ' match'}
+      </h1>
+      <p className="under">
+        {filter ? <code>{filter}</code> : 'the whole fleet'}
+        {disagreeing > 0 && <> · two sources disagree on {many(disagreeing, 'machine')} of these</>}
+      </p>
+      {total === 0 ? <Examples /> : <Rows rows={rows} more={machines.hasNextPage} onMore={() => machines.fetchNextPage()} />}
+    </>
+  );
+}
+
+type Row = Schemas['MachineRow'];
+
+/** Only the rows in sight are drawn, so that a hundred thousand scroll as smoothly as ten. */
+function Rows({ rows, more, onMore }: { rows: Row[]; more: boolean; onMore: () => void }) {
+  const box = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 12 });
+  const shown = virtual.getVirtualItems();
+  const last = shown.at(-1)?.index ?? 0;
+  useEffect(() => {
+    if (more && last >= rows.length - 20) onMore();
+  }, [more, last, rows.length, onMore]);
+  return (
+    <section className="card scroll" ref={box} tabIndex={0} aria-label="Machines">
+      <div className="grid-table fleet" role="table" aria-rowcount={rows.length}>
+        <div className="grid-head" role="row">
+          {['name', 'site', 'group', 'product', 'build', 'model', 'last seen', 'standing'].map((head) => (
+            <span key={head} role="columnheader">
+              {head}
+            </span>
+          ))}
+        </div>
+        <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+          {shown.map((item) => {
+            const m = rows[item.index] as Row;
+            return (
+              <div key={m.id} role="row" className="grid-row" style={{ transform: `translateY(${item.start}px)` }}>
+                <Link to={`/machines/${encodeURIComponent(m.name)}`} role="cell" title={m.name}>
+                  <code>{m.name}</code>
+                </Link>
+                <span role="cell">{m.site}</span>
+                <span role="cell">{m.group}</span>
+                <span role="cell">{m.product ?? 'not known'}</span>
+                <span role="cell">{m.version}</span>
+                <span role="cell">{m.model}</span>
+                <span role="cell" className="quiet">
+                  {m.lastSeen ? time(m.lastSeen) : 'never'}
+                </span>
+                <span role="cell">{m.standing ? <Standing of={m.standing} /> : <span className="quiet">in no plan</span>}</span>
+              </div>
+            );
+          })}
+        </div>
+      </div>
+    </section>
+  );
+}
+
+function Examples() {
+  const examples = [
+    'name like "desk-w-*"',
+    'site = "Westhaven" and disk.system.free < 40 GiB',
+    'os.version < 7 and not tag = "pilot"',
+    'os.version older than 3 d',
+  ];
+  return (
+    <section className="card narrow">
+      <h2>Conditions look like this</h2>
+      <ul className="rows">
+        {examples.map((example) => (
+          <li key={example}>
+            <Link to={`/fleet?filter=${encodeURIComponent(example)}`}>
+              <code>{example}</code>
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}

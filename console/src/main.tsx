@@ -1,0 +1,64 @@
+import '@fontsource/atkinson-hyperlegible-next/400.css';
+import '@fontsource/atkinson-hyperlegible-next/600.css';
+import '@fontsource/atkinson-hyperlegible-next/700.css';
+import '@fontsource/atkinson-hyperlegible-mono/400.css';
+import '@mantine/core/styles.css';
+import './console.css';
+import { createTheme, MantineProvider } from '@mantine/core';
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { StrictMode } from 'react';
+import { createRoot } from 'react-dom/client';
+import { createBrowserRouter, RouterProvider } from 'react-router';
+import { FleetPage } from './fleet/FleetPage';
+import { MachinePage } from './machine/MachinePage';
+import { OutcomesPage } from './outcomes/OutcomesPage';
+import { OverviewPage } from './overview/OverviewPage';
+import { Frame } from './parts/Frame';
+import { NothingHere } from './parts/NothingHere';
+import { PlanPage } from './plans/PlanPage';
+import { PlansPage } from './plans/PlansPage';
+import { ReadinessPage } from './readiness/ReadinessPage';
+import { RunPage } from './runs/RunPage';
+import { RunsPage } from './runs/RunsPage';
+import { SignInPage } from './session/SignInPage';
+
+const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 2000, refetchOnWindowFocus: true } } });
+
+const router = createBrowserRouter([
+  { path: '/sign-in', Component: SignInPage },
+  {
+    path: '/',
+    Component: Frame,
+    children: [
+      { index: true, Component: OverviewPage },
+      { path: 'fleet', Component: FleetPage },
+      { path: 'machines/:name', Component: MachinePage },
+      { path: 'readiness', Component: ReadinessPage },
+      { path: 'plans', Component: PlansPage },
+      { path: 'plans/:name', Component: PlanPage },
+      { path: 'runs', Component: RunsPage },
+      { path: 'runs/:run', Component: RunPage },
+      { path: 'outcomes', Component: OutcomesPage },
+      { path: '*', Component: NothingHere },
+    ],
+  },
+]);
+
+const theme = createTheme({ fontFamily: 'Atkinson Hyperlegible Next, sans-serif', defaultRadius: 6 });
+
+// The content security policy forbids styles that are written into the page; Mantine's variables come from its style sheet and ours.
+createRoot(document.getElementById('root') as HTMLElement).render(
+  <StrictMode>
+    <MantineProvider
+      theme={theme}
+      defaultColorScheme="auto"
+      withCssVariables={false}
+      withGlobalClasses={false}
+      deduplicateInlineStyles={false}
+    >
+      <QueryClientProvider client={queries}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
+    </MantineProvider>
+  </StrictMode>,
+);

@@ -1,0 +1,88 @@
+import { useQuery } from '@tanstack/react-query';
+import { Link, useSearchParams } from 'react-router';
+import { api, take } from '../api/client';
+import { Loading, Problem } from '../parts/Problem';
+import { Standing, standings } from '../parts/Standing';
+import { word } from '../parts/words';
+
+export function OutcomesPage() {
+  const [params] = useSearchParams();
+  const plans = useQuery({ queryKey: ['plans'], queryFn: () => take(api.GET('/api/v1/plans')) });
+  const name = params.get('plan') ?? plans.data?.at(-1)?.name;
+  const outcomes = useQuery({
+    queryKey: ['outcomes', name],
+    queryFn: () => take(api.GET('/api/v1/outcomes/{name}', { params: { path: { name: name as string } } })),
+    enabled: name !== undefined,
+  });
+  if (plans.error) return <Problem of={plans.error} />;
+  if (outcomes.error) return <Problem of={outcomes.error} />;
+  if (plans.data && name === undefined) return <h1>There is no plan yet, so nothing has ended</h1>;
+  if (!outcomes.data) return <Loading />;
+  const view = outcomes.data;
+  const over = (view.tally.done ?? 0) + (view.tally.excused ?? 0);
+  return (
+    <>
+      <h1>
+        <b>{over}</b> of <b>{view.machines}</b> have an outcome or an excuse, <b>{view.open.length}</b> are open
+      </h1>
+      <p className="under">
+        plan <Link to={`/plans/${view.plan}`}>{view.plan}</Link> · runs that ended: {counts(view.outcomes)} · excused:{' '}
+        {counts(view.excuses)}
+      </p>
+      <div className="columns wide-right">
+        <section className="card">
+          <h2>Standing</h2>
+          <table id="tally">
+            <tbody>
+              {standings.map(([standing]) => (
+                <tr key={standing}>
+                  <td>
+                    <Standing of={standing} />
+                  </td>
+                  <td className="num">
+                    <Link to={`/plans/${view.plan}?standing=${standing}`} data-standing={standing}>
+                      {view.tally[standing] ?? 0}
+                    </Link>
+                  </td>
+                </tr>
+              ))}
+              <tr className="sum">
+                <td>all</td>
+                <td className="num">{view.machines}</td>
+              </tr>
+            </tbody>
+          </table>
+        </section>
+        <section className="card">
+          <h2>
+            Open <span className="quiet">no outcome and no excuse yet</span>
+          </h2>
+          {view.open.length === 0 && <p className="empty">None: every machine has an outcome or an excuse.</p>}
+          <table>
+            <tbody>
+              {view.open.slice(0, 100).map((m) => (
+                <tr key={m.id}>
+                  <td className="nowrap">
+                    <Link to={m.run ? `/runs/${m.run}` : `/machines/${encodeURIComponent(m.name)}`}>
+                      <code>{m.name}</code>
+                    </Link>
+                  </td>
+                  <td className="nowrap">
+                    <Standing of={m.standing} />
+                  </td>
+                  <td className="quiet">{m.why}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          {view.open.length > 100 && <p className="quiet">{view.open.length - 100} more; see the plan.</p>}
+        </section>
+      </div>
+    </>
+  );
+}
+
+const counts = (of: Record<string, number>) =>
+  Object.entries(of)
+    .map(([name, count]) => `${count} ${word(name)}`)
+    .join(', ') || 'none';

@@ -1,0 +1,214 @@
+import { useQuery } from '@tanstack/react-query';
+import { Link, useSearchParams } from 'react-router';
+import { api, type Schemas, take } from '../api/client';
+import { mender } from '../parts/Explain';
+import { Passage, ToGo } from '../parts/Passage';
+import { Loading, Problem } from '../parts/Problem';
+import { standings } from '../parts/Standing';
+import { date, hour, many, time, word } from '../parts/words';
+import { Staircase } from './Staircase';
+
+export function OverviewPage() {
+  const [params] = useSearchParams();
+  const plans = useQuery({ queryKey: ['plans'], queryFn: () => take(api.GET('/api/v1/plans')) });
+  const name = params.get('plan') ?? plans.data?.at(-1)?.name;
+  const overview = useQuery({
+    queryKey: ['overview', name],
+    queryFn: () => take(api.GET('/api/v1/overview/{plan}', { params: { path: { plan: name as string } } })),
+    enabled: name !== undefined,
+    refetchInterval: 5000,
+  });
+  if (plans.error) return <Problem of={plans.error} />;
+  if (overview.error) return <Problem of={overview.error} />;
+  if (plans.data && name === undefined) return <NoPlan />;
+  if (!overview.data) return <Loading />;
+  const view = overview.data;
+  return (
+    <>
+      <Answer view={view} />
+      <Staircase view={view} />
+      <StandingStrip plan={view.plan} />
+      <div className="columns three">
+        <InTheWay view={view} />
+        <UnderWay view={view} />
+        <Next view={view} />
+      </div>
+    </>
+  );
+}
+
+function NoPlan() {
+  return (
+    <>
+      <h1>There is no plan yet</h1>
+      <p className="under">
+        Import the fleet with <code>gstair fleet import FILE</code>, look at its <Link to="/readiness">readiness</Link>, then make a plan
+        with <code>gstair plan create FILE</code>.
+      </p>
+    </>
+  );
+}
+
+/** The page's answer in one sentence, and what it depends on in a quieter line. */
+function Answer({ view }: { view: Schemas['OverviewView'] }) {
+  const { plan } = view;
+  const proved = count(plan, 'proved') + count(plan, 'done');
+  const blocked = count(plan, 'not-ready');
+  const daysLeft =
+    plan.deadline && view.probableEnd ? Math.floor((Date.parse(plan.deadline) - Date.parse(view.probableEnd)) / 86_400_000) : null;
+  return (
+    <>
+      <h1>
+        {view.target}: <b>{proved}</b> of <b>{plan.machines}</b> proved
+        {plan.state === 'ended' ? (
+          <>, the plan has ended</>
+        ) : (
+          view.probableEnd && (
+            <>
+              , slots as they stand end <b>{date(view.probableEnd)}</b>
+              {daysLeft !== null &&
+                (daysLeft >= 0 ? <>, {many(daysLeft, 'day')} before the deadline</> : <>, {many(-daysLeft, 'day')} too late</>)}
+            </>
+          )
+        )}
+      </h1>
+      <p className="under">
+        {plan.held && <strong className="held">held: {plan.held} · </strong>}
+        {blocked > 0 && (
+          <>
+            <Link to={`/plans/${plan.name}?standing=not-ready`}>{many(blocked, 'machine')} cannot go yet</Link>
+            {' · '}
+          </>
+        )}
+        {count(plan, 'parked') > 0 && (
+          <>
+            <Link to="/runs?standing=parked">{count(plan, 'parked')} parked, somebody decides</Link>
+            {' · '}
+          </>
+        )}
+        plan <Link to={`/plans/${plan.name}`}>{plan.name}</Link>, {word(plan.state)}
+        {view.supportEnds && <> · support of what they run now ends {date(view.supportEnds)}</>}
+      </p>
+    </>
+  );
+}
+
+const count = (plan: Schemas['PlanRow'], standing: string) => plan.tally[standing] ?? 0;
+
+/** Legend of the staircase and filter at once. */
+function StandingStrip({ plan }: { plan: Schemas['PlanRow'] }) {
+  return (
+    <nav className="strip" aria-label="Machines by standing">
+      {standings
+        .filter(([standing]) => count(plan, standing) > 0)
+        .map(([standing, shape]) => (
+          <Link
+            key={standing}
+            to={`/plans/${plan.name}?standing=${standing}`}
+            className={`is-${standing}`}
+            style={{ flexGrow: count(plan, standing) }}
+            title={`${count(plan, standing)} ${word(standing)}`}
+          >
+            <span aria-hidden="true">{shape}</span> {count(plan, standing)} <span className="strip-word">{word(standing)}</span>
+          </Link>
+        ))}
+    </nav>
+  );
+}
+
+function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
+  return (
+    <section className="card">
+      <h2>
+        In the way <span className="quiet">decisions first, then what opens most gates</span>
+      </h2>
+      {view.inTheWay.length === 0 && <p className="empty">Nothing is in the way.</p>}
+      <ul className="rows">
+        {view.inTheWay.slice(0, 5).map((item) => (
+          <li key={`${item.kind} ${item.title}`} className="way">
+            <b>{item.machines}</b>
+            <div>
+              {item.title}
+              <div className="quiet clamp">
+                {item.kind === 'check' && item.by
+                  ? `${mender({ by: item.by, minutes: item.minutes })}${item.opens > 0 ? ` · opens ${many(item.opens, 'gate')}` : ''}`
+                  : item.detail}
+              </div>
+            </div>
+            <Link to={wayTo(view.plan.name, item)}>{verb(item)}</Link>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function verb(item: Schemas['InTheWayView']): string {
+  if (item.kind === 'check') return item.by === 'nobody' ? 'Excuse' : 'Mend';
+  return item.kind === 'loose-end' ? 'Close' : 'Decide';
+}
+
+function wayTo(plan: string, item: Schemas['InTheWayView']): string {
+  if (item.kind === 'check') return `/readiness?plan=${plan}&check=${item.condition}`;
+  if (item.kind === 'parked') return '/runs?standing=parked';
+  if (item.kind === 'loose-end') return '/runs?standing=proved';
+  return `/plans/${plan}?standing=${item.condition}`;
+}
+
+function UnderWay({ view }: { view: Schemas['OverviewView'] }) {
+  return (
+    <section className="card">
+      <h2>
+        Under way{' '}
+        <span className="quiet">
+          {view.underWay.length} of at most {view.roomAll}
+        </span>
+      </h2>
+      {view.underWay.length === 0 && (
+        <p className="empty">Nothing moves just now{view.next[0] ? `; next at ${time(view.next[0].from)}` : ''}.</p>
+      )}
+      <ul className="rows">
+        {view.underWay.slice(0, 5).map((run) => (
+          <li key={run.run}>
+            <div className="line">
+              <span>
+                <Link to={`/runs/${run.run}`}>
+                  <code>{run.machine}</code>
+                </Link>{' '}
+                <span className="quiet">{run.step}</span>
+              </span>
+              <span className="quiet num">
+                <ToGo run={run} />
+              </span>
+            </div>
+            <Passage run={run} />
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function Next({ view }: { view: Schemas['OverviewView'] }) {
+  return (
+    <section className="card">
+      <h2>
+        Next <span className="quiet">{many(count(view.plan, 'scheduled'), 'slot')} to come</span>
+      </h2>
+      {view.next.length === 0 && <p className="empty">No slot is appointed.</p>}
+      <ul className="rows">
+        {view.next.slice(0, 5).map((slot) => (
+          <li key={`${slot.site} ${slot.from}`} className="way">
+            <b>{slot.machines}</b>
+            <div>
+              {time(slot.from)} – {hour(slot.to)}, {slot.site}
+              <div className="quiet">
+                staged {slot.staged} of {slot.machines}
+              </div>
+            </div>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}

@@ -1,0 +1,205 @@
+import { useNavigate } from 'react-router';
+import type { Schemas } from '../api/client';
+
+const WIDTH = 1232;
+const HEIGHT = 280;
+const LEFT = 40;
+const RIGHT = 24;
+const TOP = 58;
+const BOTTOM = 24;
+const DAY = 86_400_000;
+
+type View = Schemas['OverviewView'];
+
+/** Time to the right, each wave a stair as high as its share: the planned line, the actual line climbing it, today, the deadline. */
+export function Staircase({ view }: { view: View }) {
+  const go = useNavigate();
+  const now = Date.parse(view.now);
+  const total = Math.max(1, view.plan.machines);
+  const begin = Date.parse(view.plan.started ?? view.plan.created);
+  const moments = [view.plan.deadline, view.probableEnd, view.planned.at(-1)?.at, view.actual.at(-1)?.at]
+    .filter((m) => m !== null && m !== undefined)
+    .map((m) => Date.parse(m));
+  const end = Math.max(now + 3 * DAY, ...moments) + 3 * DAY;
+  const from = begin - 2 * DAY;
+  const x = (at: number) => LEFT + ((at - from) / (end - from)) * (WIDTH - LEFT - RIGHT);
+  const y = (machines: number) => HEIGHT - BOTTOM - (machines / total) * (HEIGHT - TOP - BOTTOM);
+  const proved = view.actual.at(-1)?.proved ?? 0;
+  const today = x(now);
+  return (
+    <svg
+      className="staircase"
+      viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
+      role="img"
+      aria-label={`${proved} of ${total} machines proved; the waves as stairs, the planned and the actual line over time`}
+    >
+      <Axes x={x} y={y} from={from} end={end} total={total} />
+      {stairs(view, now).map((stair) => (
+        <g
+          key={stair.wave.name}
+          className={`stair is-${stair.wave.state}`}
+          role="link"
+          tabIndex={0}
+          aria-label={`Wave ${stair.wave.name}: ${stair.note}`}
+          onClick={() => go(`/plans/${view.plan.name}?wave=${stair.wave.number}`)}
+          onKeyDown={(e) => e.key === 'Enter' && go(`/plans/${view.plan.name}?wave=${stair.wave.number}`)}
+        >
+          <rect
+            x={x(stair.from)}
+            y={y(stair.top)}
+            width={x(end) - x(stair.from)}
+            height={y(stair.bottom) - y(stair.top)}
+            className="tread-fill"
+          />
+          <path d={`M${x(stair.from)} ${y(stair.bottom)}V${y(stair.top)}H${x(end)}`} className="tread" />
+        </g>
+      ))}
+      <path d={stepLine(view.planned, x, y, begin, end)} className="planned" />
+      <path d={stepLine(view.actual, x, y, begin, Math.min(now, end))} className="actual" />
+      {view.plan.deadline && (
+        <Mark
+          at={x(Date.parse(view.plan.deadline))}
+          text={`deadline ${shortDay(Date.parse(view.plan.deadline))}`}
+          className="deadline"
+          side="left"
+        />
+      )}
+      <Mark at={today} text={`today · ${proved} proved`} className="today" side={today > WIDTH - 160 ? 'left' : 'right'} />
+      <circle cx={today} cy={y(proved)} r={5} className="here" />
+      <Labels stairs={stairs(view, now)} x={x} y={y} />
+      <Legend />
+    </svg>
+  );
+}
+
+interface Stair {
+  wave: Schemas['WaveView'];
+  from: number;
+  bottom: number;
+  top: number;
+  note: string;
+}
+
+/** Each wave from when it began, or is laid out to begin, as high as its share of the machines. */
+function stairs(view: View, now: number): Stair[] {
+  let bottom = 0;
+  let before = Date.parse(view.plan.started ?? view.plan.created);
+  return view.waves.map((wave) => {
+    const planned = wave.plannedFrom ? Date.parse(wave.plannedFrom) : before;
+    const from = wave.opened ? Date.parse(wave.opened) : Math.max(before, planned, now);
+    before = from;
+    const stair = { wave, from, bottom, top: bottom + wave.machines, note: note(wave) };
+    bottom += wave.machines;
+    return stair;
+  });
+}
+
+function note(wave: Schemas['WaveView']): string {
+  const of = (standing: string) => wave.tally[standing] ?? 0;
+  const proved = of('proved') + of('done');
+  const parts = [`${proved} of ${wave.machines} proved`];
+  if (of('under-way') > 0) parts.push(`${of('under-way')} under way`);
+  if (of('parked') > 0) parts.push(`${of('parked')} parked`);
+  if (wave.state === 'waiting' && of('not-ready') > 0) parts.push(`${of('not-ready')} not ready`);
+  return parts.join(', ');
+}
+
+/** Wave names above their stairs; one that would run into the next is set lower or to the left. */
+function Labels({ stairs, x, y }: { stairs: Stair[]; x: (at: number) => number; y: (n: number) => number }) {
+  return stairs.map((stair) => {
+    const at = x(stair.from);
+    const left = at > WIDTH * 0.8;
+    return (
+      <g key={stair.wave.name} className="label" textAnchor={left ? 'end' : 'start'} aria-hidden="true">
+        <text x={left ? WIDTH - RIGHT : at + 5} y={y(stair.top) - 18} className="name">
+          {stair.wave.name}
+        </text>
+        <text x={left ? WIDTH - RIGHT : at + 5} y={y(stair.top) - 4}>
+          {stair.note}
+        </text>
+      </g>
+    );
+  });
+}
+
+function stepLine(points: View['planned'], x: (at: number) => number, y: (n: number) => number, begin: number, end: number): string {
+  const steps = points.map((point) => `H${x(Date.parse(point.at)).toFixed(1)}V${y(point.proved).toFixed(1)}`);
+  return `M${x(begin)} ${y(0)}${steps.join('')}H${x(end).toFixed(1)}`;
+}
+
+function Mark({ at, text, className, side }: { at: number; text: string; className: string; side: 'left' | 'right' }) {
+  return (
+    <g className={`mark ${className}`}>
+      <line x1={at} x2={at} y1={4} y2={HEIGHT - BOTTOM} />
+      <text x={side === 'left' ? at - 6 : at + 6} y={14} textAnchor={side === 'left' ? 'end' : 'start'}>
+        {text}
+      </text>
+    </g>
+  );
+}
+
+const month = new Intl.DateTimeFormat('en-GB', { month: 'short' });
+const shortDay = (at: number) => `${new Date(at).getDate()} ${month.format(new Date(at))}`;
+
+function Axes({
+  x,
+  y,
+  from,
+  end,
+  total,
+}: {
+  x: (at: number) => number;
+  y: (n: number) => number;
+  from: number;
+  end: number;
+  total: number;
+}) {
+  const step = niceStep(total);
+  const numbers = Array.from({ length: Math.floor(total / step) + 1 }, (_, i) => i * step);
+  const days = (end - from) / DAY;
+  const every = days > 120 ? 28 : days > 45 ? 14 : 7;
+  // Mondays, so that weeks can be counted.
+  const monday = from + ((8 - new Date(from).getDay()) % 7) * DAY;
+  const marks = Array.from({ length: Math.max(0, Math.ceil((end - monday) / (every * DAY))) }, (_, i) => monday + i * every * DAY);
+  return (
+    <g className="axes" aria-hidden="true">
+      {numbers.map((n) => (
+        <text key={n} x={LEFT - 8} y={y(n) + 4} textAnchor="end">
+          {n}
+        </text>
+      ))}
+      <line x1={LEFT} x2={WIDTH - RIGHT} y1={y(0)} y2={y(0)} />
+      {marks.map((at) => (
+        <g key={at}>
+          <line x1={x(at)} x2={x(at)} y1={y(0)} y2={y(0) + 5} />
+          <text x={x(at) + 3} y={y(0) + 17}>
+            {shortDay(at)}
+          </text>
+        </g>
+      ))}
+    </g>
+  );
+}
+
+/** A step that gives three to six numbers on the axis. */
+function niceStep(total: number): number {
+  const rough = total / 4;
+  const power = 10 ** Math.floor(Math.log10(Math.max(1, rough)));
+  const step = [1, 2, 3, 5, 6, 10].map((n) => n * power).find((n) => n >= rough) ?? rough;
+  return Math.max(1, step);
+}
+
+function Legend() {
+  return (
+    <g className="legend" aria-hidden="true" transform={`translate(${WIDTH - 246} ${HEIGHT - BOTTOM - 14})`}>
+      <line x1="0" x2="22" y1="0" y2="0" className="actual" />
+      <text x="28" y="4">
+        actual
+      </text>
+      <line x1="84" x2="106" y1="0" y2="0" className="planned" />
+      <text x="112" y="4">
+        as first laid out
+      </text>
+    </g>
+  );
+}

@@ -1,0 +1,51 @@
+import type { Schemas } from '../api/client';
+import { span } from './words';
+
+/** Seen, wanted, fix: the form of every explanation. */
+export function Explain({
+  seen,
+  wanted,
+  fix,
+  state,
+}: {
+  seen: Schemas['SeenView'][];
+  wanted: string;
+  fix: Schemas['FixView'];
+  state: string;
+}) {
+  return (
+    <dl className={`explain is-check-${state}`}>
+      <dt>seen</dt>
+      <dd>
+        {seen.map((leaf) => (
+          <div key={leaf.condition}>
+            <code>
+              {leaf.key} = {leaf.shown}
+            </code>
+            {leaf.ageSeconds !== null && (
+              <span className="quiet">
+                , {span(leaf.ageSeconds)} ago, by {leaf.source}
+              </span>
+            )}
+            {leaf.note && <div className="quiet">{leaf.note}</div>}
+          </div>
+        ))}
+      </dd>
+      <dt>wanted</dt>
+      <dd>
+        <code>{wanted}</code>
+      </dd>
+      <dt>fix</dt>
+      <dd>
+        {fix.words} <span className="quiet">{mender(fix)}</span>
+      </dd>
+    </dl>
+  );
+}
+
+/** Who mends it, and how long that takes. */
+export function mender(fix: { by: string; minutes: number | null }): string {
+  const who =
+    { person: 'by a person', script: 'by a script', vendor: "by the vendor's support", nobody: 'cannot be mended' }[fix.by] ?? fix.by;
+  return fix.minutes === null ? who : `${who}, ${fix.minutes} min each`;
+}

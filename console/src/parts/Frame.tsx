@@ -1,0 +1,107 @@
+import { useQuery } from '@tanstack/react-query';
+import { type FormEvent, useEffect, useState } from 'react';
+import { Navigate, NavLink, Outlet, useLocation, useNavigate, useSearchParams } from 'react-router';
+import { api, type Schemas, ServiceProblem, take } from '../api/client';
+import { useLive } from '../api/live';
+import { time } from './words';
+
+const pages = [
+  ['/', 'Overview'],
+  ['/fleet', 'Fleet'],
+  ['/readiness', 'Readiness'],
+  ['/plans', 'Plans'],
+  ['/runs', 'Runs'],
+  ['/outcomes', 'Outcomes'],
+] as const;
+
+/** The house: where one can go, the filter, who one is and what time it is; and the page. */
+export function Frame() {
+  const session = useQuery({ queryKey: ['fixed', 'session'], queryFn: () => take(api.GET('/api/v1/session')), refetchInterval: 15_000 });
+  const place = useLocation();
+  if (session.error instanceof ServiceProblem && session.error.status === 401)
+    return <Navigate to={`/sign-in?to=${encodeURIComponent(place.pathname + place.search)}`} replace />;
+  return (
+    <>
+      <a className="skip" href="#page">
+        To the page
+      </a>
+      <header className="frame">
+        <NavLink to="/" className="brand">
+          <svg viewBox="0 0 20 20" aria-hidden="true">
+            <path d="M0 20v-4h4v-4h4V8h4V4h4V0h4v20z" />
+          </svg>
+          Grand Stair
+        </NavLink>
+        <nav aria-label="Pages">
+          {pages.map(([to, name]) => (
+            <NavLink key={to} to={to} end={to === '/'}>
+              {name}
+            </NavLink>
+          ))}
+        </nav>
+        <FilterBox />
+        {session.data && <Now session={session.data} />}
+      </header>
+      <main id="page">
+        {session.data && <Live />}
+        {session.error && !(session.error instanceof ServiceProblem && session.error.status === 401) && (
+          <p className="away" role="alert">
+            {session.error.message}
+          </p>
+        )}
+        <Outlet />
+      </main>
+    </>
+  );
+}
+
+function Live() {
+  return useLive() === 'away' ? (
+    <p className="away" role="status">
+      Live changes do not arrive just now; what you see may be old. It is tried again.
+    </p>
+  ) : null;
+}
+
+/** The fleet's filter, from every page. */
+function FilterBox() {
+  const [params] = useSearchParams();
+  const place = useLocation();
+  const go = useNavigate();
+  const current = place.pathname === '/fleet' ? (params.get('filter') ?? '') : '';
+  const [text, setText] = useState(current);
+  useEffect(() => setText(current), [current]);
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    go(`/fleet?filter=${encodeURIComponent(text)}`);
+  };
+  return (
+    <form onSubmit={submit} role="search">
+      <input
+        className="filter"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        placeholder={'site = "Westhaven" and …'}
+        aria-label="Find machines by a condition"
+        spellCheck={false}
+      />
+    </form>
+  );
+}
+
+/** Who one is, and the service's clock, which in a demo runs faster than ours. */
+function Now({ session }: { session: Schemas['SessionView'] }) {
+  const [, tick] = useState(0);
+  const [taken] = useState(() => new Map<string, number>());
+  if (!taken.has(session.now)) taken.set(session.now, Date.now());
+  useEffect(() => {
+    const timer = setInterval(() => tick((n) => n + 1), 1000);
+    return () => clearInterval(timer);
+  }, []);
+  const now = Date.parse(session.now) + (Date.now() - (taken.get(session.now) as number)) * session.pace;
+  return (
+    <span className="who" title={session.pace === 1 ? undefined : `One second is ${session.pace} seconds of the simulated fleet's time`}>
+      {session.actor} · {time(new Date(now).toISOString())}
+    </span>
+  );
+}

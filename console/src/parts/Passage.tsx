@@ -1,0 +1,33 @@
+import type { Schemas } from '../api/client';
+import { span, word } from './words';
+
+const phases = ['gate', 'stage', 'await slot', 'guard', 'apply', 'prove'];
+
+/** The phases up to the proof, filled as far as a run has come. */
+export function Passage({ run }: { run: Schemas['RunRow'] }) {
+  const number = Number(run.phaseNumber);
+  return (
+    <span
+      className="passage"
+      role="img"
+      aria-label={`${word(run.phase)}, phase ${Math.min(number, 6)} of 6${run.overSeconds ? ', longer than normal' : ''}`}
+    >
+      {phases.map((phase, i) => {
+        const at = i + 1;
+        const state = at < number ? 'full' : at > number ? '' : run.standing === 'parked' ? 'parked' : run.overSeconds ? 'over' : 'now';
+        const share = at === number ? (run.share ?? 0.5) : 1;
+        return (
+          <span key={phase} className={`phase ${state}`} title={phase}>
+            {state === 'now' && <span style={{ width: `${Math.max(8, share * 100)}%` }} />}
+          </span>
+        );
+      })}
+    </span>
+  );
+}
+
+/** How long a run is still to go, or by how much it takes longer than it usually does. */
+export function ToGo({ run }: { run: Schemas['RunRow'] }) {
+  if (run.overSeconds) return <span className="over-text">+{span(run.overSeconds)}, longer than normal</span>;
+  return <span>{run.leftSeconds === null ? '' : `${span(run.leftSeconds)} to go`}</span>;
+}

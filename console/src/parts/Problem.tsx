@@ -1,0 +1,21 @@
+import { ServiceProblem } from '../api/client';
+
+/** What went wrong, in the service's own words. */
+export function Problem({ of }: { of: Error }) {
+  const away = of instanceof ServiceProblem && of.status === 0;
+  return (
+    <div className="problem" role="alert">
+      <strong>{away ? 'The service is away' : 'That did not go'}</strong>
+      <p>{of.message}</p>
+    </div>
+  );
+}
+
+/** While the first answer is on its way. */
+export function Loading() {
+  return (
+    <p className="quiet loading" aria-live="polite">
+      Asking the service …
+    </p>
+  );
+}

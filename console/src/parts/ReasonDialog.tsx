@@ -1,0 +1,44 @@
+import { Button, Modal, Textarea } from '@mantine/core';
+import { useState } from 'react';
+
+interface Props {
+  title: string;
+  what: string;
+  act: string;
+  busy: boolean;
+  error: Error | null;
+  onAct: (reason: string) => void;
+  onClose: () => void;
+}
+
+/** Asks for the reason of a command; it is kept with the caller's name. */
+export function ReasonDialog({ title, what, act, busy, error, onAct, onClose }: Props) {
+  const [reason, setReason] = useState('');
+  return (
+    <Modal opened onClose={onClose} title={title} centered>
+      <p>{what}</p>
+      <Textarea
+        label="Why"
+        description="Kept with your name."
+        value={reason}
+        onChange={(e) => setReason(e.currentTarget.value)}
+        data-autofocus
+        autosize
+        minRows={2}
+      />
+      {error && (
+        <p className="form-error" role="alert">
+          {error.message}
+        </p>
+      )}
+      <div className="dialog-actions">
+        <Button variant="default" onClick={onClose}>
+          Leave it
+        </Button>
+        <Button className="acts" disabled={reason.trim() === ''} loading={busy} onClick={() => onAct(reason)}>
+          {act}
+        </Button>
+      </div>
+    </Modal>
+  );
+}

@@ -1,0 +1,21 @@
+/** A word of the API's as people read it. */
+export const word = (text: string | null | undefined) => (text ?? '').replaceAll('-', ' ');
+
+/** A number of seconds in the unit that people use. */
+export function span(seconds: number | null | undefined): string {
+  if (seconds === null || seconds === undefined) return '';
+  if (seconds < 90) return `${Math.round(seconds)} s`;
+  if (seconds < 5400) return `${Math.round(seconds / 60)} min`;
+  if (seconds < 172800) return `${Math.round(seconds / 3600)} h`;
+  return `${Math.round(seconds / 86400)} d`;
+}
+
+const day = new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short' });
+const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' });
+const longDay = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'long' });
+
+export const time = (at: string | null | undefined) => (at ? `${day.format(new Date(at))} ${clock.format(new Date(at))}` : '');
+export const hour = (at: string) => clock.format(new Date(at));
+export const date = (at: string | null | undefined) => (at ? longDay.format(new Date(at)) : '');
+
+export const many = (count: number, one: string, more = `${one}s`) => `${count} ${count === 1 ? one : more}`;

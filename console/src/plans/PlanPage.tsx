@@ -1,0 +1,233 @@
+import { Button } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link, useParams, useSearchParams } from 'react-router';
+import { api, type Schemas, take } from '../api/client';
+import { Loading, Problem } from '../parts/Problem';
+import { ReasonDialog } from '../parts/ReasonDialog';
+import { Standing, standings } from '../parts/Standing';
+import { date, time, word } from '../parts/words';
+
+export function PlanPage() {
+  const { name = '' } = useParams();
+  const plan = useQuery({ queryKey: ['plan', name], queryFn: () => take(api.GET('/api/v1/plans/{name}', { params: { path: { name } } })) });
+  if (plan.error) return <Problem of={plan.error} />;
+  if (!plan.data) return <Loading />;
+  const view = plan.data;
+  return (
+    <>
+      <div className="title">
+        <h1>
+          {name} to {view.plan.target}: <b>{view.plan.held ? 'held' : word(view.plan.state)}</b>, {view.plan.machines} machines in{' '}
+          {view.waves.length} waves
+        </h1>
+        <PlanActions plan={view.plan} />
+      </div>
+      <p className="under">
+        {view.plan.held && <strong className="held">{view.plan.held} · </strong>}
+        <code>{view.scope}</code> · carries {view.carries} · {view.methods.map((m) => word(m)).join(', then ')} · at most {view.limits.all}{' '}
+        at once
+        {view.limits.site < 2147483647 && `, ${view.limits.site} at one site`}
+        {view.plan.deadline && ` · deadline ${date(view.plan.deadline)}`}
+      </p>
+      <Waves view={view} />
+      {view.undecided.length > 0 && (
+        <section className="card below">
+          <h2>Undecided: in the scope or not?</h2>
+          <ul className="rows">
+            {view.undecided.map((line) => (
+              <li key={line}>{line}</li>
+            ))}
+          </ul>
+        </section>
+      )}
+      <Members view={view} />
+    </>
+  );
+}
+
+function PlanActions({ plan }: { plan: Schemas['PlanRow'] }) {
+  const queries = useQueryClient();
+  const [holding, setHolding] = useState(false);
+  const path = { params: { path: { name: plan.name } } };
+  const done = () => {
+    setHolding(false);
+    queries.invalidateQueries();
+  };
+  const start = useMutation({ mutationFn: () => take(api.POST('/api/v1/plans/{name}/start', path)), onSuccess: done });
+  const hold = useMutation({
+    mutationFn: (reason: string) => take(api.POST('/api/v1/plans/{name}/hold', { ...path, body: { reason } })),
+    onSuccess: done,
+  });
+  if (plan.state === 'ended') return null;
+  return (
+    <>
+      {plan.state === 'drafted' || plan.held ? (
+        <Button className="acts" loading={start.isPending} onClick={() => start.mutate()}>
+          {plan.held ? 'Go on' : 'Start'}
+        </Button>
+      ) : (
+        <Button variant="default" onClick={() => setHolding(true)}>
+          Hold
+        </Button>
+      )}
+      {start.error && <Problem of={start.error} />}
+      {holding && (
+        <ReasonDialog
+          title={`Hold ${plan.name}`}
+          what="No further slot opens and no wave begins. What is under way goes on to its end."
+          act="Hold the plan"
+          busy={hold.isPending}
+          error={hold.error}
+          onAct={(reason) => hold.mutate(reason)}
+          onClose={() => setHolding(false)}
+        />
+      )}
+    </>
+  );
+}
+
+function Waves({ view }: { view: Schemas['PlanView'] }) {
+  const [params] = useSearchParams();
+  return (
+    <section className="card">
+      <table>
+        <thead>
+          <tr>
+            <th>Wave</th>
+            <th>State</th>
+            <th className="num">machines</th>
+            <th>Standing</th>
+            <th>As first laid out</th>
+            <th>Advance</th>
+          </tr>
+        </thead>
+        <tbody>
+          {view.waves.map((wave) => (
+            <tr key={wave.number} className={params.get('wave') === String(wave.number) ? 'chosen' : ''}>
+              <td>
+                <Link to={`?wave=${wave.number}`}>{wave.name}</Link>
+              </td>
+              <td>{word(wave.state)}</td>
+              <td className="num">{wave.machines}</td>
+              <td>
+                <span className="tally">
+                  {standings
+                    .filter(([standing]) => (wave.tally[standing] ?? 0) > 0)
+                    .map(([standing]) => (
+                      <Link key={standing} to={`?wave=${wave.number}&standing=${standing}`}>
+                        {wave.tally[standing]} <Standing of={standing} />
+                      </Link>
+                    ))}
+                </span>
+              </td>
+              <td className="nowrap">{wave.plannedFrom ? `${date(wave.plannedFrom)} – ${date(wave.plannedTo)}` : ''}</td>
+              <td className="quiet">{wave.why}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+function Members({ view }: { view: Schemas['PlanView'] }) {
+  const [params] = useSearchParams();
+  const standing = params.get('standing') ?? undefined;
+  const wave = params.get('wave') ?? undefined;
+  const members = useQuery({
+    queryKey: ['members', view.plan.name, standing, wave],
+    queryFn: () =>
+      take(
+        api.GET('/api/v1/plans/{name}/members', {
+          params: { path: { name: view.plan.name }, query: { standing, wave: wave === undefined ? undefined : Number(wave), limit: 1000 } },
+        }),
+      ),
+  });
+  const [excusing, setExcusing] = useState<string | null>(null);
+  if (members.error) return <Problem of={members.error} />;
+  if (!members.data) return <Loading />;
+  const what = [standing && word(standing), wave && `of wave ${view.waves[Number(wave) - 1]?.name ?? wave}`].filter(Boolean).join(' ');
+  return (
+    <section className="card below">
+      <h2>
+        <span>
+          {members.data.total} machines {what}
+        </span>
+        {what && <Link to="?">show all</Link>}
+      </h2>
+      {members.data.total === 0 && <p className="empty">None.</p>}
+      <table>
+        <thead>
+          <tr>
+            <th>Machine</th>
+            <th>Site</th>
+            <th>Standing</th>
+            <th>Method</th>
+            <th>Slot</th>
+            <th>Why</th>
+            <th />
+          </tr>
+        </thead>
+        <tbody>
+          {members.data.items.map((m) => (
+            <tr key={m.id}>
+              <td className="nowrap">
+                <Link to={`/machines/${encodeURIComponent(m.name)}`}>
+                  <code>{m.name}</code>
+                </Link>
+              </td>
+              <td className="nowrap">{m.site}</td>
+              <td className="nowrap">
+                <Standing of={m.standing} />
+              </td>
+              <td className="nowrap">{word(m.method)}</td>
+              <td className="nowrap">{time(m.slotStart)}</td>
+              <td className="quiet">{m.excuse ? `${m.excuse}: ${m.excuseReason} (${m.excuseBy})` : m.why}</td>
+              <td className="nowrap num">
+                {m.run ? (
+                  <Link to={`/runs/${m.run}`}>{m.run}</Link>
+                ) : (
+                  m.standing === 'not-ready' && (
+                    <button type="button" className="plain link" onClick={() => setExcusing(m.name)}>
+                      Excuse
+                    </button>
+                  )
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {excusing && <ExcuseDialog plan={view.plan.name} machine={excusing} onClose={() => setExcusing(null)} />}
+    </section>
+  );
+}
+
+function ExcuseDialog({ plan, machine, onClose }: { plan: string; machine: string; onClose: () => void }) {
+  const queries = useQueryClient();
+  const excuse = useMutation({
+    mutationFn: (reason: string) =>
+      take(
+        api.POST('/api/v1/plans/{name}/members/{machine}/excuse', {
+          params: { path: { name: plan, machine } },
+          body: { as: 'replaced', reason, until: null },
+        }),
+      ),
+    onSuccess: () => {
+      queries.invalidateQueries();
+      onClose();
+    },
+  });
+  return (
+    <ReasonDialog
+      title={`Excuse ${machine}`}
+      what="It will be replaced and does not go by this plan. One that is retired or stays is excused with gstair plan excuse."
+      act="Excuse as replaced"
+      busy={excuse.isPending}
+      error={excuse.error}
+      onAct={(reason) => excuse.mutate(reason)}
+      onClose={onClose}
+    />
+  );
+}

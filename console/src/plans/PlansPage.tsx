@@ -1,0 +1,59 @@
+import { useQuery } from '@tanstack/react-query';
+import { Link } from 'react-router';
+import { api, take } from '../api/client';
+import { Loading, Problem } from '../parts/Problem';
+import { date, word } from '../parts/words';
+
+export function PlansPage() {
+  const plans = useQuery({ queryKey: ['plans'], queryFn: () => take(api.GET('/api/v1/plans')) });
+  if (plans.error) return <Problem of={plans.error} />;
+  if (!plans.data) return <Loading />;
+  const moving = plans.data.filter((plan) => plan.state === 'started').length;
+  return (
+    <>
+      <h1>
+        <b>{plans.data.length}</b> {plans.data.length === 1 ? 'plan' : 'plans'}, <b>{moving}</b> under way
+      </h1>
+      <p className="under">
+        A plan is made from a file: <code>gstair plan create FILE</code>
+      </p>
+      <section className="card">
+        <table>
+          <thead>
+            <tr>
+              <th>Plan</th>
+              <th>Target</th>
+              <th>State</th>
+              <th className="num">machines</th>
+              <th className="num">proved</th>
+              <th className="num">under way</th>
+              <th className="num">parked</th>
+              <th className="num">not ready</th>
+              <th>Deadline</th>
+            </tr>
+          </thead>
+          <tbody>
+            {plans.data.map((plan) => {
+              const of = (standing: string) => plan.tally[standing] ?? 0;
+              return (
+                <tr key={plan.name}>
+                  <td>
+                    <Link to={`/plans/${plan.name}`}>{plan.name}</Link>
+                  </td>
+                  <td>{plan.target}</td>
+                  <td>{plan.held ? <strong className="held">held: {plan.held}</strong> : word(plan.state)}</td>
+                  <td className="num">{plan.machines}</td>
+                  <td className="num">{of('proved') + of('done')}</td>
+                  <td className="num">{of('under-way')}</td>
+                  <td className="num">{of('parked')}</td>
+                  <td className="num">{of('not-ready')}</td>
+                  <td>{date(plan.deadline)}</td>
+                </tr>
+              );
+            })}
+          </tbody>
+        </table>
+      </section>
+    </>
+  );
+}

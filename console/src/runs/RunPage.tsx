@@ -1,0 +1,210 @@
+import { Button } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link, useParams } from 'react-router';
+import { api, type Schemas, take } from '../api/client';
+import { Passage, ToGo } from '../parts/Passage';
+import { Loading, Problem } from '../parts/Problem';
+import { ReasonDialog } from '../parts/ReasonDialog';
+import { Standing } from '../parts/Standing';
+import { span, time, word } from '../parts/words';
+
+export function RunPage() {
+  const { run: id = '' } = useParams();
+  const run = useQuery({
+    queryKey: ['run', id],
+    queryFn: () => take(api.GET('/api/v1/runs/{run}', { params: { path: { run: id } } })),
+    refetchInterval: 3000,
+  });
+  if (run.error) return <Problem of={run.error} />;
+  if (!run.data) return <Loading />;
+  const view = run.data;
+  const r = view.run;
+  return (
+    <>
+      <h1>
+        <code>{r.machine}</code>: <Standing of={r.standing} />
+        {r.step && r.standing !== 'parked' && <>, {r.step}</>}
+      </h1>
+      <p className="under">
+        run {r.run} · {view.hop} by {word(r.method)} · plan <Link to={`/plans/${r.plan}`}>{r.plan}</Link>, wave {r.wave} · {r.site} · slot{' '}
+        {time(r.slotStart)}
+        {view.missedSlots > 0 && ` · ${view.missedSlots} slots missed`} · {view.turned ? 'past the turning point' : 'can be called off'}
+      </p>
+      {r.parked && (
+        <div className="parked-box" role="status">
+          <strong>Parked</strong> {r.parked}
+        </div>
+      )}
+      <div className="progress-line">
+        <Passage run={r} />
+        <span className="quiet">
+          {r.standing === 'under-way' && `${span(r.elapsedSeconds)} so far, `}
+          <ToGo run={r} />
+          {r.note && ` · ${r.note}`}
+        </span>
+        <Decisions view={view} />
+      </div>
+      <div className="columns wide-right">
+        <Steps view={view} />
+        <Log view={view} />
+      </div>
+    </>
+  );
+}
+
+const asks: Record<string, string> = {
+  'try-again': 'Try again',
+  'wait-on': 'Wait on',
+  'call-off': 'Call off',
+  'go-back': 'Go back',
+  'give-up': 'Give up',
+};
+const says: Record<string, string> = {
+  'try-again': 'What it is parked at is tried once more.',
+  'wait-on': 'What is under way gets its whole time limit once more.',
+  'call-off': 'Nothing of the upgrade was begun. What is under way on the machine ends first.',
+  'go-back': 'The upgrade is undone by the method’s rollback.',
+  'give-up': 'The run is closed as failed. The machine stays as it is.',
+};
+
+function Decisions({ view }: { view: Schemas['RunView'] }) {
+  const queries = useQueryClient();
+  const [asked, setAsked] = useState<string | null>(null);
+  const decide = useMutation({
+    mutationFn: (reason: string) =>
+      take(
+        api.POST('/api/v1/runs/{run}/decisions', { params: { path: { run: view.run.run } }, body: { decision: asked as string, reason } }),
+      ),
+    onSuccess: () => {
+      setAsked(null);
+      queries.invalidateQueries();
+    },
+  });
+  return (
+    <span className="actions">
+      {view.possible.map((decision, i) => (
+        <Button
+          key={decision}
+          variant={i === 0 && view.run.parked ? 'filled' : 'default'}
+          className={i === 0 && view.run.parked ? 'acts' : ''}
+          onClick={() => setAsked(decision)}
+        >
+          {asks[decision] ?? word(decision)}
+        </Button>
+      ))}
+      {asked && (
+        <ReasonDialog
+          title={`${asks[asked] ?? word(asked)}: ${view.run.machine}`}
+          what={says[asked] ?? ''}
+          act={asks[asked] ?? word(asked)}
+          busy={decide.isPending}
+          error={decide.error}
+          onAct={(reason) => decide.mutate(reason)}
+          onClose={() => setAsked(null)}
+        />
+      )}
+    </span>
+  );
+}
+
+const stepShapes: Record<string, string> = { done: '■', 'under-way': '▶', failed: '✕', 'to-come': '·' };
+
+function Steps({ view }: { view: Schemas['RunView'] }) {
+  return (
+    <section className="card">
+      <h2>Steps</h2>
+      <ol className="steps">
+        {view.steps.map((step) => (
+          <li key={step.name} className={`is-step-${step.state}`}>
+            <span className="shape" aria-hidden="true">
+              {stepShapes[step.state] ?? '·'}
+            </span>
+            <div>
+              {step.title} {step.attempts > 1 && <span className="quiet">attempt {step.attempts}</span>}
+              <div className="quiet">
+                {word(step.phase)}, {word(step.state)}, usually {span(step.typicalSeconds)}
+                {step.turningPoint && ' · turning point'}
+              </div>
+            </div>
+          </li>
+        ))}
+      </ol>
+      {view.looseEnds.length > 0 && (
+        <>
+          <h2>Loose ends</h2>
+          <ul className="rows">
+            {view.looseEnds.map((end) => (
+              <LooseEnd key={`${end.name} ${end.opened}`} run={view.run.run} end={end} />
+            ))}
+          </ul>
+        </>
+      )}
+    </section>
+  );
+}
+
+function LooseEnd({ run, end }: { run: string; end: Schemas['LooseEndView'] }) {
+  const queries = useQueryClient();
+  const [closing, setClosing] = useState(false);
+  const close = useMutation({
+    mutationFn: (reason: string) =>
+      take(api.POST('/api/v1/runs/{run}/loose-ends/{name}/close', { params: { path: { run, name: end.name } }, body: { reason } })),
+    onSuccess: () => {
+      setClosing(false);
+      queries.invalidateQueries();
+    },
+  });
+  return (
+    <li className="way">
+      <div>
+        {end.title}
+        <div className="quiet">
+          seen: <code>{end.seen}</code>. {end.closed ? `Closed by ${end.by}, ${time(end.closed)}` : end.fix}
+        </div>
+      </div>
+      {!end.closed && (
+        <button type="button" className="plain link" onClick={() => setClosing(true)}>
+          Close
+        </button>
+      )}
+      {closing && (
+        <ReasonDialog
+          title={end.title}
+          what={end.fix}
+          act="Close it"
+          busy={close.isPending}
+          error={close.error}
+          onAct={(reason) => close.mutate(reason)}
+          onClose={() => setClosing(false)}
+        />
+      )}
+    </li>
+  );
+}
+
+function Log({ view }: { view: Schemas['RunView'] }) {
+  return (
+    <section className="card">
+      <h2>
+        Log{' '}
+        <span className="quiet">
+          {view.log.length} events, newest first · claim {view.epoch}
+        </span>
+      </h2>
+      <ol className="log">
+        {view.log.toReversed().map((line) => (
+          <li key={line.number}>
+            <details>
+              <summary>
+                <span className="quiet nowrap">{time(line.at)}</span> <span>{line.text}</span>
+                {line.actor !== 'worker' && <span className="quiet"> by {line.actor}</span>}
+              </summary>
+              <pre>{line.detail}</pre>
+            </details>
+          </li>
+        ))}
+      </ol>
+    </section>
+  );
+}

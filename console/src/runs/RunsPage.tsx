@@ -1,0 +1,84 @@
+import { useQuery } from '@tanstack/react-query';
+import { Link, useSearchParams } from 'react-router';
+import { api, take } from '../api/client';
+import { Passage, ToGo } from '../parts/Passage';
+import { Loading, Problem } from '../parts/Problem';
+import { Standing, standings } from '../parts/Standing';
+import { many, span, word } from '../parts/words';
+
+export function RunsPage() {
+  const [params] = useSearchParams();
+  const standing = params.get('standing') ?? undefined;
+  const all = useQuery({
+    queryKey: ['runs'],
+    queryFn: () => take(api.GET('/api/v1/runs', { params: { query: { limit: 1000 } } })),
+    refetchInterval: 5000,
+  });
+  if (all.error) return <Problem of={all.error} />;
+  if (!all.data) return <Loading />;
+  const counts = new Map<string, number>();
+  for (const run of all.data.items) counts.set(run.standing, (counts.get(run.standing) ?? 0) + 1);
+  const parked = counts.get('parked') ?? 0;
+  const shown = all.data.items.filter((run) => standing === undefined || run.standing === standing);
+  return (
+    <>
+      <h1>
+        <b>{counts.get('under-way') ?? 0}</b> under way, <b>{parked}</b> parked
+        {parked > 0 && <>: somebody has to decide</>}
+      </h1>
+      <p className="targets">
+        <Link to="/runs" className={standing === undefined ? 'here' : ''}>
+          all {all.data.total}
+        </Link>
+        {standings
+          .filter(([name]) => counts.has(name))
+          .map(([name]) => (
+            <Link key={name} to={`/runs?standing=${name}`} className={standing === name ? 'here' : ''}>
+              {counts.get(name)} <Standing of={name} />
+            </Link>
+          ))}
+      </p>
+      <section className="card">
+        {shown.length === 0 && <p className="empty">No such run. Runs are opened a day before a machine's slot.</p>}
+        {shown.length > 0 && (
+          <table>
+            <thead>
+              <tr>
+                <th>Run</th>
+                <th>Machine</th>
+                <th>Site</th>
+                <th>Standing</th>
+                <th>Passage</th>
+                <th>What</th>
+                <th className="num">for</th>
+                <th />
+              </tr>
+            </thead>
+            <tbody>
+              {shown.map((run) => (
+                <tr key={run.run}>
+                  <td>
+                    <Link to={`/runs/${run.run}`}>{run.run}</Link>
+                  </td>
+                  <td className="nowrap">
+                    <code>{run.machine}</code>
+                  </td>
+                  <td className="nowrap">{run.site}</td>
+                  <td className="nowrap">
+                    <Standing of={run.standing} />
+                  </td>
+                  <td>
+                    <Passage run={run} />
+                  </td>
+                  <td>{run.parked ?? run.reason ?? run.step ?? word(run.outcome)}</td>
+                  <td className="num nowrap quiet">{span(run.elapsedSeconds)}</td>
+                  <td className="nowrap quiet">{run.looseEnds > 0 ? many(run.looseEnds, 'loose end') : <ToGo run={run} />}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </section>
+    </>
+  );
+}

@@ -1,0 +1,212 @@
+using System.CommandLine;
+using System.Text.Encodings.Web;
+using System.Text.Json;
+using GrandStair.Client;
+using GrandStair.Files;
+using Spectre.Console;
+
+namespace GrandStair.Cli;
+
+/// <summary>What the exit status says.</summary>
+internal static class ExitStatus
+{
+    public const int Done = 0;
+    public const int Unexpected = 1;
+    public const int NotACommand = 2;
+    public const int NotPossible = 3;
+    public const int NotFound = 4;
+    public const int NotAllowed = 5;
+    public const int NoService = 6;
+    public const int MachineAway = 7;
+    public const int StorageFull = 8;
+    public const int LinesLeftOut = 9;
+}
+
+/// <summary>Finds the service and the token, calls, prints, and tells errors.</summary>
+internal static class Caller
+{
+    public static readonly Option<bool> JsonOption = new("--json") { Description = "Print what the service answered as JSON, for programs.", Recursive = true };
+    private static readonly Option<string?> ServiceOption = new("--service") { Description = "The service's address. Otherwise GSTAIR_SERVICE, or the data folder's service.url.", Recursive = true };
+    private static readonly Option<string?> DataOption = new("--data") { Description = "The service's data folder, with admin.token in it. Otherwise GSTAIR_DATA, or ./data. GSTAIR_TOKEN takes the token itself.", Recursive = true };
+    private static readonly JsonSerializerOptions Indented = new(JsonSerializerDefaults.Web) { WriteIndented = true, Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
+
+    public static void AddTo(RootCommand root)
+    {
+        root.Options.Add(ServiceOption);
+        root.Options.Add(DataOption);
+        root.Options.Add(JsonOption);
+    }
+
+    /// <summary>The words of the command that was parsed, for an error.</summary>
+    public static IEnumerable<string> Path(ParseResult parsed)
+    {
+        var words = new Stack<string>();
+        for (var at = parsed.CommandResult; at is { Command: not RootCommand }; at = at.Parent as System.CommandLine.Parsing.CommandResult) words.Push(at.Command.Name);
+        return words;
+    }
+
+    /// <summary>Lets a command call the service and print.</summary>
+    public static void Calls(this Command command, Func<ParseResult, GrandStairClient, Screen, CancellationToken, Task<int>> work) => command.SetAction(async (parsed, stop) =>
+    {
+        var screen = new Screen();
+        return await GuardAsync(async () =>
+        {
+            using var client = Connect(parsed);
+            return await work(parsed, client, screen, stop);
+        });
+    });
+
+    /// <summary>Lets a command ask the service one thing and print it.</summary>
+    public static void Asks<T>(this Command command, Func<ParseResult, GrandStairClient, CancellationToken, Task<T>> ask, Action<T, Screen> show) => command.Calls(async (parsed, client, screen, stop) =>
+    {
+        var answer = await ask(parsed, client, stop);
+        if (!PrintedAsJson(parsed, answer)) show(answer, screen);
+        return ExitStatus.Done;
+    });
+
+    /// <summary>Prints an answer as JSON where that was asked for.</summary>
+    public static bool PrintedAsJson<T>(ParseResult parsed, T answer)
+    {
+        if (!parsed.GetValue(JsonOption)) return false;
+        Console.WriteLine(JsonSerializer.Serialize(answer, Indented));
+        return true;
+    }
+
+    /// <summary>Does something and turns what goes wrong into words on the error output and an exit status.</summary>
+    public static async Task<int> GuardAsync(Func<Task<int>> work)
+    {
+        try
+        {
+            return await work();
+        }
+        catch (ServiceException error)
+        {
+            await TellAsync(error.Problems.Count > 0 ? "the file was not taken:" : error.Message);
+            foreach (var problem in error.Problems) await Console.Error.WriteLineAsync($"  {problem}");
+            return error.Status switch
+            {
+                0 => ExitStatus.NoService,
+                401 or 403 or 421 => ExitStatus.NotAllowed,
+                404 => ExitStatus.NotFound,
+                502 => ExitStatus.MachineAway,
+                507 => ExitStatus.StorageFull,
+                400 or 409 or 422 => ExitStatus.NotPossible,
+                _ => ExitStatus.Unexpected,
+            };
+        }
+        catch (FileException error)
+        {
+            foreach (var problem in error.Problems) await TellAsync(problem.ToString());
+            return ExitStatus.NotPossible;
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            await TellAsync(error.Message);
+            return ExitStatus.NotPossible;
+        }
+    }
+
+    private static Task TellAsync(string message) => Console.Error.WriteLineAsync($"gstair: {message}");
+
+    private static GrandStairClient Connect(ParseResult parsed)
+    {
+        var data = parsed.GetValue(DataOption) ?? Environment.GetEnvironmentVariable("GSTAIR_DATA") ?? "data";
+        var token = Environment.GetEnvironmentVariable("GSTAIR_TOKEN") ?? Read(System.IO.Path.Combine(data, "admin.token"))
+            ?? throw new IOException($"There is no token: {System.IO.Path.GetFullPath(data)} has no admin.token that can be read. Say where the service's data is with --data FOLDER, or give the token in GSTAIR_TOKEN.");
+        var service = parsed.GetValue(ServiceOption) ?? Environment.GetEnvironmentVariable("GSTAIR_SERVICE") ?? Read(System.IO.Path.Combine(data, "service.url")) ?? "http://127.0.0.1:7420";
+        return Uri.TryCreate(service, UriKind.Absolute, out var address) && address.Scheme is "http" or "https"
+            ? new(address!, token)
+            : throw new IOException($"'{service}' is no address of a service; expected one such as http://127.0.0.1:7420.");
+    }
+
+    private static string? Read(string file)
+    {
+        try
+        {
+            return File.ReadAllText(file).Trim();
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return null;
+        }
+    }
+}
+
+/// <summary>The terminal. Colours and shapes are left out where it is none.</summary>
+internal sealed class Screen
+{
+    private readonly IAnsiConsole _console = AnsiConsole.Create(new() { Out = new AnsiConsoleOutput(Console.Out) });
+
+    public Screen()
+    {
+        // Where the output goes into a file or a pipe, lines are not broken.
+        if (Console.IsOutputRedirected) _console.Profile.Width = 4000;
+    }
+
+    /// <summary>A line; <c>**bold**</c> marks what is to stand out.</summary>
+    public void Say(string line)
+    {
+        var bold = false;
+        _console.MarkupLine(string.Concat(line.Split("**").Select(part =>
+        {
+            var text = Markup.Escape(Clean(part));
+            var shown = bold ? $"[bold]{text}[/]" : text;
+            bold = !bold;
+            return shown;
+        })));
+    }
+
+    /// <summary>A quieter line.</summary>
+    public void Hint(string line) => _console.MarkupLine($"[grey]{Markup.Escape(Clean(line))}[/]");
+
+    /// <summary>A table; columns whose head begins with <c>#</c> are numbers.</summary>
+    public void Table(IReadOnlyList<string> heads, IEnumerable<IReadOnlyList<string?>> rows)
+    {
+        var table = new Table { Border = TableBorder.Simple, ShowHeaders = true };
+        foreach (var head in heads)
+        {
+            var column = new TableColumn($"[grey]{Markup.Escape(head.TrimStart('#'))}[/]") { Padding = new(0, 2) };
+            if (head.StartsWith('#')) column.RightAligned();
+            table.AddColumn(column);
+        }
+
+        foreach (var row in rows) table.AddRow(row.Select(c => (Spectre.Console.Rendering.IRenderable)new Markup(Coloured(Clean(c ?? "")))).ToArray());
+        _console.Write(table);
+    }
+
+    public void Clear() => _console.Clear();
+
+    public static bool IsTerminal => !Console.IsOutputRedirected;
+
+    /// <summary>How long ago, in the unit people use.</summary>
+    public static string Age(double? seconds) => seconds switch
+    {
+        null => "",
+        < 90 => $"{seconds:0} s",
+        < 5400 => $"{seconds / 60:0} min",
+        < 172800 => $"{seconds / 3600:0} h",
+        _ => $"{seconds / 86400:0} d",
+    };
+
+    /// <summary>A moment in UTC, as people write it.</summary>
+    public static string Time(DateTimeOffset? time) => time?.UtcDateTime.ToString("ddd d MMM HH:mm", System.Globalization.CultureInfo.InvariantCulture) ?? "";
+
+    /// <summary>A word of the API's as people read it.</summary>
+    public static string Word(string? word) => word?.Replace('-', ' ') ?? "";
+
+    /// <summary>What machines and files say may hold codes that a terminal would obey; they are taken out.</summary>
+    private static string Clean(string text) => string.Concat(text.Where(c => !char.IsControl(c)));
+
+    private static string Coloured(string cell)
+    {
+        var colour = cell switch
+        {
+            "open" or "done" or "proved" or "met" => "green",
+            "shut" or "unmet" or "ended" or "failed" => "red",
+            "undecided" or "untold" or "parked" => "yellow",
+            "under way" => "blue",
+            _ => null,
+        };
+        return colour is null ? Markup.Escape(cell) : $"[{colour}]{Markup.Escape(cell)}[/]";
+    }
+}

@@ -1,0 +1,46 @@
+using System.CommandLine;
+using GrandStair.Core.Readings;
+using GrandStair.Files.Catalogue;
+
+namespace GrandStair.Cli.Catalogue;
+
+internal static class CatalogueCommands
+{
+    public static Command Make() => new("catalogue", "What is known of products: releases, hops, checks, methods, keys") { List(), Keys(), Check() };
+
+    private static Command List()
+    {
+        var command = new Command("list", "Show the products that the service knows");
+        command.Asks(
+            (_, client, stop) => client.CatalogueAsync(stop),
+            (products, screen) => screen.Table(
+                ["product", "release", "status", "support ends", "hops to it", "methods"],
+                products.SelectMany(p => p.Releases.Select(r => new[]
+                {
+                    p.Name, r.Name, Screen.Word(r.Status), string.Join(", ", r.SupportEnds.Select(e => e.Key == "*" ? e.Value : $"{e.Key} {e.Value}")),
+                    string.Join(", ", p.Hops.Where(h => h.To == r.Version).Select(h => h.Name)), p.Hops.Any(h => h.To == r.Version) ? string.Join(", ", p.Methods.Select(m => m.Name)) : "",
+                }))));
+        return command;
+    }
+
+    private static Command Keys()
+    {
+        var command = new Command("keys", "Show the keys that conditions can ask about");
+        command.Asks((_, client, stop) => client.KeysAsync(stop), (keys, screen) => screen.Table(["key", "kind", "meaning"], keys.Select(k => new[] { k.Key, k.Kind, k.Meaning })));
+        return command;
+    }
+
+    private static Command Check()
+    {
+        var folder = new Argument<string>("folder") { Description = "A product's folder, with product.yaml in it." };
+        var command = new Command("check", "Check a product's folder without a service, with line and column of what is wrong") { folder };
+        command.SetAction((parsed, _) => Caller.GuardAsync(() =>
+        {
+            var path = parsed.GetValue(folder)!;
+            var product = CatalogueFolder.Parse(CatalogueFolder.Load(path), KeyRegistry.BuiltIn, Path.Combine(path, "product.yaml"));
+            new Screen().Say($"**{product.Name}** is well formed: {product.Releases.Length} releases, {product.Hops.Length} hops, {product.Hops.Sum(h => h.Checks.Length)} checks, {product.Methods.Length} methods; hash {product.Hash[..12]}");
+            return Task.FromResult(ExitStatus.Done);
+        }));
+        return command;
+    }
+}

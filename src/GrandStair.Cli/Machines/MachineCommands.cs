@@ -1,0 +1,82 @@
+using System.CommandLine;
+using GrandStair.Contracts;
+
+namespace GrandStair.Cli.Machines;
+
+internal static class MachineCommands
+{
+    private static readonly Argument<string> Name = new("name") { Description = "The machine's name or id." };
+
+    public static Command Make() => new("machine", "One machine: readings, gate, runs") { Show(), Gate(), Read(), Pin() };
+
+    private static Command Show()
+    {
+        var command = new Command("show", "Show what is known of a machine, and by which source") { Name };
+        command.Asks((parsed, client, stop) => client.MachineAsync(parsed.GetValue(Name)!, stop), Print);
+        return command;
+    }
+
+    private static Command Gate()
+    {
+        var product = new Option<string?>("--product") { Description = "The product (default: that of the plan the machine is in, or that it runs)." };
+        var release = new Option<string?>("--release") { Description = "The release to go to (default: the recommended one)." };
+        var plan = new Option<string?>("--plan") { Description = "Judge by this plan." };
+        var command = new Command("gate", "Say whether a machine can go, and exactly why not: seen, wanted, fix") { Name, product, release, plan };
+        command.Asks((parsed, client, stop) => client.GateAsync(parsed.GetValue(Name)!, parsed.GetValue(product), parsed.GetValue(release), parsed.GetValue(plan), stop), PrintGate);
+        return command;
+    }
+
+    private static Command Read()
+    {
+        var command = new Command("read", "Read the machine now, over its link") { Name };
+        command.Asks((parsed, client, stop) => client.ReadAsync(parsed.GetValue(Name)!, stop), Print);
+        return command;
+    }
+
+    private static Command Pin()
+    {
+        var key = new Option<string>("--key") { Description = "The host key as in known_hosts, such as \"ssh-ed25519 AAAA…\".", Required = true };
+        var reason = new Option<string>("--reason") { Description = "Why it is pinned anew; kept with your name.", Required = true };
+        var command = new Command("pin", "Pin a machine's host key") { Name, key, reason };
+        command.Asks(
+            (parsed, client, stop) => client.PinAsync(parsed.GetValue(Name)!, new(parsed.GetValue(key)!, parsed.GetValue(reason)!), stop),
+            (link, screen) => screen.Say($"Pinned **{link.HostKey}**"));
+        return command;
+    }
+
+    private static void Print(MachineView view, Screen screen)
+    {
+        var m = view.Machine;
+        screen.Say($"**{m.Name}** ({m.Id}): {m.Product ?? "product not known"} {m.Version}, {m.Site}");
+        screen.Hint($"reached by {view.Link.Kind}{(view.Link.Address.Length > 0 ? $" at {view.Link.User}@{view.Link.Address}:{view.Link.Port}, host key {view.Link.HostKey ?? "not pinned"}" : "")} · group {m.Group} · owner {m.Owner} · tags {string.Join(", ", m.Tags.DefaultIfEmpty("none"))}");
+        foreach (var place in view.Places)
+            screen.Say($"In plan **{place.Plan}**, wave {place.Wave}: **{Screen.Word(place.Standing)}**{(place.Why is null ? "" : $": {place.Why}")}{(place.SlotStart is null ? "" : $", slot {Screen.Time(place.SlotStart)} UTC")}{(place.Run is null ? "" : $", run {place.Run}")}");
+        screen.Table(["key", "value", "seen", "source", ""], view.Readings.Select(r => new[] { r.Key, r.Shown, $"{Screen.Age(r.AgeSeconds)} ago", r.Source, Differs(view, r) }));
+    }
+
+    private static string Differs(MachineView view, ReadingView reading) =>
+        view.Disagreements.FirstOrDefault(d => d.Key == reading.Key) is { } other ? $"differs from {other.Source} {Screen.Age(other.AgeSeconds)} ago: {other.Shown}" : "";
+
+    private static void PrintGate(GateView gate, Screen screen)
+    {
+        if (gate.Arrived)
+        {
+            screen.Say($"**{gate.Machine}** runs {gate.Target} already");
+            return;
+        }
+
+        screen.Say($"**{gate.Machine}** to {gate.Target}: the gate is **{gate.Gate}**{(gate.Why is null ? "" : $": {gate.Why}")}");
+        screen.Hint($"route {string.Join(" → ", gate.Route.DefaultIfEmpty("none"))} · method {gate.Method ?? "none"}{(gate.Carries is null ? "" : $", carries {gate.Carries}")}{(gate.Until is null ? "" : $" · holds until {Screen.Time(gate.Until)} UTC")}");
+        foreach (var against in gate.Against) screen.Hint($"not {against.Method}: {against.Why}");
+        foreach (var check in gate.Checks.Where(c => c.State is "unmet" or "untold"))
+        {
+            screen.Say("");
+            screen.Say($"**{check.Title}** ({check.Need}, {check.State})");
+            foreach (var seen in check.Seen) screen.Say($"  seen    {seen.Key} = {seen.Shown}{(seen.AgeSeconds is null ? "" : $", {Screen.Age(seen.AgeSeconds)} ago, by {seen.Source}")}{(seen.Note is null ? "" : $" ({seen.Note})")}");
+            screen.Say($"  wanted  {check.Wanted}");
+            screen.Say($"  fix     {check.Fix.Words} ({check.Fix.By}{(check.Fix.Minutes is { } minutes ? $", {minutes:0} min" : "")})");
+        }
+
+        screen.Table(["check", "need", "state"], gate.Checks.Select(c => new[] { c.Title, c.Need, Screen.Word(c.State) }));
+    }
+}

@@ -1,0 +1,26 @@
+using System.CommandLine;
+
+namespace GrandStair.Cli.Outcomes;
+
+internal static class OutcomeCommands
+{
+    public static Command Make()
+    {
+        var plan = new Argument<string>("plan") { Description = "The plan's name." };
+        var show = new Command("show", "How a plan's machines ended or stand; the open ones with the reason") { plan };
+        show.Asks(
+            (parsed, client, stop) => client.OutcomesAsync(parsed.GetValue(plan)!, stop),
+            (view, screen) =>
+            {
+                var over = view.Tally["done"] + view.Tally["excused"];
+                screen.Say($"Plan **{view.Plan}**: **{over} of {view.Machines}** have an outcome or an excuse, **{view.Open.Count}** are open");
+                screen.Table(["standing", "#machines"], view.Tally.Select(t => new[] { Screen.Word(t.Key), $"{t.Value}" }).Append(["all", $"{view.Machines}"]));
+                screen.Say($"runs ended: {Counts(view.Outcomes)}; excused: {Counts(view.Excuses)}");
+                if (view.Open.Count > 0)
+                    screen.Table(["name", "standing", "run", "why"], view.Open.Take(50).Select(m => new[] { m.Name, Screen.Word(m.Standing), m.Run, m.Why }));
+            });
+        return new("outcome", "How machines ended") { show };
+    }
+
+    private static string Counts(IReadOnlyDictionary<string, int> counts) => string.Join(", ", counts.Select(c => $"{c.Value} {Screen.Word(c.Key)}").DefaultIfEmpty("none"));
+}

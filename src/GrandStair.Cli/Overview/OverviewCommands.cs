@@ -1,0 +1,44 @@
+using System.CommandLine;
+using GrandStair.Contracts;
+
+namespace GrandStair.Cli.Overview;
+
+internal static class OverviewCommands
+{
+    private const int Width = 60;
+
+    public static Command Make()
+    {
+        var plan = new Argument<string?>("plan") { Arity = ArgumentArity.ZeroOrOne, Description = "The plan's name (default: the newest)." };
+        var show = new Command("show", "How far a plan is, whether it makes its date, what is in the way") { plan };
+        show.Asks(
+            async (parsed, client, stop) =>
+            {
+                var name = parsed.GetValue(plan) ?? (await client.PlansAsync(stop)).LastOrDefault()?.Name
+                    ?? throw new IOException("There is no plan yet. 'gstair plan create FILE' makes one.");
+                return await client.OverviewAsync(name, stop);
+            },
+            Print);
+        return new("overview", "One page of a plan") { show };
+    }
+
+    private static void Print(OverviewView view, Screen screen)
+    {
+        var tally = view.Plan.Tally;
+        var proved = tally["proved"] + tally["done"];
+        screen.Say($"{view.Target}: **{proved} of {view.Plan.Machines}** proved{(view.ProbableEnd is { } end ? $", the slots as they stand end **{end:d MMMM}**" : "")}{(view.Plan.Deadline is null ? "" : $", deadline {view.Plan.Deadline}")}");
+        screen.Hint($"plan {view.Plan.Name}, {Screen.Word(view.Plan.State)}{(view.Plan.Held is null ? "" : $", held: {view.Plan.Held}")} · {Screen.Time(view.Now)} UTC");
+        foreach (var wave in view.Waves)
+        {
+            var share = wave.Machines == 0 ? 0 : (double)(wave.Tally["proved"] + wave.Tally["done"]) / wave.Machines;
+            screen.Say($"{new string('█', (int)(share * Width / 2))}{new string('░', (Width / 2) - (int)(share * Width / 2))} {wave.Name}: {wave.Tally["proved"] + wave.Tally["done"]} of {wave.Machines} proved, {Screen.Word(wave.State)}");
+        }
+
+        screen.Say($"■ {tally["done"]} done  ▲ {tally["proved"]} proved  ▶ {tally["under-way"]} under way  ‖ {tally["parked"]} parked  ○ {tally["scheduled"]} scheduled  ◇ {tally["ready"]} ready  ✕ {tally["not-ready"]} not ready  – {tally["excused"]} excused  ! {tally["ended"]} ended");
+        screen.Say("");
+        screen.Say("**In the way**");
+        screen.Table(["#machines", "what", "who", "what to do"], view.InTheWay.Select(w => new[] { $"{w.Machines}", w.Title, w.By ?? "decide", w.Detail }));
+        if (view.Next.Count > 0) screen.Say("**Next**");
+        foreach (var next in view.Next) screen.Say($"{next.Machines,4}  {Screen.Time(next.From)} – {next.To:HH:mm} UTC, {next.Site}, {next.Staged} staged");
+    }
+}

@@ -1,0 +1,143 @@
+using System.CommandLine;
+using GrandStair.Contracts;
+using GrandStair.Core.Readings;
+using GrandStair.Files.Plans;
+
+namespace GrandStair.Cli.Plans;
+
+internal static class PlanCommands
+{
+    private static readonly Argument<string> Name = new("plan") { Description = "The plan's name." };
+    private static readonly Option<string> Reason = new("--reason") { Description = "Why; kept with your name.", Required = true };
+    private static readonly Argument<string> Machine = new("machine") { Description = "The machine's name or id." };
+
+    public static Command Make() => new("plan", "Plans: which machines go where, when, and how") { Check(), Create(), List(), Show(), Members(), Start(), Hold(), Excuse(), Again() };
+
+    private static Command Check()
+    {
+        var file = new Argument<string>("file") { Description = "The plan's YAML file." };
+        var command = new Command("check", "Check a plan's file without a service, as far as that goes") { file };
+        command.SetAction((parsed, _) => Caller.GuardAsync(async () =>
+        {
+            var path = parsed.GetValue(file)!;
+            var plan = PlanFile.Parse(await File.ReadAllTextAsync(path), KeyRegistry.BuiltIn, null, path);
+            new Screen().Say($"**{plan.Name}** is well formed: {plan.Waves.Length} waves to {plan.Product} {plan.Release}. Keys and methods of the catalogue are checked by 'plan create'.");
+            return ExitStatus.Done;
+        }));
+        return command;
+    }
+
+    private static Command Create()
+    {
+        var file = new Argument<string>("file") { Description = "The plan's YAML file." };
+        var command = new Command("create", "Make a plan from a YAML file: find its machines, judge them, lay out its slots") { file };
+        command.Asks(
+            async (parsed, client, stop) =>
+            {
+                await using var stream = File.OpenRead(parsed.GetValue(file)!);
+                return await client.CreatePlanAsync(stream, stop);
+            },
+            (view, screen) =>
+            {
+                Print(view, screen);
+                screen.Hint($"It has not begun; 'gstair plan start {view.Plan.Name}' starts it.");
+            });
+        return command;
+    }
+
+    private static Command List()
+    {
+        var command = new Command("list", "Show all plans");
+        command.Asks(
+            (_, client, stop) => client.PlansAsync(stop),
+            (plans, screen) => screen.Table(
+                ["plan", "target", "state", "#machines", "#done", "#proved", "#under way", "#parked", "deadline"],
+                plans.Select(p => new[] { p.Name, p.Target, p.Held is null ? Screen.Word(p.State) : $"held: {p.Held}", $"{p.Machines}", Count(p, "done"), Count(p, "proved"), Count(p, "under-way"), Count(p, "parked"), p.Deadline })));
+        return command;
+    }
+
+    private static string Count(PlanRow plan, string standing) => $"{plan.Tally[standing]}";
+
+    private static Command Show()
+    {
+        var command = new Command("show", "Show a plan with its waves") { Name };
+        command.Asks((parsed, client, stop) => client.PlanAsync(parsed.GetValue(Name)!, stop), Print);
+        return command;
+    }
+
+    private static Command Members()
+    {
+        var standing = new Option<string?>("--standing") { Description = "not-ready, ready, scheduled, under-way, parked, proved, done, excused or ended; several with commas." };
+        var wave = new Option<int?>("--wave") { Description = "The wave's number." };
+        var filter = new Option<string?>("--where") { Description = "Only the machines of this condition." };
+        var command = new Command("members", "Show a plan's machines, where each stands and why") { Name, standing, wave, filter };
+        command.Asks(
+            (parsed, client, stop) => client.MembersAsync(parsed.GetValue(Name)!, parsed.GetValue(standing), parsed.GetValue(wave), parsed.GetValue(filter), int.MaxValue, stop),
+            (page, screen) =>
+            {
+                screen.Say($"**{page.Total}** machines");
+                screen.Table(
+                    ["name", "site", "wave", "standing", "method", "slot (UTC)", "run", "why"],
+                    page.Items.Select(m => new[] { m.Name, m.Site, m.WaveName, Screen.Word(m.Standing), m.Method, Screen.Time(m.SlotStart), m.Run, m.Excuse is null ? m.Why : $"{m.Excuse}: {m.ExcuseReason} ({m.ExcuseBy})" }));
+            });
+        return command;
+    }
+
+    private static Command Start()
+    {
+        var command = new Command("start", "Start a plan, or go on with a held one") { Name };
+        command.Asks((parsed, client, stop) => client.StartAsync(parsed.GetValue(Name)!, stop), Print);
+        return command;
+    }
+
+    private static Command Hold()
+    {
+        var command = new Command("hold", "Hold a plan: no slot opens and no wave begins until it is started again; what is under way goes on") { Name, Reason };
+        command.Asks((parsed, client, stop) => client.HoldAsync(parsed.GetValue(Name)!, parsed.GetValue(Reason)!, stop), Print);
+        return command;
+    }
+
+    private static Command Excuse()
+    {
+        var kind = new Option<string>("--as") { Description = "replaced, retired or stays.", Required = true };
+        var until = new Option<string?>("--until") { Description = "Until when it stays, such as 2027-09-30." };
+        var command = new Command("excuse", "Excuse a machine that will not go") { Name, Machine, kind, Reason, until };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await client.ExcuseAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, new(parsed.GetValue(kind)!, parsed.GetValue(Reason)!, parsed.GetValue(until)), stop);
+            screen.Say($"**{parsed.GetValue(Machine)}** is excused");
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
+    private static Command Again()
+    {
+        var command = new Command("again", "Let a machine go again whose run has ended without success") { Name, Machine, Reason };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await client.AgainAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, parsed.GetValue(Reason)!, stop);
+            screen.Say($"**{parsed.GetValue(Machine)}** goes again as soon as its gate is open");
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
+    private static void Print(PlanView view, Screen screen)
+    {
+        var p = view.Plan;
+        screen.Say($"Plan **{p.Name}** to {p.Target}: **{Screen.Word(p.State)}**{(p.Held is null ? "" : $", held: {p.Held}")}, {p.Machines} machines{(p.Deadline is null ? "" : $", deadline {p.Deadline}")}");
+        screen.Hint($"{view.Scope} · carries {view.Carries} · methods {string.Join(", then ", view.Methods)} · at most {view.Limits.All} at once, {(view.Limits.Site == int.MaxValue ? "no limit" : view.Limits.Site)} at one site");
+        screen.Hint($"a wave ends with {view.Advance.Proved:P0} proved, at most {view.Advance.Failures} failed, {view.Advance.SoakHours / 24:0.#} d soak");
+        screen.Table(
+            ["wave", "state", "#machines", "#not ready", "#ready", "#scheduled", "#under way", "#parked", "#proved", "#done", "#excused", "#ended", "planned", "why"],
+            view.Waves.Select(w => new string?[]
+            {
+                w.Name, Screen.Word(w.State), $"{w.Machines}", Of(w, "not-ready"), Of(w, "ready"), Of(w, "scheduled"), Of(w, "under-way"), Of(w, "parked"), Of(w, "proved"), Of(w, "done"), Of(w, "excused"), Of(w, "ended"),
+                w.PlannedFrom is null ? "" : $"{w.PlannedFrom:d MMM} – {w.PlannedTo:d MMM}", w.Why,
+            }));
+        foreach (var undecided in view.Undecided) screen.Say($"undecided: {undecided}");
+    }
+
+    private static string Of(WaveView wave, string standing) => wave.Tally[standing] is > 0 and var count ? $"{count}" : "";
+}

@@ -1,0 +1,38 @@
+using System.CommandLine;
+using GrandStair.Cli;
+using GrandStair.Cli.Catalogue;
+using GrandStair.Cli.Fleet;
+using GrandStair.Cli.Machines;
+using GrandStair.Cli.Outcomes;
+using GrandStair.Cli.Overview;
+using GrandStair.Cli.Plans;
+using GrandStair.Cli.Readiness;
+using GrandStair.Cli.Runs;
+
+var root = new RootCommand(
+    """
+    Grand Stair: carries a fleet from one major version to the next.
+
+    A filter is a condition, such as: site = "Westhaven" and disk.system.free < 40 GiB
+    Exit status: 0 done, 1 unexpected, 2 not a command, 3 not possible so, 4 not found, 5 not allowed,
+    6 no service, 7 a machine could not be reached, 8 the database cannot be written, 9 done with lines left out.
+    """);
+Caller.AddTo(root);
+root.Subcommands.Add(FleetCommands.Make());
+root.Subcommands.Add(MachineCommands.Make());
+root.Subcommands.Add(ReadinessCommands.Make());
+root.Subcommands.Add(PlanCommands.Make());
+root.Subcommands.Add(RunCommands.Make());
+root.Subcommands.Add(OutcomeCommands.Make());
+root.Subcommands.Add(OverviewCommands.Make());
+root.Subcommands.Add(CatalogueCommands.Make());
+
+var parsed = root.Parse(args);
+if (parsed.Errors.Count > 0)
+{
+    foreach (var error in parsed.Errors) await Console.Error.WriteLineAsync($"gstair: {error.Message}");
+    await Console.Error.WriteLineAsync($"'gstair {string.Join(' ', Caller.Path(parsed))} --help' shows what it takes.");
+    return ExitStatus.NotACommand;
+}
+
+return await parsed.InvokeAsync(new() { EnableDefaultExceptionHandler = false });

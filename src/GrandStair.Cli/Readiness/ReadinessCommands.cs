@@ -1,0 +1,53 @@
+using System.CommandLine;
+using GrandStair.Contracts;
+
+namespace GrandStair.Cli.Readiness;
+
+internal static class ReadinessCommands
+{
+    private static readonly Option<string?> Product = new("--product") { Description = "The product, such as \"Brae Desktop\"." };
+    private static readonly Option<string?> Release = new("--release") { Description = "The release to go to (default: the recommended one)." };
+    private static readonly Option<string?> Plan = new("--plan") { Description = "Judge a plan's machines by the plan's methods." };
+    private static readonly Option<string?> Scope = new("--where") { Description = "Only the machines of this condition." };
+
+    public static Command Make() => new("readiness", "Whether machines can go, and what is in the way") { Show(), Machines() };
+
+    private static Command Show()
+    {
+        var command = new Command("show", "Count every check over a scope, and say what would open the most gates") { Product, Release, Plan, Scope };
+        command.Asks((parsed, client, stop) => client.ReadinessAsync(parsed.GetValue(Product), parsed.GetValue(Release), parsed.GetValue(Plan), parsed.GetValue(Scope), stop), Print);
+        return command;
+    }
+
+    private static Command Machines()
+    {
+        var check = new Option<string?>("--check") { Description = "Those that this check was asked of." };
+        var state = new Option<string?>("--state") { Description = "With --check: met, unmet, untold, deferred or not-applicable; several with commas." };
+        var gate = new Option<string?>("--gate") { Description = "Those whose gate is open, undecided or shut." };
+        var command = new Command("machines", "The machines behind a number") { Product, Release, Plan, Scope, check, state, gate };
+        command.Asks(
+            (parsed, client, stop) => client.ReadinessMachinesAsync(parsed.GetValue(Product), parsed.GetValue(Release), parsed.GetValue(Plan), parsed.GetValue(Scope), parsed.GetValue(check), parsed.GetValue(state), parsed.GetValue(gate), stop),
+            (page, screen) =>
+            {
+                screen.Say($"**{page.Total}** machines");
+                screen.Table(
+                    ["name", "site", "gate", "check", "seen", "in the way"],
+                    page.Items.Select(r => new[] { r.Name, r.Site, r.Gate, Screen.Word(r.CheckState), string.Join(", ", r.Seen.Select(s => $"{s.Key} = {s.Note ?? s.Shown}")), r.Why }));
+            });
+        return command;
+    }
+
+    private static void Print(ReadinessView view, Screen screen)
+    {
+        screen.Say($"To {view.Target}: **{view.Open} of {view.Machines - view.Arrived}** gates open, **{view.Shut}** shut, **{view.Undecided}** undecided{(view.Arrived > 0 ? $"; {view.Arrived} run it already" : "")}");
+        screen.Hint($"{view.NobodyCanMend} nobody can mend · {view.Disagreements} machines on which two sources disagree · {view.Scope}");
+        screen.Table(
+            ["check", "need", "#met", "#unmet", "#untold", "#later", "who mends it", "#opens"],
+            view.Checks.Select(c => new[] { c.Title, c.Need, Number(c.Met), Number(c.Unmet), Number(c.Untold), Number(c.Deferred), Mends(c), c.Opens > 0 ? $"+{c.Opens}" : "" }));
+        foreach (var reason in view.Reasons) screen.Say($"**{reason.Machines}** have no gate: {reason.Reason}");
+    }
+
+    private static string Number(int number) => number == 0 ? "" : $"{number}";
+
+    private static string Mends(CheckCount check) => check.Unmet + check.Untold == 0 ? "" : check.Fix.By + (check.Fix.Minutes is { } minutes ? $", {minutes:0} min each" : "");
+}

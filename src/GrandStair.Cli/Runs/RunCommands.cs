@@ -1,0 +1,123 @@
+using System.CommandLine;
+using GrandStair.Client;
+using GrandStair.Contracts;
+
+namespace GrandStair.Cli.Runs;
+
+internal static class RunCommands
+{
+    private const int PhasesUntilProved = 6;
+    private static readonly Argument<string> Run = new("run") { Description = "The run, such as r118." };
+    private static readonly Option<string?> Plan = new("--plan") { Description = "Only the runs of this plan." };
+    private static readonly Option<string?> Standing = new("--standing") { Description = "under-way, parked, scheduled, proved, done or ended; several with commas." };
+
+    public static Command Make() => new("run", "Runs: each machine's passage, its phases, steps and log") { List(), Show(), Watch(), Decide(), CloseLooseEnd() };
+
+    private static Command List()
+    {
+        var limit = new Option<int>("--limit") { Description = "How many at most.", DefaultValueFactory = _ => 50 };
+        var command = new Command("list", "Show runs; those that need somebody come first") { Plan, Standing, limit };
+        command.Asks((parsed, client, stop) => client.RunsAsync(parsed.GetValue(Plan), parsed.GetValue(Standing), parsed.GetValue(limit), stop), Print);
+        return command;
+    }
+
+    private static Command Show()
+    {
+        var command = new Command("show", "Show a run's phases, steps and log") { Run };
+        command.Asks((parsed, client, stop) => client.RunAsync(parsed.GetValue(Run)!, stop), Print);
+        return command;
+    }
+
+    private static Command Watch()
+    {
+        var run = new Argument<string?>("run") { Arity = ArgumentArity.ZeroOrOne, Description = "The run; without one, all that are under way or parked." };
+        var command = new Command("watch", "Show runs again whenever something changes, until a single run is over or Ctrl+C is pressed") { run, Plan };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            if (parsed.GetValue(run) is { } one) return await WatchOneAsync(client, one, screen, stop);
+            await foreach (var _ in ChangesAsync(client, null, stop))
+            {
+                if (Screen.IsTerminal) screen.Clear();
+                Print(await client.RunsAsync(parsed.GetValue(Plan), "under-way,parked", 30, stop), screen);
+            }
+
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
+    private static async Task<int> WatchOneAsync(GrandStairClient client, string run, Screen screen, CancellationToken stop)
+    {
+        var shown = 0;
+        await foreach (var _ in ChangesAsync(client, run, stop))
+        {
+            var view = await client.RunAsync(run, stop);
+            foreach (var line in view.Log.Skip(shown)) screen.Say($"{Screen.Time(line.At)}  {line.Text}");
+            shown = view.Log.Count;
+            if (view.Run.Closed is not null)
+            {
+                screen.Say($"**{view.Run.Run}** on {view.Run.Machine}: **{Screen.Word(view.Run.Outcome)}**{(view.Run.Reason is null ? "" : $", {view.Run.Reason}")}");
+                return view.Run.Outcome == "done" ? ExitStatus.Done : ExitStatus.NotPossible;
+            }
+        }
+
+        return ExitStatus.Done;
+    }
+
+    /// <summary>One at once, then one for every change of the run, or of any.</summary>
+    private static async IAsyncEnumerable<bool> ChangesAsync(GrandStairClient client, string? run, [System.Runtime.CompilerServices.EnumeratorCancellation] CancellationToken stop)
+    {
+        yield return true;
+        await foreach (var change in client.ChangesAsync(null, stop))
+        {
+            if (change.Kind == "run" && (run is null || change.Subject == run)) yield return true;
+        }
+    }
+
+    private static Command Decide()
+    {
+        var decision = new Argument<string>("decision") { Description = "try-again, wait-on, call-off, go-back or give-up; 'run show' says which are possible." };
+        var reason = new Option<string>("--reason") { Description = "Why; kept with your name.", Required = true };
+        var command = new Command("decide", "Decide about a run") { Run, decision, reason };
+        command.Asks((parsed, client, stop) => client.DecideAsync(parsed.GetValue(Run)!, new(parsed.GetValue(decision)!, parsed.GetValue(reason)!), stop), Print);
+        return command;
+    }
+
+    private static Command CloseLooseEnd()
+    {
+        var name = new Argument<string>("loose-end") { Description = "The loose end's name; 'run show' lists them." };
+        var reason = new Option<string>("--reason") { Description = "What was done; kept with your name.", Required = true };
+        var command = new Command("close-loose-end", "Close a loose end") { Run, name, reason };
+        command.Asks((parsed, client, stop) => client.CloseLooseEndAsync(parsed.GetValue(Run)!, parsed.GetValue(name)!, parsed.GetValue(reason)!, stop), Print);
+        return command;
+    }
+
+    private static void Print(Page<RunRow> page, Screen screen)
+    {
+        var parked = page.Items.Count(r => r.Standing == "parked");
+        screen.Say($"**{page.Total}** runs{(parked > 0 ? $", **{parked}** parked: somebody has to decide" : "")}");
+        screen.Table(
+            ["run", "machine", "site", "standing", "passage", "what", "#for", "#to go", "note"],
+            page.Items.Select(r => new[]
+            {
+                r.Run, r.Machine, r.Site, Screen.Word(r.Standing), Passage(r), r.Step ?? Screen.Word(r.Outcome), Screen.Age(r.ElapsedSeconds),
+                r.OverSeconds is { } over ? $"+{Screen.Age(over)}" : Screen.Age(r.LeftSeconds), r.Parked ?? r.Reason ?? r.Note,
+            }));
+        if (page.Items.Count < page.Total) screen.Hint($"{page.Total - page.Items.Count} more; narrow it with --standing, or raise --limit.");
+    }
+
+    /// <summary>The phases up to the proof, filled as far as the run has come.</summary>
+    private static string Passage(RunRow r) => string.Concat(Enumerable.Range(1, PhasesUntilProved).Select(i => i < r.PhaseNumber ? '■' : i == r.PhaseNumber ? (r.Standing == "parked" ? '‖' : '▶') : '·')) + $" {Screen.Word(r.Phase)}";
+
+    private static void Print(RunView view, Screen screen)
+    {
+        var r = view.Run;
+        screen.Say($"Run **{r.Run}** on **{r.Machine}** ({r.Site}): **{Screen.Word(r.Standing)}**, {Passage(r)}{(r.Parked is null ? "" : $"; parked: {r.Parked}")}");
+        screen.Hint($"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} UTC · claim {view.Epoch}{(view.MissedSlots > 0 ? $" · {view.MissedSlots} slots missed" : "")} · {(view.Turned ? "past the turning point" : "can be called off")}");
+        if (view.Possible.Count > 0) screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");
+        screen.Table(["phase", "step", "state", "#attempts", ""], view.Steps.Select(s => new[] { Screen.Word(s.Phase), s.Title, Screen.Word(s.State), s.Attempts > 0 ? $"{s.Attempts}" : "", s.TurningPoint ? "turning point" : "" }));
+        foreach (var end in view.LooseEnds)
+            screen.Say($"loose end **{end.Name}**: {end.Title} (seen: {end.Seen}). {(end.Closed is null ? end.Fix : $"Closed by {end.By}, {Screen.Time(end.Closed)}")}");
+        foreach (var line in view.Log) screen.Say($"{Screen.Time(line.At)}  {line.Text}{(line.Actor == "worker" ? "" : $"  [{line.Actor}]")}");
+    }
+}
