@@ -182,7 +182,7 @@ internal sealed class Screen
     public static string Age(double? seconds) => seconds switch
     {
         null => "",
-        < 90 => $"{seconds:0} s",
+        < 59.5 => $"{seconds:0} s",
         < 5400 => $"{seconds / 60:0} min",
         < 172800 => $"{seconds / 3600:0} h",
         _ => $"{seconds / 86400:0} d",

@@ -42,7 +42,7 @@ export function MachinePage() {
         {m.lastSeen && ` · last seen ${time(m.lastSeen)}`}
       </p>
       {read.error && <Problem of={read.error} />}
-      <div className="columns wide-left">
+      <div className="columns halves">
         <div className="stack">
           {gate.data && <Gate gate={gate.data} />}
           {gate.error && !(gate.error instanceof ServiceProblem && gate.error.status === 404) && <Problem of={gate.error} />}
@@ -65,7 +65,9 @@ function Gate({ gate }: { gate: Schemas['GateView'] }) {
   return (
     <section className="card">
       <h2>
-        To {gate.target}: <GateState of={gate.gate} />
+        <span>
+          To {gate.target}: <GateState of={gate.gate} />
+        </span>
         <span className="quiet">{gate.method ? `${word(gate.method)}, carries ${gate.carries}` : 'no method'}</span>
       </h2>
       {open.length === 0 && gate.why && <p>{gate.why}</p>}
@@ -140,7 +142,7 @@ function Readings({ view }: { view: Schemas['MachineView'] }) {
             const other = differing.get(reading.key);
             return (
               <tr key={reading.key}>
-                <td>
+                <td className="nowrap">
                   <code>{reading.key}</code>
                 </td>
                 <td className={reading.state === 'value' ? '' : 'quiet'}>

@@ -191,7 +191,7 @@ function niceStep(total: number): number {
 
 function Legend() {
   return (
-    <g className="legend" aria-hidden="true" transform={`translate(${WIDTH - 246} ${HEIGHT - BOTTOM - 14})`}>
+    <g className="legend" aria-hidden="true" transform={`translate(${WIDTH - 470} ${HEIGHT - BOTTOM - 14})`}>
       <line x1="0" x2="22" y1="0" y2="0" className="actual" />
       <text x="28" y="4">
         actual

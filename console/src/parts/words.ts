@@ -4,7 +4,7 @@ export const word = (text: string | null | undefined) => (text ?? '').replaceAll
 /** A number of seconds in the unit that people use. */
 export function span(seconds: number | null | undefined): string {
   if (seconds === null || seconds === undefined) return '';
-  if (seconds < 90) return `${Math.round(seconds)} s`;
+  if (seconds < 59.5) return `${Math.round(seconds)} s`;
   if (seconds < 5400) return `${Math.round(seconds / 60)} min`;
   if (seconds < 172800) return `${Math.round(seconds / 3600)} h`;
   return `${Math.round(seconds / 86400)} d`;

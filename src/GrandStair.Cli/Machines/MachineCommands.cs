@@ -72,7 +72,7 @@ internal static class MachineCommands
         {
             screen.Say("");
             screen.Say($"**{check.Title}** ({check.Need}, {check.State})");
-            foreach (var seen in check.Seen) screen.Say($"  seen    {seen.Key} = {seen.Shown}{(seen.AgeSeconds is null ? "" : $", {Screen.Age(seen.AgeSeconds)} ago, by {seen.Source}")}{(seen.Note is null ? "" : $" ({seen.Note})")}");
+            foreach (var seen in check.Seen) screen.Say($"  seen    {seen.Key} = {seen.Shown}{(seen.AgeSeconds is null ? "" : $", {Screen.Age(seen.AgeSeconds)} ago, by {seen.Source}")}{(seen.Note is null || seen.Note == seen.Shown ? "" : $" ({seen.Note})")}");
             screen.Say($"  wanted  {check.Wanted}");
             screen.Say($"  fix     {check.Fix.Words} ({check.Fix.By}{(check.Fix.Minutes is { } minutes ? $", {minutes:0} min" : "")})");
         }

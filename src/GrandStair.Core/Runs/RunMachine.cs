@@ -187,16 +187,15 @@ public static class RunMachine
 
     private static Stepped OnEnded(RunState state, OrderEnded e)
     {
-        // An overdue order may still end while its run is parked; then the run goes on.
-        var late = state.ParkedAt?.Name == e.Order;
-        if (!IsOutstanding(state, e.Order) && !late) return Same(state);
+        // An order that is overdue stays outstanding while its run is parked; when it ends after all, the run goes on.
+        if (!IsOutstanding(state, e.Order) || state.Outstanding!.Kind != OrderKind.Step) return Same(state);
         if (e.Result == OrderResult.Ok) return NextStep(state with { Step = state.Step + 1, Tries = 0, Parked = null, ParkedAt = null }, e.At);
         if (state.CallOff is { } reason && !state.Turned) return Close(state, Outcome.CalledOff, reason, e.At);
 
         var step = state.Steps[state.Step];
         var tries = state.Tries + 1;
         if (tries < step.Attempts) return Ask(state with { Tries = tries }, OrderKind.Step, step.Name, e.At, e.At + Pause);
-        return Park(state with { Outstanding = state.Outstanding ?? state.ParkedAt }, $"{step.Title}: {Tell(e)}", e.At);
+        return Park(state, $"{step.Title}: {Tell(e)}", e.At);
     }
 
     private static string Tell(OrderEnded e)

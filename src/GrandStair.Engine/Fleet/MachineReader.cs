@@ -1,3 +1,4 @@
+using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
 using GrandStair.Engine.Plans;
 using GrandStair.Links;
@@ -30,9 +31,9 @@ public sealed class MachineReader(LinkSet links, Shelf shelf, FleetTable table, 
         var readings = ReadingLines.Parse(output, shelf.Keys, link.Kind, now, out var refused);
         if (readings.IsEmpty)
             throw new LinkException("unreachable", $"{machine.Name} answered, but no line of it was a reading{(refused.IsEmpty ? "." : $": '{refused[0]}'.")}");
-        // What belongs to products that the machine turns out not to run is not looked for on it.
-        var mentioned = readings.Select(r => r.Key).ToHashSet(StringComparer.Ordinal);
-        var covered = products.SelectMany(p => p.Readers).Where(r => r.Covers.Any(mentioned.Contains)).SelectMany(r => r.Covers).Distinct();
+        // What belongs to products that the machine turns out not to run is not absent from it; it was never looked for.
+        var seen = machine with { Readings = [.. machine.Readings, .. readings] };
+        var covered = products.Where(p => p.Is.Ask(seen, new Use(now)).Value == Kleene.Yes).SelectMany(p => p.Readers).SelectMany(r => r.Covers).Distinct();
         await table.PutReadingsAsync(machine.Id, new SourceReport(link.Kind, [.. covered], readings), now, now, actor, stop);
         return (await cache.AllAsync(stop))[machine.Id];
     }

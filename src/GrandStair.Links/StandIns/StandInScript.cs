@@ -28,7 +28,7 @@ internal static class StandInScript
         var luck = Chance.Of(machine, "luck-" + order.Name.Step, order.Name.Attempt);
 
         if (apply && truth.GetValueOrDefault("driver.printer") == "4.1" && luck < 0.7)
-            return new(lasts * 0.8, OrderState.Ended, 31, "first start: printer driver 4.1 did not load\nwent back to the state before the first start");
+            return new(lasts * 0.8, OrderState.Ended, 31, "went back to the state before the first start\nfirst start: printer driver 4.1 did not load");
         if (apply && luck < 0.02) return new(lasts * 0.6, OrderState.Gone, null, "the machine lost its power");
         if (apply && luck > 0.96) return new(lasts * 2.6, OrderState.Ended, 0, "applied; indexing took long");
         if (order.Script.Contains("fetch", StringComparison.Ordinal) && luck < 0.05)

@@ -1,0 +1,88 @@
+using System.Reflection.Metadata;
+using System.Reflection.PortableExecutable;
+using System.Xml.Linq;
+using GrandStair.Core.Readings;
+using Xunit;
+
+namespace GrandStair.Core.Tests;
+
+/// <summary>The house itself: which part may know which, and that the heart stays pure.</summary>
+public sealed class House
+{
+    private static readonly Dictionary<string, string[]> MayKnow = new()
+    {
+        ["Core"] = [],
+        ["Files"] = ["Core"],
+        ["Storage"] = ["Core"],
+        ["Links"] = ["Core"],
+        ["Engine"] = ["Core", "Storage", "Links"],
+        ["Contracts"] = [],
+        ["Service"] = ["Engine", "Files", "Contracts"],
+        ["Client"] = ["Contracts"],
+        ["Cli"] = ["Client", "Files"],
+    };
+
+    private static readonly string[] CorePackages = ["NodaTime", "MathNet.Numerics"];
+
+    public static string Root { get; } = FindRoot();
+
+    [Fact]
+    public void Every_part_knows_only_the_parts_that_it_may()
+    {
+        var parts = Directory.GetDirectories(Path.Combine(Root, "src")).Select(d => Path.GetFileName(d)["GrandStair.".Length..]).Order();
+        Assert.Equal(MayKnow.Keys.Order(), parts);
+        foreach (var (part, may) in MayKnow)
+            Assert.Equal(may.Order(), References(part, "ProjectReference").Select(r => Path.GetFileNameWithoutExtension(r)["GrandStair.".Length..]).Order());
+    }
+
+    [Fact]
+    public void The_heart_refers_to_the_base_library_and_its_pure_packages_alone()
+    {
+        Assert.Subset(CorePackages.ToHashSet(), References("Core", "PackageReference").ToHashSet());
+        var assemblies = typeof(Reading).Assembly.GetReferencedAssemblies().Select(a => a.Name!).ToArray();
+        Assert.DoesNotContain(assemblies, a => !a.StartsWith("System.", StringComparison.Ordinal) && !CorePackages.Contains(a));
+        string[] outside = ["System.Net.", "System.Data.", "System.Diagnostics.Process", "System.IO.FileSystem", "System.Threading.Thread"];
+        Assert.DoesNotContain(assemblies, a => outside.Any(o => a.StartsWith(o, StringComparison.Ordinal)));
+    }
+
+    [Fact]
+    public void The_heart_asks_no_clock_no_chance_and_no_file()
+    {
+        using var file = File.OpenRead(typeof(Reading).Assembly.Location);
+        using var image = new PEReader(file);
+        var meta = image.GetMetadataReader();
+        var used = meta.MemberReferences.Select(handle => meta.GetMemberReference(handle))
+            .Where(m => m.Parent.Kind == HandleKind.TypeReference)
+            .Select(m => (Type: meta.GetTypeReference((TypeReferenceHandle)m.Parent), Member: meta.GetString(m.Name)))
+            .Select(m => $"{meta.GetString(m.Type.Namespace)}.{meta.GetString(m.Type.Name)}.{m.Member}").ToHashSet();
+        Assert.Contains(used, u => u.StartsWith("System.DateTimeOffset.", StringComparison.Ordinal));
+        string[] impure = ["get_UtcNow", "get_Now", "get_Today", "GetTimestamp", "NewGuid"];
+        Assert.DoesNotContain(used, u => impure.Any(i => u.EndsWith($".{i}", StringComparison.Ordinal)) || u.StartsWith("System.Random.", StringComparison.Ordinal) || u.StartsWith("System.IO.File.", StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void What_stand_ins_are_really_like_is_known_to_their_link_alone()
+    {
+        var knowing = Directory.GetFiles(Path.Combine(Root, "src"), "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/bin/", StringComparison.Ordinal) && File.ReadAllText(f).Contains("\"truth.", StringComparison.Ordinal))
+            .Select(f => Path.GetFileName(Path.GetDirectoryName(f))!).Distinct();
+        Assert.Equal(["StandIns"], knowing);
+    }
+
+    [Fact]
+    public void Locked_package_versions_stand_beside_every_project()
+    {
+        var projects = new[] { "src", "tests" }.SelectMany(d => Directory.GetDirectories(Path.Combine(Root, d))).Where(d => Directory.GetFiles(d, "*.csproj").Length > 0);
+        Assert.All(projects, p => Assert.True(File.Exists(Path.Combine(p, "packages.lock.json")), p));
+    }
+
+    private static string[] References(string part, string kind) =>
+        [.. XDocument.Load(Path.Combine(Root, "src", $"GrandStair.{part}", $"GrandStair.{part}.csproj")).Descendants(kind).Select(r => r.Attribute("Include")!.Value)];
+
+    private static string FindRoot()
+    {
+        var folder = new DirectoryInfo(AppContext.BaseDirectory);
+        while (!File.Exists(Path.Combine(folder.FullName, "GrandStair.slnx"))) folder = folder.Parent!;
+        return folder.FullName;
+    }
+}

@@ -1,0 +1,260 @@
+using System.Text.Json;
+using CsCheck;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Runs;
+using Xunit;
+
+namespace GrandStair.Core.Tests.Runs;
+
+public sealed class RunMachineTests
+{
+    private static readonly DateTimeOffset Slot = Fleets.Now.AddHours(8);
+    private static readonly Noted Broken = new("services-up", "All services run", "services.failed = 1", "Start it.");
+
+    [Fact]
+    public void A_run_goes_through_its_phases_to_done()
+    {
+        var run = Journey.Opened();
+        run.Open().Ok("fetch");
+        Assert.Equal((Phase.AwaitSlot, OrderKind.Slot), (run.State.Phase, run.State.Outstanding!.Kind));
+        Assert.Equal(Slot, run.State.DueAt);
+        run.At(Slot).Say(o => new SlotOpened(run.Now, "worker", o.Name)).Open().Ok("save").Open().Ok("apply").Ok("restart").Ok("look").Open();
+        Assert.Equal((Phase.Settle, run.Now), (run.State.Phase, run.State.Proved));
+        Assert.Equal(run.Now.AddDays(10), run.State.DueAt);
+        run.At(run.Now.AddDays(10)).Say(o => new Settled(run.Now, "worker", o.Name));
+        Assert.Equal((Outcome.Done, Standing.Done), (run.State.Outcome, run.Standing));
+        Assert.Equal([Phase.Gate, Phase.Stage, Phase.AwaitSlot, Phase.Gate, Phase.Guard, Phase.Gate, Phase.Apply, Phase.Prove, Phase.Settle, Phase.Closed], run.State.Phases.Select(p => p.Phase));
+        Assert.Equal("r1/1/apply/1", run.Asked.Single(o => o.Name.Step == "apply").Name.ToString());
+    }
+
+    [Fact]
+    public void An_answer_that_comes_twice_changes_nothing()
+    {
+        var run = Journey.Opened().Open();
+        var ended = new OrderEnded(run.Now, "worker", run.State.Outstanding!.Name, OrderResult.Ok, 0, "");
+        var once = RunMachine.Step(run.State, ended).State;
+        var twice = RunMachine.Step(once, ended);
+        Assert.Empty(twice.Orders);
+        Assert.Equal(once with { Events = once.Events + 1 }, twice.State);
+    }
+
+    [Fact]
+    public void A_failed_step_is_a_new_attempt_and_then_parked()
+    {
+        var run = Journey.Opened().Open().Fail("fetch", 7);
+        Assert.Equal("r1/1/fetch/2", run.State.Outstanding!.Name.ToString());
+        Assert.Equal(run.Now + RunMachine.Pause, run.State.DueAt);
+        run.Fail("fetch", 7);
+        Assert.Equal(("Fetch: exit status 7, cut", Standing.Parked), (run.State.Parked, run.Standing));
+        Assert.Null(run.State.DueAt);
+        run.Decide(Decision.TryAgain);
+        Assert.Equal("r1/1/fetch/3", run.State.Outstanding!.Name.ToString());
+    }
+
+    [Fact]
+    public void What_is_gone_after_a_power_cut_is_tried_again_as_a_new_attempt()
+    {
+        var run = Journey.AtApply().Say(o => new OrderEnded(Slot, "worker", o.Name, OrderResult.Gone, null, ""));
+        Assert.Equal("r1/1/apply/2", run.State.Outstanding!.Name.ToString());
+        Assert.True(run.State.Turned);
+    }
+
+    [Fact]
+    public void A_shut_gate_parks_and_an_undecided_one_is_asked_three_times()
+    {
+        var shut = Journey.Opened().Judge(GateState.Shut, Broken);
+        Assert.StartsWith("the gate is shut: All services run (seen: services.failed = 1)", shut.State.Parked, StringComparison.Ordinal);
+        var undecided = Journey.Opened().Judge(GateState.Undecided, Broken).Judge(GateState.Undecided, Broken);
+        Assert.Null(undecided.State.Parked);
+        Assert.NotNull(undecided.Judge(GateState.Undecided, Broken).State.Parked);
+    }
+
+    [Fact]
+    public void A_run_can_be_called_off_until_the_turning_point_and_not_after()
+    {
+        Assert.Equal(Outcome.CalledOff, Journey.Opened().Open().Ok("fetch").Decide(Decision.CallOff).State.Outcome);
+        var staging = Journey.Opened().Open().Decide(Decision.CallOff);
+        Assert.Null(staging.State.Closed);
+        Assert.Equal(Outcome.CalledOff, staging.Ok("fetch").State.Outcome);
+        var error = Assert.Throws<DecisionRefusedException>(() => Journey.AtApply().Decide(Decision.CallOff));
+        Assert.Contains("cannot 'call-off'", error.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void Past_the_latest_turning_point_nothing_is_begun_and_another_slot_is_needed()
+    {
+        var run = Journey.Opened().Open().Ok("fetch").At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name)).Open();
+        run.At(Slot.AddHours(4)).Ok("save").Open();
+        Assert.Equal((Phase.AwaitSlot, true, 1), (run.State.Phase, run.State.NeedsSlot, run.State.MissedSlots));
+        Assert.Null(run.State.DueAt);
+        Assert.DoesNotContain(run.Asked, o => o.Name.Step == "apply");
+        run.Add(new SlotMoved(run.Now, "worker", new(Slot.AddDays(1), Slot.AddDays(1).AddHours(1), Slot.AddDays(1).AddHours(3)), "missed"));
+        Assert.Equal(Slot.AddDays(1), run.State.DueAt);
+    }
+
+    [Fact]
+    public void A_run_that_is_overdue_is_parked_and_goes_on_when_its_order_ends_after_all()
+    {
+        var run = Journey.AtApply().Say(o => new OrderOverdue(Slot.AddHours(4), "worker", o.Name, "long"));
+        Assert.Equal(("long", OrderKind.Step), (run.State.Parked, run.State.Outstanding!.Kind));
+        Assert.Contains(Decision.WaitOn, RunMachine.Possible(run.State));
+        run.Ok("apply");
+        Assert.Equal((null, "restart"), (run.State.Parked, run.State.Outstanding!.Name.Step));
+    }
+
+    [Fact]
+    public void A_proof_that_does_not_hold_can_be_gone_back_from()
+    {
+        var run = Journey.AtApply().Ok("apply").Ok("restart").Ok("look").Judge(GateState.Shut, Broken);
+        Assert.StartsWith("the proof is shut", run.State.Parked, StringComparison.Ordinal);
+        run.Decide(Decision.GoBack).Ok("go-back");
+        Assert.Equal((Outcome.Reverted, "because", Standing.Ended), (run.State.Outcome, run.State.Reason, run.Standing));
+    }
+
+    [Fact]
+    public void A_caution_at_the_proof_is_a_loose_end_and_must_be_closed_before_the_run_is_done()
+    {
+        var run = Journey.AtApply().Ok("apply").Ok("restart").Ok("look").Say(o => new GateJudged(Slot, "worker", o.Name, GateState.Open, [], [Broken]));
+        Assert.Equal(Standing.Proved, run.Standing);
+        Assert.Null(run.State.DueAt);
+        run.Say(o => new Settled(Slot.AddDays(10), "worker", o.Name));
+        Assert.Null(run.State.Closed);
+        run.Add(new LooseEndClosed(Slot.AddDays(10), "deck-it", "services-up", "started it"));
+        run.Say(o => new Settled(Slot.AddDays(10), "worker", o.Name));
+        Assert.Equal(Outcome.Done, run.State.Outcome);
+        Assert.Equal("deck-it", run.State.LooseEnds[0].By);
+    }
+
+    [Fact]
+    public void Room_is_needed_from_the_slot_to_the_proof_and_given_back_while_parked()
+    {
+        var run = Journey.Opened().Open().Ok("fetch");
+        Assert.False(run.State.NeedsRoom);
+        run.At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name));
+        Assert.True(run.State.NeedsRoom);
+        Assert.False(run.Judge(GateState.Shut, Broken).State.NeedsRoom);
+        Assert.True(Journey.AtApply().State.NeedsRoom);
+    }
+
+    [Fact]
+    public void Replaying_any_history_gives_the_same_state_and_no_attempt_is_ever_asked_for_twice() => Gen.Int[0, 5].Array[1, 60].Sample(choices =>
+    {
+        var run = Journey.Opened();
+        foreach (var choice in choices) run.Random(choice);
+        Assert.Equal(Json(run.State), Json(RunMachine.Replay(run.Log)!));
+        Assert.Equal(run.Asked.Count, run.Asked.Select(o => o.Name).Distinct().Count());
+        Assert.Equal(run.State.Closed is null, run.State.Outstanding is not null);
+    });
+
+    [Fact]
+    public void Events_are_written_and_read_back()
+    {
+        var run = Journey.AtApply().Ok("apply");
+        var back = run.Log.Select(e => JsonSerializer.Deserialize<RunEvent>(JsonSerializer.Serialize(e, RunEvent.Json), RunEvent.Json)!);
+        Assert.Equal(Json(run.State), Json(RunMachine.Replay(back)!));
+        Assert.Equal(Json(run.State), Json(JsonSerializer.Deserialize<RunState>(Json(run.State), RunEvent.Json)!));
+    }
+
+    /// <summary>Logs of every version that was ever written replay for ever; new versions add files, none is changed.</summary>
+    [Theory]
+    [MemberData(nameof(GoldenLogs))]
+    public void A_golden_log_still_replays_to_its_state(string name)
+    {
+        var lines = File.ReadAllLines(Path.Combine(AppContext.BaseDirectory, "Runs", "golden", name));
+        var state = RunMachine.Replay(lines[..^1].Select(l => JsonSerializer.Deserialize<RunEvent>(l, RunEvent.Json)!))!;
+        var expected = JsonDocument.Parse(lines[^1]).RootElement;
+        Assert.Equal(expected.GetProperty("phase").GetString(), RunMachine.Name(state.Phase));
+        Assert.Equal(expected.GetProperty("events").GetInt32(), state.Events);
+        Assert.Equal(expected.GetProperty("outstanding").GetString(), state.Outstanding?.Name.ToString());
+        Assert.Equal(expected.GetProperty("outcome").GetString(), state.Outcome is { } outcome ? RunMachine.Name(outcome) : null);
+    }
+
+    public static TheoryData<string> GoldenLogs() =>
+        [.. Directory.GetFiles(Path.Combine(AppContext.BaseDirectory, "Runs", "golden"), "*.jsonl").Select(f => Path.GetFileName(f)!)];
+
+    private static string Json(RunState state) => JsonSerializer.Serialize(state, RunEvent.Json);
+
+    /// <summary>A run that is told what happens.</summary>
+    private sealed class Journey
+    {
+        public RunState State { get; private set; } = null!;
+
+        public List<RunEvent> Log { get; } = [];
+
+        public List<Order> Asked { get; } = [];
+
+        public DateTimeOffset Now { get; private set; } = Fleets.Now;
+
+        public Standing Standing => Standings.Of(false, default, true, State);
+
+        public static Journey Opened()
+        {
+            var method = Fleets.Method("image");
+            var leg = new LegSpec("6-to-7", "image", method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.AfterTurningPoint);
+            return new Journey().Add(new RunOpened(Fleets.Now, "worker", 1, 1, "winter", 1, "Pilot", "hash", [leg], new(Slot, Slot.AddHours(1), Slot.AddHours(3))));
+        }
+
+        public static Journey AtApply() => Opened().Open().Ok("fetch").At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name)).Open().Ok("save").Open();
+
+        public Journey Add(RunEvent e)
+        {
+            var stepped = RunMachine.Step(Log.Count == 0 ? null : State, e);
+            State = stepped.State;
+            Log.Add(e);
+            Asked.AddRange(stepped.Orders);
+            return this;
+        }
+
+        public Journey At(DateTimeOffset now)
+        {
+            Now = now;
+            return this;
+        }
+
+        public Journey Say(Func<Order, RunEvent> answer) => Add(answer(State.Outstanding!));
+
+        public Journey Open() => Judge(GateState.Open);
+
+        public Journey Judge(GateState state, params Noted[] notes) => Say(o => new GateJudged(Now, "worker", o.Name, state, [.. notes], []));
+
+        public Journey Ok(string step)
+        {
+            Assert.Equal(step, State.Outstanding!.Name.Step);
+            return Say(o => new OrderEnded(Now, "worker", o.Name, OrderResult.Ok, 0, "done"));
+        }
+
+        public Journey Fail(string step, int exit)
+        {
+            Assert.Equal(step, State.Outstanding!.Name.Step);
+            return Say(o => new OrderEnded(Now, "worker", o.Name, OrderResult.Failed, exit, "the line was\ncut"));
+        }
+
+        public Journey Decide(Decision decision) => Add(new Decided(Now, "planner", decision, "because"));
+
+        /// <summary>Lets something happen that may: an answer of some kind, a repeated one, time that passes, a decision.</summary>
+        public void Random(int choice)
+        {
+            Now = Now.AddMinutes(17 * (choice + 1));
+            if (State.Closed is not null) return;
+            var order = State.Outstanding!;
+            var possible = RunMachine.Possible(State);
+            RunEvent e = (order.Kind, choice) switch
+            {
+                (_, 5) when possible.Length > 0 => new Decided(Now, "planner", possible[Now.Minute % possible.Length], "chance"),
+                (OrderKind.Gate, 0) => new GateJudged(Now, "worker", order.Name, GateState.Undecided, [Broken], []),
+                (OrderKind.Gate, 1) => new GateJudged(Now, "worker", order.Name, GateState.Shut, [Broken], []),
+                (OrderKind.Gate, _) => new GateJudged(Now, "worker", order.Name, GateState.Open, [], []),
+                (OrderKind.Step, 0) => new OrderEnded(Now, "worker", order.Name, OrderResult.Failed, 1, "x"),
+                (OrderKind.Step, 1) => new OrderEnded(Now, "worker", order.Name, OrderResult.Gone, null, ""),
+                (OrderKind.Step, 2) => new OrderOverdue(Now, "worker", order.Name, "long"),
+                (OrderKind.Step, _) => new OrderEnded(Now, "worker", order.Name, OrderResult.Ok, 0, ""),
+                (OrderKind.Slot, 0) => new SlotMoved(Now, "worker", new(Now, Now.AddHours(1), Now.AddHours(choice)), "moved"),
+                (OrderKind.Slot, _) => new SlotOpened(Now, "worker", order.Name),
+                (OrderKind.Settle, _) => new Settled(Now, "worker", order.Name),
+                _ => new OrderEnded(Now, "worker", Asked[0].Name, OrderResult.Ok, 0, "an old answer"),
+            };
+            Add(e);
+        }
+    }
+}

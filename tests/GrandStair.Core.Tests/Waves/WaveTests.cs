@@ -1,0 +1,140 @@
+using System.Collections.Immutable;
+using CsCheck;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
+using Xunit;
+
+namespace GrandStair.Core.Tests.Waves;
+
+public sealed class WaveTests
+{
+    private static readonly Plan Plan = new()
+    {
+        Name = "winter",
+        Product = "Brae Desktop",
+        Release = "7",
+        Scope = Fleets.Parse("os.version < 7"),
+        Methods = ["image"],
+        Waves = [new("Pilot", Fleets.Parse("tag = pilot"), 2), new("Offices", Fleets.Parse("power.mains = yes"), null), new("Rest", null, null)],
+        Windows = [new([], "Europe/London", [WeeklyRule.Parse("Mon-Fri 19:00-05:00")]), new(["MV Gannet"], "Europe/London", [WeeklyRule.Parse("Sun 01:30-03:30")])],
+        Limits = new(3, 2),
+        Advance = new(0.9, 1, TimeSpan.FromDays(3)),
+    };
+
+    [Fact]
+    public void Every_machine_of_the_scope_is_in_one_wave_or_told_as_undecided()
+    {
+        Machine[] fleet =
+        [
+            Named("a", "6", "yes", true), Named("b", "6", "yes", true), Named("c", "6", "yes", true), Named("d", "6", "no", false), Named("e", "6", "?", false), Named("f", "?", "yes", false), Named("g", "7", "yes", true),
+        ];
+        var membership = Membership.Of(Plan, fleet.Reverse(), Fleets.Now);
+        Assert.Equal(["a b", "c", "d"], membership.Waves.Select(w => string.Join(' ', w.Select(m => m.Name))));
+        Assert.Equal(["e", "f"], membership.Undecided.Select(u => u.Machine.Name));
+        Assert.Contains("whether it is in wave Offices: power.mains unreadable", membership.Undecided[0].Why, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("Mon-Fri 19:00-05:00", 5)]
+    [InlineData("Sat,Sun 06:00-12:00", 2)]
+    [InlineData("Fri-Mon 00:00-00:00", 4)]
+    public void A_weekly_rule_names_its_days(string text, int days) => Assert.Equal(days, WeeklyRule.Parse(text).Days.Count);
+
+    [Theory]
+    [InlineData("Mon 25:00-05:00")]
+    [InlineData("Someday 19:00-05:00")]
+    [InlineData("19:00-05:00")]
+    [InlineData("Mon 19-05")]
+    public void A_weekly_rule_that_is_none_is_refused(string text) =>
+        Assert.Contains("expected days and times", Assert.Throws<FormatException>(() => WeeklyRule.Parse(text)).Message, StringComparison.Ordinal);
+
+    [Fact]
+    public void A_window_over_midnight_keeps_to_the_clock_on_the_wall_when_summer_time_begins_and_ends()
+    {
+        var rule = WeeklyRule.Parse("Sat 22:00-05:00");
+        var spring = rule.Between(Utc(2027, 3, 27), Utc(2027, 3, 29), London).Single();
+        Assert.Equal((Utc(2027, 3, 27, 22), Utc(2027, 3, 28, 4)), (spring.From, spring.To));
+        var autumn = rule.Between(Utc(2027, 10, 30), Utc(2027, 11, 1), London).Single();
+        Assert.Equal((Utc(2027, 10, 30, 21), Utc(2027, 10, 31, 5)), (autumn.From, autumn.To));
+    }
+
+    [Fact]
+    public void Windows_that_touch_are_one()
+    {
+        var always = Plan with { Windows = [new([], "Europe/London", [WeeklyRule.Parse("Mon-Sun 00:00-00:00")])] };
+        Assert.Single(Windows.Of(always, "Westhaven", Utc(2027, 1, 11), Utc(2027, 2, 11)));
+    }
+
+    [Fact]
+    public void No_slot_breaks_a_window_or_a_limit_whatever_is_asked_for() => Requests.Sample(requests =>
+    {
+        var placed = SlotPlacer.Place(Plan, requests, [], Fleets.Now);
+        var sites = requests.ToDictionary(r => r.Machine, r => r);
+        var slots = placed.Where(p => p.Slot is not null).Select(p => (sites[p.Machine].Site, Slot: p.Slot!, sites[p.Machine].AfterTurningPoint)).ToArray();
+        Assert.Equal(requests.Length, placed.Length);
+        foreach (var (site, slot, after) in slots)
+        {
+            var window = Windows.Of(Plan, site, slot.Start.AddDays(-2), slot.End.AddDays(2)).Single(w => w.From <= slot.Start && slot.End <= w.To);
+            Assert.Equal(window.To - after, slot.LatestTurn);
+        }
+
+        foreach (var moment in slots.Select(s => s.Slot.Start))
+        {
+            var now = slots.Where(s => s.Slot.Start <= moment && moment < s.Slot.End).ToArray();
+            Assert.True(now.Length <= Plan.Limits.All);
+            Assert.True(now.CountBy(s => s.Site).All(c => c.Value <= Plan.Limits.Site));
+        }
+    });
+
+    [Fact]
+    public void The_same_requests_give_the_same_slots() => Requests.Sample(requests =>
+        SlotPlacer.Place(Plan, requests, [], Fleets.Now).SequenceEqual(SlotPlacer.Place(Plan, requests, [], Fleets.Now)));
+
+    [Fact]
+    public void What_is_taken_already_stays_free_of_others()
+    {
+        var taken = new Slot(Utc(2027, 1, 11, 19), Utc(2027, 1, 12, 5), Utc(2027, 1, 12, 4));
+        var one = Request(1, "Westhaven", 60);
+        Assert.Equal(Utc(2027, 1, 12, 19), SlotPlacer.Place(Plan with { Limits = new(1, 1) }, [one], [("Eastness", taken)], Fleets.Now).Single().Slot!.Start);
+    }
+
+    [Fact]
+    public void A_machine_that_cannot_be_placed_is_told_why()
+    {
+        Assert.Contains("the longest window of site 'MV Gannet' is 120 min", SlotPlacer.Place(Plan, [Request(1, "MV Gannet", 180)], [], Fleets.Now).Single().Why, StringComparison.Ordinal);
+        var closed = Plan with { Windows = [Plan.Windows[1]] };
+        Assert.Contains("no window of site 'Westhaven'", SlotPlacer.Place(closed, [Request(1, "Westhaven", 60)], [], Fleets.Now).Single().Why, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("proved*9 scheduled", 4, true, "9 of 10 proved and soaked")]
+    [InlineData("proved*9 scheduled", 2, false, "soaks for 3 d")]
+    [InlineData("proved*8 scheduled*2", 4, false, "8 of 10 proved, 9 needed")]
+    [InlineData("proved*20 parked ended", 4, false, "2 parked or ended")]
+    [InlineData("proved*2 not-ready*7 excused*4", 4, true, "2 of 2")]
+    [InlineData("not-ready*3 excused", 4, false, "none of its machines may go yet, 3 are not ready")]
+    [InlineData("excused*2", 4, true, "excused")]
+    public void The_next_wave_begins_when_the_rule_holds(string standings, int daysSince, bool holds, string why)
+    {
+        var all = standings.Split(' ').Select(s => s.Split('*')).SelectMany(s => Enumerable.Repeat(Named<Standing>(s[0]), s.Length > 1 ? int.Parse(s[1], null) : 1));
+        var advance = Plan.Advance.Judge(new(all), Fleets.Now.AddDays(-daysSince), Fleets.Now);
+        Assert.Equal(holds, advance.Holds);
+        Assert.Contains(why, advance.Why, StringComparison.Ordinal);
+    }
+
+    private static readonly NodaTime.DateTimeZone London = NodaTime.DateTimeZoneProviders.Tzdb["Europe/London"];
+
+    private static readonly Gen<ImmutableArray<SlotRequest>> Requests = Gen.Select(Fleets.Among("Westhaven", "Eastness", "MV Gannet"), Gen.Int[10, 500]).Array[1, 40]
+        .Select(all => all.Select((r, i) => Request(i + 1, r.Item1, r.Item2)).ToImmutableArray());
+
+    private static T Named<T>(string word) where T : struct, Enum => Enum.GetValues<T>().Single(v => RunMachine.Name(v) == word);
+
+    private static SlotRequest Request(int id, string site, int minutes) => new(new(id), site, TimeSpan.FromMinutes(minutes), TimeSpan.FromMinutes(minutes / 2));
+
+    private static DateTimeOffset Utc(int year, int month, int day, int hour = 0) => new(year, month, day, hour, 0, 0, TimeSpan.Zero);
+
+    private static Machine Named(string name, string version, string mains, bool pilot) =>
+        Fleets.With(("os.version", version), ("power.mains", mains)) with { Name = name, Tags = pilot ? ["pilot"] : [] };
+}

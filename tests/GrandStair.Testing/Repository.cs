@@ -1,0 +1,79 @@
+using System.Diagnostics;
+
+namespace GrandStair.Testing;
+
+/// <summary>The files of this repository.</summary>
+public static class Repository
+{
+    /// <summary>Its root.</summary>
+    public static string Root { get; } = FindRoot();
+
+    /// <summary>A built assembly, in the same configuration as the tests that run.</summary>
+    public static string Built(string project, string assembly)
+    {
+        var configuration = AppContext.BaseDirectory.Contains("/Release/", StringComparison.Ordinal) ? "Release" : "Debug";
+        var path = Path.Combine(Root, "src", project, "bin", configuration, "net10.0", $"{assembly}.dll");
+        return File.Exists(path) ? path : throw new InvalidOperationException($"{path} is not built; run ./test, which builds it.");
+    }
+
+    private static string FindRoot()
+    {
+        var folder = new DirectoryInfo(AppContext.BaseDirectory);
+        while (!File.Exists(Path.Combine(folder.FullName, "GrandStair.slnx"))) folder = folder.Parent!;
+        return folder.FullName;
+    }
+}
+
+/// <summary>What a command printed and how it ended.</summary>
+/// <param name="Exit">The exit status.</param>
+/// <param name="Out">The standard output.</param>
+/// <param name="Error">The error output.</param>
+public sealed record Ran(int Exit, string Out, string Error);
+
+/// <summary>Runs commands.</summary>
+public static class Shell
+{
+    /// <summary>Runs a program to its end.</summary>
+    public static async Task<Ran> RunAsync(string program, IEnumerable<string> arguments, string? input = null, TimeSpan? limit = null, params (string Name, string Value)[] environment)
+    {
+        var start = new ProcessStartInfo(program, arguments) { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
+        foreach (var (name, value) in environment) start.Environment[name] = value;
+        using var process = Process.Start(start)!;
+        using var timeout = new CancellationTokenSource(limit ?? TimeSpan.FromMinutes(3));
+        var output = process.StandardOutput.ReadToEndAsync(timeout.Token);
+        var error = process.StandardError.ReadToEndAsync(timeout.Token);
+        if (input is not null) await process.StandardInput.WriteAsync(input);
+        process.StandardInput.Close();
+        try
+        {
+            await process.WaitForExitAsync(timeout.Token);
+        }
+        catch (OperationCanceledException)
+        {
+            process.Kill(entireProcessTree: true);
+            throw new TimeoutException($"{program} {string.Join(' ', arguments)} did not end in time.");
+        }
+
+        return new(process.ExitCode, await output, await error);
+    }
+
+    /// <summary>Runs the client against a service's data folder.</summary>
+    public static Task<Ran> GstairAsync(this ServiceProcess service, params string[] arguments) =>
+        RunAsync("dotnet", [Repository.Built("GrandStair.Cli", "gstair"), .. arguments], environment: ("GSTAIR_DATA", service.Data));
+}
+
+/// <summary>Waits for what comes about by itself.</summary>
+public static class Eventually
+{
+    /// <summary>Waits until something holds.</summary>
+    /// <exception cref="TimeoutException">It did not within the limit.</exception>
+    public static async Task TrueAsync(Func<Task<bool>> holds, TimeSpan limit, Func<string> what)
+    {
+        var begun = Stopwatch.StartNew();
+        while (!await holds())
+        {
+            if (begun.Elapsed > limit) throw new TimeoutException($"Within {limit} it did not come about that {what()}");
+            await Task.Delay(100);
+        }
+    }
+}
