@@ -5,14 +5,14 @@ namespace GrandStair.Core.Waves;
 /// <summary>What must hold of a wave before the next one begins.</summary>
 /// <param name="Proved">The share of the machines that may go which must be proved, 0 to 1.</param>
 /// <param name="Failures">How many may be parked or have ended otherwise than done.</param>
-/// <param name="Soak">How long after the last proof that counts.</param>
+/// <param name="Soak">For how long as many as that share must have been proved.</param>
 public sealed record AdvanceRule(double Proved, int Failures, TimeSpan Soak)
 {
     /// <summary>Judges a wave.</summary>
     /// <param name="tally">Its machines by standing.</param>
-    /// <param name="lastProved">When its last machine was proved, UTC; null where none was.</param>
+    /// <param name="provedAt">When its machines were proved, UTC, in any order.</param>
     /// <param name="now">The moment it is asked, UTC.</param>
-    public Advance Judge(Tally tally, DateTimeOffset? lastProved, DateTimeOffset now)
+    public Advance Judge(Tally tally, IEnumerable<DateTimeOffset> provedAt, DateTimeOffset now)
     {
         ArgumentNullException.ThrowIfNull(tally);
         var failures = tally[Standing.Parked] + tally[Standing.Ended];
@@ -26,10 +26,13 @@ public sealed record AdvanceRule(double Proved, int Failures, TimeSpan Soak)
                 : new(false, $"none of its machines may go yet, {tally[Standing.NotReady]} are not ready", null);
         }
 
-        if (proved < Proved * going) return new(false, $"{proved} of {going} proved, {Math.Ceiling(Proved * going):0} needed", null);
-        var soaked = (lastProved ?? now) + Soak;
+        var needed = Math.Max(1, (int)Math.Ceiling(Proved * going));
+        var moments = provedAt.Order().ToArray();
+        if (proved < needed || moments.Length < needed) return new(false, $"{proved} of {going} proved, {needed} needed", null);
+        // Stragglers that come later do not begin the soak anew.
+        var soaked = moments[needed - 1] + Soak;
         return soaked > now
-            ? new(false, $"soaks for {Readings.Units.Show(Soak.TotalSeconds, Readings.ValueKind.Duration)} after the last proof", soaked)
+            ? new(false, $"{proved} of {going} proved, soaks for {Readings.Units.Show(Soak.TotalSeconds, Readings.ValueKind.Duration)}", soaked)
             : new(true, $"{proved} of {going} proved and soaked", null);
     }
 }

@@ -41,6 +41,9 @@ public sealed record Plan
     /// <summary>How long before its slot a machine is staged at the earliest.</summary>
     public TimeSpan StageAhead { get; init; } = TimeSpan.FromHours(24);
 
+    /// <summary>How long after its wave begins, or it becomes ready, a machine's slot may begin at the earliest; null for what its staging takes.</summary>
+    public TimeSpan? Lead { get; init; }
+
     /// <summary>The last day by which all should be proved; null where there is none.</summary>
     public DateOnly? Deadline { get; init; }
 }

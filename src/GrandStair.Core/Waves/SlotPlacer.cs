@@ -23,7 +23,7 @@ public static class SlotPlacer
     public static readonly TimeSpan Horizon = TimeSpan.FromDays(120);
 
     /// <summary>Slots begin at full multiples of this.</summary>
-    public static readonly TimeSpan Grain = TimeSpan.FromMinutes(5);
+    public static readonly TimeSpan Grain = TimeSpan.FromMinutes(1);
 
     /// <summary>Places the requests in their order.</summary>
     /// <param name="plan">The plan with its windows and limits.</param>

@@ -88,7 +88,7 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
                 waves[i] = await PutAsync(plan, waves[i] with { State = WaveState.Open, Opened = now }, now, stop);
             if (waves[i].State != WaveState.Open) continue;
             var own = members.Where(m => m.Wave == i + 1).ToArray();
-            var advance = plan.Advance.Judge(new(own.Select(m => m.Standing)), own.Max(m => m.Proved), now);
+            var advance = plan.Advance.Judge(new(own.Select(m => m.Standing)), own.Select(m => m.Proved).OfType<DateTimeOffset>(), now);
             var next = waves[i] with { Why = advance.Why, State = advance.Holds ? WaveState.Passed : WaveState.Open };
             if (next != waves[i]) waves[i] = await PutAsync(plan, next, now, stop);
         }
@@ -109,7 +109,7 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
         if (wanting.Length == 0) return [];
         var wantingIds = wanting.Select(w => w.Member.Machine).ToHashSet();
         var taken = Taken(members.Where(m => !wantingIds.Contains(m.Machine)), machines, now);
-        var lead = wanting.Max(w => StageLasts(w.Assessment.Choice!.Method!));
+        var lead = plan.Lead ?? wanting.Max(w => StageLasts(w.Assessment.Choice!.Method!));
         return SlotPlacer.Place(plan, wanting.Select(w => PlanDesk.Request(w.Machine, w.Assessment.Choice!.Method!)), taken, now + lead).ToDictionary(p => p.Machine);
     }
 

@@ -27,7 +27,7 @@ public sealed class RunWorker(
     public static readonly TimeSpan Lease = TimeSpan.FromSeconds(10);
 
     private const int MostRuns = 128;
-    private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(100);
+    private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(50);
     private static readonly TimeSpan Beat = TimeSpan.FromSeconds(2);
 
     // Waits up to this long are sat out with the run in hand; for longer ones it is given back.
@@ -84,7 +84,7 @@ public sealed class RunWorker(
             foreach (var done in _hands.Where(h => h.Value.IsCompleted).Select(h => h.Key).ToArray()) _hands.Remove(done);
             if (_hands.Count < MostRuns)
             {
-                foreach (var claim in await runs.ClaimAsync(worker, clock.GetUtcNow(), MostRuns - _hands.Count, stop))
+                foreach (var claim in await runs.ClaimAsync(worker, clock.GetUtcNow() + clock.ToDomain(Tick * 2), MostRuns - _hands.Count, stop))
                 {
                     // The hand that had this run before has lost it by the claim, and ends at its next write.
                     var before = _hands.GetValueOrDefault(claim.State.Run, Task.CompletedTask);

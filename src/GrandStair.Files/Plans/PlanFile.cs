@@ -35,6 +35,7 @@ public static partial class PlanFile
             Limits = new(limits.Whole("all", 1), limits.Whole("site", int.MaxValue)),
             Advance = new(advance.Share("proved"), advance.Whole("failures", 0, least: 0), advance.Duration("soak") ?? TimeSpan.Zero),
             StageAhead = map.Duration("stage-ahead") ?? TimeSpan.FromHours(24),
+            Lead = map.Duration("lead"),
             Deadline = map.Date("deadline"),
         };
         target.Done();

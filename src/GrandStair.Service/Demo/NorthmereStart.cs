@@ -18,7 +18,7 @@ internal static class NorthmereStart
     public static readonly DateTimeOffset Begin = new(2027, 1, 11, 7, 0, 0, TimeSpan.Zero);
 
     /// <summary>How many seconds of the demo's time pass in a real one until its pilot is over.</summary>
-    public const double CatchUpPace = 30_000;
+    public const double CatchUpPace = 25_000;
 
     private const string Planner = "planner";
 

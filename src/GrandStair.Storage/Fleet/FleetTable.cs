@@ -204,7 +204,8 @@ public sealed class FleetTable(Database database)
 
     private static IEnumerable<Reading> FromDocument(string source, string document) =>
         JsonSerializer.Deserialize<StoredReading[]>(document, Json)!.Select(r => new Reading(
-            r.Key, r.State, r.Value is null ? null : ReadingValue.Parse(r.Kind, r.Value, out _), r.Why, Micros.Time(r.Seen), Micros.Time(r.Received), source) { Clamped = r.Clamped });
+            r.Key, r.State, r.Value is null ? null : ReadingValue.Parse(r.Kind, r.Value, out _), r.Why, Micros.Time(r.Seen), Micros.Time(r.Received), source)
+        { Clamped = r.Clamped });
 
     private sealed record StoredReading(string Key, ReadingState State, ValueKind Kind, string? Value, string? Why, long Seen, long Received, bool Clamped);
 

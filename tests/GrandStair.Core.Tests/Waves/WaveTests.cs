@@ -110,7 +110,8 @@ public sealed class WaveTests
 
     [Theory]
     [InlineData("proved*9 scheduled", 4, true, "9 of 10 proved and soaked")]
-    [InlineData("proved*9 scheduled", 2, false, "soaks for 3 d")]
+    [InlineData("proved*9 scheduled", 2, false, "9 of 10 proved, soaks for 3 d")]
+    [InlineData("proved*10", 4, true, "10 of 10 proved and soaked")]
     [InlineData("proved*8 scheduled*2", 4, false, "8 of 10 proved, 9 needed")]
     [InlineData("proved*20 parked ended", 4, false, "2 parked or ended")]
     [InlineData("proved*2 not-ready*7 excused*4", 4, true, "2 of 2")]
@@ -119,7 +120,10 @@ public sealed class WaveTests
     public void The_next_wave_begins_when_the_rule_holds(string standings, int daysSince, bool holds, string why)
     {
         var all = standings.Split(' ').Select(s => s.Split('*')).SelectMany(s => Enumerable.Repeat(Named<Standing>(s[0]), s.Length > 1 ? int.Parse(s[1], null) : 1));
-        var advance = Plan.Advance.Judge(new(all), Fleets.Now.AddDays(-daysSince), Fleets.Now);
+        // The last of them was proved only now; what counts is since when there are enough.
+        var proved = all.Count(s => s == Standing.Proved);
+        var moments = Enumerable.Range(0, proved).Select(i => i > 8 ? Fleets.Now : Fleets.Now.AddDays(-daysSince));
+        var advance = Plan.Advance.Judge(new(all), moments, Fleets.Now);
         Assert.Equal(holds, advance.Holds);
         Assert.Contains(why, advance.Why, StringComparison.Ordinal);
     }

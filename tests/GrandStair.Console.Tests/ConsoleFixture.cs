@@ -1,0 +1,79 @@
+using System.Collections.Concurrent;
+using GrandStair.Testing;
+using Microsoft.Playwright;
+using Xunit;
+
+namespace GrandStair.Console.Tests;
+
+/// <summary>The demo with its pilot done, and a browser that is signed in by the printed link.</summary>
+public sealed class ConsoleFixture : IAsyncLifetime
+{
+    private readonly ConcurrentQueue<string> _complaints = new();
+    private readonly List<IBrowserContext> _contexts = [];
+    private IPlaywright _playwright = null!;
+    private IBrowser _browser = null!;
+    private string _session = "";
+
+    /// <summary>The service.</summary>
+    public ServiceProcess Service { get; private set; } = null!;
+
+    /// <summary>The link that logged the browser in.</summary>
+    public string Link { get; private set; } = "";
+
+    /// <summary>What browsers said was wrong on pages of signed-in people.</summary>
+    public IReadOnlyCollection<string> Complaints => _complaints;
+
+    /// <inheritdoc />
+    public async ValueTask InitializeAsync()
+    {
+        Service = await ServiceProcess.StartAsync("--demo", Path.Combine(Repository.Root, "demo-data", "northmere"), "--pace", "600");
+        Link = await Service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(3));
+        _playwright = await Playwright.CreateAsync();
+        _browser = await _playwright.Chromium.LaunchAsync(new()
+        {
+            ExecutablePath = "/usr/bin/chromium",
+            Args = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"],
+        });
+        var context = await NewContextAsync(ColorScheme.Light, null);
+        var page = await context.NewPageAsync();
+        await page.GotoAsync(Link);
+        await Assertions.Expect(page.Locator(".who")).ToContainTextAsync("planner", new() { Timeout = 20_000 });
+        _session = await context.StorageStateAsync();
+    }
+
+    /// <summary>Opens a page of the console in a browser of its own.</summary>
+    public async Task<IPage> OpenAsync(string path, bool signedIn = true, ColorScheme scheme = ColorScheme.Light)
+    {
+        var context = await NewContextAsync(scheme, signedIn ? _session : null);
+        var page = await context.NewPageAsync();
+        if (signedIn)
+        {
+            page.Console += (_, message) =>
+            {
+                // A refused condition is an answer of 400, which browsers log and the page tells.
+                if (message.Type is "error" or "warning" && !message.Text.Contains("400", StringComparison.Ordinal)) _complaints.Enqueue($"{path}: {message.Text}");
+            };
+            page.PageError += (_, error) => _complaints.Enqueue($"{path}: {error}");
+        }
+
+        await page.GotoAsync(new Uri(Service.Url, path).ToString());
+        return page;
+    }
+
+    /// <inheritdoc />
+    public async ValueTask DisposeAsync()
+    {
+        foreach (var context in _contexts) await context.DisposeAsync();
+        await _browser.DisposeAsync();
+        _playwright.Dispose();
+        await Service.DisposeAsync();
+    }
+
+    private async Task<IBrowserContext> NewContextAsync(ColorScheme scheme, string? session)
+    {
+        var context = await _browser.NewContextAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 }, ColorScheme = scheme, StorageState = session });
+        context.SetDefaultTimeout(15_000);
+        _contexts.Add(context);
+        return context;
+    }
+}

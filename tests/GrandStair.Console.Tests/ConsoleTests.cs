@@ -1,0 +1,163 @@
+using GrandStair.Testing;
+using Microsoft.Playwright;
+using Xunit;
+
+namespace GrandStair.Console.Tests;
+
+/// <summary>The console in a real browser, on the demo's data.</summary>
+public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFixture>
+{
+    private const string Plan = "winter-crossing";
+
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    [Fact]
+    public async Task The_overview_answers_in_its_first_line_and_every_standing_leads_to_its_machines()
+    {
+        var page = await demo.OpenAsync("/");
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("of 240 proved");
+        await Assertions.Expect(page.Locator(".staircase .stair")).ToHaveCountAsync(3);
+        await Assertions.Expect(page.Locator(".staircase .actual").First).ToBeVisibleAsync();
+        await page.Locator(".strip a.is-excused").ClickAsync();
+        await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/plans/winter-crossing\\?standing=excused"));
+        await Assertions.Expect(page.Locator("td .standing.is-excused").First).ToBeVisibleAsync();
+        Assert.Equal(0, await page.Locator("td .standing:not(.is-excused)").CountAsync() - await page.Locator(".tally .standing:not(.is-excused)").CountAsync());
+    }
+
+    [Fact]
+    public async Task What_is_in_the_way_leads_from_check_to_machine_to_reading_in_three_steps()
+    {
+        var page = await demo.OpenAsync("/");
+        await page.GetByRole(AriaRole.Link, new() { Name = "Readiness" }).ClickAsync();
+        var rows = page.Locator("table.checks tbody tr");
+        await Assertions.Expect(rows.First).ToBeVisibleAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Processor on the supported list" }).ClickAsync();
+        var behind = page.Locator(".pick li");
+        await Assertions.Expect(behind.First).ToBeVisibleAsync();
+        await Assertions.Expect(page.Locator(".explain")).ToContainTextAsync("hardware.processor = Ness 2");
+        await Assertions.Expect(page.Locator(".explain")).ToContainTextAsync("cannot be mended");
+        await page.Locator(".chosen-one a").ClickAsync();
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("not ready");
+        await Assertions.Expect(page.Locator("td", new() { HasText = "hardware.processor" })).ToBeVisibleAsync();
+    }
+
+    [Fact]
+    public async Task A_condition_filters_the_fleet_and_a_mistyped_one_is_told()
+    {
+        var page = await demo.OpenAsync("/fleet");
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("240 machines");
+        Assert.InRange(await page.Locator(".grid-row").CountAsync(), 10, 60);
+        await page.Locator(".filter").FillAsync("site = \"MV Gannet\" and group = bridge");
+        await page.Locator(".filter").PressAsync("Enter");
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("3 machines match");
+        await page.Locator(".filter").FillAsync("siet = \"MV Gannet\"");
+        await page.Locator(".filter").PressAsync("Enter");
+        await Assertions.Expect(page.Locator(".problem")).ToContainTextAsync("There is no key 'siet'; did you mean 'site'? (column 1)");
+    }
+
+    [Fact]
+    public async Task The_sums_on_the_page_are_those_of_the_interface()
+    {
+        await HoldAsync();
+        var page = await demo.OpenAsync($"/outcomes?plan={Plan}");
+        await Assertions.Expect(page.Locator("#tally .sum")).ToContainTextAsync("240");
+        var view = await demo.Service.Client.OutcomesAsync(Plan, Stop);
+        await page.ReloadAsync();
+        foreach (var (standing, count) in view.Tally) await Assertions.Expect(page.Locator($"[data-standing='{standing}']")).ToHaveTextAsync($"{count}");
+        await GoOnAsync();
+    }
+
+    [Fact]
+    public async Task A_plan_is_held_with_a_reason_and_goes_on_and_the_page_follows_live()
+    {
+        await GoOnAsync();
+        var page = await demo.OpenAsync($"/plans/{Plan}");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Hold" }).ClickAsync();
+        var act = page.GetByRole(AriaRole.Button, new() { Name = "Hold the plan" });
+        await Assertions.Expect(act).ToBeDisabledAsync();
+        await page.GetByLabel("Why").FillAsync("storm in the sound");
+        await act.ClickAsync();
+        await Assertions.Expect(page.Locator(".under .held")).ToContainTextAsync("storm in the sound");
+        Assert.Equal("storm in the sound", (await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Held);
+        // Another client goes on; the page must see it without being asked.
+        await GoOnAsync();
+        await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Hold" })).ToBeVisibleAsync(new() { Timeout = 10_000 });
+        await Assertions.Expect(page.Locator(".under .held")).ToHaveCountAsync(0);
+    }
+
+    [Fact]
+    public async Task A_run_shows_its_steps_and_its_log()
+    {
+        var run = (await demo.Service.Client.RunsAsync(Plan, "proved,done", 1, Stop)).Items[0];
+        var page = await demo.OpenAsync($"/runs/{run.Run}");
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync(run.Machine);
+        await Assertions.Expect(page.Locator(".steps .is-step-done").First).ToBeVisibleAsync();
+        await page.Locator(".log summary", new() { HasText = "Proved" }).First.ClickAsync();
+        await Assertions.Expect(page.Locator(".log pre").First).ToContainTextAsync("gate-judged");
+    }
+
+    [Fact]
+    public async Task Without_a_session_one_signs_in_first_and_comes_back_to_the_page()
+    {
+        var page = await demo.OpenAsync("/runs?standing=proved", signedIn: false);
+        await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/sign-in"));
+        await page.GetByLabel("Token", new() { Exact = true }).FillAsync("wrong");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Sign in" }).ClickAsync();
+        await Assertions.Expect(page.Locator(".form-error")).ToContainTextAsync("This token is not known");
+        await page.GetByLabel("Token", new() { Exact = true }).FillAsync(demo.Service.Token);
+        await page.GetByRole(AriaRole.Button, new() { Name = "Sign in" }).ClickAsync();
+        await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/runs\\?standing=proved"));
+    }
+
+    [Fact]
+    public async Task A_login_link_that_was_used_is_told()
+    {
+        var page = await demo.OpenAsync(new Uri(demo.Link).AbsolutePath, signedIn: false);
+        await Assertions.Expect(page.Locator(".form-error")).ToContainTextAsync("was used already");
+    }
+
+    [Theory]
+    [InlineData("/")]
+    [InlineData("/fleet")]
+    [InlineData("/machines/desk-w-002")]
+    [InlineData("/readiness")]
+    [InlineData("/plans")]
+    [InlineData("/plans/winter-crossing")]
+    [InlineData("/runs")]
+    [InlineData("/outcomes")]
+    [InlineData("/no-such-page")]
+    public async Task A_page_fits_its_width_in_light_and_dark_and_the_browser_has_nothing_to_complain_of(string path)
+    {
+        foreach (var scheme in new[] { ColorScheme.Light, ColorScheme.Dark })
+        {
+            var page = await demo.OpenAsync(path, scheme: scheme);
+            await Assertions.Expect(page.Locator("h1")).ToBeVisibleAsync();
+            await Assertions.Expect(page.Locator(".loading")).ToHaveCountAsync(0);
+            Assert.Equal(1280, await page.EvaluateAsync<int>("document.documentElement.scrollWidth"));
+            Assert.True(await page.EvaluateAsync<double>(LeastContrast) >= 4.5, $"contrast on {path} in {scheme}: {await page.EvaluateAsync<double>(LeastContrast)}");
+            Assert.Empty(demo.Complaints);
+        }
+    }
+
+    /// <summary>The least contrast of the main texts against the page, by WCAG 2.2's formula.</summary>
+    private const string LeastContrast = """
+        (() => {
+          const light = (c) => { const [r, g, b] = c.match(/[\d.]+/g).map(Number).map((v) => { v /= 255; return v <= 0.03928 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4; }); return 0.2126 * r + 0.7152 * g + 0.0722 * b; };
+          const ratio = (a, b) => { const [x, y] = [light(a), light(b)].sort((p, q) => q - p); return (x + 0.05) / (y + 0.05); };
+          const paper = getComputedStyle(document.body).backgroundColor;
+          return Math.min(...[...document.querySelectorAll('h1, .under, .quiet, td, main a:not(.strip a), .standing')].map((e) => ratio(getComputedStyle(e).color, paper)));
+        })()
+        """;
+
+    private async Task HoldAsync()
+    {
+        if ((await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Held is null) await demo.Service.Client.HoldAsync(Plan, "the sums are compared", Stop);
+        // What is under way goes on to its end first.
+        await Eventually.TrueAsync(async () => (await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Tally["under-way"] == 0, TimeSpan.FromMinutes(2), () => "nothing is under way");
+    }
+
+    private async Task GoOnAsync()
+    {
+        if ((await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Held is not null) await demo.Service.Client.StartAsync(Plan, Stop);
+    }
+}

@@ -1,0 +1,187 @@
+using System.Text.Json;
+using GrandStair.Contracts;
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Hosts.Tests;
+
+/// <summary>A real Debian 11 system is carried to 12 over SSH by the running service.</summary>
+public sealed class UpgradeTests
+{
+    private const string Plan = """
+        plan: old-to-new
+        target: { product: Debian, release: "12" }
+        scope: os.product = "Debian" and os.version < 12
+        methods: [in-place]
+        waves: [{ name: Pilot }]
+        windows: [{ zone: Europe/London, weekly: ["Mon-Sun 00:00-00:00"] }]
+        limits: { all: 1 }
+        advance: { proved: 100 %, failures: 0, soak: 0 s }
+        lead: 0 s
+        """;
+
+    private static readonly TimeSpan HopLimit = TimeSpan.FromMinutes(8);
+
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    [Fact]
+    public async Task A_host_is_judged_mended_planned_and_upgraded_though_the_service_is_killed_and_the_connection_cut()
+    {
+        await using var host = await TestHost.StartAsync("gs-upgrade", "127.0.0.51", "bullseye");
+        await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile);
+        await host.DoAsync("apt-get update -qq && apt-mark hold procps && echo precious > /etc/must-survive && echo precious > /home/carrier/must-survive");
+        var bootBefore = await host.DoAsync("cat /proc/sys/kernel/random/boot_id");
+        await ImportAsync(service, host, "carrier");
+
+        await GstairAsync(service, "machine", "read", host.Name);
+        var shut = await GstairAsync(service, "machine", "gate", host.Name);
+        Assert.Contains("the gate is shut: No package on hold", shut, StringComparison.Ordinal);
+        Assert.Matches(@"seen +packages\.held = procps, \d+ s ago, by ssh", shut);
+        Assert.Contains("wanted  not packages.held like \"*\"", shut, StringComparison.Ordinal);
+        Assert.Contains("fix     Find out why it is on hold, then run 'apt-mark unhold PACKAGE'", shut, StringComparison.Ordinal);
+
+        await host.DoAsync("apt-mark unhold procps");
+        await GstairAsync(service, "machine", "read", host.Name);
+        Assert.Contains("the gate is open", await GstairAsync(service, "machine", "gate", host.Name), StringComparison.Ordinal);
+
+        await PlanAsync(service);
+        await WaitAsync(service, r => r is { Phase: "apply", Share: > 0.12 }, "the upgrade is under way");
+        await service.KillAsync();
+        await host.DoAsync("pkill -KILL -f 'sshd: carrier' || true");
+        // Nobody watches, and the work goes on.
+        await Task.Delay(TimeSpan.FromSeconds(4), Stop);
+        Assert.Equal("1", await host.DoAsync("pgrep -fc '/bin/sh ./script'"));
+        await service.StartAgainAsync();
+
+        var proved = await WaitAsync(service, r => r.Proved is not null || r.Parked is not null, "the run is proved");
+        Assert.True(proved.Run.Parked is null, $"{proved.Run.Parked}: {string.Join('\n', proved.Log.Select(l => l.Text))}");
+        await AssertUpgradedAsync(host, bootBefore);
+        await AssertNoAttemptDoneTwiceAsync(host, expectedAttempts: 5);
+
+        // What a person has to look at is a loose end; with the last one closed the run is done.
+        var end = Assert.Single(proved.LooseEnds, l => l.Name == "leftovers");
+        Assert.Contains("/etc/ssh/sshd_config.ucf-dist", end.Seen, StringComparison.Ordinal);
+        await host.DoAsync("rm /etc/ssh/sshd_config.ucf-dist");
+        foreach (var open in proved.LooseEnds) await GstairAsync(service, "run", "close-loose-end", "r1", open.Name, "--reason", "compared and deleted");
+        await WaitAsync(service, r => r.Outcome == "done", "the run is done");
+        await Eventually.TrueAsync(async () => (await service.Client.PlanAsync("old-to-new", Stop)).Plan.State == "ended", TimeSpan.FromSeconds(30), () => "the plan ends");
+        Assert.Contains("1 of 1 have an outcome or an excuse", await GstairAsync(service, "outcome", "show", "old-to-new"), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_power_cut_in_the_middle_is_found_and_a_second_attempt_finishes_the_work()
+    {
+        await using var host = await TestHost.StartAsync("gs-power", "127.0.0.52", "bullseye");
+        await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile, "--ssh-post-quantum", "no");
+        await host.DoAsync("apt-get update -qq && echo precious > /etc/must-survive && echo precious > /home/carrier/must-survive");
+        await ImportAsync(service, host, "root");
+        await GstairAsync(service, "machine", "read", host.Name);
+        await PlanAsync(service);
+        await WaitAsync(service, r => r is { Phase: "apply", Share: > 0.45 }, "packages are being installed");
+        await host.PowerAsync(on: false);
+        await Task.Delay(TimeSpan.FromSeconds(3), Stop);
+        await host.PowerAsync(on: true);
+        var bootAfterCut = await host.DoAsync("cat /proc/sys/kernel/random/boot_id");
+        Assert.NotEmpty(await host.DoAsync("dpkg-query -W -f '${db:Status-Abbrev} ${binary:Package}\\n' | grep -v '^ii' | head -3"));
+
+        var proved = await WaitAsync(service, r => r.Proved is not null || r.Parked is not null, "the run is proved");
+        Assert.True(proved.Run.Parked is null, $"{proved.Run.Parked}: {string.Join('\n', proved.Log.Select(l => l.Text))}");
+        Assert.Contains(proved.Log, l => l.Text == "Upgrade all packages: gone without a result");
+        Assert.Equal(2, proved.Steps.Single(s => s.Name == "full-upgrade").Attempts);
+        await AssertUpgradedAsync(host, bootAfterCut);
+        await AssertNoAttemptDoneTwiceAsync(host, expectedAttempts: 6);
+    }
+
+    [Fact]
+    public async Task A_changed_host_key_a_missing_one_and_an_account_without_rights_are_told_and_nothing_is_sent()
+    {
+        await using var host = await TestHost.StartAsync("gs-keys", "127.0.0.53", "bullseye");
+        await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile);
+        var right = await host.HostKeyAsync();
+        await Shell.RunAsync("ssh-keygen", ["-q", "-t", "ed25519", "-N", "", "-f", Path.Combine(service.Data, "other")]);
+        var other = string.Join(' ', (await File.ReadAllTextAsync(Path.Combine(service.Data, "other.pub"), Stop)).Split(' ')[..2]);
+        await host.DoAsync("rm /etc/sudoers.d/carrier");
+
+        await ImportAsync(service, host, "carrier", hostKey: "");
+        Assert.Contains("No host key is pinned", await RefusedAsync(service, host), StringComparison.Ordinal);
+        await GstairAsync(service, "machine", "pin", host.Name, "--key", other, "--reason", "as the label says");
+        var changed = await RefusedAsync(service, host);
+        Assert.Contains("shows another host key than the one pinned", changed, StringComparison.Ordinal);
+        Assert.Contains("Nothing was sent", changed, StringComparison.Ordinal);
+        Assert.Equal("", await host.DoAsync("ls /var/lib/grandstair 2>/dev/null || true"));
+
+        await GstairAsync(service, "machine", "pin", host.Name, "--key", right, "--reason", "compared at the console");
+        Assert.Contains("cannot write /var/lib/grandstair as root", (await RefusedAsync(service, host)).Replace("the launcher ended with status 1: sudo", "cannot write /var/lib/grandstair as root", StringComparison.Ordinal), StringComparison.Ordinal);
+        await host.DoAsync("echo 'carrier ALL=(root) NOPASSWD: /bin/sh' > /etc/sudoers.d/carrier");
+        Assert.Contains("Debian 11", await GstairAsync(service, "machine", "read", host.Name), StringComparison.Ordinal);
+        await host.DoAsync("rm /home/carrier/.ssh/authorized_keys && pkill -KILL -f 'sshd: carrier' || true");
+        Assert.Contains("refused the login of 'carrier'", await RefusedAsync(service, host), StringComparison.Ordinal);
+    }
+
+    private static async Task ImportAsync(ServiceProcess service, TestHost host, string user, string? hostKey = null)
+    {
+        var file = Path.Combine(service.Data, "hosts.csv");
+        await File.WriteAllTextAsync(file, $"name,site,link,address,user,host key\n{host.Name},Westhaven,ssh,{host.Address},{user},{hostKey ?? await host.HostKeyAsync()}\n", Stop);
+        Assert.Contains("1 added", await GstairAsync(service, "fleet", "import", file), StringComparison.Ordinal);
+    }
+
+    private static async Task PlanAsync(ServiceProcess service)
+    {
+        var file = Path.Combine(service.Data, "plan.yaml");
+        await File.WriteAllTextAsync(file, Plan, Stop);
+        await GstairAsync(service, "plan", "create", file);
+        await GstairAsync(service, "plan", "start", "old-to-new");
+        await Eventually.TrueAsync(async () => (await service.Client.RunsAsync(null, null, 10, Stop)).Total == 1, TimeSpan.FromMinutes(1), () => "a run is opened");
+    }
+
+    private static async Task<string> GstairAsync(ServiceProcess service, params string[] arguments)
+    {
+        var ran = await service.GstairAsync(arguments);
+        Assert.True(ran.Exit == 0, $"gstair {string.Join(' ', arguments)} ended with {ran.Exit}: {ran.Out}{ran.Error}");
+        return ran.Out;
+    }
+
+    private static async Task<string> RefusedAsync(ServiceProcess service, TestHost host)
+    {
+        var ran = await service.GstairAsync("machine", "read", host.Name);
+        Assert.Equal(7, ran.Exit);
+        return ran.Error;
+    }
+
+    private static async Task<RunView> WaitAsync(ServiceProcess service, Func<RunRow, bool> holds, string what)
+    {
+        RunView? view = null;
+        await Eventually.TrueAsync(
+            async () =>
+            {
+                view = await service.Client.RunAsync("r1", Stop);
+                return holds(view.Run) || (view.Run.Parked is not null && what != "the run is done");
+            },
+            HopLimit,
+            () => $"{what}; it stands at {JsonSerializer.Serialize(view!.Run)}; the service wrote\n{service.Output}");
+        return view!;
+    }
+
+    /// <summary>Asks the host itself whether it is well: os-release alone would prove nothing.</summary>
+    private static async Task AssertUpgradedAsync(TestHost host, string bootBefore)
+    {
+        Assert.StartsWith("12.", await host.DoAsync("cat /etc/debian_version"), StringComparison.Ordinal);
+        Assert.Equal("", await host.DoAsync("dpkg --audit"));
+        await host.DoAsync("apt-get check");
+        Assert.Equal("", await host.DoAsync("dpkg-query -W -f '${db:Status-Abbrev} ${binary:Package}\\n' | grep -v '^ii' || true"));
+        Assert.NotEqual(bootBefore, await host.DoAsync("cat /proc/sys/kernel/random/boot_id"));
+        Assert.Equal("precious", await host.DoAsync("cat /etc/must-survive"));
+        Assert.Equal("precious", await host.DoAsync("cat /home/carrier/must-survive"));
+        await host.DoAsync("gzip -t /var/backups/grandstair/etc.tar.gz");
+    }
+
+    /// <summary>By the launcher's own records: every attempt was taken in once, run once, and the last of each step ended well.</summary>
+    private static async Task AssertNoAttemptDoneTwiceAsync(TestHost host, int expectedAttempts)
+    {
+        var orders = (await host.DoAsync("cd /var/lib/grandstair/*/orders && for o in *; do echo \"$o $(grep -c first $o/posts) $(wc -l < $o/process) $(cat $o/exit 2>/dev/null || echo none) $(cat $o/kind)\"; done")).Split('\n').Select(l => l.Split(' ')).ToArray();
+        Assert.Equal(expectedAttempts, orders.Length);
+        Assert.All(orders, o => Assert.Equal(("1", "1"), (o[1], o[2])));
+        foreach (var step in orders.Where(o => o[4] == "script").GroupBy(o => o[0].Split('.')[2]))
+            Assert.Equal("0", step.OrderBy(o => int.Parse(o[0].Split('.')[3], null)).Last()[3]);
+    }
+}

@@ -1,0 +1,132 @@
+using System.Text.Json;
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Service.Tests;
+
+/// <summary>The client against a running service, and against what goes wrong.</summary>
+public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
+{
+    private ServiceProcess Service => fleet.Service;
+
+    [Theory]
+    [InlineData("site = \"Eastness\"", "desk-3 desk-4 desk-6")]
+    [InlineData("os.version < 7 and firmware.tpm.state = on", "desk-1 desk-3 desk-5")]
+    [InlineData("name like \"desk-[1]\" or site like \"quay*\"", "desk-5")]
+    [InlineData("firmware.tpm.state is known and not tag = pilot", "desk-2 desk-3 desk-5 desk-6")]
+    public async Task A_condition_lists_the_machines_that_match(string condition, string names)
+    {
+        var ran = await Service.GstairAsync("fleet", "list", condition, "--json");
+        Assert.Equal(0, ran.Exit);
+        Assert.Equal(names, string.Join(' ', JsonDocument.Parse(ran.Out).RootElement.GetProperty("items").EnumerateArray().Select(m => m.GetProperty("name").GetString())));
+    }
+
+    [Fact]
+    public async Task A_gate_says_what_was_seen_what_was_wanted_and_the_fix()
+    {
+        var ran = await Service.GstairAsync("machine", "gate", "desk-2");
+        Assert.Contains("desk-2 to Brae Desktop 7: the gate is shut: Security chip 2.0 present and on", ran.Out, StringComparison.Ordinal);
+        Assert.Matches(@"seen +firmware\.tpm\.state = no, \d+ (s|min) ago, by import", ran.Out);
+        Assert.Contains("wanted  firmware.tpm.version >= 2.0 and firmware.tpm.state = on", ran.Out, StringComparison.Ordinal);
+        Assert.Contains("fix     Switch it on in the firmware menu, page Security. (person, 10 min)", ran.Out, StringComparison.Ordinal);
+        Assert.Contains("not update-channel: it does not suit", ran.Out, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_gate_that_cannot_be_told_is_undecided_and_a_missing_route_is_told()
+    {
+        var undecided = await Service.GstairAsync("machine", "gate", "desk-4", "--json");
+        var gate = JsonDocument.Parse(undecided.Out).RootElement;
+        var chip = gate.GetProperty("checks").EnumerateArray().Single(c => c.GetProperty("name").GetString() == "security-chip");
+        Assert.Equal("untold", chip.GetProperty("state").GetString());
+        Assert.Equal("update-channel", gate.GetProperty("method").GetString());
+        Assert.Contains("no route: hop 6-to-7 takes no edition 'Kiosk'", (await Service.GstairAsync("machine", "gate", "desk-5")).Out, StringComparison.Ordinal);
+        Assert.Contains("runs Brae Desktop 7 already", (await Service.GstairAsync("machine", "gate", "desk-6")).Out, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Readiness_counts_every_machine_once_and_each_number_leads_to_its_machines()
+    {
+        var view = await Service.Client.ReadinessAsync("Brae Desktop", null, null, null, TestContext.Current.CancellationToken);
+        Assert.Equal(view.Machines, view.Arrived + view.Open + view.Undecided + view.Shut);
+        Assert.Equal((6, 1, 1), (view.Machines, view.Arrived, view.Open));
+        foreach (var check in view.Checks)
+        {
+            var unmet = await Service.Client.ReadinessMachinesAsync("Brae Desktop", null, null, null, check.Name, "unmet", null, TestContext.Current.CancellationToken);
+            Assert.Equal(check.Unmet, unmet.Total);
+        }
+
+        Assert.Equal(1, view.Checks.Single(c => c.Name == "security-chip").Opens);
+        Assert.Equal(1, view.Reasons.Sum(r => r.Machines));
+    }
+
+    [Fact]
+    public async Task A_broken_line_is_told_the_rest_is_taken_and_the_exit_status_says_so()
+    {
+        var file = fleet.Write("name,site,link,os.version\nextra-1,Holm Pier,stand-in,6.4\nextra-2,Holm Pier\nextra-3,Holm Pier,pigeon,6.4\n", "broken.csv");
+        var dry = await Service.GstairAsync("fleet", "import", file, "--seen", "now", "--dry-run");
+        Assert.Contains("1 would be added", dry.Out, StringComparison.Ordinal);
+        Assert.Contains("0 machines", (await Service.GstairAsync("fleet", "list", "site = \"Holm Pier\"")).Out, StringComparison.Ordinal);
+        var ran = await Service.GstairAsync("fleet", "import", file, "--seen", "now");
+        Assert.Equal(9, ran.Exit);
+        Assert.Contains("1 added, 0 updated, 2 problems", ran.Out, StringComparison.Ordinal);
+        Assert.Contains($"{file}:3: The line has 2 cells, expected 4", ran.Error, StringComparison.Ordinal);
+        Assert.Contains($"{file}:4: 'extra-3': link is 'pigeon', expected ssh or stand-in", ran.Error, StringComparison.Ordinal);
+        Assert.Contains("1 machines", (await Service.GstairAsync("fleet", "list", "site = \"Holm Pier\"")).Out, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData(4, "did you mean 'desk-1'", "machine", "show", "dekk-1")]
+    [InlineData(3, "There is no key 'firmwre.tpm.state'; did you mean 'firmware.tpm.state'? (column 1)", "fleet", "list", "firmwre.tpm.state = on")]
+    [InlineData(4, "There is no plan 'no-such-thing'", "plan", "show", "no-such-thing")]
+    [InlineData(4, "There is no run r99", "run", "show", "r99")]
+    [InlineData(4, "a run is written like r118", "run", "show", "99")]
+    [InlineData(4, "did you mean 'Brae Desktop'", "readiness", "show", "--product", "Bray Desktop")]
+    [InlineData(3, "/no/such/file.csv", "fleet", "import", "/no/such/file.csv")]
+    [InlineData(2, "--help", "fleet", "lisst")]
+    [InlineData(2, "--reason", "plan", "hold", "winter")]
+    [InlineData(7, "There is no stand-in named desk-1", "machine", "read", "desk-1")]
+    public async Task What_is_wrong_is_told_with_what_to_do_and_an_exit_status(int exit, string says, params string[] arguments)
+    {
+        var ran = await Service.GstairAsync(arguments);
+        Assert.Equal(exit, ran.Exit);
+        Assert.Contains(says, ran.Error, StringComparison.OrdinalIgnoreCase);
+        Assert.DoesNotContain("   at ", ran.Error, StringComparison.Ordinal);
+        Assert.Empty(ran.Out);
+    }
+
+    [Fact]
+    public async Task A_stopped_service_and_a_wrong_token_are_told()
+    {
+        var stopped = await Service.GstairAsync("fleet", "list", "--service", "http://127.0.0.1:9");
+        Assert.Equal(6, stopped.Exit);
+        Assert.Contains("No service answers at http://127.0.0.1:9", stopped.Error, StringComparison.Ordinal);
+        var wrong = await Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Cli", "gstair"), "fleet", "list"], environment: [("GSTAIR_DATA", Service.Data), ("GSTAIR_TOKEN", "wrong")]);
+        Assert.Equal(5, wrong.Exit);
+        Assert.Contains("This token or session is not known", wrong.Error, StringComparison.Ordinal);
+        var none = await Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Cli", "gstair"), "fleet", "list"], environment: ("GSTAIR_DATA", "/nowhere"));
+        Assert.Contains("There is no token: /nowhere has no admin.token", none.Error, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_wrong_plan_is_refused_whole_with_line_and_column()
+    {
+        var file = fleet.Write(SmallFleet.Plan.Replace("image-in-place", "image-in-plaec", StringComparison.Ordinal).Replace("os.version < 7", "os.versio < 7", StringComparison.Ordinal), "wrong.yaml");
+        var ran = await Service.GstairAsync("plan", "create", file);
+        Assert.Equal(3, ran.Exit);
+        Assert.Contains("line 3, column 8", ran.Error, StringComparison.Ordinal);
+        Assert.Contains("did you mean 'image-in-place'", ran.Error, StringComparison.Ordinal);
+        Assert.Equal(0, (await Service.GstairAsync("plan", "check", fleet.Write(SmallFleet.Plan, "good.yaml"))).Exit);
+        Assert.Empty(await Service.Client.PlansAsync(TestContext.Current.CancellationToken));
+    }
+
+    [Fact]
+    public async Task Every_command_has_a_help_and_the_catalogue_is_listed()
+    {
+        foreach (var noun in new[] { "fleet", "machine", "readiness", "plan", "run", "outcome", "overview", "catalogue" })
+            Assert.Equal(0, (await Service.GstairAsync(noun, "--help")).Exit);
+        Assert.Contains("2027-03-31", (await Service.GstairAsync("catalogue", "list")).Out, StringComparison.Ordinal);
+        Assert.Contains("packages.held", (await Service.GstairAsync("catalogue", "keys")).Out, StringComparison.Ordinal);
+        Assert.Contains("Debian is well formed", (await Service.GstairAsync("catalogue", "check", Path.Combine(Repository.Root, "catalogue", "debian"))).Out, StringComparison.Ordinal);
+    }
+}

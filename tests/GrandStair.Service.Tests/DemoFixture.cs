@@ -1,0 +1,53 @@
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Service.Tests;
+
+/// <summary>A service with a small fleet of stand-ins, which all tests of a class share.</summary>
+public sealed class SmallFleet : IAsyncLifetime
+{
+    /// <summary>A fleet file of six machines; one is at an odd site, one has its chip off, one has the wrong processor.</summary>
+    public const string Csv = """
+        name,serial,site,group,tags,link,os.product,os.edition,os.version,hardware.processor,hardware.memory,firmware.tpm.version,firmware.tpm.state,disk.system.free,patches.pending,licence.active,backup.last,network.rate,offer.release,driver.printer
+        desk-1,S1,Westhaven,ticket-desk,pilot,stand-in,Brae Desktop,Counter,6.4,Ness 5,16 GiB,2.0,on,80 GiB,0,yes,NOW,100 Mbit/s,,4.2
+        desk-2,S2,Westhaven,ticket-desk,,stand-in,Brae Desktop,Counter,6.4,Ness 5,16 GiB,2.0,off,80 GiB,0,yes,NOW,100 Mbit/s,,4.2
+        desk-3,S3,Eastness,ticket-desk,,stand-in,Brae Desktop,Workplace,6.4,Ness 2,16 GiB,2.0,on,80 GiB,0,yes,NOW,100 Mbit/s,7,4.2
+        desk-4,S4,Eastness,office,,stand-in,Brae Desktop,Workplace,6.4,Ness 6,16 GiB,2.0,?,20 GiB,0,yes,NOW,100 Mbit/s,7,4.1
+        desk-5,S5,"Quay, north",office,,stand-in,Brae Desktop,Kiosk,6.4,Ness 6,16 GiB,2.0,on,80 GiB,0,yes,NOW,100 Mbit/s,,4.2
+        desk-6,S6,Eastness,office,,stand-in,Brae Desktop,Workplace,7.1,Ness 6,16 GiB,2.0,on,80 GiB,0,yes,NOW,100 Mbit/s,,4.2
+        """;
+
+    /// <summary>A plan for them.</summary>
+    public const string Plan = """
+        plan: small
+        target: { product: Brae Desktop, release: "7" }
+        scope: os.product = "Brae Desktop" and os.version < 7
+        methods: [update-channel, image-in-place]
+        waves: [{ name: Pilot, members: tag = "pilot" }, { name: Rest }]
+        windows: [{ zone: Europe/London, weekly: ["Mon-Sun 00:00-00:00"] }]
+        limits: { all: 2, site: 1 }
+        advance: { proved: 100 %, failures: 0, soak: 1 d }
+        """;
+
+    /// <summary>The service.</summary>
+    public ServiceProcess Service { get; private set; } = null!;
+
+    /// <inheritdoc />
+    public async ValueTask InitializeAsync()
+    {
+        Service = await ServiceProcess.StartAsync();
+        var imported = await Service.GstairAsync("fleet", "import", Write(Csv.Replace("NOW", $"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ssZ}", StringComparison.Ordinal), "fleet.csv"), "--seen", "now");
+        Assert.True(imported.Exit == 0, imported.Error);
+    }
+
+    /// <summary>Writes a file into the service's folder.</summary>
+    public string Write(string text, string name)
+    {
+        var path = Path.Combine(Service.Data, name);
+        File.WriteAllText(path, text);
+        return path;
+    }
+
+    /// <inheritdoc />
+    public ValueTask DisposeAsync() => Service.DisposeAsync();
+}

@@ -1,0 +1,60 @@
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Service.Tests;
+
+/// <summary>What goes wrong around the service.</summary>
+public sealed class FaultTests
+{
+    [Fact]
+    public async Task A_full_disk_under_the_database_is_told_and_nothing_that_was_kept_is_lost()
+    {
+        var folder = Directory.CreateTempSubdirectory("grandstair-full-").FullName;
+        Assert.Equal(0, (await Shell.RunAsync("mount", ["-t", "tmpfs", "-o", "size=3m", "tmpfs", folder])).Exit);
+        try
+        {
+            await using var service = await ServiceProcess.StartAsync(Path.Combine(folder, "data"), []);
+            var small = Path.Combine(Path.GetTempPath(), $"small-{Guid.NewGuid():N}.csv");
+            await File.WriteAllTextAsync(small, "name,site,link\nkept-1,Westhaven,stand-in\n", TestContext.Current.CancellationToken);
+            Assert.Equal(0, (await service.GstairAsync("fleet", "import", small)).Exit);
+
+            var large = Path.Combine(Path.GetTempPath(), $"large-{Guid.NewGuid():N}.csv");
+            await File.WriteAllLinesAsync(large, Enumerable.Range(0, 9000).Select(i => i == 0 ? "name,site,link,hardware.model" : $"many-{i},Westhaven,stand-in,{new string('x', 300)}"), TestContext.Current.CancellationToken);
+            var full = await service.GstairAsync("fleet", "import", large, "--seen", "now");
+            Assert.Equal(8, full.Exit);
+            Assert.Contains("cannot be written", full.Error, StringComparison.Ordinal);
+            Assert.Contains("Make room on the disk", full.Error, StringComparison.Ordinal);
+            Assert.Contains("1 machines", (await service.GstairAsync("fleet", "list")).Out, StringComparison.Ordinal);
+
+            await Shell.RunAsync("mount", ["-o", "remount,size=200m", folder]);
+            await Eventually.TrueAsync(async () => (await service.GstairAsync("fleet", "import", large, "--seen", "now")).Exit == 0, TimeSpan.FromMinutes(1), () => "the import goes through once there is room");
+            Assert.Contains("9000 machines", (await service.GstairAsync("fleet", "list", "--limit", "1")).Out, StringComparison.Ordinal);
+            await service.KillAsync();
+            File.Delete(small);
+            File.Delete(large);
+        }
+        finally
+        {
+            await Shell.RunAsync("umount", ["-l", folder]);
+        }
+    }
+
+    [Fact]
+    public async Task A_wrong_option_ends_the_start_with_what_was_expected()
+    {
+        var ran = await Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Service", "grandstair"), "--port", "high"]);
+        Assert.Equal(1, ran.Exit);
+        Assert.Contains("--port is 'high'; expected a number from 0 to 65535", ran.Error, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_pace_other_than_real_is_for_stand_ins_alone()
+    {
+        await using var service = await ServiceProcess.StartAsync("--pace", "60");
+        var file = Path.Combine(service.Data, "real.csv");
+        await File.WriteAllTextAsync(file, "name,link,address\nreal-1,ssh,127.0.0.1\n", TestContext.Current.CancellationToken);
+        var ran = await service.GstairAsync("fleet", "import", file);
+        Assert.Equal(3, ran.Exit);
+        Assert.Contains("runs at pace 60, which is for stand-ins alone, and line 2 brings 'real-1'", ran.Error, StringComparison.Ordinal);
+    }
+}

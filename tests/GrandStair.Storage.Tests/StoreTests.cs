@@ -1,0 +1,324 @@
+using Dapper;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Storage.Access;
+using GrandStair.Storage.Databases;
+using GrandStair.Storage.Feeds;
+using GrandStair.Storage.Fleet;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Storage.Tests;
+
+/// <summary>What the store has to keep, whichever database it is on.</summary>
+public abstract class StoreTests : IAsyncLifetime
+{
+    private const string Plan = "winter";
+    private static readonly DateTimeOffset Now = new(2027, 1, 11, 12, 0, 0, TimeSpan.Zero);
+    private static readonly TimeSpan Lease = TimeSpan.FromSeconds(30);
+
+    /// <summary>The database of this test.</summary>
+    protected Database Database { get; private set; } = null!;
+
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    private FleetTable Fleet => new(Database);
+
+    private PlanTable Plans => new(Database);
+
+    private RunLog Runs => new(Database);
+
+    private Feed Feed => new(Database);
+
+    /// <summary>Where the database of this test is.</summary>
+    protected abstract Task<string> WhereAsync();
+
+    public async ValueTask InitializeAsync() => Database = await Database.OpenAsync(await WhereAsync(), Stop);
+
+    public virtual async ValueTask DisposeAsync()
+    {
+        await Database.DisposeAsync();
+        GC.SuppressFinalize(this);
+    }
+
+    [Fact]
+    public async Task A_machine_is_matched_by_any_identifier_and_several_matches_wait_for_a_person()
+    {
+        var first = await ImportAsync([Machine("desk-1", "S1"), Machine("desk-2", "S2")]);
+        Assert.Equal((2, 0), (first.Added, first.Updated));
+        var renamed = await ImportAsync([Machine("counter-1", "S1")]);
+        Assert.Equal((0, 1), (renamed.Added, renamed.Updated));
+        var both = await ImportAsync([Machine("desk-2", "S1"), Machine("desk-3", "S3")]);
+        Assert.Equal((1, 0), (both.Added, both.Updated));
+        Assert.Contains("matches 2 machines", Assert.Single(both.Waiting).Why, StringComparison.Ordinal);
+        Assert.Equal(["counter-1", "desk-2", "desk-3"], (await Fleet.ChangedAsync(0, Stop)).Machines.Select(m => m.Name).Order());
+    }
+
+    [Fact]
+    public async Task Readings_are_kept_per_source_and_the_older_never_replaces_the_newer()
+    {
+        await ImportAsync([Machine("desk-1", "S1", ("os.version", "6.5"))]);
+        await ImportAsync([Machine("desk-1", "S1", ("os.version", "6.4")) with { Seen = Now.AddDays(-1), Report = Report("import", Now.AddDays(-1), ("os.version", "6.4")) }]);
+        var machine = await OnlyMachineAsync();
+        Assert.Equal("6.5", machine.TextOf("os.version"));
+        await Fleet.PutReadingsAsync(machine.Id, Report("ssh", Now.AddHours(1), ("os.version", "7.0")), Now.AddHours(1), Now.AddHours(1), "worker", Stop);
+        machine = await OnlyMachineAsync();
+        Assert.Equal(("7.0", "import"), (machine.TextOf("os.version"), Assert.Single(machine.Disagreements).Source));
+    }
+
+    [Fact]
+    public async Task History_is_written_on_change_only()
+    {
+        await ImportAsync([Machine("desk-1", "S1", ("os.version", "6.4"))]);
+        var id = (await OnlyMachineAsync()).Id;
+        foreach (var (hours, version) in new[] { (1, "6.4"), (2, "6.5"), (3, "6.5") })
+            await Fleet.PutReadingsAsync(id, Report("import", Now.AddHours(hours), ("os.version", version)), Now.AddHours(hours), Now.AddHours(hours), "worker", Stop);
+        Assert.Equal(["6.5", "6.4"], (await Fleet.HistoryAsync(id, "os.version", Stop)).Select(r => r.Value!.Text));
+    }
+
+    [Fact]
+    public async Task Only_what_changed_since_is_read_again()
+    {
+        await ImportAsync([Machine("desk-1", "S1"), Machine("desk-2", "S2")]);
+        var (_, position) = await Fleet.ChangedAsync(0, Stop);
+        Assert.Empty((await Fleet.ChangedAsync(position, Stop)).Machines);
+        await ImportAsync([Machine("desk-2", "S2")]);
+        Assert.Equal("desk-2", Assert.Single((await Fleet.ChangedAsync(position, Stop)).Machines).Name);
+    }
+
+    [Fact]
+    public async Task A_write_that_throws_keeps_nothing_and_the_ones_beside_it_are_kept()
+    {
+        var writes = Enumerable.Range(0, 40).Select(i => Database.WriteAsync(
+            async (c, t) =>
+            {
+                await c.ExecuteAsync("INSERT INTO settings (name, value) VALUES (@name, 'x')", new { name = $"n{i}" }, t);
+                return i % 4 == 3 ? throw new InvalidOperationException("not this one") : i;
+            },
+            Stop)).ToArray();
+        await Assert.ThrowsAnyAsync<InvalidOperationException>(() => Task.WhenAll(writes));
+        Assert.Equal(10, writes.Count(w => w.IsFaulted));
+        Assert.Equal(30, await Database.ReadAsync(c => c.ExecuteScalarAsync<long>("SELECT count(*) FROM settings"), Stop));
+    }
+
+    [Fact]
+    public async Task Positions_of_changes_have_no_gaps_and_come_in_order_however_many_write_at_once()
+    {
+        await ImportAsync([Machine("desk-1", "S1")]);
+        var id = (await OnlyMachineAsync()).Id;
+        var from = await Feed.NewestAsync(Stop);
+        var seen = new List<long>();
+        var writing = Task.WhenAll(Enumerable.Range(0, 60).Select(i => Fleet.PutReadingsAsync(id, Report($"s{i % 7}", Now, ("os.version", "6")), Now, Now, "worker", Stop)));
+        while (seen.Count < 60)
+        {
+            var more = await Feed.AfterAsync(from + seen.Count, 1000, Stop);
+            seen.AddRange(more.Select(c => c.Position));
+        }
+
+        await writing;
+        Assert.Equal(Enumerable.Range(1, 60).Select(i => from + i), seen);
+    }
+
+    [Fact]
+    public async Task A_machine_is_in_one_open_run_at_most()
+    {
+        await PlanAsync("desk-1");
+        Assert.NotNull(await OpenRunAsync());
+        Assert.Null(await OpenRunAsync());
+    }
+
+    [Fact]
+    public async Task Each_claim_raises_the_epoch_and_shuts_out_the_one_before()
+    {
+        await PlanAsync("desk-1");
+        await OpenRunAsync();
+        var first = await Runs.BeginWorkerAsync(Lease, Stop);
+        var second = await Runs.BeginWorkerAsync(Lease, Stop);
+        var old = Assert.Single(await Runs.ClaimAsync(first, Now, 10, Stop));
+        Assert.Empty(await Runs.ClaimAsync(second, Now, 10, Stop));
+        await Runs.EndWorkersAsync(first, Stop);
+        var current = Assert.Single(await Runs.ClaimAsync(second, Now, 10, Stop));
+        Assert.Equal(old.Epoch + 1, current.Epoch);
+        Assert.False(await JudgeAsync(old));
+        Assert.True(await JudgeAsync(current));
+        Assert.False(await Runs.RenewWorkerAsync(first, Lease, Stop));
+        Assert.True(await Runs.RenewWorkerAsync(second, Lease, Stop));
+    }
+
+    [Fact]
+    public async Task Two_who_write_on_the_same_state_do_not_both_succeed()
+    {
+        await PlanAsync("desk-1");
+        await OpenRunAsync();
+        var claim = Assert.Single(await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, Stop));
+        var decided = new Decided(Now, "planner", Decision.CallOff, "not today");
+        var state = RunMachine.Step(claim.State, decided).State;
+        Assert.True(await Runs.DecideAsync(claim.State, decided, state, "run call-off", Stop));
+        Assert.False(await JudgeAsync(claim));
+        Assert.Equal(["run-opened", "decided"], (await Runs.EventsAsync(claim.State.Run, Stop)).Select(e => e.Event.Type));
+    }
+
+    [Fact]
+    public async Task The_standing_is_written_with_the_events_and_the_state_is_what_they_replay_to()
+    {
+        await PlanAsync("desk-1");
+        await OpenRunAsync();
+        var claim = Assert.Single(await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, Stop));
+        var shut = new GateJudged(Now, "worker", claim.State.Outstanding!.Name, GateState.Shut, [new("chip", "Chip on", "off", "Switch it on.")], []);
+        Assert.True(await Runs.AppendAsync(claim, [shut], RunMachine.Step(claim.State, shut).State, Stop));
+        Assert.Equal(Standing.Parked, Assert.Single(await Plans.MembersAsync(Plan, Stop)).Standing);
+        var stored = (await Runs.FindAsync(claim.State.Run, Stop))!.State;
+        var replayed = RunMachine.Replay((await Runs.EventsAsync(claim.State.Run, Stop)).Select(e => e.Event))!;
+        Assert.Equal(System.Text.Json.JsonSerializer.Serialize(replayed, RunEvent.Json), System.Text.Json.JsonSerializer.Serialize(stored, RunEvent.Json));
+        await Database.WriteAsync((c, t) => c.ExecuteAsync("UPDATE runs SET shape = 0, state = '{}'", transaction: t), Stop);
+        Assert.Equal(replayed.Parked, (await Runs.FindAsync(claim.State.Run, Stop))!.State.Parked);
+    }
+
+    [Fact]
+    public async Task Room_within_a_limit_is_never_given_twice_however_many_ask_at_once()
+    {
+        await PlanAsync([.. Enumerable.Range(1, 12).Select(i => $"desk-{i}")]);
+        foreach (var member in await Plans.MembersAsync(Plan, Stop)) await OpenRunAsync(member.Machine);
+        var claims = await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 50, Stop);
+        Assert.Equal(12, claims.Count);
+        var answers = await Task.WhenAll(claims.Select(c => Runs.TakeRoomAsync(c, [("plan", 5), ("site", 3)], Stop)));
+        Assert.Equal(3, answers.Count(a => a is null));
+        Assert.Equal(9, answers.Count(a => a == "site"));
+        var holder = claims[Array.IndexOf(answers, null)];
+        Assert.Null(await Runs.TakeRoomAsync(holder, [("plan", 5), ("site", 3)], Stop));
+        Assert.NotNull(await Runs.TakeRoomAsync(holder with { Epoch = holder.Epoch - 1 }, [("other", 9)], Stop));
+    }
+
+    [Fact]
+    public async Task A_login_link_works_once_and_a_session_ends()
+    {
+        var access = new AccessTable(Database);
+        await access.AddLoginLinkAsync("secret", "planner", Now.AddHours(1), Stop);
+        Assert.Null(await access.UseLoginLinkAsync("secret", Now.AddHours(2), Stop));
+        Assert.Equal("planner", await access.UseLoginLinkAsync("secret", Now, Stop));
+        Assert.Null(await access.UseLoginLinkAsync("secret", Now, Stop));
+        var session = await access.BeginSessionAsync("planner", Now.AddHours(1), Stop);
+        Assert.Equal("planner", await access.ActorOfSessionAsync(session, Now, Stop));
+        Assert.Null(await access.ActorOfSessionAsync(session, Now.AddHours(1), Stop));
+        await access.EndSessionAsync(session, Stop);
+        Assert.Null(await access.ActorOfSessionAsync(session, Now, Stop));
+    }
+
+    [Fact]
+    public async Task No_secret_is_kept_as_it_is()
+    {
+        var access = new AccessTable(Database);
+        await access.AddTokenAsync("the-token-itself", "admin", Now, Stop);
+        Assert.Equal("admin", await access.ActorOfTokenAsync("the-token-itself", Stop));
+        Assert.Null(await access.ActorOfTokenAsync("the-token-itsel", Stop));
+        Assert.DoesNotContain("the-token", await Database.ReadAsync(c => c.ExecuteScalarAsync<string>("SELECT hash FROM access_tokens"), Stop), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Every_command_leaves_its_actor()
+    {
+        await PlanAsync("desk-1");
+        var machine = (await Plans.MembersAsync(Plan, Stop))[0].Machine;
+        await Plans.PutStateAsync(Plan, PlanState.Started, "storm", "hold", "planner", Now, Stop);
+        await Plans.ExcuseAsync(Plan, machine, Excuse.Retired, "sold", null, "terminal-it", Now, Stop);
+        var audit = await Database.ReadAsync(c => c.QueryAsync<(string Actor, string Command, string Detail)>("SELECT actor, command, detail FROM audit ORDER BY number"), Stop);
+        Assert.Equal([("planner", "fleet import"), ("planner", "plan create"), ("planner", "hold"), ("terminal-it", "plan excuse")], audit.Select(a => (a.Actor, a.Command)));
+        Assert.Equal(Standing.Excused, Assert.Single(await Plans.MembersAsync(Plan, Stop)).Standing);
+    }
+
+    [Fact]
+    public async Task A_newer_schema_than_our_own_is_refused()
+    {
+        await Database.WriteAsync((c, t) => c.ExecuteAsync("INSERT INTO \"VersionInfo\" (\"Version\", \"AppliedOn\", \"Description\") VALUES (99, NULL, 'later')", transaction: t), Stop);
+        var error = await Assert.ThrowsAsync<StoreException>(async () => await Database.OpenAsync(await WhereAsync(), Stop));
+        Assert.Equal("newer-schema", error.Name);
+    }
+
+    private static ReportedMachine Machine(string name, string serial, params (string Key, string Text)[] values) => new(
+        2, name, [new("serial", serial)], "Westhaven", "office", "deck-it", ["pilot"], new("stand-in", "", 22, "root", null), Report("import", Now, values), Now);
+
+    private static SourceReport Report(string source, DateTimeOffset seen, params (string Key, string Text)[] values) => new(
+        source, [], [.. values.Select(v => Reading.Of(v.Key, ReadingValue.Parse(KeyRegistry.BuiltIn.Find(v.Key)!.Kind, v.Text, out _)!, seen, seen, source))]);
+
+    private Task<ImportResult> ImportAsync(ReportedMachine[] machines) => Fleet.ImportAsync(machines, "import", "planner", Now, Stop);
+
+    private async Task<Machine> OnlyMachineAsync() => Assert.Single((await Fleet.ChangedAsync(0, Stop)).Machines);
+
+    private async Task PlanAsync(params string[] names)
+    {
+        await ImportAsync([.. names.Select(n => Machine(n, $"S-{n}"))]);
+        var machines = (await Fleet.ChangedAsync(0, Stop)).Machines;
+        await Plans.CreateAsync(
+            new(Plan, 1, "plan: winter", "hash", PlanState.Started, null, Now, "planner", Now, null, [], [new(1, "Pilot", WaveState.Open, Now, null)]),
+            [.. machines.Select(m => new Member { Plan = Plan, Machine = m.Id, Wave = 1, Standing = Standing.Scheduled, Slot = new(Now, Now.AddHours(1), Now.AddHours(2)) })],
+            Stop);
+    }
+
+    private async Task<long?> OpenRunAsync(MachineId? machine = null)
+    {
+        var id = machine ?? (await Plans.MembersAsync(Plan, Stop))[0].Machine;
+        var step = new StepSpec("fetch", "Fetch", Phase.Stage, StepKind.Script, "fetch", TimeSpan.FromMinutes(1), TimeSpan.FromHours(1));
+        return await Runs.OpenAsync(Plan, id, run => new RunOpened(Now, "worker", run, id.Value, Plan, 1, "Pilot", "hash", [new("6-to-7", "image", [step], [], TimeSpan.Zero, TimeSpan.Zero)], new(Now, Now.AddHours(1), Now.AddHours(2))), Stop);
+    }
+
+    private Task<bool> JudgeAsync(ClaimedRun claim)
+    {
+        var judged = new GateJudged(Now, "worker", claim.State.Outstanding!.Name, GateState.Open, [], []);
+        return Runs.AppendAsync(claim, [judged], RunMachine.Step(claim.State, judged).State, Stop);
+    }
+}
+
+/// <summary>The embedded database.</summary>
+public sealed class SqliteStoreTests : StoreTests
+{
+    private readonly string _folder = Directory.CreateTempSubdirectory("grandstair-store-").FullName;
+
+    /// <inheritdoc />
+    protected override Task<string> WhereAsync() => Task.FromResult(Path.Combine(_folder, "grandstair.db"));
+
+    /// <inheritdoc />
+    public override async ValueTask DisposeAsync()
+    {
+        await base.DisposeAsync();
+        Directory.Delete(_folder, recursive: true);
+    }
+}
+
+/// <summary>A real PostgreSQL server.</summary>
+public sealed class PostgresStoreTests(PostgresFixture server) : StoreTests, IClassFixture<PostgresFixture>
+{
+    private string? _where;
+
+    /// <inheritdoc />
+    protected override async Task<string> WhereAsync() => _where ??= await server.Server.NewDatabaseAsync();
+
+    [Fact]
+    public async Task Several_services_that_start_at_once_bring_the_schema_up_once()
+    {
+        var where = await server.Server.NewDatabaseAsync();
+        var opened = await Task.WhenAll(Enumerable.Range(0, 4).Select(_ => Database.OpenAsync(where, TestContext.Current.CancellationToken)));
+        Assert.Equal(0, await new Feed(opened[3]).NewestAsync(TestContext.Current.CancellationToken));
+        foreach (var database in opened) await database.DisposeAsync();
+    }
+}
+
+/// <summary>One server for all tests on PostgreSQL.</summary>
+public sealed class PostgresFixture : IAsyncLifetime
+{
+    /// <summary>The server.</summary>
+    public PostgresServer Server { get; private set; } = null!;
+
+    /// <inheritdoc />
+    public async ValueTask InitializeAsync() => Server = await PostgresServer.StartAsync();
+
+    /// <inheritdoc />
+    public ValueTask DisposeAsync()
+    {
+        Server.Dispose();
+        return ValueTask.CompletedTask;
+    }
+}
