@@ -61,6 +61,7 @@ static async Task RunAsync(string[] args)
     var clock = await StartClock.OpenAsync(new ClockTable(database), options, default);
     AddServices(builder.Services, options, database, clock);
     var world = new StandInWorld(Path.Combine(options.Data, "stand-ins.db"));
+    if (options.StandIns is { } standIns) world.Add(StandInFile.Read(standIns));
     builder.Services.AddSingleton(world).AddSingleton(await LinksAsync(options, database, world, clock));
 
     var app = builder.Build();
@@ -117,6 +118,8 @@ static void Map(WebApplication app, ServiceOptions options)
 {
     app.UseExceptionHandler();
     app.UseAccessRules(options);
+    if (!File.Exists(Path.Combine(app.Environment.WebRootPath ?? "", "index.html")))
+        app.Logger.LogWarning("There is no console at {Folder}; build it with 'build/ensure console', or say where it is with --webroot FOLDER", app.Environment.WebRootPath);
     app.UseDefaultFiles();
     app.UseStaticFiles();
     app.UseAuthentication();

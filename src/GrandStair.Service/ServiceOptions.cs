@@ -10,9 +10,10 @@ namespace GrandStair.Service;
 /// <param name="SshKey">The private key for machines reached by SSH; null where there is none.</param>
 /// <param name="PostQuantum">Whether SSH logins offer the post-quantum key exchange.</param>
 /// <param name="Pace">Seconds of domain time in one real second; 1 unless all machines are stand-ins.</param>
+/// <param name="StandIns">A CSV file with what is true of simulated machines; null where there are none.</param>
 /// <param name="Demo">The folder of the demo's data; null outside the demo.</param>
 /// <param name="Hosts">The host names under which the service may be called.</param>
-public sealed record ServiceOptions(string Data, string? Database, int Port, string Catalogue, string? SshKey, bool PostQuantum, double Pace, string? Demo, IReadOnlyList<string> Hosts)
+public sealed record ServiceOptions(string Data, string? Database, int Port, string Catalogue, string? SshKey, bool PostQuantum, double Pace, string? StandIns, string? Demo, IReadOnlyList<string> Hosts)
 {
     /// <summary>Reads the options.</summary>
     /// <exception cref="FormatException">One cannot be read; the message says which and what was expected.</exception>
@@ -28,6 +29,7 @@ public sealed record ServiceOptions(string Data, string? Database, int Port, str
             from["ssh-key"] is { } key ? Path.GetFullPath(key) : null,
             from["ssh-post-quantum"] != "no",
             Number(from, "pace", 1, 1, 1_000_000),
+            from["stand-ins"] is { } standIns ? Path.GetFullPath(standIns) : null,
             from["demo"] is { } demo ? Path.GetFullPath(demo) : null,
             ["localhost", "127.0.0.1", "[::1]", .. (from["hosts"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)]);
     }

@@ -28,17 +28,24 @@ public sealed class ConsoleFixture : IAsyncLifetime
     {
         Service = await ServiceProcess.StartAsync("--demo", Path.Combine(Repository.Root, "demo-data", "northmere"), "--pace", "600");
         Link = await Service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(3));
-        _playwright = await Playwright.CreateAsync();
-        _browser = await _playwright.Chromium.LaunchAsync(new()
-        {
-            ExecutablePath = "/usr/bin/chromium",
-            Args = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"],
-        });
+        (_playwright, _browser) = await BrowserAsync();
         var context = await NewContextAsync(ColorScheme.Light, null);
         var page = await context.NewPageAsync();
         await page.GotoAsync(Link);
         await Assertions.Expect(page.Locator(".who")).ToContainTextAsync("planner", new() { Timeout = 20_000 });
         _session = await context.StorageStateAsync();
+    }
+
+    /// <summary>Starts Debian's Chromium.</summary>
+    internal static async Task<(IPlaywright Playwright, IBrowser Browser)> BrowserAsync()
+    {
+        var playwright = await Playwright.CreateAsync();
+        var browser = await playwright.Chromium.LaunchAsync(new()
+        {
+            ExecutablePath = "/usr/bin/chromium",
+            Args = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"],
+        });
+        return (playwright, browser);
     }
 
     /// <summary>Opens a page of the console in a browser of its own.</summary>

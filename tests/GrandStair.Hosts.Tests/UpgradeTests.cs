@@ -47,7 +47,7 @@ public sealed class UpgradeTests
         await PlanAsync(service);
         await WaitAsync(service, r => r is { Phase: "apply", Share: > 0.12 }, "the upgrade is under way");
         await service.KillAsync();
-        await host.DoAsync("pkill -KILL -f 'sshd: carrier' || true");
+        await host.DoAsync("pkill -KILL -f '[s]shd: carrier' || true");
         // Nobody watches, and the work goes on.
         await Task.Delay(TimeSpan.FromSeconds(4), Stop);
         Assert.Equal("1", await host.DoAsync("pgrep -fc '/bin/sh ./script'"));
@@ -114,7 +114,7 @@ public sealed class UpgradeTests
         Assert.Contains("cannot write /var/lib/grandstair as root", (await RefusedAsync(service, host)).Replace("the launcher ended with status 1: sudo", "cannot write /var/lib/grandstair as root", StringComparison.Ordinal), StringComparison.Ordinal);
         await host.DoAsync("echo 'carrier ALL=(root) NOPASSWD: /bin/sh' > /etc/sudoers.d/carrier");
         Assert.Contains("Debian 11", await GstairAsync(service, "machine", "read", host.Name), StringComparison.Ordinal);
-        await host.DoAsync("rm /home/carrier/.ssh/authorized_keys && pkill -KILL -f 'sshd: carrier' || true");
+        await host.DoAsync("rm /home/carrier/.ssh/authorized_keys && pkill -KILL -f '[s]shd: carrier' || true");
         Assert.Contains("refused the login of 'carrier'", await RefusedAsync(service, host), StringComparison.Ordinal);
     }
 

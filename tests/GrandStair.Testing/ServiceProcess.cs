@@ -120,7 +120,8 @@ public sealed class ServiceProcess : IAsyncDisposable
         lock (_output) _output.Add(line);
     }
 
-    private static int FreePort()
+    /// <summary>A TCP port on loopback that nobody has.</summary>
+    public static int FreePort()
     {
         using var listener = new TcpListener(IPAddress.Loopback, 0);
         listener.Start();

@@ -15,7 +15,7 @@ interface Props {
 export function ReasonDialog({ title, what, act, busy, error, onAct, onClose }: Props) {
   const [reason, setReason] = useState('');
   return (
-    <Modal opened onClose={onClose} title={title} centered>
+    <Modal opened onClose={onClose} title={title} centered lockScroll={false}>
       <p>{what}</p>
       <Textarea
         label="Why"

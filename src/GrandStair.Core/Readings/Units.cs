@@ -48,7 +48,8 @@ public static class Units
     /// <summary>Writes an amount in the largest unit that people use for it: <c>41 GiB</c>, <c>3 h</c>, <c>40 Mbit/s</c>.</summary>
     public static string Show(double amount, ValueKind kind)
     {
-        var units = Known.Where(u => u.Value.Kind == kind && (kind != ValueKind.Size || u.Key == "B" || u.Key.Contains('i', StringComparison.Ordinal)))
+        // People count days up to months, and data in powers of 1024.
+        var units = Known.Where(u => u.Value.Kind == kind && u.Key != "w" && (kind != ValueKind.Size || u.Key == "B" || u.Key.Contains('i', StringComparison.Ordinal)))
             .OrderByDescending(u => u.Value.Factor);
         foreach (var (unit, (_, factor)) in units)
         {

@@ -121,6 +121,19 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Run
     internal static Member Judged(Member member, Assessment assessment, Placed? placed)
     {
         var slot = placed?.Slot ?? (placed is null ? member.Slot : null);
+        if (assessment.Route.Arrived)
+        {
+            return member with
+            {
+                Gate = assessment.State,
+                Method = null,
+                CannotBeMended = false,
+                Why = "it runs the target already, and not by this plan; excuse it",
+                Slot = null,
+                Standing = Standing.NotReady,
+            };
+        }
+
         return member with
         {
             Gate = assessment.State,

@@ -74,7 +74,8 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
             await OpenAsync(stored, plan, product, waves, member, machine, assessment, now, stop);
         await MoveMissedAsync(plan, product, members, machines, now, stop);
         // Machines that do not answer take long; the plan does not wait for them.
-        if (_reading.IsCompleted) _reading = ReadAgainAsync([.. judged.Where(j => j.Assessment.State != GateState.Open || j.Assessment.Gate?.Until < now + ReadAhead).Select(j => j.Machine)], now, stop);
+        var waiting = members.Where(m => m is { Standing: Standing.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
+        if (_reading.IsCompleted) _reading = ReadAgainAsync([.. waiting, .. judged.Where(j => j.Assessment.State != GateState.Open || j.Assessment.Route.Arrived || j.Assessment.Gate?.Until < now + ReadAhead).Select(j => j.Machine)], now, stop);
         if (members.All(m => m.Standing is Standing.Done or Standing.Excused)) await plans.PutStateAsync(plan.Name, PlanState.Ended, null, "end", "worker", now, stop);
     }
 

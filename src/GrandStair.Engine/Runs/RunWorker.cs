@@ -137,9 +137,24 @@ public sealed class RunWorker(
             if (e is OrderEnded { Result: not OrderResult.Ok } or OrderOverdue || after.Parked is not null)
                 log.LogInformation("Run r{Run} on {Machine}: {Event}{Parked}", after.Run, machine.Name, e.Type, after.Parked is null ? "" : $", parked: {after.Parked}");
             claim = claim with { State = after };
+            if (after.Outcome == Outcome.Reverted) await ReadBackAsync(machine, stop);
         }
 
         await runs.ReleaseAsync(claim, claim.State.DueAt, stop);
+    }
+
+    /// <summary>Reads a machine that has gone back: what was read of it for the proof is no longer so.</summary>
+    private async Task ReadBackAsync(Machine machine, CancellationToken stop)
+    {
+        try
+        {
+            await reader.ReadAsync(machine, "worker", stop);
+        }
+        catch (LinkException error)
+        {
+            // Whoever asks next finds it still as it was proved, and reads it again.
+            log.LogInformation("{Machine} has gone back and was not read: {Why}", machine.Name, error.Message);
+        }
     }
 
     /// <summary>Waits until a moment of domain time; where that is far away, gives the run back and says false.</summary>

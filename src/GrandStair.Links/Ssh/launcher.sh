@@ -16,8 +16,8 @@ verb=$2
 shift 2
 self=$0
 boot() { cat /proc/sys/kernel/random/boot_id; }
-# The moment a process began tells it from a later one with the same number.
-born() { sed 's/.*) //' "/proc/$1/stat" 2>/dev/null | cut -d ' ' -f 20; }
+# The moment a process began tells it from a later one with the same number; one that is dead and only not buried has none.
+born() { sed 's/.*) //' "/proc/$1/stat" 2>/dev/null | awk '$1 != "Z" { print $20 }'; }
 
 start() {
     if [ -d /run/systemd/system ]; then

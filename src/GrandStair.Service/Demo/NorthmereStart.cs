@@ -5,6 +5,7 @@ using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Fleet;
 using GrandStair.Links.StandIns;
+using GrandStair.Service.Fleet;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
@@ -29,7 +30,7 @@ internal static class NorthmereStart
         var clock = services.GetRequiredService<DomainClock>();
         var shelf = services.GetRequiredService<Shelf>();
         var desk = services.GetRequiredService<PlanDesk>();
-        services.GetRequiredService<StandInWorld>().Add(Truths(Path.Combine(options.Demo!, "stand-ins.csv")));
+        services.GetRequiredService<StandInWorld>().Add(StandInFile.Read(Path.Combine(options.Demo!, "stand-ins.csv")));
 
         var now = clock.GetUtcNow();
         using var reader = new StreamReader(Path.Combine(options.Demo!, "fleet.csv"), Encoding.UTF8);
@@ -37,18 +38,6 @@ internal static class NorthmereStart
         await table.ImportAsync([.. file.Machines.Select(m => new ReportedMachine(m.Line, m.Name, m.Identifiers, m.Site, m.Group, m.Owner, m.Tags, m.Link, new("inventory", file.Covered, m.Readings), m.Seen))], "inventory", Planner, now, stop);
         var plan = await desk.CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, stop);
         await desk.StartAsync(plan.Name, Planner, stop);
-    }
-
-    private static IEnumerable<(string Name, IReadOnlyDictionary<string, string> Truth)> Truths(string file)
-    {
-        using var csv = new CsvHelper.CsvReader(new StreamReader(file), CultureInfo.InvariantCulture);
-        csv.Read();
-        csv.ReadHeader();
-        while (csv.Read())
-        {
-            var truth = csv.HeaderRecord!.Where(h => h != "name").ToDictionary(h => h, h => csv.GetField(h)!, StringComparer.Ordinal);
-            yield return (csv.GetField("name")!, truth);
-        }
     }
 }
 

@@ -132,6 +132,17 @@ internal static class PlanEndpoints
         return Results.NoContent();
     }
 
+    /// <summary>What waits for a decision comes first, then what cannot go, then what moves.</summary>
+    private static int Urgency(Standing standing) => standing switch
+    {
+        Standing.Parked => 0,
+        Standing.Ended => 1,
+        Standing.NotReady => 2,
+        Standing.UnderWay => 3,
+        Standing.Proved => 5,
+        _ => 4,
+    };
+
     private static async Task<OutcomesView> OutcomesAsync(string name, PlanDesk desk, FleetCache fleet, PlanTable plans, Storage.Runs.RunLog runs, CancellationToken stop)
     {
         var stored = await desk.FindAsync(name, stop);
@@ -139,6 +150,6 @@ internal static class PlanEndpoints
         var machines = await fleet.AllAsync(stop);
         var outcomes = (await runs.ListAsync(name, stop)).Select(r => r.State.Outcome).OfType<Outcome>().CountBy(o => RunMachine.Name(o)).ToDictionary();
         var excuses = members.Select(m => m.Excuse).OfType<Excuse>().CountBy(e => RunMachine.Name(e)).ToDictionary();
-        return new(name, members.Count, Tally(members), outcomes, excuses, [.. members.Where(m => m.Standing is not (Standing.Done or Standing.Excused)).Select(m => Row(m, stored, machines[m.Machine]))]);
+        return new(name, members.Count, Tally(members), outcomes, excuses, [.. members.Where(m => m.Standing is not (Standing.Done or Standing.Excused)).OrderBy(m => Urgency(m.Standing)).Select(m => Row(m, stored, machines[m.Machine]))]);
     }
 }

@@ -1,0 +1,95 @@
+using Microsoft.Playwright;
+using Xunit;
+
+namespace GrandStair.Console.Tests;
+
+/// <summary>What people decide in the console, in a real browser, on a small fleet of their own.</summary>
+public sealed class DecisionTests(DecisionFixture small) : IClassFixture<DecisionFixture>
+{
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    [Fact]
+    public async Task A_parked_run_says_why_and_is_decided_about_with_a_reason()
+    {
+        var page = await small.OpenAsync("/runs?standing=parked");
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("1 parked: somebody has to decide");
+        await page.Locator("tbody tr a").First.ClickAsync();
+        await Assertions.Expect(page.Locator(".parked-box")).ToContainTextAsync("the gate is shut: Mains power (seen: power.mains = no)");
+        await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Go back" })).ToHaveCountAsync(0);
+        await page.GetByRole(AriaRole.Button, new() { Name = "Call off" }).ClickAsync();
+        await page.GetByLabel("Why").FillAsync("the ship has left");
+        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Call off" }).ClickAsync();
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("ended");
+        await Assertions.Expect(page.Locator(".log")).ToContainTextAsync("Decided to call off: the ship has left");
+        await Assertions.Expect(page.Locator(".log")).ToContainTextAsync("by admin");
+        var run = (await small.Service.Client.RunsAsync("small", "ended", 10, Stop)).Items.Single();
+        Assert.Equal(("called-off", "the ship has left"), (run.Outcome, run.Reason));
+    }
+
+    [Fact]
+    public async Task A_machine_that_cannot_go_is_excused_from_its_plan_s_page()
+    {
+        var page = await small.OpenAsync("/plans/small?standing=not-ready");
+        var row = page.Locator("tr", new() { HasText = "desk-3" });
+        await Assertions.Expect(row).ToContainTextAsync("Processor on the supported list");
+        await row.GetByRole(AriaRole.Button, new() { Name = "Excuse" }).ClickAsync();
+        await page.GetByLabel("Why").FillAsync("a new machine is on order");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Excuse as replaced" }).ClickAsync();
+        await Assertions.Expect(row).ToHaveCountAsync(0);
+        await page.GetByRole(AriaRole.Link, new() { Name = "show all" }).ClickAsync();
+        await Assertions.Expect(page.Locator("tr", new() { HasText = "desk-3" })).ToContainTextAsync("replaced: a new machine is on order (admin)");
+    }
+
+    [Fact]
+    public async Task A_machine_is_read_again_now_and_the_gate_follows()
+    {
+        var page = await small.OpenAsync("/machines/desk-2");
+        await Assertions.Expect(page.Locator(".check h3")).ToContainTextAsync("Security chip 2.0 present and on");
+        await Assertions.Expect(page.Locator(".explain dd").First).ToContainTextAsync("firmware.tpm.state = no");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Read again now" }).ClickAsync();
+        await Assertions.Expect(page.Locator(".explain").First).ToContainTextAsync("by stand-in");
+        await Assertions.Expect(page.Locator(".explain").First).ToContainTextAsync("Switch it on in the firmware menu");
+    }
+
+    [Fact]
+    public async Task An_unknown_machine_or_run_is_told_with_what_may_be_meant()
+    {
+        var page = await small.OpenAsync("/machines/desk-22");
+        await Assertions.Expect(page.Locator(".problem")).ToContainTextAsync("There is no machine 'desk-22'; did you mean 'desk-2'?");
+        page = await small.OpenAsync("/runs/r999");
+        await Assertions.Expect(page.Locator(".problem")).ToContainTextAsync("There is no run r999");
+    }
+
+    [Fact]
+    public async Task Every_page_is_reached_and_worked_by_the_keyboard_alone()
+    {
+        var page = await small.OpenAsync("/");
+        await Assertions.Expect(page.Locator("h1")).ToBeVisibleAsync();
+        await page.Keyboard.PressAsync("Tab");
+        await Assertions.Expect(page.Locator(".skip")).ToBeFocusedAsync();
+        foreach (var name in new[] { "Grand Stair", "Overview", "Fleet", "Readiness", "Plans", "Runs", "Outcomes" })
+        {
+            await page.Keyboard.PressAsync("Tab");
+            await Assertions.Expect(page.Locator(":focus")).ToHaveTextAsync(name);
+        }
+
+        await page.Keyboard.PressAsync("Tab");
+        await Assertions.Expect(page.Locator(".filter")).ToBeFocusedAsync();
+        await page.Keyboard.TypeAsync("name = \"desk-1\"");
+        await page.Keyboard.PressAsync("Enter");
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("1 machine match");
+    }
+
+    [Fact]
+    public async Task When_the_service_goes_away_the_page_says_so_and_comes_back_by_itself()
+    {
+        await using var own = await SmallDemo.StartAsync(started: false);
+        var page = await small.OpenAsync("/fleet", own.Service);
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("4 machines");
+        await own.Service.KillAsync();
+        await Assertions.Expect(page.Locator(".away").First).ToBeVisibleAsync(new() { Timeout = 30_000 });
+        await own.Service.StartAgainAsync();
+        await Assertions.Expect(page.Locator(".away")).ToHaveCountAsync(0, new() { Timeout = 40_000 });
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("4 machines");
+    }
+}

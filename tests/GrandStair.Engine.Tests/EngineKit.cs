@@ -1,0 +1,170 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
+using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Engine.Runs;
+using GrandStair.Files.Catalogue;
+using GrandStair.Files.Plans;
+using GrandStair.Links;
+using GrandStair.Links.StandIns;
+using GrandStair.Storage.Databases;
+using GrandStair.Storage.Fleet;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
+using GrandStair.Testing;
+using Microsoft.Extensions.Logging.Abstractions;
+using Xunit;
+
+namespace GrandStair.Engine.Tests;
+
+/// <summary>The engine on a real database with stand-ins, in this process, so that several workers can be had and cut off.</summary>
+internal sealed class EngineKit : IAsyncDisposable
+{
+    public const string Plan = """
+        plan: small
+        target: { product: Brae Desktop, release: "7" }
+        scope: os.product = "Brae Desktop" and os.version < 7
+        methods: [image-in-place]
+        waves: [{ name: All }]
+        windows: [{ zone: Europe/London, weekly: ["Mon-Sun 00:00-00:00"] }]
+        limits: { all: 3, site: 2 }
+        advance: { proved: 100 %, failures: 0, soak: 1 d }
+        lead: 0 s
+        """;
+
+    private readonly string _folder = Directory.CreateTempSubdirectory("grandstair-engine-").FullName;
+    private readonly List<(CancellationTokenSource Stop, Task Work)> _workers = [];
+
+    private EngineKit(Database database, DomainClock clock)
+    {
+        Database = database;
+        Clock = clock;
+        World = new(Path.Combine(_folder, "stand-ins.db"));
+        Fleet = new(new(database));
+        Plans = new(database);
+        Runs = new(database);
+        Shelf = new(new Documents(), new(database));
+        Desk = new(Shelf, Fleet, Plans, Runs, clock);
+    }
+
+    public Database Database { get; }
+
+    public DomainClock Clock { get; }
+
+    public StandInWorld World { get; }
+
+    public FleetCache Fleet { get; }
+
+    public PlanTable Plans { get; }
+
+    public RunLog Runs { get; }
+
+    public Shelf Shelf { get; }
+
+    public PlanDesk Desk { get; }
+
+    public static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    /// <summary>An engine with a database and a clock that goes fast; the catalogue that ships is loaded.</summary>
+    public static async Task<EngineKit> StartAsync(string? database = null, double pace = 4000)
+    {
+        var begin = new DateTimeOffset(2027, 1, 11, 12, 0, 0, TimeSpan.Zero);
+        var where = database ?? Path.Combine(Directory.CreateTempSubdirectory("grandstair-engine-db-").FullName, "grandstair.db");
+        var kit = new EngineKit(await Database.OpenAsync(where, Stop), new(new(TimeProvider.System.GetUtcNow(), begin, pace), TimeProvider.System));
+        var files = CatalogueFolder.Load(Path.Combine(Repository.Root, "catalogue", "brae-desktop"));
+        await kit.Shelf.LoadAsync([new(CatalogueFolder.Hash(files), "Brae Desktop", files)], begin, Stop);
+        return kit;
+    }
+
+    /// <summary>Puts stand-ins into the world and the fleet, all alike but for what is said of one.</summary>
+    public async Task AddMachinesAsync(int count, Func<int, (string Key, string Value)[]>? but = null)
+    {
+        var now = Clock.GetUtcNow();
+        var reported = new List<ReportedMachine>();
+        for (var i = 1; i <= count; i++)
+        {
+            var truth = new Dictionary<string, string>
+            {
+                ["os.product"] = "Brae Desktop",
+                ["os.edition"] = "Workplace",
+                ["os.version"] = "6",
+                ["os.build"] = "6.4.9",
+                ["hardware.memory"] = "16 GiB",
+                ["hardware.processor"] = "Ness 6",
+                ["disk.system.free"] = "90 GiB",
+                ["network.rate"] = "200 Mbit/s",
+                ["power.mains"] = "yes",
+                ["backup.last"] = "2027-01-11T01:00:00Z",
+                ["firmware.tpm.version"] = "2.0",
+                ["firmware.tpm.state"] = "on",
+                ["patches.pending"] = "0",
+                ["licence.active"] = "yes",
+                ["offer.release"] = "-",
+                ["driver.printer"] = "4.2",
+                ["disk.encryption"] = "on",
+                ["services.failed"] = "0",
+                ["device.faults"] = "0",
+                ["truth.backup"] = "nightly",
+            };
+            foreach (var (key, value) in but?.Invoke(i) ?? []) truth[key] = value;
+            World.Add([($"desk-{i}", truth)]);
+            var readings = ReadingLines.Parse(string.Join('\n', truth.Where(t => t.Value != "-").Select(t => $"{t.Key} = {t.Value}")), Shelf.Keys, "inventory", now, out _);
+            reported.Add(new(i + 1, $"desk-{i}", [], $"Site {i % 2}", "", "", [], new("stand-in", "", 22, "root", null), new("inventory", [], readings), now));
+        }
+
+        await new FleetTable(Database).ImportAsync(reported, "inventory", "planner", now, Stop);
+    }
+
+    /// <summary>Makes the plan and starts it.</summary>
+    public async Task PlanAsync(string? body = null)
+    {
+        await Desk.CreateAsync(body ?? Plan, "planner", Stop);
+        await Desk.StartAsync("small", "planner", Stop);
+    }
+
+    /// <summary>Starts a worker with a keeper, as a service process would; the source stops it in good order.</summary>
+    public CancellationTokenSource StartWorker(ILink? link = null)
+    {
+        var links = new LinkSet(new Dictionary<string, ILink> { ["stand-in"] = link ?? new StandInLink(World, Clock) });
+        var reader = new MachineReader(links, Shelf, new(Database), Fleet, Clock);
+        var keeper = new PlanKeeper(Shelf, Fleet, reader, Plans, Runs, Clock, NullLogger<PlanKeeper>.Instance);
+        var worker = new RunWorker(Runs, Plans, Shelf, Fleet, reader, links, new(Database), Clock, NullLogger<RunWorker>.Instance);
+        var stop = new CancellationTokenSource();
+        _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), keeper.RunAsync(stop.Token))));
+        return stop;
+    }
+
+    /// <summary>Waits until a plan's members stand as is said.</summary>
+    public async Task WaitAsync(Func<IReadOnlyList<Member>, bool> holds, string what)
+    {
+        IReadOnlyList<Member> members = [];
+        await Eventually.TrueAsync(async () => holds(members = await Plans.MembersAsync("small", Stop)), TimeSpan.FromSeconds(90), () => $"{what}; they stand at {string.Join(", ", members.Select(m => $"{m.Standing} ({m.Why})"))}");
+    }
+
+    public async Task<ImmutableArray<RunState>> StatesAsync() => [.. (await Runs.ListAsync("small", Stop)).Select(r => r.State)];
+
+    public async ValueTask DisposeAsync()
+    {
+        foreach (var (stop, _) in _workers) await stop.CancelAsync();
+        foreach (var (stop, work) in _workers)
+        {
+            await work.ContinueWith(_ => { }, TaskScheduler.Default);
+            stop.Dispose();
+        }
+
+        await Database.DisposeAsync();
+        Fleet.Dispose();
+        Directory.Delete(_folder, recursive: true);
+    }
+
+    private sealed class Documents : IDocuments
+    {
+        public Product ReadProduct(CatalogueContent content) => CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn);
+
+        public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "plan.yaml");
+    }
+}

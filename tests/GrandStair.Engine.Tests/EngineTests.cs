@@ -1,0 +1,180 @@
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Engine.Plans;
+using GrandStair.Links;
+using GrandStair.Links.StandIns;
+using GrandStair.Storage.Plans;
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Engine.Tests;
+
+/// <summary>The worker, the keeper of plans and people's commands, on a real database.</summary>
+public sealed class EngineTests
+{
+    [Fact]
+    public async Task A_plan_runs_to_its_end_by_itself_and_limits_hold_all_the_time()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 12000);
+        await kit.AddMachinesAsync(8);
+        await kit.PlanAsync();
+        kit.StartWorker();
+        var most = 0;
+        await kit.WaitAsync(
+            members =>
+            {
+                most = Math.Max(most, members.Count(m => m.Standing == Standing.UnderWay));
+                return members.All(m => m.Standing is Standing.Proved or Standing.Done);
+            },
+            "all are proved");
+        Assert.InRange(most, 1, 3);
+        await Eventually.TrueAsync(async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended, TimeSpan.FromSeconds(120), () => "the plan ends when the rollback periods are over");
+        var machines = (await kit.Fleet.AllAsync(EngineKit.Stop)).Values;
+        Assert.All(machines, m => Assert.Equal("7.1.4", m.TextOf("os.build")));
+        Assert.All(await kit.StatesAsync(), r => Assert.Equal((Outcome.Done, "on"), (r.Outcome, machines.Single(m => m.Id.Value == r.Machine).TextOf("disk.encryption"))));
+    }
+
+    [Fact]
+    public async Task A_held_plan_opens_no_slot_and_goes_on_when_it_is_started_again()
+    {
+        await using var kit = await EngineKit.StartAsync();
+        await kit.AddMachinesAsync(2);
+        await kit.PlanAsync();
+        await kit.Desk.HoldAsync("small", "storm", "planner", EngineKit.Stop);
+        kit.StartWorker();
+        await Task.Delay(1500, EngineKit.Stop);
+        Assert.All(await kit.Plans.MembersAsync("small", EngineKit.Stop), m => Assert.Null(m.Run));
+        await kit.Desk.StartAsync("small", "planner", EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved");
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("small", "planner", EngineKit.Stop));
+    }
+
+    [Fact]
+    public async Task A_machine_that_is_not_ready_gets_its_run_once_it_is_mended()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 20000);
+        await kit.AddMachinesAsync(2, i => i == 2 ? [("firmware.tpm.state", "off")] : []);
+        await kit.PlanAsync();
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.Any(m => m.Proved is not null), "the ready one is proved");
+        var waiting = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Single(m => m.Proved is null);
+        Assert.Equal((Standing.NotReady, "Security chip 2.0 present and on", (long?)null), (waiting.Standing, waiting.Why, waiting.Run));
+        kit.World.Mend("desk-2", "firmware.tpm.state", "on");
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "the mended one is proved too");
+    }
+
+    [Fact]
+    public async Task A_gate_that_is_shut_in_the_window_parks_the_run_and_a_decision_goes_on()
+    {
+        await using var kit = await EngineKit.StartAsync();
+        await kit.AddMachinesAsync(1, _ => [("power.mains", "no")]);
+        await kit.PlanAsync();
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Parked), "it is parked");
+        var run = Assert.Single(await kit.StatesAsync());
+        Assert.Equal("the gate is shut: Mains power (seen: power.mains = no)", run.Parked);
+        var refused = await Assert.ThrowsAsync<DecisionRefusedException>(() => kit.Desk.DecideAsync(run.Run, Decision.GoBack, "no", "planner", EngineKit.Stop));
+        Assert.Contains("possible now: try-again, call-off", refused.Message, StringComparison.Ordinal);
+        kit.World.Mend("desk-1", "power.mains", "yes");
+        await kit.Desk.DecideAsync(run.Run, Decision.TryAgain, "plugged it in", "deck-it", EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved");
+        var decided = (await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<Decided>().Single();
+        Assert.Equal(("deck-it", "plugged it in"), (decided.Actor, decided.Reason));
+    }
+
+    [Fact]
+    public async Task A_proved_machine_can_be_gone_back_from_excused_or_sent_again()
+    {
+        await using var kit = await EngineKit.StartAsync();
+        await kit.AddMachinesAsync(1);
+        await kit.PlanAsync();
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved");
+        var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExcuseAsync("small", machine, Excuse.Replaced, "new", null, "planner", EngineKit.Stop));
+        await kit.Desk.DecideAsync((await kit.StatesAsync())[0].Run, Decision.GoBack, "too slow for the desk", "terminal-it", EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Ended), "it has ended");
+        Assert.Equal((Outcome.Reverted, "too slow for the desk"), ((await kit.StatesAsync())[0].Outcome, (await kit.StatesAsync())[0].Reason));
+        await kit.Desk.AgainAsync("small", machine, "a faster disk", "planner", EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null && m.Standing == Standing.Proved), "it is proved by its second run");
+        Assert.Equal(2, (await kit.StatesAsync()).Length);
+    }
+
+    [Fact]
+    public async Task What_a_worker_had_that_says_nothing_any_more_another_takes_over_and_nothing_is_done_twice()
+    {
+        using var server = await PostgresServer.StartAsync();
+        await using var kit = await EngineKit.StartAsync(await server.NewDatabaseAsync(), pace: 400);
+        await kit.AddMachinesAsync(3);
+        await kit.PlanAsync();
+        var silent = new SilentLink(new StandInLink(kit.World, kit.Clock));
+        var first = kit.StartWorker(silent);
+        await kit.WaitAsync(members => members.Any(m => m.Standing == Standing.UnderWay), "one is under way");
+        // It hangs in the middle of a call, as a process that is stopped; its lease lapses.
+        silent.Hang();
+        var claimed = (await kit.Runs.ListAsync("small", EngineKit.Stop)).Max(r => r.Epoch);
+        await first.CancelAsync();
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved by the other worker");
+        Assert.True((await kit.Runs.ListAsync("small", EngineKit.Stop)).Max(r => r.Epoch) > claimed);
+        silent.GoOn();
+        foreach (var run in await kit.StatesAsync())
+        {
+            var ended = (await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<OrderEnded>().Select(e => e.Order).ToArray();
+            Assert.Equal(ended.Length, ended.Distinct().Count());
+        }
+    }
+
+    [Fact]
+    public async Task A_plan_without_a_machine_in_its_scope_is_refused()
+    {
+        await using var kit = await EngineKit.StartAsync();
+        await kit.AddMachinesAsync(1, _ => [("os.version", "7.1")]);
+        var error = await Assert.ThrowsAsync<CommandException>(() => kit.PlanAsync());
+        Assert.Contains("No machine is in the scope", error.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Domain_time_goes_on_from_where_it_was_when_the_pace_changes()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 3600);
+        var before = kit.Clock.GetUtcNow();
+        kit.Clock.SetPace(1);
+        var after = kit.Clock.GetUtcNow();
+        Assert.InRange(after - before, TimeSpan.Zero, TimeSpan.FromHours(1));
+        Assert.Equal(TimeSpan.FromSeconds(10), kit.Clock.ToReal(TimeSpan.FromSeconds(10)));
+    }
+
+    /// <summary>A link that can be made to hang.</summary>
+    private sealed class SilentLink(ILink inner) : ILink
+    {
+        private volatile TaskCompletionSource? _hang;
+
+        public string Kind => inner.Kind;
+
+        public void Hang() => _hang = new(TaskCreationOptions.RunContinuationsAsynchronously);
+
+        public void GoOn() => _hang!.SetResult();
+
+        public async Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, CancellationToken stop)
+        {
+            await WaitAsync();
+            return await inner.ReadAsync(machine, scripts, stop);
+        }
+
+        public async Task PostAsync(Machine machine, PostedOrder order, CancellationToken stop)
+        {
+            await WaitAsync();
+            await inner.PostAsync(machine, order, stop);
+        }
+
+        public async Task<OrderStanding> AskAsync(Machine machine, OrderName order, CancellationToken stop)
+        {
+            await WaitAsync();
+            return await inner.AskAsync(machine, order, stop);
+        }
+
+        private Task WaitAsync() => _hang?.Task ?? Task.CompletedTask;
+    }
+}

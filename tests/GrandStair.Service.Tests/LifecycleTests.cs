@@ -1,0 +1,173 @@
+using System.Text.Json;
+using GrandStair.Contracts;
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Service.Tests;
+
+/// <summary>One plan from its file to its outcomes by the client's commands, on stand-ins of the test's own.</summary>
+public sealed class LifecycleTests
+{
+    private const string Truth = """
+        name,os.product,os.edition,os.version,hardware.processor,hardware.memory,firmware.tpm.version,firmware.tpm.state,disk.system.free,patches.pending,licence.active,backup.last,network.rate,offer.release,driver.printer,power.mains,disk.encryption,services.failed,device.faults,truth.backup
+        desk-1,Brae Desktop,Counter,6.4,Ness 5,16 GiB,2.0,on,80 GiB,0,yes,-,200 Mbit/s,-,4.2,yes,on,0,0,nightly
+        desk-2,Brae Desktop,Counter,6.4,Ness 5,16 GiB,2.0,off,80 GiB,0,yes,-,200 Mbit/s,-,4.2,yes,on,0,0,nightly
+        desk-3,Brae Desktop,Workplace,6.4,Ness 2,16 GiB,2.0,on,80 GiB,0,yes,-,200 Mbit/s,7,4.2,yes,on,0,0,nightly
+        desk-4,Brae Desktop,Workplace,6.4,Ness 6,16 GiB,2.0,on,80 GiB,0,yes,-,200 Mbit/s,7,4.2,no,on,0,1,nightly
+        desk-5,Brae Desktop,Kiosk,6.4,Ness 6,16 GiB,2.0,on,80 GiB,0,yes,-,200 Mbit/s,-,4.2,yes,on,0,0,nightly
+        desk-6,Brae Desktop,Workplace,7.1,Ness 6,16 GiB,2.0,on,80 GiB,0,yes,-,200 Mbit/s,-,4.2,yes,on,0,0,nightly
+        """;
+
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    [Fact]
+    public async Task A_plan_is_made_started_held_decided_about_and_comes_to_its_outcomes()
+    {
+        var truth = Path.GetTempFileName();
+        await File.WriteAllTextAsync(truth, Truth, Stop);
+        await using var service = await ServiceProcess.StartAsync("--pace", "3000", "--stand-ins", truth);
+        await File.WriteAllTextAsync(Path.Combine(service.Data, "fleet.csv"), "name,site,link\n" + string.Concat(Enumerable.Range(1, 6).Select(i => $"desk-{i},{(i < 4 ? "Westhaven" : "Eastness")},stand-in\n")), Stop);
+        await OkAsync(service, "fleet", "import", Path.Combine(service.Data, "fleet.csv"));
+
+        // Nothing is known of them yet, so nothing is in the scope; each is read over its link.
+        await File.WriteAllTextAsync(Path.Combine(service.Data, "plan.yaml"), SmallFleet.Plan.Replace("{ name: Pilot, members: tag = \"pilot\" }", "{ name: Pilot, members: name = \"desk-1\" }", StringComparison.Ordinal) + "\nlead: 0 s\n", Stop);
+        var early = await service.GstairAsync("plan", "create", Path.Combine(service.Data, "plan.yaml"));
+        Assert.Equal(3, early.Exit);
+        Assert.Contains("No machine is in the scope of plan 'small'", early.Error, StringComparison.Ordinal);
+        Assert.Contains("of 6 it cannot be told", early.Error, StringComparison.Ordinal);
+        for (var i = 1; i <= 6; i++) Assert.Contains("Brae Desktop", await OkAsync(service, "machine", "read", $"desk-{i}"), StringComparison.Ordinal);
+
+        Assert.Contains("drafted, 5 machines", await OkAsync(service, "plan", "create", Path.Combine(service.Data, "plan.yaml")), StringComparison.Ordinal);
+        var twice = await service.GstairAsync("plan", "create", Path.Combine(service.Data, "plan.yaml"));
+        Assert.Contains("There is a plan 'small' already", twice.Error, StringComparison.Ordinal);
+        Assert.Contains("is not under way", (await service.GstairAsync("plan", "hold", "small", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("started", await OkAsync(service, "plan", "start", "small"), StringComparison.Ordinal);
+        Assert.Contains("is under way already", (await service.GstairAsync("plan", "start", "small")).Error, StringComparison.Ordinal);
+
+        await StandAsync(service, "desk-1", "proved");
+        var run = JsonDocument.Parse(await OkAsync(service, "run", "show", "r1", "--json")).RootElement;
+        Assert.Equal("desk-1", run.GetProperty("run").GetProperty("machine").GetString());
+        Assert.All(run.GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("phase").GetString() != "roll-back"), s => Assert.Equal("done", s.GetProperty("state").GetString()));
+
+        // The second wave begins after its soak; desk-4 hangs on battery and is parked in the window.
+        await StandAsync(service, "desk-4", "parked");
+        var parked = await service.Client.RunsAsync("small", "parked", 10, Stop);
+        var four = Assert.Single(parked.Items);
+        Assert.Equal("the gate is shut: Mains power (seen: power.mains = no)", four.Parked);
+        Assert.Contains("possible now: try-again, call-off", (await service.GstairAsync("run", "decide", four.Run, "give-up", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("expected one of try-again", (await service.GstairAsync("run", "decide", four.Run, "retry", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("called off", await OkAsync(service, "run", "decide", four.Run, "call-off", "--reason", "it is at sea"), StringComparison.OrdinalIgnoreCase);
+        await StandAsync(service, "desk-4", "ended");
+        await OkAsync(service, "plan", "excuse", "small", "desk-4", "--as", "stays", "--until", "2027-09-30", "--reason", "at sea until autumn");
+
+        Assert.Contains("give it with --until", (await service.GstairAsync("plan", "excuse", "small", "desk-5", "--as", "stays", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("expected one of replaced, retired, stays", (await service.GstairAsync("plan", "excuse", "small", "desk-5", "--as", "gone", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("is not in plan", (await service.GstairAsync("plan", "excuse", "small", "desk-6", "--as", "retired", "--reason", "x")).Error, StringComparison.Ordinal);
+        foreach (var name in new[] { "desk-2", "desk-3", "desk-5" }) await OkAsync(service, "plan", "excuse", "small", name, "--as", "replaced", "--reason", "a new one is on order");
+
+        Assert.Contains("held: storm", await OkAsync(service, "plan", "hold", "small", "--reason", "storm"), StringComparison.Ordinal);
+        Assert.Contains("held: storm", await OkAsync(service, "plan", "list"), StringComparison.Ordinal);
+        await OkAsync(service, "plan", "start", "small");
+        await Eventually.TrueAsync(async () => (await service.Client.PlanAsync("small", Stop)).Plan.State == "ended", TimeSpan.FromMinutes(8), () => "the plan ends when the rollback period is over");
+
+        var outcomes = await OkAsync(service, "outcome", "show", "small");
+        Assert.Contains("5 of 5 have an outcome or an excuse, 0 are open", outcomes, StringComparison.Ordinal);
+        Assert.Contains("excused: 1 stays, 3 replaced", string.Join(' ', outcomes.Split(default(char[]), StringSplitOptions.RemoveEmptyEntries)).Replace("3 replaced, 1 stays", "1 stays, 3 replaced", StringComparison.Ordinal), StringComparison.Ordinal);
+        Assert.Contains("until autumn", await OkAsync(service, "plan", "members", "small", "--standing", "excused"), StringComparison.Ordinal);
+        Assert.Contains("Brae Desktop 7: 1 of 5 proved", await OkAsync(service, "overview", "show"), StringComparison.Ordinal);
+        Assert.Contains("has ended", (await service.GstairAsync("plan", "start", "small")).Error, StringComparison.Ordinal);
+        File.Delete(truth);
+    }
+
+    [Fact]
+    public async Task Changes_are_told_live_and_a_watcher_that_comes_back_misses_none()
+    {
+        await using var service = await ServiceProcess.StartAsync();
+        var file = Path.Combine(service.Data, "one.csv");
+        for (var i = 0; i < 3; i++)
+        {
+            await File.WriteAllTextAsync(file, $"name,link\nlive-{i},stand-in\n", Stop);
+            await OkAsync(service, "fleet", "import", file, "--source", $"source-{i}");
+        }
+
+        var first = await TakeAsync(service, after: 0, 2);
+        Assert.Equal(["source-0", "source-1"], first.Select(c => c.Subject));
+        var rest = TakeAsync(service, after: first[^1].Position, 2);
+        await File.WriteAllTextAsync(file, "name,link\nlive-9,stand-in\n", Stop);
+        await OkAsync(service, "fleet", "import", file, "--source", "source-9");
+        Assert.Equal(["source-2", "source-9"], (await rest).Select(c => c.Subject));
+        Assert.Equal([1L, 2], first.Select(c => c.Position));
+    }
+
+    [Fact]
+    public async Task A_list_comes_in_parts_that_join_to_the_whole()
+    {
+        await using var service = await ServiceProcess.StartAsync();
+        var file = Path.Combine(service.Data, "many.csv");
+        await File.WriteAllTextAsync(file, "name,link\n" + string.Concat(Enumerable.Range(0, 2300).Select(i => $"m-{i:0000},stand-in\n")), Stop);
+        await OkAsync(service, "fleet", "import", file);
+        var all = await service.Client.MachinesAsync(null, int.MaxValue, Stop);
+        Assert.Equal((2300, 2300, null), (all.Total, all.Items.Select(m => m.Name).Distinct().Count(), all.Next));
+        using var http = new HttpClient { BaseAddress = service.Url };
+        http.DefaultRequestHeaders.Authorization = new("Bearer", service.Token);
+        foreach (var (query, says) in new[] { ("limit=0", "expected 1 to 1000"), ("limit=9999", "expected 1 to 1000"), ("cursor=zz", "is no cursor of this list"), ("cursor=99999", "is no cursor of this list") })
+        {
+            using var response = await http.GetAsync(new Uri($"/api/v1/machines?{query}", UriKind.Relative), Stop);
+            var problem = JsonDocument.Parse(await response.Content.ReadAsStringAsync(Stop)).RootElement;
+            Assert.Equal(409, (int)response.StatusCode);
+            Assert.StartsWith("urn:grandstair:problem:", problem.GetProperty("type").GetString(), StringComparison.Ordinal);
+            Assert.Contains(says, problem.GetProperty("detail").GetString(), StringComparison.Ordinal);
+        }
+
+        using var unknown = await http.GetAsync(new Uri("/api/v1/nothing", UriKind.Relative), Stop);
+        Assert.Equal(404, (int)unknown.StatusCode);
+    }
+
+    [Fact]
+    public async Task A_service_that_is_killed_while_it_imports_has_all_of_a_file_or_nothing()
+    {
+        await using var service = await ServiceProcess.StartAsync();
+        var file = Path.Combine(service.Data, "big.csv");
+        await File.WriteAllTextAsync(file, "name,link,hardware.model\n" + string.Concat(Enumerable.Range(0, 8000).Select(i => $"k-{i},stand-in,Tarn {i % 9}\n")), Stop);
+        var import = service.GstairAsync("fleet", "import", file, "--seen", "now");
+        await Task.Delay(1200, Stop);
+        await service.KillAsync();
+        var ran = await import;
+        await service.StartAgainAsync();
+        var count = (await service.Client.MachinesAsync(null, 1, Stop)).Total;
+        Assert.Contains(count, new[] { 0, 8000 });
+        if (ran.Exit == 0) Assert.Equal(8000, count);
+        else Assert.Equal(6, ran.Exit);
+    }
+
+    private static async Task<List<ChangeView>> TakeAsync(ServiceProcess service, long after, int count)
+    {
+        using var client = service.Client;
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(Stop);
+        limit.CancelAfter(TimeSpan.FromSeconds(30));
+        var changes = new List<ChangeView>();
+        await foreach (var change in client.ChangesAsync(after, limit.Token))
+        {
+            changes.Add(change);
+            if (changes.Count == count) break;
+        }
+
+        return changes;
+    }
+
+    private static async Task<string> OkAsync(ServiceProcess service, params string[] arguments)
+    {
+        var ran = await service.GstairAsync(arguments);
+        Assert.True(ran.Exit == 0, $"gstair {string.Join(' ', arguments)} ended with {ran.Exit}: {ran.Out}{ran.Error}");
+        return ran.Out;
+    }
+
+    private static async Task StandAsync(ServiceProcess service, string machine, string standing)
+    {
+        MemberRow? member = null;
+        await Eventually.TrueAsync(
+            async () => (member = (await service.Client.MembersAsync("small", null, null, $"name = \"{machine}\"", 10, Stop)).Items.Single()).Standing == standing,
+            TimeSpan.FromMinutes(3),
+            () => $"{machine} is {standing}; it stands at {JsonSerializer.Serialize(member)}");
+    }
+}
