@@ -199,12 +199,13 @@ internal sealed class Screen
 
     private static string Coloured(string cell)
     {
+        // Middle tones, which can be read on light and on dark terminals.
         var colour = cell switch
         {
-            "open" or "done" or "proved" or "met" => "green",
-            "shut" or "unmet" or "ended" or "failed" => "red",
-            "undecided" or "untold" or "parked" => "yellow",
-            "under way" => "blue",
+            "open" or "done" or "proved" or "met" => "springgreen4",
+            "shut" or "unmet" or "ended" or "failed" => "red3",
+            "undecided" or "untold" or "parked" => "darkorange3",
+            "under way" => "dodgerblue2",
             _ => null,
         };
         return colour is null ? Markup.Escape(cell) : $"[{colour}]{Markup.Escape(cell)}[/]";

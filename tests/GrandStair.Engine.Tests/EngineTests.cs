@@ -127,6 +127,63 @@ public sealed class EngineTests
     }
 
     [Fact]
+    public async Task A_slot_that_was_missed_is_made_up_for_by_another()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 600);
+        await kit.AddMachinesAsync(1);
+        await kit.PlanAsync();
+        var worker = kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Run is not null), "its run is open");
+        // Nobody works for so long that the day's window is over.
+        await worker.CancelAsync();
+        var before = (await kit.Plans.MembersAsync("small", EngineKit.Stop))[0].Slot!;
+        kit.Clock.SetPace(2_000_000);
+        await Eventually.TrueAsync(() => Task.FromResult(kit.Clock.GetUtcNow() > before.LatestTurn.AddDays(130)), TimeSpan.FromSeconds(60), () => "the window is over");
+        kit.Clock.SetPace(6000);
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved in another slot");
+        var run = Assert.Single(await kit.StatesAsync());
+        Assert.True(run.MissedSlots >= 1);
+        Assert.True(run.Slot.Start > before.LatestTurn);
+        Assert.Contains((await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<SlotMoved>(), e => e.Reason == "the slot before was missed");
+    }
+
+    [Fact]
+    public async Task What_is_left_to_do_after_the_upgrade_keeps_a_run_from_being_done_until_it_is_closed()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 20000);
+        await kit.AddMachinesAsync(1, _ => [("device.faults", "2")]);
+        await kit.PlanAsync();
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved");
+        await Task.Delay(kit.Clock.ToReal(TimeSpan.FromDays(11)), EngineKit.Stop);
+        Assert.Equal(Standing.Proved, (await kit.Plans.MembersAsync("small", EngineKit.Stop))[0].Standing);
+        var run = Assert.Single(await kit.StatesAsync());
+        var end = Assert.Single(run.LooseEnds);
+        Assert.Equal(("devices", "device.faults = 2"), (end.Name, end.Seen));
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.CloseLooseEndAsync(run.Run, "no-such", "x", "deck-it", EngineKit.Stop));
+        await kit.Desk.CloseLooseEndAsync(run.Run, "devices", "driver put on again", "deck-it", EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Done), "it is done");
+        Assert.Equal("deck-it", Assert.Single(await kit.StatesAsync()).LooseEnds[0].By);
+    }
+
+    [Fact]
+    public async Task A_machine_that_came_to_the_target_by_other_means_is_told_and_can_be_excused()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 20000);
+        await kit.AddMachinesAsync(1, _ => [("firmware.tpm.state", "off")]);
+        await kit.PlanAsync();
+        kit.World.Mend("desk-1", "os.version", "7");
+        kit.World.Mend("desk-1", "os.build", "7.1.4");
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Why?.Contains("runs the target already", StringComparison.Ordinal) == true), "it is told");
+        var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExcuseAsync("small", machine, Excuse.Stays, "upgraded by hand", null, "planner", EngineKit.Stop));
+        await kit.Desk.ExcuseAsync("small", machine, Excuse.Retired, "upgraded by hand", null, "planner", EngineKit.Stop);
+        await Eventually.TrueAsync(async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended, TimeSpan.FromSeconds(30), () => "the plan ends");
+    }
+
+    [Fact]
     public async Task A_plan_without_a_machine_in_its_scope_is_refused()
     {
         await using var kit = await EngineKit.StartAsync();
