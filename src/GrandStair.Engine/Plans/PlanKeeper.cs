@@ -41,6 +41,11 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
             {
                 log.LogError("Plans cannot be kept going, and are tried again: {Why}", error.Message);
             }
+            catch (Exception error) when (error is not OperationCanceledException)
+            {
+                // A fault in one plan must not end the service, which has other runs on the way.
+                log.LogError(error, "Plans cannot be kept going, and are tried again");
+            }
 
             await Task.Delay(Tick, stop);
         }

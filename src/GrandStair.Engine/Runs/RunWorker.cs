@@ -39,12 +39,13 @@ public sealed class RunWorker(
     {
         while (!stop.IsCancellationRequested)
         {
-            var worker = await runs.BeginWorkerAsync(Lease, stop);
-            log.LogInformation("Worker {Worker} begins", worker);
             using var lapsed = CancellationTokenSource.CreateLinkedTokenSource(stop);
+            long? worker = null;
             try
             {
-                await WorkAsync(worker, lapsed.Token);
+                worker = await runs.BeginWorkerAsync(Lease, stop);
+                log.LogInformation("Worker {Worker} begins", worker);
+                await WorkAsync(worker.Value, lapsed.Token);
             }
             catch (OperationCanceledException) when (stop.IsCancellationRequested)
             {
@@ -52,14 +53,19 @@ public sealed class RunWorker(
             catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
             {
                 log.LogError("Worker {Worker} cannot write and begins anew: {Why}", worker, error.Message);
-                await Task.Delay(Beat, stop);
+                await Task.Delay(Beat, CancellationToken.None);
+            }
+            catch (Exception error) when (error is not OperationCanceledException)
+            {
+                log.LogError(error, "Worker {Worker} begins anew", worker);
+                await Task.Delay(Beat, CancellationToken.None);
             }
 
             // Nothing of a lapsed incarnation may go on, or two would hold the same run.
             await lapsed.CancelAsync();
             await Task.WhenAll(_hands.Values);
             _hands.Clear();
-            if (stop.IsCancellationRequested) await runs.EndWorkersAsync(worker, CancellationToken.None);
+            if (stop.IsCancellationRequested && worker is { } ended) await runs.EndWorkersAsync(ended, CancellationToken.None);
         }
     }
 
@@ -108,9 +114,21 @@ public sealed class RunWorker(
         }
         catch (Exception error)
         {
-            // The run stays claimed until the lease ends or the worker begins anew; nothing of it is lost.
             log.LogError(error, "Run r{Run} could not be seen to", claim.State.Run);
+            await GiveBackAsync(claim, stop);
+        }
+    }
+
+    /// <summary>Gives a run back after a fault. Where even that cannot be written it stays claimed until the lease ends; nothing of it is lost.</summary>
+    private async Task GiveBackAsync(ClaimedRun claim, CancellationToken stop)
+    {
+        try
+        {
             await runs.ReleaseAsync(claim, clock.GetUtcNow() + clock.ToDomain(TimeSpan.FromSeconds(10)), stop);
+        }
+        catch (Exception error) when (error is StoreException or System.Data.Common.DbException or OperationCanceledException)
+        {
+            log.LogError("Run r{Run} could not be given back: {Why}", claim.State.Run, error.Message);
         }
     }
 
