@@ -89,18 +89,17 @@ internal static class RunViews
     private static IEnumerable<StepView> Steps(RunState run)
     {
         var leg = run.Leg + 1;
-        var reached = run.Phase == Phase.Gate
-            ? run.Moment switch { Moment.Planning => Phase.Gate, Moment.Start => Phase.AwaitSlot, _ => Phase.Guard }
-            : run.Phase;
+        // After a missed slot what is guarded and applied is done anew.
+        var setBack = run.MissedSlots > 0 && (run.Phase == Phase.AwaitSlot || run is { Phase: Phase.Gate, Moment: Moment.Start });
         var current = run.CurrentStep;
         foreach (var step in run.CurrentLeg.Steps.Concat(run.CurrentLeg.RollbackSteps))
         {
             var attempts = run.Attempts.GetValueOrDefault($"{leg}/{step.Name}");
             // A step is over once the run asked for something after it.
-            var state = attempts == 0 ? "to-come"
+            var state = attempts == 0 || (setBack && step.Phase >= Phase.Guard) ? "to-come"
                 : current?.Name == step.Name ? (run.Parked is not null ? "failed" : "under-way")
                 : "done";
-            yield return new(step.Name, step.Title, RunMachine.Name(step.Phase), reached == Phase.AwaitSlot && step.Phase >= Phase.Guard && current is null && run.MissedSlots > 0 ? "to-come" : state, attempts, step.TurningPoint, step.Typical.TotalSeconds);
+            yield return new(step.Name, step.Title, RunMachine.Name(step.Phase), state, attempts, step.TurningPoint, step.Typical.TotalSeconds);
         }
     }
 
