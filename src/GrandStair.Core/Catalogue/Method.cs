@@ -17,6 +17,28 @@ public enum Carries
     Whole,
 }
 
+/// <summary>What becomes of a machine by a method.</summary>
+public enum Way
+{
+    /// <summary>It is upgraded.</summary>
+    Upgrade,
+
+    /// <summary>Another machine takes its place.</summary>
+    Replace,
+
+    /// <summary>It is taken out of use.</summary>
+    Retire,
+
+    /// <summary>It stays on its release for a stated reason until a date.</summary>
+    Stay,
+}
+
+/// <summary>What a method needs besides the machine.</summary>
+/// <param name="Media">The name of the media that it installs from; null where it needs none.</param>
+/// <param name="Crew">The crew whose hands it needs; null where nobody has to be there.</param>
+/// <param name="OwnerPresent">Whether the machine's owner has to be there.</param>
+public sealed record MethodNeeds(string? Media = null, string? Crew = null, bool OwnerPresent = false);
+
 /// <summary>A way to do a hop.</summary>
 public sealed record Method
 {
@@ -28,6 +50,12 @@ public sealed record Method
 
     /// <summary>The hops that it can do, by name.</summary>
     public required ImmutableArray<string> Hops { get; init; }
+
+    /// <summary>What becomes of a machine by it. All but an upgrade end as an excuse, and have no steps.</summary>
+    public Way Way { get; init; } = Way.Upgrade;
+
+    /// <summary>What it needs besides the machine.</summary>
+    public MethodNeeds Needs { get; init; } = new();
 
     /// <summary>The machines that it suits; null for all.</summary>
     public Condition? Suits { get; init; }

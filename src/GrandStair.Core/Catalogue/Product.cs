@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.Globalization;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
 
@@ -22,6 +23,21 @@ public sealed record Product
     /// <summary>The key that tells the edition; null where the product has none.</summary>
     public string? EditionKey { get; init; }
 
+    /// <summary>The key that tells the build; null where builds are not told apart.</summary>
+    public string? BuildKey { get; init; }
+
+    /// <summary>The time zone in which the vendor's days are meant, by its name in the IANA database.</summary>
+    public string Zone { get; init; } = "UTC";
+
+    /// <summary>The editions; empty where the product has none.</summary>
+    public ImmutableArray<string> Editions { get; init; } = [];
+
+    /// <summary>The components in the order in which they are upgraded; empty for a simple machine.</summary>
+    public ImmutableArray<Part> Parts { get; init; } = [];
+
+    /// <summary>What is wrong in releases.</summary>
+    public ImmutableArray<KnownIssue> KnownIssues { get; init; } = [];
+
     /// <summary>The keys that this product adds.</summary>
     public ImmutableArray<KeyDefinition> Keys { get; init; } = [];
 
@@ -40,6 +56,51 @@ public sealed record Product
     /// <summary>The content of every script, by its file name.</summary>
     public ImmutableDictionary<string, string> Scripts { get; init; } = ImmutableDictionary<string, string>.Empty;
 
+    /// <summary>The known issues that touch a machine, or may touch it as far as can be told.</summary>
+    public ImmutableArray<KnownIssue> IssuesTouching(IReadable machine, DateTimeOffset now) =>
+        [.. KnownIssues.Where(i => i.Touches.Ask(machine, new Use(now)).Value != Kleene.No)];
+
+    /// <summary>The checks of one leg of a run that is under way, with those of the machine's known issues and, for the proof, of its build.</summary>
+    public ImmutableArray<Check> ChecksOf(Hop hop, Method method, Machine machine, DateTimeOffset now)
+    {
+        ArgumentNullException.ThrowIfNull(hop);
+        ArgumentNullException.ThrowIfNull(method);
+        var touching = IssuesTouching(machine, now);
+        ImmutableArray<Check> checks = [.. ChecksOf(hop, touching), .. method.Checks];
+        return hop.Part is null && BuildOf(hop, touching) is { } build && BuildCheck(build) is { } check ? checks.Add(check) : checks;
+    }
+
+    /// <summary>The build of a hop's release that a machine should get; null where any will do.</summary>
+    public string? BuildOf(Hop hop, IReadOnlyList<KnownIssue> touching)
+    {
+        ArgumentNullException.ThrowIfNull(hop);
+        return hop.Part is null ? IssuesAhead.Of(Release(hop.To), touching).Build : null;
+    }
+
+    /// <summary>A hop's checks and those that the known issues of its release come to.</summary>
+    internal ImmutableArray<Check> ChecksOf(Hop hop, IReadOnlyList<KnownIssue> touching) => hop.Part is not null || touching.Count == 0
+        ? hop.Checks
+        : [.. hop.Checks, .. IssuesAhead.Of(Release(hop.To), touching).Left.Select(i => i.AsCheck)];
+
+    private Check? BuildCheck(string build)
+    {
+        if (BuildKey is not { } key || Keys.Concat(KeyRegistry.BuiltIn.All).FirstOrDefault(k => k.Name == key) is not { } definition) return null;
+        var wants = string.Create(CultureInfo.InvariantCulture, $"{key} >= {build}");
+        return new()
+        {
+            Name = "build",
+            Title = $"Build {build} or later, which spares it a known issue",
+            Need = Need.Must,
+            Wants = ConditionParser.Parse(wants, KeyRegistry.BuiltIn.With([definition])),
+            AskedAt = [Moment.Proof],
+            Fix = new(Mender.Person, "Install the patches of the new release until none is left, then try again.", null),
+        };
+    }
+
+    /// <summary>The release of exactly that version.</summary>
+    /// <exception cref="InvalidOperationException">There is none.</exception>
+    public Release Release(string version) => Releases.Single(r => r.Version == version);
+
     /// <summary>The release that a version belongs to: <c>11.11</c> is of release <c>11</c>. Null where none is known.</summary>
     public Release? ReleaseOf(string? version) => version is null
         ? null
@@ -55,112 +116,24 @@ public sealed record Product
 /// <param name="Covers">The keys that it looks at: covered but not reported is absent.</param>
 public sealed record Reader(string Script, ImmutableArray<string> Covers);
 
-/// <summary>Whether a release is to be taken.</summary>
-public enum ReleaseStatus
-{
-    /// <summary>It can be had.</summary>
-    Available,
-
-    /// <summary>It is the one to take.</summary>
-    Recommended,
-
-    /// <summary>It was taken back and is no target.</summary>
-    Withdrawn,
-}
-
-/// <summary>A major version of a product.</summary>
-/// <param name="Version">The version, which every build of it begins with.</param>
-/// <param name="Name">What people call it.</param>
-/// <param name="Status">Whether it is to be taken.</param>
-/// <param name="SupportEnds">The last day of support by edition; the edition <c>*</c> stands for all others.</param>
-public sealed record Release(string Version, string Name, ReleaseStatus Status, ImmutableDictionary<string, DateOnly> SupportEnds)
-{
-    /// <summary>The last day of support of an edition; null where none is known.</summary>
-    public DateOnly? SupportEnd(string? edition) =>
-        edition is not null && SupportEnds.TryGetValue(edition, out var end) ? end
-        : SupportEnds.TryGetValue("*", out var all) ? all : null;
-}
-
 /// <summary>A supported step from some releases to one other.</summary>
 /// <param name="Name">The hop's name, such as <c>11-to-12</c>.</param>
 /// <param name="From">The releases that it starts from.</param>
 /// <param name="To">The release that it leads to.</param>
 /// <param name="Editions">Which edition becomes which; empty where editions are not told apart.</param>
 /// <param name="Checks">What must or should hold, whatever the method.</param>
-public sealed record Hop(string Name, ImmutableArray<string> From, string To, ImmutableDictionary<string, string> Editions, ImmutableArray<Check> Checks);
-
-/// <summary>How much a check weighs.</summary>
-public enum Need
+public sealed record Hop(string Name, ImmutableArray<string> From, string To, ImmutableDictionary<string, string> Editions, ImmutableArray<Check> Checks)
 {
-    /// <summary>Unmet, it shuts the gate.</summary>
-    Must,
+    /// <summary>The part that it raises, and whose versions it goes from and to; null for the product itself.</summary>
+    public string? Part { get; init; }
 
-    /// <summary>Unmet, it is a caution.</summary>
-    Should,
+    /// <summary>What a machine has after it besides the version and edition, such as a firmware or a mode, by key.</summary>
+    public ImmutableDictionary<string, ReadingValue> Brings { get; init; } = ImmutableDictionary<string, ReadingValue>.Empty;
 }
 
-/// <summary>When a check is asked.</summary>
-public enum Moment
-{
-    /// <summary>When the plan is made, and until the run begins.</summary>
-    Planning,
+/// <summary>A component of a machine with a version of its own.</summary>
+/// <param name="Name">Its name within its product, such as <c>firmware</c>.</param>
+/// <param name="Title">What people call it.</param>
+/// <param name="VersionKey">The key that tells its version. The part whose key is the product's own stands for the product itself.</param>
+public sealed record Part(string Name, string Title, string VersionKey);
 
-    /// <summary>In the window, from fresh readings.</summary>
-    Start,
-
-    /// <summary>After the guard phase, for what the guard brings about.</summary>
-    Guarded,
-
-    /// <summary>After the upgrade.</summary>
-    Proof,
-}
-
-/// <summary>Who can mend an unmet check.</summary>
-public enum Mender
-{
-    /// <summary>A person, by hand.</summary>
-    Person,
-
-    /// <summary>A script.</summary>
-    Script,
-
-    /// <summary>The vendor's support.</summary>
-    Vendor,
-
-    /// <summary>Nobody: this machine will not go by this way.</summary>
-    Nobody,
-}
-
-/// <summary>How an unmet check is mended.</summary>
-/// <param name="By">Who can.</param>
-/// <param name="Words">What to do, for a person.</param>
-/// <param name="Takes">How long it takes on one machine; null where it is not known.</param>
-public sealed record Fix(Mender By, string Words, TimeSpan? Takes);
-
-/// <summary>One precondition.</summary>
-public sealed record Check
-{
-    /// <summary>The check's name within its product.</summary>
-    public required string Name { get; init; }
-
-    /// <summary>What it makes sure of, for people.</summary>
-    public required string Title { get; init; }
-
-    /// <summary>Must or should.</summary>
-    public required Need Need { get; init; }
-
-    /// <summary>What has to hold.</summary>
-    public required Condition Wants { get; init; }
-
-    /// <summary>The machines that it is asked of; null for all.</summary>
-    public Condition? AppliesTo { get; init; }
-
-    /// <summary>How old its readings may be; null for any age.</summary>
-    public TimeSpan? Fresh { get; init; }
-
-    /// <summary>When it is asked.</summary>
-    public ImmutableHashSet<Moment> AskedAt { get; init; } = [Moment.Planning, Moment.Start];
-
-    /// <summary>How it is mended.</summary>
-    public required Fix Fix { get; init; }
-}

@@ -1,5 +1,5 @@
 using System.Collections.Immutable;
-using System.Text.RegularExpressions;
+using System.Runtime.CompilerServices;
 using GrandStair.Core.Readings;
 
 namespace GrandStair.Core.Conditions;
@@ -7,11 +7,14 @@ namespace GrandStair.Core.Conditions;
 /// <summary>A sentence over a machine's readings, answered yes, no or cannot tell. Made by <see cref="ConditionParser"/>.</summary>
 public abstract record Condition(string Text)
 {
-    /// <summary>Asks a machine.</summary>
-    public abstract Answer Ask(Machine machine, Use use);
+    /// <summary>Asks a machine, or a row of one of its tables.</summary>
+    public abstract Answer Ask(IReadable machine, Use use);
 
     /// <summary>The keys that it looks at, each once.</summary>
     public abstract IEnumerable<string> Keys { get; }
+
+    /// <summary>The condition in the one way of writing it: <see cref="ConditionParser"/> reads it back to the same condition.</summary>
+    public abstract string Written { get; }
 
     /// <inheritdoc />
     public sealed override string ToString() => Text;
@@ -21,27 +24,33 @@ public abstract record Condition(string Text)
 public sealed record All(string Text, ImmutableArray<Condition> Parts) : Condition(Text)
 {
     /// <inheritdoc />
-    public override Answer Ask(Machine machine, Use use) => Joined.Of(Parts, machine, use, answers => answers.Min(a => a.Value), Kleene.Yes);
+    public override Answer Ask(IReadable machine, Use use) => Joined.Of(Parts, machine, use, answers => answers.Min(a => a.Value), Kleene.Yes);
 
     /// <inheritdoc />
     public override IEnumerable<string> Keys => Parts.SelectMany(p => p.Keys).Distinct();
+
+    /// <inheritdoc />
+    public override string Written => string.Join(" and ", Parts.Select(p => p is All or Any ? $"({p.Written})" : p.Written));
 }
 
 /// <summary>Holds when one part holds.</summary>
 public sealed record Any(string Text, ImmutableArray<Condition> Parts) : Condition(Text)
 {
     /// <inheritdoc />
-    public override Answer Ask(Machine machine, Use use) => Joined.Of(Parts, machine, use, answers => answers.Max(a => a.Value), Kleene.No);
+    public override Answer Ask(IReadable machine, Use use) => Joined.Of(Parts, machine, use, answers => answers.Max(a => a.Value), Kleene.No);
 
     /// <inheritdoc />
     public override IEnumerable<string> Keys => Parts.SelectMany(p => p.Keys).Distinct();
+
+    /// <inheritdoc />
+    public override string Written => string.Join(" or ", Parts.Select(p => p is Any ? $"({p.Written})" : p.Written));
 }
 
 /// <summary>Holds when the part does not; cannot tell stays cannot tell.</summary>
 public sealed record Not(string Text, Condition Part) : Condition(Text)
 {
     /// <inheritdoc />
-    public override Answer Ask(Machine machine, Use use)
+    public override Answer Ask(IReadable machine, Use use)
     {
         var answer = Part.Ask(machine, use);
         return answer with { Value = (Kleene)(Kleene.Yes - answer.Value) };
@@ -49,12 +58,15 @@ public sealed record Not(string Text, Condition Part) : Condition(Text)
 
     /// <inheritdoc />
     public override IEnumerable<string> Keys => Part.Keys;
+
+    /// <inheritdoc />
+    public override string Written => Part is All or Any ? $"not ({Part.Written})" : $"not {Part.Written}";
 }
 
 internal static class Joined
 {
     /// <summary>Joins the answers and keeps the leaves of those parts that decided: all where all had to agree, else those of the deciding value.</summary>
-    public static Answer Of(ImmutableArray<Condition> parts, Machine machine, Use use, Func<Answer[], Kleene> join, Kleene unanimous)
+    public static Answer Of(ImmutableArray<Condition> parts, IReadable machine, Use use, Func<Answer[], Kleene> join, Kleene unanimous)
     {
         var answers = parts.Select(p => p.Ask(machine, use)).ToArray();
         var value = join(answers);
@@ -94,52 +106,76 @@ public enum Comparison
     Like,
 }
 
-/// <summary>What a value is compared with: a value, or so long before now.</summary>
+/// <summary>What a value is compared with: a value, or so long before or after now.</summary>
 /// <param name="Text">As it was written.</param>
 /// <param name="Value">The value; null where <paramref name="Ago"/> is given.</param>
-/// <param name="Ago">How long before now, for dates and instants.</param>
+/// <param name="Ago">How long before now, for dates and instants; negative for a time to come.</param>
 public sealed record Literal(string Text, ReadingValue? Value, TimeSpan? Ago = null);
 
 /// <summary>Compares the value under a key. With <c>absent</c> the answer is no; without a reading that will do it cannot be told.</summary>
 public sealed record Compares(string Text, KeyDefinition Key, Comparison How, ImmutableArray<Literal> With) : Condition(Text)
 {
-    private readonly Regex? _pattern = How == Comparison.Like ? Glob(With[0].Text) : null;
-
     /// <inheritdoc />
     public override IEnumerable<string> Keys => [Key.Name];
 
     /// <inheritdoc />
-    public override Answer Ask(Machine machine, Use use)
+    public override string Written => How switch
+    {
+        Comparison.Equal => $"{Key.Name} = {Write(With[0])}",
+        Comparison.NotEqual => $"{Key.Name} != {Write(With[0])}",
+        Comparison.Less => $"{Key.Name} < {Write(With[0])}",
+        Comparison.AtMost => $"{Key.Name} <= {Write(With[0])}",
+        Comparison.Greater => $"{Key.Name} > {Write(With[0])}",
+        Comparison.AtLeast => $"{Key.Name} >= {Write(With[0])}",
+        Comparison.In => $"{Key.Name} in ({string.Join(", ", With.Select(Write))})",
+        Comparison.Between => $"{Key.Name} between {Write(With[0])} and {Write(With[1])}",
+        _ => $"{Key.Name} like {Write(With[0])}",
+    };
+
+    /// <inheritdoc />
+    public override Answer Ask(IReadable machine, Use use)
     {
         var reading = machine.Find(Key.Name);
-        if (WhyNot(reading, use) is { } note) return new(Kleene.CannotTell, [new(Text, Key.Name, Kleene.CannotTell, reading, note)], null);
+        if (use.WhyNot(reading) is { } note) return new(Kleene.CannotTell, [new(Text, Key.Name, Kleene.CannotTell, reading, note)], null);
         var holds = reading!.State == ReadingState.Value && Holds(reading.Value!, use.Now);
         var value = holds ? Kleene.Yes : Kleene.No;
         return new(value, [new(Text, Key.Name, value, reading, null)], UntilOf(reading, use));
     }
 
-    private static string? WhyNot(Reading? reading, Use use)
-    {
-        if (reading is null) return "never seen";
-        if (reading.State == ReadingState.Unreadable) return $"unreadable: {reading.Why}";
-        if (use.MaxAge is { } age && reading.Seen < use.Now - age)
-            return $"seen {Units.Show((use.Now - reading.Seen).TotalSeconds, ValueKind.Duration)} ago, must not be older than {Units.Show(age.TotalSeconds, ValueKind.Duration)}";
-        return null;
-    }
-
     private DateTimeOffset? UntilOf(Reading reading, Use use)
     {
-        DateTimeOffset? until = use.MaxAge is { } age && reading.Seen < DateTimeOffset.MaxValue - age ? reading.Seen + age : null;
+        var until = use.Until(reading);
         foreach (var ago in With.Where(l => l.Ago is not null && reading.Value is not null).Select(l => l.Ago!.Value))
-        {
-            var turns = DateTimeOffset.FromUnixTimeSeconds((long)reading.Value!.Amount) + ago;
-            if (turns > use.Now && (until is null || turns < until)) until = turns;
-        }
+            if (TurnOf(reading.Value!.Amount, ago, use.Now) is { } turns && (until is null || turns < until)) until = turns;
 
         return until;
     }
 
-    private bool Holds(ReadingValue value, DateTimeOffset now) => How switch
+    /// <summary>When a comparison with so long ago turns next: when the moment is just so long ago, and a second later, when it is longer ago. Null where both are over.</summary>
+    internal static DateTimeOffset? TurnOf(double seconds, TimeSpan ago, DateTimeOffset now)
+    {
+        if (seconds + ago.TotalSeconds + 1 >= DateTimeOffset.MaxValue.ToUnixTimeSeconds()) return DateTimeOffset.MaxValue;
+        var turn = DateTimeOffset.FromUnixTimeSeconds((long)seconds) + ago;
+        return turn > now ? turn : turn.AddSeconds(1) > now ? turn.AddSeconds(1) : null;
+    }
+
+    /// <summary>The ranges, both ends in, within which amounts hold; of <c>!=</c> those within which they do not.</summary>
+    internal (double Low, double High)[] Ranges(DateTimeOffset now)
+    {
+        double Amount(Literal literal) => literal.Ago is { } ago ? (now - ago).ToUnixTimeSeconds() : literal.Value!.Amount;
+        return How switch
+        {
+            Comparison.Less => [(double.NegativeInfinity, Math.BitDecrement(Amount(With[0])))],
+            Comparison.AtMost => [(double.NegativeInfinity, Amount(With[0]))],
+            Comparison.Greater => [(Math.BitIncrement(Amount(With[0])), double.PositiveInfinity)],
+            Comparison.AtLeast => [(Amount(With[0]), double.PositiveInfinity)],
+            Comparison.Between => [(Amount(With[0]), Amount(With[1]))],
+            _ => [.. With.Select(l => (Amount(l), Amount(l)))],
+        };
+    }
+
+    /// <summary>Whether it holds for a value.</summary>
+    internal bool Holds(ReadingValue value, DateTimeOffset now) => How switch
     {
         Comparison.Equal => IsEqual(value, With[0], now),
         Comparison.NotEqual => !IsEqual(value, With[0], now),
@@ -149,7 +185,7 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
         Comparison.AtLeast => Order(value, With[0], now) >= 0,
         Comparison.In => With.Any(l => IsEqual(value, l, now)),
         Comparison.Between => Order(value, With[0], now) >= 0 && Order(value, With[1], now) <= 0,
-        Comparison.Like => value.Kind == ValueKind.List ? value.Items.Any(_pattern!.IsMatch) : _pattern!.IsMatch(value.Text),
+        Comparison.Like => value.Kind == ValueKind.List ? value.Items.Any(i => Glob.Fits(i, With[0].Text)) : Glob.Fits(value.Text, With[0].Text),
         _ => throw new InvalidOperationException($"Unknown comparison {How}."),
     };
 
@@ -168,9 +204,75 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
             : value.Amount.CompareTo(literal.Value!.Amount);
     }
 
-    private static Regex Glob(string pattern) => new(
-        "^" + Regex.Escape(pattern).Replace("\\*", ".*", StringComparison.Ordinal).Replace("\\?", ".", StringComparison.Ordinal) + "$",
-        RegexOptions.IgnoreCase | RegexOptions.CultureInvariant | RegexOptions.Singleline | RegexOptions.NonBacktracking);
+    private string Write(Literal literal) => Key.Kind is ValueKind.Text or ValueKind.List || How == Comparison.Like
+        ? $"\"{literal.Text.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("\"", "\\\"", StringComparison.Ordinal)}\""
+        : literal.Value is { } value ? Bare(value) : literal.Text;
+
+    private static string Bare(ReadingValue value) => value.Text.All(c => Token.IsBare(c) || c == ' ') ? value.Text : $"\"{value.Text}\"";
+}
+
+/// <summary>Holds when a condition holds for one row of a table: Kleene's <c>or</c> over the rows. An absent table has none.</summary>
+/// <param name="Text">As it was written.</param>
+/// <param name="Key">The table's key.</param>
+/// <param name="Row">What is asked of each row, over the table's columns.</param>
+public sealed record Has(string Text, KeyDefinition Key, Condition Row) : Condition(Text)
+{
+    /// <inheritdoc />
+    public override IEnumerable<string> Keys => [Key.Name];
+
+    /// <inheritdoc />
+    public override string Written => $"{Key.Name} has ({Row.Written})";
+
+    /// <inheritdoc />
+    public override Answer Ask(IReadable machine, Use use)
+    {
+        var reading = machine.Find(Key.Name);
+        if (use.WhyNot(reading) is { } note) return new(Kleene.CannotTell, [new(Text, Key.Name, Kleene.CannotTell, reading, note)], null);
+        if (reading!.State == ReadingState.Absent) return new(Kleene.No, [new(Text, Key.Name, Kleene.No, reading, null)], use.Until(reading));
+        var answers = reading.Value!.Rows.Select(r => (Row: r, Answer: Row.Ask(new RowReadings(r, Key, reading), use))).ToArray();
+        var value = answers.Length == 0 ? Kleene.No : answers.Max(a => a.Answer.Value);
+        var deciding = value == Kleene.No ? [] : answers.Where(a => a.Answer.Value == value).Select(a => a.Row.Show()).ToArray();
+        return new(
+            value,
+            [new(Text, Key.Name, value, reading, value == Kleene.CannotTell ? "a column that matters could not be read" : null) { Rows = deciding }],
+            answers.Select(a => a.Answer.Until).Append(use.Until(reading)).Min());
+    }
+}
+
+/// <summary>Patterns in which <c>*</c> is any text and <c>?</c> one sign; case is ignored.</summary>
+internal static class Glob
+{
+    /// <summary>Whether a text fits, in time proportional to both lengths: on a mismatch only the last <c>*</c> takes one sign more.</summary>
+    [MethodImpl(MethodImplOptions.AggressiveOptimization)]
+    public static bool Fits(ReadOnlySpan<char> text, ReadOnlySpan<char> pattern)
+    {
+        int t = 0, p = 0, star = -1, from = 0;
+        while (t < text.Length)
+        {
+            if (p < pattern.Length && pattern[p] == '*')
+            {
+                star = p++;
+                from = t;
+            }
+            else if (p < pattern.Length && (pattern[p] == text[t] || pattern[p] == '?' || char.ToUpperInvariant(pattern[p]) == char.ToUpperInvariant(text[t])))
+            {
+                p++;
+                t++;
+            }
+            else if (star >= 0)
+            {
+                p = star + 1;
+                t = ++from;
+            }
+            else
+            {
+                return false;
+            }
+        }
+
+        while (p < pattern.Length && pattern[p] == '*') p++;
+        return p == pattern.Length;
+    }
 }
 
 /// <summary>What is asked of the raw reading itself; answered yes or no, never cannot tell.</summary>
@@ -193,7 +295,15 @@ public sealed record AsksRaw(string Text, KeyDefinition Key, RawQuestion Questio
     public override IEnumerable<string> Keys => [Key.Name];
 
     /// <inheritdoc />
-    public override Answer Ask(Machine machine, Use use)
+    public override string Written => Question switch
+    {
+        RawQuestion.Known => $"{Key.Name} is known",
+        RawQuestion.Absent => $"{Key.Name} is absent",
+        _ => $"{Key.Name} older than {Units.Exact(Age.TotalSeconds, ValueKind.Duration)}",
+    };
+
+    /// <inheritdoc />
+    public override Answer Ask(IReadable machine, Use use)
     {
         var reading = machine.Find(Key.Name);
         var holds = Question switch

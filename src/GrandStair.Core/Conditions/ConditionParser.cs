@@ -26,8 +26,8 @@ public sealed class ConditionException : Exception
 
 /// <summary>
 /// Reads conditions. Grammar, loosest first: <c>or</c>, <c>and</c>, <c>not</c>, then parentheses or a comparison of a key:
-/// <c>= != &lt; &lt;= &gt; &gt;=</c>, <c>in (a, b)</c>, <c>between a and b</c>, <c>like "*"</c>, <c>is known</c>, <c>is absent</c>, <c>older than 7 d</c>.
-/// A literal takes the type of the key it meets.
+/// <c>= != &lt; &lt;= &gt; &gt;=</c>, <c>in (a, b)</c>, <c>between a and b</c>, <c>like "*"</c> (each also with <c>not</c> before it), <c>is known</c>, <c>is absent</c>, <c>older than 7 d</c>,
+/// and <c>has ( … )</c> of a table, in which its columns are the keys. A literal takes the type of the key it meets.
 /// </summary>
 public sealed class ConditionParser
 {
@@ -36,6 +36,8 @@ public sealed class ConditionParser
 
     /// <summary>How deep parentheses and <c>not</c> may go.</summary>
     public const int MaxDepth = 60;
+
+    private const double MostSeconds = 1000.0 * 366 * 86400;
 
     private static readonly Dictionary<string, Comparison> Signs = new(StringComparer.Ordinal)
     {
@@ -50,6 +52,7 @@ public sealed class ConditionParser
     private readonly string _text;
     private readonly KeyRegistry _keys;
     private readonly List<Token> _tokens;
+    private KeyDefinition? _table;
     private int _at;
     private int _depth;
 
@@ -135,21 +138,47 @@ public sealed class ConditionParser
         var token = Next;
         if (token.Kind != TokenKind.Bare) throw Wrong(token.Kind == TokenKind.End ? "The condition ends too early; expected a key." : $"'{token.Text}' is not a key; expected one such as site.");
         _at++;
-        var key = _keys.Find(token.Text) ?? throw Wrong(UnknownKey(token.Text), token);
+        var key = (_table is null ? _keys.Find(token.Text) : _table.Column(token.Text)) ?? throw Wrong(UnknownKey(token.Text), token);
         if (TakeWord("is")) return Is(key, token.Start);
+        if (TakeWord("has")) return HasRow(key, token.Start);
         if (TakeWord("older"))
         {
+            if (_table is not null) throw Wrong($"A row has no age of its own; ask '{_table.Name} older than …' outside of 'has'.", token);
             if (!TakeWord("than")) throw Wrong("Expected 'than' after 'older'.");
             var age = Duration();
             return new AsksRaw(Since(token.Start), key, RawQuestion.OlderThan, age);
         }
 
-        return Compare(key, token.Start);
+        var negated = TakeWord("not");
+        if (negated && !(Next.Kind == TokenKind.Bare && Next.Text.ToUpperInvariant() is "IN" or "LIKE" or "BETWEEN"))
+            throw Wrong($"Expected 'in', 'like' or 'between' after '{key.Name} not'.");
+        var comparison = Compare(key, token.Start);
+        return negated ? new Not(comparison.Text, comparison) : comparison;
     }
 
-    private string UnknownKey(string name) => _keys.Nearest(name) is { } nearest
-        ? $"There is no key '{name}'; did you mean '{nearest}'?"
-        : $"There is no key '{name}'. 'gstair catalogue keys' lists those that exist.";
+    private string UnknownKey(string name)
+    {
+        if (_table is not null)
+        {
+            var columns = _table.Columns.Select(c => c.Name).ToArray();
+            return $"'{_table.Name}' has no column '{name}'; {(Spelling.Nearest(name, columns) is { } near ? $"did you mean '{near}'?" : $"expected one of {string.Join(", ", columns)}.")}";
+        }
+
+        return _keys.Nearest(name) is { } nearest
+            ? $"There is no key '{name}'; did you mean '{nearest}'?"
+            : $"There is no key '{name}'. 'gstair catalogue keys' lists those that exist.";
+    }
+
+    private Has HasRow(KeyDefinition key, int start)
+    {
+        if (key.Kind != ValueKind.Table) throw Wrong($"'has' needs a table, and '{key.Name}' is a {Name(key.Kind)}.", _tokens[_at - 1]);
+        if (!TakeSign("(")) throw Wrong("Expected '(' after 'has'.");
+        _table = key;
+        var row = Or();
+        _table = null;
+        if (!TakeSign(")")) throw Wrong("A ')' is missing after the condition of 'has'; expected it here.");
+        return new(Since(start), key, row);
+    }
 
     private AsksRaw Is(KeyDefinition key, int start)
     {
@@ -161,6 +190,8 @@ public sealed class ConditionParser
     private Compares Compare(KeyDefinition key, int start)
     {
         var sign = Next;
+        if (key.Kind == ValueKind.Table)
+            throw Wrong($"'{key.Name}' is a table; expected 'has ( … )' over its columns {string.Join(", ", key.Columns.Select(c => c.Name))}, 'is known', 'is absent' or 'older than'.");
         if (sign.Kind == TokenKind.Sign && Signs.TryGetValue(sign.Text, out var how))
         {
             _at++;
@@ -188,7 +219,7 @@ public sealed class ConditionParser
             return new(Since(start), key, Comparison.Like, [new(pattern.Text, null)]);
         }
 
-        throw Wrong($"Expected a comparison after '{key.Name}': =, !=, <, <=, >, >=, in, between, like, is known, is absent or older than.");
+        throw Wrong($"Expected a comparison after '{key.Name}': =, !=, <, <=, >, >=, in, between, like, is known, is absent{(_table is null ? " or older than" : "")}.");
     }
 
     private Compares In(KeyDefinition key, int start)
@@ -217,8 +248,11 @@ public sealed class ConditionParser
         {
             text = $"{text} {Next.Text}";
             _at++;
-            if (key.Kind is ValueKind.Date or ValueKind.Instant && TakeWord("ago"))
-                return new(Since(token.Start), null, TimeSpan.FromSeconds(Units.Parse(text, ValueKind.Duration) ?? throw Wrong("Expected a length of time before 'ago'.", token)));
+            if (key.Kind is ValueKind.Date or ValueKind.Instant && (TakeWord("ago") || TakeWord("ahead")))
+            {
+                var away = TimeSpan.FromSeconds(Units.Parse(text, ValueKind.Duration) is >= 0 and < MostSeconds and var seconds ? seconds : throw Wrong("Expected a length of time before 'ago' or 'ahead', of up to 1000 years.", token));
+                return new(Since(token.Start), null, _tokens[_at - 1].Text.Equals("ago", StringComparison.OrdinalIgnoreCase) ? away : -away);
+            }
         }
 
         // A moment may be compared with a day: its first instant in UTC.
@@ -233,7 +267,7 @@ public sealed class ConditionParser
     {
         var token = Next;
         var age = new KeyDefinition("an age", ValueKind.Duration, "");
-        return TimeSpan.FromSeconds(Literal(age).Value?.Amount ?? throw Wrong("Expected a length of time.", token));
+        return Literal(age).Value is { Amount: >= 0 and < MostSeconds } value ? TimeSpan.FromSeconds(value.Amount) : throw Wrong("Expected a length of time of up to 1000 years.", token);
     }
 
     private static string Name(ValueKind kind) => kind.ToString().ToLowerInvariant();
@@ -269,7 +303,7 @@ internal readonly record struct Token(TokenKind Kind, string Text, int Start, in
         }
     }
 
-    private static bool IsBare(char c) => char.IsLetterOrDigit(c) || c is '.' or '-' or '_' or '/' or ':' or '+' or '~' or '*' or '?';
+    internal static bool IsBare(char c) => char.IsLetterOrDigit(c) || c is '.' or '-' or '_' or '/' or ':' or '+' or '~' or '*' or '?';
 
     private static Token Bare(string text, int start)
     {

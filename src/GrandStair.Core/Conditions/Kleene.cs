@@ -1,9 +1,11 @@
+using GrandStair.Core.Readings;
+
 namespace GrandStair.Core.Conditions;
 
 /// <summary>
 /// The three values of Kleene's strong logic of indeterminacy, in the order in which <c>and</c> is the lesser and <c>or</c> the greater.
 /// </summary>
-public enum Kleene
+public enum Kleene : byte
 {
     /// <summary>It does not hold.</summary>
     No = 0,
@@ -27,9 +29,33 @@ public sealed record Answer(Kleene Value, IReadOnlyList<Leaf> Leaves, DateTimeOf
 /// <param name="Value">What came of it.</param>
 /// <param name="Reading">The reading it looked at; null where the key was never seen.</param>
 /// <param name="Note">Why it cannot be told; null where it can.</param>
-public sealed record Leaf(string Text, string Key, Kleene Value, Readings.Reading? Reading, string? Note);
+public sealed record Leaf(string Text, string Key, Kleene Value, Reading? Reading, string? Note)
+{
+    /// <summary>The rows that decided it, where it looked into a table.</summary>
+    public IReadOnlyList<string> Rows { get; init; } = [];
+
+    /// <summary>What was seen, for people: the rows that decided, or else the reading.</summary>
+    public string Show() => Rows.Count > 0 ? string.Join("; ", Rows) : Reading?.Show() ?? "never seen";
+
+    /// <summary>What was seen under which key, or why it cannot be told.</summary>
+    public string Tell() => Note is { } note ? $"{Key} {note}" : $"{Key} = {Show()}";
+}
 
 /// <summary>How a use of a condition looks at readings.</summary>
 /// <param name="Now">The moment at which it is asked, UTC.</param>
 /// <param name="MaxAge">How old a reading may be; null where any age will do.</param>
-public readonly record struct Use(DateTimeOffset Now, TimeSpan? MaxAge = null);
+public readonly record struct Use(DateTimeOffset Now, TimeSpan? MaxAge = null)
+{
+    /// <summary>Why a reading cannot be used; null where it can.</summary>
+    internal string? WhyNot(Reading? reading)
+    {
+        if (reading is null) return "never seen";
+        if (reading.State == ReadingState.Unreadable) return $"unreadable: {reading.Why}";
+        if (MaxAge is { } age && reading.Seen < Now - age)
+            return $"seen {Units.Show((Now - reading.Seen).TotalSeconds, ValueKind.Duration)} ago, must not be older than {Units.Show(age.TotalSeconds, ValueKind.Duration)}";
+        return null;
+    }
+
+    /// <summary>When a reading that can be used now will be too old; null where it never will.</summary>
+    internal DateTimeOffset? Until(Reading reading) => MaxAge is { } age && reading.Seen < DateTimeOffset.MaxValue - age ? reading.Seen + age : null;
+}

@@ -5,23 +5,26 @@ using GrandStair.Core.Readings;
 
 namespace GrandStair.Core.Gates;
 
-/// <summary>What came of one check.</summary>
+/// <summary>What came of one check, from what matters least to what matters most.</summary>
 public enum CheckState
 {
+    /// <summary>It is not asked of this machine.</summary>
+    NotApplicable,
+
     /// <summary>It holds.</summary>
     Met,
-
-    /// <summary>It does not hold.</summary>
-    Unmet,
-
-    /// <summary>It could not be told.</summary>
-    Untold,
 
     /// <summary>It is asked at a later moment.</summary>
     Deferred,
 
-    /// <summary>It is not asked of this machine.</summary>
-    NotApplicable,
+    /// <summary>It does not hold or could not be told, and a person has decided to go on in spite of it.</summary>
+    Waived,
+
+    /// <summary>It could not be told.</summary>
+    Untold,
+
+    /// <summary>It does not hold.</summary>
+    Unmet,
 }
 
 /// <summary>One check's answer, with what was seen.</summary>
@@ -29,7 +32,14 @@ public enum CheckState
 /// <param name="State">What came of it.</param>
 /// <param name="Seen">The comparisons that decided it, with the readings they looked at.</param>
 /// <param name="Until">When the answer may change by age alone; null where it will not.</param>
-public sealed record CheckResult(Check Check, CheckState State, IReadOnlyList<Leaf> Seen, DateTimeOffset? Until);
+public sealed record CheckResult(Check Check, CheckState State, IReadOnlyList<Leaf> Seen, DateTimeOffset? Until)
+{
+    /// <summary>The waiver that counts; null where none does.</summary>
+    public Waiver? Waiver { get; init; }
+
+    /// <summary>Why a waiver that was given no longer counts; null where none was or it does.</summary>
+    public string? Lapsed { get; init; }
+}
 
 /// <summary>Whether a machine may pass.</summary>
 public enum GateState
@@ -64,25 +74,45 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
         Checks.Where(c => c.Check.Need == need && c.State is (CheckState.Unmet or CheckState.Untold));
 
     /// <summary>Asks all checks of a machine.</summary>
-    public static Gate Judge(IEnumerable<Check> checks, Machine machine, Moment moment, DateTimeOffset now)
+    /// <param name="checks">The checks.</param>
+    /// <param name="machine">The machine; on a later leg, as it will be then.</param>
+    /// <param name="moment">When they are asked.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="waivers">The waivers given for this machine.</param>
+    /// <param name="brought">The keys that an earlier leg brings: what holds of them now is asked again when that leg is done.</param>
+    public static Gate Judge(IEnumerable<Check> checks, Machine machine, Moment moment, DateTimeOffset now, IReadOnlyList<Waiver>? waivers = null, IReadOnlySet<string>? brought = null)
     {
-        ImmutableArray<CheckResult> results = [.. checks.Select(c => Ask(c, machine, moment, now)).OfType<CheckResult>()];
-        var musts = results.Where(r => r.Check.Need == Need.Must).ToArray();
-        var state = musts.Any(r => r.State == CheckState.Unmet) ? GateState.Shut
-            : musts.Any(r => r.State == CheckState.Untold) ? GateState.Undecided
-            : GateState.Open;
-        return new(state, moment, results, results.Min(r => r.Until));
+        ImmutableArray<CheckResult> results = [.. checks.Select(c => Ask(c, machine, moment, now, brought)).OfType<CheckResult>().Select(r => Waived(r, waivers ?? [], now))];
+        return new(StateOf(results), moment, results, results.Min(r => r.Until));
     }
 
-    /// <summary>Asks one check; null where its moments are all over.</summary>
-    private static CheckResult? Ask(Check check, Machine machine, Moment moment, DateTimeOffset now)
+    /// <summary>What the musts among some results come to.</summary>
+    internal static GateState StateOf(IEnumerable<CheckResult> results) => results.Where(r => r.Check.Need == Need.Must).Select(r => r.State).DefaultIfEmpty().Max() switch
     {
-        if (!check.AskedAt.Contains(moment))
-        {
-            var later = moment != Moment.Proof && check.AskedAt.Any(m => m > moment && m != Moment.Proof);
-            return later ? new(check, CheckState.Deferred, [], null) : null;
-        }
+        CheckState.Unmet => GateState.Shut,
+        CheckState.Untold => GateState.Undecided,
+        _ => GateState.Open,
+    };
 
+    /// <summary>What an answer comes to.</summary>
+    internal static CheckState StateOf(Kleene answer, Check check, bool brought) => answer switch
+    {
+        Kleene.No => CheckState.Unmet,
+        Kleene.CannotTell when check.IsKnownIssue => CheckState.Unmet,
+        _ when brought => CheckState.Deferred,
+        Kleene.Yes => CheckState.Met,
+        _ => CheckState.Untold,
+    };
+
+    /// <summary>Whether a check is asked at a moment; null where it is over.</summary>
+    internal static bool? IsAsked(Check check, Moment moment) =>
+        check.AskedAt.Contains(moment) ? true : moment != Moment.Proof && check.AskedAt.Any(m => m > moment && m != Moment.Proof) ? false : null;
+
+    /// <summary>Asks one check; null where its moments are all over.</summary>
+    private static CheckResult? Ask(Check check, Machine machine, Moment moment, DateTimeOffset now, IReadOnlySet<string>? brought)
+    {
+        if (IsAsked(check, moment) is not { } asked) return null;
+        if (!asked) return new(check, CheckState.Deferred, [], null);
         var use = new Use(now, check.Fresh);
         if (check.AppliesTo is { } appliesTo)
         {
@@ -92,12 +122,14 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
         }
 
         var answer = check.Wants.Ask(machine, use);
-        var state = answer.Value switch
-        {
-            Kleene.Yes => CheckState.Met,
-            Kleene.No => CheckState.Unmet,
-            _ => CheckState.Untold,
-        };
-        return new(check, state, answer.Leaves, answer.Until);
+        return new(check, StateOf(answer.Value, check, brought is not null && check.Keys.Any(brought.Contains)), answer.Leaves, answer.Until);
+    }
+
+    private static CheckResult Waived(CheckResult result, IReadOnlyList<Waiver> waivers, DateTimeOffset now)
+    {
+        if (result.State is not (CheckState.Unmet or CheckState.Untold) || waivers.LastOrDefault(w => w.Check == result.Check.Name) is not { } waiver) return result;
+        return waiver.LapsedBecause(result, now) is { } why
+            ? result with { Lapsed = why }
+            : result with { State = CheckState.Waived, Waiver = waiver, Until = result.Until < waiver.Until ? result.Until : waiver.Until };
     }
 }

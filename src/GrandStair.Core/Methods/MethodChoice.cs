@@ -11,61 +11,99 @@ namespace GrandStair.Core.Methods;
 /// <param name="Why">Why not, in a sentence.</param>
 public sealed record Against(string Method, string Why);
 
+/// <summary>A person's choice of the method for one machine.</summary>
+/// <param name="Method">Its name.</param>
+/// <param name="Reason">Why, in a sentence.</param>
+/// <param name="By">Who chose it.</param>
+/// <param name="At">When, UTC.</param>
+public sealed record MethodOverride(string Method, string Reason, string By, DateTimeOffset At);
+
+/// <summary>What people have decided about one machine within one plan.</summary>
+/// <param name="Waivers">The waivers, oldest first.</param>
+/// <param name="Method">The method that a person chose; null where the plan's order holds.</param>
+public sealed record Rulings(ImmutableArray<Waiver> Waivers, MethodOverride? Method)
+{
+    /// <summary>Nothing was decided.</summary>
+    public static Rulings None { get; } = new([], null);
+}
+
+/// <summary>One leg of a route as it is judged.</summary>
+/// <param name="Product">The product.</param>
+/// <param name="Hop">The leg's hop.</param>
+/// <param name="Checks">The hop's own checks and those that its known issues come to.</param>
+/// <param name="Brought">The keys that earlier legs bring; null on the first.</param>
+public sealed record LegCase(Product Product, Hop Hop, ImmutableArray<Check> Checks, IReadOnlySet<string>? Brought);
+
 /// <summary>The method by which a machine does a hop.</summary>
+/// <param name="Hop">The hop.</param>
 /// <param name="Method">The method; null where none will do or it cannot be told.</param>
-/// <param name="Gate">The gate by that method; null without one.</param>
-/// <param name="Against">The methods that come before it in the plan's order, with the reason against each.</param>
+/// <param name="Gate">The gate by that method, or by the upgrade that it takes the place of; null without either.</param>
+/// <param name="Against">The methods that come before it in the order, with the reason against each.</param>
 /// <param name="Why">Why there is none; null where there is one.</param>
 /// <param name="Untold">Whether there is none because it could not be told whether one suits.</param>
-public sealed record MethodChoice(Method? Method, Gate? Gate, ImmutableArray<Against> Against, string? Why, bool Untold = false)
+public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, ImmutableArray<Against> Against, string? Why, bool Untold = false)
 {
+    /// <summary>The person's choice that was followed; null where the plan's order was.</summary>
+    public MethodOverride? Overridden { get; init; }
+
     /// <summary>
-    /// The first in the order of preference that does the hop, carries enough, suits, and whose gate is open or can be mended.
+    /// The first in the order of preference that does the hop, carries enough, suits, and whose gate is open or can be mended; where
+    /// nobody can mend the hop's own checks, the first that is no upgrade and suits, or else the first upgrade, with its shut gate.
     /// Where it cannot be told whether one suits, the choice stops there and never falls through to one that carries less.
     /// </summary>
-    public static MethodChoice Choose(Product product, Hop hop, IEnumerable<string> preference, Carries carries, Machine machine, Moment moment, DateTimeOffset now)
+    public static MethodChoice Choose(LegCase leg, IEnumerable<string> preference, Carries carries, Machine machine, Moment moment, DateTimeOffset now, Rulings rulings)
     {
+        ArgumentNullException.ThrowIfNull(leg);
+        ArgumentNullException.ThrowIfNull(rulings);
+        if (rulings.Method is { } chosen && leg.Product.Method(chosen.Method)?.Hops.Contains(leg.Hop.Name) == true)
+            return Choose(leg, [chosen.Method], Carries.Blank, machine, moment, now, rulings with { Method = null }) with { Overridden = chosen };
+
         var against = ImmutableArray.CreateBuilder<Against>();
+        MethodChoice? beyondMending = null;
         foreach (var name in preference)
         {
-            var method = product.Method(name);
-            if (method is null || !method.Hops.Contains(hop.Name))
+            var method = leg.Product.Method(name);
+            if (WhyNot(method, leg.Hop, carries) is { } why)
             {
-                against.Add(new(name, $"it does not do hop {hop.Name}"));
+                against.Add(new(name, why));
                 continue;
             }
 
-            if (method.Carries < carries)
-            {
-                against.Add(new(name, $"it carries {Lower(method.Carries)} only, and the plan wants {Lower(carries)}"));
-                continue;
-            }
-
-            var suits = method.Suits?.Ask(machine, new Use(now));
+            var suits = method!.Suits?.Ask(machine, new Use(now));
             if (suits?.Value == Kleene.CannotTell)
-                return new(null, null, against.ToImmutable(), $"cannot tell whether {name} suits: {Tell(suits)}", Untold: true);
+                return beyondMending ?? new(leg.Hop, null, null, against.ToImmutable(), $"cannot tell whether {name} suits: {Tell(suits)}", Untold: true);
             if (suits?.Value == Kleene.No)
             {
                 against.Add(new(name, $"it does not suit: {Tell(suits)}"));
                 continue;
             }
 
-            var gate = Gate.Judge(hop.Checks.Concat(method.Checks), machine, moment, now);
-            var hopless = Gate.Judge(method.Checks, machine, moment, now);
-            if (hopless.CannotBeMended)
+            if (method.Way != Way.Upgrade) return new(leg.Hop, method, beyondMending?.Gate, against.ToImmutable(), null);
+            var gate = Gate.Judge(leg.Checks.Concat(method.Checks), machine, moment, now, rulings.Waivers, leg.Brought);
+            var nobodys = gate.InTheWay.Where(c => c.State == CheckState.Unmet && c.Check.Fix.By == Mender.Nobody).ToArray();
+            if (nobodys.FirstOrDefault(c => method.Checks.Contains(c.Check)) is { } own)
             {
-                against.Add(new(name, hopless.InTheWay.First(c => c.Check.Fix.By == Mender.Nobody).Check.Title));
+                against.Add(new(name, own.Check.Title));
                 continue;
             }
 
-            return new(method, gate, against.ToImmutable(), null);
+            var choice = new MethodChoice(leg.Hop, method, gate, against.ToImmutable(), null);
+            if (nobodys.Length == 0) return choice;
+            beyondMending ??= choice;
+            against.Add(new(name, $"nobody can mend: {string.Join("; ", nobodys.Select(c => c.Check.Title))}"));
         }
 
-        return new(null, null, against.ToImmutable(), "no method of the plan will do: " + string.Join("; ", against.Select(a => $"{a.Method}, {a.Why}")));
+        return beyondMending ?? new(leg.Hop, null, null, against.ToImmutable(), "no method of the plan will do: " + string.Join("; ", against.Select(a => $"{a.Method}, {a.Why}")));
+    }
+
+    /// <summary>Why a method is out of the question whatever the machine; null where it is not.</summary>
+    internal static string? WhyNot(Method? method, Hop hop, Carries carries)
+    {
+        if (method is null || !method.Hops.Contains(hop.Name)) return $"it does not do hop {hop.Name}";
+        return method.Way == Way.Upgrade && method.Carries < carries ? $"it carries {Lower(method.Carries)} only, and the plan wants {Lower(carries)}" : null;
     }
 
     private static string Lower(Carries carries) => carries.ToString().ToLowerInvariant();
 
-    private static string Tell(Answer answer) => string.Join(", ", answer.Leaves.Select(l =>
-        $"{l.Text} ({l.Note ?? (l.Reading is null ? "never seen" : "seen " + l.Reading.Show())})"));
+    private static string Tell(Answer answer) => string.Join(", ", answer.Leaves.Select(l => $"{l.Text} ({l.Note ?? (l.Reading is null ? "never seen" : "seen " + l.Show())})"));
 }

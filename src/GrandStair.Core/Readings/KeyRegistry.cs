@@ -7,7 +7,42 @@ namespace GrandStair.Core.Readings;
 /// <param name="Name">The name: lower-case words with dots and hyphens, such as <c>disk.system.free</c>.</param>
 /// <param name="Kind">The type of its value.</param>
 /// <param name="Meaning">What it tells, in a sentence for people.</param>
-public sealed record KeyDefinition(string Name, ValueKind Kind, string Meaning);
+public sealed record KeyDefinition(string Name, ValueKind Kind, string Meaning)
+{
+    /// <summary>The columns of a table, the one that names a row first; empty for every other kind.</summary>
+    public ImmutableArray<KeyDefinition> Columns { get; init; } = [];
+
+    /// <summary>The column of that name, or null.</summary>
+    public KeyDefinition? Column(string name) => Columns.FirstOrDefault(c => c.Name == name);
+
+    /// <summary>Reads a value of this key.</summary>
+    /// <param name="expected">What was expected, where the text is not such a value.</param>
+    public ReadingValue? Parse(string text, out string? expected)
+    {
+        if (Kind != ValueKind.Table) return ReadingValue.Parse(Kind, text, out expected);
+        if (TableRow.ParseAll(text, out expected) is not { } rows) return null;
+        expected = rows.Select(Wrong).FirstOrDefault(w => w is not null);
+        return expected is null ? ReadingValue.Of(rows) : null;
+    }
+
+    /// <summary>What of a row does not fit this table, as what was expected; null where all does.</summary>
+    public string? Wrong(TableRow row)
+    {
+        foreach (var (name, text) in row.Cells)
+        {
+            if (Column(name) is not { } column)
+                return $"columns {string.Join(", ", Columns.Select(c => c.Name))}, and found '{name}'";
+            if (text is not null && ReadingValue.Parse(column.Kind, text, out var expected) is null)
+                return $"{expected} in column '{name}', and found '{text}'";
+        }
+
+        return null;
+    }
+
+    /// <summary>Whether both have the same kind and the same columns.</summary>
+    public bool SameShape(KeyDefinition other) =>
+        Kind == other.Kind && Columns.Select(c => (c.Name, c.Kind)).SequenceEqual(other.Columns.Select(c => (c.Name, c.Kind)));
+}
 
 /// <summary>All known keys: those that every fleet has, and those that catalogue files add.</summary>
 public sealed partial class KeyRegistry
@@ -38,6 +73,11 @@ public sealed partial class KeyRegistry
         new("power.mains", ValueKind.Flag, "Whether it runs on mains power"),
         new("backup.last", ValueKind.Instant, "When the last good backup ended"),
         new("boot.id", ValueKind.Text, "What changes with every start of the system"),
+        new("hangs-on", ValueKind.Text, "The name of the machine that it hangs on, such as a radio on its gateway"),
+        new("apps", ValueKind.Table, "Installed applications") { Columns = [new("name", ValueKind.Text, "Its name"), new("version", ValueKind.Version, "Its version"), new("publisher", ValueKind.Text, "Who made it")] },
+        new("devices", ValueKind.Table, "Devices and their drivers") { Columns = [new("name", ValueKind.Text, "Its name"), new("kind", ValueKind.Text, "What it is"), new("driver", ValueKind.Version, "Version of its driver"), new("fault", ValueKind.Flag, "Whether it has a fault mark")] },
+        new("services", ValueKind.Table, "Services") { Columns = [new("name", ValueKind.Text, "Its name"), new("state", ValueKind.Text, "running, stopped or failed"), new("start", ValueKind.Text, "auto or manual")] },
+        new("dependents", ValueKind.Table, "The machines of the fleet that hang on this one") { Columns = [new("name", ValueKind.Text, "Its name"), new("product", ValueKind.Text, "Its product"), new("version", ValueKind.Version, "Its release"), new("model", ValueKind.Text, "Its model")] },
     }.ToImmutableSortedDictionary(k => k.Name, k => k, StringComparer.Ordinal));
 
     /// <summary>All keys, by name.</summary>
@@ -55,8 +95,9 @@ public sealed partial class KeyRegistry
         {
             if (!WellFormed().IsMatch(key.Name))
                 throw new ArgumentException($"'{key.Name}' is not a key: expected lower-case words with dots or hyphens between them, such as disk.system.free.");
-            if (keys.TryGetValue(key.Name, out var known) && known.Kind != key.Kind)
-                throw new ArgumentException($"Key '{key.Name}' is a {known.Kind} already and cannot also be a {key.Kind}.");
+            if (key.Kind == ValueKind.Table && key.Columns.IsEmpty) throw new ArgumentException($"Key '{key.Name}' is a table and names no columns.");
+            if (keys.TryGetValue(key.Name, out var known) && !known.SameShape(key))
+                throw new ArgumentException($"Key '{key.Name}' is a {known.Kind} already{(known.Kind == key.Kind ? ", with other columns," : "")} and cannot also be a {key.Kind}.");
             keys = keys.SetItem(key.Name, key);
         }
 

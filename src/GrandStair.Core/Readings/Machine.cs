@@ -27,7 +27,7 @@ public sealed record Identifier(string Kind, string Value);
 public sealed record LinkAddress(string Kind, string Address, int Port, string User, string? HostKey);
 
 /// <summary>One thing that is upgraded, with what is known of it.</summary>
-public sealed record Machine
+public sealed record Machine : IReadable
 {
     /// <summary>Our id for it.</summary>
     public required MachineId Id { get; init; }
@@ -57,22 +57,34 @@ public sealed record Machine
         init
         {
             field = value;
-            Current = value.GroupBy(r => r.Key, StringComparer.Ordinal)
-                .ToImmutableDictionary(g => g.Key, g => g.MaxBy(r => (r.Seen, r.Received, r.Source))!, StringComparer.Ordinal);
+            Current = [.. value.GroupBy(r => r.Key, StringComparer.Ordinal)
+                .Select(g => g.MaxBy(r => (r.Seen, r.Received, r.Source))!).OrderBy(r => r.Key, StringComparer.Ordinal)];
         }
     } = [];
 
-    /// <summary>Per key the reading that counts: the newest seen.</summary>
-    public ImmutableDictionary<string, Reading> Current { get; private init; } = ImmutableDictionary<string, Reading>.Empty;
+    /// <summary>Per key the reading that counts, the newest seen; by key.</summary>
+    public ImmutableArray<Reading> Current { get; private init; } = [];
 
     /// <summary>
     /// Readings of another source that differ from the one that counts; older ones, still visible. Moments are left out:
     /// that the last backup was another one yesterday is no disagreement.
     /// </summary>
-    public IEnumerable<Reading> Disagreements => Readings
+    public IEnumerable<Reading> Disagreements => Readings.IsEmpty || Readings.All(r => r.Source == Readings[0].Source) ? [] : Readings
         .Where(r => r.Value?.Kind != ValueKind.Instant)
-        .Where(r => Current[r.Key] is var counts && counts.Source != r.Source && !counts.Says(r))
+        .Where(r => CurrentOf(r.Key)! is var counts && counts.Source != r.Source && !counts.Says(r))
         .OrderBy(r => r.Key, StringComparer.Ordinal);
+
+    /// <summary>The keys that the fleet itself answers; no source reads them.</summary>
+    public static IReadOnlyList<string> OwnKeys { get; } = ["name", "site", "group", "owner", "link", "tag"];
+
+    /// <summary>How long nothing may be heard of a machine until it is said to be silent.</summary>
+    public static readonly TimeSpan SilentAfter = TimeSpan.FromDays(7);
+
+    /// <summary>When anything of it was last seen, UTC; null where nothing ever was.</summary>
+    public DateTimeOffset? LastSeen => Readings.IsEmpty ? null : Readings.Max(r => r.Seen);
+
+    /// <summary>Whether nothing was heard of it for a week.</summary>
+    public bool IsSilent(DateTimeOffset now) => LastSeen is not { } seen || seen < now - SilentAfter;
 
     /// <summary>
     /// What is known under a key: the current reading, or what the fleet itself says (name, site, group, owner, tag, link),
@@ -90,8 +102,23 @@ public sealed record Machine
             "tag" => (ValueKind.List, string.Join(',', Tags)),
             _ => (ValueKind.Text, null),
         };
-        if (text is null) return Current.GetValueOrDefault(key);
+        if (text is null) return CurrentOf(key);
         return new(key, ReadingState.Value, ReadingValue.Parse(kind, text, out _), null, DateTimeOffset.MaxValue, DateTimeOffset.MaxValue, "fleet");
+    }
+
+    internal Reading? CurrentOf(string key)
+    {
+        var (low, high) = (0, Current.Length - 1);
+        while (low <= high)
+        {
+            var middle = (low + high) / 2;
+            var order = string.CompareOrdinal(Current[middle].Key, key);
+            if (order == 0) return Current[middle];
+            if (order < 0) low = middle + 1;
+            else high = middle - 1;
+        }
+
+        return null;
     }
 
     /// <summary>The text of a reading that has a value; null otherwise.</summary>

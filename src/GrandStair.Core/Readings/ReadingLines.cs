@@ -2,7 +2,10 @@ using System.Collections.Immutable;
 
 namespace GrandStair.Core.Readings;
 
-/// <summary>Reads what a reading script prints: one line a key, <c>key = value</c>, <c>key is absent</c> or <c>key is unreadable: why</c>.</summary>
+/// <summary>
+/// Reads what a reading script prints: one line a key, <c>key = value</c>, <c>key is absent</c> or <c>key is unreadable: why</c>.
+/// A table is one line a row, <c>key += {"name": "Ledger", "version": "8.2"}</c>; one without rows is <c>key = []</c>.
+/// </summary>
 public static class ReadingLines
 {
     /// <summary>The longest line that is taken; a longer one makes its key unreadable.</summary>
@@ -15,6 +18,7 @@ public static class ReadingLines
         ArgumentNullException.ThrowIfNull(output);
         var readings = ImmutableArray.CreateBuilder<Reading>();
         var wrong = ImmutableArray.CreateBuilder<string>();
+        var tables = new Dictionary<string, ImmutableArray<TableRow>.Builder>(StringComparer.Ordinal);
         foreach (var raw in output.Split('\n', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries))
         {
             var line = Clean(raw);
@@ -26,9 +30,15 @@ public static class ReadingLines
             }
 
             var rest = line[name.Length..].Trim();
-            if (rest.StartsWith("= ", StringComparison.Ordinal) && line.Length <= MaxLine)
+            if (rest.StartsWith("+= ", StringComparison.Ordinal) && key.Kind == ValueKind.Table && line.Length <= MaxLine)
             {
-                var value = ReadingValue.Parse(key.Kind, rest[2..], out var expected);
+                var row = TableRow.Parse(rest[3..], out _);
+                if (row is null || key.Wrong(row) is not null || (tables.TryGetValue(name, out var full) && full.Count == TableRow.MostRows)) wrong.Add(line);
+                else (tables.TryGetValue(name, out var rows) ? rows : tables[name] = ImmutableArray.CreateBuilder<TableRow>()).Add(row);
+            }
+            else if (rest.StartsWith("= ", StringComparison.Ordinal) && line.Length <= MaxLine)
+            {
+                var value = key.Parse(rest[2..], out var expected);
                 readings.Add(value is null
                     ? Reading.Unreadable(name, $"the machine said '{rest[2..]}', expected {expected}", seen, seen, source)
                     : Reading.Of(name, value, seen, seen, source));
@@ -47,6 +57,7 @@ public static class ReadingLines
             }
         }
 
+        readings.AddRange(tables.Select(t => Reading.Of(t.Key, ReadingValue.Of(t.Value.ToImmutable()), seen, seen, source)));
         refused = wrong.ToImmutable();
         return readings.ToImmutable();
     }

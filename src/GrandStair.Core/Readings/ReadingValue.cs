@@ -6,6 +6,8 @@ namespace GrandStair.Core.Readings;
 /// <summary>A typed value that was seen under a key.</summary>
 public sealed record ReadingValue
 {
+    private const int RowsShown = 3;
+
     private ReadingValue(ValueKind kind, string text, double amount, ImmutableArray<string> items)
     {
         Kind = kind;
@@ -13,6 +15,9 @@ public sealed record ReadingValue
         Amount = amount;
         Items = items;
     }
+
+    private ReadingValue(ImmutableArray<TableRow> rows)
+        : this(ValueKind.Table, $"[{string.Join(',', rows.Select(r => r.Text))}]", 0, []) => Rows = rows;
 
     /// <summary>The type of the value.</summary>
     public ValueKind Kind { get; }
@@ -29,7 +34,13 @@ public sealed record ReadingValue
     /// <summary>The texts of a list; empty for every other kind.</summary>
     public ImmutableArray<string> Items { get; }
 
-    /// <summary>Reads a value of the given kind.</summary>
+    /// <summary>The rows of a table, in the order in which they were reported; empty for every other kind.</summary>
+    public ImmutableArray<TableRow> Rows { get; } = [];
+
+    /// <summary>A table.</summary>
+    public static ReadingValue Of(ImmutableArray<TableRow> rows) => new(rows);
+
+    /// <summary>Reads a value of the given kind; of a table only its form, since its columns are its key's (<see cref="KeyDefinition.Parse"/>).</summary>
     /// <param name="error">What was expected, where the text is not such a value.</param>
     public static ReadingValue? Parse(ValueKind kind, string text, out string? error)
     {
@@ -44,7 +55,7 @@ public sealed record ReadingValue
                 return new(kind, text, 0, []);
             case ValueKind.Flag when FlagOf(text) is { } flag:
                 return new(kind, flag ? "yes" : "no", flag ? 1 : 0, []);
-            case ValueKind.Number when double.TryParse(text, NumberStyles.Float, CultureInfo.InvariantCulture, out var number):
+            case ValueKind.Number when double.TryParse(text, NumberStyles.Float, CultureInfo.InvariantCulture, out var number) && double.IsFinite(number):
                 return new(kind, number.ToString("R", CultureInfo.InvariantCulture), number, []);
             case ValueKind.Size or ValueKind.Duration or ValueKind.Rate when Units.Parse(text, kind) is { } amount:
                 return new(kind, Units.Exact(amount, kind), amount, []);
@@ -55,6 +66,8 @@ public sealed record ReadingValue
             case ValueKind.List:
                 ImmutableArray<string> items = [.. text.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries)];
                 return new(kind, string.Join(", ", items), 0, items);
+            case ValueKind.Table when TableRow.ParseAll(text, out _) is { } rows:
+                return new(rows);
             default:
                 error = Expected(kind);
                 return null;
@@ -67,6 +80,7 @@ public sealed record ReadingValue
         ValueKind.Size or ValueKind.Duration or ValueKind.Rate => Units.Show(Amount, Kind),
         ValueKind.Instant => DateTimeOffset.FromUnixTimeSeconds((long)Amount).ToString("yyyy-MM-dd HH:mm 'UTC'", CultureInfo.InvariantCulture),
         ValueKind.List when Items.IsEmpty => "none",
+        ValueKind.Table => Rows.IsEmpty ? "none" : $"{Rows.Length}: {string.Join("; ", Rows.Take(RowsShown).Select(r => r.Show()))}{(Rows.Length > RowsShown ? "; …" : "")}",
         _ => Text,
     };
 
@@ -88,6 +102,7 @@ public sealed record ReadingValue
         ValueKind.Duration => $"a number with one of the units {string.Join(", ", Units.Of(kind))}, such as 7 d",
         ValueKind.Rate => $"a number with one of the units {string.Join(", ", Units.Of(kind))}, such as 40 Mbit/s",
         ValueKind.Version => "a version with a digit in it, such as 6.4",
+        ValueKind.Table => TableRow.Form,
         ValueKind.Date => "a day such as 2027-03-31",
         ValueKind.Instant => "a moment with its zone, such as 2027-03-31T18:00:00Z",
         _ => "a text",

@@ -38,11 +38,11 @@ public static class Units
     public static double? Parse(string text, ValueKind kind)
     {
         var split = 0;
-        while (split < text.Length && (char.IsAsciiDigit(text[split]) || text[split] is '.' or '-')) split++;
+        while (split < text.Length && (char.IsAsciiDigit(text[split]) || text[split] is '.' or '-' or '+' || (text[split] == 'E' && split > 0))) split++;
         if (!double.TryParse(text[..split], NumberStyles.Float, CultureInfo.InvariantCulture, out var number)) return null;
         var unit = text[split..].Trim();
         if (unit.Length == 0) return number == 0 ? 0 : null;
-        return Known.TryGetValue(unit, out var found) && found.Kind == kind ? number * found.Factor : null;
+        return Known.TryGetValue(unit, out var found) && found.Kind == kind && double.IsFinite(number * found.Factor) ? number * found.Factor : null;
     }
 
     /// <summary>Writes an amount in the largest unit that people use for it: <c>41 GiB</c>, <c>3 h</c>, <c>40 Mbit/s</c>.</summary>

@@ -32,4 +32,7 @@ public enum ValueKind
 
     /// <summary>Several texts, written with commas between them. A comparison holds when it holds for one of them.</summary>
     List,
+
+    /// <summary>Records of one shape, such as applications, devices or services; replaced whole by each report. Conditions reach into it with <c>has</c>.</summary>
+    Table,
 }

@@ -4,56 +4,172 @@ using GrandStair.Core.Readings;
 
 namespace GrandStair.Core.Routes;
 
-/// <summary>The hops from where a machine is to the target, or why there are none.</summary>
-/// <param name="Hops">The hops in order; empty where the machine is there already or has no route.</param>
-/// <param name="Why">What is missing, in a sentence; null where there is a route.</param>
-/// <param name="Arrived">Whether the machine runs the target already.</param>
-public sealed record Route(ImmutableArray<Hop> Hops, string? Why, bool Arrived)
-{
-    /// <summary>Whether the machine can get to the target.</summary>
-    public bool Exists => Why is null;
-}
-
-/// <summary>Finds routes.</summary>
+/// <summary>
+/// Finds routes: of all chains of hops to a release the one that leaves the fewest known issues, is out of service for the shortest time,
+/// and has the fewest hops, in this order. Parts are raised in their order around each hop, as far as its release needs it.
+/// </summary>
 public static class RouteFinder
 {
-    /// <summary>The shortest chain of hops to a release, by breadth-first search; edition by edition where the hops tell editions apart.</summary>
-    public static Route Find(Product product, Machine machine, Release target)
+    private const int MostHops = 12;
+    private const int MostChains = 200;
+
+    /// <summary>The route of a machine.</summary>
+    public static Route Find(Product product, Machine machine, Release target, DateTimeOffset now) =>
+        Find(product, Whereabouts.Of(product, machine), target, product.IssuesTouching(machine, now));
+
+    /// <summary>The route from a place.</summary>
+    /// <param name="product">The product.</param>
+    /// <param name="from">Where the machine is.</param>
+    /// <param name="target">Where it is to go.</param>
+    /// <param name="touching">The known issues that touch it.</param>
+    public static Route Find(Product product, Whereabouts from, Release target, IReadOnlyList<KnownIssue> touching)
     {
-        var version = machine.TextOf(product.VersionKey);
-        if (version is null) return Missing($"its {product.VersionKey} is not known");
-        if (product.ReleaseOf(version) is not { } from) return Missing($"{product.Name} {version} is of no release that the catalogue knows");
-        if (from.Version == target.Version) return new([], null, Arrived: true);
-        if (VersionOrder.Instance.Compare(from.Version, target.Version) > 0) return Missing($"it runs {from.Name}, which is newer than {target.Name}");
+        ArgumentNullException.ThrowIfNull(product);
+        if (from.Version is null) return Missing($"its {product.VersionKey} is not known");
+        if (product.ReleaseOf(from.Version) is not { } start) return Missing($"{product.Name} {from.Version} is of no release that the catalogue knows");
+        if (start.Version == target.Version) return new([], null, Arrived: true) { Editions = [from.Edition] };
+        if (target.Status == ReleaseStatus.Withdrawn) return Missing($"{target.Name} was withdrawn and is no target");
+        if (VersionOrder.Instance.Compare(start.Version, target.Version) > 0) return Missing($"it runs {start.Name}, which is newer than {target.Name}");
 
-        var edition = product.EditionKey is { } key ? machine.TextOf(key) : null;
-        var queue = new Queue<(string Release, string? Edition, ImmutableArray<Hop> Hops)>([(from.Version, edition, [])]);
-        var seen = new HashSet<(string, string?)> { (from.Version, edition) };
-        string? noEdition = null;
-        while (queue.TryDequeue(out var at))
-        {
-            foreach (var hop in product.Hops.Where(h => h.From.Contains(at.Release)))
-            {
-                if (!TryMap(hop, at.Edition, out var mapped))
-                {
-                    noEdition ??= at.Edition is null ? $"its edition is not known, and hop {hop.Name} needs it" : $"hop {hop.Name} takes no edition '{at.Edition}'";
-                    continue;
-                }
-
-                ImmutableArray<Hop> hops = [.. at.Hops, hop];
-                if (hop.To == target.Version) return new(hops, null, Arrived: false);
-                if (seen.Add((hop.To, mapped))) queue.Enqueue((hop.To, mapped, hops));
-            }
-        }
-
-        return Missing(noEdition ?? $"no hop leads from {from.Name} to {target.Name}");
+        var search = new Search(product, from, target);
+        search.Follow(start, from.Edition, [], []);
+        var found = search.Found.Select(chain => Weigh(product, chain, target, touching)).OrderBy(w => w.Cost)
+            .ThenBy(w => string.Join(' ', w.Route.Hops.Select(h => h.Name)), StringComparer.Ordinal).ToArray();
+        if (found.Length == 0) return Missing(search.WhyNot(start));
+        var best = found[0];
+        return best.Route with { Alternatives = [.. found.Skip(1).Select(other => new Alternative(other.Route.Hops, WhyLost(best.Cost, other.Cost)))] };
     }
 
-    private static bool TryMap(Hop hop, string? edition, out string? mapped)
+    private static (Route Route, Cost Cost) Weigh(Product product, Chain chain, Release target, IReadOnlyList<KnownIssue> touching)
     {
-        mapped = edition;
-        return hop.Editions.IsEmpty || (edition is not null && hop.Editions.TryGetValue(edition, out mapped));
+        var ahead = chain.Hops.Where(h => h.Part is null).Select(h => IssuesAhead.Of(product.Release(h.To), touching)).ToArray();
+        ImmutableArray<KnownIssue> left = [.. ahead.SelectMany(a => a.Left)];
+        var outage = chain.Hops.Aggregate(TimeSpan.Zero, (sum, hop) => sum + Outage(product, hop));
+        var route = new Route(chain.Hops, null, Arrived: false)
+        {
+            Editions = chain.Editions,
+            Build = IssuesAhead.Of(target, touching).Build,
+            Issues = left,
+            Outage = outage,
+        };
+        return (route, new(left.Count(i => i.Need == Need.Must), left.Length, outage, chain.Hops.Length));
+    }
+
+    private static TimeSpan Outage(Product product, Hop hop) =>
+        product.Methods.Where(m => m.Way == Way.Upgrade && m.Hops.Contains(hop.Name)).Select(m => (TimeSpan?)m.SlotLasts).Min() ?? TimeSpan.Zero;
+
+    private static string WhyLost(Cost best, Cost other)
+    {
+        if (other.Musts + other.Issues > best.Musts + best.Issues) return $"it leaves {other.Issues - best.Issues} more known issues unmended";
+        if (other.Outage > best.Outage) return $"it is out of service for {Units.Show((other.Outage - best.Outage).TotalSeconds, ValueKind.Duration)} longer";
+        return other.Hops > best.Hops ? $"it takes {other.Hops} hops in place of {best.Hops}" : "it is as good, and later by name";
     }
 
     private static Route Missing(string why) => new([], why, Arrived: false);
+
+    private readonly record struct Cost(int Musts, int Issues, TimeSpan Outage, int Hops) : IComparable<Cost>
+    {
+        public int CompareTo(Cost other) => (Musts, Issues, Outage, Hops).CompareTo((other.Musts, other.Issues, other.Outage, other.Hops));
+    }
+
+    private readonly record struct Chain(ImmutableArray<Hop> Hops, ImmutableArray<string?> Editions);
+
+    /// <summary>All chains from one place to the target, and what was missing where one ended.</summary>
+    private sealed class Search(Product product, Whereabouts from, Release target)
+    {
+        private readonly List<string> _missing = [];
+        private readonly HashSet<string> _passed = [];
+        private Release? _furthest;
+
+        public List<Chain> Found { get; } = [];
+
+        public void Follow(Release at, string? edition, ImmutableArray<Hop> main, ImmutableArray<string?> editions)
+        {
+            if (_furthest is null || VersionOrder.Instance.Compare(at.Version, _furthest.Version) > 0) _furthest = at;
+            if (at.Version == target.Version)
+            {
+                if (WithParts(main, editions) is { } whole) Found.Add(whole);
+                return;
+            }
+
+            if (main.Length == MostHops || Found.Count == MostChains || !_passed.Add(at.Version)) return;
+            foreach (var hop in product.Hops.Where(h => h.Part is null && h.From.Contains(at.Version)))
+            {
+                var to = product.Release(hop.To);
+                if (to.Status == ReleaseStatus.Withdrawn) _missing.Add($"hop {hop.Name} leads over {to.Name}, which was withdrawn");
+                else if (Mapped(hop, edition, out var mapped)) Follow(to, mapped, main.Add(hop), editions.Add(mapped));
+            }
+
+            _passed.Remove(at.Version);
+        }
+
+        public string WhyNot(Release start) => _missing.Count > 0
+            ? string.Join("; ", _missing.Distinct())
+            : _furthest == start ? $"no hop leads from {start.Name} to {target.Name}" : $"the hops from {start.Name} lead up to {_furthest!.Name}, and none leads on to {target.Name}";
+
+        private bool Mapped(Hop hop, string? edition, out string? mapped)
+        {
+            mapped = edition;
+            if (hop.Editions.IsEmpty || (edition is not null && hop.Editions.TryGetValue(edition, out mapped))) return true;
+            _missing.Add(edition is null ? $"its edition is not known, and hop {hop.Name} needs it" : $"hop {hop.Name} takes no edition '{edition}'; it takes {string.Join(", ", hop.Editions.Keys.Order())}");
+            return false;
+        }
+
+        /// <summary>Puts the hops of the parts around those of the product; null where one is missing.</summary>
+        private Chain? WithParts(ImmutableArray<Hop> main, ImmutableArray<string?> editions)
+        {
+            var hops = ImmutableArray.CreateBuilder<Hop>();
+            var after = ImmutableArray.CreateBuilder<string?>();
+            var versions = from.Parts.ToArray();
+            var edition = from.Edition;
+            for (var i = 0; i < main.Length; i++)
+            {
+                var release = product.Release(main[i].To);
+                var own = product.Parts.IndexOf(product.Parts.FirstOrDefault(p => p.VersionKey == product.VersionKey)!);
+                for (var part = 0; part < product.Parts.Length; part++)
+                {
+                    if (part == own) Add(main[i], editions[i]);
+                    else if (release.Parts.TryGetValue(product.Parts[part].Name, out var least) && !Raise(part, least)) return null;
+                }
+
+                if (own < 0) Add(main[i], editions[i]);
+            }
+
+            return new(hops.ToImmutable(), after.ToImmutable());
+
+            void Add(Hop hop, string? editionAfter)
+            {
+                hops.Add(hop);
+                after.Add(edition = editionAfter);
+            }
+
+            bool Raise(int part, string least)
+            {
+                var name = product.Parts[part].Name;
+                if (versions[part] is null)
+                {
+                    _missing.Add($"the version of its {name} ({product.Parts[part].VersionKey}) is not known, and {least} or later is needed");
+                    return false;
+                }
+
+                while (VersionOrder.Instance.Compare(versions[part], least) < 0)
+                {
+                    var next = product.Hops.Where(h => h.Part == name && h.From.Any(f => Runs(versions[part]!, f)) && VersionOrder.Instance.Compare(h.To, versions[part]) > 0)
+                        .MaxBy(h => h.To, VersionOrder.Instance);
+                    if (next is null)
+                    {
+                        _missing.Add($"no hop raises its {name} from {versions[part]} to {least}");
+                        return false;
+                    }
+
+                    Add(next, edition);
+                    versions[part] = next.To;
+                }
+
+                return true;
+            }
+        }
+
+        private static bool Runs(string version, string release) => version == release || version.StartsWith(release + ".", StringComparison.Ordinal);
+    }
 }

@@ -133,8 +133,12 @@ public static class RunMachine
         };
     }
 
-    private static Stepped AwaitSlot(RunState state, DateTimeOffset at) =>
-        Ask(Enter(state, Phase.AwaitSlot, at), OrderKind.Slot, "slot", at, state.Slot.Start);
+    private static Stepped AwaitSlot(RunState state, DateTimeOffset at)
+    {
+        // The slot was for the first leg; every further one gets its own.
+        var waiting = state.Leg > 0 ? state with { NeedsSlot = true } : state;
+        return Ask(Enter(waiting, Phase.AwaitSlot, at), OrderKind.Slot, "slot", at, state.Slot.Start);
+    }
 
     /// <summary>Too late for the turning point: nothing is begun that would not fit into the window, and another slot is asked for.</summary>
     private static Stepped MissSlot(RunState state, DateTimeOffset at) =>
@@ -179,7 +183,7 @@ public static class RunMachine
             LooseEnds = [.. state.LooseEnds, .. e.Cautions.Where(c => !known.Contains(c.Check)).Select(c => new LooseEnd(c.Check, c.Title, c.Seen, c.Fix, e.At, null, null))],
         };
         if (state.Leg + 1 < state.Legs.Length)
-            return AskGate(proved with { Leg = state.Leg + 1, Turned = false }, Moment.Start, e.At);
+            return AskGate(proved with { Leg = state.Leg + 1, Turned = false }, Moment.Planning, e.At);
 
         var settling = Enter(proved with { Proved = e.At }, Phase.Settle, e.At);
         return Ask(settling, OrderKind.Settle, "settle", e.At, e.At + state.CurrentLeg.RollbackLasts);

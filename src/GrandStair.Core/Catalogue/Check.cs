@@ -1,0 +1,99 @@
+using System.Collections.Immutable;
+using System.Security.Cryptography;
+using System.Text;
+using GrandStair.Core.Conditions;
+
+namespace GrandStair.Core.Catalogue;
+
+/// <summary>How much a check weighs.</summary>
+public enum Need
+{
+    /// <summary>Unmet, it shuts the gate.</summary>
+    Must,
+
+    /// <summary>Unmet, it is a caution.</summary>
+    Should,
+}
+
+/// <summary>When a check is asked.</summary>
+public enum Moment
+{
+    /// <summary>When the plan is made, and until the run begins.</summary>
+    Planning,
+
+    /// <summary>In the window, from fresh readings.</summary>
+    Start,
+
+    /// <summary>After the guard phase, for what the guard brings about.</summary>
+    Guarded,
+
+    /// <summary>After the upgrade.</summary>
+    Proof,
+}
+
+/// <summary>Who can mend an unmet check.</summary>
+public enum Mender
+{
+    /// <summary>A person, by hand.</summary>
+    Person,
+
+    /// <summary>A script.</summary>
+    Script,
+
+    /// <summary>The vendor's support.</summary>
+    Vendor,
+
+    /// <summary>Nobody: this machine will not go by this way.</summary>
+    Nobody,
+}
+
+/// <summary>How an unmet check is mended.</summary>
+/// <param name="By">Who can.</param>
+/// <param name="Words">What to do, for a person.</param>
+/// <param name="Takes">How long it takes on one machine; null where it is not known.</param>
+/// <param name="Script">The file name of a script that does it over the machine's link; null where a person does.</param>
+public sealed record Fix(Mender By, string Words, TimeSpan? Takes, string? Script = null);
+
+/// <summary>One precondition.</summary>
+public sealed record Check
+{
+    /// <summary>The check's name within its product.</summary>
+    public required string Name { get; init; }
+
+    /// <summary>What it makes sure of, for people.</summary>
+    public required string Title { get; init; }
+
+    /// <summary>Must or should.</summary>
+    public required Need Need { get; init; }
+
+    /// <summary>What has to hold.</summary>
+    public required Condition Wants { get; init; }
+
+    /// <summary>The machines that it is asked of; null for all.</summary>
+    public Condition? AppliesTo { get; init; }
+
+    /// <summary>How old its readings may be; null for any age.</summary>
+    public TimeSpan? Fresh { get; init; }
+
+    /// <summary>When it is asked.</summary>
+    public ImmutableHashSet<Moment> AskedAt { get; init; } = [Moment.Planning, Moment.Start];
+
+    /// <summary>How it is mended.</summary>
+    public required Fix Fix { get; init; }
+
+    /// <summary>Whether a person may decide to go on in spite of it, where it is a must.</summary>
+    public bool Waivable { get; init; }
+
+    /// <summary>The part of the machine that it is about; null for the whole.</summary>
+    public string? Part { get; init; }
+
+    /// <summary>Whether it stands for a known issue: what cannot be told then counts as touched.</summary>
+    public bool IsKnownIssue { get; init; }
+
+    /// <summary>The keys that it looks at, each once.</summary>
+    public IEnumerable<string> Keys => Wants.Keys.Concat(AppliesTo?.Keys ?? []).Distinct();
+
+    /// <summary>Names what it asks: a change of what it wants, of whom, how fresh or how much it weighs gives another version.</summary>
+    public string Version => Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(
+        string.Join('\n', Name, Need, Wants.Written, AppliesTo?.Written, Fresh, string.Join(',', AskedAt.Order())))))[..12];
+}

@@ -1,0 +1,63 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Conditions;
+using GrandStair.Core.Readings;
+using NodaTime;
+
+namespace GrandStair.Core.Exposure;
+
+/// <summary>The machines on one release of a product in one edition.</summary>
+/// <param name="Release">The release; null where the version is of none that the catalogue knows.</param>
+/// <param name="Edition">The edition; null where it is not known or the product has none.</param>
+/// <param name="Machines">How many.</param>
+/// <param name="SupportEnds">The last day of support, in the vendor's zone; null where none is known.</param>
+/// <param name="DaysLeft">How many days of support are left, today among them; negative or zero once it is over.</param>
+public sealed record ReleaseExposure(Release? Release, string? Edition, int Machines, DateOnly? SupportEnds, int? DaysLeft);
+
+/// <summary>Who of a product is exposed, and from when.</summary>
+/// <param name="Product">The product.</param>
+/// <param name="Machines">How many machines run it.</param>
+/// <param name="Releases">The releases they run, the one whose support ends first before the others.</param>
+/// <param name="Fallen">The machines whose support is over.</param>
+/// <param name="Falling">The machines whose support ends before a day that was asked about; those that have fallen among them.</param>
+public sealed record ProductExposure(Product Product, int Machines, ImmutableArray<ReleaseExposure> Releases, ImmutableArray<Machine> Fallen, ImmutableArray<Machine> Falling)
+{
+    /// <summary>Looks over a fleet.</summary>
+    /// <param name="product">The product.</param>
+    /// <param name="fleet">The fleet.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="by">The day before which support must not end, such as a plan's deadline; null for none.</param>
+    public static ProductExposure Of(Product product, FleetColumns fleet, DateTimeOffset now, DateOnly? by)
+    {
+        ArgumentNullException.ThrowIfNull(product);
+        ArgumentNullException.ThrowIfNull(fleet);
+        var today = Today(product, now);
+        var isOf = FleetQuestion.Ask(product.Is, fleet, new Use(now)).Values;
+        var counts = new Dictionary<(string?, string?), (Release? Release, int Machines)>();
+        var (fallen, falling) = (ImmutableArray.CreateBuilder<Machine>(), ImmutableArray.CreateBuilder<Machine>());
+        for (var row = 0; row < isOf.Length; row++)
+        {
+            if (isOf[row] != Kleene.Yes) continue;
+            var machine = fleet[row];
+            var release = product.ReleaseOf(machine.TextOf(product.VersionKey));
+            var edition = product.EditionKey is { } key ? machine.TextOf(key) : null;
+            var (_, known) = counts.GetValueOrDefault((release?.Version, edition));
+            counts[(release?.Version, edition)] = (release, known + 1);
+            if (release?.SupportEnd(edition) is not { } end) continue;
+            if (end < today) fallen.Add(machine);
+            if (end < (by ?? today)) falling.Add(machine);
+        }
+
+        var releases = counts.Select(c => new ReleaseExposure(
+                c.Value.Release, c.Key.Item2, c.Value.Machines, c.Value.Release?.SupportEnd(c.Key.Item2), c.Value.Release?.SupportEnd(c.Key.Item2) is { } end ? end.DayNumber - today.DayNumber + 1 : null))
+            .OrderBy(r => r.SupportEnds ?? DateOnly.MaxValue).ThenBy(r => r.Release?.Version ?? "", VersionOrder.Instance).ThenBy(r => r.Edition, StringComparer.Ordinal);
+        return new(product, counts.Values.Sum(c => c.Machines), [.. releases], fallen.ToImmutable(), falling.ToImmutable());
+    }
+
+    /// <summary>The day it is where the product's vendor is.</summary>
+    public static DateOnly Today(Product product, DateTimeOffset now)
+    {
+        ArgumentNullException.ThrowIfNull(product);
+        return Instant.FromDateTimeOffset(now).InZone(DateTimeZoneProviders.Tzdb[product.Zone]).Date.ToDateOnly();
+    }
+}

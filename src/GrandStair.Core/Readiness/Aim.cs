@@ -1,0 +1,45 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Methods;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Routes;
+
+namespace GrandStair.Core.Readiness;
+
+/// <summary>What machines are judged for: where they are to go and by which methods.</summary>
+/// <param name="Product">The product.</param>
+/// <param name="Release">The release to go to.</param>
+/// <param name="Methods">The methods in order of preference.</param>
+/// <param name="Carries">How much has to be carried across.</param>
+public sealed record Aim(Product Product, Release Release, ImmutableArray<string> Methods, Carries Carries)
+{
+    /// <summary>Every leg of a route as it is to be judged, with the machine as it will be then.</summary>
+    public ImmutableArray<(LegCase Leg, Machine Machine)> Legs(Route route, Machine machine, IReadOnlyList<KnownIssue> touching, DateTimeOffset now)
+    {
+        ArgumentNullException.ThrowIfNull(route);
+        var legs = ImmutableArray.CreateBuilder<(LegCase, Machine)>();
+        ImmutableArray<Reading> brought = [];
+        for (var i = 0; i < route.Hops.Length; i++)
+        {
+            var keys = i == 0 ? null : brought.Select(r => r.Key).ToHashSet(StringComparer.Ordinal);
+            var then = keys is null ? machine : machine with { Readings = [.. machine.Readings.Where(r => !keys.Contains(r.Key)), .. brought] };
+            legs.Add((new(Product, route.Hops[i], Product.ChecksOf(route.Hops[i], touching), keys), then));
+            brought = Brings(route, i, brought, now);
+        }
+
+        return legs.ToImmutable();
+    }
+
+    /// <summary>What a machine has after a hop, besides what it has now.</summary>
+    internal ImmutableArray<Reading> Brings(Route route, int leg, ImmutableArray<Reading> before, DateTimeOffset now)
+    {
+        var hop = route.Hops[leg];
+        var brings = hop.Brings.Select(b => Reading.Of(b.Key, b.Value, now, now, "route")).ToList();
+        var versionKey = hop.Part is null ? Product.VersionKey : Product.Parts.First(p => p.Name == hop.Part).VersionKey;
+        brings.Add(Reading.Of(versionKey, ReadingValue.Parse(ValueKind.Version, hop.To, out _)!, now, now, "route"));
+        if (hop.Part is null && Product.EditionKey is { } key && route.Editions[leg] is { } edition)
+            brings.Add(Reading.Of(key, ReadingValue.Parse(ValueKind.Text, edition, out _)!, now, now, "route"));
+        var keys = brings.Select(b => b.Key).ToHashSet(StringComparer.Ordinal);
+        return [.. before.Where(r => !keys.Contains(r.Key)), .. brings];
+    }
+}
