@@ -40,7 +40,7 @@ function machine(site, name, group, owner, edition, rate, away) {
     'boot.id': `${number}`, 'firmware.tpm.version': '2.0', 'firmware.tpm.state': chance(0.05) ? 'off' : 'on',
     'patches.pending': chance(0.07) ? `${1 + Math.floor(draw() * 14)}` : '0', 'licence.active': chance(0.988) ? 'yes' : 'no',
     'offer.release': chance(0.28) ? '7' : '-', 'driver.printer': group === 'ticket-desk' ? pick(['4.0', '4.2', '4.2', '4.1']) : chance(0.1) ? '4.1' : '4.2',
-    'disk.encryption': chance(0.9) ? 'on' : 'off', 'image.staged': 'no', 'services.failed': '0', 'device.faults': '0',
+    'disk.encryption': chance(0.9) ? 'on' : 'off', 'firmware.mode': 'legacy', 'image.staged': 'no', 'services.failed': '0', 'device.faults': '0',
   };
   const known = { ...truth };
   delete known['boot.id'];
@@ -90,4 +90,49 @@ function write(file, rows, empty) {
 }
 write('fleet.csv', inventory, true);
 write('stand-ins.csv', truths, false);
-console.log(`${inventory.length} machines`);
+
+// The servers, gateways with their radios, the vault and the ticketing server: known and judged, in no plan yet.
+const others = [];
+const other = (name, site, group, readings, truth = {}) => others.push({ name, site, group, owner: 'terminal-it', tags: '', link: 'stand-in', seen: iso(imported - Math.floor(draw() * 20) * hours), readings, truth });
+const table = (rows) => JSON.stringify(rows);
+const apps = (ledger) => table([{ name: 'Ledger', version: ledger, publisher: 'Quay Works' }, { name: 'Chart Store', version: '3.1', publisher: 'Harbour Soft' }]);
+const services = (state) => table([{ name: 'ledger', state: 'running', start: 'auto' }, { name: 'print-queue', state, start: 'auto' }]);
+const server = (name, site, version, edition, model, mode, ledger, state, memory = '32 GiB') =>
+  other(name, site, 'servers', {
+    'os.product': 'Brae Server', 'os.edition': edition, 'os.version': version, 'os.build': `${version}.0.7`, 'hardware.model': model, 'hardware.memory': memory, 'disk.system.free': '120 GiB',
+    'network.rate': '1 Gbit/s', 'backup.last': iso(imported - 20 * hours), 'firmware.mode': mode, 'patches.pending': '0', 'unit.size': '1', apps: apps(ledger), services: services(state),
+  });
+server('srv-files-w', 'Westhaven', '4', 'Standard', 'virtual', 'legacy', '9.4', 'running');
+server('srv-ledger-w', 'Westhaven', '4', 'Standard', 'Rack 2', 'legacy', '8.2', 'running');
+server('srv-branch-e', 'Eastness', '4', 'Branch', 'virtual', 'legacy', '9.4', 'running', '8 GiB');
+server('srv-dir-n', 'Northmere', '5', 'Datacentre', 'Rack 2', 'native', '9.4', 'failed');
+server('srv-print-c', 'Corran', '5', 'Standard', 'virtual', 'legacy', '9.4', 'running');
+server('srv-mail-n', 'Northmere', '6', 'Datacentre', 'Rack 2', 'native', '9.4', 'running');
+const gateway = (name, site, model, firmware, pair, radios, old) => {
+  other(name, site, 'gateways', {
+    'os.product': 'Skerry Gateway', 'os.version': '3', 'os.build': '3.2.1', 'hardware.model': model, 'disk.system.free': '6 GiB', 'network.rate': '100 Mbit/s', 'power.mains': 'yes',
+    'gateway.firmware': firmware, 'gateway.pair': pair,
+  });
+  for (let i = 1; i <= radios; i++)
+    other(`${name}-radio-${String(i).padStart(2, '0')}`, site, 'radios', { 'os.product': 'Skerry Radio', 'os.version': i === old ? '1.6' : '2.3', 'hardware.model': i === old ? 'Skua 1' : 'Skua 2', 'hangs-on': name });
+};
+gateway('gate-w-1', 'Westhaven', 'Skerry 200', '2.1', '-', 12, 7);
+gateway('gate-e-1', 'Eastness', 'Skerry 200', '2.4', 'eastness', 6, 0);
+gateway('gate-e-2', 'Eastness', 'Skerry 200', '2.4', 'eastness', 6, 0);
+gateway('gate-kit-1', 'MV Kittiwake', 'Skerry 80', '1.9', '-', 3, 0);
+for (let i = 1; i <= 3; i++)
+  other(`vault-n-${i}`, 'Northmere', 'vault', {
+    'os.product': 'Corrie Vault', 'os.version': '2', 'os.build': '2.8.4', 'hardware.model': 'Corrie 12', 'hardware.memory': '128 GiB', 'disk.system.free': '400 GiB',
+    devices: table([{ name: 'disk 1', kind: 'disk', fault: 'no' }, { name: 'fan 2', kind: 'fan', fault: i === 2 ? 'yes' : 'no' }]), 'vault.nodes.healthy': '3', 'vault.nodes.all': '3', 'vault.rebuild': 'no',
+  });
+other('tickets-w', 'Westhaven', 'ticketing', {
+  'os.product': 'Debian', 'os.version': '12', 'os.build': '12.8', 'hardware.memory': '32 GiB', 'disk.system.free': '44 GiB', 'backup.last': iso(imported - 30 * hours),
+  'lantern.version': '11.4', 'lantern.runtime': '11', 'lantern.store': '4', 'lantern.account': 'writer',
+});
+// A file says of every machine in it that a column without a value is absent, so that each kind has a file of its own.
+for (const group of new Set(others.map((o) => o.group))) {
+  const own = others.filter((o) => o.group === group);
+  write(`${group}.csv`, own.map(({ readings, truth, ...rest }) => ({ ...rest, ...readings })), true);
+  write(`${group}-stand-ins.csv`, own.map(({ name, readings, truth }) => ({ name, ...readings, 'boot.id': name, ...truth, 'truth.backup': 'none', 'truth.slowness': '1', 'truth.away': '0' })), false);
+}
+console.log(`${inventory.length} desktops and ${others.length} others`);

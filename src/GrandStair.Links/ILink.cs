@@ -51,8 +51,12 @@ public interface ILink
     string Kind { get; }
 
     /// <summary>Runs reading scripts on a machine and returns what they print.</summary>
+    /// <param name="machine">The machine.</param>
+    /// <param name="scripts">The scripts.</param>
+    /// <param name="wanted">The keys that are wanted, which scripts find in their variable <c>wanted</c>; empty for all that they read.</param>
+    /// <param name="stop">Ends the wait.</param>
     /// <exception cref="LinkException">The machine could not be read.</exception>
-    Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, CancellationToken stop);
+    Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop);
 
     /// <summary>Hands an order to a machine. The same order may be posted as often as one likes; it is done once.</summary>
     /// <exception cref="LinkException">It is not known whether the machine got it; or the machine knows a higher epoch (<c>epoch</c>).</exception>

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.Globalization;
 using System.Security.Cryptography;
 using System.Text;
 using GrandStair.Core.Catalogue;
@@ -47,12 +48,7 @@ public static class CatalogueFolder
         if (!files.TryGetValue(ProductFile, out var text)) throw new FileException([new(where, 1, 0, "The file is missing; a product's folder has a product.yaml.")]);
         var problems = new Problems(where);
         var map = YamlMap.Read(text, problems);
-        var own = map.Maps("keys").Select(k =>
-        {
-            var key = new KeyDefinition(k.Text("key"), k.Word<ValueKind>("kind"), k.Text("meaning"));
-            k.Done();
-            return key;
-        }).ToImmutableArray();
+        var own = map.Maps("keys").Select(KeyOf).ToImmutableArray();
         try
         {
             keys = keys.With(own);
@@ -68,23 +64,104 @@ public static class CatalogueFolder
             Name = map.Text("product"),
             Hash = Hash(files),
             Is = map.Required("is", keys),
-            VersionKey = map.Text("version-key"),
-            EditionKey = map.Optional("edition-key"),
+            VersionKey = Key(map, "version-key", keys) ?? "",
+            EditionKey = Key(map, "edition-key", keys, required: false),
+            BuildKey = Key(map, "build-key", keys, required: false),
+            Zone = ZoneOf(map),
+            Editions = [.. map.Texts("editions")],
+            Parts = [.. map.Maps("parts").Select(p => PartOf(p, keys))],
             Keys = own,
             Readers = [.. map.Maps("readers").Select(r => Reader(r, scripts, keys))],
-            Releases = [.. map.Maps("releases").Select(ReleaseOf)],
-            Hops = [.. map.Maps("hops").Select(h => HopOf(h, keys))],
+            Releases = [.. map.Maps("releases").Select(r => ReleaseOf(r, keys))],
+            KnownIssues = [.. map.Maps("known-issues").Select(i => IssueOf(i, keys, scripts))],
+            Hops = [.. map.Maps("hops").Select(h => HopOf(h, keys, scripts))],
             Methods = [.. map.Maps("methods").Select(m => MethodOf(m, keys, scripts))],
             Scripts = files.Remove(ProductFile).ToImmutableDictionary(),
         };
         map.Done();
-        foreach (var hop in product.Hops.Where(h => product.Releases.All(r => r.Version != h.To)))
-            map.Wrong("hops", $"Hop '{hop.Name}' leads to '{hop.To}', which is no release of this file.");
-        foreach (var method in product.Methods)
-            foreach (var hop in method.Hops.Where(h => product.Hops.All(p => p.Name != h)))
-                map.Wrong("methods", $"Method '{method.Name}' does hop '{hop}', which is not in this file.");
+        CheckTogether(map, product);
         problems.ThrowIfAny();
         return product;
+    }
+
+    /// <summary>What can only be told wrong when all of the file is known.</summary>
+    private static void CheckTogether(YamlMap map, Product product)
+    {
+        bool IsRelease(string version) => product.Releases.Any(r => r.Version == version);
+        foreach (var twice in Twice(product.Releases.Select(r => r.Version))) map.Wrong("releases", $"Release '{twice}' stands there twice.");
+        foreach (var twice in Twice(product.Hops.Select(h => h.Name))) map.Wrong("hops", $"Hop '{twice}' stands there twice.");
+        foreach (var twice in Twice(product.Methods.Select(m => m.Name))) map.Wrong("methods", $"Method '{twice}' stands there twice.");
+        foreach (var twice in Twice(product.KnownIssues.Select(i => i.Name))) map.Wrong("known-issues", $"Known issue '{twice}' stands there twice.");
+        foreach (var release in product.Releases)
+        {
+            foreach (var build in release.Builds.Where(b => b.Version != release.Version && !b.Version.StartsWith(release.Version + ".", StringComparison.Ordinal)))
+                map.Wrong("releases", $"Build '{build.Version}' does not begin with its release's version '{release.Version}'.");
+            foreach (var edition in release.SupportEnds.Keys.Where(e => e != "*" && !product.Editions.IsEmpty && !product.Editions.Contains(e)))
+                map.Wrong("releases", $"Release '{release.Version}' names the edition '{edition}', which is not under 'editions'{Near(edition, product.Editions)}.");
+            foreach (var part in release.Parts.Keys.Where(p => product.Parts.All(known => known.Name != p)))
+                map.Wrong("releases", $"Release '{release.Version}' needs the part '{part}', which is not under 'parts'{Near(part, product.Parts.Select(p => p.Name))}.");
+        }
+
+        foreach (var hop in product.Hops)
+        {
+            if (hop.Part is { } part && product.Parts.All(p => p.Name != part)) map.Wrong("hops", $"Hop '{hop.Name}' raises the part '{part}', which is not under 'parts'{Near(part, product.Parts.Select(p => p.Name))}.");
+            if (hop.Part is null && !IsRelease(hop.To)) map.Wrong("hops", $"Hop '{hop.Name}' leads to '{hop.To}', which is no release of this file.");
+            foreach (var from in hop.From.Where(f => hop.Part is null && !IsRelease(f))) map.Wrong("hops", $"Hop '{hop.Name}' starts from '{from}', which is no release of this file.");
+            foreach (var edition in hop.Editions.SelectMany(e => new[] { e.Key, e.Value }).Distinct().Where(e => !product.Editions.IsEmpty && !product.Editions.Contains(e)))
+                map.Wrong("hops", $"Hop '{hop.Name}' maps the edition '{edition}', which is not under 'editions'{Near(edition, product.Editions)}.");
+            var methods = product.Methods.Where(m => m.Hops.Contains(hop.Name)).ToArray();
+            foreach (var twice in Twice(hop.Checks.Select(c => c.Name))) map.Wrong("hops", $"The check '{twice}' stands twice on hop '{hop.Name}'; a check's name says which.");
+            foreach (var method in methods)
+                foreach (var twice in method.Checks.Select(c => c.Name).Where(n => hop.Checks.Any(c => c.Name == n)))
+                    map.Wrong("methods", $"The check '{twice}' of method '{method.Name}' stands on hop '{hop.Name}' as well; a check's name says which.");
+            if (methods.All(m => m.Way != Way.Upgrade)) map.Wrong("hops", $"No method does hop '{hop.Name}'; name it under the 'hops' of one.");
+        }
+
+        foreach (var issue in product.KnownIssues.Where(i => !IsRelease(i.Release)))
+            map.Wrong("known-issues", $"Known issue '{issue.Name}' is of release '{issue.Release}', which is not in this file.");
+        foreach (var method in product.Methods)
+            foreach (var hop in method.Hops.Where(h => product.Hops.All(p => p.Name != h)))
+                map.Wrong("methods", $"Method '{method.Name}' does hop '{hop}', which is not in this file{Near(hop, product.Hops.Select(h => h.Name))}.");
+    }
+
+    private static IEnumerable<string> Twice(IEnumerable<string> names) => names.GroupBy(n => n).Where(g => g.Count() > 1).Select(g => g.Key);
+
+    private static string Near(string name, IEnumerable<string> known) => Spelling.Nearest(name, known) is { } near ? $"; did you mean '{near}'?" : "";
+
+    private static KeyDefinition KeyOf(YamlMap map)
+    {
+        var key = new KeyDefinition(map.Text("key"), map.Word<ValueKind>("kind"), map.Text("meaning")) { Columns = [.. map.Maps("columns").Select(ColumnOf)] };
+        map.Done();
+        return key;
+    }
+
+    private static KeyDefinition ColumnOf(YamlMap map)
+    {
+        var column = new KeyDefinition(map.Text("column"), map.Word<ValueKind>("kind"), map.Text("meaning"));
+        if (column.Kind is ValueKind.Table or ValueKind.List) map.Wrong("kind", "A column of a table holds one value; expected none of list and table.");
+        map.Done();
+        return column;
+    }
+
+    private static string? Key(YamlMap map, string field, KeyRegistry keys, bool required = true)
+    {
+        var name = required ? map.Text(field) : map.Optional(field);
+        if (name?.Length > 0 && keys.Find(name) is null) map.Wrong(field, $"There is no key '{name}'{(keys.Nearest(name) is { } near ? $"; did you mean '{near}'?" : "; declare it under 'keys'.")}");
+        return name;
+    }
+
+    private static string ZoneOf(YamlMap map)
+    {
+        var zone = map.Optional("zone") ?? "UTC";
+        if (NodaTime.DateTimeZoneProviders.Tzdb.GetZoneOrNull(zone) is null) map.Wrong("zone", $"'{zone}' is no time zone; expected a name such as Europe/London.");
+        return zone;
+    }
+
+    private static Part PartOf(YamlMap map, KeyRegistry keys)
+    {
+        var part = new Part(map.Text("part"), map.Text("title"), Key(map, "version-key", keys) ?? "");
+        map.Done();
+        return part;
     }
 
     private static Reader Reader(YamlMap map, Scripts scripts, KeyRegistry keys)
@@ -96,32 +173,84 @@ public static class CatalogueFolder
         return reader;
     }
 
-    private static Release ReleaseOf(YamlMap map)
+    private static Release ReleaseOf(YamlMap map, KeyRegistry keys)
     {
         var ends = ImmutableDictionary.CreateBuilder<string, DateOnly>();
         foreach (var (edition, date) in map.Pairs("support-ends"))
         {
-            if (DateOnly.TryParse(date, System.Globalization.CultureInfo.InvariantCulture, out var end)) ends[edition] = end;
+            if (DateOnly.TryParseExact(date, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var end)) ends[edition] = end;
             else map.Wrong("support-ends", $"'{date}' is no day; expected one such as 2027-03-31.");
         }
 
-        var release = new Release(map.Text("version"), map.Text("name"), map.Word("status", ReleaseStatus.Available), ends.ToImmutable());
+        var release = new Release(map.Text("version"), map.Text("name"), map.Word("status", ReleaseStatus.Available), ends.ToImmutable())
+        {
+            Out = map.Date("out"),
+            Builds = [.. map.Maps("builds").Select(BuildOf).OrderBy(b => b.Version, VersionOrder.Instance)],
+            OfferedTo = map.Condition("offered-to", keys),
+            MustReads = [.. map.Maps("must-reads").Select(MustReadOf)],
+            Parts = map.Pairs("parts").ToImmutableDictionary(),
+        };
+        if (release is { OfferedTo: not null, Status: not ReleaseStatus.PhasedIn }) map.Wrong("offered-to", "Only a release with 'status: phased-in' is offered to some machines; the others are to all.");
+        if (release is { OfferedTo: null, Status: ReleaseStatus.PhasedIn }) map.Wrong("status", "A release that is phased in must say with 'offered-to' which machines it is offered to.");
         map.Done();
         return release;
     }
 
-    private static Hop HopOf(YamlMap map, KeyRegistry keys)
+    private static Build BuildOf(YamlMap map)
     {
-        var hop = new Hop(map.Text("name"), [.. map.Texts("from")], map.Text("to"), map.Pairs("editions").ToImmutableDictionary(), Checks(map, keys));
+        var build = new Build(map.Text("version"), map.Date("out"), map.Optional("notes") ?? "");
+        map.Done();
+        return build;
+    }
+
+    private static MustRead MustReadOf(YamlMap map)
+    {
+        var read = new MustRead(map.Text("name"), map.Text("title"), map.Text("words"));
+        map.Done();
+        return read;
+    }
+
+    private static KnownIssue IssueOf(YamlMap map, KeyRegistry keys, Scripts scripts)
+    {
+        var issue = new KnownIssue
+        {
+            Name = map.Text("name"),
+            Title = map.Text("title"),
+            Release = map.Text("release"),
+            Need = map.Word("need", Need.Must),
+            Touches = map.Required("touches", keys),
+            Since = map.Optional("since"),
+            MendedIn = map.Optional("mended-in"),
+            Fix = FixOf(map, scripts),
+            Waivable = map.Flag("waivable"),
+        };
+        map.Done();
+        return issue;
+    }
+
+    private static Hop HopOf(YamlMap map, KeyRegistry keys, Scripts scripts)
+    {
+        var brings = ImmutableDictionary.CreateBuilder<string, ReadingValue>();
+        foreach (var (name, text) in map.Pairs("brings"))
+        {
+            if (keys.Find(name) is not { } key) map.Wrong("brings", $"There is no key '{name}'{(keys.Nearest(name) is { } near ? $"; did you mean '{near}'?" : "; declare it under 'keys'.")}");
+            else if (key.Parse(text, out var expected) is { } value) brings[name] = value;
+            else map.Wrong("brings", $"'{text}' does not fit '{name}'; expected {expected}.");
+        }
+
+        var hop = new Hop(map.Text("name"), [.. map.Texts("from")], map.Text("to"), map.Pairs("editions").ToImmutableDictionary(), Checks(map, keys, scripts))
+        {
+            Part = map.Optional("part"),
+            Brings = brings.ToImmutable(),
+        };
         map.Done();
         return hop;
     }
 
-    private static ImmutableArray<Check> Checks(YamlMap map, KeyRegistry keys) => [.. map.Maps("checks").Select(c => CheckOf(c, keys))];
+    private static ImmutableArray<Check> Checks(YamlMap map, KeyRegistry keys, Scripts scripts) => [.. map.Maps("checks").Select(c => CheckOf(c, keys, scripts))];
 
-    private static Check CheckOf(YamlMap map, KeyRegistry keys)
+    private static Check CheckOf(YamlMap map, KeyRegistry keys, Scripts scripts)
     {
-        var fix = map.Map("fix");
         var moments = map.Words<Moment>("asked-at");
         var check = new Check
         {
@@ -132,32 +261,54 @@ public static class CatalogueFolder
             AppliesTo = map.Condition("applies-to", keys),
             Fresh = map.Duration("fresh"),
             AskedAt = moments.Count > 0 ? [.. moments] : [Moment.Planning, Moment.Start],
-            Fix = new(fix.Word<Mender>("by"), fix.Text("words"), fix.Duration("takes")),
+            Fix = FixOf(map, scripts),
+            Waivable = map.Flag("waivable"),
+            Part = map.Optional("part"),
         };
-        fix.Done();
+        if (check.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-')) map.Wrong("name", $"'{check.Name}' is no name of a check; expected letters, digits and hyphens.");
+        if (check is { Waivable: true, Need: Need.Should }) map.Wrong("waivable", "A should is acknowledged, not waived; leave 'waivable' out.");
+        if (check is { Waivable: true, Fix.By: Mender.Nobody }) map.Wrong("waivable", "What nobody can mend cannot be waived either.");
         map.Done();
         return check;
     }
 
+    private static Fix FixOf(YamlMap map, Scripts scripts)
+    {
+        var fix = map.Map("fix");
+        var script = fix.Has("script") ? scripts.Named(fix, "script") : null;
+        var of = new Fix(fix.Word<Mender>("by"), fix.Text("words"), fix.Duration("takes"), script);
+        if (script is not null && of.By != Mender.Script) fix.Wrong("script", "A fix with a script is 'by: script'.");
+        fix.Done();
+        return of;
+    }
+
     private static Method MethodOf(YamlMap map, KeyRegistry keys, Scripts scripts)
     {
-        var rollback = map.Map("rollback");
+        var way = map.Word("way", Way.Upgrade);
+        var rollback = map.OptionalMap("rollback");
+        var needs = map.OptionalMap("needs");
         var method = new Method
         {
             Name = map.Text("name"),
             Title = map.Text("title"),
             Hops = [.. map.Texts("hops")],
+            Way = way,
+            Needs = needs is null ? new() : new(needs.Optional("media"), needs.Optional("crew"), needs.Flag("owner-present")),
             Suits = map.Condition("suits", keys),
-            Carries = map.Word<Carries>("carries"),
-            Checks = Checks(map, keys),
+            Carries = way == Way.Upgrade ? map.Word<Carries>("carries") : Carries.Blank,
+            Checks = Checks(map, keys, scripts),
             Steps = [.. map.Maps("steps").Select(s => StepOf(s, scripts))],
-            Rollback = new(rollback.Text("words"), rollback.Duration("lasts") ?? TimeSpan.Zero, [.. rollback.Maps("steps").Select(s => StepOf(s, scripts))]),
+            Rollback = rollback is null ? new("There is none.", TimeSpan.Zero, []) : new(rollback.Text("words"), rollback.Duration("lasts") ?? TimeSpan.Zero, [.. rollback.Maps("steps").Select(s => StepOf(s, scripts))]),
         };
-        rollback.Done();
+        if (way == Way.Upgrade && rollback is null) map.Wrong("name", $"Method '{method.Name}' has no 'rollback'; say how it is undone, or in its words that it cannot be.");
+        needs?.Done();
+        rollback?.Done();
         map.Done();
-        if (method.Steps.Count(s => s.TurningPoint) != 1) map.Wrong("steps", $"Method '{method.Name}' must have one step with 'turning-point: true', and has {method.Steps.Count(s => s.TurningPoint)}.");
-        foreach (var twice in method.Steps.Concat(method.Rollback.Steps).GroupBy(s => s.Name).Where(g => g.Count() > 1))
-            map.Wrong("steps", $"Method '{method.Name}' has two steps named '{twice.Key}'; an order's name must say which.");
+        var turning = method.Steps.Count(s => s.TurningPoint);
+        if (way == Way.Upgrade && turning != 1) map.Wrong("steps", $"Method '{method.Name}' must have one step with 'turning-point: true', and has {turning}.");
+        if (way != Way.Upgrade && method.Steps.Length + method.Checks.Length > 0) map.Wrong("steps", $"Method '{method.Name}' upgrades nothing (way: {Core.Runs.RunMachine.Name(way)}), so it has no steps and no checks.");
+        foreach (var twice in Twice(method.Steps.Concat(method.Rollback.Steps).Select(s => s.Name)))
+            map.Wrong("steps", $"Method '{method.Name}' has two steps named '{twice}'; an order's name must say which.");
         return method;
     }
 
@@ -174,7 +325,7 @@ public static class CatalogueFolder
             typical,
             map.Duration("limit") ?? (typical * 4 > ShortestLimit ? typical * 4 : ShortestLimit),
             map.Whole("attempts", 1),
-            map.Optional("turning-point") == "true");
+            map.Flag("turning-point"));
         if (step.Phase is not (Phase.Stage or Phase.Guard or Phase.Apply or Phase.Prove or Phase.RollBack))
             map.Wrong("phase", "A step belongs to stage, guard, apply, prove or roll-back.");
         if (step.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-'))

@@ -54,6 +54,11 @@ internal sealed class YamlMap
 
     public bool Has(string field) => Find(field) is not null;
 
+    /// <summary>The names of all fields, in their order; each counts as asked for once it is read.</summary>
+    public IReadOnlyList<string> Fields => [.. _node.Children.Keys.OfType<YamlScalarNode>().Select(k => k.Value ?? "")];
+
+    public bool IsGroup(string field) => Find(field) is YamlMappingNode;
+
     public void Wrong(string field, string message) => _problems.Add(Find(field) ?? _node, message);
 
     public string Text(string field) => Optional(field) ?? Missing(field, "a text");
@@ -120,6 +125,18 @@ internal sealed class YamlMap
         if (int.TryParse(text, NumberStyles.None, CultureInfo.InvariantCulture, out var number) && number >= least) return number;
         Wrong(field, $"'{field}' is '{text}'; expected a whole number of at least {least}.");
         return otherwise;
+    }
+
+    public bool Flag(string field)
+    {
+        switch (Optional(field))
+        {
+            case null or "false" or "no": return false;
+            case "true" or "yes": return true;
+            case var text:
+                Wrong(field, $"'{field}' is '{text}'; expected true or false.");
+                return false;
+        }
     }
 
     public double Share(string field)

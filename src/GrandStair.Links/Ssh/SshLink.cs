@@ -32,14 +32,16 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
     public string Kind => "ssh";
 
     /// <inheritdoc />
-    public async Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, CancellationToken stop)
+    public async Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(machine);
         ArgumentNullException.ThrowIfNull(scripts);
+        ArgumentNullException.ThrowIfNull(wanted);
         var output = new StringBuilder();
         foreach (var script in scripts)
         {
-            var payload = Convert.ToBase64String(Encoding.UTF8.GetBytes(script));
+            // Keys are words with dots and hyphens, so that they need no more than quotes.
+            var payload = Convert.ToBase64String(Encoding.UTF8.GetBytes($"wanted='{string.Join(' ', wanted)}'\n{script}"));
             output.AppendLine(await LaunchAsync(machine, $"read {ReadTimeout.TotalSeconds:0}", payload, ReadTimeout + CommandTimeout, stop));
         }
 

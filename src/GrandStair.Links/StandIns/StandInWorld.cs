@@ -93,6 +93,7 @@ public sealed class StandInWorld
             if (c.Execute("UPDATE orders SET posts = posts + 1 WHERE name = @name", new { name }, t) == 0)
             {
                 var truth = Truth(c, machine, t)!;
+                order = order with { Script = order.Script.Replace("$to", order.Values.GetValueOrDefault("to", ""), StringComparison.Ordinal) };
                 var course = StandInScript.Course(machine, truth, order, now);
                 c.Execute(
                     "INSERT INTO orders (name, machine, kind, script, posted, ends, result, exit, note) VALUES (@name, @machine, @kind, @Script, @posted, @ends, @result, @Exit, @Note)",

@@ -1,0 +1,272 @@
+using System.Collections.Immutable;
+using System.Globalization;
+using System.Text.Json;
+using CsvHelper;
+using CsvHelper.Configuration;
+using GrandStair.Core.Readings;
+
+namespace GrandStair.Files.Fleet;
+
+/// <summary>A line of a fleet file that was understood.</summary>
+/// <param name="Line">Its line, from 1.</param>
+/// <param name="Name">The machine's name.</param>
+/// <param name="Identifiers">Other identifiers.</param>
+/// <param name="Site">Its site; null where the file has no such column.</param>
+/// <param name="Group">Its group; null where the file has no such column.</param>
+/// <param name="Owner">Its owner; null where the file has no such column.</param>
+/// <param name="Tags">Its tags; null where the file has no such column.</param>
+/// <param name="Link">How it is reached; null where the file does not say.</param>
+/// <param name="Seen">When its readings were seen, UTC.</param>
+/// <param name="Covered">The reading keys that the line has a cell for.</param>
+/// <param name="Readings">Its readings.</param>
+public sealed record FleetLine(
+    int Line,
+    string Name,
+    ImmutableArray<Identifier> Identifiers,
+    string? Site,
+    string? Group,
+    string? Owner,
+    ImmutableArray<string>? Tags,
+    LinkAddress? Link,
+    DateTimeOffset Seen,
+    ImmutableArray<string> Covered,
+    ImmutableArray<Reading> Readings);
+
+/// <summary>How a fleet file is to be understood.</summary>
+/// <param name="Source">The name of the source that its readings come from.</param>
+/// <param name="SeenAt">When the readings were seen, for a file without a column <c>seen</c>; null refuses such a file, since old readings taken for new ones mislead.</param>
+/// <param name="Mapping">Which column is which key; null where the columns are named as keys are.</param>
+/// <param name="IsJsonLines">Whether every line is a JSON object (JSON Lines) in place of CSV.</param>
+public sealed record FleetFormat(string Source, DateTimeOffset? SeenAt = null, FleetMapping? Mapping = null, bool IsJsonLines = false);
+
+/// <summary>
+/// Reads a fleet from CSV (RFC 4180) or JSON Lines, line by line, however long the file is. The first line of a CSV file names the columns:
+/// <c>name</c>, <c>serial</c>, <c>site</c>, <c>group</c>, <c>owner</c>, <c>tags</c> (separated by spaces), <c>link</c>, <c>address</c>, <c>port</c>,
+/// <c>user</c>, <c>host key</c>, <c>seen</c>, and any reading key; a mapping names them otherwise. Commas, semicolons and tabs are told by the first line.
+/// An empty cell of a reading means absent, a single <c>?</c> that it could not be read. A field that a JSON object lacks says nothing.
+/// </summary>
+public sealed class FleetFile
+{
+    /// <summary>How many problems are told in full; further ones are counted.</summary>
+    public const int MostProblems = 1000;
+
+    private static readonly string[] Columns = ["name", "serial", "site", "group", "owner", "tags", "link", "address", "port", "user", "host key", "seen"];
+    private readonly TextReader _reader;
+    private readonly string _file;
+    private readonly FleetFormat _format;
+    private readonly KeyRegistry _keys;
+    private readonly DateTimeOffset _now;
+    private readonly List<FileProblem> _problems = [];
+    private readonly Dictionary<string, int> _names = new(StringComparer.OrdinalIgnoreCase);
+
+    /// <summary>Reads a file.</summary>
+    public FleetFile(TextReader reader, string file, FleetFormat format, KeyRegistry keys, DateTimeOffset now) =>
+        (_reader, _file, _format, _keys, _now) = (reader, file, format, keys, now);
+
+    /// <summary>The lines, or values of lines, that were not understood so far; the rest goes on.</summary>
+    public IReadOnlyList<FileProblem> Problems => _problems;
+
+    /// <summary>How many problems there were beyond those that are told.</summary>
+    public int FurtherProblems { get; private set; }
+
+    /// <summary>The lines that are understood, one after the other.</summary>
+    /// <exception cref="FileException">The header is wrong; nothing can be read.</exception>
+    public IEnumerable<FleetLine> Lines() => _format.IsJsonLines ? JsonLines() : CsvLines();
+
+    private IEnumerable<FleetLine> CsvLines()
+    {
+        var configuration = new CsvConfiguration(CultureInfo.InvariantCulture)
+        {
+            BadDataFound = null,
+            MissingFieldFound = null,
+            TrimOptions = TrimOptions.Trim,
+            DetectDelimiter = true,
+            DetectDelimiterValues = [",", ";", "\t"],
+        };
+        using var csv = new CsvReader(_reader, configuration);
+        if (!csv.Read() || !csv.ReadHeader()) throw new FileException([new(_file, 1, 0, "The file is empty; expected a first line that names the columns.")]);
+        var header = csv.HeaderRecord!.Select(h => h.TrimStart('\uFEFF').Trim()).ToArray();
+        var columns = _format.Mapping is { } mapping ? mapping.Header(header, _file) : [.. header.Select(h => h.ToLowerInvariant())];
+        CheckHeader([.. columns.OfType<string>(), .. _format.Mapping?.Constants.Keys ?? []]);
+        while (csv.Read())
+        {
+            var line = csv.Parser.RawRow;
+            if (csv.Parser.Count != header.Length)
+            {
+                Tell(line, $"The line has {csv.Parser.Count} cells, expected {header.Length} as in the first line. It was left out.");
+                continue;
+            }
+
+            var cells = new Dictionary<string, string>(StringComparer.Ordinal);
+            for (var i = 0; i < columns.Length; i++) if (columns[i] is { } column) cells[column] = csv.Parser[i];
+            if (Understood(cells, line) is { } understood) yield return understood;
+        }
+    }
+
+    private IEnumerable<FleetLine> JsonLines()
+    {
+        var line = 0;
+        while (_reader.ReadLine() is { } text)
+        {
+            line++;
+            if (string.IsNullOrWhiteSpace(text)) continue;
+            if (ObjectOf(text, line) is not { } fields) continue;
+            var cells = new Dictionary<string, string>(StringComparer.Ordinal);
+            foreach (var (name, value) in fields)
+            {
+                if ((_format.Mapping is { } mapping ? mapping.ColumnOf(name) : name.ToLowerInvariant()) is not { } column) continue;
+                if (Columns.Contains(column) || _keys.Find(column) is not null) cells[column] = value;
+                else Tell(line, $"The field '{name}' is neither known nor a reading key{Near(column)}. It was left out; the rest of the line was kept.");
+            }
+
+            if (_format.SeenAt is null && !cells.ContainsKey("seen") && cells.Keys.Except(Columns).Any())
+            {
+                Tell(line, "The line does not say when its readings were seen. Add a field 'seen', or say it for all with --seen TIME. It was left out.");
+                continue;
+            }
+
+            if (Understood(cells, line) is { } understood) yield return understood;
+        }
+    }
+
+    /// <summary>The fields of a line as text; what is null could not be read.</summary>
+    private Dictionary<string, string>? ObjectOf(string text, int line)
+    {
+        try
+        {
+            using var document = JsonDocument.Parse(text.TrimStart('\uFEFF'), new JsonDocumentOptions { MaxDepth = 4 });
+            if (document.RootElement.ValueKind == JsonValueKind.Object)
+            {
+                return document.RootElement.EnumerateObject().GroupBy(p => p.Name).ToDictionary(
+                    g => g.Key, g => g.Last().Value.ValueKind switch { JsonValueKind.Null => "?", JsonValueKind.Array or JsonValueKind.Object => g.Last().Value.GetRawText(), _ => g.Last().Value.ToString() }, StringComparer.Ordinal);
+            }
+        }
+        catch (JsonException error)
+        {
+            Tell(line, $"The line is no JSON object ({error.Message.Split(" LineNumber")[0]}). It was left out.");
+            return null;
+        }
+
+        Tell(line, "The line is no JSON object such as {\"name\": \"desk-1\"}. It was left out.");
+        return null;
+    }
+
+    private FleetLine? Understood(Dictionary<string, string> cells, int line)
+    {
+        foreach (var (column, text) in _format.Mapping?.Constants ?? ImmutableDictionary<string, string>.Empty) cells[column] = text;
+        _format.Mapping?.AddUnits(cells);
+        ImmutableArray<string> covered = [.. cells.Keys.Except(Columns, StringComparer.Ordinal)];
+        if (LineOf(cells, covered, line) is not { } machine) return null;
+        if (_names.TryGetValue(machine.Name, out var first))
+        {
+            Tell(line, $"'{machine.Name}' stands in line {first} already. This line was left out.");
+            return null;
+        }
+
+        _names[machine.Name] = line;
+        return machine;
+    }
+
+    private void Tell(int line, string message)
+    {
+        if (_problems.Count < MostProblems) _problems.Add(new(_file, line, 0, message));
+        else FurtherProblems++;
+    }
+
+    private string Near(string column) => Spelling.Nearest(column, Columns.Concat(_keys.All.Select(k => k.Name))) is { } near ? $"; did you mean '{near}'?" : "";
+
+    private void CheckHeader(string[] columns)
+    {
+        var problems = new List<FileProblem>();
+        if (!columns.Contains("name")) problems.Add(new(_file, 1, 0, "There is no column 'name'."));
+        foreach (var column in columns.Where(h => !Columns.Contains(h) && _keys.Find(h) is null))
+            problems.Add(new(_file, 1, 0, $"The column '{column}' is neither known nor a reading key{Near(column)}."));
+        foreach (var twice in columns.GroupBy(h => h).Where(g => g.Count() > 1)) problems.Add(new(_file, 1, 0, $"The column '{twice.Key}' stands there twice."));
+        if (!columns.Contains("seen") && _format.SeenAt is null && columns.Except(Columns).Any())
+            problems.Add(new(_file, 1, 0, "The file does not say when its readings were seen. Add a column 'seen', or say it for all with --seen TIME (or --seen now)."));
+        if (problems.Count > 0) throw new FileException(problems);
+    }
+
+    private FleetLine? LineOf(Dictionary<string, string> cells, ImmutableArray<string> covered, int line)
+    {
+        string? Cell(string column) => cells.TryGetValue(column, out var text) && text.Length > 0 ? text : null;
+        FleetLine? Refuse(string message)
+        {
+            Tell(line, message + " The line was left out.");
+            return null;
+        }
+
+        if (Cell("name") is not { } name) return Refuse("The name is empty.");
+        if (name.Length > 200 || name.Any(char.IsControl)) return Refuse("The name has more than 200 signs or control signs.");
+        var seen = _format.SeenAt ?? _now;
+        if (Cell("seen") is { } seenText)
+        {
+            if (ReadingValue.Parse(ValueKind.Instant, seenText, out var expected) is not { } value) return Refuse($"'{name}': seen is '{seenText}', expected {expected}.");
+            seen = DateTimeOffset.FromUnixTimeSeconds((long)value.Amount);
+        }
+
+        if (!TryLink(cells, name, out var link, out var wrong)) return Refuse(wrong!);
+        var readings = ImmutableArray.CreateBuilder<Reading>();
+        foreach (var key in covered)
+        {
+            var text = cells[key];
+            if (text.Length == 0) continue;
+            if (text == "?")
+            {
+                readings.Add(Reading.Unreadable(key, "the source could not read it", seen, _now, _format.Source));
+            }
+            else if (_keys.Find(key)!.Parse(text, out var expected) is { } value)
+            {
+                readings.Add(Reading.Of(key, value, seen, _now, _format.Source));
+            }
+            else
+            {
+                Tell(line, $"'{name}': {key} is '{text}', expected {expected}. It was taken as unreadable; the rest of the line was kept.");
+                readings.Add(Reading.Unreadable(key, $"the file said '{text}', expected {expected}", seen, _now, _format.Source));
+            }
+        }
+
+        return new(
+            line,
+            name,
+            Cell("serial") is { } serial ? [new("serial", serial)] : [],
+            cells.ContainsKey("site") ? Cell("site") ?? "" : null,
+            cells.ContainsKey("group") ? Cell("group") ?? "" : null,
+            cells.ContainsKey("owner") ? Cell("owner") ?? "" : null,
+            cells.ContainsKey("tags") ? [.. (Cell("tags") ?? "").Split(' ', StringSplitOptions.RemoveEmptyEntries)] : null,
+            link,
+            seen,
+            covered,
+            readings.ToImmutable());
+    }
+
+    private static bool TryLink(Dictionary<string, string> cells, string name, out LinkAddress? link, out string? wrong)
+    {
+        link = null;
+        wrong = null;
+        string Cell(string column, string otherwise) => cells.TryGetValue(column, out var text) && text.Length > 0 ? text : otherwise;
+        if (!cells.ContainsKey("link") && !cells.ContainsKey("address")) return true;
+        var kind = Cell("link", "ssh");
+        if (kind is not ("ssh" or "stand-in"))
+        {
+            wrong = $"'{name}': link is '{kind}', expected ssh or stand-in.";
+            return false;
+        }
+
+        if (!int.TryParse(Cell("port", "22"), NumberStyles.None, CultureInfo.InvariantCulture, out var port) || port is < 1 or > 65535)
+        {
+            wrong = $"'{name}': port is '{Cell("port", "")}', expected 1 to 65535.";
+            return false;
+        }
+
+        var hostKey = Cell("host key", "");
+        if (hostKey.Length > 0 && hostKey.Split(' ').Length < 2)
+        {
+            wrong = $"'{name}': the host key must be as in known_hosts, such as 'ssh-ed25519 AAAA…'.";
+            return false;
+        }
+
+        link = new(kind, kind == "ssh" ? Cell("address", name) : "", port, Cell("user", "root"), hostKey.Length > 0 ? hostKey : null);
+        return true;
+    }
+}

@@ -1,0 +1,75 @@
+using System.Globalization;
+using System.IO.Compression;
+using System.Text;
+using System.Text.Json;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Readiness;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+
+namespace GrandStair.Files.Reports;
+
+/// <summary>What the vendor's support needs to help with one machine: a report for people, the readings, and the detailed log.</summary>
+public static class ReferralPack
+{
+    private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web) { WriteIndented = true };
+    private static readonly JsonSerializerOptions Line = new(JsonSerializerDefaults.Web);
+
+    /// <summary>Writes the pack as a zip: <c>report.html</c>, <c>readings.json</c> and <c>log.jsonl</c>.</summary>
+    /// <param name="stream">Where it goes.</param>
+    /// <param name="aim">What the machine was judged for.</param>
+    /// <param name="machine">The machine.</param>
+    /// <param name="assessment">What came of it.</param>
+    /// <param name="log">The log, a line an entry, oldest first.</param>
+    /// <param name="now">The time, UTC.</param>
+    public static void Write(Stream stream, Aim aim, Machine machine, Assessment assessment, IEnumerable<object> log, DateTimeOffset now)
+    {
+        ArgumentNullException.ThrowIfNull(aim);
+        ArgumentNullException.ThrowIfNull(machine);
+        ArgumentNullException.ThrowIfNull(assessment);
+        using var zip = new ZipArchive(stream, ZipArchiveMode.Create, leaveOpen: true);
+        Put(zip, "report.html", now, w => Html(w, aim, machine, assessment, now));
+        Put(zip, "readings.json", now, w => w.Write(JsonSerializer.Serialize(
+            new
+            {
+                machine.Name,
+                machine.Site,
+                Current = machine.Current.Select(Show),
+                Disagreements = machine.Disagreements.Select(Show),
+            },
+            Json)));
+        Put(zip, "log.jsonl", now, w =>
+        {
+            foreach (var entry in log) w.WriteLine(JsonSerializer.Serialize(entry, entry.GetType(), Line));
+        });
+    }
+
+    private static object Show(Reading r) => new { r.Key, State = RunMachine.Name(r.State), Value = r.Value?.Text, r.Why, r.Seen, r.Received, r.Source };
+
+    private static void Put(ZipArchive zip, string name, DateTimeOffset now, Action<TextWriter> write)
+    {
+        var entry = zip.CreateEntry(name, CompressionLevel.Optimal);
+        entry.LastWriteTime = now;
+        using var writer = new StreamWriter(entry.Open(), new UTF8Encoding(encoderShouldEmitUTF8Identifier: false));
+        write(writer);
+    }
+
+    private static void Html(TextWriter writer, Aim aim, Machine machine, Assessment assessment, DateTimeOffset now)
+    {
+        string Text(string? text) => ReadinessReport.Text(text ?? "");
+        writer.Write($"""
+            <!doctype html>
+            <html lang="en"><head><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
+            <title>{Text(machine.Name)} to {Text(aim.Release.Name)}</title><style>{ReadinessReport.Style}</style></head><body>
+            <h1>{Text(machine.Name)} to {Text(aim.Release.Name)}: {ReadinessReport.GateOf(assessment)}</h1>
+            <p class="hint">{now.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)} UTC · {Text(aim.Product.Name)} {Text(machine.TextOf(aim.Product.VersionKey))} · catalogue {aim.Product.Hash[..12]} · route {Text(string.Join(" → ", assessment.Route.Hops.Select(h => h.Name).DefaultIfEmpty(assessment.Route.Why ?? "none")))}</p>
+            <p>{Text(assessment.Why)}</p>
+
+            """);
+        ReadinessReport.Table(writer, "Checks", ["check", "need", "state", "seen", "wanted", "fix"], assessment.Checks.OrderByDescending(c => c.State)
+            .Select(c => new[] { c.Check.Title, RunMachine.Name(c.Check.Need), RunMachine.Name(c.State), ReadinessReport.Seen(c), c.Check.Wants.Text, c.State >= CheckState.Waived ? c.Check.Fix.Words : "" }));
+        ReadinessReport.Table(writer, "Known issues", ["issue", "release", "mended in"], assessment.Route.Issues.Select(i => new[] { i.Title, i.Release, i.MendedIn ?? "no build" }));
+        ReadinessReport.Table(writer, "Readings", ["key", "value", "seen", "source"], machine.Current.Select(r => new[] { r.Key, r.Show(), r.Seen.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture), r.Source }));
+        writer.Write("</body></html>\n");
+    }
+}
