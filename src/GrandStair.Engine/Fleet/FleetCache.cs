@@ -1,26 +1,114 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Conditions;
+using GrandStair.Core.Methods;
+using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Storage.Fleet;
+using GrandStair.Storage.Plans;
 
 namespace GrandStair.Engine.Fleet;
 
-/// <summary>The fleet as it was last read, brought up to date by what changed since.</summary>
-public sealed class FleetCache(FleetTable table) : IDisposable
+/// <summary>
+/// The fleet as it was last read, brought up to date by what changed since: by machine, and by columns for what is asked of all of it.
+/// What was judged is kept as long as no answer of it can have changed.
+/// </summary>
+public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposable
 {
+    // Above so many changes it is quicker to judge all anew than each one.
+    private const int MostJudgedSingly = 300;
+    private const int MostKept = 8;
+    private const int MostMatches = 32;
+    private readonly Dictionary<string, Matches> _matches = new(StringComparer.Ordinal);
     private readonly SemaphoreSlim _turn = new(1, 1);
+    private readonly FleetColumns _columns = new();
+    private readonly Dictionary<string, Kept> _kept = new(StringComparer.Ordinal);
     private ImmutableDictionary<MachineId, Machine> _machines = ImmutableDictionary<MachineId, Machine>.Empty;
+    private readonly Dictionary<string, MachineId> _byName = new(StringComparer.OrdinalIgnoreCase);
+    private readonly Dictionary<string, HashSet<MachineId>> _hangingOn = new(StringComparer.OrdinalIgnoreCase);
+    private int[]? _order;
     private long _position;
 
     /// <summary>All machines as of now.</summary>
-    public async Task<ImmutableDictionary<MachineId, Machine>> AllAsync(CancellationToken stop)
+    public Task<ImmutableDictionary<MachineId, Machine>> AllAsync(CancellationToken stop) => LockedAsync(() => _machines, stop);
+
+    /// <summary>The machine of that name (case ignored) or id, or null.</summary>
+    public Task<Machine?> FindAsync(string nameOrId, CancellationToken stop) => LockedAsync(
+        () => _byName.TryGetValue(nameOrId, out var id) ? _machines[id] : MachineId.Parse(nameOrId) is { } written ? _machines.GetValueOrDefault(written) : null, stop);
+
+    /// <summary>The machines of which a condition holds, by name, and of how many it cannot be told; all of them where there is no condition.</summary>
+    public Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(Condition? condition, DateTimeOffset now, CancellationToken stop) => LockedAsync(
+        () =>
+        {
+            var name = condition?.Written ?? "";
+            if (_matches.TryGetValue(name, out var known) && now >= known.At && !(now >= known.Until)) return (known.Machines, known.Undecided);
+            var answer = condition is null ? null : FleetQuestion.Ask(condition, _columns, new(now));
+            var matching = new List<Machine>();
+            foreach (var row in Order()) if (answer is null || answer.Values[row] == Kleene.Yes) matching.Add(_columns[row]);
+            var undecided = answer?.Values.Count(a => a == Kleene.CannotTell) ?? 0;
+            if (_matches.Count >= MostMatches) _matches.Clear();
+            _matches[name] = new(matching, undecided, now, answer?.Until);
+            return ((IReadOnlyList<Machine>)matching, undecided);
+        },
+        stop);
+
+    /// <summary>Reads something from the fleet's columns while they hold still.</summary>
+    public Task<T> ColumnsAsync<T>(Func<FleetColumns, T> read, CancellationToken stop) => LockedAsync(() => read(_columns), stop);
+
+    /// <summary>Judges the whole fleet for an aim, and reads something from the judgement while it holds still.</summary>
+    /// <param name="aim">What it is judged for.</param>
+    /// <param name="plan">The plan whose decisions about methods count; null for none.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="read">What is read: the judgement, and the rows in the order of the machines' names.</param>
+    /// <param name="stop">Ends the wait.</param>
+    public async Task<T> JudgedAsync<T>(Aim aim, string? plan, DateTimeOffset now, Func<FleetJudgement, IReadOnlyList<int>, T> read, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(aim);
+        var stamp = await rulings.StampAsync(stop);
+        var decided = await rulings.OfAsync(aim.Product.Name, plan, now, stop);
+        return await LockedAsync(() => read(JudgementOf(aim, plan, decided, stamp, now), Order()), stop);
+    }
+
+    /// <inheritdoc />
+    public void Dispose() => _turn.Dispose();
+
+    private FleetJudgement JudgementOf(Aim aim, string? plan, IReadOnlyDictionary<MachineId, Rulings> decided, long stamp, DateTimeOffset now)
+    {
+        var name = $"{aim.Product.Hash}/{aim.Release.Version}/{string.Join(',', aim.Methods)}/{aim.Carries}/{plan}";
+        if (_kept.TryGetValue(name, out var kept) && kept.Stamp == stamp && (kept.Judgement.Until is not { } until || now < until) && now >= kept.Judgement.Now && kept.Judgement.Rows == _columns.Count)
+        {
+            foreach (var row in kept.Changed) kept.Judgement.Rejudge(row, now, decided.GetValueOrDefault(_columns[row].Id));
+            kept.Changed.Clear();
+            return kept.Judgement;
+        }
+
+        if (_kept.Count >= MostKept) _kept.Remove(_kept.MinBy(k => k.Value.Judgement.Now).Key);
+        var judgement = FleetJudgement.Of(aim, _columns, now, decided);
+        _kept[name] = new(judgement, stamp, []);
+        return judgement;
+    }
+
+    private int[] Order()
+    {
+        if (_order is null)
+        {
+            var names = new string[_columns.Count];
+            _order = new int[_columns.Count];
+            for (var row = 0; row < names.Length; row++) (names[row], _order[row]) = (_columns[row].Name, row);
+            Array.Sort(names, _order, StringComparer.OrdinalIgnoreCase);
+        }
+
+        return _order;
+    }
+
+    private async Task<T> LockedAsync<T>(Func<T> read, CancellationToken stop)
     {
         await _turn.WaitAsync(stop);
         try
         {
             var (changed, position) = await table.ChangedAsync(_position, stop);
-            _machines = _machines.SetItems(changed.Select(m => KeyValuePair.Create(m.Id, m)));
             _position = position;
-            return _machines;
+            if (changed.Count > 0) Take(changed);
+            return read();
         }
         finally
         {
@@ -28,14 +116,42 @@ public sealed class FleetCache(FleetTable table) : IDisposable
         }
     }
 
-    /// <summary>The machine of that name (case ignored) or id, or null.</summary>
-    public async Task<Machine?> FindAsync(string nameOrId, CancellationToken stop)
+    private void Take(IReadOnlyList<Machine> changed)
     {
-        var all = await AllAsync(stop);
-        return all.Values.FirstOrDefault(m => m.Name.Equals(nameOrId, StringComparison.OrdinalIgnoreCase))
-            ?? (MachineId.Parse(nameOrId) is { } id ? all.GetValueOrDefault(id) : null);
+        _matches.Clear();
+        var renamed = false;
+        var shouldered = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        foreach (var machine in changed)
+        {
+            var before = _machines.GetValueOrDefault(machine.Id);
+            if (before is not null && before.Name != machine.Name) _byName.Remove(before.Name);
+            renamed |= before?.Name != machine.Name;
+            _byName[machine.Name] = machine.Id;
+            if (before?.TextOf(Dependents.HangsOn) is { } left && _hangingOn.TryGetValue(left, out var leaving) && leaving.Remove(machine.Id)) shouldered.Add(left);
+            if (machine.TextOf(Dependents.HangsOn) is { Length: > 0 } on)
+            {
+                if (!_hangingOn.TryGetValue(on, out var hanging)) _hangingOn[on] = hanging = [];
+                hanging.Add(machine.Id);
+                shouldered.Add(on);
+            }
+
+            if (_hangingOn.ContainsKey(machine.Name)) shouldered.Add(machine.Name);
+        }
+
+        _machines = _machines.SetItems(changed.Select(m => KeyValuePair.Create(m.Id, m)));
+        var shouldering = shouldered.Where(_byName.ContainsKey).Select(name => Dependents.With(_machines[_byName[name]], [.. _hangingOn[name].Select(id => _machines[id])])).ToArray();
+        _machines = _machines.SetItems(shouldering.Select(m => KeyValuePair.Create(m.Id, m)));
+        var touched = changed.Select(m => m.Id).Concat(shouldering.Select(m => m.Id)).Distinct().Select(id => _machines[id]).ToArray();
+        foreach (var machine in touched) _columns.Put(machine);
+        if (renamed) _order = null;
+        foreach (var (name, kept) in _kept.ToArray())
+        {
+            foreach (var machine in touched) kept.Changed.Add(_columns.RowOf(machine.Id)!.Value);
+            if (kept.Changed.Count > MostJudgedSingly) _kept.Remove(name);
+        }
     }
 
-    /// <inheritdoc />
-    public void Dispose() => _turn.Dispose();
+    private sealed record Matches(IReadOnlyList<Machine> Machines, int Undecided, DateTimeOffset At, DateTimeOffset? Until);
+
+    private sealed record Kept(FleetJudgement Judgement, long Stamp, HashSet<int> Changed);
 }

@@ -21,19 +21,29 @@ public sealed class MachineReader(LinkSet links, Shelf shelf, FleetTable table, 
 {
     /// <summary>Reads a machine with every product's reading scripts that may be meant for it, keeps what was seen, and returns the machine as it is known then.</summary>
     /// <exception cref="LinkException">It could not be read; what was known stays.</exception>
-    public async Task<Machine> ReadAsync(Machine machine, string actor, CancellationToken stop)
+    public Task<Machine> ReadAsync(Machine machine, string actor, CancellationToken stop) => ReadAsync(machine, [], actor, stop);
+
+    /// <summary>Reads some keys of a machine and nothing else: what else is known of it stays as old as it is.</summary>
+    /// <param name="machine">The machine.</param>
+    /// <param name="wanted">The keys; empty for all.</param>
+    /// <param name="actor">Who wants them.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="LinkException">It could not be read, or no reading script covers the keys; what was known stays.</exception>
+    public async Task<Machine> ReadAsync(Machine machine, IReadOnlyCollection<string> wanted, string actor, CancellationToken stop)
     {
         var link = links.Of(machine);
-        var products = shelf.ProductsOf(machine).Where(p => !p.Readers.IsEmpty).ToArray();
-        if (products.Length == 0) throw new LinkException("unreachable", $"No product of the catalogue knows how to read {machine.Name}.");
-        var output = await link.ReadAsync(machine, [.. products.SelectMany(p => p.Readers.Select(r => p.Scripts[r.Script]))], stop);
+        bool IsWanted(string key) => wanted.Count == 0 || wanted.Contains(key);
+        var products = shelf.ProductsOf(machine).Where(p => p.Readers.Any(r => r.Covers.Any(IsWanted))).ToArray();
+        if (products.Length == 0) throw new LinkException("unreachable", $"No product of the catalogue knows how to read {(wanted.Count == 0 ? machine.Name : $"{string.Join(", ", wanted)} of {machine.Name}; import it anew")}.");
+        var output = await link.ReadAsync(machine, [.. products.SelectMany(p => p.Readers.Where(r => r.Covers.Any(IsWanted)).Select(r => p.Scripts[r.Script]))], wanted, stop);
         var now = clock.GetUtcNow();
         var readings = ReadingLines.Parse(output, shelf.Keys, link.Kind, now, out var refused);
-        if (readings.IsEmpty)
+        if (wanted.Count > 0) readings = [.. readings.Where(r => wanted.Contains(r.Key))];
+        if (readings.IsEmpty && wanted.Count == 0)
             throw new LinkException("unreachable", $"{machine.Name} answered, but no line of it was a reading{(refused.IsEmpty ? "." : $": '{refused[0]}'.")}");
         // What belongs to products that the machine turns out not to run is not absent from it; it was never looked for.
         var seen = machine with { Readings = [.. machine.Readings, .. readings] };
-        var covered = products.Where(p => p.Is.Ask(seen, new Use(now)).Value == Kleene.Yes).SelectMany(p => p.Readers).SelectMany(r => r.Covers).Distinct();
+        var covered = products.Where(p => p.Is.Ask(seen, new Use(now)).Value == Kleene.Yes).SelectMany(p => p.Readers).SelectMany(r => r.Covers).Where(IsWanted).Distinct();
         await table.PutReadingsAsync(machine.Id, new SourceReport(link.Kind, [.. covered], readings), now, now, actor, stop);
         return (await cache.AllAsync(stop))[machine.Id];
     }

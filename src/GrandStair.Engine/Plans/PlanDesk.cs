@@ -1,8 +1,8 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
-using GrandStair.Core.Methods;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
@@ -21,8 +21,17 @@ public sealed class CommandException(string name, string message) : Exception(me
     public string Name { get; } = name;
 }
 
+/// <summary>Something that a person has to acknowledge before a plan starts.</summary>
+/// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>carries</c>.</param>
+/// <param name="Name">Its name.</param>
+/// <param name="Title">What it is about.</param>
+/// <param name="Words">The text to read, or what would mend it.</param>
+/// <param name="Machines">How many machines it concerns.</param>
+/// <param name="Given">The acknowledgement; null while it is open.</param>
+public sealed record ToAcknowledge(string Kind, string Name, string Title, string Words, int Machines, Acknowledgement? Given);
+
 /// <summary>Where people's commands about plans and runs are carried out.</summary>
-public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, RunLog runs, TimeProvider clock)
+public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, RulingTable rulings, RunLog runs, TimeProvider clock)
 {
     /// <summary>Makes a plan: finds the members of its waves, judges them, and lays out when each would go.</summary>
     /// <exception cref="CommandException">Nothing is in its scope.</exception>
@@ -31,7 +40,8 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Run
         var now = clock.GetUtcNow();
         var plan = shelf.ReadPlan(body);
         var product = shelf.Products[plan.Product];
-        var target = product.Releases.Single(r => r.Version == plan.Release);
+        var aim = AimOf(plan, product);
+        var decided = await rulings.OfAsync(product.Name, plan.Name, now, stop);
         var membership = Membership.Of(plan, (await fleet.AllAsync(stop)).Values, now);
         if (membership.Waves.All(w => w.IsEmpty))
             throw new CommandException("empty-scope", $"No machine is in the scope of plan '{plan.Name}' ({plan.Scope}){(membership.Undecided.IsEmpty ? "" : $"; of {membership.Undecided.Length} it cannot be told")}. See 'gstair fleet list' with the same condition.");
@@ -40,8 +50,8 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Run
         var from = now;
         for (var i = 0; i < plan.Waves.Length; i++)
         {
-            ImmutableArray<(Machine Machine, Assessment Assessment)> judged = [.. membership.Waves[i].Select(m => (m, Assessment.Of(product, target, plan.Methods, plan.Carries, m, Moment.Planning, now)))];
-            var placed = SlotPlacer.Place(plan, judged.Where(j => j.Assessment is { State: GateState.Open, Choice: not null }).Select(j => Request(j.Machine, j.Assessment.Choice!.Method!)), [], from)
+            ImmutableArray<(Machine Machine, Assessment Assessment)> judged = [.. membership.Waves[i].Select(m => (m, Assessment.Of(aim, m, Moment.Planning, now, decided.GetValueOrDefault(m.Id))))];
+            var placed = SlotPlacer.Place(plan, judged.Where(j => j.Assessment.CanBePlanned).Select(j => Request(j.Machine, j.Assessment.Choice!.Method!)), [], from)
                 .ToDictionary(p => p.Machine);
             members.AddRange(judged.Select(j => Judged(new Member { Plan = plan.Name, Machine = j.Machine.Id, Wave = i + 1, PlannedEnd = placed.GetValueOrDefault(j.Machine.Id)?.Slot?.End }, j.Assessment, null)));
             if (placed.Values.Max(p => p.Slot?.End) is { } end) from = end + plan.Advance.Soak;
@@ -61,7 +71,57 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Run
         var plan = await FindAsync(name, stop);
         if (plan.State == PlanState.Ended) throw new CommandException("plan-ended", $"Plan '{name}' has ended; there is nothing to start.");
         if (plan is { State: PlanState.Started, Held: null }) throw new CommandException("plan-started", $"Plan '{name}' is under way already.");
+        if (plan.State == PlanState.Drafted && (await ToAcknowledgeAsync(name, stop)).Where(a => a.Given is null).ToArray() is { Length: > 0 } open)
+            throw new CommandException("not-acknowledged", $"Before plan '{name}' starts somebody has to acknowledge: {string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'.");
         await plans.PutStateAsync(name, PlanState.Started, null, plan.State == PlanState.Drafted ? "start" : "go-on", actor, clock.GetUtcNow(), stop);
+    }
+
+    /// <summary>What somebody has to acknowledge before a plan starts: what must be read, the shoulds that do not hold or could not be told, and methods that do not carry everything.</summary>
+    public async Task<IReadOnlyList<ToAcknowledge>> ToAcknowledgeAsync(string name, CancellationToken stop)
+    {
+        var (plan, product) = await shelf.ReadPlanAsync(await FindAsync(name, stop), stop);
+        var aim = AimOf(plan, product);
+        var members = (await plans.MembersAsync(name, stop)).Where(m => m.Excuse is null).Select(m => m.Machine).ToHashSet();
+        var given = (await rulings.AcknowledgedAsync(name, stop)).ToDictionary(a => (a.Kind, a.Name));
+        var reads = aim.Release.MustReads.Select(r => new ToAcknowledge("must-read", r.Name, r.Title, r.Words, members.Count, null));
+        var judged = await fleet.JudgedAsync(
+            aim,
+            name,
+            clock.GetUtcNow(),
+            (judgement, order) =>
+            {
+                var rows = order.Where(r => r < judgement.Rows && members.Contains(judgement.Fleet[r].Id)).ToArray();
+                var cautions = judgement.Checks.Where(c => c.Check.Need == Need.Should)
+                    .Select(c => new ToAcknowledge("caution", c.Check.Name, c.Check.Title, c.Check.Fix.Words, rows.Count(r => c[r] is CheckState.Unmet or CheckState.Untold), null)).Where(c => c.Machines > 0);
+                var less = rows.Select(judgement.MethodOf).OfType<Method>().Where(m => m is { Way: Way.Upgrade, Carries: not Carries.Whole }).CountBy(m => m)
+                    .Select(m => new ToAcknowledge("carries", m.Key.Name, $"{m.Key.Title} carries {(m.Key.Carries == Carries.Data ? "people's data only: programs and settings are lost" : "nothing: programs, settings and data are lost")}", "Save elsewhere what is needed, or choose another method.", m.Value, null));
+                return cautions.Concat(less).ToArray();
+            },
+            stop);
+        return [.. reads.Concat(judged).Select(a => a with { Given = given.GetValueOrDefault((a.Kind, a.Name)) })];
+    }
+
+    /// <summary>Acknowledges some of what has to be, or all of it.</summary>
+    /// <exception cref="CommandException">One of the names is none of what has to be acknowledged.</exception>
+    public async Task AcknowledgeAsync(string name, IReadOnlyList<string>? names, string reason, string actor, CancellationToken stop)
+    {
+        var open = await ToAcknowledgeAsync(name, stop);
+        foreach (var unknown in (names ?? []).Where(n => open.All(o => o.Name != n)))
+            throw new CommandException("unknown-acknowledgement", $"Plan '{name}' has nothing named '{unknown}' to acknowledge; it has {string.Join(", ", open.Select(o => o.Name).DefaultIfEmpty("nothing"))}.");
+        var now = clock.GetUtcNow();
+        await rulings.AcknowledgeAsync(name, [.. open.Where(o => o.Given is null && (names is null || names.Contains(o.Name))).Select(o => new Acknowledgement(o.Kind, o.Name, reason, actor, now))], stop);
+    }
+
+    /// <summary>Chooses the method of one machine in spite of the plan's order; null goes back to that.</summary>
+    /// <exception cref="CommandException">The product has no such method, or the machine is under way.</exception>
+    public async Task ChooseMethodAsync(string name, Machine machine, string? method, string reason, string actor, CancellationToken stop)
+    {
+        var member = await MemberAsync(name, machine, stop);
+        var (_, product) = await shelf.ReadPlanAsync(await FindAsync(name, stop), stop);
+        if (method is not null && product.Method(method) is not { Way: Way.Upgrade })
+            throw new CommandException("unknown-method", $"{product.Name} has no method '{method}' that upgrades; expected one of {string.Join(", ", product.Methods.Where(m => m.Way == Way.Upgrade).Select(m => m.Name))}.");
+        if (member.Run is not null && member.Standing != Standing.Ended) throw new CommandException("machine-under-way", $"{machine.Name} has a run that is not over (r{member.Run}), pinned to its method; call it off first.");
+        await rulings.ChooseMethodAsync(name, machine.Id, method, reason, actor, clock.GetUtcNow(), stop);
     }
 
     /// <summary>Holds a plan: no further slot opens and no wave begins. What is under way goes on to its end.</summary>
@@ -114,6 +174,14 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Run
         throw new CommandException("unknown-plan", $"There is no plan '{name}'{(near is null ? ". 'gstair plan list' shows those that exist." : $"; did you mean '{near}'?")}");
     }
 
+    /// <summary>What a plan's machines are judged for.</summary>
+    public static Aim AimOf(Plan plan, Product product)
+    {
+        ArgumentNullException.ThrowIfNull(plan);
+        ArgumentNullException.ThrowIfNull(product);
+        return new(product, product.Release(plan.Release), plan.Methods, plan.Carries);
+    }
+
     /// <summary>How a slot for a machine by a method is asked for.</summary>
     internal static SlotRequest Request(Machine machine, Method method) => new(machine.Id, machine.Site, method.SlotLasts, method.AfterTurningPoint);
 
@@ -121,6 +189,7 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Run
     internal static Member Judged(Member member, Assessment assessment, Placed? placed)
     {
         var slot = placed?.Slot ?? (placed is null ? member.Slot : null);
+        var canGo = assessment.CanBePlanned;
         if (assessment.Route.Arrived)
         {
             return member with
@@ -140,8 +209,8 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Run
             Method = assessment.Choice?.Method?.Name,
             CannotBeMended = assessment.CannotBeMended,
             Why = assessment.Why ?? placed?.Why,
-            Slot = assessment.State == GateState.Open ? slot : null,
-            Standing = Standings.Of(member.Excuse is not null, assessment.State, assessment.State == GateState.Open && slot is not null, null),
+            Slot = canGo ? slot : null,
+            Standing = Standings.Of(member.Excuse is not null, assessment.State, canGo && slot is not null, null),
         };
     }
 

@@ -1,7 +1,8 @@
+using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
-using GrandStair.Core.Methods;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
@@ -15,7 +16,7 @@ using Microsoft.Extensions.Logging;
 namespace GrandStair.Engine.Plans;
 
 /// <summary>Keeps plans going: opens waves, judges members, gives slots, opens runs, and ends plans.</summary>
-public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, RunLog runs, TimeProvider clock, ILogger<PlanKeeper> log)
+public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, RulingTable rulings, RunLog runs, TimeProvider clock, ILogger<PlanKeeper> log)
 {
     /// <summary>How long after it was last tried a machine that is not ready, or soon cannot be told, is read again.</summary>
     public static readonly TimeSpan ReadAgain = TimeSpan.FromHours(8);
@@ -61,14 +62,15 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
     {
         var now = clock.GetUtcNow();
         var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
-        var target = product.Releases.Single(r => r.Version == plan.Release);
+        var aim = PlanDesk.AimOf(plan, product);
+        var decided = await rulings.OfAsync(product.Name, plan.Name, now, stop);
         var members = await plans.MembersAsync(plan.Name, stop);
         var waves = await AdvanceAsync(stored, plan, members, now, stop);
         var machines = await fleet.AllAsync(stop);
         var open = waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
 
         var judged = members.Where(m => m is { Run: null, Excuse: null })
-            .Select(m => (Member: m, Machine: machines[m.Machine], Assessment: Assessment.Of(product, target, plan.Methods, plan.Carries, machines[m.Machine], Moment.Planning, now)))
+            .Select(m => (Member: m, Machine: machines[m.Machine], Assessment: Assessment.Of(aim, machines[m.Machine], Moment.Planning, now, decided.GetValueOrDefault(m.Machine))))
             .ToArray();
         var placed = Place(plan, members, judged.Where(j => open.Contains(j.Member.Wave)), machines, now);
         var after = judged.Select(j => (Before: j.Member, After: PlanDesk.Judged(j.Member, j.Assessment, placed.GetValueOrDefault(j.Member.Machine)), j.Machine, j.Assessment)).ToArray();
@@ -80,7 +82,7 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
         await MoveMissedAsync(plan, product, members, machines, now, stop);
         // Machines that do not answer take long; the plan does not wait for them.
         var waiting = members.Where(m => m is { Standing: Standing.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
-        if (_reading.IsCompleted) _reading = ReadAgainAsync([.. waiting, .. judged.Where(j => j.Assessment.State != GateState.Open || j.Assessment.Route.Arrived || j.Assessment.Gate?.Until < now + ReadAhead).Select(j => j.Machine)], now, stop);
+        if (_reading.IsCompleted) _reading = ReadAgainAsync([.. waiting, .. judged.Where(j => j.Assessment.State != GateState.Open || j.Assessment.Route.Arrived || j.Assessment.Until < now + ReadAhead).Select(j => j.Machine)], now, stop);
         if (members.All(m => m.Standing is Standing.Done or Standing.Excused)) await plans.PutStateAsync(plan.Name, PlanState.Ended, null, "end", "worker", now, stop);
     }
 
@@ -111,7 +113,7 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
     private static Dictionary<MachineId, Placed> Place(
         Plan plan, IReadOnlyList<Member> members, IEnumerable<(Member Member, Machine Machine, Assessment Assessment)> going, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now)
     {
-        var wanting = going.Where(g => g.Assessment is { State: GateState.Open, Choice: not null } && (g.Member.Slot is null || g.Member.Slot.LatestTurn < now)).ToArray();
+        var wanting = going.Where(g => g.Assessment.CanBePlanned && (g.Member.Slot is null || g.Member.Slot.LatestTurn < now)).ToArray();
         if (wanting.Length == 0) return [];
         var wantingIds = wanting.Select(w => w.Member.Machine).ToHashSet();
         var taken = Taken(members.Where(m => !wantingIds.Contains(m.Machine)), machines, now);
@@ -131,15 +133,14 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
     private async Task OpenAsync(
         StoredPlan stored, Plan plan, Product product, IReadOnlyList<StoredWave> waves, Member member, Machine machine, Assessment assessment, DateTimeOffset now, CancellationToken stop)
     {
-        var method = assessment.Choice!.Method!;
-        var leg = new LegSpec(assessment.Route.Hops[0].Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.AfterTurningPoint);
+        ImmutableArray<LegSpec> legs = [.. assessment.Legs.Select(l => new LegSpec(l.Hop.Name, l.Method!.Name, l.Method.Steps, l.Method.Rollback.Steps, l.Method.Rollback.Lasts, l.Method.AfterTurningPoint))];
         var wave = waves[member.Wave - 1].Name;
         var run = await runs.OpenAsync(
             plan.Name,
             member.Machine,
-            number => new RunOpened(now, "worker", number, member.Machine.Value, plan.Name, stored.Revision, wave, product.Hash, [leg], member.Slot!),
+            number => new RunOpened(now, "worker", number, member.Machine.Value, plan.Name, stored.Revision, wave, product.Hash, legs, member.Slot!),
             stop);
-        if (run is { } opened) log.LogInformation("Run r{Run} opened for {Machine} by {Method}", opened, machine.Name, method.Name);
+        if (run is { } opened) log.LogInformation("Run r{Run} opened for {Machine} by {Method}", opened, machine.Name, string.Join(", ", legs.Select(l => l.Method)));
     }
 
     /// <summary>Gives another slot to runs that missed theirs.</summary>

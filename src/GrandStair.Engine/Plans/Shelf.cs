@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
+using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
 using GrandStair.Storage.Plans;
@@ -53,6 +54,23 @@ public sealed class Shelf(IDocuments documents, CatalogueTable table)
 
     /// <summary>The products that a machine runs, or may run as far as can be told.</summary>
     public IEnumerable<Product> ProductsOf(Machine machine) => Products.Values.Where(p => p.Is.Ask(machine, new Use(DateTimeOffset.MinValue)).Value != Kleene.No);
+
+    /// <summary>What machines of a product are judged for where no plan says: its recommended release or another one, by all its methods.</summary>
+    /// <exception cref="CommandException">There is no such product or release.</exception>
+    public Aim AimAt(string? product, string? release)
+    {
+        if (product is null || !Products.TryGetValue(product, out var found))
+        {
+            var near = product is null ? null : Spelling.Nearest(product, Products.Keys);
+            throw new CommandException("unknown-product", $"{(product is null ? "Say which product" : $"There is no product '{product}'")}{(near is null ? $"; expected one of {string.Join(", ", Products.Keys)}." : $"; did you mean '{near}'?")}");
+        }
+
+        var target = release is null
+            ? found.Releases.LastOrDefault(r => r.Status == ReleaseStatus.Recommended) ?? found.Releases[^1]
+            : found.Releases.FirstOrDefault(r => r.Version == release || r.Name.Equals(release, StringComparison.OrdinalIgnoreCase))
+                ?? throw new CommandException("unknown-release", $"{found.Name} has no release '{release}'; expected one of {string.Join(", ", found.Releases.Select(r => r.Version))}.");
+        return new(found, target, [.. found.Methods.Select(m => m.Name)], Carries.Whole);
+    }
 
     /// <summary>Understands a plan against the catalogue as it is now.</summary>
     public Plan ReadPlan(string body) => documents.ReadPlan(body, Keys, Products.GetValueOrDefault);

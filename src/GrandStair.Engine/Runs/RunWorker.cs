@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
-using GrandStair.Core.Conditions;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
@@ -21,7 +20,7 @@ namespace GrandStair.Engine.Runs;
 /// A restart finds everything in the database and on the machines again.
 /// </summary>
 public sealed class RunWorker(
-    RunLog runs, PlanTable plans, Shelf shelf, FleetCache fleet, MachineReader reader, LinkSet links, ClockTable clockTable, DomainClock clock, ILogger<RunWorker> log)
+    RunLog runs, PlanTable plans, RulingTable rulings, Shelf shelf, FleetCache fleet, MachineReader reader, LinkSet links, ClockTable clockTable, DomainClock clock, ILogger<RunWorker> log)
 {
     /// <summary>How long a worker that says nothing keeps its runs.</summary>
     public static readonly TimeSpan Lease = TimeSpan.FromSeconds(10);
@@ -226,9 +225,11 @@ public sealed class RunWorker(
     {
         var product = await shelf.ByHashAsync(claim.State.CatalogueHash, stop);
         var leg = claim.State.CurrentLeg;
-        var checks = product.Hops.Single(h => h.Name == leg.Hop).Checks.Concat(product.Method(leg.Method)!.Checks);
+        var hop = product.Hops.Single(h => h.Name == leg.Hop);
         var moment = order.Moment!.Value;
-        var gate = Gate.Judge(checks, machine, moment, clock.GetUtcNow());
+        var decided = await rulings.OfAsync(product.Name, claim.State.Plan, clock.GetUtcNow(), stop);
+        Gate Judge(Machine now) => Gate.Judge(product.ChecksOf(hop, product.Method(leg.Method)!, now, clock.GetUtcNow()), now, moment, clock.GetUtcNow(), decided.GetValueOrDefault(now.Id)?.Waivers);
+        var gate = Judge(machine);
         if (moment != Moment.Planning || gate.State != GateState.Open)
         {
             try
@@ -240,16 +241,14 @@ public sealed class RunWorker(
                 return new GateJudged(clock.GetUtcNow(), "worker", order.Name, GateState.Undecided, [new("reach", "The machine answers", error.Message, "Switch it on and connect it; then try again.")], []);
             }
 
-            gate = Gate.Judge(checks, machine, moment, clock.GetUtcNow());
+            gate = Judge(machine);
         }
 
         return new GateJudged(clock.GetUtcNow(), "worker", order.Name, gate.State, [.. gate.InTheWay.Select(Note)], [.. gate.Cautions.Select(Note)]);
     }
 
     private static Noted Note(CheckResult result) => new(
-        result.Check.Name, result.Check.Title, string.Join(", ", result.Seen.Select(Seen)), result.Check.Fix.Words);
-
-    private static string Seen(Leaf leaf) => leaf.Note is { } note ? $"{leaf.Key} {note}" : $"{leaf.Key} = {leaf.Reading?.Show() ?? "never seen"}";
+        result.Check.Name, result.Check.Title, string.Join(", ", result.Seen.Select(l => l.Tell())), result.Check.Fix.Words);
 
     private async Task<(RunEvent? Event, DateTimeOffset AskAgain)> StepAsync(ClaimedRun claim, Order order, Machine machine, InHand hand, CancellationToken stop)
     {
@@ -300,12 +299,15 @@ public sealed class RunWorker(
     private async Task<PostedOrder> PostedAsync(ClaimedRun claim, Order order, StepSpec step, Machine machine, CancellationToken stop)
     {
         var product = await shelf.ByHashAsync(claim.State.CatalogueHash, stop);
+        var hop = product.Hops.Single(h => h.Name == claim.State.CurrentLeg.Hop);
         var values = ImmutableSortedDictionary.CreateRange(StringComparer.Ordinal, new Dictionary<string, string>
         {
             ["order"] = order.Name.ToString(),
             ["run"] = $"r{claim.State.Run}",
             ["machine"] = machine.Name,
-            ["hop"] = claim.State.CurrentLeg.Hop,
+            ["hop"] = hop.Name,
+            ["to"] = hop.To,
+            ["build"] = product.BuildOf(hop, product.IssuesTouching(machine, clock.GetUtcNow())) ?? "",
         });
         return new(order.Name, claim.Epoch, step.Kind, step.Script is { } script ? product.Scripts[script] : "", values);
     }

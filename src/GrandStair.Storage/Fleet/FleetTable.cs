@@ -41,6 +41,13 @@ public sealed record ImportResult(int Added, int Updated, IReadOnlyList<(int Lin
 /// <summary>The machines and their readings.</summary>
 public sealed class FleetTable(Database database)
 {
+    private const int IdsAtOnce = 500;
+    private const string AddReadings = "INSERT INTO readings (machine_id, source, document) VALUES (@machine, @source, @document) ON CONFLICT (machine_id, source) DO UPDATE SET document = excluded.document";
+    private const string AddMachine = """
+        INSERT INTO machines (id, name, site, group_name, owner, tags, link_kind, address, port, user_name, host_key, created, changed)
+        VALUES (@id, @name, @site, @group, @owner, @tags, @kind, @address, @port, @user, @hostKey, @created, @changed)
+        """;
+
     private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web)
     {
         DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingDefault,
@@ -48,37 +55,51 @@ public sealed class FleetTable(Database database)
     };
 
     /// <summary>Takes what a source reports of many machines; all of it or, on an error, nothing.</summary>
-    public Task<ImportResult> ImportAsync(IReadOnlyList<ReportedMachine> machines, string source, string actor, DateTimeOffset now, CancellationToken stop) =>
+    public Task<ImportResult> ImportAsync(IEnumerable<ReportedMachine> machines, string source, string actor, DateTimeOffset now, CancellationToken stop) =>
         database.WriteAsync(
             async (c, t) =>
             {
                 var (added, updated) = (0, 0);
                 var waiting = new List<(int, string)>();
+                // One number for all of the file: whoever asks what changed since sees all of it or nothing.
+                var changed = await Database.NextAsync(c, t, "fleet");
+                var (next, last) = (0L, -1L);
+                using var find = new Reused(c, t, "SELECT machine_id FROM identifiers WHERE kind = @kind AND value = @value", "kind", "value");
+                using var name = new Reused(c, t, "INSERT INTO identifiers (kind, value, machine_id) VALUES (@kind, @value, @id) ON CONFLICT (kind, value) DO NOTHING", "kind", "value", "id");
+                using var add = new Reused(c, t, AddMachine, "id", "name", "site", "group", "owner", "tags", "kind", "address", "port", "user", "hostKey", "created", "changed");
+                using var read = new Reused(c, t, AddReadings, "machine", "source", "document");
                 foreach (var reported in machines)
                 {
                     var ids = reported.Identifiers.Add(new("name", reported.Name));
-                    var matches = await MatchesAsync(c, t, ids);
-                    if (matches.Length > 1)
+                    var matches = new HashSet<long>();
+                    foreach (var identifier in ids) if (await find.ScalarAsync(identifier.Kind, identifier.Value.ToLowerInvariant()) is long known) matches.Add(known);
+                    if (matches.Count > 1)
                     {
-                        waiting.Add((reported.Line, $"'{reported.Name}' matches {matches.Length} machines by its identifiers: {string.Join(", ", matches.Select(m => $"m{m}"))}. Correct the identifiers and import the line again."));
+                        waiting.Add((reported.Line, $"'{reported.Name}' matches {matches.Count} machines by its identifiers: {string.Join(", ", matches.Order().Select(m => $"m{m}"))}. Correct the identifiers and import the line again."));
                         continue;
                     }
 
-                    var changed = await Database.NextAsync(c, t, "fleet");
-                    var id = matches.Length == 1 ? matches[0] : await AddAsync(c, t, reported, now, changed);
-                    if (matches.Length == 1)
+                    if (matches.Count == 1)
                     {
-                        await UpdateAsync(c, t, id, reported, changed);
+                        await UpdateAsync(c, t, matches.Single(), reported, changed);
+                        await MergeAsync(c, t, matches.Single(), reported.Report, reported.Seen, now);
                         updated++;
                     }
                     else
                     {
+                        if (next > last)
+                        {
+                            last = await Database.NextAsync(c, t, "machine", IdsAtOnce);
+                            next = last - IdsAtOnce + 1;
+                        }
+
+                        await AddAsync(add, next, reported, now, changed);
+                        await read.RunAsync(next, reported.Report.Source, ToDocument(reported.Report.Complete(reported.Seen, now)));
+                        matches.Add(next++);
                         added++;
                     }
 
-                    foreach (var identifier in ids)
-                        await c.ExecuteAsync("INSERT INTO identifiers (kind, value, machine_id) VALUES (@kind, @value, @id) ON CONFLICT (kind, value) DO NOTHING", new { kind = identifier.Kind, value = identifier.Value.ToLowerInvariant(), id }, t);
-                    await MergeAsync(c, t, id, reported.Report, reported.Seen, now);
+                    foreach (var identifier in ids) await name.RunAsync(identifier.Kind, identifier.Value.ToLowerInvariant(), matches.Single());
                 }
 
                 await Feed.AuditAsync(c, t, now, actor, "fleet import", source, $"{added} added, {updated} updated, {waiting.Count} waiting");
@@ -116,7 +137,7 @@ public sealed class FleetTable(Database database)
     public Task<(IReadOnlyList<Machine> Machines, long Position)> ChangedAsync(long after, CancellationToken stop) => database.ReadAsync<(IReadOnlyList<Machine>, long)>(
         async c =>
         {
-            var rows = (await c.QueryAsync<MachineRow>("SELECT * FROM machines WHERE changed > @after ORDER BY id", new { after })).AsList();
+            var rows = (await c.QueryAsync<MachineRow>("SELECT * FROM machines WHERE changed > @after ORDER BY changed, id", new { after })).AsList();
             if (rows.Count == 0) return ([], after);
             var documents = (await c.QueryAsync<DocumentRow>(
                 "SELECT machine_id, source, document FROM readings WHERE machine_id IN (SELECT id FROM machines WHERE changed > @after)", new { after }))
@@ -125,36 +146,22 @@ public sealed class FleetTable(Database database)
         },
         stop);
 
-    /// <summary>How a reading of a machine changed, newest first.</summary>
+    /// <summary>How a reading of a machine changed, by every source, newest first; what is so now comes first.</summary>
     public Task<IReadOnlyList<Reading>> HistoryAsync(MachineId machine, string key, CancellationToken stop) => database.ReadAsync<IReadOnlyList<Reading>>(
-        async c => [.. (await c.QueryAsync<HistoryRow>("SELECT * FROM reading_history WHERE machine_id = @id AND key_name = @key ORDER BY seen DESC", new { id = machine.Value, key }))
-            .Select(r => new Reading(r.KeyName, Enum.Parse<ReadingState>(r.State), r.Value is null ? null : ReadingValue.Parse(ValueKind.Text, r.Value, out _), r.Why, Micros.Time(r.Seen), Micros.Time(r.Received), r.Source))],
+        async c =>
+        {
+            var now = (await c.QueryAsync<DocumentRow>("SELECT machine_id, source, document FROM readings WHERE machine_id = @id", new { id = machine.Value }))
+                .SelectMany(d => FromDocument(d.Source, d.Document)).Where(r => r.Key == key);
+            var before = (await c.QueryAsync<HistoryRow>("SELECT * FROM reading_history WHERE machine_id = @id AND key_name = @key", new { id = machine.Value, key }))
+                .Select(r => new Reading(r.KeyName, Enum.Parse<ReadingState>(r.State), r.Value is null ? null : ReadingValue.Parse(ValueKind.Text, r.Value, out _), r.Why, Micros.Time(r.Seen), Micros.Time(r.Received), r.Source));
+            return [.. now.Concat(before).OrderByDescending(r => r.Seen)];
+        },
         stop);
 
-    private static async Task<long[]> MatchesAsync(DbConnection c, DbTransaction t, IEnumerable<Identifier> identifiers)
+    private static Task AddAsync(Reused add, long id, ReportedMachine m, DateTimeOffset now, long changed)
     {
-        var found = new HashSet<long>();
-        foreach (var identifier in identifiers)
-        {
-            var id = await c.ExecuteScalarAsync<long?>("SELECT machine_id FROM identifiers WHERE kind = @kind AND value = @value", new { kind = identifier.Kind, value = identifier.Value.ToLowerInvariant() }, t);
-            if (id is { } known) found.Add(known);
-        }
-
-        return [.. found.Order()];
-    }
-
-    private static async Task<long> AddAsync(DbConnection c, DbTransaction t, ReportedMachine m, DateTimeOffset now, long changed)
-    {
-        var id = await Database.NextAsync(c, t, "machine");
         var link = m.Link ?? new LinkAddress("ssh", m.Name, 22, "root", null);
-        await c.ExecuteAsync(
-            """
-            INSERT INTO machines (id, name, site, group_name, owner, tags, link_kind, address, port, user_name, host_key, created, changed)
-            VALUES (@id, @Name, @Site, @Group, @Owner, @Tags, @Kind, @Address, @Port, @User, @HostKey, @created, @changed)
-            """,
-            new { id, m.Name, Site = m.Site ?? "", Group = m.Group ?? "", Owner = m.Owner ?? "", Tags = Tags(m.Tags ?? []), link.Kind, link.Address, link.Port, link.User, link.HostKey, created = Micros.Of(now), changed },
-            t);
-        return id;
+        return add.RunAsync(id, m.Name, m.Site ?? "", m.Group ?? "", m.Owner ?? "", Tags(m.Tags ?? []), link.Kind, link.Address, (long)link.Port, link.User, link.HostKey, Micros.Of(now), changed);
     }
 
     private static Task UpdateAsync(DbConnection c, DbTransaction t, long id, ReportedMachine m, long changed) => c.ExecuteAsync(
@@ -185,12 +192,13 @@ public sealed class FleetTable(Database database)
             var known = merged.GetValueOrDefault(reading.Key);
             if (known is not null && known.Seen > reading.Seen) continue;
             merged[reading.Key] = reading;
-            if (known is null || !known.Says(reading)) await RecordAsync(c, t, machine, reading);
+            // What is so now stands among the readings; the history keeps what was so before.
+            if (known is not null && !known.Says(reading)) await RecordAsync(c, t, machine, known);
         }
 
         await c.ExecuteAsync(
-            "INSERT INTO readings (machine_id, source, document) VALUES (@machine, @Source, @document) ON CONFLICT (machine_id, source) DO UPDATE SET document = excluded.document",
-            new { machine, report.Source, document = ToDocument(merged.Values) },
+            AddReadings,
+            new { machine, source = report.Source, document = ToDocument(merged.Values) },
             t);
     }
 

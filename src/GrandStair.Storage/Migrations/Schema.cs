@@ -10,7 +10,7 @@ namespace GrandStair.Storage.Migrations;
 internal static class Schema
 {
     /// <summary>The number of the newest migration that this release knows.</summary>
-    public const long Newest = 1;
+    public const long Newest = 2;
 
     /// <summary>Runs the migrations that are missing. The caller holds the lock.</summary>
     /// <exception cref="StoreException">The database was written by a newer release.</exception>
@@ -41,6 +41,17 @@ public sealed class First : Migration
 {
     /// <inheritdoc />
     public override void Up() => Execute.Sql(Migrations.Schema.Text("001-first.sql"));
+
+    /// <inheritdoc />
+    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
+}
+
+/// <summary>What people decide about machines and plans, the fixes that ran, and the daily tally.</summary>
+[Migration(2)]
+public sealed class Decisions : Migration
+{
+    /// <inheritdoc />
+    public override void Up() => Execute.Sql(Migrations.Schema.Text("002-decisions.sql"));
 
     /// <inheritdoc />
     public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");

@@ -228,7 +228,8 @@ public sealed class RunLog(Database database)
                 proved = Micros.Of(after.Proved),
                 start = Micros.Of(after.Slot.Start),
                 end = Micros.Of(after.Slot.End),
-                latest = Micros.Of(after.Slot.LatestTurn),
+                // Whoever needs another slot has one whose time is over, whatever the window says.
+                latest = Micros.Of(after.NeedsSlot && events[^1].At < after.Slot.LatestTurn ? events[^1].At : after.Slot.LatestTurn),
             },
             t);
         foreach (var e in events)

@@ -1,0 +1,140 @@
+using System.Collections.Immutable;
+using System.Security.Cryptography;
+using System.Text;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Methods;
+using GrandStair.Core.Readiness;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Links;
+using GrandStair.Storage.Checks;
+using GrandStair.Storage.Databases;
+using GrandStair.Storage.Plans;
+using Microsoft.Extensions.Logging;
+
+namespace GrandStair.Engine.Checks;
+
+/// <summary>Where people's commands about one check on one machine are carried out: ask it again, waive it, mend it.</summary>
+public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache fleet, LinkSet links, RulingTable rulings, FixTable fixes, TimeProvider clock, ILogger<CheckDesk> log)
+{
+    /// <summary>How long a waiver may last at most.</summary>
+    public static readonly TimeSpan LongestWaiver = TimeSpan.FromDays(366);
+
+    // Fixes are orders like any other on a machine; their names begin beyond those of runs.
+    private const long FirstFixRun = 1_000_000_000_000;
+    private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(500);
+    private static readonly TimeSpan ShortestLimit = TimeSpan.FromHours(1);
+
+    /// <summary>Asks one check of a machine again, from readings of now: exactly those that it looks at.</summary>
+    /// <exception cref="CommandException">The machine's gate has no such check.</exception>
+    /// <exception cref="LinkException">The machine could not be read.</exception>
+    public async Task<Machine> AskAgainAsync(Aim aim, Machine machine, string check, string actor, CancellationToken stop)
+    {
+        var result = await FindAsync(aim, machine, check, null, stop);
+        return await ReadForAsync(result.Check, machine, actor, stop);
+    }
+
+    /// <summary>Waives a must on a machine until a moment.</summary>
+    /// <exception cref="CommandException">It cannot be waived, or need not.</exception>
+    public async Task<long> WaiveAsync(Aim aim, Machine machine, string check, string reason, DateTimeOffset until, string actor, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        if (until <= now || until > now + LongestWaiver) throw new CommandException("until", $"A waiver ends within a year from now; expected a day after {now:yyyy-MM-dd} and not after {now + LongestWaiver:yyyy-MM-dd}.");
+        var result = await FindAsync(aim, machine, check, null, stop);
+        if (result.Check.Need == Need.Should) throw new CommandException("not-waivable", $"'{check}' is a should: it keeps no gate shut. It is acknowledged before the plan starts.");
+        if (!result.Check.Waivable) throw new CommandException("not-waivable", $"'{check}' cannot be waived: the catalogue says that nobody may go on in spite of it. {result.Check.Fix.Words}");
+        if (result.State is not (CheckState.Unmet or CheckState.Untold)) throw new CommandException("nothing-to-waive", $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to waive.");
+        return await rulings.WaiveAsync(aim.Product.Name, machine.Id, new(check, result.Check.Version, Waiver.SeenIn(result), reason, actor, now, until), stop);
+    }
+
+    /// <summary>Sends the script that mends a check to a machine. The check is asked again when it has ended.</summary>
+    /// <exception cref="CommandException">The check has no script, or need not be mended.</exception>
+    /// <exception cref="LinkException">It is not known whether the machine got it; it is posted again.</exception>
+    public async Task<StoredFix> MendAsync(Aim aim, Machine machine, string check, string? plan, string actor, CancellationToken stop)
+    {
+        var result = await FindAsync(aim, machine, check, plan, stop);
+        if (result.Check.Fix.Script is not { } script) throw new CommandException("no-script", $"No script mends '{check}'. {result.Check.Fix.Words}");
+        if (result.State is not (CheckState.Unmet or CheckState.Untold or CheckState.Waived)) throw new CommandException("nothing-to-mend", $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to mend.");
+        var content = aim.Product.Scripts[script];
+        return await fixes.BeginAsync(machine.Id, aim.Product.Name, check, script, Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(content))), actor, clock.GetUtcNow(), stop);
+    }
+
+    /// <summary>Keeps fixes going until it is stopped: posts them, asks after them, and asks their checks again.</summary>
+    public async Task KeepAsync(CancellationToken stop)
+    {
+        while (!stop.IsCancellationRequested)
+        {
+            try
+            {
+                foreach (var fix in await fixes.ListAsync(null, openOnly: true, 1000, stop)) await SeeToAsync(fix, stop);
+            }
+            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
+            {
+                log.LogError("Fixes cannot be kept going, and are tried again: {Why}", error.Message);
+            }
+
+            await Task.Delay(Tick, stop);
+        }
+    }
+
+    private async Task SeeToAsync(StoredFix fix, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var machine = (await fleet.AllAsync(stop))[fix.Machine];
+        if (shelf.Products.GetValueOrDefault(fix.Product) is not { } product || !product.Scripts.TryGetValue(fix.Script, out var content))
+        {
+            await fixes.PutAsync(fix with { Ended = now, Note = "the catalogue has no such script any more" }, now, stop);
+            return;
+        }
+
+        var order = new OrderName(FirstFixRun + fix.Id, 1, $"fix-{fix.Check}", 1);
+        var values = new SortedDictionary<string, string>(StringComparer.Ordinal) { ["order"] = order.ToString(), ["machine"] = machine.Name, ["check"] = fix.Check };
+        try
+        {
+            var link = links.Of(machine);
+            var standing = await link.AskAsync(machine, order, stop);
+            if (standing.State == OrderState.Unseen) await link.PostAsync(machine, new(order, 1, StepKind.Script, content, values), stop);
+            else if (standing.State is OrderState.Ended or OrderState.Gone) await EndAsync(fix with { Exit = standing.Exit, Note = standing.State == OrderState.Gone ? $"it is gone without a result. {standing.Note}" : standing.Note }, product, machine, stop);
+            else if (standing.Note != fix.Note) await fixes.PutAsync(fix with { Note = standing.Note }, now, stop);
+        }
+        catch (LinkException error)
+        {
+            if (now > fix.Begun + ShortestLimit) await fixes.PutAsync(fix with { Ended = now, Note = error.Message }, now, stop);
+            else if (error.Message != fix.Note) await fixes.PutAsync(fix with { Note = error.Message }, now, stop);
+        }
+    }
+
+    private async Task EndAsync(StoredFix fix, Product product, Machine machine, CancellationToken stop)
+    {
+        string? state = null;
+        try
+        {
+            var check = product.Hops.SelectMany(h => h.Checks).Concat(product.Methods.SelectMany(m => m.Checks)).First(c => c.Name == fix.Check);
+            var read = await ReadForAsync(check, machine, fix.Actor, stop);
+            state = RunMachine.Name(Gate.Judge([check with { AskedAt = [Moment.Planning] }], read, Moment.Planning, clock.GetUtcNow()).Checks[0].State);
+        }
+        catch (LinkException error)
+        {
+            log.LogInformation("After fix f{Fix} {Machine} was not read: {Why}", fix.Id, machine.Name, error.Message);
+        }
+
+        var now = clock.GetUtcNow();
+        await fixes.PutAsync(fix with { Ended = now, CheckState = state }, now, stop);
+    }
+
+    /// <summary>Reads exactly what a check looks at.</summary>
+    private Task<Machine> ReadForAsync(Check check, Machine machine, string actor, CancellationToken stop) =>
+        reader.ReadAsync(machine, [.. check.Keys.Except(Machine.OwnKeys)], actor, stop);
+
+    private async Task<CheckResult> FindAsync(Aim aim, Machine machine, string check, string? plan, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var decided = (await rulings.OfAsync(aim.Product.Name, plan, now, stop)).GetValueOrDefault(machine.Id, Rulings.None);
+        var results = Assessment.Of(aim, machine, Moment.Planning, now, decided).Checks.ToImmutableArray();
+        return results.FirstOrDefault(c => c.Check.Name == check)
+            ?? throw new CommandException("unknown-check", $"The gate of {machine.Name} has no check '{check}'{(Spelling.Nearest(check, results.Select(c => c.Check.Name)) is { } near ? $"; did you mean '{near}'?" : $"; it has {string.Join(", ", results.Select(c => c.Check.Name).DefaultIfEmpty("none"))}.")}");
+    }
+}

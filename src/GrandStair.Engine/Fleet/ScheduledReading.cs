@@ -1,0 +1,60 @@
+using GrandStair.Core.Readings;
+using GrandStair.Engine.Plans;
+using GrandStair.Links;
+using GrandStair.Storage.Databases;
+using Microsoft.Extensions.Logging;
+
+namespace GrandStair.Engine.Fleet;
+
+/// <summary>How often every machine is read over its link without being asked.</summary>
+/// <param name="Every">The time between two readings of a machine; null for never.</param>
+/// <param name="AtOnce">How many are read at once.</param>
+public sealed record ReadingSchedule(TimeSpan? Every, int AtOnce = 8);
+
+/// <summary>Reads the whole fleet again and again, so that nothing known of it is older than the schedule says as long as it answers.</summary>
+public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet, MachineReader reader, Shelf shelf, TimeProvider clock, ILogger<ScheduledReading> log)
+{
+    private static readonly TimeSpan Tick = TimeSpan.FromSeconds(1);
+    private readonly Dictionary<MachineId, DateTimeOffset> _tried = [];
+
+    /// <summary>Reads what is due until it is stopped.</summary>
+    public async Task KeepAsync(CancellationToken stop)
+    {
+        if (schedule.Every is not { } every) return;
+        while (!stop.IsCancellationRequested)
+        {
+            try
+            {
+                var now = clock.GetUtcNow();
+                var due = (await fleet.AllAsync(stop)).Values.Where(m => IsDue(m, now, every)).OrderBy(m => _tried.GetValueOrDefault(m.Id)).ToArray();
+                await Parallel.ForEachAsync(due, new ParallelOptions { MaxDegreeOfParallelism = schedule.AtOnce, CancellationToken = stop }, async (machine, one) => await ReadAsync(machine, one));
+            }
+            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
+            {
+                log.LogError("The fleet cannot be read by its schedule, and is tried again: {Why}", error.Message);
+            }
+
+            await Task.Delay(Tick, stop);
+        }
+    }
+
+    /// <summary>What did not answer is tried again after a third of the time between two readings.</summary>
+    private bool IsDue(Machine machine, DateTimeOffset now, TimeSpan every)
+    {
+        var read = machine.Readings.Where(r => r.Source == machine.Link.Kind).Select(r => (DateTimeOffset?)r.Received).Max();
+        return (read is null || now - read > every) && now - _tried.GetValueOrDefault(machine.Id) > every / 3 && shelf.ProductsOf(machine).Any(p => !p.Readers.IsEmpty);
+    }
+
+    private async Task ReadAsync(Machine machine, CancellationToken stop)
+    {
+        lock (_tried) _tried[machine.Id] = clock.GetUtcNow();
+        try
+        {
+            await reader.ReadAsync(machine, "schedule", stop);
+        }
+        catch (LinkException error)
+        {
+            log.LogDebug("{Machine} was not read: {Why}", machine.Name, error.Message);
+        }
+    }
+}

@@ -1,0 +1,94 @@
+using Dapper;
+using GrandStair.Core.Readings;
+using GrandStair.Storage.Databases;
+using GrandStair.Storage.Feeds;
+
+namespace GrandStair.Storage.Checks;
+
+/// <summary>A fix script that was sent to a machine.</summary>
+/// <param name="Id">Its number.</param>
+/// <param name="Machine">The machine.</param>
+/// <param name="Product">The product whose check it is to mend.</param>
+/// <param name="Check">The check's name.</param>
+/// <param name="Script">The script's file name.</param>
+/// <param name="ScriptHash">The SHA-256 of its content.</param>
+/// <param name="Actor">Who sent it.</param>
+/// <param name="Begun">When, UTC.</param>
+/// <param name="Ended">When it ended, UTC; null while it is under way.</param>
+/// <param name="Exit">Its exit status; null while it is under way or where none is known.</param>
+/// <param name="Note">What it says of itself, or the last lines of its output.</param>
+/// <param name="CheckState">What the check came to when it was asked again afterwards; null before.</param>
+public sealed record StoredFix(
+    long Id, MachineId Machine, string Product, string Check, string Script, string ScriptHash, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int? Exit, string Note, string? CheckState);
+
+/// <summary>The fix scripts that were sent to machines.</summary>
+public sealed class FixTable(Database database)
+{
+    private const int MostNote = 4000;
+
+    /// <summary>Keeps a fix that is to be sent.</summary>
+    /// <exception cref="StoreException">One is under way for this check on this machine.</exception>
+    public Task<StoredFix> BeginAsync(MachineId machine, string product, string check, string script, string scriptHash, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            if (await c.ExecuteScalarAsync<long?>("SELECT id FROM fixes WHERE machine_id = @id AND check_name = @check AND ended IS NULL", new { id = machine.Value, check }, t) is { } open)
+                throw new StoreException("fix-under-way", $"Fix f{open} of '{check}' is under way on this machine already. Wait until it has ended.");
+            var id = await Database.NextAsync(c, t, "fix");
+            await c.ExecuteAsync(
+                "INSERT INTO fixes (id, machine_id, product, check_name, script, script_hash, actor, begun, note) VALUES (@id, @machine, @product, @check, @script, @scriptHash, @actor, @begun, '')",
+                new { id, machine = machine.Value, product, check, script, scriptHash, actor, begun = Micros.Of(now) },
+                t);
+            await Feed.AuditAsync(c, t, now, actor, "check fix", machine.ToString(), $"{check} by {script} ({scriptHash[..12]})");
+            await Feed.AddAsync(c, t, now, "fix", $"f{id}", "begun", actor);
+            return new StoredFix(id, machine, product, check, script, scriptHash, actor, now, null, null, "", null);
+        },
+        stop);
+
+    /// <summary>Keeps what a fix says of itself.</summary>
+    public Task PutAsync(StoredFix fix, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            await c.ExecuteAsync(
+                "UPDATE fixes SET ended = @ended, exit_status = @Exit, note = @note, check_state = @CheckState WHERE id = @Id",
+                new { fix.Id, ended = Micros.Of(fix.Ended), fix.Exit, note = fix.Note.Length > MostNote ? fix.Note[^MostNote..] : fix.Note, fix.CheckState },
+                t);
+            if (fix.Ended is not null) await Feed.AddAsync(c, t, now, "fix", $"f{fix.Id}", "ended", "worker");
+            return 0;
+        },
+        stop);
+
+    /// <summary>The fixes of a machine or of all, newest first.</summary>
+    public Task<IReadOnlyList<StoredFix>> ListAsync(MachineId? machine, bool openOnly, int most, CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredFix>>(
+        async c => [.. (await c.QueryAsync<FixRow>(
+            $"SELECT * FROM fixes WHERE {(machine is null ? "1 = 1" : "machine_id = @machine")} AND {(openOnly ? "ended IS NULL" : "1 = 1")} ORDER BY id DESC LIMIT @most", new { machine = machine?.Value, most })).Select(r => r.ToFix())],
+        stop);
+
+    private sealed record FixRow
+    {
+        public long Id { get; init; }
+
+        public long MachineId { get; init; }
+
+        public string Product { get; init; } = "";
+
+        public string CheckName { get; init; } = "";
+
+        public string Script { get; init; } = "";
+
+        public string ScriptHash { get; init; } = "";
+
+        public string Actor { get; init; } = "";
+
+        public long Begun { get; init; }
+
+        public long? Ended { get; init; }
+
+        public long? ExitStatus { get; init; }
+
+        public string Note { get; init; } = "";
+
+        public string? CheckState { get; init; }
+
+        public StoredFix ToFix() => new(Id, new(MachineId), Product, CheckName, Script, ScriptHash, Actor, Micros.Time(Begun), Micros.Time(Ended), (int?)ExitStatus, Note, CheckState);
+    }
+}

@@ -1,0 +1,181 @@
+using System.Collections.Immutable;
+using System.Text.Json;
+using Dapper;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Methods;
+using GrandStair.Core.Readings;
+using GrandStair.Storage.Databases;
+using GrandStair.Storage.Feeds;
+
+namespace GrandStair.Storage.Plans;
+
+/// <summary>A waiver as it is kept.</summary>
+/// <param name="Id">Its number.</param>
+/// <param name="Product">The product whose check it is about.</param>
+/// <param name="Machine">The machine.</param>
+/// <param name="Waiver">The waiver.</param>
+/// <param name="Ended">When a person ended it before its time, UTC; null where nobody did.</param>
+/// <param name="EndedBy">Who did.</param>
+public sealed record StoredWaiver(long Id, string Product, MachineId Machine, Waiver Waiver, DateTimeOffset? Ended, string? EndedBy);
+
+/// <summary>What somebody has read, or has decided to put up with, before a plan starts.</summary>
+/// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>carries</c>.</param>
+/// <param name="Name">The must-read's, check's or method's name.</param>
+/// <param name="Reason">Why it may go on so.</param>
+/// <param name="By">Who said so.</param>
+/// <param name="At">When, UTC.</param>
+public sealed record Acknowledgement(string Kind, string Name, string Reason, string By, DateTimeOffset At);
+
+/// <summary>What people have decided about machines and plans: waivers, methods, acknowledgements.</summary>
+public sealed class RulingTable(Database database)
+{
+    /// <summary>Keeps a waiver and returns its number.</summary>
+    public Task<long> WaiveAsync(string product, MachineId machine, Waiver waiver, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            var id = await Database.NextAsync(c, t, "waiver");
+            await c.ExecuteAsync(
+                """
+                INSERT INTO waivers (id, product, machine_id, check_name, version, seen, reason, given_by, given, until_at)
+                VALUES (@id, @product, @machine, @Check, @Version, @seen, @Reason, @By, @given, @until)
+                """,
+                new { id, product, machine = machine.Value, waiver.Check, waiver.Version, seen = JsonSerializer.Serialize(waiver.Seen), waiver.Reason, waiver.By, given = Micros.Of(waiver.Given), until = Micros.Of(waiver.Until) },
+                t);
+            await DecidedAsync(c, t, waiver.Given, waiver.By, "check waive", machine.ToString(), $"{waiver.Check} until {waiver.Until:yyyy-MM-dd}: {waiver.Reason}");
+            return id;
+        },
+        stop);
+
+    /// <summary>Ends a waiver before its time; false where there is none of that number that stands.</summary>
+    public Task<bool> EndWaiverAsync(long id, string reason, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            var ended = await c.ExecuteAsync("UPDATE waivers SET ended = @now, ended_by = @actor, ended_reason = @reason WHERE id = @id AND ended IS NULL", new { id, now = Micros.Of(now), actor, reason }, t);
+            if (ended > 0) await DecidedAsync(c, t, now, actor, "waiver end", $"w{id}", reason);
+            return ended > 0;
+        },
+        stop);
+
+    /// <summary>All waivers, newest first; those that were ended or ran out among them.</summary>
+    public Task<IReadOnlyList<StoredWaiver>> WaiversAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredWaiver>>(
+        async c => [.. (await c.QueryAsync<WaiverRow>("SELECT * FROM waivers ORDER BY id DESC")).Select(r => r.ToWaiver())], stop);
+
+    /// <summary>Keeps a person's choice of the method for a machine; null takes it back.</summary>
+    public Task ChooseMethodAsync(string plan, MachineId machine, string? method, string reason, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            await c.ExecuteAsync("DELETE FROM method_choices WHERE plan = @plan AND machine_id = @machine", new { plan, machine = machine.Value }, t);
+            if (method is not null)
+                await c.ExecuteAsync("INSERT INTO method_choices (plan, machine_id, method, reason, chosen_by, at) VALUES (@plan, @machine, @method, @reason, @actor, @at)", new { plan, machine = machine.Value, method, reason, actor, at = Micros.Of(now) }, t);
+            await DecidedAsync(c, t, now, actor, "plan choose-method", $"{plan}/{machine}", $"{method ?? "as the plan says"}: {reason}");
+            return 0;
+        },
+        stop);
+
+    /// <summary>What is decided about the machines of a product, and within a plan where one is named. Waivers that were ended or ran out are left out.</summary>
+    public Task<IReadOnlyDictionary<MachineId, Rulings>> OfAsync(string product, string? plan, DateTimeOffset now, CancellationToken stop) => database.ReadAsync<IReadOnlyDictionary<MachineId, Rulings>>(
+        async c =>
+        {
+            var waivers = (await c.QueryAsync<WaiverRow>("SELECT * FROM waivers WHERE product = @product AND ended IS NULL AND until_at > @now ORDER BY id", new { product, now = Micros.Of(now) })).Select(r => r.ToWaiver());
+            var rulings = waivers.GroupBy(w => w.Machine).ToDictionary(g => g.Key, g => new Rulings([.. g.Select(w => w.Waiver)], null));
+            foreach (var row in await c.QueryAsync<ChoiceRow>("SELECT * FROM method_choices WHERE plan = @plan", new { plan = plan ?? "" }))
+            {
+                var machine = new MachineId(row.MachineId);
+                rulings[machine] = rulings.GetValueOrDefault(machine, Rulings.None) with { Method = new(row.Method, row.Reason, row.ChosenBy, Micros.Time(row.At)) };
+            }
+
+            return rulings;
+        },
+        stop);
+
+    /// <summary>Says how often anything was decided, so that what was judged before can be told from what is judged now.</summary>
+    public Task<long> StampAsync(CancellationToken stop) => database.ReadAsync(c => c.ExecuteScalarAsync<long>("SELECT last FROM counters WHERE name = 'decision'"), stop);
+
+    /// <summary>Keeps acknowledgements; one given before stays as it is.</summary>
+    public Task AcknowledgeAsync(string plan, IReadOnlyList<Acknowledgement> given, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            foreach (var a in given)
+            {
+                await c.ExecuteAsync(
+                    "INSERT INTO acknowledgements (plan, kind, name, reason, given_by, at) VALUES (@plan, @Kind, @Name, @Reason, @By, @at) ON CONFLICT (plan, kind, name) DO NOTHING",
+                    new { plan, a.Kind, a.Name, a.Reason, a.By, at = Micros.Of(a.At) },
+                    t);
+                await DecidedAsync(c, t, a.At, a.By, "plan acknowledge", plan, $"{a.Kind} {a.Name}: {a.Reason}");
+            }
+
+            return 0;
+        },
+        stop);
+
+    /// <summary>What was acknowledged for a plan.</summary>
+    public Task<IReadOnlyList<Acknowledgement>> AcknowledgedAsync(string plan, CancellationToken stop) => database.ReadAsync<IReadOnlyList<Acknowledgement>>(
+        async c => [.. (await c.QueryAsync<AcknowledgedRow>("SELECT kind, name, reason, given_by, at FROM acknowledgements WHERE plan = @plan ORDER BY at, name", new { plan }))
+            .Select(r => new Acknowledgement(r.Kind, r.Name, r.Reason, r.GivenBy, Micros.Time(r.At)))],
+        stop);
+
+    private static async Task DecidedAsync(System.Data.Common.DbConnection c, System.Data.Common.DbTransaction t, DateTimeOffset now, string actor, string command, string subject, string detail)
+    {
+        await Database.NextAsync(c, t, "decision");
+        await Feed.AuditAsync(c, t, now, actor, command, subject, detail);
+        await Feed.AddAsync(c, t, now, "decision", subject, command.Split(' ')[1], actor);
+    }
+
+    private sealed record WaiverRow
+    {
+        public long Id { get; init; }
+
+        public string Product { get; init; } = "";
+
+        public long MachineId { get; init; }
+
+        public string CheckName { get; init; } = "";
+
+        public string Version { get; init; } = "";
+
+        public string Seen { get; init; } = "";
+
+        public string Reason { get; init; } = "";
+
+        public string GivenBy { get; init; } = "";
+
+        public long Given { get; init; }
+
+        public long UntilAt { get; init; }
+
+        public long? Ended { get; init; }
+
+        public string? EndedBy { get; init; }
+
+        public StoredWaiver ToWaiver() => new(
+            Id, Product, new(MachineId),
+            new(CheckName, Version, JsonSerializer.Deserialize<ImmutableSortedDictionary<string, string>>(Seen)!, Reason, GivenBy, Micros.Time(Given), Micros.Time(UntilAt)),
+            Micros.Time(Ended), EndedBy);
+    }
+
+    private sealed record ChoiceRow
+    {
+        public long MachineId { get; init; }
+
+        public string Method { get; init; } = "";
+
+        public string Reason { get; init; } = "";
+
+        public string ChosenBy { get; init; } = "";
+
+        public long At { get; init; }
+    }
+
+    private sealed record AcknowledgedRow
+    {
+        public string Kind { get; init; } = "";
+
+        public string Name { get; init; } = "";
+
+        public string Reason { get; init; } = "";
+
+        public string GivenBy { get; init; } = "";
+
+        public long At { get; init; }
+    }
+}
