@@ -72,6 +72,20 @@ internal static class Caller
         return true;
     }
 
+    /// <summary>Writes what was fetched to a file, or to standard output.</summary>
+    public static async Task WriteAsync(Stream content, string? file, Screen screen, CancellationToken stop)
+    {
+        if (file is null)
+        {
+            await using var output = Console.OpenStandardOutput();
+            await content.CopyToAsync(output, stop);
+            return;
+        }
+
+        await using (var to = File.Create(file)) await content.CopyToAsync(to, stop);
+        screen.Say($"Wrote **{file}**, {new FileInfo(file).Length} bytes");
+    }
+
     /// <summary>Does something and turns what goes wrong into words on the error output and an exit status.</summary>
     public static async Task<int> GuardAsync(Func<Task<int>> work)
     {

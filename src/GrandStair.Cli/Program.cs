@@ -1,6 +1,8 @@
 using System.CommandLine;
 using GrandStair.Cli;
 using GrandStair.Cli.Catalogue;
+using GrandStair.Cli.Checks;
+using GrandStair.Cli.Exposure;
 using GrandStair.Cli.Fleet;
 using GrandStair.Cli.Machines;
 using GrandStair.Cli.Outcomes;
@@ -8,6 +10,7 @@ using GrandStair.Cli.Overview;
 using GrandStair.Cli.Plans;
 using GrandStair.Cli.Readiness;
 using GrandStair.Cli.Runs;
+using GrandStair.Cli.Sources;
 
 var root = new RootCommand(
     """
@@ -21,8 +24,11 @@ Caller.AddTo(root);
 root.Subcommands.Add(FleetCommands.Make());
 root.Subcommands.Add(MachineCommands.Make());
 root.Subcommands.Add(ReadinessCommands.Make());
+root.Subcommands.Add(CheckCommands.Make());
+root.Subcommands.Add(ExposureCommands.Make());
 root.Subcommands.Add(PlanCommands.Make());
 root.Subcommands.Add(RunCommands.Make());
+root.Subcommands.Add(SourceCommands.Make());
 root.Subcommands.Add(OutcomeCommands.Make());
 root.Subcommands.Add(OverviewCommands.Make());
 root.Subcommands.Add(CatalogueCommands.Make());

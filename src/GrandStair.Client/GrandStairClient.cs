@@ -23,6 +23,15 @@ public sealed class ServiceException(int status, string name, string message, Ex
     public IReadOnlyList<string> Problems { get; init; } = [];
 }
 
+/// <summary>How a fleet file is to be understood; null leaves it to the service.</summary>
+/// <param name="Source">The name of the source that its readings come from.</param>
+/// <param name="Seen">When its readings were seen.</param>
+/// <param name="Format"><c>csv</c> or <c>jsonl</c>.</param>
+/// <param name="Encoding"><c>utf-8</c> or <c>windows-1252</c>.</param>
+/// <param name="Mapping">The content of a mapping file.</param>
+/// <param name="MappingName">The mapping file's name, for errors.</param>
+public sealed record ImportOptions(string? Source = null, string? Seen = null, string? Format = null, string? Encoding = null, string? Mapping = null, string? MappingName = null);
+
 /// <summary>Calls a Grand Stair service.</summary>
 public sealed class GrandStairClient : IDisposable
 {
@@ -42,12 +51,30 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>All reading keys.</summary>
     public Task<IReadOnlyList<KeyView>> KeysAsync(CancellationToken stop) => GetAsync<IReadOnlyList<KeyView>>("keys", stop);
 
+    /// <summary>The values that machines have under a key, the most common first.</summary>
+    public Task<IReadOnlyList<ValueView>> ValuesAsync(string key, CancellationToken stop) => GetAsync<IReadOnlyList<ValueView>>($"keys/{Escape(key)}/values", stop);
+
+    /// <summary>The sources, with how each was last read.</summary>
+    public Task<IReadOnlyList<SourceView>> SourcesAsync(CancellationToken stop) => GetAsync<IReadOnlyList<SourceView>>("sources", stop);
+
+    /// <summary>Reads a source now.</summary>
+    public Task<SourceView> ReadSourceAsync(string name, CancellationToken stop) => SendAsync<SourceView>(HttpMethod.Post, $"sources/{Escape(name)}/read", null, stop);
+
     /// <summary>The products of the catalogue.</summary>
     public Task<IReadOnlyList<ProductView>> CatalogueAsync(CancellationToken stop) => GetAsync<IReadOnlyList<ProductView>>("catalogue", stop);
 
     /// <summary>Imports a fleet file.</summary>
-    public Task<ImportReport> ImportAsync(Stream csv, string? source, string? seen, bool dry, CancellationToken stop) =>
-        SendAsync<ImportReport>(HttpMethod.Post, Query("fleet/imports", ("source", source), ("seen", seen), ("dry", dry ? "true" : null)), Body(csv, "text/csv"), stop);
+    /// <param name="file">Its content.</param>
+    /// <param name="how">How it is to be understood.</param>
+    /// <param name="dry">Whether nothing is to be taken.</param>
+    /// <param name="stop">Ends the call.</param>
+    public Task<ImportReport> ImportAsync(Stream file, ImportOptions how, bool dry, CancellationToken stop)
+    {
+        var query = Query("fleet/imports", ("source", how.Source), ("seen", how.Seen), ("format", how.Format), ("encoding", how.Encoding), ("dry", dry ? "true" : null));
+        if (how.Mapping is null) return SendAsync<ImportReport>(HttpMethod.Post, query, Body(file, "text/csv"), stop);
+        var form = new MultipartFormDataContent { { new StringContent(how.Mapping), "mapping", how.MappingName ?? "mapping.yaml" }, { new StreamContent(file), "file", "file" } };
+        return SendAsync<ImportReport>(HttpMethod.Post, query, form, stop);
+    }
 
     /// <summary>The machines of a condition, all of them, part by part.</summary>
     public Task<Page<MachineRow>> MachinesAsync(string? filter, int limit, CancellationToken stop) => AllAsync<MachineRow>("machines", limit, stop, ("filter", filter));
@@ -72,6 +99,52 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>The machines behind a number of the readiness.</summary>
     public Task<Page<ReadinessRow>> ReadinessMachinesAsync(string? product, string? release, string? plan, string? scope, string? check, string? state, string? gate, CancellationToken stop) =>
         AllAsync<ReadinessRow>("readiness/machines", int.MaxValue, stop, ("product", product), ("release", release), ("plan", plan), ("scope", scope), ("check", check), ("state", state), ("gate", gate));
+
+    /// <summary>The readiness as a file: <c>html</c>, <c>csv</c> or <c>json</c>.</summary>
+    public Task<Stream> ReadinessReportAsync(string? product, string? release, string? plan, string? scope, string format, CancellationToken stop) =>
+        DownloadAsync(Query("readiness/report", ("product", product), ("release", release), ("plan", plan), ("scope", scope), ("format", format)), stop);
+
+    /// <summary>Asks one check of a machine again, from readings of now.</summary>
+    public Task<GateView> AskAgainAsync(string machine, string check, CancellationToken stop) => SendAsync<GateView>(HttpMethod.Post, $"machines/{Escape(machine)}/checks/{Escape(check)}/ask-again", null, stop);
+
+    /// <summary>Waives a must on a machine.</summary>
+    public Task<GateView> WaiveAsync(string machine, string check, WaiveCommand command, CancellationToken stop) =>
+        SendAsync<GateView>(HttpMethod.Post, $"machines/{Escape(machine)}/checks/{Escape(check)}/waivers", JsonContent.Create(command), stop);
+
+    /// <summary>All waivers, newest first.</summary>
+    public Task<IReadOnlyList<WaiverView>> WaiversAsync(CancellationToken stop) => GetAsync<IReadOnlyList<WaiverView>>("waivers", stop);
+
+    /// <summary>Ends a waiver before its time.</summary>
+    public Task EndWaiverAsync(string id, string reason, CancellationToken stop) => SendAsync<object?>(HttpMethod.Post, $"waivers/{Escape(id)}/end", JsonContent.Create(new Because(reason)), stop);
+
+    /// <summary>Sends the script that mends a check to a machine.</summary>
+    public Task<FixRunView> MendAsync(string machine, string check, CancellationToken stop) => SendAsync<FixRunView>(HttpMethod.Post, $"machines/{Escape(machine)}/checks/{Escape(check)}/fixes", null, stop);
+
+    /// <summary>The fixes of a machine or of all, newest first.</summary>
+    public Task<IReadOnlyList<FixRunView>> FixesAsync(string? machine, CancellationToken stop) => GetAsync<IReadOnlyList<FixRunView>>(Query("fixes", ("machine", machine)), stop);
+
+    /// <summary>What the vendor's support needs to help with a machine, as a zip.</summary>
+    public Task<Stream> ReferralAsync(string machine, CancellationToken stop) => DownloadAsync($"machines/{Escape(machine)}/referral", stop);
+
+    /// <summary>How a reading of a machine changed, newest first.</summary>
+    public Task<IReadOnlyList<ReadingView>> HistoryAsync(string machine, string key, CancellationToken stop) => GetAsync<IReadOnlyList<ReadingView>>($"machines/{Escape(machine)}/readings/{Escape(key)}", stop);
+
+    /// <summary>Where two sources disagree.</summary>
+    public Task<Page<DisagreementView>> DisagreementsAsync(string? filter, int limit, CancellationToken stop) => AllAsync<DisagreementView>("disagreements", limit, stop, ("filter", filter));
+
+    /// <summary>Which machines run what, and when their support ends.</summary>
+    public Task<IReadOnlyList<ExposureView>> ExposureAsync(string? product, string? by, CancellationToken stop) => GetAsync<IReadOnlyList<ExposureView>>(Query("exposure", ("product", product), ("by", by)), stop);
+
+    /// <summary>Chooses the method of one machine; null goes back to the plan's order.</summary>
+    public Task ChooseMethodAsync(string plan, string machine, MethodCommand command, CancellationToken stop) =>
+        SendAsync<object?>(HttpMethod.Put, $"plans/{Escape(plan)}/members/{Escape(machine)}/method", JsonContent.Create(command), stop);
+
+    /// <summary>What has to be acknowledged before a plan starts.</summary>
+    public Task<IReadOnlyList<AcknowledgementView>> AcknowledgementsAsync(string plan, CancellationToken stop) => GetAsync<IReadOnlyList<AcknowledgementView>>($"plans/{Escape(plan)}/acknowledgements", stop);
+
+    /// <summary>Acknowledges some of it, or all.</summary>
+    public Task<IReadOnlyList<AcknowledgementView>> AcknowledgeAsync(string plan, AcknowledgeCommand command, CancellationToken stop) =>
+        SendAsync<IReadOnlyList<AcknowledgementView>>(HttpMethod.Post, $"plans/{Escape(plan)}/acknowledgements", JsonContent.Create(command), stop);
 
     /// <summary>Makes a plan from YAML.</summary>
     public Task<PlanView> CreatePlanAsync(Stream yaml, CancellationToken stop) => SendAsync<PlanView>(HttpMethod.Post, "plans", Body(yaml, "application/yaml"), stop);
@@ -156,6 +229,16 @@ public sealed class GrandStairClient : IDisposable
             cursor = part.Next;
             if (cursor is null || items.Count >= limit) return new(items, cursor, part.Total);
         }
+    }
+
+    private async Task<Stream> DownloadAsync(string path, CancellationToken stop)
+    {
+        using var request = new HttpRequestMessage(HttpMethod.Get, path);
+        using var response = await SendAsync(request, stop);
+        var buffer = new MemoryStream();
+        await response.Content.CopyToAsync(buffer, stop);
+        buffer.Position = 0;
+        return buffer;
     }
 
     private Task<T> GetAsync<T>(string path, CancellationToken stop) => SendAsync<T>(HttpMethod.Get, path, null, stop);

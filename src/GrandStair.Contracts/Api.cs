@@ -4,7 +4,11 @@ namespace GrandStair.Contracts;
 /// <param name="Items">The entries.</param>
 /// <param name="Next">The cursor of the next part; null where this is the last.</param>
 /// <param name="Total">How many entries there are in all.</param>
-public sealed record Page<T>(IReadOnlyList<T> Items, string? Next, int Total);
+public sealed record Page<T>(IReadOnlyList<T> Items, string? Next, int Total)
+{
+    /// <summary>Of how many more it cannot be told whether they belong here; null where that does not arise.</summary>
+    public int? Undecided { get; init; }
+}
 
 /// <summary>Who is calling, and what the service's clock says.</summary>
 public sealed record SessionView(string Actor, string Version, DateTimeOffset Now, double Pace);
@@ -16,26 +20,50 @@ public sealed record SignIn(string Token);
 public sealed record Because(string Reason);
 
 /// <summary>A reading key.</summary>
-public sealed record KeyView(string Key, string Kind, string Meaning);
+/// <param name="Columns">The columns of a table; empty for every other kind.</param>
+public sealed record KeyView(string Key, string Kind, string Meaning, IReadOnlyList<ColumnView> Columns);
+
+/// <summary>A value that machines have under a key.</summary>
+public sealed record ValueView(string Value, int Machines);
+
+/// <summary>A column of a table.</summary>
+public sealed record ColumnView(string Column, string Kind, string Meaning);
 
 /// <summary>A product of the catalogue.</summary>
-public sealed record ProductView(string Name, string Hash, IReadOnlyList<ReleaseView> Releases, IReadOnlyList<HopView> Hops, IReadOnlyList<MethodView> Methods);
+public sealed record ProductView(
+    string Name, string Hash, IReadOnlyList<string> Editions, IReadOnlyList<string> Parts, IReadOnlyList<ReleaseView> Releases, IReadOnlyList<IssueView> KnownIssues, IReadOnlyList<HopView> Hops, IReadOnlyList<MethodView> Methods);
 
 /// <summary>A release of a product.</summary>
-public sealed record ReleaseView(string Version, string Name, string Status, IReadOnlyDictionary<string, string> SupportEnds);
+public sealed record ReleaseView(string Version, string Name, string Status, string? Out, IReadOnlyDictionary<string, string> SupportEnds, IReadOnlyList<BuildView> Builds, IReadOnlyList<MustReadView> MustReads);
+
+/// <summary>A build of a release.</summary>
+public sealed record BuildView(string Version, string? Out, string Notes);
+
+/// <summary>What has to be read before machines go to a release.</summary>
+public sealed record MustReadView(string Name, string Title, string Words);
+
+/// <summary>Something wrong in builds of a release.</summary>
+public sealed record IssueView(string Name, string Title, string Release, string Need, string Touches, string? Since, string? MendedIn, FixView Fix);
 
 /// <summary>A supported step between releases.</summary>
-public sealed record HopView(string Name, IReadOnlyList<string> From, string To, int Checks);
+public sealed record HopView(string Name, string? Part, IReadOnlyList<string> From, string To, IReadOnlyDictionary<string, string> Editions, int Checks);
 
 /// <summary>A way to do a hop.</summary>
+/// <param name="Way"><c>upgrade</c>, <c>replace</c>, <c>retire</c> or <c>stay</c>.</param>
 /// <param name="SlotMinutes">How many minutes a slot usually lasts.</param>
-public sealed record MethodView(string Name, string Title, string Carries, double SlotMinutes, string Rollback);
+public sealed record MethodView(string Name, string Title, string Way, IReadOnlyList<string> Hops, string? Suits, string Carries, string? Media, string? Crew, bool OwnerPresent, double SlotMinutes, string Rollback);
 
 /// <summary>Something wrong in a line of a file.</summary>
 public sealed record LineProblem(int Line, string Message);
 
 /// <summary>What an import did, or would do.</summary>
 public sealed record ImportReport(int Added, int Updated, int Lines, bool Dry, IReadOnlyList<LineProblem> Problems);
+
+/// <summary>A source of readings.</summary>
+/// <param name="EverySeconds">How often it is read; null for on demand only.</param>
+/// <param name="Trouble">What was wrong when it was last read; null where nothing was.</param>
+/// <param name="Problems">What was wrong in this reading.</param>
+public sealed record SourceView(string Name, string Kind, string Where, double? EverySeconds, DateTimeOffset? LastRead, int? Machines, int? Added, string? Trouble, IReadOnlyList<string> Problems);
 
 /// <summary>A machine in a list.</summary>
 /// <param name="Standing">Where it stands in the newest plan it is in; null where it is in none.</param>
@@ -45,7 +73,8 @@ public sealed record MachineRow(
     DateTimeOffset? LastSeen, int Disagreements, string? Plan, string? Wave, string? Standing);
 
 /// <summary>A machine with all that is known of it.</summary>
-public sealed record MachineView(MachineRow Machine, LinkView Link, IReadOnlyList<ReadingView> Readings, IReadOnlyList<ReadingView> Disagreements, IReadOnlyList<PlaceView> Places, IReadOnlyList<RunRow> Runs);
+/// <param name="Silent">Whether nothing was heard of it for a time.</param>
+public sealed record MachineView(MachineRow Machine, bool Silent, LinkView Link, IReadOnlyList<ReadingView> Readings, IReadOnlyList<ReadingView> Disagreements, IReadOnlyList<PlaceView> Places, IReadOnlyList<RunRow> Runs);
 
 /// <summary>How a machine is reached.</summary>
 /// <param name="HostKey">The pinned key's kind and fingerprint; null where none is pinned.</param>
@@ -64,20 +93,103 @@ public sealed record PlaceView(string Plan, string Wave, string Standing, string
 /// <param name="Arrived">Whether it runs the target already.</param>
 /// <param name="Until">When the answer may change by readings growing old alone.</param>
 public sealed record GateView(
-    string Machine, string Target, string Gate, bool Arrived, string? Why, IReadOnlyList<string> Route, string? Method, string? Carries, IReadOnlyList<AgainstView> Against, IReadOnlyList<CheckView> Checks, DateTimeOffset? Until);
+    string Machine, string Target, string Gate, bool Arrived, string? Why, IReadOnlyList<string> Route, string? Method, string? Carries, IReadOnlyList<AgainstView> Against, IReadOnlyList<CheckView> Checks, DateTimeOffset? Until)
+{
+    /// <summary>The legs of the route in order, each with its method.</summary>
+    public required IReadOnlyList<LegView> Legs { get; init; }
+
+    /// <summary>The routes that lost, with the reason against each.</summary>
+    public required IReadOnlyList<AlternativeView> Alternatives { get; init; }
+
+    /// <summary>The first build of the target that spares this machine every must-issue; null where any will do.</summary>
+    public string? Build { get; init; }
+
+    /// <summary>Whether the target is offered to it: <c>to-all</c>, <c>offered</c>, <c>not-yet</c> or <c>untold</c>.</summary>
+    public required string Offer { get; init; }
+
+    /// <summary>How long it is out of service on the route, in minutes.</summary>
+    public required double OutageMinutes { get; init; }
+
+    /// <summary>What becomes of it in place of an upgrade: <c>replace</c>, <c>retire</c> or <c>stay</c>; null where it is upgraded.</summary>
+    public string? Instead { get; init; }
+
+    /// <summary>A person's choice of the method; null where the plan's order holds.</summary>
+    public OverrideView? Overridden { get; init; }
+}
+
+/// <summary>One leg of a route.</summary>
+/// <param name="Why">Why it has no method; null where it has one.</param>
+public sealed record LegView(string Hop, string? Part, string To, string? Edition, IReadOnlyDictionary<string, string> Brings, string? Method, string? Title, string? Carries, string? Why);
+
+/// <summary>A route that was not taken.</summary>
+public sealed record AlternativeView(IReadOnlyList<string> Hops, string Why);
+
+/// <summary>A person's choice of the method for one machine.</summary>
+public sealed record OverrideView(string Method, string Reason, string By, DateTimeOffset At);
 
 /// <summary>A method that was not chosen, with the reason.</summary>
 public sealed record AgainstView(string Method, string Why);
 
 /// <summary>A check's answer for one machine.</summary>
-public sealed record CheckView(string Name, string Title, string Need, string State, IReadOnlyList<SeenView> Seen, string Wanted, FixView Fix);
+/// <param name="Leg">The leg that it belongs to, from 1.</param>
+/// <param name="Moments">When it is asked: <c>planning</c>, <c>start</c>, <c>guarded</c>, <c>proof</c>.</param>
+/// <param name="FreshSeconds">How old its readings may be; null for any age.</param>
+/// <param name="Waiver">The waiver that counts; null where none does.</param>
+/// <param name="Lapsed">Why a waiver no longer counts; null where none was given or it does.</param>
+public sealed record CheckView(
+    string Name, string Title, string Need, string State, IReadOnlyList<SeenView> Seen, string Wanted, FixView Fix, int Leg, string? Part, IReadOnlyList<string> Moments, double? FreshSeconds, bool Waivable, WaiverView? Waiver, string? Lapsed);
+
+/// <summary>A named person's decision to go on in spite of a must.</summary>
+/// <param name="Id">Its number, such as <c>w3</c>; null within a gate.</param>
+/// <param name="State"><c>stands</c>, <c>ended</c> or <c>ran-out</c>.</param>
+public sealed record WaiverView(string? Id, string? Machine, string Check, string Reason, string By, DateTimeOffset Given, DateTimeOffset Until, string State);
+
+/// <summary>A must to waive on a machine.</summary>
+/// <param name="Until">The last day on which it counts, as <c>2027-03-31</c>.</param>
+public sealed record WaiveCommand(string Reason, string Until);
+
+/// <summary>A method to choose for one machine in spite of the plan's order.</summary>
+/// <param name="Method">Its name; null goes back to the plan's order.</param>
+public sealed record MethodCommand(string? Method, string Reason);
+
+/// <summary>What has to be acknowledged before a plan starts.</summary>
+/// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>carries</c>.</param>
+/// <param name="By">Who acknowledged it; null while it is open.</param>
+public sealed record AcknowledgementView(string Kind, string Name, string Title, string Words, int Machines, string? By, DateTimeOffset? At, string? Reason);
+
+/// <summary>An acknowledgement.</summary>
+/// <param name="Names">What is acknowledged; null for all of it.</param>
+public sealed record AcknowledgeCommand(IReadOnlyList<string>? Names, string Reason);
+
+/// <summary>A fix script that was sent to a machine.</summary>
+/// <param name="State"><c>under-way</c>, <c>done</c> or <c>failed</c>.</param>
+/// <param name="CheckState">What the check came to when it was asked again; null before.</param>
+public sealed record FixRunView(string Id, string Machine, string Check, string Script, string ScriptHash, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int? Exit, string Note, string State, string? CheckState);
+
+/// <summary>Who of a product is exposed, and from when.</summary>
+/// <param name="By">The day that was asked about: support must not end before it.</param>
+/// <param name="Fallen">How many machines' support is over.</param>
+/// <param name="Falling">How many machines' support ends before that day; those that have fallen among them.</param>
+/// <param name="Trend">How many machines ran which release on which day.</param>
+public sealed record ExposureView(string Product, string? Recommended, int Machines, string? By, int Fallen, int Falling, IReadOnlyList<ReleaseExposureView> Releases, IReadOnlyList<TallyView> Trend);
+
+/// <summary>The machines on one release in one edition.</summary>
+/// <param name="Condition">The condition that lists them.</param>
+public sealed record ReleaseExposureView(string? Release, string Name, string Status, string? Edition, int Machines, string? SupportEnds, int? DaysLeft, string Condition);
+
+/// <summary>How many machines ran a release on a day.</summary>
+public sealed record TallyView(string Day, string Release, int Machines);
+
+/// <summary>A machine on which two sources disagree.</summary>
+public sealed record DisagreementView(string Machine, string Site, string Key, string Counts, string CountsSource, double CountsAgeSeconds, string Other, string OtherSource, double OtherAgeSeconds);
 
 /// <summary>What a check looked at.</summary>
 /// <param name="Note">Why it could not be told; null where it could.</param>
 public sealed record SeenView(string Condition, string Key, string Shown, double? AgeSeconds, string? Source, string? Note);
 
 /// <summary>How an unmet check is mended.</summary>
-public sealed record FixView(string By, string Words, double? Minutes);
+/// <param name="Script">The script that does it; null where a person does.</param>
+public sealed record FixView(string By, string Words, double? Minutes, string? Script);
 
 /// <summary>Whether the machines of a scope may go to a target.</summary>
 /// <param name="Open">How many gates are open; those that have arrived are not counted among them.</param>
@@ -85,17 +197,36 @@ public sealed record FixView(string By, string Words, double? Minutes);
 /// <param name="Reasons">What keeps machines from having a gate at all: no route, no method.</param>
 public sealed record ReadinessView(
     string Target, string Scope, int Machines, int Arrived, int Open, int Undecided, int Shut, int NobodyCanMend, int Disagreements, DateTimeOffset? Oldest,
-    IReadOnlyList<CheckCount> Checks, IReadOnlyList<ReasonCount> Reasons);
+    IReadOnlyList<CheckCount> Checks, IReadOnlyList<ReasonCount> Reasons)
+{
+    /// <summary>How many are eligible, and the release is not offered to them yet.</summary>
+    public required int WaitingForOffer { get; init; }
+
+    /// <summary>Of how many machines it cannot be told whether they are in the scope.</summary>
+    public required int UndecidedScope { get; init; }
+
+    /// <summary>How many machines have not been heard of for a time.</summary>
+    public required int Silent { get; init; }
+
+    /// <summary>What to mend, in the order in which it opens the most gates.</summary>
+    public required IReadOnlyList<MendingView> ToMend { get; init; }
+}
+
+/// <summary>One thing to mend.</summary>
+/// <param name="Machines">The machines that it is in the way of and that can be mended.</param>
+/// <param name="Opens">How many gates open when it is mended after all that come before it.</param>
+/// <param name="OpenThen">How many gates are open then.</param>
+public sealed record MendingView(string Check, string Title, string By, double? Minutes, bool Script, int Machines, int Opens, int OpenThen);
 
 /// <summary>How one check fares over a scope.</summary>
 /// <param name="Opens">How many gates would open if this check alone were mended.</param>
-public sealed record CheckCount(string Name, string Title, string Need, int Met, int Unmet, int Untold, int Deferred, int NotApplicable, FixView Fix, int Opens);
+public sealed record CheckCount(string Name, string Title, string Need, int Met, int Unmet, int Untold, int Waived, int Deferred, int NotApplicable, FixView Fix, int Opens, string? Part);
 
 /// <summary>How many machines have no gate for a reason.</summary>
 public sealed record ReasonCount(string Reason, int Machines);
 
 /// <summary>A machine behind a number of the readiness.</summary>
-public sealed record ReadinessRow(string Id, string Name, string Site, string Gate, string? Why, string? Method, string? CheckState, IReadOnlyList<SeenView> Seen);
+public sealed record ReadinessRow(string Id, string Name, string Site, string Group, string Gate, bool CannotBeMended, string? Why, string? Method, string? CheckState, IReadOnlyList<SeenView> Seen);
 
 /// <summary>A plan in a list.</summary>
 public sealed record PlanRow(string Name, string Target, string State, string? Held, int Machines, IReadOnlyDictionary<string, int> Tally, DateTimeOffset Created, string CreatedBy, DateTimeOffset? Started, DateTimeOffset? Ended, string? Deadline);

@@ -1,5 +1,7 @@
 using GrandStair.Core.Readings;
+using GrandStair.Engine.Checks;
 using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Exposure;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Engine.Runs;
@@ -11,8 +13,10 @@ using GrandStair.Links.StandIns;
 using GrandStair.Service;
 using GrandStair.Service.Access;
 using GrandStair.Service.Catalogue;
+using GrandStair.Service.Checks;
 using GrandStair.Service.Demo;
 using GrandStair.Service.Events;
+using GrandStair.Service.Exposure;
 using GrandStair.Service.Fleet;
 using GrandStair.Service.Overview;
 using GrandStair.Service.Plans;
@@ -20,7 +24,9 @@ using GrandStair.Service.Problems;
 using GrandStair.Service.Readiness;
 using GrandStair.Service.Runs;
 using GrandStair.Service.Session;
+using GrandStair.Service.Sources;
 using GrandStair.Storage.Access;
+using GrandStair.Storage.Checks;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 using GrandStair.Storage.Fleet;
@@ -66,6 +72,7 @@ static async Task RunAsync(string[] args)
 
     var app = builder.Build();
     await LoadCatalogueAsync(app.Services.GetRequiredService<Shelf>(), options, clock.GetUtcNow());
+    await app.Services.GetRequiredService<SourceDesk>().LoadAsync(default);
     await FirstToken.MakeAsync(app.Services.GetRequiredService<AccessTable>(), options, default);
     if (options.Demo is not null) await NorthmereStart.PrepareAsync(app.Services, options, default);
     Map(app, options);
@@ -80,9 +87,10 @@ static async Task RunAsync(string[] args)
 static void AddServices(IServiceCollection services, ServiceOptions options, Database database, DomainClock clock)
 {
     services.AddSingleton(options).AddSingleton(database).AddSingleton(clock).AddSingleton<TimeProvider>(clock)
-        .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<ClockTable>()
-        .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<PlanDesk>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
-        .AddSingleton<LiveFeed>().AddHostedService(s => s.GetRequiredService<LiveFeed>()).AddHostedService<EngineHost>();
+        .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<RulingTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<ClockTable>()
+        .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<PlanDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
+        .AddSingleton<LiveFeed>().AddHostedService(s => s.GetRequiredService<LiveFeed>()).AddHostedService<EngineHost>()
+        .AddSingleton<SourceDesk>().AddHostedService(s => s.GetRequiredService<SourceDesk>());
     if (options.Demo is not null) services.AddHostedService<NorthmerePeople>();
     services.AddAuthentication(CallerHandler.Name).AddScheme<AuthenticationSchemeOptions, CallerHandler>(CallerHandler.Name, null);
     services.AddAuthorization().AddProblemDetails().AddExceptionHandler<ProblemResults>();
@@ -132,6 +140,9 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapFleet();
     api.MapCatalogue();
     api.MapReadiness();
+    api.MapChecks();
+    api.MapExposure();
+    api.MapSources();
     api.MapPlans();
     api.MapRuns();
     api.MapOverview();

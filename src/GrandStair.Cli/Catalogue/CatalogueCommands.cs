@@ -6,7 +6,7 @@ namespace GrandStair.Cli.Catalogue;
 
 internal static class CatalogueCommands
 {
-    public static Command Make() => new("catalogue", "What is known of products: releases, hops, checks, methods, keys") { List(), Keys(), Check() };
+    public static Command Make() => new("catalogue", "What is known of products: releases, hops, checks, methods, keys") { List(), Keys(), Issues(), Validate() };
 
     private static Command List()
     {
@@ -26,14 +26,25 @@ internal static class CatalogueCommands
     private static Command Keys()
     {
         var command = new Command("keys", "Show the keys that conditions can ask about");
-        command.Asks((_, client, stop) => client.KeysAsync(stop), (keys, screen) => screen.Table(["key", "kind", "meaning"], keys.Select(k => new[] { k.Key, k.Kind, k.Meaning })));
+        command.Asks((_, client, stop) => client.KeysAsync(stop), (keys, screen) => screen.Table(["key", "kind", "meaning"], keys.Select(k => new[] { k.Key, k.Kind, k.Columns.Count == 0 ? k.Meaning : $"{k.Meaning}: {string.Join(", ", k.Columns.Select(c => $"{c.Column} ({c.Kind})"))}" })));
         return command;
     }
 
-    private static Command Check()
+    private static Command Issues()
+    {
+        var command = new Command("issues", "Show the known issues: whom they touch, since which build, mended in which");
+        command.Asks(
+            (_, client, stop) => client.CatalogueAsync(stop),
+            (products, screen) => screen.Table(
+                ["issue", "release", "need", "since", "mended in", "touches"],
+                products.SelectMany(p => p.KnownIssues.Select(i => new[] { i.Title, $"{p.Name} {i.Release}", i.Need, i.Since ?? "the first", i.MendedIn ?? "no build yet", i.Touches }))));
+        return command;
+    }
+
+    private static Command Validate()
     {
         var folder = new Argument<string>("folder") { Description = "A product's folder, with product.yaml in it." };
-        var command = new Command("check", "Check a product's folder without a service, with line and column of what is wrong") { folder };
+        var command = new Command("validate", "Check a product's folder without a service, with line and column of what is wrong") { folder };
         command.SetAction((parsed, _) => Caller.GuardAsync(() =>
         {
             var path = parsed.GetValue(folder)!;

@@ -1,23 +1,31 @@
 using System.CommandLine;
+using GrandStair.Client;
 
 namespace GrandStair.Cli.Fleet;
 
 internal static class FleetCommands
 {
-    public static Command Make() => new("fleet", "All machines that Grand Stair knows") { Import(), List() };
+    public static Command Make() => new("fleet", "All machines that Grand Stair knows") { Import(), List(), Disagreements() };
 
     private static Command Import()
     {
-        var file = new Argument<string>("file") { Description = "A CSV file whose first line names the columns: name, site, group, owner, tags, link, address, port, user, host key, seen, and reading keys. - is standard input." };
+        var file = new Argument<string>("file") { Description = "A CSV file, or JSON Lines with the same fields, whose first line names the columns: name, site, group, owner, tags, link, address, port, user, host key, seen, and reading keys. - is standard input." };
         var source = new Option<string?>("--source") { Description = "The name of the source that the readings come from (default: import)." };
         var seen = new Option<string?>("--seen") { Description = "When the readings were seen, for a file without a column 'seen': a time such as 2027-01-11T08:00:00Z, or now." };
+        var mapping = new Option<string?>("--mapping") { Description = "A YAML file that says which column is which key, in which unit, and what is the same for all lines." };
+        var format = new Option<string?>("--format") { Description = "csv or jsonl (default: by the file's name, or else csv)." };
+        var encoding = new Option<string?>("--encoding") { Description = "utf-8 (default) or windows-1252." };
         var dry = new Option<bool>("--dry-run") { Description = "Only say what would be done, and what is wrong in the file." };
-        var command = new Command("import", "Take machines and readings from a CSV file; lines that cannot be taken are told, the rest is taken") { file, source, seen, dry };
+        var command = new Command("import", "Take machines and readings from a CSV file; lines that cannot be taken are told, the rest is taken") { file, source, seen, mapping, format, encoding, dry };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var path = parsed.GetValue(file)!;
             await using var stream = path == "-" ? Console.OpenStandardInput() : File.OpenRead(path);
-            var report = await client.ImportAsync(stream, parsed.GetValue(source), parsed.GetValue(seen), parsed.GetValue(dry), stop);
+            var mapped = parsed.GetValue(mapping);
+            var how = new ImportOptions(
+                parsed.GetValue(source), parsed.GetValue(seen), parsed.GetValue(format) ?? (path.EndsWith(".jsonl", StringComparison.OrdinalIgnoreCase) ? "jsonl" : null), parsed.GetValue(encoding),
+                mapped is null ? null : await File.ReadAllTextAsync(mapped, stop), mapped);
+            var report = await client.ImportAsync(stream, how, parsed.GetValue(dry), stop);
             if (!Caller.PrintedAsJson(parsed, report))
             {
                 screen.Say($"**{report.Added}** {(report.Dry ? "would be added" : "added")}, **{report.Updated}** {(report.Dry ? "would be updated" : "updated")}, **{report.Problems.Count}** {(report.Problems.Count == 1 ? "problem" : "problems")}");
@@ -26,6 +34,23 @@ internal static class FleetCommands
 
             return report.Problems.Count > 0 ? ExitStatus.LinesLeftOut : ExitStatus.Done;
         });
+        return command;
+    }
+
+    private static Command Disagreements()
+    {
+        var filter = new Argument<string?>("condition") { Arity = ArgumentArity.ZeroOrOne, Description = "Only the machines of this condition." };
+        var limit = new Option<int>("--limit") { Description = "How many at most.", DefaultValueFactory = _ => 50 };
+        var command = new Command("disagreements", "Show where two sources say different things; the newer one counts") { filter, limit };
+        command.Asks(
+            (parsed, client, stop) => client.DisagreementsAsync(parsed.GetValue(filter), parsed.GetValue(limit), stop),
+            (page, screen) =>
+            {
+                screen.Say($"**{page.Total}** disagreements");
+                screen.Table(
+                    ["machine", "site", "key", "counts", "by", "#ago", "differs", "by", "#ago"],
+                    page.Items.Select(d => new[] { d.Machine, d.Site, d.Key, d.Counts, d.CountsSource, Screen.Age(d.CountsAgeSeconds), d.Other, d.OtherSource, Screen.Age(d.OtherAgeSeconds) }));
+            });
         return command;
     }
 
@@ -42,6 +67,7 @@ internal static class FleetCommands
                 screen.Table(
                     ["name", "site", "group", "product", "version", "model", "last seen", "plan", "standing"],
                     page.Items.Select(m => new[] { m.Name, m.Site, m.Group, m.Product, m.Version, m.Model, Screen.Time(m.LastSeen), m.Plan, Screen.Word(m.Standing) }));
+                if (page.Undecided > 0) screen.Hint($"Of {page.Undecided} more it cannot be told whether they are meant.");
                 if (page.Items.Count < page.Total) screen.Hint($"{page.Total - page.Items.Count} more; narrow the condition or raise --limit.");
             });
         return command;

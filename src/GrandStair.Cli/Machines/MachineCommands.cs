@@ -7,7 +7,7 @@ internal static class MachineCommands
 {
     private static readonly Argument<string> Name = new("name") { Description = "The machine's name or id." };
 
-    public static Command Make() => new("machine", "One machine: readings, gate, runs") { Show(), Gate(), Read(), Pin() };
+    public static Command Make() => new("machine", "One machine: readings, gate, runs") { Show(), Gate(), Read(), History(), Refer(), Pin() };
 
     private static Command Show()
     {
@@ -33,6 +33,30 @@ internal static class MachineCommands
         return command;
     }
 
+    private static Command History()
+    {
+        var key = new Argument<string>("key") { Description = "The reading's key, such as disk.system.free." };
+        var command = new Command("history", "Show how a reading changed, by every source") { Name, key };
+        command.Asks(
+            (parsed, client, stop) => client.HistoryAsync(parsed.GetValue(Name)!, parsed.GetValue(key)!, stop),
+            (readings, screen) => screen.Table(["seen", "ago", "value", "source"], readings.Select(r => new[] { Screen.Time(r.Seen), Screen.Age(r.AgeSeconds), r.Shown, r.Source })));
+        return command;
+    }
+
+    private static Command Refer()
+    {
+        var file = new Option<string?>("--out") { Description = "The file to write (default: NAME-referral.zip)." };
+        var command = new Command("refer", "Pack what the vendor's support needs: a report for people, the readings, the detailed log") { Name, file };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            var name = parsed.GetValue(Name)!;
+            await using var pack = await client.ReferralAsync(name, stop);
+            await Caller.WriteAsync(pack, parsed.GetValue(file) ?? $"{string.Concat(name.Select(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '.' ? c : '_'))}-referral.zip", screen, stop);
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
     private static Command Pin()
     {
         var key = new Option<string>("--key") { Description = "The host key as in known_hosts, such as \"ssh-ed25519 AAAA…\".", Required = true };
@@ -47,7 +71,7 @@ internal static class MachineCommands
     private static void Print(MachineView view, Screen screen)
     {
         var m = view.Machine;
-        screen.Say($"**{m.Name}** ({m.Id}): {m.Product ?? "product not known"} {m.Version}, {m.Site}");
+        screen.Say($"**{m.Name}** ({m.Id}): {m.Product ?? "product not known"} {m.Version}, {m.Site}{(view.Silent ? "; **silent**: nothing was heard of it for a week" : "")}");
         screen.Hint($"reached by {view.Link.Kind}{(view.Link.Address.Length > 0 ? $" at {view.Link.User}@{view.Link.Address}:{view.Link.Port}, host key {view.Link.HostKey ?? "not pinned"}" : "")} · group {m.Group} · owner {m.Owner} · tags {string.Join(", ", m.Tags.DefaultIfEmpty("none"))}");
         foreach (var place in view.Places)
             screen.Say($"In plan **{place.Plan}**, wave {place.Wave}: **{Screen.Word(place.Standing)}**{(place.Why is null ? "" : $": {place.Why}")}{(place.SlotStart is null ? "" : $", slot {Screen.Time(place.SlotStart)} UTC")}{(place.Run is null ? "" : $", run {place.Run}")}");
@@ -57,7 +81,8 @@ internal static class MachineCommands
     private static string Differs(MachineView view, ReadingView reading) =>
         view.Disagreements.FirstOrDefault(d => d.Key == reading.Key) is { } other ? $"differs from {other.Source} {Screen.Age(other.AgeSeconds)} ago: {other.Shown}" : "";
 
-    private static void PrintGate(GateView gate, Screen screen)
+    /// <summary>Shows a gate: what is in the way, then every check.</summary>
+    public static void PrintGate(GateView gate, Screen screen)
     {
         if (gate.Arrived)
         {
@@ -66,17 +91,29 @@ internal static class MachineCommands
         }
 
         screen.Say($"**{gate.Machine}** to {gate.Target}: the gate is **{gate.Gate}**{(gate.Why is null ? "" : $": {gate.Why}")}");
-        screen.Hint($"route {string.Join(" → ", gate.Route.DefaultIfEmpty("none"))} · method {gate.Method ?? "none"}{(gate.Carries is null ? "" : $", carries {gate.Carries}")}{(gate.Until is null ? "" : $" · holds until {Screen.Time(gate.Until)} UTC")}");
+        screen.Hint($"route {string.Join(" → ", gate.Legs.Select(Leg).DefaultIfEmpty("none"))}{(gate.Build is null ? "" : $" · build {gate.Build} or later")} · {gate.OutageMinutes:0} min out of service{(gate.Until is null ? "" : $" · holds until {Screen.Time(gate.Until)} UTC")}");
+        if (gate.Offer != "to-all") screen.Hint($"the release is phased in: {gate.Offer switch { "offered" => "offered to this machine", "not-yet" => "not offered to this machine yet", _ => "cannot tell whether it is offered to this machine" }}");
+        if (gate.Overridden is { } chosen) screen.Say($"Method **{chosen.Method}** was chosen by {chosen.By}: {chosen.Reason}");
+        foreach (var other in gate.Alternatives) screen.Hint($"not by {string.Join(" → ", other.Hops)}: {other.Why}");
         foreach (var against in gate.Against) screen.Hint($"not {against.Method}: {against.Why}");
         foreach (var check in gate.Checks.Where(c => c.State is "unmet" or "untold"))
         {
             screen.Say("");
-            screen.Say($"**{check.Title}** ({check.Need}, {check.State})");
+            screen.Say($"**{check.Title}** ({check.Name}: {check.Need}, {check.State}{(check.Part is null ? "" : $", part {check.Part}")}{(gate.Legs.Count > 1 ? $", leg {check.Leg}" : "")})");
             foreach (var seen in check.Seen) screen.Say($"  seen    {seen.Key} = {seen.Shown}{(seen.AgeSeconds is null ? "" : $", {Screen.Age(seen.AgeSeconds)} ago, by {seen.Source}")}{(seen.Note is null || seen.Note == seen.Shown ? "" : $" ({seen.Note})")}");
             screen.Say($"  wanted  {check.Wanted}");
             screen.Say($"  fix     {check.Fix.Words} ({check.Fix.By}{(check.Fix.Minutes is { } minutes ? $", {minutes:0} min" : "")})");
+            if (check.Fix.Script is not null) screen.Hint($"          gstair check mend {gate.Machine} {check.Name}");
+            if (check.Lapsed is not null) screen.Say($"  lapsed  {check.Lapsed}");
+            else if (check.Waivable) screen.Hint($"          may be waived: gstair check waive {gate.Machine} {check.Name} --until DAY --reason …");
         }
+
+        foreach (var check in gate.Checks.Where(c => c.Waiver is not null))
+            screen.Say($"**{check.Title}** is waived by {check.Waiver!.By} until {Screen.Time(check.Waiver.Until)} UTC: {check.Waiver.Reason}");
 
         screen.Table(["check", "need", "state"], gate.Checks.Select(c => new[] { c.Title, c.Need, Screen.Word(c.State) }));
     }
+
+    private static string Leg(LegView leg) =>
+        $"{leg.Hop}{(leg.Method is null ? "" : $" by {leg.Method}, carries {leg.Carries}")}{(leg.Edition is null ? "" : $", as {leg.Edition}")}{(leg.Brings.Count == 0 ? "" : $", brings {string.Join(", ", leg.Brings.Select(b => $"{b.Key} {b.Value}"))}")}";
 }

@@ -11,7 +11,7 @@ internal static class PlanCommands
     private static readonly Option<string> Reason = new("--reason") { Description = "Why; kept with your name.", Required = true };
     private static readonly Argument<string> Machine = new("machine") { Description = "The machine's name or id." };
 
-    public static Command Make() => new("plan", "Plans: which machines go where, when, and how") { Check(), Create(), List(), Show(), Members(), Start(), Hold(), Excuse(), Again() };
+    public static Command Make() => new("plan", "Plans: which machines go where, when, and how") { Check(), Create(), List(), Show(), Members(), Acknowledge(), Start(), Hold(), ChooseMethod(), Excuse(), Again() };
 
     private static Command Check()
     {
@@ -42,6 +42,46 @@ internal static class PlanCommands
                 Print(view, screen);
                 screen.Hint($"It has not begun; 'gstair plan start {view.Plan.Name}' starts it.");
             });
+        return command;
+    }
+
+    private static Command Acknowledge()
+    {
+        var names = new Argument<string[]>("what") { Arity = ArgumentArity.ZeroOrMore, Description = "What is acknowledged, by name; nothing shows what there is." };
+        var all = new Option<bool>("--all") { Description = "Acknowledge all of it." };
+        var reason = new Option<string?>("--reason") { Description = "Why it may go on so; kept with your name." };
+        var command = new Command("acknowledge", "Show what has to be read or put up with before a plan starts, and acknowledge it") { Name, names, all, reason };
+        command.Asks(
+            async (parsed, client, stop) =>
+            {
+                var plan = parsed.GetValue(Name)!;
+                var given = parsed.GetValue(names)!;
+                if (given.Length == 0 && !parsed.GetValue(all)) return await client.AcknowledgementsAsync(plan, stop);
+                return await client.AcknowledgeAsync(plan, new(parsed.GetValue(all) ? null : given, parsed.GetValue(reason) ?? ""), stop);
+            },
+            (list, screen) =>
+            {
+                screen.Say(list.Count == 0 ? "There is nothing to acknowledge." : $"**{list.Count(a => a.By is null)} of {list.Count}** are still open");
+                foreach (var one in list)
+                {
+                    screen.Say($"**{one.Name}** ({Screen.Word(one.Kind)}, {one.Machines} machines): {one.Title}");
+                    screen.Say($"  {one.Words}");
+                    if (one.By is not null) screen.Hint($"  acknowledged by {one.By}, {Screen.Time(one.At)} UTC: {one.Reason}");
+                }
+            });
+        return command;
+    }
+
+    private static Command ChooseMethod()
+    {
+        var method = new Argument<string?>("method") { Arity = ArgumentArity.ZeroOrOne, Description = "The method; nothing goes back to the plan's order." };
+        var command = new Command("choose-method", "Choose the method of one machine in spite of the plan's order") { Name, Machine, method, Reason };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await client.ChooseMethodAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, new(parsed.GetValue(method), parsed.GetValue(Reason)!), stop);
+            screen.Say($"**{parsed.GetValue(Machine)}** goes by {parsed.GetValue(method) ?? "the plan's order"}.");
+            return ExitStatus.Done;
+        });
         return command;
     }
 

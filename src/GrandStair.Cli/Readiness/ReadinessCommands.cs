@@ -10,7 +10,7 @@ internal static class ReadinessCommands
     private static readonly Option<string?> Plan = new("--plan") { Description = "Judge a plan's machines by the plan's methods." };
     private static readonly Option<string?> Scope = new("--where") { Description = "Only the machines of this condition." };
 
-    public static Command Make() => new("readiness", "Whether machines can go, and what is in the way") { Show(), Machines() };
+    public static Command Make() => new("readiness", "Whether machines can go, and what is in the way") { Show(), Machines(), Report() };
 
     private static Command Show()
     {
@@ -22,8 +22,8 @@ internal static class ReadinessCommands
     private static Command Machines()
     {
         var check = new Option<string?>("--check") { Description = "Those that this check was asked of." };
-        var state = new Option<string?>("--state") { Description = "With --check: met, unmet, untold, deferred or not-applicable; several with commas." };
-        var gate = new Option<string?>("--gate") { Description = "Those whose gate is open, undecided or shut." };
+        var state = new Option<string?>("--state") { Description = "With --check: met, unmet, untold, waived, deferred or not-applicable; several with commas." };
+        var gate = new Option<string?>("--gate") { Description = "Those whose gate is open, undecided or shut; or beyond-mending, not-offered, without (a gate), arrived." };
         var command = new Command("machines", "The machines behind a number") { Product, Release, Plan, Scope, check, state, gate };
         command.Asks(
             (parsed, client, stop) => client.ReadinessMachinesAsync(parsed.GetValue(Product), parsed.GetValue(Release), parsed.GetValue(Plan), parsed.GetValue(Scope), parsed.GetValue(check), parsed.GetValue(state), parsed.GetValue(gate), stop),
@@ -37,13 +37,34 @@ internal static class ReadinessCommands
         return command;
     }
 
+    private static Command Report()
+    {
+        var format = new Option<string>("--format") { Description = "html (stands alone), csv or json.", DefaultValueFactory = _ => "html" };
+        var file = new Option<string?>("--out") { Description = "The file to write (default: standard output)." };
+        var command = new Command("report", "Write the whole readiness as a file for people or programs") { Product, Release, Plan, Scope, format, file };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await using var report = await client.ReadinessReportAsync(parsed.GetValue(Product), parsed.GetValue(Release), parsed.GetValue(Plan), parsed.GetValue(Scope), parsed.GetValue(format)!, stop);
+            await Caller.WriteAsync(report, parsed.GetValue(file), screen, stop);
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
     private static void Print(ReadinessView view, Screen screen)
     {
         screen.Say($"To {view.Target}: **{view.Open} of {view.Machines - view.Arrived}** gates open, **{view.Shut}** shut, **{view.Undecided}** undecided{(view.Arrived > 0 ? $"; {view.Arrived} run it already" : "")}");
-        screen.Hint($"{view.NobodyCanMend} nobody can mend · {view.Disagreements} machines on which two sources disagree · {view.Scope}");
+        screen.Hint($"{view.NobodyCanMend} nobody can mend · {view.WaitingForOffer} wait for the offer · {view.Disagreements} on which two sources disagree · {view.Silent} silent for a week · {view.Scope}");
+        if (view.UndecidedScope > 0) screen.Say($"Of **{view.UndecidedScope}** more it cannot be told whether they are meant.");
         screen.Table(
-            ["check", "need", "#met", "#unmet", "#untold", "#later", "who mends it", "#opens"],
-            view.Checks.Select(c => new[] { c.Title, c.Need, Number(c.Met), Number(c.Unmet), Number(c.Untold), Number(c.Deferred), Mends(c), c.Opens > 0 ? $"+{c.Opens}" : "" }));
+            ["check", "need", "#met", "#unmet", "#untold", "#waived", "#later", "who mends it", "#opens"],
+            view.Checks.Select(c => new[] { c.Title, c.Need, Number(c.Met), Number(c.Unmet), Number(c.Untold), Number(c.Waived), Number(c.Deferred), Mends(c), c.Opens > 0 ? $"+{c.Opens}" : "" }));
+        if (view.ToMend.Count > 0)
+        {
+            screen.Say("What to mend, in the order that opens the most gates:");
+            screen.Table(["", "check", "who", "#machines", "#opens", "#open then"], view.ToMend.Select((m, i) => new[] { $"{i + 1}", m.Title, m.By, $"{m.Machines}", $"+{m.Opens}", $"{m.OpenThen}" }));
+        }
+
         foreach (var reason in view.Reasons) screen.Say($"**{reason.Machines}** have no gate: {reason.Reason}");
     }
 

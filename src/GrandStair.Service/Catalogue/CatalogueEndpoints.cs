@@ -2,6 +2,7 @@ using GrandStair.Contracts;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Plans;
+using GrandStair.Service.Readiness;
 
 namespace GrandStair.Service.Catalogue;
 
@@ -14,7 +15,15 @@ internal static class CatalogueEndpoints
     private static ProductView Show(Product p) => new(
         p.Name,
         p.Hash,
-        [.. p.Releases.Select(r => new ReleaseView(r.Version, r.Name, RunMachine.Name(r.Status), r.SupportEnds.ToDictionary(e => e.Key, e => e.Value.ToString("yyyy-MM-dd", null))))],
-        [.. p.Hops.Select(h => new HopView(h.Name, h.From, h.To, h.Checks.Length))],
-        [.. p.Methods.Select(m => new MethodView(m.Name, m.Title, RunMachine.Name(m.Carries), m.SlotLasts.TotalMinutes, m.Rollback.Words))]);
+        p.Editions,
+        [.. p.Parts.Select(x => x.Name)],
+        [.. p.Releases.Select(r => new ReleaseView(
+            r.Version, r.Name, RunMachine.Name(r.Status), Day(r.Out), r.SupportEnds.ToDictionary(e => e.Key, e => Day(e.Value)!),
+            [.. r.Builds.Select(b => new BuildView(b.Version, Day(b.Out), b.Notes))], [.. r.MustReads.Select(m => new MustReadView(m.Name, m.Title, m.Words))]))],
+        [.. p.KnownIssues.Select(i => new IssueView(i.Name, i.Title, i.Release, RunMachine.Name(i.Need), i.Touches.Text, i.Since, i.MendedIn, ReadinessEndpoints.Show(i.Fix)))],
+        [.. p.Hops.Select(h => new HopView(h.Name, h.Part, h.From, h.To, h.Editions, h.Checks.Length))],
+        [.. p.Methods.Select(m => new MethodView(
+            m.Name, m.Title, RunMachine.Name(m.Way), m.Hops, m.Suits?.Text, RunMachine.Name(m.Carries), m.Needs.Media, m.Needs.Crew, m.Needs.OwnerPresent, m.SlotLasts.TotalMinutes, m.Rollback.Words))]);
+
+    private static string? Day(DateOnly? day) => day?.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
 }

@@ -30,13 +30,19 @@ internal static class NorthmereStart
         var clock = services.GetRequiredService<DomainClock>();
         var shelf = services.GetRequiredService<Shelf>();
         var desk = services.GetRequiredService<PlanDesk>();
-        services.GetRequiredService<StandInWorld>().Add(StandInFile.Read(Path.Combine(options.Demo!, "stand-ins.csv")));
-
+        var world = services.GetRequiredService<StandInWorld>();
         var now = clock.GetUtcNow();
-        using var reader = new StreamReader(Path.Combine(options.Demo!, "fleet.csv"), Encoding.UTF8);
-        var file = FleetCsv.Read(reader, "fleet.csv", "inventory", shelf.Keys, now, null);
-        await table.ImportAsync([.. file.Machines.Select(m => new ReportedMachine(m.Line, m.Name, m.Identifiers, m.Site, m.Group, m.Owner, m.Tags, m.Link, new("inventory", file.Covered, m.Readings), m.Seen))], "inventory", Planner, now, stop);
+        foreach (var standIns in Directory.GetFiles(options.Demo!, "*stand-ins.csv").Select(f => Path.GetFileName(f)).Order(StringComparer.Ordinal))
+        {
+            var fleet = standIns == "stand-ins.csv" ? "fleet.csv" : standIns.Replace("-stand-ins", "", StringComparison.Ordinal);
+            world.Add(StandInFile.Read(Path.Combine(options.Demo!, standIns)));
+            using var reader = new StreamReader(Path.Combine(options.Demo!, fleet), Encoding.UTF8);
+            var file = new FleetFile(reader, fleet, new("inventory"), shelf.Keys, now);
+            await table.ImportAsync([.. file.Lines().Select(m => m.Reported("inventory"))], "inventory", Planner, now, stop);
+        }
+
         var plan = await desk.CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, stop);
+        await desk.AcknowledgeAsync(plan.Name, null, "read, and talked over with the terminals", Planner, stop);
         await desk.StartAsync(plan.Name, Planner, stop);
     }
 }

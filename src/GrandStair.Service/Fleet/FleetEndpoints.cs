@@ -14,6 +14,7 @@ using GrandStair.Service.Runs;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
+using Microsoft.AspNetCore.Http.Features;
 
 namespace GrandStair.Service.Fleet;
 
@@ -21,15 +22,23 @@ namespace GrandStair.Service.Fleet;
 internal static class FleetEndpoints
 {
     private const long MostBytes = 256L << 20;
+    private const int MostValues = 50;
 
     public static void MapFleet(this RouteGroupBuilder api)
     {
-        api.MapPost("/fleet/imports", ImportAsync).Accepts<string>("text/csv").WithName("ImportFleet").ProducesProblem(422);
+        api.MapPost("/fleet/imports", ImportAsync).Accepts<string>("text/csv", "application/jsonl", "multipart/form-data").DisableAntiforgery().WithName("ImportFleet").ProducesProblem(422);
         api.MapGet("/machines", ListAsync).WithName("ListMachines").ProducesProblem(400);
         api.MapGet("/machines/{name}", ShowAsync).WithName("GetMachine").ProducesProblem(404);
         api.MapPost("/machines/{name}/readings", ReadAsync).WithName("ReadMachine").ProducesProblem(404).ProducesProblem(502);
         api.MapPut("/machines/{name}/host-key", PinAsync).WithName("PinHostKey").ProducesProblem(404);
-        api.MapGet("/keys", (Shelf shelf) => shelf.Keys.All.Select(k => new KeyView(k.Name, RunMachine.Name(k.Kind), k.Meaning)).ToArray()).WithName("ListKeys");
+        api.MapGet("/keys", (Shelf shelf) => shelf.Keys.All.Select(k => new KeyView(k.Name, RunMachine.Name(k.Kind), k.Meaning, [.. k.Columns.Select(c => new ColumnView(c.Name, RunMachine.Name(c.Kind), c.Meaning))])).ToArray()).WithName("ListKeys");
+        api.MapGet("/keys/{key}/values", async (string key, Shelf shelf, FleetCache fleet, CancellationToken stop) =>
+        {
+            if (shelf.Keys.Find(key) is null) throw UnknownKey(key, shelf);
+            return (await fleet.ColumnsAsync(c => c.ValuesOf(key, MostValues), stop)).Select(v => new ValueView(v.Value, v.Machines)).ToArray();
+        }).WithName("ListValues").ProducesProblem(404);
+        api.MapGet("/machines/{name}/readings/{key}", HistoryAsync).WithName("GetReadingHistory").ProducesProblem(404);
+        api.MapGet("/disagreements", DisagreementsAsync).WithName("ListDisagreements").ProducesProblem(400);
     }
 
     /// <summary>Finds a machine by name or id, or says which one may be meant.</summary>
@@ -40,41 +49,85 @@ internal static class FleetEndpoints
         throw new CommandException("unknown-machine", $"There is no machine '{name}'{(near is null ? ". 'gstair fleet list' shows those that exist." : $"; did you mean '{near}'?")}");
     }
 
-    /// <summary>The machines of a condition, by name, and how many there are of which it cannot be told.</summary>
-    public static async Task<IReadOnlyList<Machine>> MatchingAsync(this FleetCache fleet, string? filter, Shelf shelf, DateTimeOffset now, CancellationToken stop)
-    {
-        var all = (await fleet.AllAsync(stop)).Values.OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase);
-        if (string.IsNullOrWhiteSpace(filter)) return [.. all];
-        var condition = ConditionParser.Parse(filter, shelf.Keys);
-        return [.. all.Where(m => condition.Ask(m, new Use(now)).Value == Kleene.Yes)];
-    }
+    /// <summary>The machines of a condition, by name, and of how many it cannot be told.</summary>
+    public static Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(this FleetCache fleet, string? filter, Shelf shelf, DateTimeOffset now, CancellationToken stop) =>
+        fleet.MatchingAsync(string.IsNullOrWhiteSpace(filter) ? null : ConditionParser.Parse(filter, shelf.Keys), now, stop);
 
     private static async Task<ImportReport> ImportAsync(
-        HttpRequest request, string? source, string? seen, bool? dry, Shelf shelf, FleetTable table, FleetCache fleet, DomainClock clock, ServiceOptions options, ClaimsPrincipal caller, CancellationToken stop)
+        HttpRequest request, string? source, string? seen, bool? dry, string? format, string? encoding, Shelf shelf, FleetTable table, FleetCache fleet, DomainClock clock, ServiceOptions options, ClaimsPrincipal caller, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var from = source ?? "import";
         if (from is "ssh" or "stand-in" or "fleet" || from.Length > 40) throw new CommandException("source", $"'{from}' is no name for an import's source; expected at most 40 signs, and not the name of a link.");
-        using var limited = new StreamReader(new BoundedStream(request.Body, MostBytes), Encoding.UTF8);
-        var text = await limited.ReadToEndAsync(stop);
-        var file = FleetCsv.Read(new StringReader(text), "the file", from, shelf.Keys, now, SeenAt(seen, now));
-        if (options.Pace > 1 && file.Machines.FirstOrDefault(m => m.Link is { Kind: not "stand-in" }) is { } real)
-            throw new CommandException("pace", $"This service runs at pace {options.Pace}, which is for stand-ins alone, and line {real.Line} brings '{real.Name}', reached by {real.Link!.Kind}. Import it into a service at pace 1.");
+        // The file is spooled first, so that a slow sender holds no transaction and the memory stays as it is however long the file is.
+        await using var spool = new FileStream(Path.Combine(options.Data, $"import-{Guid.NewGuid():N}"), new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.ReadWrite, Options = FileOptions.DeleteOnClose | FileOptions.Asynchronous });
+        FleetMapping? mapping = null;
+        if (request.HasFormContentType)
+        {
+            var form = await request.ReadFormAsync(new FormOptions { MultipartBodyLengthLimit = MostBytes }, stop);
+            if (form.Files["mapping"] is { } mapped)
+            {
+                using var yaml = new StreamReader(mapped.OpenReadStream());
+                mapping = FleetMapping.Parse(await yaml.ReadToEndAsync(stop), shelf.Keys, mapped.FileName);
+            }
 
-        var problems = file.Problems.Select(p => new LineProblem(p.Line, p.Message)).ToList();
+            await (form.Files["file"] ?? throw new CommandException("no-file", "The form has no part 'file'.")).CopyToAsync(spool, stop);
+        }
+        else
+        {
+            await new BoundedStream(request.Body, MostBytes).CopyToAsync(spool, stop);
+        }
+
+        spool.Position = 0;
+        using var reader = new StreamReader(spool, EncodingOf(encoding), detectEncodingFromByteOrderMarks: true, leaveOpen: true);
+        var file = new FleetFile(reader, "the file", new(from, SeenAt(seen, now), mapping, IsJsonLines(format)), shelf.Keys, now);
+        var lines = 0;
+        IEnumerable<FleetLine> Lines()
+        {
+            foreach (var line in file.Lines())
+            {
+                lines++;
+                // Nothing of the file is kept when one of its lines cannot be.
+                if (options.Pace > 1 && line.Link is { Kind: not "stand-in" })
+                    throw new CommandException("pace", $"This service runs at pace {options.Pace}, which is for stand-ins alone, and line {line.Line} brings '{line.Name}', reached by {line.Link.Kind}. Import it into a service at pace 1.");
+                yield return line;
+            }
+        }
+
         if (dry == true)
         {
             var known = (await fleet.AllAsync(stop)).Values.Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase);
-            var updates = file.Machines.Count(m => known.Contains(m.Name));
-            return new(file.Machines.Count - updates, updates, file.Machines.Count, true, problems);
+            var updates = Lines().Count(l => known.Contains(l.Name));
+            return new(lines - updates, updates, lines, true, Told(file, []));
         }
 
-        var reported = file.Machines.Select(m => new ReportedMachine(
-            m.Line, m.Name, m.Identifiers, m.Site, m.Group, m.Owner, m.Tags, m.Link, new SourceReport(from, file.Covered, m.Readings), m.Seen)).ToArray();
-        var result = await table.ImportAsync(reported, from, caller.Actor(), now, stop);
-        problems.AddRange(result.Waiting.Select(w => new LineProblem(w.Line, w.Why)));
-        return new(result.Added, result.Updated, file.Machines.Count, false, [.. problems.OrderBy(p => p.Line)]);
+        var result = await table.ImportAsync(Lines().Select(m => m.Reported(from)), from, caller.Actor(), now, stop);
+        return new(result.Added, result.Updated, lines, false, Told(file, result.Waiting));
     }
+
+    private static IReadOnlyList<LineProblem> Told(FleetFile file, IEnumerable<(int Line, string Why)> waiting)
+    {
+        var told = file.Problems.Select(p => new LineProblem(p.Line, p.Message)).Concat(waiting.Select(w => new LineProblem(w.Line, w.Why))).OrderBy(p => p.Line);
+        return file.FurtherProblems == 0 ? [.. told] : [.. told, new(0, $"{file.FurtherProblems} more problems are not told; mend these first.")];
+    }
+
+    private static Encoding EncodingOf(string? name) => name switch
+    {
+        null or "utf-8" => new UTF8Encoding(encoderShouldEmitUTF8Identifier: false, throwOnInvalidBytes: false),
+        "windows-1252" => CodePagesEncodingProvider.Instance.GetEncoding(1252)!,
+        _ => throw new CommandException("encoding", $"encoding is '{name}'; expected utf-8 or windows-1252."),
+    };
+
+    private static bool IsJsonLines(string? format) => format switch
+    {
+        null or "csv" => false,
+        "jsonl" => true,
+        _ => throw new CommandException("format", $"format is '{format}'; expected csv or jsonl."),
+    };
+
+    /// <summary>A line of a file as the fleet's table takes it.</summary>
+    public static ReportedMachine Reported(this FleetLine m, string source) =>
+        new(m.Line, m.Name, m.Identifiers, m.Site, m.Group, m.Owner, m.Tags, m.Link, new SourceReport(source, m.Covered, m.Readings), m.Seen);
 
     private static DateTimeOffset? SeenAt(string? seen, DateTimeOffset now)
     {
@@ -87,9 +140,9 @@ internal static class FleetEndpoints
 
     private static async Task<Page<MachineRow>> ListAsync(string? filter, int? limit, string? cursor, Shelf shelf, FleetCache fleet, PlanTable plans, DomainClock clock, CancellationToken stop)
     {
-        var matching = await fleet.MatchingAsync(filter, shelf, clock.GetUtcNow(), stop);
+        var (matching, undecided) = await fleet.MatchingAsync(filter, shelf, clock.GetUtcNow(), stop);
         var places = await PlacesAsync(plans, stop);
-        return matching.Page(limit, cursor, m => Row(m, places.GetValueOrDefault(m.Id)));
+        return matching.Page(limit, cursor, m => Row(m, places.GetValueOrDefault(m.Id))) with { Undecided = undecided };
     }
 
     /// <summary>The place of every machine in the newest plan that it is in.</summary>
@@ -104,7 +157,7 @@ internal static class FleetEndpoints
 
     private static MachineRow Row(Machine m, (Member Member, string Wave) place) => new(
         m.Id.ToString(), m.Name, m.Site, m.Group, m.Owner, m.Tags, m.TextOf("os.product"), m.TextOf("os.build") ?? m.TextOf("os.version"), m.TextOf("os.edition"), m.TextOf("hardware.model"),
-        m.Readings.IsEmpty ? null : m.Readings.Max(r => r.Seen), m.Disagreements.Count(), place.Member?.Plan, place.Wave, place.Member is { } member ? RunMachine.Name(member.Standing) : null);
+        m.LastSeen, m.Disagreements.Count(), place.Member?.Plan, place.Wave, place.Member is { } member ? RunMachine.Name(member.Standing) : null);
 
     private static async Task<MachineView> ShowAsync(string name, FleetCache fleet, PlanTable plans, RunLog runs, DomainClock clock, CancellationToken stop) =>
         await ViewAsync(await fleet.MachineAsync(name, stop), plans, runs, clock, stop);
@@ -118,11 +171,33 @@ internal static class FleetEndpoints
         var link = machine.Link;
         return new(
             Row(machine, newest is null ? default : (newest, all[newest.Plan].Waves[newest.Wave - 1].Name)),
+            machine.IsSilent(now),
             new(link.Kind, link.Address, link.Port, link.User, link.HostKey is { } key ? HostKeys.Show(key) : null),
-            [.. machine.Current.Values.OrderBy(r => r.Key, StringComparer.Ordinal).Select(r => Show(r, now))],
+            [.. machine.Current.Select(r => Show(r, now))],
             [.. machine.Disagreements.Select(r => Show(r, now))],
             [.. places.Select(p => new PlaceView(p.Plan, all[p.Plan].Waves[p.Wave - 1].Name, RunMachine.Name(p.Standing), p.Why, p.Method, p.Slot?.Start, p.Slot?.End, p.Run is { } run ? $"r{run}" : null))],
             [.. (await runs.OfMachineAsync(machine.Id, stop)).Select(r => RunViews.Row(r, machine, now))]);
+    }
+
+    private static async Task<IReadOnlyList<ReadingView>> HistoryAsync(string name, string key, FleetCache fleet, FleetTable table, Shelf shelf, DomainClock clock, CancellationToken stop)
+    {
+        var machine = await fleet.MachineAsync(name, stop);
+        if (shelf.Keys.Find(key) is not { } definition) throw UnknownKey(key, shelf);
+        var now = clock.GetUtcNow();
+        return [.. (await table.HistoryAsync(machine.Id, key, stop)).Select(r => Show(r.Value is { } text ? r with { Value = definition.Parse(text.Text, out _) ?? text } : r, now))];
+    }
+
+    private static CommandException UnknownKey(string key, Shelf shelf) =>
+        new("unknown-key", $"There is no key '{key}'{(shelf.Keys.Nearest(key) is { } near ? $"; did you mean '{near}'?" : ". 'gstair catalogue keys' lists those that exist.")}");
+
+    private static async Task<Page<DisagreementView>> DisagreementsAsync(string? filter, int? limit, string? cursor, Shelf shelf, FleetCache fleet, DomainClock clock, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var (matching, _) = await fleet.MatchingAsync(filter, shelf, now, stop);
+        double Age(Reading r) => Math.Max(0, (now - r.Seen).TotalSeconds);
+        var all = matching.SelectMany(m => m.Disagreements.Select(other => (Machine: m, Other: other, Counts: m.Find(other.Key)!))).ToArray();
+        return all.Page(limit, cursor, d => new DisagreementView(
+            d.Machine.Name, d.Machine.Site, d.Other.Key, d.Counts.Show(), d.Counts.Source, Age(d.Counts), d.Other.Show(), d.Other.Source, Age(d.Other)));
     }
 
     private static ReadingView Show(Reading r, DateTimeOffset now) =>

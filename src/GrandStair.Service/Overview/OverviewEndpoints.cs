@@ -1,7 +1,7 @@
 using GrandStair.Contracts;
 using GrandStair.Core.Catalogue;
-using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
@@ -46,7 +46,7 @@ internal static class OverviewEndpoints
             PlanEndpoints.Waves(stored, members),
             Line(members.Select(m => m.PlannedEnd)),
             Line(members.Select(m => m.Proved)),
-            [.. InTheWay(product, body, target, members, machines, rows, now).OrderByDescending(w => w.Kind is "parked" or "ended").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).Take(MostInTheWay)],
+            [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, rows).OrderByDescending(w => w.Kind is "parked" or "ended").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).Take(MostInTheWay)],
             [.. rows.Where(r => r.Standing == "under-way").OrderByDescending(r => r.OverSeconds is not null).ThenBy(r => r.LeftSeconds).Take(MostUnderWay)],
             body.Limits.All,
             [.. Next(members, machines, all, now)]);
@@ -73,19 +73,26 @@ internal static class OverviewEndpoints
     private static StairPoint[] Line(IEnumerable<DateTimeOffset?> moments) =>
         [.. moments.OfType<DateTimeOffset>().Order().Select((at, i) => new StairPoint(at, i + 1)).GroupBy(p => p.At).Select(g => g.Last())];
 
-    private static IEnumerable<InTheWayView> InTheWay(
-        Product product, Plan plan, Release target, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<RunRow> rows, DateTimeOffset now)
+    /// <summary>What keeps the machines that are not ready.</summary>
+    private static Task<FleetSummary> NotReadyAsync(Product product, Plan plan, IReadOnlyList<Member> members, FleetCache fleet, DateTimeOffset now, CancellationToken stop)
+    {
+        var notReady = members.Where(m => m is { Standing: Standing.NotReady, Run: null }).Select(m => m.Machine).ToHashSet();
+        return fleet.JudgedAsync(
+            PlanDesk.AimOf(plan, product),
+            plan.Name,
+            now,
+            (judgement, _) => FleetSummary.Of(judgement, [.. Enumerable.Range(0, judgement.Rows).Select(r => notReady.Contains(judgement.Fleet[r].Id) && judgement.PlaceOf(r) is not (Place.Open or Place.Arrived))]),
+            stop);
+    }
+
+    private static IEnumerable<InTheWayView> InTheWay(FleetSummary readiness, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<RunRow> rows)
     {
         foreach (var parked in rows.Where(r => r.Standing == "parked").GroupBy(r => Cause(r.Parked!)))
             yield return new("parked", parked.Count(), parked.Key, "parked: somebody decides for " + Names(parked.Select(r => r.Machine)), null, null, "parked", 0);
         foreach (var ended in members.Where(m => m.Standing == Standing.Ended).GroupBy(_ => true))
             yield return new("ended", ended.Count(), "Ended without success", "decide: again, or excuse " + Names(ended.Select(m => machines[m.Machine].Name)), null, null, "ended", 0);
 
-        var notReady = members.Where(m => m is { Standing: Standing.NotReady, Run: null })
-            .Select(m => (Machine: machines[m.Machine], Assessment: Core.Methods.Assessment.Of(product, target, plan.Methods, plan.Carries, machines[m.Machine], Moment.Planning, now)))
-            .Where(m => m.Assessment.State != GateState.Open).ToArray();
-        var readiness = ReadinessEndpoints.Show(new(product, target, plan.Methods, plan.Carries, plan.Scope.Text), plan.Scope.Text, notReady);
-        foreach (var check in readiness.Checks.Where(c => c.Need == "must" && c.Unmet + c.Untold > 0))
+        foreach (var check in ReadinessEndpoints.Counts(readiness).Where(c => c.Need == "must" && c.Unmet + c.Untold > 0))
             yield return new("check", check.Unmet + check.Untold, check.Title, $"{check.Fix.Words}{(check.Opens > 0 ? $" Opens {check.Opens}." : "")}", check.Fix.By, check.Fix.Minutes, check.Name, check.Opens);
         foreach (var reason in readiness.Reasons)
             yield return new("route", reason.Machines, reason.Reason, "decide: replace, retire or stay", null, null, "not-ready", 0);

@@ -40,14 +40,34 @@ internal static class PlanEndpoints
             await desk.AgainAsync(name, await fleet.MachineAsync(machine, stop), Reason(because.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("GoAgain").Produces(204).ProducesProblem(404).ProducesProblem(409);
+        api.MapPut("/plans/{name}/members/{machine}/method", async (string name, string machine, MethodCommand command, PlanDesk desk, FleetCache fleet, ClaimsPrincipal caller, CancellationToken stop) =>
+        {
+            await desk.ChooseMethodAsync(name, await fleet.MachineAsync(machine, stop), command.Method, Reason(command.Reason), caller.Actor(), stop);
+            return Results.NoContent();
+        }).WithName("ChooseMethod").Produces(204).ProducesProblem(404).ProducesProblem(409);
+        api.MapGet("/plans/{name}/acknowledgements", async (string name, PlanDesk desk, CancellationToken stop) => Show(await desk.ToAcknowledgeAsync(name, stop))).WithName("ListAcknowledgements").ProducesProblem(404);
+        api.MapPost("/plans/{name}/acknowledgements", async (string name, AcknowledgeCommand command, PlanDesk desk, ClaimsPrincipal caller, CancellationToken stop) =>
+        {
+            await desk.AcknowledgeAsync(name, command.Names, Reason(command.Reason), caller.Actor(), stop);
+            return Show(await desk.ToAcknowledgeAsync(name, stop));
+        }).WithName("Acknowledge").ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/outcomes/{name}", OutcomesAsync).WithName("GetOutcomes").ProducesProblem(404);
     }
+
+    private static AcknowledgementView[] Show(IEnumerable<ToAcknowledge> all) =>
+        [.. all.Select(a => new AcknowledgementView(a.Kind, a.Name, a.Title, a.Words, a.Machines, a.Given?.By, a.Given?.At, a.Given?.Reason))];
 
     /// <summary>A reason as it is kept.</summary>
     /// <exception cref="CommandException">There is none.</exception>
     public static string Reason(string? reason) => string.IsNullOrWhiteSpace(reason)
         ? throw new CommandException("no-reason", "Say why, with --reason; it is kept with your name.")
         : reason.Trim();
+
+    /// <summary>A day as the API takes it.</summary>
+    /// <exception cref="CommandException">It is none.</exception>
+    public static DateOnly Day(string what, string text) => DateOnly.TryParseExact(text, "yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture, System.Globalization.DateTimeStyles.None, out var day)
+        ? day
+        : throw new CommandException(what, $"{what} is '{text}'; expected a day such as 2027-03-31.");
 
     /// <summary>A word as the API takes it.</summary>
     /// <exception cref="CommandException">It is none of them.</exception>
@@ -111,7 +131,7 @@ internal static class PlanEndpoints
         string name, string? standing, int? wave, string? filter, int? limit, string? cursor, PlanDesk desk, FleetCache fleet, Shelf shelf, PlanTable plans, TimeProvider clock, CancellationToken stop)
     {
         var stored = await desk.FindAsync(name, stop);
-        var machines = (await fleet.MatchingAsync(filter, shelf, clock.GetUtcNow(), stop)).ToDictionary(m => m.Id);
+        var machines = (await fleet.MatchingAsync(filter, shelf, clock.GetUtcNow(), stop)).Matching.ToDictionary(m => m.Id);
         var standings = standing?.Split(',').Select(s => Word<Standing>("standing", s)).ToHashSet();
         var members = (await plans.MembersAsync(name, stop))
             .Where(m => machines.ContainsKey(m.Machine) && (standings is null || standings.Contains(m.Standing)) && (wave is null || m.Wave == wave))
@@ -125,9 +145,7 @@ internal static class PlanEndpoints
 
     private static async Task<IResult> ExcuseAsync(string name, string machine, ExcuseCommand command, PlanDesk desk, FleetCache fleet, ClaimsPrincipal caller, CancellationToken stop)
     {
-        DateOnly? until = command.Until is null ? null
-            : DateOnly.TryParseExact(command.Until, "yyyy-MM-dd", out var date) ? date
-            : throw new CommandException("until", $"until is '{command.Until}'; expected a day such as 2027-03-31.");
+        DateOnly? until = command.Until is null ? null : Day("until", command.Until);
         await desk.ExcuseAsync(name, await fleet.MachineAsync(machine, stop), Word<Excuse>("as", command.As), Reason(command.Reason), until, caller.Actor(), stop);
         return Results.NoContent();
     }

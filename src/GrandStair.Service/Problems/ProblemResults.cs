@@ -28,6 +28,9 @@ internal sealed class ProblemResults(IProblemDetailsService writer, ILogger<Prob
         return true;
     }
 
+    // ENOSPC, as the base library hands it on.
+    private const int NoSpaceLeft = 28;
+
     /// <summary>A problem with our type and words.</summary>
     public static ProblemDetails Of(int status, string name, string detail) => new()
     {
@@ -45,8 +48,9 @@ internal sealed class ProblemResults(IProblemDetailsService writer, ILogger<Prob
         CommandException e => (409, e.Name, e.Message),
         DecisionRefusedException e => (409, "decision", e.Message),
         LinkException e => (502, e.Name, e.Message),
-        StoreException { Name: "plan-exists" } e => (409, e.Name, e.Message),
+        StoreException { Name: "plan-exists" or "fix-under-way" } e => (409, e.Name, e.Message),
         StoreException e => (507, e.Name, e.Message),
+        IOException { HResult: NoSpaceLeft } => (507, "disk-full", "The data folder cannot be written: its disk is full. Nothing of this call was kept. Make room on the disk, then send it again."),
         BadHttpRequestException e => (e.StatusCode, "request", e.Message),
         _ => (500, "unexpected", "Something went wrong that should not; nothing of the call is known to be kept. The service's log says what, under the trace given here."),
     };

@@ -1,13 +1,14 @@
 using GrandStair.Contracts;
-using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Methods;
+using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
+using GrandStair.Files.Reports;
 using GrandStair.Service.Fleet;
 using GrandStair.Storage.Plans;
 
@@ -20,99 +21,25 @@ internal static class ReadinessEndpoints
     {
         api.MapGet("/readiness", ShowAsync).WithName("GetReadiness").ProducesProblem(400).ProducesProblem(404);
         api.MapGet("/readiness/machines", MachinesAsync).WithName("ListReadinessMachines").ProducesProblem(400).ProducesProblem(404);
+        api.MapGet("/readiness/report", ReportAsync).WithName("GetReadinessReport").Produces(200).ProducesProblem(400).ProducesProblem(404);
         api.MapGet("/machines/{name}/gate", GateAsync).WithName("GetGate").ProducesProblem(404);
     }
 
-    /// <summary>Counts every check over a scope.</summary>
-    public static ReadinessView Show(Target target, string scope, IReadOnlyList<(Machine Machine, Assessment Assessment)> judged)
+    /// <summary>A check's fix as people see it.</summary>
+    public static FixView Show(Core.Catalogue.Fix fix) => new(RunMachine.Name(fix.By), fix.Words, fix.Takes?.TotalMinutes, fix.Script);
+
+    /// <summary>Every check's counts, as people see them.</summary>
+    public static IEnumerable<CheckCount> Counts(FleetSummary summary) => summary.Checks.Select(t => new CheckCount(
+        t.Check.Name, t.Check.Title, RunMachine.Name(t.Check.Need), t[CheckState.Met], t[CheckState.Unmet], t[CheckState.Untold], t[CheckState.Waived], t[CheckState.Deferred], t[CheckState.NotApplicable], Show(t.Check.Fix), t.Opens, t.Check.Part));
+
+    /// <summary>A machine's gate as people see it.</summary>
+    public static async Task<GateView> ShowGateAsync(this Target target, Machine machine, RulingTable rulings, DateTimeOffset now, CancellationToken stop)
     {
-        var going = judged.Where(j => !j.Assessment.Route.Arrived).ToArray();
-        var gates = going.Where(j => j.Assessment.Gate is not null).ToArray();
-        var checks = gates.SelectMany(j => j.Assessment.Gate!.Checks.Select(c => (Gate: j.Assessment.Gate!, Result: c))).GroupBy(c => c.Result.Check.Name)
-            .Select(g => Count([.. g]))
-            .OrderByDescending(c => c.Opens).ThenByDescending(c => c.Unmet + c.Untold).ThenBy(c => c.Title, StringComparer.Ordinal);
-        var reasons = going.Where(j => j.Assessment.Gate is null).CountBy(j => j.Assessment.Why!).OrderByDescending(r => r.Value).Select(r => new ReasonCount(r.Key, r.Value));
-        var versions = judged.Select(j => j.Machine.Find(target.Product.VersionKey)?.Seen).Where(s => s is not null).ToArray();
-        return new(
-            target.Name,
-            scope,
-            judged.Count,
-            judged.Count - going.Length,
-            going.Count(j => j.Assessment.State == GateState.Open),
-            going.Count(j => j.Assessment.State == GateState.Undecided),
-            going.Count(j => j.Assessment.State == GateState.Shut),
-            going.Count(j => j.Assessment.CannotBeMended),
-            going.Count(j => j.Machine.Disagreements.Any()),
-            versions.Length == 0 ? null : versions.Min(),
-            [.. checks],
-            [.. reasons]);
-    }
-
-    private static CheckCount Count((Gate Gate, CheckResult Result)[] all)
-    {
-        var check = all[0].Result.Check;
-        int Of(CheckState state) => all.Count(c => c.Result.State == state);
-        var opens = all.Count(c => c.Gate.InTheWay.ToArray() is [var only] && only.Check.Name == check.Name);
-        return new(check.Name, check.Title, RunMachine.Name(check.Need), Of(CheckState.Met), Of(CheckState.Unmet), Of(CheckState.Untold), Of(CheckState.Deferred), Of(CheckState.NotApplicable), Show(check.Fix), opens);
-    }
-
-    private static FixView Show(Fix fix) => new(RunMachine.Name(fix.By), fix.Words, fix.Takes?.TotalMinutes);
-
-    private static async Task<ReadinessView> ShowAsync(string? product, string? release, string? plan, string? scope, Shelf shelf, FleetCache fleet, PlanTable plans, PlanDesk desk, DomainClock clock, CancellationToken stop)
-    {
-        var target = await Target.OfAsync(product, release, plan, shelf, desk, stop);
-        return Show(target, target.Scope(scope), await JudgeAsync(target, scope, plan, shelf, fleet, plans, clock, stop));
-    }
-
-    private static async Task<Page<ReadinessRow>> MachinesAsync(
-        string? product, string? release, string? plan, string? scope, string? check, string? state, string? gate, int? limit, string? cursor, Shelf shelf, FleetCache fleet, PlanTable plans, PlanDesk desk, DomainClock clock, CancellationToken stop)
-    {
-        var target = await Target.OfAsync(product, release, plan, shelf, desk, stop);
-        var now = clock.GetUtcNow();
-        var rows = (await JudgeAsync(target, scope, plan, shelf, fleet, plans, clock, stop))
-            .Where(j => !j.Assessment.Route.Arrived || gate == "arrived")
-            .Where(j => gate is null || (gate == "arrived" ? j.Assessment.Route.Arrived : RunMachine.Name(j.Assessment.State) == gate))
-            .Select(j => (j.Machine, j.Assessment, Result: check is null ? null : j.Assessment.Gate?.Checks.FirstOrDefault(c => c.Check.Name == check)))
-            .Where(j => check is null || j.Result is not null)
-            .Where(j => state is null || (j.Result is not null && state.Split(',').Contains(RunMachine.Name(j.Result.State))))
-            .ToArray();
-        return rows.Page(limit, cursor, j => new ReadinessRow(
-            j.Machine.Id.ToString(), j.Machine.Name, j.Machine.Site, RunMachine.Name(j.Assessment.State), j.Assessment.Why, j.Assessment.Choice?.Method?.Name,
-            j.Result is null ? null : RunMachine.Name(j.Result.State), j.Result is null ? [] : Seen(j.Result, now)));
-    }
-
-    /// <summary>With a plan, its members; with a scope, those that match it too.</summary>
-    private static async Task<IReadOnlyList<(Machine Machine, Assessment Assessment)>> JudgeAsync(
-        Target target, string? scope, string? plan, Shelf shelf, FleetCache fleet, PlanTable plans, DomainClock clock, CancellationToken stop)
-    {
-        var now = clock.GetUtcNow();
-        var machines = await fleet.MatchingAsync(scope, shelf, now, stop);
-        if (plan is not null)
-        {
-            var members = (await plans.MembersAsync(plan, stop)).Where(m => m.Excuse is null).Select(m => m.Machine).ToHashSet();
-            machines = [.. machines.Where(m => members.Contains(m.Id))];
-        }
-
-        return [.. machines.Where(m => target.Product.Is.Ask(m, new Use(now)).Value == Kleene.Yes).Select(m => (m, target.Assess(m, now)))];
-    }
-
-    private static async Task<GateView> GateAsync(string name, string? product, string? release, string? plan, Shelf shelf, FleetCache fleet, PlanDesk desk, PlanTable plans, DomainClock clock, CancellationToken stop)
-    {
-        var machine = await fleet.MachineAsync(name, stop);
-        // Where nothing is said, the question is about the plan that the machine is in, or else the product that it runs.
-        if (product is null && plan is null) plan = (await plans.OfMachineAsync(machine.Id, stop)).LastOrDefault()?.Plan;
-        if (product is null && plan is null)
-        {
-            product = shelf.Products.Values.FirstOrDefault(p => p.Is.Ask(machine, new Use(clock.GetUtcNow())).Value == Kleene.Yes)?.Name
-                ?? throw new CommandException("unknown-product", $"It is not known which product {machine.Name} runs. Read it with 'gstair machine read {machine.Name}', or import its os.product.");
-        }
-
-        var target = await Target.OfAsync(product, release, plan, shelf, desk, stop);
-        var now = clock.GetUtcNow();
-        var a = target.Assess(machine, now);
+        var decided = (await rulings.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(machine.Id, Rulings.None);
+        var a = Assessment.Of(target.Aim, machine, Core.Catalogue.Moment.Planning, now, decided);
         return new(
             machine.Name,
-            target.Name,
+            target.Aim.Release.Name,
             RunMachine.Name(a.State),
             a.Route.Arrived,
             a.Why,
@@ -120,43 +47,156 @@ internal static class ReadinessEndpoints
             a.Choice?.Method?.Name,
             a.Choice?.Method is { } method ? RunMachine.Name(method.Carries) : null,
             [.. (a.Choice?.Against ?? []).Select(x => new AgainstView(x.Method, x.Why))],
-            [.. (a.Gate?.Checks ?? []).Select(c => new CheckView(c.Check.Name, c.Check.Title, RunMachine.Name(c.Check.Need), RunMachine.Name(c.State), Seen(c, now), c.Check.Wants.Text, Show(c.Check.Fix)))],
-            a.Gate?.Until);
+            [.. a.Legs.SelectMany((l, i) => (l.Gate?.Checks ?? []).Select(c => Show(c, i + 1, now)))],
+            a.Until)
+        {
+            Legs = [.. a.Legs.Zip(a.Route.Editions, (l, edition) => new LegView(
+                l.Hop.Name, l.Hop.Part, l.Hop.To, edition, l.Hop.Brings.ToDictionary(b => b.Key, b => b.Value.Show()), l.Method?.Name, l.Method?.Title, l.Method is { } m ? RunMachine.Name(m.Carries) : null, l.Why))],
+            Alternatives = [.. a.Route.Alternatives.Select(x => new AlternativeView([.. x.Hops.Select(h => h.Name)], x.Why))],
+            Build = a.Route.Build,
+            Offer = RunMachine.Name(a.Offer),
+            OutageMinutes = a.Route.Outage.TotalMinutes,
+            Instead = a.Instead is { } instead ? RunMachine.Name(instead.Way) : null,
+            Overridden = a.Choice?.Overridden is { } chosen ? new(chosen.Method, chosen.Reason, chosen.By, chosen.At) : null,
+        };
     }
+
+    /// <summary>The rows of a judgement that are asked about, in the order of the machines' names.</summary>
+    public static async Task<T> RowsAsync<T>(
+        Target target, string? scope, Shelf shelf, FleetCache fleet, PlanTable plans, DateTimeOffset now, Func<FleetJudgement, bool[], IReadOnlyList<int>, int, T> read, CancellationToken stop)
+    {
+        var condition = string.IsNullOrWhiteSpace(scope) ? null : ConditionParser.Parse(scope, shelf.Keys);
+        var members = target.Plan is null ? null : (await plans.MembersAsync(target.Plan, stop)).Where(m => m.Excuse is null).Select(m => m.Machine).ToHashSet();
+        return await fleet.JudgedAsync(
+            target.Aim,
+            target.Plan,
+            now,
+            (judgement, order) =>
+            {
+                var answers = condition is null ? null : FleetQuestion.Ask(condition, judgement.Fleet, new(now)).Values;
+                var inScope = new bool[judgement.Rows];
+                var undecided = 0;
+                for (var row = 0; row < inScope.Length; row++)
+                {
+                    var meant = members?.Contains(judgement.Fleet[row].Id) != false && judgement.PlaceOf(row) != Place.Elsewhere;
+                    inScope[row] = meant && (answers is null || answers[row] == Kleene.Yes);
+                    if (meant && answers?[row] == Kleene.CannotTell) undecided++;
+                }
+
+                return read(judgement, inScope, order, undecided);
+            },
+            stop);
+    }
+
+    private static async Task<ReadinessView> ShowAsync(string? product, string? release, string? plan, string? scope, Shelf shelf, FleetCache fleet, PlanTable plans, PlanDesk desk, DomainClock clock, CancellationToken stop)
+    {
+        var target = await Target.OfAsync(product, release, plan, shelf, desk, stop);
+        var now = clock.GetUtcNow();
+        return await RowsAsync(target, scope, shelf, fleet, plans, now, (judgement, rows, _, undecided) => View(target, target.Scope(scope), judgement, rows, undecided, now), stop);
+    }
+
+    private static ReadinessView View(Target target, string scope, FleetJudgement judgement, bool[] rows, int undecided, DateTimeOffset now)
+    {
+        var summary = FleetSummary.Of(judgement, rows);
+        DateTimeOffset? oldest = null;
+        var (disagree, silent) = (0, 0);
+        for (var row = 0; row < rows.Length; row++)
+        {
+            if (!rows[row] || judgement.PlaceOf(row) == Place.Arrived) continue;
+            if (judgement.Fleet.Disagrees(row)) disagree++;
+            if (judgement.Fleet[row].IsSilent(now)) silent++;
+            if (judgement.Fleet[row].Find(target.Aim.Product.VersionKey)?.Seen is { } seen && (oldest is null || seen < oldest)) oldest = seen;
+        }
+
+        return new(
+            target.Aim.Release.Name, scope, summary.Machines, summary.Arrived, summary.Open, summary.Undecided, summary.Shut, summary.BeyondMending, disagree, oldest,
+            [.. Counts(summary)], [.. summary.Reasons.Select(r => new ReasonCount(r.Reason, r.Machines))])
+        {
+            WaitingForOffer = summary.WaitingForOffer,
+            UndecidedScope = undecided,
+            Silent = silent,
+            ToMend = [.. summary.ToMend.Select(m => new MendingView(m.Check.Name, m.Check.Title, RunMachine.Name(m.Check.Fix.By), m.Check.Fix.Takes?.TotalMinutes, m.Check.Fix.Script is not null, m.Machines, m.Opens, m.OpenThen))],
+        };
+    }
+
+    private static async Task<Page<ReadinessRow>> MachinesAsync(
+        string? product, string? release, string? plan, string? scope, string? check, string? state, string? gate, int? limit, string? cursor, Shelf shelf, FleetCache fleet, PlanTable plans, PlanDesk desk, RulingTable rulings, DomainClock clock, CancellationToken stop)
+    {
+        var target = await Target.OfAsync(product, release, plan, shelf, desk, stop);
+        var now = clock.GetUtcNow();
+        var states = state?.Split(',').Select(s => Plans.PlanEndpoints.Word<CheckState>("state", s)).ToHashSet();
+        var machines = await RowsAsync(target, scope, shelf, fleet, plans, now, (judgement, rows, order, _) => order.Where(r => r < rows.Length && rows[r] && IsMeant(judgement, r, check, states, gate)).Select(r => judgement.Fleet[r]).ToArray(), stop);
+        var decided = await rulings.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
+        return machines.Page(limit, cursor, m => Row(target.Aim, m, decided.GetValueOrDefault(m.Id), check, now));
+    }
+
+    private static bool IsMeant(FleetJudgement judgement, int row, string? check, HashSet<CheckState>? states, string? gate)
+    {
+        var place = judgement.PlaceOf(row);
+        var fits = gate switch
+        {
+            null => place != Place.Arrived,
+            "not-offered" => judgement.IsWaitingForOffer(row),
+            "beyond-mending" => judgement.IsBeyondMending(row),
+            "without" => judgement.ReasonOf(row) is not null,
+            _ => place == Plans.PlanEndpoints.Word<Place>("gate", gate),
+        };
+        if (!fits || check is null) return fits;
+        return judgement.Check(check)?[row] is { } state && states?.Contains(state) != false;
+    }
+
+    private static ReadinessRow Row(Aim aim, Machine machine, Rulings? rulings, string? check, DateTimeOffset now)
+    {
+        var a = Assessment.Of(aim, machine, Core.Catalogue.Moment.Planning, now, rulings);
+        var result = check is null ? null : a.Checks.Where(c => c.Check.Name == check).MaxBy(c => c.State);
+        return new(
+            machine.Id.ToString(), machine.Name, machine.Site, machine.Group, a.Route.Arrived ? "arrived" : RunMachine.Name(a.State), a.CannotBeMended, a.Why, a.Choice?.Method?.Name, result is null ? null : RunMachine.Name(result.State), result is null ? [] : Seen(result, now));
+    }
+
+    private static async Task<IResult> ReportAsync(
+        string? product, string? release, string? plan, string? scope, string? format, Shelf shelf, FleetCache fleet, PlanTable plans, PlanDesk desk, RulingTable rulings, DomainClock clock, CancellationToken stop)
+    {
+        var target = await Target.OfAsync(product, release, plan, shelf, desk, stop);
+        var now = clock.GetUtcNow();
+        var decided = await rulings.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
+        var (summary, machines) = await RowsAsync(target, scope, shelf, fleet, plans, now, (judgement, rows, order, _) => (FleetSummary.Of(judgement, rows), order.Where(r => r < rows.Length && rows[r]).Select(r => judgement.Fleet[r]).ToArray()), stop);
+        var report = new ReadinessReport(target.Aim.Release.Name, target.Scope(scope), now, summary, [.. machines.Select(m => (m, Assessment.Of(target.Aim, m, Core.Catalogue.Moment.Planning, now, decided.GetValueOrDefault(m.Id))))]);
+        var name = $"readiness-{now:yyyy-MM-dd}.{format ?? "html"}";
+        return (format ?? "html") switch
+        {
+            "html" => Written(w => report.WriteHtml(w), "text/html; charset=utf-8", name),
+            "csv" => Written(w => report.WriteCsv(w), "text/csv; charset=utf-8", name),
+            "json" => Json(report, name),
+            _ => throw new CommandException("format", $"format is '{format}'; expected html, csv or json."),
+        };
+    }
+
+    private static IResult Json(ReadinessReport report, string name)
+    {
+        using var buffer = new MemoryStream();
+        report.WriteJson(buffer);
+        return Results.File(buffer.ToArray(), "application/json", name);
+    }
+
+    private static IResult Written(Action<TextWriter> write, string type, string name)
+    {
+        using var buffer = new MemoryStream();
+        using (var writer = new StreamWriter(buffer, new System.Text.UTF8Encoding(false), leaveOpen: true)) write(writer);
+        return Results.File(buffer.ToArray(), type, name);
+    }
+
+    private static async Task<GateView> GateAsync(string name, string? product, string? release, string? plan, Shelf shelf, FleetCache fleet, PlanDesk desk, PlanTable plans, RulingTable rulings, DomainClock clock, CancellationToken stop)
+    {
+        var machine = await fleet.MachineAsync(name, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, desk, plans, clock, stop);
+        return await target.ShowGateAsync(machine, rulings, clock.GetUtcNow(), stop);
+    }
+
+    private static CheckView Show(CheckResult c, int leg, DateTimeOffset now) => new(
+        c.Check.Name, c.Check.Title, RunMachine.Name(c.Check.Need), RunMachine.Name(c.State), Seen(c, now), c.Check.Wants.Text, Show(c.Check.Fix), leg, c.Check.Part,
+        [.. c.Check.AskedAt.Order().Select(m => RunMachine.Name(m))], c.Check.Fresh?.TotalSeconds, c.Check.Waivable,
+        c.Waiver is { } w ? new(null, null, w.Check, w.Reason, w.By, w.Given, w.Until, "stands") : null, c.Lapsed);
 
     private static SeenView[] Seen(CheckResult result, DateTimeOffset now) => [.. result.Seen.Select(l => new SeenView(
-        l.Text, l.Key, l.Reading?.Show() ?? "never seen", l.Reading is { Source: not "fleet" } r ? Math.Max(0, (now - r.Seen).TotalSeconds) : null, l.Reading?.Source, l.Note))];
-}
-
-/// <summary>What readiness is asked for.</summary>
-internal sealed record Target(Product Product, Release Release, IReadOnlyList<string> Methods, Carries Carries, string? PlanScope)
-{
-    public string Name => Release.Name;
-
-    public string Scope(string? filter) => filter ?? PlanScope ?? Product.Is.Text;
-
-    public Assessment Assess(Machine machine, DateTimeOffset now) => Assessment.Of(Product, Release, Methods, Carries, machine, Moment.Planning, now);
-
-    /// <summary>The target of a plan; or a product's release, by default its recommended one, with all its methods.</summary>
-    public static async Task<Target> OfAsync(string? product, string? release, string? plan, Shelf shelf, PlanDesk desk, CancellationToken stop)
-    {
-        if (plan is not null)
-        {
-            var (body, pinned) = await shelf.ReadPlanAsync(await desk.FindAsync(plan, stop), stop);
-            return new(pinned, pinned.Releases.Single(r => r.Version == body.Release), body.Methods, body.Carries, body.Scope.Text);
-        }
-
-        var names = shelf.Products.Keys.ToArray();
-        if (product is null || !shelf.Products.TryGetValue(product, out var found))
-        {
-            var near = product is null ? null : Spelling.Nearest(product, names);
-            throw new CommandException("unknown-product", $"{(product is null ? "Say which product" : $"There is no product '{product}'")}{(near is null ? $"; expected one of {string.Join(", ", names)}." : $"; did you mean '{near}'?")}");
-        }
-
-        var target = release is null
-            ? found.Releases.LastOrDefault(r => r.Status == ReleaseStatus.Recommended) ?? found.Releases[^1]
-            : found.Releases.FirstOrDefault(r => r.Version == release || r.Name.Equals(release, StringComparison.OrdinalIgnoreCase))
-                ?? throw new CommandException("unknown-release", $"{found.Name} has no release '{release}'; expected one of {string.Join(", ", found.Releases.Select(r => r.Version))}.");
-        return new(found, target, [.. found.Methods.Select(m => m.Name)], Carries.Whole, null);
-    }
+        l.Text, l.Key, l.Show(), l.Reading is { Source: not ("fleet" or "route") } r ? Math.Max(0, (now - r.Seen).TotalSeconds) : null, l.Reading?.Source, l.Note))];
 }

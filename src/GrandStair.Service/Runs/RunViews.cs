@@ -104,7 +104,8 @@ internal static class RunViews
     }
 
     /// <summary>An event in a sentence.</summary>
-    private static string Tell(RunEvent e, RunState run) => e switch
+    /// <summary>An event in a sentence.</summary>
+    public static string Tell(RunEvent e, RunState run) => e switch
     {
         RunOpened x => $"Opened for {x.Legs[0].Hop} by {x.Legs[0].Method}; slot {x.Slot.Start:ddd d MMM HH:mm} UTC",
         GateJudged { Order.Step: "gate-proof" } x => x.State == Core.Gates.GateState.Open ? Cautions("Proved", x) : $"Not proved: {Names(x.InTheWay)}",

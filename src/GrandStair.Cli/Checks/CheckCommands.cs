@@ -1,0 +1,71 @@
+using System.CommandLine;
+using GrandStair.Cli.Machines;
+
+namespace GrandStair.Cli.Checks;
+
+internal static class CheckCommands
+{
+    private static readonly Argument<string> Machine = new("machine") { Description = "The machine's name or id." };
+    private static readonly Argument<string> Check = new("check") { Description = "The check's name; 'machine gate' shows it." };
+    private static readonly Option<string> Reason = new("--reason") { Description = "Why; kept with your name.", Required = true };
+
+    public static Command Make() => new("check", "One check on one machine: ask it again, mend it, waive it") { AskAgain(), Mend(), Fixes(), Waive(), Waivers(), EndWaiver() };
+
+    private static Command AskAgain()
+    {
+        var command = new Command("ask-again", "Read exactly what the check looks at, now, and judge again") { Machine, Check };
+        command.Asks((parsed, client, stop) => client.AskAgainAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, stop), MachineCommands.PrintGate);
+        return command;
+    }
+
+    private static Command Mend()
+    {
+        var command = new Command("mend", "Send the check's fix script to the machine; the check is asked again when it has ended") { Machine, Check };
+        command.Asks(
+            (parsed, client, stop) => client.MendAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, stop),
+            (fix, screen) => screen.Say($"Fix **{fix.Id}** ({fix.Script}) is under way on **{fix.Machine}**; 'gstair check fixes {fix.Machine}' says how it went."));
+        return command;
+    }
+
+    private static Command Fixes()
+    {
+        var machine = new Argument<string?>("machine") { Arity = ArgumentArity.ZeroOrOne, Description = "Only those of this machine." };
+        var command = new Command("fixes", "Show the fix scripts that were sent, newest first") { machine };
+        command.Asks(
+            (parsed, client, stop) => client.FixesAsync(parsed.GetValue(machine), stop),
+            (fixes, screen) => screen.Table(
+                ["fix", "machine", "check", "state", "check then", "begun", "by", "said"],
+                fixes.Select(f => new[] { f.Id, f.Machine, f.Check, Screen.Word(f.State), Screen.Word(f.CheckState), Screen.Time(f.Begun), f.Actor, f.Note.Split('\n')[^1] })));
+        return command;
+    }
+
+    private static Command Waive()
+    {
+        var until = new Option<string>("--until") { Description = "The last day on which it counts, such as 2027-03-31.", Required = true };
+        var command = new Command("waive", "Let a machine go on in spite of a must, until a day; it lapses when the value gets worse or the check changes") { Machine, Check, until, Reason };
+        command.Asks((parsed, client, stop) => client.WaiveAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, new(parsed.GetValue(Reason)!, parsed.GetValue(until)!), stop), MachineCommands.PrintGate);
+        return command;
+    }
+
+    private static Command Waivers()
+    {
+        var command = new Command("waivers", "Show all waivers, newest first");
+        command.Asks(
+            (_, client, stop) => client.WaiversAsync(stop),
+            (waivers, screen) => screen.Table(["waiver", "machine", "check", "state", "until", "by", "reason"], waivers.Select(w => new[] { w.Id, w.Machine, w.Check, Screen.Word(w.State), Screen.Time(w.Until), w.By, w.Reason })));
+        return command;
+    }
+
+    private static Command EndWaiver()
+    {
+        var id = new Argument<string>("waiver") { Description = "The waiver's number, such as w3." };
+        var command = new Command("end-waiver", "End a waiver before its time; the gate closes again") { id, Reason };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await client.EndWaiverAsync(parsed.GetValue(id)!, parsed.GetValue(Reason)!, stop);
+            screen.Say($"Waiver **{parsed.GetValue(id)}** has ended.");
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+}

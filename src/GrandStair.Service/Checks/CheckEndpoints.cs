@@ -1,0 +1,107 @@
+using System.Globalization;
+using System.Security.Claims;
+using GrandStair.Contracts;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Methods;
+using GrandStair.Core.Readiness;
+using GrandStair.Engine.Checks;
+using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Files.Reports;
+using GrandStair.Service.Access;
+using GrandStair.Service.Fleet;
+using GrandStair.Service.Plans;
+using GrandStair.Service.Readiness;
+using GrandStair.Service.Runs;
+using GrandStair.Storage.Checks;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
+
+namespace GrandStair.Service.Checks;
+
+/// <summary>One check on one machine: ask it again, waive it, mend it, hand it to the vendor's support.</summary>
+internal static class CheckEndpoints
+{
+    private const int MostFixes = 200;
+
+    public static void MapChecks(this RouteGroupBuilder api)
+    {
+        api.MapPost("/machines/{name}/checks/{check}/ask-again", AskAgainAsync).WithName("AskCheckAgain").ProducesProblem(404).ProducesProblem(502);
+        api.MapPost("/machines/{name}/checks/{check}/waivers", WaiveAsync).WithName("WaiveCheck").ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/machines/{name}/checks/{check}/fixes", MendAsync).WithName("MendCheck").ProducesProblem(404).ProducesProblem(409);
+        api.MapGet("/fixes", FixesAsync).WithName("ListFixes").ProducesProblem(404);
+        api.MapGet("/waivers", WaiversAsync).WithName("ListWaivers");
+        api.MapPost("/waivers/{id}/end", EndAsync).WithName("EndWaiver").Produces(204).ProducesProblem(404);
+        api.MapGet("/machines/{name}/referral", ReferAsync).WithName("GetReferralPack").Produces(200, contentType: "application/zip").ProducesProblem(404);
+    }
+
+    private static async Task<GateView> AskAgainAsync(
+        string name, string check, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, FleetCache fleet, PlanDesk desk, PlanTable plans, RulingTable rulings, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        var machine = await fleet.MachineAsync(name, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, desk, plans, clock, stop);
+        machine = await checks.AskAgainAsync(target.Aim, machine, check, caller.Actor(), stop);
+        return await target.ShowGateAsync(machine, rulings, clock.GetUtcNow(), stop);
+    }
+
+    private static async Task<GateView> WaiveAsync(
+        string name, string check, WaiveCommand command, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, FleetCache fleet, PlanDesk desk, PlanTable plans, RulingTable rulings, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        var machine = await fleet.MachineAsync(name, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, desk, plans, clock, stop);
+        var last = PlanEndpoints.Day("until", command.Until);
+        await checks.WaiveAsync(target.Aim, machine, check, PlanEndpoints.Reason(command.Reason), new(last.AddDays(1), default, default), caller.Actor(), stop);
+        return await target.ShowGateAsync(machine, rulings, clock.GetUtcNow(), stop);
+    }
+
+    private static async Task<FixRunView> MendAsync(
+        string name, string check, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, FleetCache fleet, PlanDesk desk, PlanTable plans, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        var machine = await fleet.MachineAsync(name, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, desk, plans, clock, stop);
+        return Show(await checks.MendAsync(target.Aim, machine, check, target.Plan, caller.Actor(), stop), machine.Name);
+    }
+
+    private static async Task<IReadOnlyList<FixRunView>> FixesAsync(string? machine, FixTable fixes, FleetCache fleet, CancellationToken stop)
+    {
+        var of = machine is null ? null : await fleet.MachineAsync(machine, stop);
+        var all = await fleet.AllAsync(stop);
+        return [.. (await fixes.ListAsync(of?.Id, openOnly: false, MostFixes, stop)).Select(f => Show(f, all[f.Machine].Name))];
+    }
+
+    private static FixRunView Show(StoredFix f, string machine) => new(
+        $"f{f.Id}", machine, f.Check, f.Script, f.ScriptHash, f.Actor, f.Begun, f.Ended, f.Exit, f.Note, f.Ended is null ? "under-way" : f.Exit == 0 ? "done" : "failed", f.CheckState);
+
+    private static async Task<IReadOnlyList<WaiverView>> WaiversAsync(RulingTable rulings, FleetCache fleet, DomainClock clock, CancellationToken stop)
+    {
+        var all = await fleet.AllAsync(stop);
+        var now = clock.GetUtcNow();
+        return [.. (await rulings.WaiversAsync(stop)).Select(w => new WaiverView(
+            $"w{w.Id}", all[w.Machine].Name, w.Waiver.Check, w.Waiver.Reason, w.Waiver.By, w.Waiver.Given, w.Waiver.Until, w.Ended is not null ? "ended" : now >= w.Waiver.Until ? "ran-out" : "stands"))];
+    }
+
+    private static async Task<IResult> EndAsync(string id, Because because, RulingTable rulings, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        if (id is not ['w', .. var digits] || !long.TryParse(digits, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
+            || !await rulings.EndWaiverAsync(number, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
+            throw new CommandException("unknown-waiver", $"There is no waiver '{id}' that stands. 'gstair check waivers' shows them.");
+        return Results.NoContent();
+    }
+
+    private static async Task<IResult> ReferAsync(
+        string name, string? product, string? release, string? plan, Shelf shelf, FleetCache fleet, PlanDesk desk, PlanTable plans, RulingTable rulings, FixTable fixes, RunLog runs, DomainClock clock, CancellationToken stop)
+    {
+        var machine = await fleet.MachineAsync(name, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, desk, plans, clock, stop);
+        var now = clock.GetUtcNow();
+        var decided = (await rulings.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(machine.Id, Rulings.None);
+        var log = new List<object>();
+        foreach (var run in await runs.OfMachineAsync(machine.Id, stop))
+            log.AddRange((await runs.EventsAsync(run.State.Run, stop)).Select(e => new { e.Event.At, Run = $"r{run.State.Run}", e.Event.Type, e.Event.Actor, Text = RunViews.Tell(e.Event, run.State) }));
+        log.AddRange((await fixes.ListAsync(machine.Id, openOnly: false, MostFixes, stop)).Select(f => Show(f, machine.Name)));
+        using var zip = new MemoryStream();
+        ReferralPack.Write(zip, target.Aim, machine, Assessment.Of(target.Aim, machine, Moment.Planning, now, decided), log, now);
+        return Results.File(zip.ToArray(), "application/zip", $"{string.Concat(machine.Name.Select(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '.' ? c : '_'))}-{now:yyyy-MM-dd}.zip");
+    }
+}

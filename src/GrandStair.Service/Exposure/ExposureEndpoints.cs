@@ -1,0 +1,48 @@
+using System.Globalization;
+using GrandStair.Contracts;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Exposure;
+using GrandStair.Core.Runs;
+using GrandStair.Engine.Exposure;
+using GrandStair.Engine.Plans;
+using GrandStair.Service.Plans;
+
+namespace GrandStair.Service.Exposure;
+
+/// <summary>Which machines run what, and when their support ends.</summary>
+internal static class ExposureEndpoints
+{
+    public static void MapExposure(this RouteGroupBuilder api) =>
+        api.MapGet("/exposure", ListAsync).WithName("GetExposure").ProducesProblem(404).ProducesProblem(409);
+
+    private static async Task<IReadOnlyList<ExposureView>> ListAsync(string? product, string? by, ExposureDesk desk, Shelf shelf, CancellationToken stop)
+    {
+        DateOnly? until = by is null ? null : PlanEndpoints.Day("by", by);
+        var products = product is null ? shelf.Products.Values : [shelf.AimAt(product, null).Product];
+        var views = new List<ExposureView>();
+        foreach (var one in products)
+        {
+            var exposure = await desk.OfAsync(one, until, stop);
+            if (exposure.Machines == 0 && product is null) continue;
+            views.Add(new(
+                one.Name, one.Releases.LastOrDefault(r => r.Status == ReleaseStatus.Recommended)?.Name, exposure.Machines, by, exposure.Fallen.Length, exposure.Falling.Length,
+                [.. exposure.Releases.Select(r => Show(one, r))],
+                [.. (await desk.TrendAsync(exposure, stop)).Select(t => new TallyView(t.Day.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture), t.Release, t.Machines))]));
+        }
+
+        return [.. views.OrderBy(v => v.Releases.Min(r => r.DaysLeft) ?? int.MaxValue)];
+    }
+
+    private static ReleaseExposureView Show(Product product, ReleaseExposure r) => new(
+        r.Release?.Version, r.Release?.Name ?? "of no known release", r.Release is { } release ? RunMachine.Name(release.Status) : "unknown", r.Edition, r.Machines,
+        r.SupportEnds?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture), r.DaysLeft, Condition(product, r));
+
+    private static string Condition(Product product, ReleaseExposure r)
+    {
+        var release = r.Release is { } known
+            ? $" and ({product.VersionKey} = {known.Version} or {product.VersionKey} like \"{known.Version}.*\")"
+            : string.Concat(product.Releases.Select(k => $" and not ({product.VersionKey} = {k.Version} or {product.VersionKey} like \"{k.Version}.*\")"));
+        var edition = product.EditionKey is not { } key ? "" : r.Edition is { } e ? $" and {key} = \"{e}\"" : $" and not {key} like \"?*\"";
+        return $"({product.Is.Text}){release}{edition}";
+    }
+}
