@@ -9,9 +9,12 @@ import './parts/parts.css';
 import './parts/standing.css';
 import './parts/passage.css';
 import './parts/explain.css';
+import './parts/condition.css';
+import './exposure/exposure.css';
 import './readiness/readiness.css';
 import './runs/runs.css';
 import './fleet/fleet.css';
+import './machine/machine.css';
 import './overview/staircase.css';
 import './session/sign-in.css';
 import './narrow.css';
@@ -20,6 +23,7 @@ import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { createBrowserRouter, RouterProvider } from 'react-router';
+import { ExposurePage } from './exposure/ExposurePage';
 import { FleetPage } from './fleet/FleetPage';
 import { MachinePage } from './machine/MachinePage';
 import { OutcomesPage } from './outcomes/OutcomesPage';
@@ -44,6 +48,7 @@ const router = createBrowserRouter([
       { index: true, Component: OverviewPage },
       { path: 'fleet', Component: FleetPage },
       { path: 'machines/:name', Component: MachinePage },
+      { path: 'exposure', Component: ExposurePage },
       { path: 'readiness', Component: ReadinessPage },
       { path: 'plans', Component: PlansPage },
       { path: 'plans/:name', Component: PlanPage },

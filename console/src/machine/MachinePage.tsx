@@ -1,11 +1,13 @@
 import { Button } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, type Schemas, ServiceProblem, take } from '../api/client';
+import { CheckActions } from '../parts/CheckActions';
 import { Explain } from '../parts/Explain';
 import { Loading, Problem } from '../parts/Problem';
 import { GateState, Standing } from '../parts/Standing';
-import { many, span, time, word } from '../parts/words';
+import { date, many, span, time, word } from '../parts/words';
 
 export function MachinePage() {
   const { name = '' } = useParams();
@@ -40,11 +42,14 @@ export function MachinePage() {
       <p className="under">
         {[m.site, m.group, m.model, m.owner && `used by ${m.owner}`, `reached by ${machine.data.link.kind}`].filter(Boolean).join(' · ')}
         {m.lastSeen && ` · last seen ${time(m.lastSeen)}`}
+        {machine.data.silent && <strong className="held"> · silent for a week</strong>}
+        {' · '}
+        <a href={`/api/v1/machines/${encodeURIComponent(m.name)}/referral`}>pack for the vendor's support</a>
       </p>
       {read.error && <Problem of={read.error} />}
       <div className="columns halves">
         <div className="stack">
-          {gate.data && <Gate gate={gate.data} />}
+          {gate.data && <Gate gate={gate.data} plan={place?.plan} />}
           {gate.error && !(gate.error instanceof ServiceProblem && gate.error.status === 404) && <Problem of={gate.error} />}
           <Places view={machine.data} />
         </div>
@@ -54,7 +59,43 @@ export function MachinePage() {
   );
 }
 
-function Gate({ gate }: { gate: Schemas['GateView'] }) {
+/** The hops with what each makes of the machine, and the routes that lost. */
+function Route({ gate }: { gate: Schemas['GateView'] }) {
+  return (
+    <>
+      <ol className="legs">
+        {gate.legs.map((leg) => (
+          <li key={leg.hop}>
+            <b>{leg.hop}</b> {leg.title ? `${leg.title}, carries ${leg.carries}` : leg.why}
+            <span className="quiet">
+              {leg.part && ` · part ${leg.part}`}
+              {leg.edition && ` · as ${leg.edition}`}
+              {Object.entries(leg.brings).map(([key, value]) => ` · brings ${key} ${value}`)}
+            </span>
+          </li>
+        ))}
+      </ol>
+      <p className="quiet small">
+        out of service {Math.round(gate.outageMinutes)} min
+        {gate.build && ` · build ${gate.build} or later, which spares it a known issue`}
+        {gate.offer === 'not-yet' && ' · not offered to this machine yet'}
+        {gate.offer === 'untold' && ' · cannot tell whether it is offered to this machine'}
+      </p>
+      {gate.overridden && (
+        <p className="small">
+          {word(gate.overridden.method)} was chosen by {gate.overridden.by}: {gate.overridden.reason}
+        </p>
+      )}
+      {gate.alternatives.map((other) => (
+        <p key={other.hops.join()} className="quiet small">
+          not by {other.hops.join(' → ')}: {other.why}
+        </p>
+      ))}
+    </>
+  );
+}
+
+function Gate({ gate, plan }: { gate: Schemas['GateView']; plan: string | undefined }) {
   const open = gate.checks.filter((c) => c.state === 'unmet' || c.state === 'untold');
   if (gate.arrived)
     return (
@@ -68,28 +109,41 @@ function Gate({ gate }: { gate: Schemas['GateView'] }) {
         <span>
           To {gate.target}: <GateState of={gate.gate} />
         </span>
-        <span className="quiet">{gate.method ? `${word(gate.method)}, carries ${gate.carries}` : 'no method'}</span>
+        {gate.instead && <span className="held">{gate.instead}</span>}
       </h2>
       {open.length === 0 && gate.why && <p>{gate.why}</p>}
+      {gate.legs.length > 0 && <Route gate={gate} />}
       {gate.against.map((against) => (
         <p key={against.method} className="quiet small">
           not {word(against.method)}: {against.why}
         </p>
       ))}
       {open.map((check) => (
-        <div key={check.name} className="check">
+        <div key={`${check.leg}/${check.name}`} className="check">
           <h3>
-            {check.title} <span className="quiet">{check.need === 'must' ? 'must' : 'should, a caution'}</span>
+            {check.title}{' '}
+            <span className="quiet">
+              {check.need === 'must' ? 'must' : 'should, a caution'}
+              {gate.legs.length > 1 && `, leg ${check.leg}`}
+            </span>
           </h3>
           <Explain seen={check.seen} wanted={check.wanted} fix={check.fix} state={check.state} />
+          {check.lapsed && <p className="small held">No longer waived: {check.lapsed}</p>}
+          <CheckActions machine={gate.machine} check={check} target={{ plan }} />
         </div>
       ))}
       <ul className="met">
         {gate.checks
           .filter((c) => !open.includes(c))
           .map((check) => (
-            <li key={check.name} className={`is-check-${check.state}`}>
+            <li key={`${check.leg}/${check.name}`} className={`is-check-${check.state}`}>
               <span className="check-state">{check.state === 'deferred' ? 'asked later' : word(check.state)}</span> {check.title}
+              {check.waiver && (
+                <span className="quiet">
+                  {' '}
+                  by {check.waiver.by} until {date(check.waiver.until)}: {check.waiver.reason}
+                </span>
+              )}
             </li>
           ))}
       </ul>
@@ -127,6 +181,7 @@ function Places({ view }: { view: Schemas['MachineView'] }) {
 
 function Readings({ view }: { view: Schemas['MachineView'] }) {
   const differing = new Map(view.disagreements.map((d) => [d.key, d]));
+  const [opened, setOpened] = useState<string | null>(null);
   return (
     <section className="card">
       <h2>
@@ -143,7 +198,15 @@ function Readings({ view }: { view: Schemas['MachineView'] }) {
             return (
               <tr key={reading.key}>
                 <td className="nowrap">
-                  <code>{reading.key}</code>
+                  <button
+                    type="button"
+                    className="plain"
+                    title="How it changed"
+                    aria-expanded={opened === reading.key}
+                    onClick={() => setOpened(opened === reading.key ? null : reading.key)}
+                  >
+                    <code>{reading.key}</code>
+                  </button>
                 </td>
                 <td className={reading.state === 'value' ? '' : 'quiet'}>
                   {reading.shown}
@@ -152,6 +215,7 @@ function Readings({ view }: { view: Schemas['MachineView'] }) {
                       {other.source} said {other.shown}, {span(other.ageSeconds)} ago
                     </div>
                   )}
+                  {opened === reading.key && <History machine={view.machine.name} of={reading.key} />}
                 </td>
                 <td className="quiet num nowrap">
                   {span(reading.ageSeconds)} ago, {reading.source}
@@ -162,5 +226,26 @@ function Readings({ view }: { view: Schemas['MachineView'] }) {
         </tbody>
       </table>
     </section>
+  );
+}
+
+/** How a reading changed, newest first. */
+function History({ machine, of }: { machine: string; of: string }) {
+  const history = useQuery({
+    queryKey: ['history', machine, of],
+    queryFn: () => take(api.GET('/api/v1/machines/{name}/readings/{key}', { params: { path: { name: machine, key: of } } })),
+  });
+  if (history.error) return <Problem of={history.error} />;
+  return (
+    <ul className="rows history">
+      {history.data?.map((r) => (
+        <li key={`${r.seen}/${r.source}`} className="line">
+          <span>{r.shown}</span>
+          <span className="quiet num">
+            {time(r.seen)}, {r.source}
+          </span>
+        </li>
+      ))}
+    </ul>
   );
 }

@@ -47,5 +47,5 @@ export function Explain({
 export function mender(fix: { by: string; minutes: number | null }): string {
   const who =
     { person: 'by a person', script: 'by a script', vendor: "by the vendor's support", nobody: 'cannot be mended' }[fix.by] ?? fix.by;
-  return fix.minutes === null ? who : `${who}, ${fix.minutes} min each`;
+  return fix.minutes === null ? who : `${who}, ${fix.minutes} min`;
 }

@@ -1,13 +1,15 @@
 import { useQuery } from '@tanstack/react-query';
-import { type FormEvent, useEffect, useState } from 'react';
+import { useEffect, useState } from 'react';
 import { Navigate, NavLink, Outlet, useLocation, useNavigate, useSearchParams } from 'react-router';
 import { api, type Schemas, ServiceProblem, take } from '../api/client';
 import { useLive } from '../api/live';
+import { ConditionField } from './ConditionField';
 import { time } from './words';
 
 const pages = [
   ['/', 'Overview'],
   ['/fleet', 'Fleet'],
+  ['/exposure', 'Exposure'],
   ['/readiness', 'Readiness'],
   ['/plans', 'Plans'],
   ['/runs', 'Runs'],
@@ -68,24 +70,13 @@ function FilterBox() {
   const [params] = useSearchParams();
   const place = useLocation();
   const go = useNavigate();
-  const current = place.pathname === '/fleet' ? (params.get('filter') ?? '') : '';
-  const [text, setText] = useState(current);
-  useEffect(() => setText(current), [current]);
-  const submit = (e: FormEvent) => {
-    e.preventDefault();
-    go(`/fleet?filter=${encodeURIComponent(text)}`);
-  };
   return (
-    <form onSubmit={submit} role="search">
-      <input
-        className="filter"
-        value={text}
-        onChange={(e) => setText(e.target.value)}
-        placeholder={'site = "Westhaven" and …'}
-        aria-label="Find machines by a condition"
-        spellCheck={false}
-      />
-    </form>
+    <ConditionField
+      value={place.pathname === '/fleet' ? (params.get('filter') ?? '') : ''}
+      label="Find machines by a condition"
+      placeholder={'site = "Westhaven" and …'}
+      onSubmit={(filter) => go(`/fleet?filter=${encodeURIComponent(filter)}`)}
+    />
   );
 }
 

@@ -30,6 +30,7 @@ export function PlanPage() {
         {view.limits.site < 2147483647 && `, ${view.limits.site} at one site`}
         {view.plan.deadline && ` · deadline ${date(view.plan.deadline)}`}
       </p>
+      {view.plan.state === 'drafted' && <Acknowledgements plan={name} />}
       <Waves view={view} />
       {view.undecided.length > 0 && (
         <section className="card below">
@@ -43,6 +44,61 @@ export function PlanPage() {
       )}
       <Members view={view} />
     </>
+  );
+}
+
+/** What somebody has to read, or to put up with by name, before the plan starts. */
+function Acknowledgements({ plan }: { plan: string }) {
+  const queries = useQueryClient();
+  const [giving, setGiving] = useState(false);
+  const path = { params: { path: { name: plan } } };
+  const all = useQuery({
+    queryKey: ['acknowledgements', plan],
+    queryFn: () => take(api.GET('/api/v1/plans/{name}/acknowledgements', path)),
+  });
+  const give = useMutation({
+    mutationFn: (reason: string) => take(api.POST('/api/v1/plans/{name}/acknowledgements', { ...path, body: { names: null, reason } })),
+    onSuccess: () => {
+      setGiving(false);
+      queries.invalidateQueries();
+    },
+  });
+  if (all.error) return <Problem of={all.error} />;
+  const open = all.data?.filter((a) => a.by === null) ?? [];
+  if (!all.data || all.data.length === 0) return null;
+  return (
+    <section className="card above">
+      <h2>
+        <span>Before it starts: {open.length === 0 ? 'all is acknowledged' : `${open.length} to acknowledge`}</span>
+        {open.length > 0 && (
+          <Button className="acts" size="xs" onClick={() => setGiving(true)}>
+            I have read them all
+          </Button>
+        )}
+      </h2>
+      <ul className="rows">
+        {all.data.map((a) => (
+          <li key={`${a.kind}/${a.name}`}>
+            <b>{a.title}</b>{' '}
+            <span className="quiet">
+              {word(a.kind)}, {a.machines} machines{a.by && ` · acknowledged by ${a.by}: ${a.reason}`}
+            </span>
+            <div>{a.words}</div>
+          </li>
+        ))}
+      </ul>
+      {giving && (
+        <ReasonDialog
+          title="Acknowledge all of it"
+          what="The plan may start in spite of what is listed here. It is kept with your name."
+          act="Acknowledge"
+          busy={give.isPending}
+          error={give.error}
+          onAct={(reason) => give.mutate(reason)}
+          onClose={() => setGiving(false)}
+        />
+      )}
+    </section>
   );
 }
 

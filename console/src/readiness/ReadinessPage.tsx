@@ -1,10 +1,16 @@
-import { Button } from '@mantine/core';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { useEffect, useRef } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
+import { CheckActions } from '../parts/CheckActions';
+import { ConditionField } from '../parts/ConditionField';
 import { Explain, mender } from '../parts/Explain';
 import { Loading, Problem } from '../parts/Problem';
-import { many, span, word } from '../parts/words';
+import { date, many, span, word } from '../parts/words';
+
+const PART = 200;
+const ROW = 31;
 
 interface Target {
   plan?: string;
@@ -28,7 +34,30 @@ export function ReadinessPage() {
     enabled: asked,
   });
   if (plans.error) return <Problem of={plans.error} />;
-  if (readiness.error) return <Problem of={readiness.error} />;
+  const narrow = (scope: string) => {
+    const next = new URLSearchParams(params);
+    next.delete('machine');
+    if (scope) next.set('scope', scope);
+    else next.delete('scope');
+    setParams(next);
+  };
+  const scoping = (
+    <ConditionField
+      className="left"
+      value={target.scope ?? ''}
+      label="Only the machines of a condition"
+      placeholder={'all, or those with site = "Westhaven" …'}
+      onSubmit={narrow}
+    />
+  );
+  if (readiness.error)
+    return (
+      <>
+        <h1>Readiness of which machines?</h1>
+        {scoping}
+        <Problem of={readiness.error} />
+      </>
+    );
   const targets = (
     <p className="targets">
       {plans.data?.map((plan) => (
@@ -57,7 +86,10 @@ export function ReadinessPage() {
   if (!readiness.data) return <Loading />;
   const view = readiness.data;
   const going = view.machines - view.arrived;
-  const check = view.checks.find((c) => c.name === params.get('check')) ?? view.checks.find((c) => c.unmet + c.untold > 0);
+  const check =
+    view.checks.find((c) => c.name === params.get('check')) ??
+    view.checks.find((c) => c.name === view.toMend[0]?.check) ??
+    view.checks.find((c) => c.unmet + c.untold > 0);
   const choose = (name: string) => {
     const next = new URLSearchParams(params);
     next.set('check', name);
@@ -70,25 +102,39 @@ export function ReadinessPage() {
         To {view.target}: <b>{view.open}</b> of <b>{going}</b> gates open, <b>{view.shut}</b> shut, <b>{view.undecided}</b> undecided
       </h1>
       <p className="under">
-        {view.checks
-          .filter((c) => c.opens > 0)
-          .slice(0, 3)
-          .map((c) => (
-            <span key={c.name} className="gain">
-              <b>+{c.opens}</b> {c.title.toLowerCase()}
-            </span>
-          ))}
         {view.nobodyCanMend > 0 && (
           <span className="gain">
             <b>{view.nobodyCanMend}</b> nobody can mend
           </span>
         )}
+        {view.waitingForOffer > 0 && (
+          <span className="gain">
+            <b>{view.waitingForOffer}</b> eligible, not offered yet
+          </span>
+        )}
+        {view.arrived > 0 && <span className="gain">{view.arrived} run it already</span>}
+        {view.undecidedScope > 0 && <span className="gain">of {view.undecidedScope} more it cannot be told whether they are meant</span>}
+        {view.silent > 0 && <span className="gain">{view.silent} silent for a week</span>}
         {view.disagreements > 0 && <span className="gain">sources disagree on {many(view.disagreements, 'machine')}</span>}
       </p>
-      {targets}
+      <div className="scoping">
+        {targets}
+        {scoping}
+        <span className="quiet">
+          report:{' '}
+          {['html', 'csv', 'json'].map((format) => (
+            <a key={format} href={reportOf(target, format)}>
+              {format.toUpperCase()}
+            </a>
+          ))}
+        </span>
+      </div>
       <div className="columns wide-left">
-        <Checks view={view} chosen={check?.name} onChoose={choose} />
-        {check && <Behind target={target} check={check} />}
+        <div className="stack">
+          <ToMend view={view} onChoose={choose} />
+          <Checks view={view} chosen={check?.name} onChoose={choose} />
+        </div>
+        {check && <Behind key={check.name} target={target} check={check} />}
       </div>
       {view.reasons.length > 0 && (
         <section className="card below">
@@ -108,6 +154,12 @@ export function ReadinessPage() {
   );
 }
 
+function reportOf(target: Target, format: string): string {
+  const query = new URLSearchParams({ format });
+  for (const [name, value] of Object.entries(target)) if (value) query.set(name, value);
+  return `/api/v1/readiness/report?${query}`;
+}
+
 function Checks({
   view,
   chosen,
@@ -117,6 +169,7 @@ function Checks({
   chosen: string | undefined;
   onChoose: (name: string) => void;
 }) {
+  const waived = view.checks.some((c) => c.waived > 0);
   return (
     <section className="card">
       <table className="checks">
@@ -128,6 +181,7 @@ function Checks({
             </th>
             <th className="num">unmet</th>
             <th className="num">untold</th>
+            {waived && <th className="num">waived</th>}
             <th>who mends it</th>
             <th className="num">opens</th>
           </tr>
@@ -146,6 +200,7 @@ function Checks({
               </td>
               <td className="num">{check.unmet || ''}</td>
               <td className="num">{check.untold || ''}</td>
+              {waived && <td className="num">{check.waived || ''}</td>}
               <td className="quiet">
                 {check.unmet + check.untold > 0 ? mender(check.fix) : check.deferred > 0 ? 'asked in the window' : ''}
               </td>
@@ -174,31 +229,32 @@ function Bar({ check }: { check: Schemas['CheckCount'] }) {
 /** The machines behind a check, and the one chosen explained. */
 function Behind({ target, check }: { target: Target; check: Schemas['CheckCount'] }) {
   const [params, setParams] = useSearchParams();
-  const queries = useQueryClient();
-  const rows = useQuery({
+  const rows = useInfiniteQuery({
     queryKey: ['readiness-machines', target, check.name],
-    queryFn: () =>
+    queryFn: ({ pageParam }) =>
       take(
-        api.GET('/api/v1/readiness/machines', { params: { query: { ...target, check: check.name, state: 'unmet,untold', limit: 500 } } }),
+        api.GET('/api/v1/readiness/machines', {
+          params: { query: { ...target, check: check.name, state: 'unmet,untold,waived', limit: PART, cursor: pageParam ?? undefined } },
+        }),
       ),
+    initialPageParam: null as string | null,
+    getNextPageParam: (last) => last.next,
   });
-  const chosen = rows.data?.items.find((row) => row.name === params.get('machine')) ?? rows.data?.items[0];
+  const all = rows.data?.pages.flatMap((page) => page.items) ?? [];
+  const chosen = params.get('machine') ?? all[0]?.name;
   const gate = useQuery({
-    queryKey: ['gate', chosen?.name, target],
+    queryKey: ['gate', chosen, target],
     queryFn: () =>
       take(
         api.GET('/api/v1/machines/{name}/gate', {
-          params: { path: { name: chosen?.name as string }, query: { plan: target.plan, product: target.product } },
+          params: { path: { name: chosen as string }, query: { plan: target.plan, product: target.product } },
         }),
       ),
     enabled: chosen !== undefined,
   });
-  const read = useMutation({
-    mutationFn: (name: string) => take(api.POST('/api/v1/machines/{name}/readings', { params: { path: { name } } })),
-    onSettled: () => queries.invalidateQueries(),
-  });
   const pick = (name: string) => {
     const next = new URLSearchParams(params);
+    next.set('check', check.name);
     next.set('machine', name);
     setParams(next, { replace: true });
   };
@@ -206,39 +262,101 @@ function Behind({ target, check }: { target: Target; check: Schemas['CheckCount'
   return (
     <section className="card">
       <h2>
-        {check.title} <span className="quiet">{rows.data ? many(rows.data.total, 'machine') : ''}</span>
+        {check.title} <span className="quiet">{rows.data ? many(rows.data.pages[0]?.total ?? 0, 'machine') : ''}</span>
       </h2>
-      {rows.data?.total === 0 && <p className="empty">Met by every machine that it is asked of.</p>}
-      <ul className="pick">
-        {rows.data?.items.map((row) => (
-          <li key={row.id} className={row.name === chosen?.name ? 'chosen' : ''}>
-            <button type="button" className="plain" onClick={() => pick(row.name)} aria-pressed={row.name === chosen?.name}>
-              <code>{row.name}</code>
-              <span>{row.seen[0] ? (row.seen[0].note ?? row.seen[0].shown) : word(row.checkState)}</span>
-              <span className="quiet num">
-                {row.seen[0]?.ageSeconds != null ? `${span(row.seen[0].ageSeconds)} ago, ${row.seen[0].source}` : ''}
-              </span>
-            </button>
-          </li>
-        ))}
-      </ul>
+      {rows.error && <Problem of={rows.error} />}
+      {rows.data && all.length === 0 && <p className="empty">Met by every machine that it is asked of.</p>}
+      <PickList rows={all} chosen={chosen} more={rows.hasNextPage} onMore={() => rows.fetchNextPage()} onPick={pick} />
       {chosen && one && gate.data && (
         <div className="chosen-one">
           <h3>
-            <Link to={`/machines/${encodeURIComponent(chosen.name)}`}>
-              <code>{chosen.name}</code>
+            <Link to={`/machines/${encodeURIComponent(chosen)}`}>
+              <code>{chosen}</code>
             </Link>
           </h3>
           <Explain seen={one.seen} wanted={one.wanted} fix={one.fix} state={one.state} />
+          {one.waiver && (
+            <p className="small">
+              Waived by {one.waiver.by} until {date(one.waiver.until)}: {one.waiver.reason}
+            </p>
+          )}
+          {one.lapsed && <p className="small held">No longer waived: {one.lapsed}</p>}
           <p className="then">
             <span className="quiet">then</span> {then(gate.data, check.name)}
           </p>
-          <Button className="acts" loading={read.isPending} onClick={() => read.mutate(chosen.name)}>
-            Read again now
-          </Button>
-          {read.error && <Problem of={read.error} />}
+          <CheckActions machine={chosen} check={one} target={{ plan: target.plan, product: target.product }} />
         </div>
       )}
+    </section>
+  );
+}
+
+interface PickProps {
+  rows: Schemas['ReadinessRow'][];
+  chosen: string | undefined;
+  more: boolean;
+  onMore: () => void;
+  onPick: (name: string) => void;
+}
+
+/** Only the rows in sight are drawn, however many there are. */
+function PickList({ rows, chosen, more, onMore, onPick }: PickProps) {
+  const box = useRef<HTMLUListElement>(null);
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 8 });
+  const shown = virtual.getVirtualItems();
+  const last = shown.at(-1)?.index ?? 0;
+  useEffect(() => {
+    if (more && last >= rows.length - 20) onMore();
+  }, [more, last, rows.length, onMore]);
+  return (
+    <ul className="pick" ref={box}>
+      <li className="pick-room" style={{ height: virtual.getTotalSize() }}>
+        {shown.map((item) => {
+          const row = rows[item.index] as Schemas['ReadinessRow'];
+          const seen = row.seen[0];
+          return (
+            <button
+              key={row.id}
+              type="button"
+              className={`plain${row.name === chosen ? ' chosen' : ''}`}
+              style={{ transform: `translateY(${item.start}px)` }}
+              onClick={() => onPick(row.name)}
+              aria-pressed={row.name === chosen}
+            >
+              <code>{row.name}</code>
+              <span title={seen ? (seen.note ?? seen.shown) : undefined}>
+                {row.checkState === 'waived' ? 'waived' : seen ? (seen.note ?? seen.shown) : word(row.checkState)}
+              </span>
+              <span className="quiet num">{seen?.ageSeconds != null ? `${span(seen.ageSeconds)} ago, ${seen.source}` : ''}</span>
+            </button>
+          );
+        })}
+      </li>
+    </ul>
+  );
+}
+
+/** What to mend, in the order in which it opens the most gates. */
+function ToMend({ view, onChoose }: { view: Schemas['ReadinessView']; onChoose: (name: string) => void }) {
+  if (view.toMend.length === 0) return null;
+  return (
+    <section className="card">
+      <h2>
+        Mend in this order <span className="quiet">each line after those above it</span>
+      </h2>
+      <ol className="rows to-mend">
+        {view.toMend.map((step) => (
+          <li key={step.check}>
+            <button type="button" className="plain" onClick={() => onChoose(step.check)}>
+              {step.title}
+            </button>
+            <span className="quiet">{mender(step)}</span>
+            <span className="num">{many(step.machines, 'machine')}</span>
+            <b className="num">+{step.opens}</b>
+            <span className="quiet num">{step.openThen} open</span>
+          </li>
+        ))}
+      </ol>
     </section>
   );
 }

@@ -1,0 +1,122 @@
+import { Button, Modal, Textarea, TextInput } from '@mantine/core';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, type Schemas, take } from '../api/client';
+import { Problem } from './Problem';
+
+interface Target {
+  plan?: string;
+  product?: string;
+}
+
+/** What can be done about one check on one machine: ask it again, let its script mend it, waive it. */
+export function CheckActions({ machine, check, target }: { machine: string; check: Schemas['CheckView']; target: Target }) {
+  const queries = useQueryClient();
+  const [waiving, setWaiving] = useState(false);
+  const call = { params: { path: { name: machine, check: check.name }, query: target } };
+  const done = () => {
+    setWaiving(false);
+    queries.invalidateQueries();
+  };
+  const again = useMutation({
+    mutationFn: () => take(api.POST('/api/v1/machines/{name}/checks/{check}/ask-again', call)),
+    onSettled: done,
+  });
+  const mend = useMutation({ mutationFn: () => take(api.POST('/api/v1/machines/{name}/checks/{check}/fixes', call)), onSuccess: done });
+  const waive = useMutation({
+    mutationFn: (body: Schemas['WaiveCommand']) => take(api.POST('/api/v1/machines/{name}/checks/{check}/waivers', { ...call, body })),
+    onSuccess: done,
+  });
+  const problem = again.error ?? mend.error;
+  return (
+    <>
+      <div className="actions start">
+        <Button className="acts" size="xs" loading={again.isPending} onClick={() => again.mutate()}>
+          Ask again now
+        </Button>
+        {check.fix.script && (
+          <Button variant="default" size="xs" loading={mend.isPending} onClick={() => mend.mutate()}>
+            Let {check.fix.script} mend it
+          </Button>
+        )}
+        {check.waivable && !check.waiver && (
+          <Button variant="default" size="xs" onClick={() => setWaiving(true)}>
+            Waive …
+          </Button>
+        )}
+      </div>
+      {mend.data && (
+        <p className="small quiet" role="status">
+          Fix {mend.data.id} is under way; the check is asked again when it has ended.
+        </p>
+      )}
+      {problem && <Problem of={problem} />}
+      {waiving && (
+        <WaiveDialog
+          machine={machine}
+          check={check}
+          busy={waive.isPending}
+          error={waive.error}
+          onWaive={(body) => waive.mutate(body)}
+          onClose={() => setWaiving(false)}
+        />
+      )}
+    </>
+  );
+}
+
+interface WaiveProps {
+  machine: string;
+  check: Schemas['CheckView'];
+  busy: boolean;
+  error: Error | null;
+  onWaive: (body: Schemas['WaiveCommand']) => void;
+  onClose: () => void;
+}
+
+function WaiveDialog({ machine, check, busy, error, onWaive, onClose }: WaiveProps) {
+  const [reason, setReason] = useState('');
+  const [until, setUntil] = useState('');
+  return (
+    <Modal opened onClose={onClose} title={`Waive on ${machine}`} centered lockScroll={false}>
+      <p>
+        <b>{check.title}.</b> The gate counts it as passed until that day. It closes again when the value gets worse or the check changes.
+      </p>
+      <TextInput
+        label="Until"
+        description="The last day on which it counts, such as 2027-02-28."
+        placeholder="2027-02-28"
+        value={until}
+        onChange={(e) => setUntil(e.currentTarget.value)}
+        data-autofocus
+      />
+      <Textarea
+        label="Why"
+        description="Kept with your name."
+        value={reason}
+        onChange={(e) => setReason(e.currentTarget.value)}
+        autosize
+        minRows={2}
+        mt="sm"
+      />
+      {error && (
+        <p className="form-error" role="alert">
+          {error.message}
+        </p>
+      )}
+      <div className="dialog-actions">
+        <Button variant="default" onClick={onClose}>
+          Leave it
+        </Button>
+        <Button
+          className="acts"
+          disabled={reason.trim() === '' || until.trim() === ''}
+          loading={busy}
+          onClick={() => onWaive({ reason, until: until.trim() })}
+        >
+          Waive it
+        </Button>
+      </div>
+    </Modal>
+  );
+}
