@@ -32,7 +32,7 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
         var rows = page.Locator("table.checks tbody tr");
         await Assertions.Expect(rows.First).ToBeVisibleAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = "Processor on the supported list" }).ClickAsync();
-        var behind = page.Locator(".pick li");
+        var behind = page.Locator(".pick button");
         await Assertions.Expect(behind.First).ToBeVisibleAsync();
         await Assertions.Expect(page.Locator(".explain")).ToContainTextAsync("hardware.processor = Ness 2");
         await Assertions.Expect(page.Locator(".explain")).ToContainTextAsync("cannot be mended");
@@ -45,14 +45,55 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     public async Task A_condition_filters_the_fleet_and_a_mistyped_one_is_told()
     {
         var page = await demo.OpenAsync("/fleet");
-        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("240 machines");
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("281 machines");
         Assert.InRange(await page.Locator(".grid-row").CountAsync(), 10, 60);
-        await page.Locator(".filter").FillAsync("site = \"MV Gannet\" and group = bridge");
-        await page.Locator(".filter").PressAsync("Enter");
+        await page.Locator(".frame .filter").FillAsync("site = \"MV Gannet\" and group = bridge");
+        await page.Locator(".frame .filter").PressAsync("Enter");
         await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("3 machines match");
-        await page.Locator(".filter").FillAsync("siet = \"MV Gannet\"");
-        await page.Locator(".filter").PressAsync("Enter");
+        await page.Locator(".frame .filter").FillAsync("siet = \"MV Gannet\"");
+        await page.Locator(".frame .filter").PressAsync("Enter");
         await Assertions.Expect(page.Locator(".problem")).ToContainTextAsync("There is no key 'siet'; did you mean 'site'? (column 1)");
+    }
+
+    [Fact]
+    public async Task A_condition_is_completed_with_keys_comparisons_and_the_values_that_the_fleet_has()
+    {
+        var page = await demo.OpenAsync("/readiness");
+        var field = page.Locator(".scoping .filter");
+        await field.FillAsync("hardw");
+        await Assertions.Expect(page.GetByRole(AriaRole.Option).First).ToContainTextAsync("hardware.memory");
+        await field.FillAsync("hardware.model ");
+        await Assertions.Expect(page.GetByRole(AriaRole.Option, new() { Name = "like" })).ToBeVisibleAsync();
+        await field.FillAsync("hardware.model = ");
+        await Assertions.Expect(page.GetByRole(AriaRole.Option).First).ToContainTextAsync("\"Tarn 4\"");
+        await field.PressAsync("ArrowDown");
+        await field.PressAsync("Enter");
+        await Assertions.Expect(field).ToHaveValueAsync("hardware.model = \"Tarn 4\" ");
+        await field.PressAsync("Escape");
+        await field.PressAsync("Enter");
+        await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("scope=hardware.model"));
+        var view = await demo.Service.Client.ReadinessAsync(null, null, Plan, "hardware.model = \"Tarn 4\"", Stop);
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync($"of {view.Machines - view.Arrived} gates open");
+        Assert.InRange(view.Machines, 20, 120);
+    }
+
+    [Fact]
+    public async Task Exposure_leads_from_a_release_to_its_machines()
+    {
+        var page = await demo.OpenAsync("/exposure");
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("3 out of support");
+        await Assertions.Expect(page.Locator("td.over").First).ToContainTextAsync("over for");
+        await page.Locator("tr", new() { HasText = "Brae Server 4" }).Filter(new() { HasText = "Standard" }).GetByRole(AriaRole.Link).ClickAsync();
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("2 machines match");
+    }
+
+    [Fact]
+    public async Task A_gateway_s_page_says_which_radio_keeps_it_and_by_which_legs_it_would_go()
+    {
+        var page = await demo.OpenAsync("/machines/gate-w-1");
+        await Assertions.Expect(page.Locator(".legs li").First).ToContainTextAsync("firmware-2-to-2.4");
+        await Assertions.Expect(page.Locator(".explain").First).ToContainTextAsync("gate-w-1-radio-07, model Skua 1");
+        await Assertions.Expect(page.Locator(".explain").First).ToContainTextAsync("Replace that radio by a Skua 2");
     }
 
     [Fact]
@@ -120,6 +161,7 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     [InlineData("/")]
     [InlineData("/fleet")]
     [InlineData("/machines/desk-w-002")]
+    [InlineData("/exposure")]
     [InlineData("/readiness")]
     [InlineData("/plans")]
     [InlineData("/plans/winter-crossing")]

@@ -52,6 +52,36 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     }
 
     [Fact]
+    public async Task Where_two_sources_disagree_the_newer_counts_and_the_older_stays_on_the_page()
+    {
+        await using var own = await SmallDemo.StartAsync(started: false);
+        var file = Path.Combine(own.Service.Data, "agent.csv");
+        await File.WriteAllTextAsync(file, "name,hardware.memory\ndesk-3,4 GiB\n", Stop);
+        await using (var stream = File.OpenRead(file)) await own.Service.Client.ImportAsync(stream, new("agent", "now"), dry: false, Stop);
+        var page = await small.OpenAsync("/machines/desk-3", own.Service);
+        var memory = page.Locator(".check", new() { HasText = "At least 8 GiB of memory" });
+        await Assertions.Expect(memory.Locator(".explain")).ToContainTextAsync("hardware.memory = 4 GiB");
+        await Assertions.Expect(memory.Locator(".explain")).ToContainTextAsync("by agent");
+        var reading = page.Locator("tr", new() { HasText = "hardware.memory" });
+        await Assertions.Expect(reading.Locator(".differs")).ToContainTextAsync("stand-in said 16 GiB");
+        await reading.GetByRole(AriaRole.Button).ClickAsync();
+        await Assertions.Expect(reading.Locator(".history li")).ToHaveCountAsync(2);
+    }
+
+    [Fact]
+    public async Task Hostile_readings_are_text_on_the_page_and_run_nothing()
+    {
+        await using var own = await SmallDemo.StartAsync(started: false);
+        var file = Path.Combine(own.Service.Data, "evil.csv");
+        await File.WriteAllTextAsync(file, "name,link,os.product,hardware.model\nevil,stand-in,Brae Desktop,\"<img src=x onerror=\"\"document.title='owned'\"\"> \u001b[31m =1+1\"\n", Stop);
+        await using (var stream = File.OpenRead(file)) await own.Service.Client.ImportAsync(stream, new("agent", "now"), dry: false, Stop);
+        var page = await small.OpenAsync("/machines/evil", own.Service);
+        await Assertions.Expect(page.Locator("tr", new() { HasText = "hardware.model" })).ToContainTextAsync("<img src=x onerror=");
+        await Assertions.Expect(page.Locator("main img")).ToHaveCountAsync(0);
+        Assert.NotEqual("owned", await page.TitleAsync());
+    }
+
+    [Fact]
     public async Task An_unknown_machine_or_run_is_told_with_what_may_be_meant()
     {
         var page = await small.OpenAsync("/machines/desk-22");
@@ -67,14 +97,14 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await Assertions.Expect(page.Locator("h1")).ToBeVisibleAsync();
         await page.Keyboard.PressAsync("Tab");
         await Assertions.Expect(page.Locator(".skip")).ToBeFocusedAsync();
-        foreach (var name in new[] { "Grand Stair", "Overview", "Fleet", "Readiness", "Plans", "Runs", "Outcomes" })
+        foreach (var name in new[] { "Grand Stair", "Overview", "Fleet", "Exposure", "Readiness", "Plans", "Runs", "Outcomes" })
         {
             await page.Keyboard.PressAsync("Tab");
             await Assertions.Expect(page.Locator(":focus")).ToHaveTextAsync(name);
         }
 
         await page.Keyboard.PressAsync("Tab");
-        await Assertions.Expect(page.Locator(".filter")).ToBeFocusedAsync();
+        await Assertions.Expect(page.Locator(".frame .filter")).ToBeFocusedAsync();
         await page.Keyboard.TypeAsync("name = \"desk-1\"");
         await page.Keyboard.PressAsync("Enter");
         await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("1 machine match");

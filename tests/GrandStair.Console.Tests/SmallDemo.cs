@@ -45,6 +45,7 @@ internal sealed class SmallDemo : IAsyncDisposable
             var plan = Path.Combine(service.Data, "plan.yaml");
             await File.WriteAllTextAsync(plan, Plan);
             await GstairAsync(service, "plan", "create", plan);
+            await GstairAsync(service, "plan", "acknowledge", "small", "--all", "--reason", "read");
             await GstairAsync(service, "plan", "start", "small");
             await Eventually.TrueAsync(async () => (await service.Client.RunsAsync("small", "parked", 1, default)).Total == 1, TimeSpan.FromMinutes(2), () => "a run is parked");
         }

@@ -44,11 +44,12 @@ internal sealed class EngineKit : IAsyncDisposable
         Database = database;
         Clock = clock;
         World = new(Path.Combine(_folder, "stand-ins.db"));
-        Fleet = new(new(database));
+        Rulings = new(database);
+        Fleet = new(new(database), Rulings);
         Plans = new(database);
         Runs = new(database);
         Shelf = new(new Documents(), new(database));
-        Desk = new(Shelf, Fleet, Plans, Runs, clock);
+        Desk = new(Shelf, Fleet, Plans, Rulings, Runs, clock);
     }
 
     public Database Database { get; }
@@ -60,6 +61,8 @@ internal sealed class EngineKit : IAsyncDisposable
     public FleetCache Fleet { get; }
 
     public PlanTable Plans { get; }
+
+    public RulingTable Rulings { get; }
 
     public RunLog Runs { get; }
 
@@ -123,6 +126,7 @@ internal sealed class EngineKit : IAsyncDisposable
     public async Task PlanAsync(string? body = null)
     {
         await Desk.CreateAsync(body ?? Plan, "planner", Stop);
+        await Desk.AcknowledgeAsync("small", null, "read", "planner", Stop);
         await Desk.StartAsync("small", "planner", Stop);
     }
 
@@ -131,8 +135,8 @@ internal sealed class EngineKit : IAsyncDisposable
     {
         var links = new LinkSet(new Dictionary<string, ILink> { ["stand-in"] = link ?? new StandInLink(World, Clock) });
         var reader = new MachineReader(links, Shelf, new(Database), Fleet, Clock);
-        var keeper = new PlanKeeper(Shelf, Fleet, reader, Plans, Runs, Clock, NullLogger<PlanKeeper>.Instance);
-        var worker = new RunWorker(Runs, Plans, Shelf, Fleet, reader, links, new(Database), Clock, NullLogger<RunWorker>.Instance);
+        var keeper = new PlanKeeper(Shelf, Fleet, reader, Plans, Rulings, Runs, Clock, NullLogger<PlanKeeper>.Instance);
+        var worker = new RunWorker(Runs, Plans, Rulings, Shelf, Fleet, reader, links, new(Database), Clock, NullLogger<RunWorker>.Instance);
         var stop = new CancellationTokenSource();
         _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), keeper.RunAsync(stop.Token))));
         return stop;
@@ -142,7 +146,15 @@ internal sealed class EngineKit : IAsyncDisposable
     public async Task WaitAsync(Func<IReadOnlyList<Member>, bool> holds, string what)
     {
         IReadOnlyList<Member> members = [];
-        await Eventually.TrueAsync(async () => holds(members = await Plans.MembersAsync("small", Stop)), TimeSpan.FromSeconds(90), () => $"{what}; they stand at {string.Join(", ", members.Select(m => $"{m.Standing} ({m.Why})"))}");
+        var states = ImmutableArray<RunState>.Empty;
+        await Eventually.TrueAsync(
+            async () =>
+            {
+                states = await StatesAsync();
+                return holds(members = await Plans.MembersAsync("small", Stop));
+            },
+            TimeSpan.FromSeconds(90),
+            () => $"{what}; they stand at {string.Join(", ", members.Select(m => $"{m.Standing} ({m.Why})"))}; runs are at {string.Join(", ", states.Select(r => $"leg {r.Leg + 1}, {r.Phase}, {r.Outstanding?.Name}, needs slot {r.NeedsSlot}, {r.Parked}"))}");
     }
 
     public async Task<ImmutableArray<RunState>> StatesAsync() => [.. (await Runs.ListAsync("small", Stop)).Select(r => r.State)];

@@ -51,6 +51,43 @@ public sealed class EngineTests
     }
 
     [Fact]
+    public async Task A_run_goes_over_both_legs_each_in_a_slot_of_its_own_and_the_second_with_what_the_first_brought()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 20000);
+        await kit.AddMachinesAsync(1, _ => [("firmware.mode", "legacy")]);
+        await kit.PlanAsync(EngineKit.Plan.Replace("release: \"7\"", "release: \"8\"", StringComparison.Ordinal).Replace("os.version < 7", "os.version < 8", StringComparison.Ordinal)
+            .Replace("methods: [", "methods: [image-to-8, ", StringComparison.Ordinal));
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved");
+        var run = Assert.Single(await kit.StatesAsync());
+        Assert.Equal([("6-to-7", "image-in-place"), ("7-to-8", "image-to-8")], run.Legs.Select(l => (l.Hop, l.Method)));
+        Assert.Equal(2, run.Phases.Count(p => p.Phase == Phase.AwaitSlot));
+        Assert.Equal(0, run.MissedSlots);
+        var machine = (await kit.Fleet.AllAsync(EngineKit.Stop)).Values.Single();
+        Assert.Equal(("8", "native"), (machine.TextOf("os.version"), machine.TextOf("firmware.mode")));
+    }
+
+    [Fact]
+    public async Task A_machine_goes_by_the_method_that_a_person_chose_and_less_than_all_has_to_be_acknowledged()
+    {
+        await using var kit = await EngineKit.StartAsync();
+        await kit.AddMachinesAsync(2);
+        await kit.Desk.CreateAsync(EngineKit.Plan, "planner", EngineKit.Stop);
+        var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ChooseMethodAsync("small", machine, "replace", "x", "planner", EngineKit.Stop));
+        await kit.Desk.ChooseMethodAsync("small", machine, "keep-data", "its programs are worn out", "planner", EngineKit.Stop);
+        var open = await kit.Desk.ToAcknowledgeAsync("small", EngineKit.Stop);
+        Assert.Equal([("must-read", "licence-carries", 2), ("carries", "keep-data", 1)], open.Select(o => (o.Kind, o.Name, o.Machines)));
+        var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("small", "planner", EngineKit.Stop));
+        Assert.Contains("people's data only: programs and settings are lost", refused.Message, StringComparison.Ordinal);
+        await kit.Desk.AcknowledgeAsync("small", ["licence-carries", "keep-data"], "they are told", "planner", EngineKit.Stop);
+        await kit.Desk.StartAsync("small", "planner", EngineKit.Stop);
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "both are proved");
+        Assert.Equal(["image-in-place", "keep-data"], (await kit.StatesAsync()).Select(r => r.CurrentLeg.Method).Order());
+    }
+
+    [Fact]
     public async Task A_machine_that_is_not_ready_gets_its_run_once_it_is_mended()
     {
         await using var kit = await EngineKit.StartAsync(pace: 20000);
@@ -214,10 +251,10 @@ public sealed class EngineTests
 
         public void GoOn() => _hang!.SetResult();
 
-        public async Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, CancellationToken stop)
+        public async Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
         {
             await WaitAsync();
-            return await inner.ReadAsync(machine, scripts, stop);
+            return await inner.ReadAsync(machine, scripts, wanted, stop);
         }
 
         public async Task PostAsync(Machine machine, PostedOrder order, CancellationToken stop)

@@ -130,6 +130,7 @@ public sealed class UpgradeTests
         var file = Path.Combine(service.Data, "plan.yaml");
         await File.WriteAllTextAsync(file, Plan, Stop);
         await GstairAsync(service, "plan", "create", file);
+        await GstairAsync(service, "plan", "acknowledge", "old-to-new", "--all", "--reason", "looked through");
         await GstairAsync(service, "plan", "start", "old-to-new");
         await Eventually.TrueAsync(async () => (await service.Client.RunsAsync(null, null, 10, Stop)).Total == 1, TimeSpan.FromMinutes(1), () => "a run is opened");
     }

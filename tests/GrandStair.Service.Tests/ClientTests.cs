@@ -75,6 +75,26 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Contains("1 machines", (await Service.GstairAsync("fleet", "list", "site = \"Holm Pier\"")).Out, StringComparison.Ordinal);
     }
 
+    [Fact]
+    public async Task An_older_export_is_taken_in_its_encoding_by_a_mapping_and_json_lines_by_their_name()
+    {
+        var export = Path.Combine(Service.Data, "export.csv");
+        await File.WriteAllBytesAsync(export, [.. "Hostname;Standort;RAM\nkasse-1;Caf\u00e9 Corran;16\n".Select(c => (byte)c)], TestContext.Current.CancellationToken);
+        var mapping = fleet.Write("columns: { name: Hostname, site: Standort, hardware.memory: { column: RAM, unit: GiB } }\nconstants: { link: stand-in, os.product: Brae Desktop }\n", "mapping.yaml");
+        var wrong = await Service.GstairAsync("fleet", "import", export, "--mapping", fleet.Write("columns: { name: Host }\n", "other.yaml"), "--seen", "now");
+        Assert.Contains("The mapping speaks of a column 'Host', which the file has not", wrong.Error, StringComparison.Ordinal);
+        Assert.Contains("expected utf-8 or windows-1252", (await Service.GstairAsync("fleet", "import", export, "--encoding", "latin", "--seen", "now")).Error, StringComparison.Ordinal);
+        Assert.Contains("1 added", (await Service.GstairAsync("fleet", "import", export, "--mapping", mapping, "--encoding", "windows-1252", "--seen", "now")).Out, StringComparison.Ordinal);
+        var machine = await Service.Client.MachineAsync("kasse-1", TestContext.Current.CancellationToken);
+        Assert.Equal(("Caf\u00e9 Corran", "16 GiB"), (machine.Machine.Site, machine.Readings.Single(r => r.Key == "hardware.memory").Shown));
+
+        var lines = fleet.Write("{\"name\": \"kasse-2\", \"site\": \"Corran\", \"link\": \"stand-in\", \"apps\": [{\"name\": \"Ledger\", \"version\": \"8.2\"}]}\n{\"name\": \n", "more.jsonl");
+        var taken = await Service.GstairAsync("fleet", "import", lines, "--seen", "now");
+        Assert.Equal(9, taken.Exit);
+        Assert.Contains($"{lines}:2: The line is no JSON object", taken.Error, StringComparison.Ordinal);
+        Assert.Contains("1 machines", (await Service.GstairAsync("fleet", "list", "apps has (name = Ledger and version < 9)")).Out, StringComparison.Ordinal);
+    }
+
     [Theory]
     [InlineData(4, "did you mean 'desk-1'", "machine", "show", "dekk-1")]
     [InlineData(3, "There is no key 'firmwre.tpm.state'; did you mean 'firmware.tpm.state'? (column 1)", "fleet", "list", "firmwre.tpm.state = on")]
@@ -127,6 +147,6 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
             Assert.Equal(0, (await Service.GstairAsync(noun, "--help")).Exit);
         Assert.Contains("2027-03-31", (await Service.GstairAsync("catalogue", "list")).Out, StringComparison.Ordinal);
         Assert.Contains("packages.held", (await Service.GstairAsync("catalogue", "keys")).Out, StringComparison.Ordinal);
-        Assert.Contains("Debian is well formed", (await Service.GstairAsync("catalogue", "check", Path.Combine(Repository.Root, "catalogue", "debian"))).Out, StringComparison.Ordinal);
+        Assert.Contains("Debian is well formed", (await Service.GstairAsync("catalogue", "validate", Path.Combine(Repository.Root, "catalogue", "debian"))).Out, StringComparison.Ordinal);
     }
 }

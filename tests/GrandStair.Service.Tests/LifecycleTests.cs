@@ -41,6 +41,13 @@ public sealed class LifecycleTests
         var twice = await service.GstairAsync("plan", "create", Path.Combine(service.Data, "plan.yaml"));
         Assert.Contains("There is a plan 'small' already", twice.Error, StringComparison.Ordinal);
         Assert.Contains("is not under way", (await service.GstairAsync("plan", "hold", "small", "--reason", "x")).Error, StringComparison.Ordinal);
+        var unread = await service.GstairAsync("plan", "start", "small");
+        Assert.Equal(3, unread.Exit);
+        Assert.Contains("somebody has to acknowledge: licence-carries (The licence carries over only if", unread.Error, StringComparison.Ordinal);
+        Assert.Contains("1 of 1 are still open", await OkAsync(service, "plan", "acknowledge", "small"), StringComparison.Ordinal);
+        Assert.Contains("Say why, with --reason", (await service.GstairAsync("plan", "acknowledge", "small", "--all")).Error, StringComparison.Ordinal);
+        Assert.Contains("has nothing named 'x' to acknowledge", (await service.GstairAsync("plan", "acknowledge", "small", "x", "--reason", "y")).Error, StringComparison.Ordinal);
+        Assert.Contains("0 of 1 are still open", await OkAsync(service, "plan", "acknowledge", "small", "--all", "--reason", "read it to the terminals"), StringComparison.Ordinal);
         Assert.Contains("started", await OkAsync(service, "plan", "start", "small"), StringComparison.Ordinal);
         Assert.Contains("is under way already", (await service.GstairAsync("plan", "start", "small")).Error, StringComparison.Ordinal);
 

@@ -5,6 +5,7 @@ using GrandStair.Files;
 using GrandStair.Files.Catalogue;
 using GrandStair.Files.Fleet;
 using GrandStair.Files.Plans;
+using GrandStair.Files.Sources;
 using Xunit;
 
 namespace GrandStair.Core.Tests.Files;
@@ -67,12 +68,13 @@ public sealed class FileTests
         foreach (var product in Shipped().Values)
         {
             Assert.NotEmpty(product.Releases);
-            Assert.All(product.Methods, m => Assert.Single(m.Steps, s => s.TurningPoint));
+            Assert.All(product.Methods.Where(m => m.Way == Way.Upgrade), m => Assert.Single(m.Steps, s => s.TurningPoint));
             Assert.All(product.Hops, h => Assert.Contains(h.Checks, c => c.AskedAt.Contains(Moment.Proof) && c.Need == Need.Must));
             Assert.All(product.Readers.Select(r => r.Script).Concat(product.Methods.SelectMany(m => m.Steps.Concat(m.Rollback.Steps)).Select(s => s.Script).OfType<string>()), s => Assert.True(product.Scripts.ContainsKey(s)));
             // What a check looks at must be read by some reader, or the check could never be told.
-            var covered = product.Readers.SelectMany(r => r.Covers).ToHashSet();
+            var covered = product.Readers.SelectMany(r => r.Covers).Append("dependents").ToHashSet();
             Assert.All(product.Hops.SelectMany(h => h.Checks), c => Assert.Subset(covered, c.Wants.Keys.ToHashSet()));
+            Assert.All(product.Hops.SelectMany(h => h.Checks).Select(c => c.Fix.Script).OfType<string>(), s => Assert.True(product.Scripts.ContainsKey(s)));
         }
     }
 
@@ -132,7 +134,73 @@ public sealed class FileTests
     public void A_fleet_file_with_a_wrong_header_is_refused_whole(string csv, string says) =>
         Assert.Contains(says, Assert.Throws<FileException>(() => Read(csv)).Message, StringComparison.Ordinal);
 
-    private static FleetFile Read(string csv) => FleetCsv.Read(new StringReader(csv), "fleet.csv", "import", KeyRegistry.BuiltIn, Now, null);
+    [Fact]
+    public void Semicolons_quoted_line_breaks_and_a_byte_order_mark_are_read()
+    {
+        var file = Read("\uFEFFname;site;hardware.model;seen\ndesk-1;\"Quay;\nnorth\";\"Tarn \"\"4\"\"\";2027-01-11T08:00:00Z\n");
+        var desk = Assert.Single(file.Machines);
+        Assert.Equal(("Quay;\nnorth", "Tarn \"4\""), (desk.Site, desk.Readings.Single().Value!.Text));
+        Assert.Empty(file.Problems);
+    }
+
+    [Fact]
+    public void Json_lines_say_of_a_machine_what_they_have_fields_for_and_nothing_else()
+    {
+        const string lines = """
+            {"name": "desk-1", "site": "Westhaven", "disk.system.free": "41 GiB", "apps": [{"name": "Ledger", "version": "8.2"}], "seen": "2027-01-11T08:00:00Z"}
+            {"name": "desk-2", "power.mains": true, "os.version": null, "seen": "2027-01-11T08:00:00Z"}
+            {"name": "desk-3", "colour": "blue", "os.versoin": "6", "seen": "2027-01-11T08:00:00Z"}
+            ["desk-4"]
+            {"name": "desk-5"
+            {"name": "desk-6", "os.version": "6"}
+            """;
+        var file = Read(lines, new("import", IsJsonLines: true));
+        Assert.Equal(["desk-1", "desk-2", "desk-3"], file.Machines.Select(m => m.Name));
+        Assert.Equal(["disk.system.free", "apps"], file.Machines[0].Covered);
+        Assert.Equal("1: Ledger, version 8.2", file.Machines[0].Readings[1].Show());
+        Assert.Equal(["yes", "unreadable: the source could not read it"], file.Machines[1].Readings.Select(r => r.Show()));
+        Assert.Equal([3, 3, 4, 5, 6], file.Problems.Select(p => p.Line));
+        Assert.Contains("did you mean 'os.version'", file.Problems[1].Message, StringComparison.Ordinal);
+        Assert.Contains("does not say when its readings were seen", file.Problems[4].Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void A_mapping_says_which_column_is_which_key_in_which_unit_and_what_is_the_same_for_all()
+    {
+        var mapping = FleetMapping.Parse("""
+            columns:
+              name: Hostname
+              seen: Last scan
+              disk.system.free: { column: Free GB, unit: GB }
+            constants: { os.product: Brae Desktop, link: stand-in }
+            """, KeyRegistry.BuiltIn, "map.yaml");
+        var desk = Assert.Single(Read("HOSTNAME,Colour,Free GB,Last scan\ndesk-1,blue,41,2027-01-11T08:00:00Z\n", new("import", Mapping: mapping)).Machines);
+        Assert.Equal([("disk.system.free", 41e9), ("os.product", 0)], desk.Readings.Select(r => (r.Key, r.Value!.Amount)).Order());
+        Assert.Equal("stand-in", desk.Link!.Kind);
+        Assert.Contains("a column 'Hostname', which the file has not; did you mean 'Hostnam'?", Assert.Throws<FileException>(() => Read("Hostnam,Free GB,Last scan\n", new("import", Mapping: mapping))).Message, StringComparison.Ordinal);
+        var wrong = Assert.Throws<FileException>(() => FleetMapping.Parse("columns:\n  name: Host\n  disk.system.free: { column: Free, unit: d, x: y }\nconstants: { name: a }\n", KeyRegistry.BuiltIn, "map.yaml"));
+        Assert.Equal([(3, 46), (3, 43), (4, 12)], wrong.Problems.Select(p => (p.Line, p.Column)).OrderBy(p => p.Line).ThenByDescending(p => p.Column));
+    }
+
+    [Fact]
+    public void The_examples_of_the_docs_are_understood_and_a_wrong_source_is_told_whole()
+    {
+        string Example(string name) => File.ReadAllText(Path.Combine(House.Root, "docs", "examples", name));
+        Assert.Equal("GB", FleetMapping.Parse(Example("mapping.yaml"), KeyRegistry.BuiltIn, "mapping.yaml").Units["disk.system.free"]);
+        var source = SourceFile.Parse(Example("source.yaml"), KeyRegistry.BuiltIn, "source.yaml");
+        Assert.Equal(("tls", 636, 500, TimeSpan.FromDays(1)), (source.Security, source.Port, source.PageSize, source.Every));
+        var wrong = Assert.Throws<FileException>(() => SourceFile.Parse(
+            "source: ssh\nldap: { server: far.example, security: none, base: dc=x, filter: (a=b), bind: cn=r, page: 5000 }\nfields: { site: l, os.versoin: v }\n", KeyRegistry.BuiltIn, "s.yaml"));
+        foreach (var says in new[] { "is no name for a source", "is for this machine alone", "say with 'password-file'", "expected at most 1000", "no attribute for 'name'", "did you mean 'os.version'" })
+            Assert.Contains(wrong.Problems, p => p.Message.Contains(says, StringComparison.Ordinal));
+    }
+
+    private static (IReadOnlyList<FleetLine> Machines, IReadOnlyList<string> Covered, IReadOnlyList<FileProblem> Problems) Read(string text, FleetFormat? format = null)
+    {
+        var file = new FleetFile(new StringReader(text), "fleet.csv", format ?? new("import"), KeyRegistry.BuiltIn, Now);
+        var lines = file.Lines().ToArray();
+        return (lines, lines.FirstOrDefault()?.Covered ?? [], file.Problems);
+    }
 
     private static Dictionary<string, Product> Shipped() => Directory.GetDirectories(Path.Combine(House.Root, "catalogue"))
         .Select(folder => CatalogueFolder.Parse(CatalogueFolder.Load(folder), KeyRegistry.BuiltIn)).ToDictionary(p => p.Name);

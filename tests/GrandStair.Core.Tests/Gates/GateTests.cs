@@ -1,6 +1,7 @@
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Methods;
+using GrandStair.Core.Readiness;
 using GrandStair.Core.Routes;
 using Xunit;
 
@@ -70,7 +71,7 @@ public sealed class GateTests
     public void A_choice_that_cannot_be_told_never_falls_through_to_a_method_that_carries_less()
     {
         var product = Fleets.Product([], Fleets.Method("image", "patches.pending = 0"), Fleets.Method("fresh", carries: Carries.Blank));
-        var choice = MethodChoice.Choose(product, product.Hops[0], ["image", "fresh"], Carries.Blank, Fleets.With(("patches.pending", "?")), Moment.Planning, Fleets.Now);
+        var choice = Choose(product, ["image", "fresh"], Carries.Blank, ("patches.pending", "?"));
         Assert.Null(choice.Method);
         Assert.True(choice.Untold);
     }
@@ -111,7 +112,7 @@ public sealed class GateTests
     {
         var product = Fleets.Product([Chip, Fleets.Check("processor", "hardware.processor = new", by: Mender.Nobody)], Fleets.Method("image"));
         var machine = Fleets.With(("os.version", "6.4"), ("os.edition", "Workplace"), ("firmware.tpm.on", "?"), ("hardware.processor", "old"));
-        var assessment = Assessment.Of(product, product.Releases[1], ["image"], Carries.Whole, machine, Moment.Planning, Fleets.Now);
+        var assessment = Assessment.Of(new(product, product.Releases[1], ["image"], Carries.Whole), machine, Moment.Planning, Fleets.Now);
         Assert.Equal(GateState.Shut, assessment.State);
         Assert.True(assessment.CannotBeMended);
         Assert.Equal("cannot tell: chip; processor", assessment.Why);
@@ -120,11 +121,14 @@ public sealed class GateTests
     private static Gate Judge(Check[] checks, params (string, string)[] values) => Gate.Judge(checks, Fleets.With(values), Moment.Planning, Fleets.Now);
 
     private static MethodChoice Choose(Product product, string[] preference, params (string, string)[] values) =>
-        MethodChoice.Choose(product, product.Hops[0], preference, Carries.Whole, Fleets.With(values), Moment.Planning, Fleets.Now);
+        Choose(product, preference, Carries.Whole, values);
+
+    private static MethodChoice Choose(Product product, string[] preference, Carries carries, params (string, string)[] values) =>
+        MethodChoice.Choose(new(product, product.Hops[0], product.Hops[0].Checks, null), preference, carries, Fleets.With(values), Moment.Planning, Fleets.Now, Rulings.None);
 
     private static Route Route(string version, string edition, string target)
     {
         var product = Fleets.Product([]);
-        return RouteFinder.Find(product, Fleets.With(("os.version", version), ("os.edition", edition)), product.Releases.Single(r => r.Version == target));
+        return RouteFinder.Find(product, Fleets.With(("os.version", version), ("os.edition", edition)), product.Release(target), Fleets.Now);
     }
 }

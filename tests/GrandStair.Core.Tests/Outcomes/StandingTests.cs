@@ -47,11 +47,15 @@ public sealed class StandingTests
     public void The_next_leg_begins_when_the_last_is_proved_and_only_the_last_one_s_rollback_is_waited_for()
     {
         var state = Opened(legs: 2);
-        Answer(ref state, GateState.Open);
-        End(ref state, "fetch");
-        Take(ref state, new SlotOpened(Now, "worker", state.Outstanding!.Name));
         foreach (var leg in new[] { 1, 2 })
         {
+            Answer(ref state, GateState.Open);
+            End(ref state, "fetch");
+            // The first leg has the slot that the run was opened with; the second waits for one of its own.
+            Assert.Equal((leg == 2, leg == 2 ? null : state.Slot.Start, 0), (state.NeedsSlot, state.DueAt, state.MissedSlots));
+            if (leg == 2) Take(ref state, new SlotMoved(Now, "worker", state.Slot, "the second leg's"));
+            Assert.Equal(state.Slot.Start, state.DueAt);
+            Take(ref state, new SlotOpened(Now, "worker", state.Outstanding!.Name));
             Answer(ref state, GateState.Open);
             End(ref state, "save");
             Answer(ref state, GateState.Open);

@@ -1,0 +1,73 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Exposure;
+using GrandStair.Core.Readings;
+using Xunit;
+
+namespace GrandStair.Core.Tests.Exposure;
+
+public sealed class ExposureTests
+{
+    private static readonly Product Desktop = Fleets.Product([]) with
+    {
+        Zone = "Asia/Tokyo",
+        Releases =
+        [
+            new("6", "Brae Desktop 6", ReleaseStatus.Available, Ends(("*", new(2027, 1, 11)), ("Bridge", new(2028, 1, 11)))),
+            new("7", "Brae Desktop 7", ReleaseStatus.Recommended, Ends(("*", new(2031, 10, 14)))),
+        ],
+    };
+
+    private static readonly FleetColumns Fleet = FleetColumns.Of(
+    [
+        Desk(1, "6.4", "Workplace"), Desk(2, "6.4", "Workplace"), Desk(3, "6.1", "Bridge"), Desk(4, "7.1", "Workplace"), Desk(5, "5.0", "Workplace"), Desk(6, "6.4", "Workplace") with { Readings = [] },
+    ]);
+
+    [Fact]
+    public void Machines_are_counted_by_release_and_edition_and_what_ends_first_comes_first()
+    {
+        var exposure = ProductExposure.Of(Desktop, Fleet, Fleets.Now, null);
+        Assert.Equal(5, exposure.Machines);
+        Assert.Equal(
+            [("6", "Workplace", 2, 1), ("6", "Bridge", 1, 366), ("7", "Workplace", 1, 1738), (null, "Workplace", 1, null)],
+            exposure.Releases.Select(r => (r.Release?.Version, r.Edition!, r.Machines, r.DaysLeft)));
+        Assert.Empty(exposure.Fallen);
+    }
+
+    [Fact]
+    public void A_day_is_the_vendor_s_day()
+    {
+        // In Tokyo the twelfth begins nine hours before it does in UTC.
+        var lastHour = new DateTimeOffset(2027, 1, 11, 14, 59, 59, TimeSpan.Zero);
+        Assert.Empty(ProductExposure.Of(Desktop, Fleet, lastHour, null).Fallen);
+        var over = ProductExposure.Of(Desktop, Fleet, lastHour.AddSeconds(1), null);
+        Assert.Equal(["desk-1", "desk-2"], over.Fallen.Select(m => m.Name));
+        Assert.Equal(0, over.Releases[0].DaysLeft);
+    }
+
+    [Fact]
+    public void Who_falls_out_of_support_before_a_day_is_told()
+    {
+        Assert.Equal(["desk-1", "desk-2"], ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2027, 3, 31)).Falling.Select(m => m.Name));
+        Assert.Equal(3, ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2028, 1, 12)).Falling.Length);
+        Assert.Empty(ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2027, 1, 11)).Falling);
+    }
+
+    [Fact]
+    public void Dependents_are_a_reading_of_what_they_hang_on_as_old_as_the_oldest_of_them()
+    {
+        var gate = Fleets.Machine("gate-1", []);
+        Machine Radio(string name, TimeSpan age, params (string, string)[] values) => Fleets.With(age, [("hangs-on", "gate-1"), .. values]) with { Name = name };
+        var with = Dependents.With(gate, [Radio("radio-2", TimeSpan.FromHours(9), ("hardware.model", "Skua 1")), Radio("radio-1", TimeSpan.FromHours(2), ("hardware.model", "-"))]);
+        var reading = with.Find("dependents")!;
+        Assert.Equal(Fleets.Now.AddHours(-9), reading.Seen);
+        Assert.Equal(["radio-1, product not known, version not known", "radio-2, model Skua 1, product not known, version not known"], reading.Value!.Rows.Select(r => r.Show()));
+        Assert.Equal(Core.Conditions.Kleene.CannotTell, Fleets.Parse("dependents has (version < 3)").Ask(with, new(Fleets.Now)).Value);
+        Assert.Null(Dependents.With(with, []).Find("dependents"));
+    }
+
+    private static ImmutableDictionary<string, DateOnly> Ends(params (string Edition, DateOnly End)[] ends) => ends.ToImmutableDictionary(e => e.Edition, e => e.End);
+
+    private static Machine Desk(int id, string version, string edition) =>
+        Fleets.With(("os.product", "Brae Desktop"), ("os.version", version), ("os.edition", edition)) with { Id = new(id), Name = $"desk-{id}" };
+}
