@@ -1,0 +1,15 @@
+using GrandStair.Benches;
+
+return args switch
+{
+    ["judge"] => JudgeBench.Run() ? 0 : 1,
+    ["import"] => await ImportBench.RunAsync() ? 0 : 1,
+    ["list"] => await ListBench.RunAsync() ? 0 : 1,
+    _ => Usage(),
+};
+
+static int Usage()
+{
+    Console.Error.WriteLine("./bench: expected judge, import or list");
+    return 2;
+}
