@@ -9,7 +9,7 @@ namespace GrandStair.Console.Tests;
 public sealed class ConsoleFixture : IAsyncLifetime
 {
     private readonly ConcurrentQueue<string> _complaints = new();
-    private readonly List<IBrowserContext> _contexts = [];
+    private IBrowserContext? _open;
     private IPlaywright _playwright = null!;
     private IBrowser _browser = null!;
     private string _session = "";
@@ -39,6 +39,7 @@ public sealed class ConsoleFixture : IAsyncLifetime
     /// <summary>Starts Debian's Chromium.</summary>
     internal static async Task<(IPlaywright Playwright, IBrowser Browser)> BrowserAsync()
     {
+        Assertions.SetDefaultExpectTimeout(15_000);
         var playwright = await Playwright.CreateAsync();
         var browser = await playwright.Chromium.LaunchAsync(new()
         {
@@ -48,9 +49,10 @@ public sealed class ConsoleFixture : IAsyncLifetime
         return (playwright, browser);
     }
 
-    /// <summary>Opens a page of the console in a browser of its own.</summary>
+    /// <summary>Opens a page of the console in a browser of its own, and closes the one before it, which would otherwise go on asking the service.</summary>
     public async Task<IPage> OpenAsync(string path, bool signedIn = true, ColorScheme scheme = ColorScheme.Light)
     {
+        if (_open is not null) await _open.DisposeAsync();
         var context = await NewContextAsync(scheme, signedIn ? _session : null);
         var page = await context.NewPageAsync();
         if (signedIn)
@@ -70,7 +72,6 @@ public sealed class ConsoleFixture : IAsyncLifetime
     /// <inheritdoc />
     public async ValueTask DisposeAsync()
     {
-        foreach (var context in _contexts) await context.DisposeAsync();
         await _browser.DisposeAsync();
         _playwright.Dispose();
         await Service.DisposeAsync();
@@ -80,7 +81,7 @@ public sealed class ConsoleFixture : IAsyncLifetime
     {
         var context = await _browser.NewContextAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 }, ColorScheme = scheme, StorageState = session });
         context.SetDefaultTimeout(15_000);
-        _contexts.Add(context);
+        _open = context;
         return context;
     }
 }

@@ -68,6 +68,7 @@ public sealed class DecisionFixture : IAsyncLifetime
     private SmallDemo _demo = null!;
     private IPlaywright _playwright = null!;
     private IBrowser _browser = null!;
+    private IPage? _open;
 
     /// <summary>The service.</summary>
     public ServiceProcess Service => _demo.Service;
@@ -79,11 +80,12 @@ public sealed class DecisionFixture : IAsyncLifetime
         (_playwright, _browser) = await ConsoleFixture.BrowserAsync();
     }
 
-    /// <summary>Signs in by the token and opens a page.</summary>
+    /// <summary>Signs in by the token and opens a page; the one before it is closed.</summary>
     public async Task<IPage> OpenAsync(string path, ServiceProcess? service = null)
     {
         var from = service ?? Service;
-        var page = await _browser.NewPageAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 } });
+        if (_open is not null) await _open.CloseAsync();
+        var page = _open = await _browser.NewPageAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 } });
         page.SetDefaultTimeout(15_000);
         await page.GotoAsync(new Uri(from.Url, "/sign-in").ToString());
         await page.GetByLabel("Token", new() { Exact = true }).FillAsync(from.Token);
