@@ -1,7 +1,6 @@
 using System.Diagnostics;
 using System.Globalization;
 using System.Text;
-using GrandStair.Core.Readings;
 using GrandStair.Files.Fleet;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
@@ -55,7 +54,7 @@ internal static class ImportBench
         var begun = Stopwatch.GetTimestamp();
         using var reader = new StreamReader(csv, Encoding.UTF8);
         var file = new FleetFile(reader, "fleet.csv", new("inventory"), SampleFleet.Keys, SampleFleet.Now);
-        var result = await table.ImportAsync(file.Lines().Select(m => new ReportedMachine(m.Line, m.Name, m.Identifiers, m.Site, m.Group, m.Owner, m.Tags, m.Link, new SourceReport("inventory", m.Covered, m.Readings), m.Seen)), "inventory", "bench", SampleFleet.Now, default);
+        var result = await table.ImportAsync(file.Lines(), "inventory", "bench", SampleFleet.Now, default);
         if (result.Added != count) throw new InvalidOperationException($"{result.Added} of {count} machines were added: {string.Join("; ", file.Problems.Take(3))}");
         return Stopwatch.GetElapsedTime(begun);
     }

@@ -4,12 +4,13 @@ return args switch
 {
     ["judge"] => JudgeBench.Run() ? 0 : 1,
     ["import"] => await ImportBench.RunAsync() ? 0 : 1,
+    ["ssh-readings"] => await SshReadingsBench.RunAsync() ? 0 : 1,
     ["list"] => await ListBench.RunAsync() ? 0 : 1,
     _ => Usage(),
 };
 
 static int Usage()
 {
-    Console.Error.WriteLine("./bench: expected judge, import or list");
+    Console.Error.WriteLine("./bench: expected judge, import, ssh-readings or list");
     return 2;
 }

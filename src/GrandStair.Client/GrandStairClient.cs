@@ -36,12 +36,15 @@ public sealed record ImportOptions(string? Source = null, string? Seen = null, s
 public sealed class GrandStairClient : IDisposable
 {
     private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web);
+    private static readonly TimeSpan MostForAnswer = TimeSpan.FromMinutes(5);
+    private static readonly TimeSpan MostForImport = TimeSpan.FromHours(1);
+    private static readonly TimeSpan ProgressEvery = TimeSpan.FromSeconds(1);
     private readonly HttpClient _http;
 
     /// <summary>Calls the service at an address with a token.</summary>
     public GrandStairClient(Uri service, string token)
     {
-        _http = new() { BaseAddress = new(service, "/api/v1/"), Timeout = TimeSpan.FromMinutes(5) };
+        _http = new() { BaseAddress = new(service, "/api/v1/"), Timeout = Timeout.InfiniteTimeSpan };
         _http.DefaultRequestHeaders.Authorization = new("Bearer", token);
     }
 
@@ -63,18 +66,30 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>The products of the catalogue.</summary>
     public Task<IReadOnlyList<ProductView>> CatalogueAsync(CancellationToken stop) => GetAsync<IReadOnlyList<ProductView>>("catalogue", stop);
 
-    /// <summary>Imports a fleet file.</summary>
+    /// <summary>Imports a fleet file. One that was cut short goes on where it stopped when it is imported again.</summary>
     /// <param name="file">Its content.</param>
     /// <param name="how">How it is to be understood.</param>
     /// <param name="dry">Whether nothing is to be taken.</param>
     /// <param name="stop">Ends the call.</param>
-    public Task<ImportReport> ImportAsync(Stream file, ImportOptions how, bool dry, CancellationToken stop)
+    /// <param name="progress">Hears about once a second how far it is; null where nobody wants to.</param>
+    public async Task<ImportReport> ImportAsync(Stream file, ImportOptions how, bool dry, CancellationToken stop, Action<ImportView>? progress = null)
     {
-        var query = Query("fleet/imports", ("source", how.Source), ("seen", how.Seen), ("format", how.Format), ("encoding", how.Encoding), ("dry", dry ? "true" : null));
-        if (how.Mapping is null) return SendAsync<ImportReport>(HttpMethod.Post, query, Body(file, "text/csv"), stop);
-        var form = new MultipartFormDataContent { { new StringContent(how.Mapping), "mapping", how.MappingName ?? "mapping.yaml" }, { new StreamContent(file), "file", "file" } };
-        return SendAsync<ImportReport>(HttpMethod.Post, query, form, stop);
+        var ticket = progress is null ? null : Guid.NewGuid().ToString();
+        var query = Query("fleet/imports", ("source", how.Source), ("seen", how.Seen), ("format", how.Format), ("encoding", how.Encoding), ("dry", dry ? "true" : null), ("ticket", ticket));
+        HttpContent body = how.Mapping is null
+            ? Body(file, "text/csv")
+            : new MultipartFormDataContent { { new StringContent(how.Mapping), "mapping", how.MappingName ?? "mapping.yaml" }, { new StreamContent(file), "file", "file" } };
+        var import = SendAsync<ImportReport>(HttpMethod.Post, query, body, stop, MostForImport);
+        while (progress is not null && await Task.WhenAny(import, Task.Delay(ProgressEvery, stop)) != import)
+        {
+            if ((await ImportsAsync(stop)).FirstOrDefault(i => i.Ticket == ticket) is { } view) progress(view);
+        }
+
+        return await import;
     }
+
+    /// <summary>The newest imports, with how far they came.</summary>
+    public Task<IReadOnlyList<ImportView>> ImportsAsync(CancellationToken stop) => GetAsync<IReadOnlyList<ImportView>>("fleet/imports", stop);
 
     /// <summary>The machines of a condition, all of them, part by part.</summary>
     public Task<Page<MachineRow>> MachinesAsync(string? filter, int limit, CancellationToken stop) => AllAsync<MachineRow>("machines", limit, stop, ("filter", filter));
@@ -243,19 +258,25 @@ public sealed class GrandStairClient : IDisposable
 
     private Task<T> GetAsync<T>(string path, CancellationToken stop) => SendAsync<T>(HttpMethod.Get, path, null, stop);
 
-    private async Task<T> SendAsync<T>(HttpMethod method, string path, HttpContent? body, CancellationToken stop)
+    private async Task<T> SendAsync<T>(HttpMethod method, string path, HttpContent? body, CancellationToken stop, TimeSpan? limit = null)
     {
         using var request = new HttpRequestMessage(method, path) { Content = body };
-        using var response = await SendAsync(request, stop);
+        using var response = await SendAsync(request, stop, limit);
         return response.StatusCode == HttpStatusCode.NoContent ? default! : (await response.Content.ReadFromJsonAsync<T>(Json, stop))!;
     }
 
-    private async Task<HttpResponseMessage> SendAsync(HttpRequestMessage request, CancellationToken stop)
+    private async Task<HttpResponseMessage> SendAsync(HttpRequestMessage request, CancellationToken stop, TimeSpan? limit = null)
     {
         HttpResponseMessage response;
+        using var late = CancellationTokenSource.CreateLinkedTokenSource(stop);
+        late.CancelAfter(limit ?? MostForAnswer);
         try
         {
-            response = await _http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, stop);
+            response = await _http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, late.Token);
+        }
+        catch (OperationCanceledException error) when (!stop.IsCancellationRequested)
+        {
+            throw new ServiceException(0, "no-answer", $"The service at {_http.BaseAddress!.GetLeftPart(UriPartial.Authority)} took the call and has not answered for {(limit ?? MostForAnswer).TotalMinutes:0} minutes. See with another command what came of it.", error);
         }
         catch (HttpRequestException error)
         {

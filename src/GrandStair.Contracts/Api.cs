@@ -57,7 +57,15 @@ public sealed record MethodView(string Name, string Title, string Way, IReadOnly
 public sealed record LineProblem(int Line, string Message);
 
 /// <summary>What an import did, or would do.</summary>
-public sealed record ImportReport(int Added, int Updated, int Lines, bool Dry, IReadOnlyList<LineProblem> Problems);
+/// <param name="ResumedAfter">The line after which it went on, where the same file had been cut short before; null otherwise.</param>
+public sealed record ImportReport(int Added, int Updated, int Lines, bool Dry, int? ResumedAfter, IReadOnlyList<LineProblem> Problems);
+
+/// <summary>An import of a fleet file, under way, cut short or over.</summary>
+/// <param name="Ticket">The name that the caller gave it.</param>
+/// <param name="Ended">When all of the file was taken; null before, also where it was cut short.</param>
+/// <param name="Lines">How many lines the file has.</param>
+/// <param name="Line">The line that was reached.</param>
+public sealed record ImportView(long Import, string? Ticket, string Source, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int Lines, int Line, int Added, int Updated);
 
 /// <summary>A source of readings.</summary>
 /// <param name="EverySeconds">How often it is read; null for on demand only.</param>

@@ -87,7 +87,7 @@ static async Task RunAsync(string[] args)
 static void AddServices(IServiceCollection services, ServiceOptions options, Database database, DomainClock clock)
 {
     services.AddSingleton(options).AddSingleton(database).AddSingleton(clock).AddSingleton<TimeProvider>(clock)
-        .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<RulingTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<ClockTable>()
+        .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<RulingTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<ImportTable>().AddSingleton<ImportsUnderWay>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<ClockTable>()
         .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<PlanDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
         .AddSingleton<LiveFeed>().AddHostedService(s => s.GetRequiredService<LiveFeed>()).AddHostedService<EngineHost>()
         .AddSingleton<SourceDesk>().AddHostedService(s => s.GetRequiredService<SourceDesk>());
@@ -138,6 +138,7 @@ static void Map(WebApplication app, ServiceOptions options)
     var api = app.MapGroup("/api/v1").RequireAuthorization().ProducesProblem(401);
     app.MapSession(api);
     api.MapFleet();
+    api.MapImports();
     api.MapCatalogue();
     api.MapReadiness();
     api.MapChecks();

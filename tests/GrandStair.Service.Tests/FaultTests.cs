@@ -22,9 +22,9 @@ public sealed class FaultTests
             await File.WriteAllLinesAsync(large, Enumerable.Range(0, 9000).Select(i => i == 0 ? "name,site,link,hardware.model" : $"many-{i},Westhaven,stand-in,{new string('x', 300)}"), TestContext.Current.CancellationToken);
             var full = await service.GstairAsync("fleet", "import", large, "--seen", "now");
             Assert.Equal(8, full.Exit);
-            Assert.Contains("cannot be written", full.Error, StringComparison.Ordinal);
+            Assert.Contains("disk is full", full.Error, StringComparison.Ordinal);
             Assert.Contains("Make room on the disk", full.Error, StringComparison.Ordinal);
-            Assert.Contains("1 machines", (await service.GstairAsync("fleet", "list")).Out, StringComparison.Ordinal);
+            Assert.Contains("1 machines", (await service.GstairAsync("fleet", "list", "name = kept-1")).Out, StringComparison.Ordinal);
 
             await Shell.RunAsync("mount", ["-o", "remount,size=200m", folder]);
             await Eventually.TrueAsync(async () => (await service.GstairAsync("fleet", "import", large, "--seen", "now")).Exit == 0, TimeSpan.FromMinutes(1), () => "the import goes through once there is room");
@@ -54,7 +54,8 @@ public sealed class FaultTests
         var file = Path.Combine(service.Data, "real.csv");
         await File.WriteAllTextAsync(file, "name,link,address\nreal-1,ssh,127.0.0.1\n", TestContext.Current.CancellationToken);
         var ran = await service.GstairAsync("fleet", "import", file);
-        Assert.Equal(3, ran.Exit);
-        Assert.Contains("runs at pace 60, which is for stand-ins alone, and line 2 brings 'real-1'", ran.Error, StringComparison.Ordinal);
+        Assert.Equal(9, ran.Exit);
+        Assert.Contains("real.csv:2: 'real-1' is reached by ssh, and this service runs at pace 60, which is for stand-ins alone", ran.Error, StringComparison.Ordinal);
+        Assert.Contains("0 machines", (await service.GstairAsync("fleet", "list")).Out, StringComparison.Ordinal);
     }
 }

@@ -131,20 +131,29 @@ public sealed class LifecycleTests
     }
 
     [Fact]
-    public async Task A_service_that_is_killed_while_it_imports_has_all_of_a_file_or_nothing()
+    public async Task An_import_that_a_kill_cuts_short_goes_on_where_it_stopped()
     {
         await using var service = await ServiceProcess.StartAsync();
         var file = Path.Combine(service.Data, "big.csv");
-        await File.WriteAllTextAsync(file, "name,link,hardware.model\n" + string.Concat(Enumerable.Range(0, 8000).Select(i => $"k-{i},stand-in,Tarn {i % 9}\n")), Stop);
+        await File.WriteAllTextAsync(file, "name,link,hardware.model\n" + string.Concat(Enumerable.Range(0, 80_000).Select(i => $"k-{i},stand-in,Tarn {i % 9}\n")), Stop);
         var import = service.GstairAsync("fleet", "import", file, "--seen", "now");
-        await Task.Delay(1200, Stop);
+        await Eventually.TrueAsync(async () => (await service.Client.ImportsAsync(Stop)) is [{ Line: > 0 }], TimeSpan.FromMinutes(1), () => "some lines are taken");
+        var reached = (await service.Client.ImportsAsync(Stop)).Single();
         await service.KillAsync();
-        var ran = await import;
+        Assert.Equal(6, (await import).Exit);
         await service.StartAgainAsync();
-        var count = (await service.Client.MachinesAsync(null, 1, Stop)).Total;
-        Assert.Contains(count, new[] { 0, 8000 });
-        if (ran.Exit == 0) Assert.Equal(8000, count);
-        else Assert.Equal(6, ran.Exit);
+        var cut = (await service.Client.ImportsAsync(Stop)).Single();
+        Assert.Null(cut.Ended);
+        Assert.InRange(cut.Line, reached.Line, 80_000);
+        Assert.Equal(cut.Line - 1, cut.Added);
+        Assert.Equal(cut.Added, (await service.Client.MachinesAsync(null, 1, Stop)).Total);
+
+        Assert.Contains($"had been taken up to line {cut.Line} before", await OkAsync(service, "fleet", "import", file, "--seen", "now"), StringComparison.Ordinal);
+        var whole = (await service.Client.ImportsAsync(Stop)).Single();
+        Assert.Equal((cut.Import, 80_001, 80_001, 80_000, 0), (whole.Import, whole.Line, whole.Lines, whole.Added, whole.Updated));
+        Assert.Equal(80_000, (await service.Client.MachinesAsync(null, 1, Stop)).Total);
+        // Once it is over, the same file is a new import.
+        Assert.Contains("0 added, 80000 updated", await OkAsync(service, "fleet", "import", file, "--seen", "now"), StringComparison.Ordinal);
     }
 
     private static async Task<List<ChangeView>> TakeAsync(ServiceProcess service, long after, int count)

@@ -5,7 +5,7 @@ namespace GrandStair.Cli.Fleet;
 
 internal static class FleetCommands
 {
-    public static Command Make() => new("fleet", "All machines that Grand Stair knows") { Import(), List(), Disagreements() };
+    public static Command Make() => new("fleet", "All machines that Grand Stair knows") { Import(), Imports(), List(), Disagreements() };
 
     private static Command Import()
     {
@@ -16,7 +16,7 @@ internal static class FleetCommands
         var format = new Option<string?>("--format") { Description = "csv or jsonl (default: by the file's name, or else csv)." };
         var encoding = new Option<string?>("--encoding") { Description = "utf-8 (default) or windows-1252." };
         var dry = new Option<bool>("--dry-run") { Description = "Only say what would be done, and what is wrong in the file." };
-        var command = new Command("import", "Take machines and readings from a CSV file; lines that cannot be taken are told, the rest is taken") { file, source, seen, mapping, format, encoding, dry };
+        var command = new Command("import", "Take machines and readings from a CSV file; lines that cannot be taken are told, the rest is taken; one that was cut short goes on where it stopped") { file, source, seen, mapping, format, encoding, dry };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var path = parsed.GetValue(file)!;
@@ -25,15 +25,32 @@ internal static class FleetCommands
             var how = new ImportOptions(
                 parsed.GetValue(source), parsed.GetValue(seen), parsed.GetValue(format) ?? (path.EndsWith(".jsonl", StringComparison.OrdinalIgnoreCase) ? "jsonl" : null), parsed.GetValue(encoding),
                 mapped is null ? null : await File.ReadAllTextAsync(mapped, stop), mapped);
-            var report = await client.ImportAsync(stream, how, parsed.GetValue(dry), stop);
+            var report = await client.ImportAsync(stream, how, parsed.GetValue(dry), stop, Console.IsErrorRedirected ? null : view => Console.Error.Write($"\rline {view.Line:N0} of {view.Lines:N0} "));
+            if (!Console.IsErrorRedirected) await Console.Error.WriteAsync("\r\u001b[K");
             if (!Caller.PrintedAsJson(parsed, report))
             {
                 screen.Say($"**{report.Added}** {(report.Dry ? "would be added" : "added")}, **{report.Updated}** {(report.Dry ? "would be updated" : "updated")}, **{report.Problems.Count}** {(report.Problems.Count == 1 ? "problem" : "problems")}");
+                if (report.ResumedAfter is { } line) screen.Hint($"This file had been taken up to line {line} before; it went on from there.");
                 foreach (var problem in report.Problems) await Console.Error.WriteLineAsync($"{path}:{problem.Line}: {problem.Message}");
             }
 
             return report.Problems.Count > 0 ? ExitStatus.LinesLeftOut : ExitStatus.Done;
         });
+        return command;
+    }
+
+    private static Command Imports()
+    {
+        var command = new Command("imports", "Show the newest imports, and how far each came");
+        command.Asks(
+            (_, client, stop) => client.ImportsAsync(stop),
+            (imports, screen) =>
+            {
+                screen.Table(
+                    ["#import", "source", "by", "begun", "ended", "#line", "#of", "#added", "#updated"],
+                    imports.Select(i => new[] { $"{i.Import}", i.Source, i.Actor, Screen.Time(i.Begun), Screen.Time(i.Ended), $"{i.Line:N0}", $"{i.Lines:N0}", $"{i.Added:N0}", $"{i.Updated:N0}" }));
+                if (imports.Any(i => i.Ended is null)) screen.Hint("One without an end is under way, or was cut short: import the same file again, and it goes on where it stopped.");
+            });
         return command;
     }
 

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using System.Numerics;
 using System.Runtime.CompilerServices;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
@@ -44,7 +45,7 @@ public sealed class CheckColumn
     /// <summary>What came of it on the machine of a row, the worst over its legs; null where it was not asked there.</summary>
     public CheckState? this[int row] => _states[row] == 0 ? null : (CheckState)(_states[row] - 1);
 
-    internal ReadOnlySpan<byte> States => _states;
+    internal byte[] States => _states;
 
     internal void Raise(int row, byte state)
     {
@@ -56,12 +57,16 @@ public sealed class CheckColumn
     internal void Raise(byte[] gatedBy, byte place, byte[] states)
     {
         var own = _states;
-        for (var row = 0; row < states.Length && row < gatedBy.Length && row < own.Length; row++)
+        var row = 0;
+        for (; row <= own.Length - Vector<byte>.Count; row += Vector<byte>.Count)
         {
-            var by = gatedBy[row];
-            if (by == 0 || (place != 0 && by != place)) continue;
-            if (own[row] <= states[row]) own[row] = (byte)(states[row] + 1);
+            var by = new Vector<byte>(gatedBy, row);
+            var gated = place == 0 ? ~Vector.Equals(by, Vector<byte>.Zero) : Vector.Equals(by, new(place));
+            Vector.Max(new Vector<byte>(own, row), gated & (new Vector<byte>(states, row) + Vector<byte>.One)).CopyTo(own, row);
         }
+
+        for (; row < own.Length; row++)
+            if (place == 0 ? gatedBy[row] != 0 : gatedBy[row] == place) Raise(row, states[row]);
     }
 
     internal void Clear(int row) => _states[row] = 0;

@@ -43,14 +43,7 @@ public sealed partial class FleetJudgement
             Parallel.ForEach(_cells.SelectMany(c => c.Value.Values), c => c.Settle(_fleet.Count));
             Parallel.ForEach(_legs.Values, l => l.Settle(_fleet.Count));
             Parallel.For(0, (_fleet.Count + RowsAtOnce - 1) / RowsAtOnce, part =>
-            {
-                for (var row = part * RowsAtOnce; row < Math.Min(_fleet.Count, (part + 1) * RowsAtOnce); row++)
-                {
-                    of._methods[row] = -1;
-                    of._reasonOf[row] = NoReason;
-                    if (groupOf[row] >= 0) Judge(row, plans[groupOf[row]], offered);
-                }
-            });
+                Judge(part * RowsAtOnce, Math.Min(_fleet.Count, (part + 1) * RowsAtOnce), groupOf, plans, offered));
             // One column is written by one hand, whichever legs its check stands on.
             Parallel.ForEach(_legs.Values.SelectMany(l => l.Marks()).GroupBy(m => m.Cell.Column), column =>
             {
@@ -61,6 +54,18 @@ public sealed partial class FleetJudgement
             of.Until = until == long.MaxValue ? null : new DateTimeOffset(until, TimeSpan.Zero);
         }
 
+        [MethodImpl(MethodImplOptions.AggressiveOptimization)]
+        private void Judge(int from, int to, int[] groupOf, GroupPlan[] plans, Answers? offered)
+        {
+            for (var row = from; row < to; row++)
+            {
+                of._methods[row] = -1;
+                of._reasonOf[row] = NoReason;
+                if (groupOf[row] >= 0) Judge(row, plans[groupOf[row]], offered);
+            }
+        }
+
+        [MethodImpl(MethodImplOptions.AggressiveOptimization)]
         private void Judge(int row, GroupPlan plan, Answers? offered)
         {
             if (plan.Legs.Length == 0)
@@ -109,6 +114,7 @@ public sealed partial class FleetJudgement
             : Assessment.OfferOf(offered is null ? Kleene.CannotTell : (Kleene)offered.Values[row]);
 
         /// <summary>The method that is chosen, and the one whose gate counts; both as <see cref="MethodChoice.Choose"/> has them.</summary>
+        [MethodImpl(MethodImplOptions.AggressiveOptimization)]
         private static (MethodPlan? Method, MethodPlan? Gate, bool Untold, GateState State) Choose(int row, LegPlan leg)
         {
             MethodPlan? beyondMending = null;
@@ -298,8 +304,16 @@ public sealed partial class FleetJudgement
         [MethodImpl(MethodImplOptions.AggressiveOptimization)]
         private static void Settle(byte[] states, byte[] answers, byte no, byte cannotTell, byte yes)
         {
-            var packed = (uint)(no | (cannotTell << 8) | (yes << 16));
-            for (var i = 0; i < states.Length && i < answers.Length; i++) states[i] = (byte)(packed >> (answers[i] * 8));
+            var (ifNo, ifCannotTell, ifYes) = (new Vector<byte>(no), new Vector<byte>(cannotTell), new Vector<byte>(yes));
+            var i = 0;
+            for (; i <= states.Length - Vector<byte>.Count; i += Vector<byte>.Count)
+            {
+                var answer = new Vector<byte>(answers, i);
+                var told = Vector.ConditionalSelect(Vector.Equals(answer, new((byte)Kleene.Yes)), ifYes, ifNo);
+                Vector.ConditionalSelect(Vector.Equals(answer, new((byte)Kleene.CannotTell)), ifCannotTell, told).CopyTo(states, i);
+            }
+
+            for (; i < states.Length; i++) states[i] = answers[i] switch { (byte)Kleene.Yes => yes, (byte)Kleene.No => no, _ => cannotTell };
         }
 
         private byte State(Kleene answer) => (byte)Gate.StateOf(answer, check, isBrought);

@@ -39,6 +39,7 @@ public sealed record FleetSummary(
 {
     // One bit a check: no release has as many musts.
     private const int MostRanked = 128;
+    private const int RowsAtOnce = 4096;
 
     /// <summary>Counts a judgement.</summary>
     /// <param name="judgement">The judgement.</param>
@@ -46,116 +47,151 @@ public sealed record FleetSummary(
     public static FleetSummary Of(FleetJudgement judgement, bool[]? scope = null)
     {
         ArgumentNullException.ThrowIfNull(judgement);
-        var places = new int[Enum.GetValues<Place>().Length];
-        var (beyond, waiting) = (0, 0);
-        var reasons = new Dictionary<string, int>(StringComparer.Ordinal);
         var columns = judgement.Checks.ToArray();
-        var counts = columns.Select(_ => new int[Enum.GetValues<CheckState>().Length + 1]).ToArray();
-        var musts = columns.Select((c, i) => (Column: c, Index: i)).Where(c => c.Column.Check.Need == Need.Must).Take(MostRanked).ToArray();
-        var inTheWay = new Dictionary<UInt128, int>();
-        var counted = new bool[judgement.Rows];
-        var ranked = new UInt128[judgement.Rows];
-        for (var row = 0; row < judgement.Rows; row++)
-        {
-            var place = judgement.PlaceOf(row);
-            if (place == Place.Elsewhere || scope?[row] == false) continue;
-            places[(int)place]++;
-            if (judgement.IsBeyondMending(row)) beyond++;
-            if (judgement.IsWaitingForOffer(row)) waiting++;
-            if (judgement.ReasonOf(row) is { } reason) reasons[reason] = reasons.GetValueOrDefault(reason) + 1;
-            counted[row] = place != Place.Arrived;
-        }
+        var musts = columns.Where(c => c.Check.Need == Need.Must).Take(MostRanked).ToArray();
+        var parts = new Part[(judgement.Rows + RowsAtOnce - 1) / RowsAtOnce];
+        Parallel.For(0, parts.Length, i => parts[i] = new(judgement, columns, musts, scope, i * RowsAtOnce, Math.Min(judgement.Rows, (i + 1) * RowsAtOnce)));
 
-        Parallel.For(0, columns.Length, i => Count(columns[i].States, counted, counts[i]));
-        for (var i = 0; i < musts.Length; i++) Add(musts[i].Column.States, UInt128.One << i, ranked);
-        for (var row = 0; row < judgement.Rows; row++)
-        {
-            if (counted[row] && judgement.IsGated(row) && judgement.PlaceOf(row) != Place.Open)
-                System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(inTheWay, ranked[row], out _)++;
-        }
-
-        var alone = musts.Select((_, i) => inTheWay.GetValueOrDefault(UInt128.One << i)).ToArray();
-        var opens = musts.Select((m, i) => (m.Index, Opens: m.Column.Check.Fix.By == Mender.Nobody ? 0 : alone[i])).ToDictionary(m => m.Index, m => m.Opens);
+        var places = Enum.GetValues<Place>().Select((_, place) => parts.Sum(p => p.Places[place])).ToArray();
+        var reasons = parts.SelectMany(p => p.Reasons).GroupBy(r => r.Key).Select(g => (Reason: g.Key, Machines: g.Sum(r => r.Value)));
+        UInt128[] inTheWay = [.. parts.SelectMany(p => p.InTheWay)];
+        var alone = new Weights(musts.Length, inTheWay).Alone;
+        var opens = musts.Select((m, i) => (m.Check, Opens: m.Check.Fix.By == Mender.Nobody ? 0 : alone[i])).ToDictionary(m => m.Check, m => m.Opens);
         ImmutableArray<CheckTally> tallies = [.. columns.Select((c, i) => new CheckTally(
             c.Check,
-            Enum.GetValues<CheckState>().ToImmutableDictionary(s => s, s => counts[i][(int)s + 1]),
-            opens.GetValueOrDefault(i)))];
+            Enum.GetValues<CheckState>().ToImmutableDictionary(s => s, s => parts.Sum(p => p.Counts[i][(int)s + 1])),
+            opens.GetValueOrDefault(c.Check)))];
         return new(
-            places.Sum(),
+            places.Sum() - places[(int)Place.Elsewhere],
             places[(int)Place.Arrived],
             places[(int)Place.Open],
             places[(int)Place.Undecided],
             places[(int)Place.Shut],
-            beyond,
-            waiting,
+            parts.Sum(p => p.BeyondMending),
+            parts.Sum(p => p.WaitingForOffer),
             [.. tallies.Where(t => t.Counts.Values.Any(n => n > 0)).OrderByDescending(t => t.Opens).ThenByDescending(t => t[CheckState.Unmet] + t[CheckState.Untold]).ThenBy(t => t.Check.Title, StringComparer.Ordinal)],
-            [.. reasons.OrderByDescending(r => r.Value).ThenBy(r => r.Key, StringComparer.Ordinal).Select(r => (r.Key, r.Value))],
-            Rank([.. musts.Select(m => m.Column.Check)], inTheWay, places[(int)Place.Open]));
-    }
-
-    [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void Count(ReadOnlySpan<byte> states, bool[] counted, int[] counts)
-    {
-        for (var row = 0; row < states.Length && row < counted.Length; row++) if (counted[row]) counts[states[row]]++;
-    }
-
-    /// <summary>Adds a check's bit to every row that it is in the way of.</summary>
-    [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void Add(ReadOnlySpan<byte> states, UInt128 bit, UInt128[] rows)
-    {
-        for (var row = 0; row < states.Length && row < rows.Length; row++) if (states[row] > (byte)CheckState.Untold) rows[row] |= bit;
+            [.. reasons.OrderByDescending(r => r.Machines).ThenBy(r => r.Reason, StringComparer.Ordinal)],
+            Rank([.. musts.Select(m => m.Check)], inTheWay, places[(int)Place.Open]));
     }
 
     /// <summary>Takes again and again the check that opens the most gates; where none opens one alone, the one in the way of most.</summary>
-    private static ImmutableArray<Mending> Rank(Check[] musts, Dictionary<UInt128, int> inTheWay, int open)
+    [MethodImpl(MethodImplOptions.AggressiveOptimization)]
+    private static ImmutableArray<Mending> Rank(Check[] musts, UInt128[] inTheWay, int open)
     {
-        var nobodys = Bits(musts, c => c.Fix.By == Mender.Nobody);
-        var left = inTheWay.Where(b => b.Key != 0 && (b.Key & nobodys) == 0).ToDictionary();
-        var machines = Weigh(left, musts.Length).Machines;
+        var nobodys = musts.Select((c, i) => c.Fix.By == Mender.Nobody ? UInt128.One << i : 0).Aggregate(UInt128.Zero, (a, b) => a | b);
+        var left = inTheWay.Where(b => (b & nobodys) == 0).ToArray();
+        var weights = new Weights(musts.Length, left);
+        var machines = weights.Machines.ToArray();
+        var keptBy = machines.Select(m => new List<int>(m)).ToArray();
+        for (var i = 0; i < left.Length; i++)
+            for (var rest = left[i]; rest != 0; rest &= rest - 1) keptBy[(int)UInt128.TrailingZeroCount(rest)].Add(i);
+
         var ranked = ImmutableArray.CreateBuilder<Mending>();
-        while (left.Count > 0)
+        while (weights.Heaviest() is { } best)
         {
-            var (opens, weights, _) = Weigh(left, musts.Length);
-            var best = Enumerable.Range(0, musts.Length).MaxBy(i => (opens[i], weights[i]));
-            open += opens[best];
-            ranked.Add(new(musts[best], machines[best], opens[best], open));
-            left = Without(left, UInt128.One << best);
+            open += weights.Alone[best];
+            ranked.Add(new(musts[best], machines[best], weights.Alone[best], open));
+            foreach (var i in keptBy[best])
+            {
+                weights.Add(left[i], -1);
+                left[i] ^= UInt128.One << best;
+                weights.Add(left[i], 1);
+            }
         }
 
         return ranked.ToImmutable();
     }
 
-    /// <summary>By must: how many gates it alone keeps, its share in keeping all of them, and how many machines it is in the way of.</summary>
-    private static (int[] Opens, double[] Weights, int[] Machines) Weigh(Dictionary<UInt128, int> inTheWay, int musts)
+    /// <summary>The counts of some rows.</summary>
+    private sealed class Part
     {
-        var (opens, weights, machines) = (new int[musts], new double[musts], new int[musts]);
-        foreach (var (bits, count) in inTheWay)
+        private readonly bool[] _counted;
+
+        [MethodImpl(MethodImplOptions.AggressiveOptimization)]
+        public Part(FleetJudgement judgement, CheckColumn[] columns, CheckColumn[] musts, bool[]? scope, int from, int to)
+        {
+            _counted = new bool[to - from];
+            var ranked = new UInt128[to - from];
+            for (var row = from; row < to; row++)
+            {
+                var place = judgement.PlaceOf(row);
+                if (place == Place.Elsewhere || scope?[row] == false) continue;
+                Places[(int)place]++;
+                if (judgement.IsBeyondMending(row)) BeyondMending++;
+                if (judgement.IsWaitingForOffer(row)) WaitingForOffer++;
+                if (judgement.ReasonOf(row) is { } reason) Reasons[reason] = Reasons.GetValueOrDefault(reason) + 1;
+                _counted[row - from] = place != Place.Arrived;
+            }
+
+            Counts = [.. columns.Select(c => Count(c.States.AsSpan(from, to - from)))];
+            for (var i = 0; i < musts.Length; i++) Add(musts[i].States.AsSpan(from, to - from), UInt128.One << i, ranked);
+            for (var row = from; row < to; row++)
+                if (_counted[row - from] && judgement.IsGated(row) && judgement.PlaceOf(row) != Place.Open) InTheWay.Add(ranked[row - from]);
+        }
+
+        public int[] Places { get; } = new int[Enum.GetValues<Place>().Length];
+
+        public int BeyondMending { get; }
+
+        public int WaitingForOffer { get; }
+
+        public Dictionary<string, int> Reasons { get; } = new(StringComparer.Ordinal);
+
+        /// <summary>By check, how many machines it came to what on.</summary>
+        public int[][] Counts { get; }
+
+        /// <summary>For every machine with a gate that is not open, a bit for each must that is in the way.</summary>
+        public List<UInt128> InTheWay { get; } = [];
+
+        [MethodImpl(MethodImplOptions.AggressiveOptimization)]
+        private int[] Count(ReadOnlySpan<byte> states)
+        {
+            var counts = new int[Enum.GetValues<CheckState>().Length + 1];
+            for (var row = 0; row < states.Length && row < _counted.Length; row++) if (_counted[row]) counts[states[row]]++;
+            return counts;
+        }
+
+        /// <summary>Adds a check's bit to every row that it is in the way of.</summary>
+        [MethodImpl(MethodImplOptions.AggressiveOptimization)]
+        private static void Add(ReadOnlySpan<byte> states, UInt128 bit, UInt128[] rows)
+        {
+            for (var row = 0; row < states.Length && row < rows.Length; row++) if (states[row] > (byte)CheckState.Untold) rows[row] |= bit;
+        }
+    }
+
+    /// <summary>By must: how many gates it alone keeps, its share in keeping all of them, and how many machines it is in the way of.</summary>
+    private sealed class Weights
+    {
+        // Divides by every count of musts up to sixteen; beyond that a share is as good as exact.
+        private const long Whole = 720_720;
+        private readonly long[] _shares;
+
+        public Weights(int musts, UInt128[] inTheWay)
+        {
+            (Alone, Machines, _shares) = (new int[musts], new int[musts], new long[musts]);
+            foreach (var bits in inTheWay) Add(bits, 1);
+        }
+
+        public int[] Alone { get; }
+
+        public int[] Machines { get; }
+
+        /// <summary>The must that keeps the most gates alone, and of these the one with the greatest share; null where nothing is in the way.</summary>
+        public int? Heaviest() => Enumerable.Range(0, Alone.Length).Where(i => Machines[i] > 0).Cast<int?>().MaxBy(i => (Alone[i!.Value], _shares[i.Value]));
+
+        [MethodImpl(MethodImplOptions.AggressiveOptimization)]
+        public void Add(UInt128 bits, int times)
         {
             var several = (int)UInt128.PopCount(bits);
+            if (several == 0) return;
+            var share = times * (Whole / several);
             for (var rest = bits; rest != 0; rest &= rest - 1)
             {
                 var must = (int)UInt128.TrailingZeroCount(rest);
-                if (several == 1) opens[must] += count;
-                weights[must] += count / (double)several;
-                machines[must] += count;
+                if (several == 1) Alone[must] += times;
+                _shares[must] += share;
+                Machines[must] += times;
             }
         }
-
-        return (opens, weights, machines);
     }
-
-    private static Dictionary<UInt128, int> Without(Dictionary<UInt128, int> inTheWay, UInt128 bit)
-    {
-        var left = new Dictionary<UInt128, int>(inTheWay.Count);
-        foreach (var (bits, count) in inTheWay)
-        {
-            if (bits == bit) continue;
-            System.Runtime.InteropServices.CollectionsMarshal.GetValueRefOrAddDefault(left, bits & ~bit, out _) += count;
-        }
-
-        return left;
-    }
-
-    private static UInt128 Bits(Check[] checks, Func<Check, bool> which) =>
-        checks.Select((c, i) => which(c) ? UInt128.One << i : 0).Aggregate(UInt128.Zero, (a, b) => a | b);
 }

@@ -1,3 +1,4 @@
+using System.Collections.Frozen;
 using System.Collections.Immutable;
 using System.Text.RegularExpressions;
 
@@ -49,7 +50,9 @@ public sealed partial class KeyRegistry
 {
     private readonly ImmutableSortedDictionary<string, KeyDefinition> _keys;
 
-    private KeyRegistry(ImmutableSortedDictionary<string, KeyDefinition> keys) => _keys = keys;
+    private readonly FrozenDictionary<string, KeyDefinition> _byName;
+
+    private KeyRegistry(ImmutableSortedDictionary<string, KeyDefinition> keys) => (_keys, _byName) = (keys, keys.ToFrozenDictionary(StringComparer.Ordinal));
 
     /// <summary>The keys that every machine has by being in the fleet, and the common ones of its system.</summary>
     public static KeyRegistry BuiltIn { get; } = new(new KeyDefinition[]
@@ -84,7 +87,7 @@ public sealed partial class KeyRegistry
     public IEnumerable<KeyDefinition> All => _keys.Values;
 
     /// <summary>The key of that name, or null.</summary>
-    public KeyDefinition? Find(string name) => _keys.GetValueOrDefault(name);
+    public KeyDefinition? Find(string name) => _byName.GetValueOrDefault(name);
 
     /// <summary>A registry with more keys.</summary>
     /// <exception cref="ArgumentException">A name is not well formed, or is known with another kind.</exception>

@@ -1,3 +1,4 @@
+using System.Collections.Frozen;
 using System.Collections.Immutable;
 using System.Globalization;
 using System.Text.Json;
@@ -6,31 +7,6 @@ using CsvHelper.Configuration;
 using GrandStair.Core.Readings;
 
 namespace GrandStair.Files.Fleet;
-
-/// <summary>A line of a fleet file that was understood.</summary>
-/// <param name="Line">Its line, from 1.</param>
-/// <param name="Name">The machine's name.</param>
-/// <param name="Identifiers">Other identifiers.</param>
-/// <param name="Site">Its site; null where the file has no such column.</param>
-/// <param name="Group">Its group; null where the file has no such column.</param>
-/// <param name="Owner">Its owner; null where the file has no such column.</param>
-/// <param name="Tags">Its tags; null where the file has no such column.</param>
-/// <param name="Link">How it is reached; null where the file does not say.</param>
-/// <param name="Seen">When its readings were seen, UTC.</param>
-/// <param name="Covered">The reading keys that the line has a cell for.</param>
-/// <param name="Readings">Its readings.</param>
-public sealed record FleetLine(
-    int Line,
-    string Name,
-    ImmutableArray<Identifier> Identifiers,
-    string? Site,
-    string? Group,
-    string? Owner,
-    ImmutableArray<string>? Tags,
-    LinkAddress? Link,
-    DateTimeOffset Seen,
-    ImmutableArray<string> Covered,
-    ImmutableArray<Reading> Readings);
 
 /// <summary>How a fleet file is to be understood.</summary>
 /// <param name="Source">The name of the source that its readings come from.</param>
@@ -51,6 +27,7 @@ public sealed class FleetFile
     public const int MostProblems = 1000;
 
     private static readonly string[] Columns = ["name", "serial", "site", "group", "owner", "tags", "link", "address", "port", "user", "host key", "seen"];
+    private static readonly FrozenSet<string> OwnColumns = Columns.ToFrozenSet(StringComparer.Ordinal);
     private readonly TextReader _reader;
     private readonly string _file;
     private readonly FleetFormat _format;
@@ -58,6 +35,8 @@ public sealed class FleetFile
     private readonly DateTimeOffset _now;
     private readonly List<FileProblem> _problems = [];
     private readonly Dictionary<string, int> _names = new(StringComparer.OrdinalIgnoreCase);
+
+    private ImmutableArray<string> _covered = [];
 
     /// <summary>Reads a file.</summary>
     public FleetFile(TextReader reader, string file, FleetFormat format, KeyRegistry keys, DateTimeOffset now) =>
@@ -71,9 +50,9 @@ public sealed class FleetFile
 
     /// <summary>The lines that are understood, one after the other.</summary>
     /// <exception cref="FileException">The header is wrong; nothing can be read.</exception>
-    public IEnumerable<FleetLine> Lines() => _format.IsJsonLines ? JsonLines() : CsvLines();
+    public IEnumerable<ReportedMachine> Lines() => _format.IsJsonLines ? JsonLines() : CsvLines();
 
-    private IEnumerable<FleetLine> CsvLines()
+    private IEnumerable<ReportedMachine> CsvLines()
     {
         var configuration = new CsvConfiguration(CultureInfo.InvariantCulture)
         {
@@ -97,13 +76,13 @@ public sealed class FleetFile
                 continue;
             }
 
-            var cells = new Dictionary<string, string>(StringComparer.Ordinal);
+            var cells = new Dictionary<string, string>(columns.Length, StringComparer.Ordinal);
             for (var i = 0; i < columns.Length; i++) if (columns[i] is { } column) cells[column] = csv.Parser[i];
             if (Understood(cells, line) is { } understood) yield return understood;
         }
     }
 
-    private IEnumerable<FleetLine> JsonLines()
+    private IEnumerable<ReportedMachine> JsonLines()
     {
         var line = 0;
         while (_reader.ReadLine() is { } text)
@@ -115,11 +94,11 @@ public sealed class FleetFile
             foreach (var (name, value) in fields)
             {
                 if ((_format.Mapping is { } mapping ? mapping.ColumnOf(name) : name.ToLowerInvariant()) is not { } column) continue;
-                if (Columns.Contains(column) || _keys.Find(column) is not null) cells[column] = value;
+                if (!IsReading(column) || _keys.Find(column) is not null) cells[column] = value;
                 else Tell(line, $"The field '{name}' is neither known nor a reading key{Near(column)}. It was left out; the rest of the line was kept.");
             }
 
-            if (_format.SeenAt is null && !cells.ContainsKey("seen") && cells.Keys.Except(Columns).Any())
+            if (_format.SeenAt is null && !cells.ContainsKey("seen") && cells.Keys.Any(IsReading))
             {
                 Tell(line, "The line does not say when its readings were seen. Add a field 'seen', or say it for all with --seen TIME. It was left out.");
                 continue;
@@ -151,12 +130,13 @@ public sealed class FleetFile
         return null;
     }
 
-    private FleetLine? Understood(Dictionary<string, string> cells, int line)
+    private ReportedMachine? Understood(Dictionary<string, string> cells, int line)
     {
         foreach (var (column, text) in _format.Mapping?.Constants ?? ImmutableDictionary<string, string>.Empty) cells[column] = text;
         _format.Mapping?.AddUnits(cells);
-        ImmutableArray<string> covered = [.. cells.Keys.Except(Columns, StringComparer.Ordinal)];
-        if (LineOf(cells, covered, line) is not { } machine) return null;
+        // Lines of a file cover the same keys, mostly; those of CSV all do.
+        if (!_covered.SequenceEqual(cells.Keys.Where(IsReading))) _covered = [.. cells.Keys.Where(IsReading)];
+        if (LineOf(cells, _covered, line) is not { } machine) return null;
         if (_names.TryGetValue(machine.Name, out var first))
         {
             Tell(line, $"'{machine.Name}' stands in line {first} already. This line was left out.");
@@ -166,6 +146,8 @@ public sealed class FleetFile
         _names[machine.Name] = line;
         return machine;
     }
+
+    private static bool IsReading(string column) => !OwnColumns.Contains(column);
 
     private void Tell(int line, string message)
     {
@@ -179,18 +161,18 @@ public sealed class FleetFile
     {
         var problems = new List<FileProblem>();
         if (!columns.Contains("name")) problems.Add(new(_file, 1, 0, "There is no column 'name'."));
-        foreach (var column in columns.Where(h => !Columns.Contains(h) && _keys.Find(h) is null))
+        foreach (var column in columns.Where(h => IsReading(h) && _keys.Find(h) is null))
             problems.Add(new(_file, 1, 0, $"The column '{column}' is neither known nor a reading key{Near(column)}."));
         foreach (var twice in columns.GroupBy(h => h).Where(g => g.Count() > 1)) problems.Add(new(_file, 1, 0, $"The column '{twice.Key}' stands there twice."));
-        if (!columns.Contains("seen") && _format.SeenAt is null && columns.Except(Columns).Any())
+        if (!columns.Contains("seen") && _format.SeenAt is null && columns.Any(IsReading))
             problems.Add(new(_file, 1, 0, "The file does not say when its readings were seen. Add a column 'seen', or say it for all with --seen TIME (or --seen now)."));
         if (problems.Count > 0) throw new FileException(problems);
     }
 
-    private FleetLine? LineOf(Dictionary<string, string> cells, ImmutableArray<string> covered, int line)
+    private ReportedMachine? LineOf(Dictionary<string, string> cells, ImmutableArray<string> covered, int line)
     {
         string? Cell(string column) => cells.TryGetValue(column, out var text) && text.Length > 0 ? text : null;
-        FleetLine? Refuse(string message)
+        ReportedMachine? Refuse(string message)
         {
             Tell(line, message + " The line was left out.");
             return null;
@@ -235,9 +217,8 @@ public sealed class FleetFile
             cells.ContainsKey("owner") ? Cell("owner") ?? "" : null,
             cells.ContainsKey("tags") ? [.. (Cell("tags") ?? "").Split(' ', StringSplitOptions.RemoveEmptyEntries)] : null,
             link,
-            seen,
-            covered,
-            readings.ToImmutable());
+            new(_format.Source, covered, readings.ToImmutable()),
+            seen);
     }
 
     private static bool TryLink(Dictionary<string, string> cells, string name, out LinkAddress? link, out string? wrong)

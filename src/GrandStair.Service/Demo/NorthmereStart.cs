@@ -38,7 +38,7 @@ internal static class NorthmereStart
             world.Add(StandInFile.Read(Path.Combine(options.Demo!, standIns)));
             using var reader = new StreamReader(Path.Combine(options.Demo!, fleet), Encoding.UTF8);
             var file = new FleetFile(reader, fleet, new("inventory"), shelf.Keys, now);
-            await table.ImportAsync([.. file.Lines().Select(m => m.Reported("inventory"))], "inventory", Planner, now, stop);
+            await table.ImportAsync(file.Lines(), "inventory", Planner, now, stop);
         }
 
         var plan = await desk.CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, stop);

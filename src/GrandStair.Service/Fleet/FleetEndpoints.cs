@@ -1,5 +1,4 @@
 using System.Security.Claims;
-using System.Text;
 using GrandStair.Contracts;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
@@ -7,26 +6,21 @@ using GrandStair.Core.Runs;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
-using GrandStair.Files;
-using GrandStair.Files.Fleet;
 using GrandStair.Service.Access;
 using GrandStair.Service.Runs;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
-using Microsoft.AspNetCore.Http.Features;
 
 namespace GrandStair.Service.Fleet;
 
 /// <summary>The fleet and its machines.</summary>
 internal static class FleetEndpoints
 {
-    private const long MostBytes = 256L << 20;
     private const int MostValues = 50;
 
     public static void MapFleet(this RouteGroupBuilder api)
     {
-        api.MapPost("/fleet/imports", ImportAsync).Accepts<string>("text/csv", "application/jsonl", "multipart/form-data").DisableAntiforgery().WithName("ImportFleet").ProducesProblem(422);
         api.MapGet("/machines", ListAsync).WithName("ListMachines").ProducesProblem(400);
         api.MapGet("/machines/{name}", ShowAsync).WithName("GetMachine").ProducesProblem(404);
         api.MapPost("/machines/{name}/readings", ReadAsync).WithName("ReadMachine").ProducesProblem(404).ProducesProblem(502);
@@ -52,91 +46,6 @@ internal static class FleetEndpoints
     /// <summary>The machines of a condition, by name, and of how many it cannot be told.</summary>
     public static Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(this FleetCache fleet, string? filter, Shelf shelf, DateTimeOffset now, CancellationToken stop) =>
         fleet.MatchingAsync(string.IsNullOrWhiteSpace(filter) ? null : ConditionParser.Parse(filter, shelf.Keys), now, stop);
-
-    private static async Task<ImportReport> ImportAsync(
-        HttpRequest request, string? source, string? seen, bool? dry, string? format, string? encoding, Shelf shelf, FleetTable table, FleetCache fleet, DomainClock clock, ServiceOptions options, ClaimsPrincipal caller, CancellationToken stop)
-    {
-        var now = clock.GetUtcNow();
-        var from = source ?? "import";
-        if (from is "ssh" or "stand-in" or "fleet" || from.Length > 40) throw new CommandException("source", $"'{from}' is no name for an import's source; expected at most 40 signs, and not the name of a link.");
-        // The file is spooled first, so that a slow sender holds no transaction and the memory stays as it is however long the file is.
-        await using var spool = new FileStream(Path.Combine(options.Data, $"import-{Guid.NewGuid():N}"), new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.ReadWrite, Options = FileOptions.DeleteOnClose | FileOptions.Asynchronous });
-        FleetMapping? mapping = null;
-        if (request.HasFormContentType)
-        {
-            var form = await request.ReadFormAsync(new FormOptions { MultipartBodyLengthLimit = MostBytes }, stop);
-            if (form.Files["mapping"] is { } mapped)
-            {
-                using var yaml = new StreamReader(mapped.OpenReadStream());
-                mapping = FleetMapping.Parse(await yaml.ReadToEndAsync(stop), shelf.Keys, mapped.FileName);
-            }
-
-            await (form.Files["file"] ?? throw new CommandException("no-file", "The form has no part 'file'.")).CopyToAsync(spool, stop);
-        }
-        else
-        {
-            await new BoundedStream(request.Body, MostBytes).CopyToAsync(spool, stop);
-        }
-
-        spool.Position = 0;
-        using var reader = new StreamReader(spool, EncodingOf(encoding), detectEncodingFromByteOrderMarks: true, leaveOpen: true);
-        var file = new FleetFile(reader, "the file", new(from, SeenAt(seen, now), mapping, IsJsonLines(format)), shelf.Keys, now);
-        var lines = 0;
-        IEnumerable<FleetLine> Lines()
-        {
-            foreach (var line in file.Lines())
-            {
-                lines++;
-                // Nothing of the file is kept when one of its lines cannot be.
-                if (options.Pace > 1 && line.Link is { Kind: not "stand-in" })
-                    throw new CommandException("pace", $"This service runs at pace {options.Pace}, which is for stand-ins alone, and line {line.Line} brings '{line.Name}', reached by {line.Link.Kind}. Import it into a service at pace 1.");
-                yield return line;
-            }
-        }
-
-        if (dry == true)
-        {
-            var known = (await fleet.AllAsync(stop)).Values.Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase);
-            var updates = Lines().Count(l => known.Contains(l.Name));
-            return new(lines - updates, updates, lines, true, Told(file, []));
-        }
-
-        var result = await table.ImportAsync(Lines().Select(m => m.Reported(from)), from, caller.Actor(), now, stop);
-        return new(result.Added, result.Updated, lines, false, Told(file, result.Waiting));
-    }
-
-    private static IReadOnlyList<LineProblem> Told(FleetFile file, IEnumerable<(int Line, string Why)> waiting)
-    {
-        var told = file.Problems.Select(p => new LineProblem(p.Line, p.Message)).Concat(waiting.Select(w => new LineProblem(w.Line, w.Why))).OrderBy(p => p.Line);
-        return file.FurtherProblems == 0 ? [.. told] : [.. told, new(0, $"{file.FurtherProblems} more problems are not told; mend these first.")];
-    }
-
-    private static Encoding EncodingOf(string? name) => name switch
-    {
-        null or "utf-8" => new UTF8Encoding(encoderShouldEmitUTF8Identifier: false, throwOnInvalidBytes: false),
-        "windows-1252" => CodePagesEncodingProvider.Instance.GetEncoding(1252)!,
-        _ => throw new CommandException("encoding", $"encoding is '{name}'; expected utf-8 or windows-1252."),
-    };
-
-    private static bool IsJsonLines(string? format) => format switch
-    {
-        null or "csv" => false,
-        "jsonl" => true,
-        _ => throw new CommandException("format", $"format is '{format}'; expected csv or jsonl."),
-    };
-
-    /// <summary>A line of a file as the fleet's table takes it.</summary>
-    public static ReportedMachine Reported(this FleetLine m, string source) =>
-        new(m.Line, m.Name, m.Identifiers, m.Site, m.Group, m.Owner, m.Tags, m.Link, new SourceReport(source, m.Covered, m.Readings), m.Seen);
-
-    private static DateTimeOffset? SeenAt(string? seen, DateTimeOffset now)
-    {
-        if (seen is null) return null;
-        if (seen == "now") return now;
-        return ReadingValue.Parse(ValueKind.Instant, seen, out var expected) is { } value
-            ? DateTimeOffset.FromUnixTimeSeconds((long)value.Amount)
-            : throw new CommandException("seen", $"seen is '{seen}'; expected 'now' or {expected}.");
-    }
 
     private static async Task<Page<MachineRow>> ListAsync(string? filter, int? limit, string? cursor, Shelf shelf, FleetCache fleet, PlanTable plans, DomainClock clock, CancellationToken stop)
     {
@@ -217,37 +126,4 @@ internal static class FleetEndpoints
         await table.PinHostKeyAsync(machine.Id, command.HostKey.Trim(), command.Reason, caller.Actor(), clock.GetUtcNow(), stop);
         return new(machine.Link.Kind, machine.Link.Address, machine.Link.Port, machine.Link.User, HostKeys.Show(command.HostKey));
     }
-}
-
-/// <summary>Reads no more than so many bytes.</summary>
-internal sealed class BoundedStream(Stream inner, long most) : Stream
-{
-    private long _read;
-
-    public override bool CanRead => true;
-
-    public override bool CanSeek => false;
-
-    public override bool CanWrite => false;
-
-    public override long Length => throw new NotSupportedException();
-
-    public override long Position { get => _read; set => throw new NotSupportedException(); }
-
-    public override async ValueTask<int> ReadAsync(Memory<byte> buffer, CancellationToken cancellationToken = default)
-    {
-        var read = await inner.ReadAsync(buffer, cancellationToken);
-        _read += read;
-        return _read <= most ? read : throw new FileException([new("the file", 1, 0, $"It is larger than {most >> 20} MiB; import it in parts.")]);
-    }
-
-    public override int Read(byte[] buffer, int offset, int count) => throw new NotSupportedException();
-
-    public override void Flush() => throw new NotSupportedException();
-
-    public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
-
-    public override void SetLength(long value) => throw new NotSupportedException();
-
-    public override void Write(byte[] buffer, int offset, int count) => throw new NotSupportedException();
 }

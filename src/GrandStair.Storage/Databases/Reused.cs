@@ -16,7 +16,8 @@ internal sealed class Reused : IDisposable
         foreach (var name in names)
         {
             var parameter = _command.CreateParameter();
-            parameter.ParameterName = name;
+            // With its sign it is found at once; without, each possible one is tried.
+            parameter.ParameterName = $"@{name}";
             _command.Parameters.Add(parameter);
         }
     }

@@ -1,36 +1,17 @@
+using System.Buffers;
+using System.Collections.Frozen;
 using System.Collections.Immutable;
 using System.Data.Common;
+using System.Text;
 using System.Text.Json;
 using System.Text.Json.Serialization;
+using System.Threading.Channels;
 using Dapper;
 using GrandStair.Core.Readings;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 
 namespace GrandStair.Storage.Fleet;
-
-/// <summary>A machine as a source reports it.</summary>
-/// <param name="Line">The line of the file that it stands in.</param>
-/// <param name="Name">Its name.</param>
-/// <param name="Identifiers">Its other identifiers.</param>
-/// <param name="Site">Its site; null to leave it as it is.</param>
-/// <param name="Group">Its group; null to leave it as it is.</param>
-/// <param name="Owner">Its owner; null to leave it as it is.</param>
-/// <param name="Tags">Its tags; null to leave them as they are.</param>
-/// <param name="Link">How it is reached; null to leave it as it is.</param>
-/// <param name="Report">What was read of it.</param>
-/// <param name="Seen">When that was seen, UTC.</param>
-public sealed record ReportedMachine(
-    int Line,
-    string Name,
-    ImmutableArray<Identifier> Identifiers,
-    string? Site,
-    string? Group,
-    string? Owner,
-    ImmutableArray<string>? Tags,
-    LinkAddress? Link,
-    SourceReport Report,
-    DateTimeOffset Seen);
 
 /// <summary>What an import did.</summary>
 /// <param name="Added">Machines that were not known.</param>
@@ -41,6 +22,8 @@ public sealed record ImportResult(int Added, int Updated, IReadOnlyList<(int Lin
 /// <summary>The machines and their readings.</summary>
 public sealed class FleetTable(Database database)
 {
+    private const int BatchSize = 1000;
+    private const int BatchesAhead = 4;
     private const int IdsAtOnce = 500;
     private const string AddReadings = "INSERT INTO readings (machine_id, source, document) VALUES (@machine, @source, @document) ON CONFLICT (machine_id, source) DO UPDATE SET document = excluded.document";
     private const string AddMachine = """
@@ -48,65 +31,54 @@ public sealed class FleetTable(Database database)
         VALUES (@id, @name, @site, @group, @owner, @tags, @kind, @address, @port, @user, @hostKey, @created, @changed)
         """;
 
+    private const int TypicalReadingSize = 140;
+    private static readonly JsonWriterOptions Plain = new() { SkipValidation = true };
     private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web)
     {
-        DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingDefault,
         Converters = { new JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower) },
     };
 
-    /// <summary>Takes what a source reports of many machines; all of it or, on an error, nothing.</summary>
-    public Task<ImportResult> ImportAsync(IEnumerable<ReportedMachine> machines, string source, string actor, DateTimeOffset now, CancellationToken stop) =>
-        database.WriteAsync(
+    /// <summary>
+    /// Takes what a source reports of many machines, some at a time: what was taken stays when it is stopped midway, and
+    /// other writes find their turn. While some are written, the next are read.
+    /// </summary>
+    /// <param name="machines">The machines; they are asked for on another thread.</param>
+    /// <param name="source">The name of the source.</param>
+    /// <param name="actor">Who imports.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="stop">Ends it after the machines at hand.</param>
+    /// <param name="import">The import whose progress is kept; null where nobody asks for it.</param>
+    public async Task<ImportResult> ImportAsync(IEnumerable<ReportedMachine> machines, string source, string actor, DateTimeOffset now, CancellationToken stop, long? import = null)
+    {
+        var total = new ImportResult(0, 0, []);
+        var ahead = Channel.CreateBounded<Prepared[]>(BatchesAhead);
+        using var ended = CancellationTokenSource.CreateLinkedTokenSource(stop);
+        var preparing = Task.Run(() => PrepareAsync(machines, now, ahead.Writer, ended.Token), CancellationToken.None);
+        try
+        {
+            await foreach (var batch in ahead.Reader.ReadAllAsync(stop))
+            {
+                var taken = await database.WriteAsync((c, t) => TakeAsync(c, t, batch, now, import), stop);
+                total = new(total.Added + taken.Added, total.Updated + taken.Updated, [.. total.Waiting, .. taken.Waiting]);
+            }
+        }
+        finally
+        {
+            await ended.CancelAsync();
+            await preparing;
+        }
+
+        await database.WriteAsync(
             async (c, t) =>
             {
-                var (added, updated) = (0, 0);
-                var waiting = new List<(int, string)>();
-                // One number for all of the file: whoever asks what changed since sees all of it or nothing.
-                var changed = await Database.NextAsync(c, t, "fleet");
-                var (next, last) = (0L, -1L);
-                using var find = new Reused(c, t, "SELECT machine_id FROM identifiers WHERE kind = @kind AND value = @value", "kind", "value");
-                using var name = new Reused(c, t, "INSERT INTO identifiers (kind, value, machine_id) VALUES (@kind, @value, @id) ON CONFLICT (kind, value) DO NOTHING", "kind", "value", "id");
-                using var add = new Reused(c, t, AddMachine, "id", "name", "site", "group", "owner", "tags", "kind", "address", "port", "user", "hostKey", "created", "changed");
-                using var read = new Reused(c, t, AddReadings, "machine", "source", "document");
-                foreach (var reported in machines)
-                {
-                    var ids = reported.Identifiers.Add(new("name", reported.Name));
-                    var matches = new HashSet<long>();
-                    foreach (var identifier in ids) if (await find.ScalarAsync(identifier.Kind, identifier.Value.ToLowerInvariant()) is long known) matches.Add(known);
-                    if (matches.Count > 1)
-                    {
-                        waiting.Add((reported.Line, $"'{reported.Name}' matches {matches.Count} machines by its identifiers: {string.Join(", ", matches.Order().Select(m => $"m{m}"))}. Correct the identifiers and import the line again."));
-                        continue;
-                    }
-
-                    if (matches.Count == 1)
-                    {
-                        await UpdateAsync(c, t, matches.Single(), reported, changed);
-                        await MergeAsync(c, t, matches.Single(), reported.Report, reported.Seen, now);
-                        updated++;
-                    }
-                    else
-                    {
-                        if (next > last)
-                        {
-                            last = await Database.NextAsync(c, t, "machine", IdsAtOnce);
-                            next = last - IdsAtOnce + 1;
-                        }
-
-                        await AddAsync(add, next, reported, now, changed);
-                        await read.RunAsync(next, reported.Report.Source, ToDocument(reported.Report.Complete(reported.Seen, now)));
-                        matches.Add(next++);
-                        added++;
-                    }
-
-                    foreach (var identifier in ids) await name.RunAsync(identifier.Kind, identifier.Value.ToLowerInvariant(), matches.Single());
-                }
-
-                await Feed.AuditAsync(c, t, now, actor, "fleet import", source, $"{added} added, {updated} updated, {waiting.Count} waiting");
+                if (import is { } id) await ImportTable.EndAsync(c, t, id, now);
+                await Feed.AuditAsync(c, t, now, actor, "fleet import", source, $"{total.Added} added, {total.Updated} updated, {total.Waiting.Count} waiting");
                 await Feed.AddAsync(c, t, now, "fleet", source, "imported", actor);
-                return new ImportResult(added, updated, waiting);
+                return 0;
             },
             stop);
+        return total;
+    }
 
     /// <summary>Takes what a source read of one machine.</summary>
     public Task PutReadingsAsync(MachineId machine, SourceReport report, DateTimeOffset seen, DateTimeOffset now, string actor, CancellationToken stop) =>
@@ -158,6 +130,69 @@ public sealed class FleetTable(Database database)
         },
         stop);
 
+    /// <summary>Reads machines ahead of the writer; what goes wrong there, the writer gets to hear.</summary>
+    private static async Task PrepareAsync(IEnumerable<ReportedMachine> machines, DateTimeOffset now, ChannelWriter<Prepared[]> ahead, CancellationToken ended)
+    {
+        try
+        {
+            foreach (var batch in machines.Select(m => new Prepared(m, ToDocument(m.Report.Complete(m.Seen, now)))).Chunk(BatchSize)) await ahead.WriteAsync(batch, ended);
+            ahead.Complete();
+        }
+        catch (Exception error)
+        {
+            ahead.Complete(error);
+        }
+    }
+
+    private static async Task<ImportResult> TakeAsync(DbConnection c, DbTransaction t, Prepared[] batch, DateTimeOffset now, long? import)
+    {
+        var (added, updated) = (0, 0);
+        var waiting = new List<(int, string)>();
+        // One number for all of the batch: whoever asks what changed since sees all of it or nothing.
+        var changed = await Database.NextAsync(c, t, "fleet");
+        var (next, last) = (0L, -1L);
+        using var find = new Reused(c, t, "SELECT machine_id FROM identifiers WHERE kind = @kind AND value = @value", "kind", "value");
+        using var name = new Reused(c, t, "INSERT INTO identifiers (kind, value, machine_id) VALUES (@kind, @value, @id) ON CONFLICT (kind, value) DO NOTHING", "kind", "value", "id");
+        using var add = new Reused(c, t, AddMachine, "id", "name", "site", "group", "owner", "tags", "kind", "address", "port", "user", "hostKey", "created", "changed");
+        using var read = new Reused(c, t, AddReadings, "machine", "source", "document");
+        foreach (var (reported, document) in batch)
+        {
+            var ids = reported.Identifiers.Add(new("name", reported.Name));
+            var matches = new HashSet<long>();
+            foreach (var identifier in ids) if (await find.ScalarAsync(identifier.Kind, identifier.Value.ToLowerInvariant()) is long known) matches.Add(known);
+            if (matches.Count > 1)
+            {
+                waiting.Add((reported.Line, $"'{reported.Name}' matches {matches.Count} machines by its identifiers: {string.Join(", ", matches.Order().Select(m => $"m{m}"))}. Correct the identifiers and import the line again."));
+                continue;
+            }
+
+            if (matches.Count == 1)
+            {
+                await UpdateAsync(c, t, matches.Single(), reported, changed);
+                await MergeAsync(c, t, matches.Single(), reported.Report, reported.Seen, now);
+                updated++;
+            }
+            else
+            {
+                if (next > last)
+                {
+                    last = await Database.NextAsync(c, t, "machine", IdsAtOnce);
+                    next = last - IdsAtOnce + 1;
+                }
+
+                await AddAsync(add, next, reported, now, changed);
+                await read.RunAsync(next, reported.Report.Source, document);
+                matches.Add(next++);
+                added++;
+            }
+
+            foreach (var identifier in ids) await name.RunAsync(identifier.Kind, identifier.Value.ToLowerInvariant(), matches.Single());
+        }
+
+        if (import is { } id) await ImportTable.AdvanceAsync(c, t, id, batch[^1].Machine.Line, added, updated);
+        return new(added, updated, waiting);
+    }
+
     private static Task AddAsync(Reused add, long id, ReportedMachine m, DateTimeOffset now, long changed)
     {
         var link = m.Link ?? new LinkAddress("ssh", m.Name, 22, "root", null);
@@ -207,13 +242,51 @@ public sealed class FleetTable(Database database)
         new { machine, r.Source, r.Key, seen = Micros.Of(r.Seen), received = Micros.Of(r.Received), state = r.State.ToString(), value = r.Value?.Text, r.Why },
         t);
 
-    private static string ToDocument(IEnumerable<Reading> readings) => JsonSerializer.Serialize(
-        readings.Select(r => new StoredReading(r.Key, r.State, r.Value?.Kind ?? default, r.Value?.Text, r.Why, Micros.Of(r.Seen), Micros.Of(r.Received), r.Clamped)), Json);
+    private static string ToDocument(IReadOnlyCollection<Reading> readings)
+    {
+        var buffer = new ArrayBufferWriter<byte>((readings.Count + 1) * TypicalReadingSize);
+        using (var writer = new Utf8JsonWriter(buffer, Plain))
+        {
+            writer.WriteStartArray();
+            foreach (var r in readings)
+            {
+                writer.WriteStartObject();
+                writer.WriteString("key"u8, r.Key);
+                if (r.State != default) writer.WriteString("state"u8, Name(r.State));
+                if (r.Value is { } value)
+                {
+                    if (value.Kind != default) writer.WriteString("kind"u8, Name(value.Kind));
+                    writer.WriteString("value"u8, value.Text);
+                }
+
+                if (r.Why is { } why) writer.WriteString("why"u8, why);
+                writer.WriteNumber("seen"u8, Micros.Of(r.Seen));
+                writer.WriteNumber("received"u8, Micros.Of(r.Received));
+                if (r.Clamped) writer.WriteBoolean("clamped"u8, true);
+                writer.WriteEndObject();
+            }
+
+            writer.WriteEndArray();
+        }
+
+        return Encoding.UTF8.GetString(buffer.WrittenSpan);
+    }
+
+    private static JsonEncodedText Name<T>(T value) where T : struct, Enum => Names<T>.All[value];
 
     private static IEnumerable<Reading> FromDocument(string source, string document) =>
         JsonSerializer.Deserialize<StoredReading[]>(document, Json)!.Select(r => new Reading(
             r.Key, r.State, r.Value is null ? null : ReadingValue.Parse(r.Kind, r.Value, out _), r.Why, Micros.Time(r.Seen), Micros.Time(r.Received), source)
         { Clamped = r.Clamped });
+
+    /// <summary>A machine with its readings as they are stored where nothing of this source is known of it.</summary>
+    private sealed record Prepared(ReportedMachine Machine, string Document);
+
+    /// <summary>The words of an enumeration, as they stand in documents.</summary>
+    private static class Names<T> where T : struct, Enum
+    {
+        public static FrozenDictionary<T, JsonEncodedText> All { get; } = Enum.GetValues<T>().ToFrozenDictionary(v => v, v => JsonEncodedText.Encode(JsonNamingPolicy.KebabCaseLower.ConvertName(v.ToString())));
+    }
 
     private sealed record StoredReading(string Key, ReadingState State, ValueKind Kind, string? Value, string? Why, long Seen, long Received, bool Clamped);
 

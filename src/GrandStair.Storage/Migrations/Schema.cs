@@ -10,7 +10,7 @@ namespace GrandStair.Storage.Migrations;
 internal static class Schema
 {
     /// <summary>The number of the newest migration that this release knows.</summary>
-    public const long Newest = 2;
+    public const long Newest = 3;
 
     /// <summary>Runs the migrations that are missing. The caller holds the lock.</summary>
     /// <exception cref="StoreException">The database was written by a newer release.</exception>
@@ -52,6 +52,17 @@ public sealed class Decisions : Migration
 {
     /// <inheritdoc />
     public override void Up() => Execute.Sql(Migrations.Schema.Text("002-decisions.sql"));
+
+    /// <inheritdoc />
+    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
+}
+
+/// <summary>How far imports came.</summary>
+[Migration(3)]
+public sealed class Imports : Migration
+{
+    /// <inheritdoc />
+    public override void Up() => Execute.Sql(Migrations.Schema.Text("003-imports.sql"));
 
     /// <inheritdoc />
     public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");

@@ -119,7 +119,7 @@ public sealed class FileTests
         Assert.Equal(["desk-1", "desk-3", "desk-5"], file.Machines.Select(m => m.Name));
         Assert.Equal([3, 5, 6, 6, 7, 8, 9], file.Problems.Select(p => p.Line));
         Assert.Equal("Quay, north", file.Machines[1].Site);
-        Assert.Equal(ReadingState.Unreadable, Assert.Single(file.Machines[1].Readings).State);
+        Assert.Equal(ReadingState.Unreadable, Assert.Single(file.Machines[1].Report.Readings).State);
         Assert.Equal(["a", "b"], file.Machines[0].Tags!.Value);
         Assert.Contains("stands in line 2 already", file.Problems[5].Message, StringComparison.Ordinal);
         Assert.Equal(["os.version", "disk.system.free"], file.Covered);
@@ -139,7 +139,7 @@ public sealed class FileTests
     {
         var file = Read("\uFEFFname;site;hardware.model;seen\ndesk-1;\"Quay;\nnorth\";\"Tarn \"\"4\"\"\";2027-01-11T08:00:00Z\n");
         var desk = Assert.Single(file.Machines);
-        Assert.Equal(("Quay;\nnorth", "Tarn \"4\""), (desk.Site, desk.Readings.Single().Value!.Text));
+        Assert.Equal(("Quay;\nnorth", "Tarn \"4\""), (desk.Site, desk.Report.Readings.Single().Value!.Text));
         Assert.Empty(file.Problems);
     }
 
@@ -156,9 +156,9 @@ public sealed class FileTests
             """;
         var file = Read(lines, new("import", IsJsonLines: true));
         Assert.Equal(["desk-1", "desk-2", "desk-3"], file.Machines.Select(m => m.Name));
-        Assert.Equal(["disk.system.free", "apps"], file.Machines[0].Covered);
-        Assert.Equal("1: Ledger, version 8.2", file.Machines[0].Readings[1].Show());
-        Assert.Equal(["yes", "unreadable: the source could not read it"], file.Machines[1].Readings.Select(r => r.Show()));
+        Assert.Equal(["disk.system.free", "apps"], file.Machines[0].Report.Covered);
+        Assert.Equal("1: Ledger, version 8.2", file.Machines[0].Report.Readings[1].Show());
+        Assert.Equal(["yes", "unreadable: the source could not read it"], file.Machines[1].Report.Readings.Select(r => r.Show()));
         Assert.Equal([3, 3, 4, 5, 6], file.Problems.Select(p => p.Line));
         Assert.Contains("did you mean 'os.version'", file.Problems[1].Message, StringComparison.Ordinal);
         Assert.Contains("does not say when its readings were seen", file.Problems[4].Message, StringComparison.Ordinal);
@@ -175,7 +175,7 @@ public sealed class FileTests
             constants: { os.product: Brae Desktop, link: stand-in }
             """, KeyRegistry.BuiltIn, "map.yaml");
         var desk = Assert.Single(Read("HOSTNAME,Colour,Free GB,Last scan\ndesk-1,blue,41,2027-01-11T08:00:00Z\n", new("import", Mapping: mapping)).Machines);
-        Assert.Equal([("disk.system.free", 41e9), ("os.product", 0)], desk.Readings.Select(r => (r.Key, r.Value!.Amount)).Order());
+        Assert.Equal([("disk.system.free", 41e9), ("os.product", 0)], desk.Report.Readings.Select(r => (r.Key, r.Value!.Amount)).Order());
         Assert.Equal("stand-in", desk.Link!.Kind);
         Assert.Contains("a column 'Hostname', which the file has not; did you mean 'Hostnam'?", Assert.Throws<FileException>(() => Read("Hostnam,Free GB,Last scan\n", new("import", Mapping: mapping))).Message, StringComparison.Ordinal);
         var wrong = Assert.Throws<FileException>(() => FleetMapping.Parse("columns:\n  name: Host\n  disk.system.free: { column: Free, unit: d, x: y }\nconstants: { name: a }\n", KeyRegistry.BuiltIn, "map.yaml"));
@@ -195,11 +195,11 @@ public sealed class FileTests
             Assert.Contains(wrong.Problems, p => p.Message.Contains(says, StringComparison.Ordinal));
     }
 
-    private static (IReadOnlyList<FleetLine> Machines, IReadOnlyList<string> Covered, IReadOnlyList<FileProblem> Problems) Read(string text, FleetFormat? format = null)
+    private static (IReadOnlyList<ReportedMachine> Machines, IReadOnlyList<string> Covered, IReadOnlyList<FileProblem> Problems) Read(string text, FleetFormat? format = null)
     {
         var file = new FleetFile(new StringReader(text), "fleet.csv", format ?? new("import"), KeyRegistry.BuiltIn, Now);
         var lines = file.Lines().ToArray();
-        return (lines, lines.FirstOrDefault()?.Covered ?? [], file.Problems);
+        return (lines, lines.FirstOrDefault()?.Report.Covered ?? [], file.Problems);
     }
 
     private static Dictionary<string, Product> Shipped() => Directory.GetDirectories(Path.Combine(House.Root, "catalogue"))

@@ -1,0 +1,36 @@
+using GrandStair.Files;
+
+namespace GrandStair.Service;
+
+/// <summary>Reads no more than so many bytes.</summary>
+internal sealed class BoundedStream(Stream inner, long most) : Stream
+{
+    private long _read;
+
+    public override bool CanRead => true;
+
+    public override bool CanSeek => false;
+
+    public override bool CanWrite => false;
+
+    public override long Length => throw new NotSupportedException();
+
+    public override long Position { get => _read; set => throw new NotSupportedException(); }
+
+    public override async ValueTask<int> ReadAsync(Memory<byte> buffer, CancellationToken cancellationToken = default)
+    {
+        var read = await inner.ReadAsync(buffer, cancellationToken);
+        _read += read;
+        return _read <= most ? read : throw new FileException([new("the file", 1, 0, $"It is larger than {most >> 20} MiB; import it in parts.")]);
+    }
+
+    public override int Read(byte[] buffer, int offset, int count) => throw new NotSupportedException();
+
+    public override void Flush() => throw new NotSupportedException();
+
+    public override long Seek(long offset, SeekOrigin origin) => throw new NotSupportedException();
+
+    public override void SetLength(long value) => throw new NotSupportedException();
+
+    public override void Write(byte[] buffer, int offset, int count) => throw new NotSupportedException();
+}

@@ -1,0 +1,191 @@
+using System.Collections.Concurrent;
+using System.Security.Claims;
+using System.Security.Cryptography;
+using System.Text;
+using GrandStair.Contracts;
+using GrandStair.Core.Readings;
+using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Files.Fleet;
+using GrandStair.Service.Access;
+using GrandStair.Storage.Databases;
+using GrandStair.Storage.Fleet;
+using Microsoft.AspNetCore.Http.Features;
+using Microsoft.AspNetCore.Mvc;
+
+namespace GrandStair.Service.Fleet;
+
+/// <summary>The imports that this service is busy with, by what is the same for the same file.</summary>
+internal sealed class ImportsUnderWay
+{
+    private readonly ConcurrentDictionary<string, byte> _digests = new();
+
+    /// <summary>Takes a file in hand.</summary>
+    /// <exception cref="CommandException">Another call has the same file in hand.</exception>
+    public void Take(string digest)
+    {
+        if (!_digests.TryAdd(digest, 0)) throw new CommandException("import-under-way", "This very file is being imported already. 'gstair fleet imports' shows how far it is.");
+    }
+
+    public void Leave(string digest) => _digests.TryRemove(digest, out _);
+}
+
+/// <summary>Fleet files that are taken in.</summary>
+internal static class ImportEndpoints
+{
+    private const long MostBytes = 1L << 30;
+    private const int MostShown = 50;
+    private const int BufferSize = 1 << 16;
+
+    public static void MapImports(this RouteGroupBuilder api)
+    {
+        // What a form adds to its file is little.
+        api.MapPost("/fleet/imports", ImportAsync).Accepts<string>("text/csv", "application/jsonl", "multipart/form-data").DisableAntiforgery()
+            .WithMetadata(new RequestSizeLimitAttribute(MostBytes + (1 << 20))).WithName("ImportFleet").ProducesProblem(409).ProducesProblem(422);
+        api.MapGet("/fleet/imports", async (ImportTable imports, CancellationToken stop) => (await imports.NewestAsync(MostShown, stop)).Select(Show).ToArray()).WithName("ListImports");
+    }
+
+    private static ImportView Show(FleetImport i) => new(i.Id, i.Ticket, i.Source, i.Actor, i.Begun, i.Ended, i.Lines, i.Line, i.Added, i.Updated);
+
+    private static async Task<ImportReport> ImportAsync(
+        HttpRequest request, string? source, string? seen, bool? dry, string? format, string? encoding, string? ticket,
+        Shelf shelf, FleetTable table, ImportTable imports, ImportsUnderWay underWay, FleetCache fleet, DomainClock clock, ServiceOptions options, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var from = source ?? "import";
+        if (from is "ssh" or "stand-in" or "fleet" || from.Length > 40) throw new CommandException("source", $"'{from}' is no name for an import's source; expected at most 40 signs, and not the name of a link.");
+        if (ticket is { Length: > 100 }) throw new CommandException("ticket", "The ticket has more than 100 signs.");
+        var characters = EncodingOf(encoding);
+        var seenAt = SeenAt(seen, now);
+        var jsonLines = IsJsonLines(format);
+        // The file is spooled first, so that a slow sender holds nothing up and the memory stays as it is however long the file is.
+        await using var spool = new FileStream(Path.Combine(options.Data, $"import-{Guid.NewGuid():N}"), new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.ReadWrite, Options = FileOptions.DeleteOnClose | FileOptions.Asynchronous });
+        FleetMapping? mapping = null;
+        var mappingText = "";
+        string digest;
+        int lineCount;
+        if (request.HasFormContentType)
+        {
+            var form = await request.ReadFormAsync(new FormOptions { MultipartBodyLengthLimit = MostBytes }, stop);
+            if (form.Files["mapping"] is { } mapped)
+            {
+                using var yaml = new StreamReader(mapped.OpenReadStream());
+                mappingText = await yaml.ReadToEndAsync(stop);
+                mapping = FleetMapping.Parse(mappingText, shelf.Keys, mapped.FileName);
+            }
+
+            await using var sent = (form.Files["file"] ?? throw new CommandException("no-file", "The form has no part 'file'.")).OpenReadStream();
+            (digest, lineCount) = await SpoolAsync(sent, spool, stop);
+        }
+        else
+        {
+            (digest, lineCount) = await SpoolAsync(new BoundedStream(request.Body, MostBytes), spool, stop);
+        }
+
+        spool.Position = 0;
+        using var reader = new StreamReader(spool, characters, detectEncodingFromByteOrderMarks: true, BufferSize, leaveOpen: true);
+        var file = new FleetFile(reader, "the file", new(from, seenAt, mapping, jsonLines), shelf.Keys, now);
+        var refused = new List<(int Line, string Why)>();
+        var lines = 0;
+        IEnumerable<ReportedMachine> Lines()
+        {
+            foreach (var machine in file.Lines())
+            {
+                lines++;
+                if (options.Pace > 1 && machine.Link is { Kind: not "stand-in" })
+                {
+                    if (refused.Count < FleetFile.MostProblems)
+                        refused.Add((machine.Line, $"'{machine.Name}' is reached by {machine.Link.Kind}, and this service runs at pace {options.Pace}, which is for stand-ins alone. The line was left out; import it into a service at pace 1."));
+                    continue;
+                }
+
+                yield return machine;
+            }
+        }
+
+        if (dry == true)
+        {
+            var known = (await fleet.AllAsync(stop)).Values.Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase);
+            var (adds, updates) = (0, 0);
+            foreach (var machine in Lines()) _ = known.Contains(machine.Name) ? updates++ : adds++;
+            return new(adds, updates, lines, true, null, Told(file, refused));
+        }
+
+        var same = $"{digest} {from} {seen} {format} {encoding} {mappingText}";
+        underWay.Take(same);
+        try
+        {
+            var import = await imports.BeginAsync(Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(same))), ticket, from, caller.Actor(), lineCount, now, stop);
+            var result = await TakeAsync(table, imports, import, Lines(), caller.Actor(), now, stop);
+            return new(import.Added + result.Added, import.Updated + result.Updated, lines, false, import.Line > 0 ? import.Line : null, Told(file, [.. refused, .. result.Waiting]));
+        }
+        finally
+        {
+            underWay.Leave(same);
+        }
+    }
+
+    /// <summary>Takes what an import that was cut short has not taken yet.</summary>
+    /// <exception cref="StoreException">The disk is full; what was taken stays.</exception>
+    private static async Task<ImportResult> TakeAsync(FleetTable table, ImportTable imports, FleetImport import, IEnumerable<ReportedMachine> machines, string actor, DateTimeOffset now, CancellationToken stop)
+    {
+        try
+        {
+            return await table.ImportAsync(machines.SkipWhile(m => m.Line <= import.Line), import.Source, actor, now, stop, import.Id);
+        }
+        catch (StoreException error) when (error.Name == "disk-full")
+        {
+            var taken = await imports.OfAsync(import.Id, stop);
+            throw new StoreException("disk-full", $"The database cannot be written: its disk is full. {(taken.Line == 0 ? "Nothing of the file was taken" : $"The file was taken up to line {taken.Line}")}. Make room on the disk, then import the same file again; it goes on from there.", error);
+        }
+    }
+
+    /// <summary>Keeps what is sent, and tells what is the same for the same content, and how many lines it has.</summary>
+    private static async Task<(string Digest, int Lines)> SpoolAsync(Stream sent, FileStream spool, CancellationToken stop)
+    {
+        using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
+        var buffer = new byte[BufferSize];
+        var lines = 0;
+        var last = (byte)'\n';
+        int read;
+        while ((read = await sent.ReadAsync(buffer, stop)) > 0)
+        {
+            hash.AppendData(buffer, 0, read);
+            lines += buffer.AsSpan(0, read).Count((byte)'\n');
+            last = buffer[read - 1];
+            await spool.WriteAsync(buffer.AsMemory(0, read), stop);
+        }
+
+        return (Convert.ToHexStringLower(hash.GetHashAndReset()), last == '\n' ? lines : lines + 1);
+    }
+
+    private static IReadOnlyList<LineProblem> Told(FleetFile file, IEnumerable<(int Line, string Why)> more)
+    {
+        var told = file.Problems.Select(p => new LineProblem(p.Line, p.Message)).Concat(more.Select(w => new LineProblem(w.Line, w.Why))).OrderBy(p => p.Line);
+        return file.FurtherProblems == 0 ? [.. told] : [.. told, new(0, $"{file.FurtherProblems} more problems are not told; mend these first.")];
+    }
+
+    private static Encoding EncodingOf(string? name) => name switch
+    {
+        null or "utf-8" => new UTF8Encoding(encoderShouldEmitUTF8Identifier: false, throwOnInvalidBytes: false),
+        "windows-1252" => CodePagesEncodingProvider.Instance.GetEncoding(1252)!,
+        _ => throw new CommandException("encoding", $"encoding is '{name}'; expected utf-8 or windows-1252."),
+    };
+
+    private static bool IsJsonLines(string? format) => format switch
+    {
+        null or "csv" => false,
+        "jsonl" => true,
+        _ => throw new CommandException("format", $"format is '{format}'; expected csv or jsonl."),
+    };
+
+    private static DateTimeOffset? SeenAt(string? seen, DateTimeOffset now)
+    {
+        if (seen is null) return null;
+        if (seen == "now") return now;
+        return ReadingValue.Parse(ValueKind.Instant, seen, out var expected) is { } value
+            ? DateTimeOffset.FromUnixTimeSeconds((long)value.Amount)
+            : throw new CommandException("seen", $"seen is '{seen}'; expected 'now' or {expected}.");
+    }
+}

@@ -1,0 +1,90 @@
+using System.Data.Common;
+using Dapper;
+using GrandStair.Storage.Databases;
+
+namespace GrandStair.Storage.Fleet;
+
+/// <summary>An import of a file, under way or over.</summary>
+/// <param name="Id">Its number.</param>
+/// <param name="Ticket">The name that the caller gave it, to ask for its progress; null where he gave none.</param>
+/// <param name="Source">The source that its readings come from.</param>
+/// <param name="Actor">Who imports.</param>
+/// <param name="Begun">When it began, UTC.</param>
+/// <param name="Ended">When all of it was taken, UTC; null before, also where it was cut short.</param>
+/// <param name="Lines">How many lines the file has.</param>
+/// <param name="Line">The line that was reached; all before it are taken, or told as problems.</param>
+/// <param name="Added">Machines that were not known.</param>
+/// <param name="Updated">Machines that were.</param>
+public sealed record FleetImport(long Id, string? Ticket, string Source, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int Lines, int Line, int Added, int Updated);
+
+/// <summary>How far imports came, so that one that was cut short goes on where it stopped.</summary>
+public sealed class ImportTable(Database database)
+{
+    /// <summary>Begins the import of a file, or takes up the one of the same file that was cut short.</summary>
+    /// <param name="digest">What is the same for the same file, understood in the same way.</param>
+    /// <param name="ticket">The name that the caller gives it.</param>
+    /// <param name="source">The source that its readings come from.</param>
+    /// <param name="actor">Who imports.</param>
+    /// <param name="lines">How many lines the file has.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="stop">Ends the wait.</param>
+    public Task<FleetImport> BeginAsync(string digest, string? ticket, string source, string actor, int lines, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            var known = await c.ExecuteScalarAsync<long?>("SELECT max(id) FROM imports WHERE digest = @digest AND ended IS NULL", new { digest }, t);
+            if (known is { } id)
+            {
+                await c.ExecuteAsync("UPDATE imports SET ticket = @ticket, actor = @actor WHERE id = @id", new { id, ticket, actor }, t);
+            }
+            else
+            {
+                id = await Database.NextAsync(c, t, "import");
+                await c.ExecuteAsync(
+                    "INSERT INTO imports (id, digest, ticket, source, actor, begun, lines, line, added, updated) VALUES (@id, @digest, @ticket, @source, @actor, @begun, @lines, 0, 0, 0)",
+                    new { id, digest, ticket, source, actor, begun = Micros.Of(now), lines = (long)lines },
+                    t);
+            }
+
+            return (await c.QuerySingleAsync<Row>("SELECT * FROM imports WHERE id = @id", new { id }, t)).ToImport();
+        },
+        stop);
+
+    /// <summary>The import of that number.</summary>
+    public Task<FleetImport> OfAsync(long id, CancellationToken stop) => database.ReadAsync(
+        async c => (await c.QuerySingleAsync<Row>("SELECT * FROM imports WHERE id = @id", new { id })).ToImport(), stop);
+
+    /// <summary>The newest imports, the newest first.</summary>
+    public Task<IReadOnlyList<FleetImport>> NewestAsync(int most, CancellationToken stop) => database.ReadAsync<IReadOnlyList<FleetImport>>(
+        async c => [.. (await c.QueryAsync<Row>("SELECT * FROM imports ORDER BY id DESC LIMIT @most", new { most })).Select(r => r.ToImport())], stop);
+
+    internal static Task AdvanceAsync(DbConnection c, DbTransaction t, long id, int line, int added, int updated) => c.ExecuteAsync(
+        "UPDATE imports SET line = @line, added = added + @added, updated = updated + @updated WHERE id = @id", new { id, line = (long)line, added, updated }, t);
+
+    internal static Task EndAsync(DbConnection c, DbTransaction t, long id, DateTimeOffset now) => c.ExecuteAsync(
+        "UPDATE imports SET line = lines, ended = @ended WHERE id = @id", new { id, ended = Micros.Of(now) }, t);
+
+    private sealed record Row
+    {
+        public long Id { get; init; }
+
+        public string? Ticket { get; init; }
+
+        public string Source { get; init; } = "";
+
+        public string Actor { get; init; } = "";
+
+        public long Begun { get; init; }
+
+        public long? Ended { get; init; }
+
+        public long Lines { get; init; }
+
+        public long Line { get; init; }
+
+        public long Added { get; init; }
+
+        public long Updated { get; init; }
+
+        public FleetImport ToImport() => new(Id, Ticket, Source, Actor, Micros.Time(Begun), Micros.Time(Ended), (int)Lines, (int)Line, (int)Added, (int)Updated);
+    }
+}
