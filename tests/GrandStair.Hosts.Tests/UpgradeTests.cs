@@ -114,6 +114,11 @@ public sealed class UpgradeTests
         Assert.Contains("cannot write /var/lib/grandstair as root", (await RefusedAsync(service, host)).Replace("the launcher ended with status 1: sudo", "cannot write /var/lib/grandstair as root", StringComparison.Ordinal), StringComparison.Ordinal);
         await host.DoAsync("echo 'carrier ALL=(root) NOPASSWD: /bin/sh' > /etc/sudoers.d/carrier");
         Assert.Contains("Debian 11", await GstairAsync(service, "machine", "read", host.Name), StringComparison.Ordinal);
+
+        // Whoever tampers with the launcher finds it put right with the next connection.
+        await host.DoAsync("for f in /var/lib/grandstair/launcher-*; do echo 'echo os.product = Tampered' > $f; done; pkill -KILL -f '[s]shd: carrier' || true");
+        Assert.Contains("Debian 11", await GstairAsync(service, "machine", "read", host.Name), StringComparison.Ordinal);
+
         await host.DoAsync("rm /home/carrier/.ssh/authorized_keys && pkill -KILL -f '[s]shd: carrier' || true");
         Assert.Contains("refused the login of 'carrier'", await RefusedAsync(service, host), StringComparison.Ordinal);
     }

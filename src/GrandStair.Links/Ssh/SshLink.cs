@@ -24,7 +24,10 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
     private static readonly TimeSpan CommandTimeout = TimeSpan.FromSeconds(60);
     private static readonly TimeSpan ReadTimeout = TimeSpan.FromSeconds(120);
     private static readonly string Launcher = ReadLauncher();
-    private static readonly string LauncherFile = $"/var/lib/grandstair/launcher-{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(Launcher)))[..12]}";
+    private const string Home = "/var/lib/grandstair";
+    private const int NotInstalled = 97;
+    private static readonly string LauncherHash = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(Launcher)));
+    private static readonly string LauncherFile = $"{Home}/launcher-{LauncherHash[..12]}";
 
     private readonly ConcurrentDictionary<MachineId, Kept> _kept = new();
 
@@ -129,12 +132,26 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
         return reader.ReadToEnd();
     }
 
-    private Task<string> LaunchAsync(Machine machine, string arguments, string input, TimeSpan limit, CancellationToken stop) =>
-        WithConnectionAsync(machine, client => RunAsync(client, machine, $"{Sudo(machine)}/bin/sh {LauncherFile} /var/lib/grandstair/{options.Installation} {arguments}", input, limit, stop), stop);
+    private Task<string> LaunchAsync(Machine machine, string arguments, string input, TimeSpan limit, CancellationToken stop) => WithConnectionAsync(
+        machine,
+        async (client, installed) =>
+        {
+            var launch = $"/bin/sh {LauncherFile} {Home}/{options.Installation} {arguments}";
+            if (!installed)
+            {
+                // Over a new connection the launcher is looked at first, in the same command; mostly it is there from the last time.
+                var (exit, said) = await RunAsync(client, machine, $"{Sudo(machine)}/bin/sh -c '{IsInstalled} || {{ {(input.Length > 0 ? "cat >/dev/null; " : "")}exit {NotInstalled}; }}; exec {launch}'", input, limit, stop, NotInstalled);
+                if (exit == 0) return said;
+                await InstallAsync(client, machine, stop);
+            }
+
+            return (await RunAsync(client, machine, Sudo(machine) + launch, input, limit, stop)).Said;
+        },
+        stop);
 
     private static string Sudo(Machine machine) => machine.Link.User == "root" ? "" : "sudo -n ";
 
-    private async Task<string> WithConnectionAsync(Machine machine, Func<SshClient, Task<string>> work, CancellationToken stop)
+    private async Task<string> WithConnectionAsync(Machine machine, Func<SshClient, bool, Task<string>> work, CancellationToken stop)
     {
         var kept = _kept.GetOrAdd(machine.Id, _ => new());
         await kept.Turn.WaitAsync(stop);
@@ -146,10 +163,11 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
                 kept.Drop();
                 kept.Client = await ConnectAsync(machine, stop);
                 kept.Link = machine.Link;
-                await InstallAsync(kept.Client, machine, stop);
             }
 
-            return await work(kept.Client);
+            var answer = await work(kept.Client, kept.HasLauncher);
+            kept.HasLauncher = true;
+            return answer;
         }
         catch (Exception error) when (error is SshException or SocketException or IOException or ObjectDisposedException or InvalidOperationException or OperationCanceledException)
         {
@@ -240,27 +258,33 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
         return Convert.TryFromBase64String(base64, buffer, out var length) ? buffer[..length] : [];
     }
 
-    /// <summary>Puts the launcher into a folder that is root's own and no link to somewhere else.</summary>
+    /// <summary>A folder that is root's own and no link to somewhere else.</summary>
+    private const string IsOurs = $"[ ! -L {Home} ] && [ \"$(stat -c %u {Home} 2>/dev/null)\" = 0 ]";
+
+    private static readonly string IsInstalled = $"{IsOurs} && echo \"{LauncherHash}  {LauncherFile}\" | sha256sum -c --status 2>/dev/null";
+
+    /// <summary>Puts the launcher into its folder.</summary>
     private static async Task InstallAsync(SshClient client, Machine machine, CancellationToken stop)
     {
-        const string Home = "/var/lib/grandstair";
-        var put = $"umask 077; mkdir -p {Home} && [ ! -L {Home} ] && [ \"$(stat -c %u {Home})\" = 0 ] && chmod 700 {Home} && cat > {Home}/launcher.new && mv {Home}/launcher.new {LauncherFile} && echo ready";
-        var said = await RunAsync(client, machine, $"{Sudo(machine)}/bin/sh -c '{put}'", Launcher, CommandTimeout, stop);
+        var put = $"umask 077; mkdir -p {Home} && {IsOurs} && chmod 700 {Home} && cat > {Home}/launcher.new && mv {Home}/launcher.new {LauncherFile} && echo ready";
+        var (_, said) = await RunAsync(client, machine, $"{Sudo(machine)}/bin/sh -c '{put}'", Launcher, CommandTimeout, stop);
         if (said.Trim() != "ready")
             throw new LinkException("rights", $"{machine.Name}: '{machine.Link.User}' cannot write {Home} as root: {Texts.Clean(said, 300)}. Let that account run /bin/sh by sudo without a password, or log in as root.");
     }
 
-    private static async Task<string> RunAsync(SshClient client, Machine machine, string text, string input, TimeSpan limit, CancellationToken stop)
+    /// <summary>Runs a command to its end; an exit status other than 0 and the one that is expected is thrown.</summary>
+    private static async Task<(int Exit, string Said)> RunAsync(SshClient client, Machine machine, string text, string input, TimeSpan limit, CancellationToken stop, int expected = 0)
     {
         using var command = client.CreateCommand(text);
         using var timeout = CancellationTokenSource.CreateLinkedTokenSource(stop);
         timeout.CancelAfter(limit);
         var running = command.ExecuteAsync(timeout.Token);
-        using (var stdin = command.CreateInputStream()) await stdin.WriteAsync(Encoding.UTF8.GetBytes(input), timeout.Token);
+        // An end of input that comes after the command's own end would break the connection, so nothing is sent to one that reads nothing.
+        if (input.Length > 0) using (var stdin = command.CreateInputStream()) await stdin.WriteAsync(Encoding.UTF8.GetBytes(input), timeout.Token);
         await running;
         // 255 or no status: the connection's end, not the command's. What came of it cannot be told.
         if (command.ExitStatus is null or 255) throw new SshConnectionException("the connection ended before the command did.");
-        if (command.ExitStatus == 0) return command.Result;
+        if (command.ExitStatus is { } exit && (exit == 0 || exit == expected)) return (exit, command.Result);
         var said = Texts.Clean(command.Error + command.Result, 300);
         throw new LinkException(said.Contains("sudo", StringComparison.Ordinal) ? "rights" : "unreachable", $"{machine.Name}: the launcher ended with status {command.ExitStatus}: {said}");
     }
@@ -273,8 +297,12 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
 
         public LinkAddress? Link { get; set; }
 
+        /// <summary>Whether the launcher was seen to be there over this connection.</summary>
+        public bool HasLauncher { get; set; }
+
         public void Drop()
         {
+            HasLauncher = false;
             Client?.Dispose();
             Client = null;
         }
