@@ -122,7 +122,9 @@ internal static class Caller
 
     private static Task TellAsync(string message) => Console.Error.WriteLineAsync($"gstair: {message}");
 
-    private static GrandStairClient Connect(ParseResult parsed)
+    /// <summary>The service that a command line means.</summary>
+    /// <exception cref="IOException">There is no token, or the address is none.</exception>
+    public static GrandStairClient Connect(ParseResult parsed)
     {
         var data = parsed.GetValue(DataOption) ?? Environment.GetEnvironmentVariable("GSTAIR_DATA") ?? "data";
         var token = Environment.GetEnvironmentVariable("GSTAIR_TOKEN") ?? Read(System.IO.Path.Combine(data, "admin.token"))

@@ -2,6 +2,7 @@ using System.CommandLine;
 using GrandStair.Cli;
 using GrandStair.Cli.Catalogue;
 using GrandStair.Cli.Checks;
+using GrandStair.Cli.Completion;
 using GrandStair.Cli.Exposure;
 using GrandStair.Cli.Fleet;
 using GrandStair.Cli.Machines;
@@ -32,6 +33,8 @@ root.Subcommands.Add(SourceCommands.Make());
 root.Subcommands.Add(OutcomeCommands.Make());
 root.Subcommands.Add(OverviewCommands.Make());
 root.Subcommands.Add(CatalogueCommands.Make());
+root.Subcommands.Add(CompletionCommands.MakeScript());
+root.Subcommands.Add(CompletionCommands.MakeComplete(root));
 
 var parsed = root.Parse(args);
 if (parsed.Errors.Count > 0)

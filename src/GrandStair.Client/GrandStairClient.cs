@@ -54,8 +54,8 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>All reading keys.</summary>
     public Task<IReadOnlyList<KeyView>> KeysAsync(CancellationToken stop) => GetAsync<IReadOnlyList<KeyView>>("keys", stop);
 
-    /// <summary>The values that machines have under a key, the most common first.</summary>
-    public Task<IReadOnlyList<ValueView>> ValuesAsync(string key, CancellationToken stop) => GetAsync<IReadOnlyList<ValueView>>($"keys/{Escape(key)}/values", stop);
+    /// <summary>What may come at the end of a condition that somebody is writing.</summary>
+    public Task<CompletionView> CompleteAsync(string text, CancellationToken stop) => GetAsync<CompletionView>(Query("conditions/completion", ("text", text)), stop);
 
     /// <summary>The sources, with how each was last read.</summary>
     public Task<IReadOnlyList<SourceView>> SourcesAsync(CancellationToken stop) => GetAsync<IReadOnlyList<SourceView>>("sources", stop);

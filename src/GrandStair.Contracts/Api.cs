@@ -23,9 +23,6 @@ public sealed record Because(string Reason);
 /// <param name="Columns">The columns of a table; empty for every other kind.</param>
 public sealed record KeyView(string Key, string Kind, string Meaning, IReadOnlyList<ColumnView> Columns);
 
-/// <summary>A value that machines have under a key.</summary>
-public sealed record ValueView(string Value, int Machines);
-
 /// <summary>A column of a table.</summary>
 public sealed record ColumnView(string Column, string Kind, string Meaning);
 
@@ -55,6 +52,15 @@ public sealed record MethodView(string Name, string Title, string Way, IReadOnly
 
 /// <summary>Something wrong in a line of a file.</summary>
 public sealed record LineProblem(int Line, string Message);
+
+/// <summary>What may come at the end of a condition that somebody is writing.</summary>
+/// <param name="From">Where the word begins that an offer takes the place of, counted from 0.</param>
+/// <param name="Coming">What may come: key, column, comparison, value or join.</param>
+public sealed record CompletionView(int From, string Coming, IReadOnlyList<OfferedView> Offers);
+
+/// <summary>Something that may come next in a condition.</summary>
+/// <param name="Hint">What it means, or on how many machines it is so.</param>
+public sealed record OfferedView(string Text, string Hint);
 
 /// <summary>What an import did, or would do.</summary>
 /// <param name="ResumedAfter">The line after which it went on, where the same file had been cut short before; null otherwise.</param>

@@ -63,7 +63,7 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
         await field.FillAsync("hardw");
         await Assertions.Expect(page.GetByRole(AriaRole.Option).First).ToContainTextAsync("hardware.memory");
         await field.FillAsync("hardware.model ");
-        await Assertions.Expect(page.GetByRole(AriaRole.Option, new() { Name = "like" })).ToBeVisibleAsync();
+        await Assertions.Expect(page.GetByRole(AriaRole.Option, new() { Name = "like", Exact = true }).First).ToBeVisibleAsync();
         await field.FillAsync("hardware.model = ");
         await Assertions.Expect(page.GetByRole(AriaRole.Option).First).ToContainTextAsync("\"Tarn 4\"");
         await field.PressAsync("ArrowDown");

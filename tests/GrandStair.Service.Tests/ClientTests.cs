@@ -99,6 +99,27 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     }
 
     [Theory]
+    [InlineData("fl", "fleet ", "gstair")]
+    [InlineData("--li", "--limit ", "gstair", "fleet", "list")]
+    [InlineData("desk-", "desk-1 |desk-2 |desk-3 |desk-4 |desk-5 |desk-6 ", "gstair", "machine", "show")]
+    [InlineData("site = East", "site = Eastness and|site = Eastness or|site = Eastness and not", "gstair", "fleet", "list")]
+    [InlineData("firmware.tpm", "firmware.tpm.state|firmware.tpm.version", "gstair", "readiness", "show", "--where")]
+    [InlineData("no such thing", "", "gstair", "machine", "show")]
+    public async Task The_shell_completes_commands_names_and_conditions(string word, string offers, params string[] before)
+    {
+        var script = string.Join('\n',
+            $"gstair() {{ dotnet '{Repository.Built("GrandStair.Cli", "gstair")}' \"$@\"; }}",
+            "compopt() { :; }",
+            "source <(gstair completion bash)",
+            $"COMP_WORDS=({string.Join(' ', before.Append(word).Select(w => $"'{w}'"))}) COMP_CWORD={before.Length}",
+            $"_gstair gstair '{word}' ''",
+            "IFS='|'; echo \"${COMPREPLY[*]}\"");
+        var ran = await Shell.RunAsync("bash", ["-c", script], environment: ("GSTAIR_DATA", Service.Data));
+        Assert.Equal("", ran.Error);
+        Assert.Equal(offers, ran.Out.TrimEnd('\n'));
+    }
+
+    [Theory]
     [InlineData(4, "did you mean 'desk-1'", "machine", "show", "dekk-1")]
     [InlineData(3, "There is no key 'firmwre.tpm.state'; did you mean 'firmware.tpm.state'? (column 1)", "fleet", "list", "firmwre.tpm.state = on")]
     [InlineData(4, "There is no plan 'no-such-thing'", "plan", "show", "no-such-thing")]

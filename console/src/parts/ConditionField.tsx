@@ -1,15 +1,6 @@
-import { useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { type FormEvent, type KeyboardEvent, useEffect, useId, useRef, useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
-
-const MOST = 14;
-const ASKS = ['=', '!=', '<', '<=', '>', '>=', 'in (', 'not in (', 'between', 'like', 'has (', 'is known', 'is absent', 'older than'];
-const JOINS = ['and', 'or', 'and not'];
-
-interface Offer {
-  text: string;
-  hint: string;
-}
 
 interface Props {
   value: string;
@@ -28,20 +19,21 @@ export function ConditionField({ value, label, placeholder, className, onSubmit 
   const field = useRef<HTMLInputElement>(null);
   const list = useId();
   useEffect(() => setText(value), [value]);
-  const keys = useQuery({ queryKey: ['fixed', 'keys'], queryFn: () => take(api.GET('/api/v1/keys')), enabled: open });
-  const place = placeOf(text.slice(0, caret), keys.data ?? []);
-  const values = useQuery({
-    queryKey: ['values', place.valuesOf],
-    queryFn: () => take(api.GET('/api/v1/keys/{key}/values', { params: { path: { key: place.valuesOf as string } } })),
-    enabled: open && place.valuesOf !== undefined,
+  const before = text.slice(0, caret);
+  const completion = useQuery({
+    queryKey: ['completion', before],
+    queryFn: () => take(api.GET('/api/v1/conditions/completion', { params: { query: { text: before } } })),
+    enabled: open,
+    placeholderData: keepPreviousData,
   });
-  const offers = open ? offersFor(place, keys.data ?? [], values.data ?? []) : [];
-  const accept = (offer: Offer) => {
-    const before = text.slice(0, caret - place.typed.length) + offer.text;
-    setText(`${before} ${text.slice(caret).trimStart()}`);
-    setCaret(before.length + 1);
+  const offers = open ? (completion.data?.offers ?? []) : [];
+  const from = Math.min(completion.data?.from ?? caret, caret);
+  const accept = (offer: Schemas['OfferedView']) => {
+    const upTo = text.slice(0, from) + offer.text;
+    setText(`${upTo} ${text.slice(caret).trimStart()}`);
+    setCaret(upTo.length + 1);
     setAt(-1);
-    requestAnimationFrame(() => field.current?.setSelectionRange(before.length + 1, before.length + 1));
+    requestAnimationFrame(() => field.current?.setSelectionRange(upTo.length + 1, upTo.length + 1));
   };
   const submit = (e: FormEvent) => {
     e.preventDefault();
@@ -56,9 +48,9 @@ export function ConditionField({ value, label, placeholder, className, onSubmit 
       setAt((n) => (n + (e.key === 'ArrowDown' ? 1 : -1) + offers.length) % offers.length);
     }
     const chosen = offers[at];
-    if (e.key === 'Tab' && !e.shiftKey && (chosen ?? place.typed !== '')) {
+    if (e.key === 'Tab' && !e.shiftKey && (chosen ?? from < caret)) {
       e.preventDefault();
-      accept(chosen ?? (offers[0] as Offer));
+      accept(chosen ?? (offers[0] as Schemas['OfferedView']));
     }
     if (e.key === 'Enter' && chosen) {
       e.preventDefault();
@@ -113,46 +105,4 @@ export function ConditionField({ value, label, placeholder, className, onSubmit 
       )}
     </form>
   );
-}
-
-interface Place {
-  typed: string;
-  expects: 'key' | 'column' | 'comparison' | 'value' | 'join';
-  table?: Schemas['KeyView'];
-  valuesOf?: string;
-}
-
-/** What may come at the end of a text: a key, a comparison, a value, or a word that joins. */
-function placeOf(text: string, keys: Schemas['KeyView'][]): Place {
-  const tokens = text.match(/"[^"]*"?|[()=,]|[<>!]=?|[^\s()=<>!,"]+/g) ?? [];
-  const unfinished = text !== '' && !/\s$/.test(text);
-  const typed = unfinished ? (tokens.at(-1) ?? '') : '';
-  const before = unfinished ? tokens.slice(0, -1) : tokens;
-  const last = before.at(-1)?.toLowerCase() ?? '';
-  const has = before.lastIndexOf('has');
-  const inTable = has > 0 && before.slice(has).filter((t) => t === '(').length > before.slice(has).filter((t) => t === ')').length;
-  const table = inTable ? keys.find((k) => k.key === before[has - 1]) : undefined;
-  if (last === '' || ['and', 'or', 'not'].includes(last) || (last === '(' && !['in'].includes(before.at(-2)?.toLowerCase() ?? '')))
-    return { typed, expects: table ? 'column' : 'key', table };
-  const key = before.findLast((t) => keys.some((k) => k.key === t));
-  if (key === before.at(-1) && !table) return { typed, expects: 'comparison' };
-  if (['=', '!=', '<', '<=', '>', '>=', 'like', 'between', ',', '('].includes(last))
-    return { typed, expects: 'value', valuesOf: table ? undefined : key };
-  return { typed, expects: 'join' };
-}
-
-function offersFor(place: Place, keys: Schemas['KeyView'][], values: Schemas['ValueView'][]): Offer[] {
-  const fits = (text: string) => text.toLowerCase().includes(place.typed.replaceAll('"', '').toLowerCase());
-  const all: Offer[] =
-    place.expects === 'key'
-      ? keys.map((k) => ({ text: k.key, hint: k.meaning }))
-      : place.expects === 'column'
-        ? (place.table?.columns ?? []).map((c) => ({ text: c.column, hint: c.meaning }))
-        : place.expects === 'comparison'
-          ? ASKS.map((text) => ({ text, hint: '' }))
-          : place.expects === 'value'
-            ? values.map((v) => ({ text: /^[\w.:/+~-]+$/.test(v.value) ? v.value : `"${v.value}"`, hint: `${v.machines}` }))
-            : JOINS.map((text) => ({ text, hint: '' }));
-  const starting = all.filter((o) => o.text.replaceAll('"', '').toLowerCase().startsWith(place.typed.replaceAll('"', '').toLowerCase()));
-  return [...new Set([...starting, ...all.filter((o) => fits(o.text))])].filter((o) => o.text !== place.typed).slice(0, MOST);
 }

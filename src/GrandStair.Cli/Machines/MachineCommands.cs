@@ -5,7 +5,7 @@ namespace GrandStair.Cli.Machines;
 
 internal static class MachineCommands
 {
-    private static readonly Argument<string> Name = new("name") { Description = "The machine's name or id." };
+    private static readonly Argument<string> Name = new("machine") { Description = "The machine's name or id." };
 
     public static Command Make() => new("machine", "One machine: readings, gate, runs") { Show(), Gate(), Read(), History(), Refer(), Pin() };
 

@@ -38,8 +38,9 @@ public sealed class FleetColumns
 
     /// <summary>The values that machines have under a key, the most common first, with how many have each; a list's texts one by one.</summary>
     /// <param name="key">The key.</param>
+    /// <param name="having">What a value has inside, case ignored; empty for every value.</param>
     /// <param name="most">How many values at most.</param>
-    public IReadOnlyList<(string Value, int Machines)> ValuesOf(string key, int most)
+    public IReadOnlyList<(string Value, int Machines)> ValuesOf(string key, string having, int most)
     {
         var counts = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
         foreach (var machine in Machines)
@@ -49,7 +50,7 @@ public sealed class FleetColumns
             else if (value.Kind != ValueKind.Table) counts[value.Text] = counts.GetValueOrDefault(value.Text) + 1;
         }
 
-        return [.. counts.OrderByDescending(c => c.Value).ThenBy(c => c.Key, StringComparer.OrdinalIgnoreCase).Take(most).Select(c => (c.Key, c.Value))];
+        return [.. counts.Where(c => c.Key.Contains(having, StringComparison.OrdinalIgnoreCase)).OrderByDescending(c => c.Value).ThenBy(c => c.Key, StringComparer.OrdinalIgnoreCase).Take(most).Select(c => (c.Key, c.Value))];
     }
 
     /// <summary>Puts a machine in, or in place of what was known of it.</summary>

@@ -26,11 +26,7 @@ internal static class FleetEndpoints
         api.MapPost("/machines/{name}/readings", ReadAsync).WithName("ReadMachine").ProducesProblem(404).ProducesProblem(502);
         api.MapPut("/machines/{name}/host-key", PinAsync).WithName("PinHostKey").ProducesProblem(404);
         api.MapGet("/keys", (Shelf shelf) => shelf.Keys.All.Select(k => new KeyView(k.Name, RunMachine.Name(k.Kind), k.Meaning, [.. k.Columns.Select(c => new ColumnView(c.Name, RunMachine.Name(c.Kind), c.Meaning))])).ToArray()).WithName("ListKeys");
-        api.MapGet("/keys/{key}/values", async (string key, Shelf shelf, FleetCache fleet, CancellationToken stop) =>
-        {
-            if (shelf.Keys.Find(key) is null) throw UnknownKey(key, shelf);
-            return (await fleet.ColumnsAsync(c => c.ValuesOf(key, MostValues), stop)).Select(v => new ValueView(v.Value, v.Machines)).ToArray();
-        }).WithName("ListValues").ProducesProblem(404);
+        api.MapGet("/conditions/completion", CompleteAsync).WithName("CompleteCondition");
         api.MapGet("/machines/{name}/readings/{key}", HistoryAsync).WithName("GetReadingHistory").ProducesProblem(404);
         api.MapGet("/disagreements", DisagreementsAsync).WithName("ListDisagreements").ProducesProblem(400);
     }
@@ -94,6 +90,13 @@ internal static class FleetEndpoints
         if (shelf.Keys.Find(key) is not { } definition) throw UnknownKey(key, shelf);
         var now = clock.GetUtcNow();
         return [.. (await table.HistoryAsync(machine.Id, key, stop)).Select(r => Show(r.Value is { } text ? r with { Value = definition.Parse(text.Text, out _) ?? text } : r, now))];
+    }
+
+    private static async Task<CompletionView> CompleteAsync(string? text, Shelf shelf, FleetCache fleet, CancellationToken stop)
+    {
+        var place = ConditionCompletion.Of(text ?? "", shelf.Keys);
+        var values = place.WantsValues ? await fleet.ColumnsAsync(c => c.ValuesOf(place.Key!.Name, place.Typed.Trim('"'), MostValues), stop) : [];
+        return new(place.From, RunMachine.Name(place.Coming), [.. place.Offers(shelf.Keys, values).Select(o => new OfferedView(o.Text, o.Hint))]);
     }
 
     private static CommandException UnknownKey(string key, Shelf shelf) =>
