@@ -86,6 +86,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var mapping = fleet.Write("columns: { name: Hostname, site: Standort, hardware.memory: { column: RAM, unit: GiB } }\nconstants: { link: stand-in, os.product: Brae Desktop }\n", "mapping.yaml");
         var wrong = await Service.GstairAsync("fleet", "import", export, "--mapping", fleet.Write("columns: { name: Host }\n", "other.yaml"), "--seen", "now");
         Assert.Contains("The mapping speaks of a column 'Host', which the file has not", wrong.Error, StringComparison.Ordinal);
+        Assert.DoesNotContain(await Service.Client.ImportsAsync(TestContext.Current.CancellationToken), i => i.Ended is null);
         Assert.Contains("expected utf-8 or windows-1252", (await Service.GstairAsync("fleet", "import", export, "--encoding", "latin", "--seen", "now")).Error, StringComparison.Ordinal);
         Assert.Contains("1 added", (await Service.GstairAsync("fleet", "import", export, "--mapping", mapping, "--encoding", "windows-1252", "--seen", "now")).Out, StringComparison.Ordinal);
         var machine = await Service.Client.MachineAsync("kasse-1", TestContext.Current.CancellationToken);

@@ -57,8 +57,7 @@ public sealed record Machine : IReadable
         init
         {
             field = value;
-            Current = [.. value.GroupBy(r => r.Key, StringComparer.Ordinal)
-                .Select(g => g.MaxBy(r => (r.Seen, r.Received, r.Source))!).OrderBy(r => r.Key, StringComparer.Ordinal)];
+            Current = Newest(value);
         }
     } = [];
 
@@ -104,6 +103,18 @@ public sealed record Machine : IReadable
         };
         if (text is null) return CurrentOf(key);
         return new(key, ReadingState.Value, ReadingValue.Parse(kind, text, out _), null, DateTimeOffset.MaxValue, DateTimeOffset.MaxValue, "fleet");
+    }
+
+    /// <summary>Of the readings of each key the newest, by key.</summary>
+    private static ImmutableArray<Reading> Newest(ImmutableArray<Reading> readings)
+    {
+        var sorted = readings.Sort(static (a, b) =>
+        {
+            var order = string.CompareOrdinal(a.Key, b.Key);
+            return order != 0 ? order : (a.Seen, a.Received, a.Source).CompareTo((b.Seen, b.Received, b.Source));
+        });
+        var isLast = (int i) => i + 1 == sorted.Length || sorted[i + 1].Key != sorted[i].Key;
+        return Enumerable.Range(0, sorted.Length).All(isLast) ? sorted : [.. sorted.Where((_, i) => isLast(i))];
     }
 
     internal Reading? CurrentOf(string key)

@@ -7,6 +7,7 @@ using GrandStair.Core.Readings;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
+using GrandStair.Files;
 using GrandStair.Files.Fleet;
 using GrandStair.Service.Access;
 using GrandStair.Storage.Databases;
@@ -133,6 +134,12 @@ internal static class ImportEndpoints
         try
         {
             return await table.ImportAsync(machines.SkipWhile(m => m.Line <= import.Line), import.Source, actor, now, stop, import.Id);
+        }
+        catch (FileException)
+        {
+            // Its first line is wrong: there is nothing to go on with.
+            await imports.ForgetAsync(import.Id, stop);
+            throw;
         }
         catch (StoreException error) when (error.Name == "disk-full")
         {

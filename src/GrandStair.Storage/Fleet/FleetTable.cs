@@ -1,4 +1,5 @@
 using System.Buffers;
+using System.Collections.Concurrent;
 using System.Collections.Frozen;
 using System.Collections.Immutable;
 using System.Data.Common;
@@ -32,6 +33,8 @@ public sealed class FleetTable(Database database)
         """;
 
     private const int TypicalReadingSize = 140;
+    private const int ReadSideBySide = 500;
+    private static readonly ConcurrentDictionary<string, string> Names = new(StringComparer.Ordinal);
     private static readonly JsonWriterOptions Plain = new() { SkipValidation = true };
     private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web)
     {
@@ -114,7 +117,9 @@ public sealed class FleetTable(Database database)
             var documents = (await c.QueryAsync<DocumentRow>(
                 "SELECT machine_id, source, document FROM readings WHERE machine_id IN (SELECT id FROM machines WHERE changed > @after)", new { after }))
                 .ToLookup(d => d.MachineId);
-            return ([.. rows.Select(r => r.ToMachine(documents[r.Id].SelectMany(d => FromDocument(d.Source, d.Document))))], rows.Max(r => r.Changed));
+            Machine Read(MachineRow row) => row.ToMachine(documents[row.Id].SelectMany(d => FromDocument(d.Source, d.Document)));
+            Machine[] machines = rows.Count < ReadSideBySide ? [.. rows.Select(Read)] : [.. rows.AsParallel().AsOrdered().Select(Read)];
+            return (machines, rows.Max(r => r.Changed));
         },
         stop);
 
@@ -272,23 +277,46 @@ public sealed class FleetTable(Database database)
         return Encoding.UTF8.GetString(buffer.WrittenSpan);
     }
 
-    private static JsonEncodedText Name<T>(T value) where T : struct, Enum => Names<T>.All[value];
+    private static JsonEncodedText Name<T>(T value) where T : struct, Enum => Words<T>.All[value];
 
-    private static IEnumerable<Reading> FromDocument(string source, string document) =>
-        JsonSerializer.Deserialize<StoredReading[]>(document, Json)!.Select(r => new Reading(
-            r.Key, r.State, r.Value is null ? null : ReadingValue.Parse(r.Kind, r.Value, out _), r.Why, Micros.Time(r.Seen), Micros.Time(r.Received), source)
+    private static IEnumerable<Reading> FromDocument(string source, string document)
+    {
+        var from = Shared(source);
+        return JsonSerializer.Deserialize<StoredReading[]>(document, Json)!.Select(r => new Reading(
+            Shared(r.Key), r.State, r.Value is null ? null : ReadingValue.Parse(r.Kind, r.Value, out _), r.Why, Micros.Time(r.Seen), Micros.Time(r.Received), from)
         { Clamped = r.Clamped });
+    }
+
+    /// <summary>The one copy of a text that all machines have in common: a key's or a source's name.</summary>
+    private static string Shared(string name) => Names.GetOrAdd(name, name);
 
     /// <summary>A machine with its readings as they are stored where nothing of this source is known of it.</summary>
     private sealed record Prepared(ReportedMachine Machine, string Document);
 
     /// <summary>The words of an enumeration, as they stand in documents.</summary>
-    private static class Names<T> where T : struct, Enum
+    private static class Words<T> where T : struct, Enum
     {
         public static FrozenDictionary<T, JsonEncodedText> All { get; } = Enum.GetValues<T>().ToFrozenDictionary(v => v, v => JsonEncodedText.Encode(JsonNamingPolicy.KebabCaseLower.ConvertName(v.ToString())));
     }
 
-    private sealed record StoredReading(string Key, ReadingState State, ValueKind Kind, string? Value, string? Why, long Seen, long Received, bool Clamped);
+    private sealed record StoredReading
+    {
+        public string Key { get; init; } = "";
+
+        public ReadingState State { get; init; }
+
+        public ValueKind Kind { get; init; }
+
+        public string? Value { get; init; }
+
+        public string? Why { get; init; }
+
+        public long Seen { get; init; }
+
+        public long Received { get; init; }
+
+        public bool Clamped { get; init; }
+    }
 
     private sealed record DocumentRow
     {

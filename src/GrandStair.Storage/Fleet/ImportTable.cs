@@ -53,6 +53,9 @@ public sealed class ImportTable(Database database)
     public Task<FleetImport> OfAsync(long id, CancellationToken stop) => database.ReadAsync(
         async c => (await c.QuerySingleAsync<Row>("SELECT * FROM imports WHERE id = @id", new { id })).ToImport(), stop);
 
+    /// <summary>Forgets an import of which nothing was taken.</summary>
+    public Task ForgetAsync(long id, CancellationToken stop) => database.WriteAsync((c, t) => c.ExecuteAsync("DELETE FROM imports WHERE id = @id AND line = 0", new { id }, t), stop);
+
     /// <summary>The newest imports, the newest first.</summary>
     public Task<IReadOnlyList<FleetImport>> NewestAsync(int most, CancellationToken stop) => database.ReadAsync<IReadOnlyList<FleetImport>>(
         async c => [.. (await c.QueryAsync<Row>("SELECT * FROM imports ORDER BY id DESC LIMIT @most", new { most })).Select(r => r.ToImport())], stop);
