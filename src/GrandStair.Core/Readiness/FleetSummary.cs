@@ -1,5 +1,7 @@
 using System.Collections.Immutable;
+using System.Numerics;
 using System.Runtime.CompilerServices;
+using System.Runtime.Intrinsics;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 
@@ -105,12 +107,13 @@ public sealed record FleetSummary(
     /// <summary>The counts of some rows.</summary>
     private sealed class Part
     {
-        private readonly bool[] _counted;
+        // 255 where a row counts, so that it masks.
+        private readonly byte[] _counted;
 
         [MethodImpl(MethodImplOptions.AggressiveOptimization)]
         public Part(FleetJudgement judgement, CheckColumn[] columns, CheckColumn[] musts, bool[]? scope, int from, int to)
         {
-            _counted = new bool[to - from];
+            _counted = new byte[to - from];
             var ranked = new UInt128[to - from];
             for (var row = from; row < to; row++)
             {
@@ -120,13 +123,13 @@ public sealed record FleetSummary(
                 if (judgement.IsBeyondMending(row)) BeyondMending++;
                 if (judgement.IsWaitingForOffer(row)) WaitingForOffer++;
                 if (judgement.ReasonOf(row) is { } reason) Reasons[reason] = Reasons.GetValueOrDefault(reason) + 1;
-                _counted[row - from] = place != Place.Arrived;
+                _counted[row - from] = place != Place.Arrived ? byte.MaxValue : (byte)0;
             }
 
             Counts = [.. columns.Select(c => Count(c.States.AsSpan(from, to - from)))];
             for (var i = 0; i < musts.Length; i++) Add(musts[i].States.AsSpan(from, to - from), UInt128.One << i, ranked);
             for (var row = from; row < to; row++)
-                if (_counted[row - from] && judgement.IsGated(row) && judgement.PlaceOf(row) != Place.Open) InTheWay.Add(ranked[row - from]);
+                if (_counted[row - from] != 0 && judgement.IsGated(row) && judgement.PlaceOf(row) != Place.Open) InTheWay.Add(ranked[row - from]);
         }
 
         public int[] Places { get; } = new int[Enum.GetValues<Place>().Length];
@@ -147,7 +150,14 @@ public sealed record FleetSummary(
         private int[] Count(ReadOnlySpan<byte> states)
         {
             var counts = new int[Enum.GetValues<CheckState>().Length + 1];
-            for (var row = 0; row < states.Length && row < _counted.Length; row++) if (_counted[row]) counts[states[row]]++;
+            var row = 0;
+            for (; row <= states.Length - Vector256<byte>.Count; row += Vector256<byte>.Count)
+            {
+                var (state, counted) = (Vector256.Create(states.Slice(row, Vector256<byte>.Count)), Vector256.Create(_counted, row));
+                for (var one = 1; one < counts.Length; one++) counts[one] += BitOperations.PopCount((Vector256.Equals(state, Vector256.Create((byte)one)) & counted).ExtractMostSignificantBits());
+            }
+
+            for (; row < states.Length; row++) if (_counted[row] != 0) counts[states[row]]++;
             return counts;
         }
 
@@ -155,7 +165,14 @@ public sealed record FleetSummary(
         [MethodImpl(MethodImplOptions.AggressiveOptimization)]
         private static void Add(ReadOnlySpan<byte> states, UInt128 bit, UInt128[] rows)
         {
-            for (var row = 0; row < states.Length && row < rows.Length; row++) if (states[row] > (byte)CheckState.Untold) rows[row] |= bit;
+            var row = 0;
+            for (; row <= states.Length - Vector256<byte>.Count; row += Vector256<byte>.Count)
+            {
+                var found = Vector256.GreaterThan(Vector256.Create(states.Slice(row, Vector256<byte>.Count)), Vector256.Create((byte)CheckState.Untold)).ExtractMostSignificantBits();
+                for (; found != 0; found &= found - 1) rows[row + BitOperations.TrailingZeroCount(found)] |= bit;
+            }
+
+            for (; row < states.Length; row++) if (states[row] > (byte)CheckState.Untold) rows[row] |= bit;
         }
     }
 

@@ -40,8 +40,14 @@ public sealed class CompletionTests
         {
             var value = key.Kind switch
             {
-                ValueKind.Flag => "yes", ValueKind.Number or ValueKind.Version => "7", ValueKind.Size => "7 GiB", ValueKind.Rate => "7 Mbit/s", ValueKind.Duration => "7 h",
-                ValueKind.Instant => "7 d ago", ValueKind.Date => "2027-01-11", _ => "\"x\"",
+                ValueKind.Flag => "yes",
+                ValueKind.Number or ValueKind.Version => "7",
+                ValueKind.Size => "7 GiB",
+                ValueKind.Rate => "7 Mbit/s",
+                ValueKind.Duration => "7 h",
+                ValueKind.Instant => "7 d ago",
+                ValueKind.Date => "2027-01-11",
+                _ => "\"x\"",
             };
             foreach (var offer in ConditionCompletion.Of($"{key.Name} ", KeyRegistry.BuiltIn).Offers(KeyRegistry.BuiltIn, []))
             {

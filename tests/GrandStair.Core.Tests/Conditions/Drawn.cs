@@ -49,9 +49,9 @@ internal static class Drawn
     /// <summary>A condition's text.</summary>
     public static readonly Gen<string> Condition = Deep(3, MachineLeaf());
 
-    /// <summary>A fleet of machines with something absent, unreadable, stale and missing in it.</summary>
+    /// <summary>A fleet of machines with something absent, unreadable, stale and missing in it; now and then so many that they are looked at in eights and thirty-twos.</summary>
     public static readonly Gen<Machine[]> Fleet =
-        Gen.Select(Gen.Int[0, 1_000_000], Gen.Int[1, 12], (seed, count) => Enumerable.Range(1, count).Select(i => Machine(i, new Random(seed + (i * 7919)))).ToArray());
+        Gen.Select(Gen.Int[0, 1_000_000], Gen.Frequency((6, Gen.Int[1, 12]), (1, Gen.Int[33, 70])), (seed, count) => Enumerable.Range(1, count).Select(i => Machine(i, new Random(seed + (i * 7919)))).ToArray());
 
     private static Gen<string> Deep(int depth, Gen<string> leaf) => depth == 0
         ? leaf
