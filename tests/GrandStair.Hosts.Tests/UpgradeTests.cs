@@ -119,6 +119,14 @@ public sealed class UpgradeTests
         await host.DoAsync("for f in /var/lib/grandstair/launcher-*; do echo 'echo os.product = Tampered' > $f; done; pkill -KILL -f '[s]shd: carrier' || true");
         Assert.Contains("Debian 11", await GstairAsync(service, "machine", "read", host.Name), StringComparison.Ordinal);
 
+        // A fix script of the catalogue runs over the link, and its check is asked again.
+        await host.DoAsync("find /var/lib/apt /var/cache/apt -exec touch -d '10 days ago' {} +");
+        Assert.Contains("Package lists younger than 2 days", await GstairAsync(service, "check", "ask-again", host.Name, "lists-fresh"), StringComparison.Ordinal);
+        await GstairAsync(service, "check", "mend", host.Name, "lists-fresh");
+        FixRunView? fix = null;
+        await Eventually.TrueAsync(async () => (fix = (await service.Client.FixesAsync(host.Name, Stop))[0]).Ended is not null, TimeSpan.FromMinutes(2), () => $"the fix ends: {fix?.Note}");
+        Assert.Equal(("done", 0, "met", "update-lists.sh"), (fix!.State, fix.Exit, fix.CheckState, fix.Script));
+
         await host.DoAsync("rm /home/carrier/.ssh/authorized_keys && pkill -KILL -f '[s]shd: carrier' || true");
         Assert.Contains("refused the login of 'carrier'", await RefusedAsync(service, host), StringComparison.Ordinal);
     }

@@ -77,7 +77,7 @@ public sealed partial record ConditionCompletion(int From, string Typed, Coming 
             Coming.Key => keys.All.Select(k => new Offered(k.Name, k.Meaning)),
             Coming.Column => Table!.Columns.Select(c => new Offered(c.Name, c.Meaning)),
             Coming.Comparison => Comparisons(Key!.Kind).Select(c => new Offered(c, "")),
-            Coming.Value => values.Select(v => new Offered(Plain().IsMatch(v.Value) ? v.Value : $"\"{v.Value}\"", $"{v.Machines}")),
+            Coming.Value => values.Select(v => new Offered(Plain().IsMatch(v.Value) ? v.Value : $"\"{v.Value}\"", v.Machines == 1 ? "1 machine" : $"{v.Machines} machines")),
             _ => Joins.Select(j => new Offered(j, "")),
         };
         var typed = Typed.Replace("\"", "", StringComparison.Ordinal);

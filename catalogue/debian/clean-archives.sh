@@ -1,0 +1,3 @@
+# Removes package archives that were fetched and are not needed any more.
+set -eu
+apt-get clean
