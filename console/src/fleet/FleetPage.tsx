@@ -1,8 +1,7 @@
 import { useInfiniteQuery } from '@tanstack/react-query';
-import { useVirtualizer } from '@tanstack/react-virtual';
-import { useEffect, useRef } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
+import { useRowsInSight } from '../parts/inSight';
 import { Loading, Problem } from '../parts/Problem';
 import { Standing } from '../parts/Standing';
 import { many, time } from '../parts/words';
@@ -54,15 +53,8 @@ export function FleetPage() {
 
 type Row = Schemas['MachineRow'];
 
-/** Only the rows in sight are drawn, so that a hundred thousand scroll as smoothly as ten. */
 function Rows({ rows, more, onMore }: { rows: Row[]; more: boolean; onMore: () => void }) {
-  const box = useRef<HTMLDivElement>(null);
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 12 });
-  const shown = virtual.getVirtualItems();
-  const last = shown.at(-1)?.index ?? 0;
-  useEffect(() => {
-    if (more && last >= rows.length - 20) onMore();
-  }, [more, last, rows.length, onMore]);
+  const { box, shown, height } = useRowsInSight<HTMLDivElement>({ count: rows.length, height: ROW, overscan: 12, more, onMore });
   return (
     <section className="card scroll" ref={box} tabIndex={0} aria-label="Machines">
       <div className="grid-table fleet" role="table" aria-rowcount={rows.length}>
@@ -73,7 +65,7 @@ function Rows({ rows, more, onMore }: { rows: Row[]; more: boolean; onMore: () =
             </span>
           ))}
         </div>
-        <div style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+        <div style={{ height, position: 'relative' }}>
           {shown.map((item) => {
             const m = rows[item.index] as Row;
             return (

@@ -1,8 +1,9 @@
-import { Button, Modal, Textarea, TextInput } from '@mantine/core';
+import { Button, TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
 import { Problem } from './Problem';
+import { ReasonDialog } from './ReasonDialog';
 
 interface Target {
   plan?: string;
@@ -75,13 +76,22 @@ interface WaiveProps {
 }
 
 function WaiveDialog({ machine, check, busy, error, onWaive, onClose }: WaiveProps) {
-  const [reason, setReason] = useState('');
   const [until, setUntil] = useState('');
   return (
-    <Modal opened onClose={onClose} title={`Waive on ${machine}`} centered lockScroll={false}>
-      <p>
-        <b>{check.title}.</b> The gate counts it as passed until that day. It closes again when the value gets worse or the check changes.
-      </p>
+    <ReasonDialog
+      title={`Waive on ${machine}`}
+      what={
+        <>
+          <b>{check.title}.</b> The gate counts it as passed until that day. It closes again when the value gets worse or the check changes.
+        </>
+      }
+      act="Waive it"
+      busy={busy}
+      error={error}
+      ready={until.trim() !== ''}
+      onAct={(reason) => onWaive({ reason, until: until.trim() })}
+      onClose={onClose}
+    >
       <TextInput
         label="Until"
         description="The last day on which it counts, such as 2027-02-28."
@@ -90,33 +100,6 @@ function WaiveDialog({ machine, check, busy, error, onWaive, onClose }: WaivePro
         onChange={(e) => setUntil(e.currentTarget.value)}
         data-autofocus
       />
-      <Textarea
-        label="Why"
-        description="Kept with your name."
-        value={reason}
-        onChange={(e) => setReason(e.currentTarget.value)}
-        autosize
-        minRows={2}
-        mt="sm"
-      />
-      {error && (
-        <p className="form-error" role="alert">
-          {error.message}
-        </p>
-      )}
-      <div className="dialog-actions">
-        <Button variant="default" onClick={onClose}>
-          Leave it
-        </Button>
-        <Button
-          className="acts"
-          disabled={reason.trim() === '' || until.trim() === ''}
-          loading={busy}
-          onClick={() => onWaive({ reason, until: until.trim() })}
-        >
-          Waive it
-        </Button>
-      </div>
-    </Modal>
+    </ReasonDialog>
   );
 }

@@ -1,22 +1,27 @@
 import { Button, Modal, Textarea } from '@mantine/core';
-import { useState } from 'react';
+import { type ReactNode, useState } from 'react';
 
 interface Props {
   title: string;
-  what: string;
+  what: ReactNode;
   act: string;
   busy: boolean;
   error: Error | null;
+  /** What else is asked for, before the reason. */
+  children?: ReactNode;
+  /** Whether all else that is asked for is there. */
+  ready?: boolean;
   onAct: (reason: string) => void;
   onClose: () => void;
 }
 
 /** Asks for the reason of a command; it is kept with the caller's name. */
-export function ReasonDialog({ title, what, act, busy, error, onAct, onClose }: Props) {
+export function ReasonDialog({ title, what, act, busy, error, children, ready = true, onAct, onClose }: Props) {
   const [reason, setReason] = useState('');
   return (
     <Modal opened onClose={onClose} title={title} centered lockScroll={false}>
       <p>{what}</p>
+      {children}
       <Textarea
         label="Why"
         description="Kept with your name."
@@ -25,6 +30,7 @@ export function ReasonDialog({ title, what, act, busy, error, onAct, onClose }: 
         data-autofocus
         autosize
         minRows={2}
+        mt={children ? 'sm' : undefined}
       />
       {error && (
         <p className="form-error" role="alert">
@@ -35,7 +41,7 @@ export function ReasonDialog({ title, what, act, busy, error, onAct, onClose }: 
         <Button variant="default" onClick={onClose}>
           Leave it
         </Button>
-        <Button className="acts" disabled={reason.trim() === ''} loading={busy} onClick={() => onAct(reason)}>
+        <Button className="acts" disabled={!ready || reason.trim() === ''} loading={busy} onClick={() => onAct(reason)}>
           {act}
         </Button>
       </div>

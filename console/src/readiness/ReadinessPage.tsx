@@ -1,11 +1,10 @@
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { useVirtualizer } from '@tanstack/react-virtual';
-import { useEffect, useRef } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { CheckActions } from '../parts/CheckActions';
 import { ConditionField } from '../parts/ConditionField';
 import { Explain, mender } from '../parts/Explain';
+import { useRowsInSight } from '../parts/inSight';
 import { Loading, Problem } from '../parts/Problem';
 import { date, many, span, word } from '../parts/words';
 
@@ -299,18 +298,11 @@ interface PickProps {
   onPick: (name: string) => void;
 }
 
-/** Only the rows in sight are drawn, however many there are. */
 function PickList({ rows, chosen, more, onMore, onPick }: PickProps) {
-  const box = useRef<HTMLUListElement>(null);
-  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => box.current, estimateSize: () => ROW, overscan: 8 });
-  const shown = virtual.getVirtualItems();
-  const last = shown.at(-1)?.index ?? 0;
-  useEffect(() => {
-    if (more && last >= rows.length - 20) onMore();
-  }, [more, last, rows.length, onMore]);
+  const { box, shown, height } = useRowsInSight<HTMLUListElement>({ count: rows.length, height: ROW, overscan: 8, more, onMore });
   return (
     <ul className="pick" ref={box}>
-      <li className="pick-room" style={{ height: virtual.getTotalSize() }}>
+      <li className="pick-room" style={{ height }}>
         {shown.map((item) => {
           const row = rows[item.index] as Schemas['ReadinessRow'];
           const seen = row.seen[0];

@@ -53,7 +53,8 @@ public sealed class FleetTable(Database database)
     /// <param name="import">The import whose progress is kept; null where nobody asks for it.</param>
     public async Task<ImportResult> ImportAsync(IEnumerable<ReportedMachine> machines, string source, string actor, DateTimeOffset now, CancellationToken stop, long? import = null)
     {
-        var total = new ImportResult(0, 0, []);
+        var (added, updated) = (0, 0);
+        var waiting = new List<(int, string)>();
         var ahead = Channel.CreateBounded<Prepared[]>(BatchesAhead);
         using var ended = CancellationTokenSource.CreateLinkedTokenSource(stop);
         var preparing = Task.Run(() => PrepareAsync(machines, now, ahead.Writer, ended.Token), CancellationToken.None);
@@ -62,7 +63,9 @@ public sealed class FleetTable(Database database)
             await foreach (var batch in ahead.Reader.ReadAllAsync(stop))
             {
                 var taken = await database.WriteAsync((c, t) => TakeAsync(c, t, batch, now, import), stop);
-                total = new(total.Added + taken.Added, total.Updated + taken.Updated, [.. total.Waiting, .. taken.Waiting]);
+                added += taken.Added;
+                updated += taken.Updated;
+                waiting.AddRange(taken.Waiting);
             }
         }
         finally
@@ -75,12 +78,12 @@ public sealed class FleetTable(Database database)
             async (c, t) =>
             {
                 if (import is { } id) await ImportTable.EndAsync(c, t, id, now);
-                await Feed.AuditAsync(c, t, now, actor, "fleet import", source, $"{total.Added} added, {total.Updated} updated, {total.Waiting.Count} waiting");
+                await Feed.AuditAsync(c, t, now, actor, "fleet import", source, $"{added} added, {updated} updated, {waiting.Count} waiting");
                 await Feed.AddAsync(c, t, now, "fleet", source, "imported", actor);
                 return 0;
             },
             stop);
-        return total;
+        return new(added, updated, waiting);
     }
 
     /// <summary>Takes what a source read of one machine.</summary>
