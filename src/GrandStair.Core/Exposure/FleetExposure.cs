@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
@@ -27,8 +28,10 @@ public sealed record ProductExposure(Product Product, int Machines, ImmutableArr
     /// <param name="fleet">The fleet.</param>
     /// <param name="now">The time, UTC.</param>
     /// <param name="by">The day before which support must not end, such as a plan's deadline; null for none.</param>
-    public static ProductExposure Of(Product product, FleetColumns fleet, DateTimeOffset now, DateOnly? by)
+    /// <param name="sites">The sites whose machines are looked at.</param>
+    public static ProductExposure Of(Product product, FleetColumns fleet, DateTimeOffset now, DateOnly? by, SiteScope sites)
     {
+        ArgumentNullException.ThrowIfNull(sites);
         ArgumentNullException.ThrowIfNull(product);
         ArgumentNullException.ThrowIfNull(fleet);
         var today = Today(product, now);
@@ -37,7 +40,7 @@ public sealed record ProductExposure(Product Product, int Machines, ImmutableArr
         var (fallen, falling) = (ImmutableArray.CreateBuilder<Machine>(), ImmutableArray.CreateBuilder<Machine>());
         for (var row = 0; row < isOf.Length; row++)
         {
-            if (isOf[row] != Kleene.Yes) continue;
+            if (isOf[row] != Kleene.Yes || !sites.Holds(fleet[row].Site)) continue;
             var machine = fleet[row];
             var release = product.ReleaseOf(machine.TextOf(product.VersionKey));
             var edition = product.EditionKey is { } key ? machine.TextOf(key) : null;

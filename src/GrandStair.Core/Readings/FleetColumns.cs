@@ -1,3 +1,5 @@
+using GrandStair.Core.Access;
+
 namespace GrandStair.Core.Readings;
 
 /// <summary>
@@ -40,12 +42,13 @@ public sealed class FleetColumns
     /// <param name="key">The key.</param>
     /// <param name="having">What a value has inside, case ignored; empty for every value.</param>
     /// <param name="most">How many values at most.</param>
-    public IReadOnlyList<(string Value, int Machines)> ValuesOf(string key, string having, int most)
+    public IReadOnlyList<(string Value, int Machines)> ValuesOf(string key, string having, int most, SiteScope sites)
     {
+        ArgumentNullException.ThrowIfNull(sites);
         var counts = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
         foreach (var machine in Machines)
         {
-            if (machine.Find(key)?.Value is not { } value) continue;
+            if (!sites.Holds(machine.Site) || machine.Find(key)?.Value is not { } value) continue;
             if (value.Kind == ValueKind.List) foreach (var item in value.Items) counts[item] = counts.GetValueOrDefault(item) + 1;
             else if (value.Kind != ValueKind.Table) counts[value.Text] = counts.GetValueOrDefault(value.Text) + 1;
         }

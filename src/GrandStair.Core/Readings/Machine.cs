@@ -24,7 +24,9 @@ public sealed record Identifier(string Kind, string Value);
 /// <param name="Port">TCP port, 1 to 65535.</param>
 /// <param name="User">The account that logs in.</param>
 /// <param name="HostKey">The pinned host key as in known_hosts (<c>ssh-ed25519 AAAA…</c>); null where none is pinned, and then nothing is sent.</param>
-public sealed record LinkAddress(string Kind, string Address, int Port, string User, string? HostKey);
+/// <param name="Key">The name of the secret that logs in; null for the service's own key.</param>
+/// <param name="HostKeyFrom">How the host key came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>; null where that is not known.</param>
+public sealed record LinkAddress(string Kind, string Address, int Port, string User, string? HostKey, string? Key = null, string? HostKeyFrom = null);
 
 /// <summary>One thing that is upgraded, with what is known of it.</summary>
 public sealed record Machine : IReadable

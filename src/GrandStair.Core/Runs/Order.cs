@@ -1,3 +1,5 @@
+using System.Collections.Immutable;
+
 namespace GrandStair.Core.Runs;
 
 /// <summary>Where a run is.</summary>
@@ -60,7 +62,11 @@ public sealed record StepSpec(
     TimeSpan Typical,
     TimeSpan Limit,
     int Attempts = 1,
-    bool TurningPoint = false);
+    bool TurningPoint = false)
+{
+    /// <summary>The names of the secrets that its script needs.</summary>
+    public ImmutableArray<string> Secrets { get; init; } = [];
+}
 
 /// <summary>The name of an order: <c>run/leg/step/attempt</c>, such as <c>r118/1/full-upgrade/2</c>. One name is one thing, done at most once.</summary>
 public readonly record struct OrderName(long Run, int Leg, string Step, int Attempt)
