@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using System.Globalization;
 using System.Security.Cryptography;
 using System.Text;
+using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
@@ -325,7 +326,10 @@ public static class CatalogueFolder
             typical,
             map.Duration("limit") ?? (typical * 4 > ShortestLimit ? typical * 4 : ShortestLimit),
             map.Whole("attempts", 1),
-            map.Flag("turning-point"));
+            map.Flag("turning-point"))
+        { Secrets = [.. map.Texts("secrets")] };
+        foreach (var odd in step.Secrets.Where(s => !SecretReference.IsName(s))) map.Wrong("secrets", $"'{odd}' is no name of a secret. A secret is not written down here but named; it is kept by the service.");
+        if (step.Kind != StepKind.Script && !step.Secrets.IsEmpty) map.Wrong("secrets", "Only a step with a script can be given secrets.");
         if (step.Phase is not (Phase.Stage or Phase.Guard or Phase.Apply or Phase.Prove or Phase.RollBack))
             map.Wrong("phase", "A step belongs to stage, guard, apply, prove or roll-back.");
         if (step.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-'))

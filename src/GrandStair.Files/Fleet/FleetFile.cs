@@ -1,9 +1,11 @@
 using System.Collections.Frozen;
 using System.Collections.Immutable;
 using System.Globalization;
+using System.Text;
 using System.Text.Json;
 using CsvHelper;
 using CsvHelper.Configuration;
+using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
 
 namespace GrandStair.Files.Fleet;
@@ -26,7 +28,7 @@ public sealed class FleetFile
     /// <summary>How many problems are told in full; further ones are counted.</summary>
     public const int MostProblems = 1000;
 
-    private static readonly string[] Columns = ["name", "serial", "site", "group", "owner", "tags", "link", "address", "port", "user", "host key", "seen"];
+    private static readonly string[] Columns = ["name", "serial", "site", "group", "owner", "tags", "link", "address", "port", "user", "host key", "ssh key", "seen"];
     private static readonly FrozenSet<string> OwnColumns = Columns.ToFrozenSet(StringComparer.Ordinal);
     private readonly TextReader _reader;
     private readonly string _file;
@@ -52,6 +54,12 @@ public sealed class FleetFile
     /// <exception cref="FileException">The header is wrong; nothing can be read.</exception>
     public IEnumerable<ReportedMachine> Lines() => _format.IsJsonLines ? JsonLines() : CsvLines();
 
+    /// <summary>The longest cell that is taken, in signs: a table of applications fits, an endless one does not.</summary>
+    public const int LongestField = 1 << 20;
+
+    /// <summary>The longest line of JSON that is taken, in signs.</summary>
+    public const int LongestLine = 4 << 20;
+
     private IEnumerable<ReportedMachine> CsvLines()
     {
         var configuration = new CsvConfiguration(CultureInfo.InvariantCulture)
@@ -61,13 +69,14 @@ public sealed class FleetFile
             TrimOptions = TrimOptions.Trim,
             DetectDelimiter = true,
             DetectDelimiterValues = [",", ";", "\t"],
+            MaxFieldSize = LongestField,
         };
         using var csv = new CsvReader(_reader, configuration);
         if (!csv.Read() || !csv.ReadHeader()) throw new FileException([new(_file, 1, 0, "The file is empty; expected a first line that names the columns.")]);
         var header = csv.HeaderRecord!.Select(h => h.TrimStart('\uFEFF').Trim()).ToArray();
         var columns = _format.Mapping is { } mapping ? mapping.Header(header, _file) : [.. header.Select(h => h.ToLowerInvariant())];
         CheckHeader([.. columns.OfType<string>(), .. _format.Mapping?.Constants.Keys ?? []]);
-        while (csv.Read())
+        while (HasNext(csv))
         {
             var line = csv.Parser.RawRow;
             if (csv.Parser.Count != header.Length)
@@ -82,10 +91,39 @@ public sealed class FleetFile
         }
     }
 
+    /// <summary>Goes to the next line. Where a cell has no end, the file has none that could be found again behind it, and what follows is left out.</summary>
+    private bool HasNext(CsvReader csv)
+    {
+        try
+        {
+            return csv.Read();
+        }
+        catch (MaxFieldSizeException)
+        {
+            Tell(csv.Parser.RawRow, $"A cell has more than {LongestField} signs; is a quotation mark missing? This line and all after it were left out.");
+            return false;
+        }
+    }
+
+    /// <summary>The next line; null at the end, or where one is longer than any that is taken.</summary>
+    private string? NextLine(int number)
+    {
+        var text = new StringBuilder();
+        for (var read = _reader.Read(); read >= 0; read = _reader.Read())
+        {
+            if (read == '\n') return text.ToString();
+            if (text.Append((char)read).Length <= LongestLine) continue;
+            Tell(number, $"The line has more than {LongestLine} signs. It and all after it were left out.");
+            return null;
+        }
+
+        return text.Length == 0 ? null : text.ToString();
+    }
+
     private IEnumerable<ReportedMachine> JsonLines()
     {
         var line = 0;
-        while (_reader.ReadLine() is { } text)
+        while (NextLine(line + 1) is { } text)
         {
             line++;
             if (string.IsNullOrWhiteSpace(text)) continue;
@@ -247,7 +285,15 @@ public sealed class FleetFile
             return false;
         }
 
-        link = new(kind, kind == "ssh" ? Cell("address", name) : "", port, Cell("user", "root"), hostKey.Length > 0 ? hostKey : null);
+        var key = Cell("ssh key", "");
+        if (key.Length > 0 && !SecretReference.IsName(key))
+        {
+            // Whatever it is, it may be a key, and is not repeated.
+            wrong = $"'{name}': 'ssh key' must be the name of a secret, such as 'carrier'. A key is not written down here; it is kept by 'gstair secret put'.";
+            return false;
+        }
+
+        link = new(kind, kind == "ssh" ? Cell("address", name) : "", port, Cell("user", "root"), hostKey.Length > 0 ? hostKey : null, key.Length > 0 ? key : null);
         return true;
     }
 }

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
 using GrandStair.Files.Yaml;
 
@@ -10,7 +11,7 @@ namespace GrandStair.Files.Sources;
 /// <param name="Port">TCP port.</param>
 /// <param name="Security"><c>tls</c>, <c>starttls</c> or <c>none</c>.</param>
 /// <param name="Bind">The distinguished name that reads; null for nobody.</param>
-/// <param name="PasswordFile">The file that holds its password; null for none.</param>
+/// <param name="Password">Where its password is to be had; null for none.</param>
 /// <param name="Base">The distinguished name below which entries are read.</param>
 /// <param name="Filter">Which entries, as an LDAP filter (RFC 4515).</param>
 /// <param name="PageSize">How many entries come at a time, 1 to 1000.</param>
@@ -18,7 +19,7 @@ namespace GrandStair.Files.Sources;
 /// <param name="Fields">The attribute of every field and key: <c>name</c>, <c>serial</c>, <c>site</c>, <c>group</c>, <c>owner</c>, <c>tags</c>, and reading keys.</param>
 /// <param name="Every">How often it is read; null for on demand only.</param>
 public sealed record DirectorySource(
-    string Name, string Server, int Port, string Security, string? Bind, string? PasswordFile, string Base, string Filter, int PageSize, string? Seen, ImmutableDictionary<string, string> Fields, TimeSpan? Every);
+    string Name, string Server, int Port, string Security, string? Bind, SecretReference? Password, string Base, string Filter, int PageSize, string? Seen, ImmutableDictionary<string, string> Fields, TimeSpan? Every);
 
 /// <summary>Reads a source's YAML file.</summary>
 public static class SourceFile
@@ -42,17 +43,32 @@ public static class SourceFile
         if (security == "none" && server is not ("localhost" or "127.0.0.1" or "::1")) ldap.Wrong("security", "Without TLS the password goes over the line as it is; 'none' is for this machine alone.");
         var fields = map.Pairs("fields").ToImmutableDictionary();
         var source = new DirectorySource(
-            map.Text("source"), server, ldap.Whole("port", port), security, ldap.Optional("bind"), ldap.Optional("password-file"), ldap.Text("base"), ldap.Text("filter"),
+            map.Text("source"), server, ldap.Whole("port", port), security, ldap.Optional("bind"), PasswordOf(ldap), ldap.Text("base"), ldap.Text("filter"),
             ldap.Whole("page", 500), map.Optional("seen"), fields, map.Duration("every"));
         ldap.Done();
         map.Done();
         if (source.PageSize > MostPage) ldap.Wrong("page", $"'page' is {source.PageSize}; expected at most {MostPage}.");
-        if (source.Bind is not null && source.PasswordFile is null) ldap.Wrong("bind", "Who binds has a password; say with 'password-file' where it lies.");
+        if (source.Bind is not null && source.Password is null) ldap.Wrong("bind", "Who binds has a password; say with 'password' where it is to be had, such as secret:ldap-reader.");
         if (Taken.Contains(source.Name) || source.Name.Length > 40 || source.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-')) map.Wrong("source", $"'{source.Name}' is no name for a source; expected up to 40 letters, digits and hyphens, and none of {string.Join(", ", Taken)}.");
         if (!fields.ContainsKey("name")) map.Wrong("fields", "There is no attribute for 'name', by which machines are told apart.");
         foreach (var key in fields.Keys.Where(k => !Named.Contains(k) && keys.Find(k) is null))
             map.Wrong("fields", $"'{key}' is neither a field nor a key{(Spelling.Nearest(key, Named.Concat(keys.All.Select(k => k.Name))) is { } near ? $"; did you mean '{near}'?" : "")}.");
         problems.ThrowIfAny();
         return source;
+    }
+
+    private static SecretReference? PasswordOf(YamlMap ldap)
+    {
+        var file = ldap.Optional("password-file");
+        if (ldap.Optional("password") is not { } text) return file is null ? null : new("file", file);
+        try
+        {
+            return SecretReference.Parse(text);
+        }
+        catch (FormatException error)
+        {
+            ldap.Wrong("password", error.Message);
+            return null;
+        }
     }
 }

@@ -2,6 +2,7 @@ using System.Globalization;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
 using YamlDotNet.Core;
+using YamlDotNet.Core.Events;
 using YamlDotNet.RepresentationModel;
 
 namespace GrandStair.Files.Yaml;
@@ -21,6 +22,30 @@ internal sealed class Problems(string file)
     }
 }
 
+/// <summary>Hands on what a parser finds as long as it is not very deep and refers back seldom, and never within what is referred to: a few lines of nested aliases can stand for more than any memory holds.</summary>
+internal sealed class BoundedParser(IParser inner) : IParser
+{
+    private const int MostDepth = 30;
+    private const int MostAliases = 100;
+    private int _depth;
+    private int _aliases;
+    private int? _anchoredAt;
+
+    public ParsingEvent? Current => inner.Current;
+
+    public bool MoveNext()
+    {
+        if (!inner.MoveNext()) return false;
+        var at = inner.Current!;
+        if (at is AnchorAlias && (_anchoredAt is not null || ++_aliases > MostAliases)) throw new YamlException(at.Start, at.End, $"an alias ('*') within what an anchor ('&') names, or more than {MostAliases} of them, are not taken; write it out");
+        if (at is NodeEvent { Anchor.IsEmpty: false } && at.NestingIncrease > 0) _anchoredAt ??= _depth;
+        _depth += at.NestingIncrease;
+        if (_anchoredAt == _depth) _anchoredAt = null;
+        if (_depth > MostDepth) throw new YamlException(at.Start, at.End, $"it goes deeper than {MostDepth} levels");
+        return true;
+    }
+}
+
 /// <summary>A mapping in a YAML file that knows where it stands. Every field has to be asked for; the others are told as unknown.</summary>
 internal sealed class YamlMap
 {
@@ -34,13 +59,17 @@ internal sealed class YamlMap
         _problems = problems;
     }
 
+    private const int LongestText = 4 << 20;
+
     /// <summary>Reads a file's only document.</summary>
     public static YamlMap Read(string text, Problems problems)
     {
+        ArgumentNullException.ThrowIfNull(text);
+        if (text.Length > LongestText) throw new FileException([new(problems.File, 1, 0, $"The file has {text.Length} signs; expected at most {LongestText}.")]);
         var stream = new YamlStream();
         try
         {
-            stream.Load(new StringReader(text));
+            stream.Load(new BoundedParser(new Parser(new StringReader(text))));
         }
         catch (YamlException error)
         {
