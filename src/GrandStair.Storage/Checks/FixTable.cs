@@ -1,5 +1,7 @@
 using Dapper;
+using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
+using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 
@@ -28,7 +30,7 @@ public sealed class FixTable(Database database)
 
     /// <summary>Keeps a fix that is to be sent.</summary>
     /// <exception cref="StoreException">One is under way for this check on this machine.</exception>
-    public Task<StoredFix> BeginAsync(MachineId machine, string product, string check, string script, string scriptHash, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    public Task<StoredFix> BeginAsync(MachineId machine, string product, string check, string script, string scriptHash, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             if (await c.ExecuteScalarAsync<long?>("SELECT id FROM fixes WHERE machine_id = @id AND check_name = @check AND ended IS NULL", new { id = machine.Value, check }, t) is { } open)
@@ -36,11 +38,11 @@ public sealed class FixTable(Database database)
             var id = await Database.NextAsync(c, t, "fix");
             await c.ExecuteAsync(
                 "INSERT INTO fixes (id, machine_id, product, check_name, script, script_hash, actor, begun, note) VALUES (@id, @machine, @product, @check, @script, @scriptHash, @actor, @begun, '')",
-                new { id, machine = machine.Value, product, check, script, scriptHash, actor, begun = Micros.Of(now) },
+                new { id, machine = machine.Value, product, check, script, scriptHash, actor = actor.Name, begun = Micros.Of(now) },
                 t);
-            await Feed.AuditAsync(c, t, now, actor, "check fix", machine.ToString(), $"{check} by {script} ({scriptHash[..12]})");
-            await Feed.AddAsync(c, t, now, "fix", $"f{id}", "begun", actor);
-            return new StoredFix(id, machine, product, check, script, scriptHash, actor, now, null, null, "", null);
+            await AuditTable.AddAsync(c, t, now, actor, "check mend", check, machine, null, $"f{id}: {script}, SHA-256 {scriptHash}", "");
+            await Feed.AddAsync(c, t, now, "fix", $"f{id}", "begun", actor, machine);
+            return new StoredFix(id, machine, product, check, script, scriptHash, actor.Name, now, null, null, "", null);
         },
         stop);
 
@@ -52,7 +54,7 @@ public sealed class FixTable(Database database)
                 "UPDATE fixes SET ended = @ended, exit_status = @Exit, note = @note, check_state = @CheckState WHERE id = @Id",
                 new { fix.Id, ended = Micros.Of(fix.Ended), fix.Exit, note = fix.Note.Length > MostNote ? fix.Note[^MostNote..] : fix.Note, fix.CheckState },
                 t);
-            if (fix.Ended is not null) await Feed.AddAsync(c, t, now, "fix", $"f{fix.Id}", "ended", "worker");
+            if (fix.Ended is not null) await Feed.AddAsync(c, t, now, "fix", $"f{fix.Id}", "ended", Actor.Worker, fix.Machine);
             return 0;
         },
         stop);

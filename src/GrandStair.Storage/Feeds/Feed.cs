@@ -1,5 +1,7 @@
 using System.Data.Common;
 using Dapper;
+using GrandStair.Core.Access;
+using GrandStair.Core.Readings;
 using GrandStair.Storage.Databases;
 
 namespace GrandStair.Storage.Feeds;
@@ -11,15 +13,16 @@ namespace GrandStair.Storage.Feeds;
 /// <param name="Subject">Which one, such as <c>r118</c>.</param>
 /// <param name="Type">What happened to it.</param>
 /// <param name="Actor">Who did it.</param>
-public sealed record Change(long Position, DateTimeOffset At, string Kind, string Subject, string Type, string Actor);
+/// <param name="Machine">The machine that it concerns; null where it concerns none or many.</param>
+public sealed record Change(long Position, DateTimeOffset At, string Kind, string Subject, string Type, string Actor, MachineId? Machine);
 
-/// <summary>The changes in one order, and the record of who commanded what.</summary>
+/// <summary>The changes in one order.</summary>
 public sealed class Feed(Database database)
 {
     /// <summary>The changes after a position, at most as many as asked for.</summary>
     public Task<IReadOnlyList<Change>> AfterAsync(long position, int most, CancellationToken stop) => database.ReadAsync<IReadOnlyList<Change>>(
-        async c => [.. (await c.QueryAsync<ChangeRow>("SELECT position, at, kind, subject, type, actor FROM feed WHERE position > @position ORDER BY position LIMIT @most", new { position, most }))
-            .Select(r => new Change(r.Position, Micros.Time(r.At), r.Kind, r.Subject, r.Type, r.Actor))],
+        async c => [.. (await c.QueryAsync<ChangeRow>("SELECT * FROM feed WHERE position > @position ORDER BY position LIMIT @most", new { position, most }))
+            .Select(r => new Change(r.Position, Micros.Time(r.At), r.Kind, r.Subject, r.Type, r.Actor, r.MachineId is { } id ? new(id) : null))],
         stop);
 
     /// <summary>The position of the newest change; 0 where there is none.</summary>
@@ -27,24 +30,14 @@ public sealed class Feed(Database database)
         database.ReadAsync(c => c.ExecuteScalarAsync<long>("SELECT last FROM counters WHERE name = 'feed'"), stop);
 
     /// <summary>Writes a change in the caller's transaction and returns its position.</summary>
-    internal static async Task<long> AddAsync(DbConnection connection, DbTransaction transaction, DateTimeOffset at, string kind, string subject, string type, string actor)
+    internal static async Task<long> AddAsync(DbConnection connection, DbTransaction transaction, DateTimeOffset at, string kind, string subject, string type, Actor actor, MachineId? machine = null)
     {
         var position = await Database.NextAsync(connection, transaction, "feed");
         await connection.ExecuteAsync(
-            "INSERT INTO feed (position, at, kind, subject, type, actor) VALUES (@position, @at, @kind, @subject, @type, @actor)",
-            new { position, at = Micros.Of(at), kind, subject, type, actor },
+            "INSERT INTO feed (position, at, kind, subject, type, actor, machine_id) VALUES (@position, @at, @kind, @subject, @type, @actor, @machine)",
+            new { position, at = Micros.Of(at), kind, subject, type, actor = actor.Name, machine = machine?.Value },
             transaction);
         return position;
-    }
-
-    /// <summary>Writes who commanded what, in the caller's transaction.</summary>
-    internal static async Task AuditAsync(DbConnection connection, DbTransaction transaction, DateTimeOffset at, string actor, string command, string subject, string detail)
-    {
-        var number = await Database.NextAsync(connection, transaction, "audit");
-        await connection.ExecuteAsync(
-            "INSERT INTO audit (number, at, actor, command, subject, detail) VALUES (@number, @at, @actor, @command, @subject, @detail)",
-            new { number, at = Micros.Of(at), actor, command, subject, detail },
-            transaction);
     }
 
     private sealed record ChangeRow
@@ -60,5 +53,7 @@ public sealed class Feed(Database database)
         public string Type { get; init; } = "";
 
         public string Actor { get; init; } = "";
+
+        public long? MachineId { get; init; }
     }
 }

@@ -8,7 +8,9 @@ using System.Text.Json;
 using System.Text.Json.Serialization;
 using System.Threading.Channels;
 using Dapper;
+using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
+using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 
@@ -28,8 +30,8 @@ public sealed class FleetTable(Database database)
     private const int IdsAtOnce = 500;
     private const string AddReadings = "INSERT INTO readings (machine_id, source, document) VALUES (@machine, @source, @document) ON CONFLICT (machine_id, source) DO UPDATE SET document = excluded.document";
     private const string AddMachine = """
-        INSERT INTO machines (id, name, site, group_name, owner, tags, link_kind, address, port, user_name, host_key, created, changed)
-        VALUES (@id, @name, @site, @group, @owner, @tags, @kind, @address, @port, @user, @hostKey, @created, @changed)
+        INSERT INTO machines (id, name, site, group_name, owner, tags, link_kind, address, port, user_name, host_key, host_key_from, ssh_key, created, changed)
+        VALUES (@id, @name, @site, @group, @owner, @tags, @kind, @address, @port, @user, @hostKey, @hostKeyFrom, @sshKey, @created, @changed)
         """;
 
     private const int TypicalReadingSize = 140;
@@ -51,7 +53,7 @@ public sealed class FleetTable(Database database)
     /// <param name="now">The time, UTC.</param>
     /// <param name="stop">Ends it after the machines at hand.</param>
     /// <param name="import">The import whose progress is kept; null where nobody asks for it.</param>
-    public async Task<ImportResult> ImportAsync(IEnumerable<ReportedMachine> machines, string source, string actor, DateTimeOffset now, CancellationToken stop, long? import = null)
+    public async Task<ImportResult> ImportAsync(IEnumerable<ReportedMachine> machines, string source, Actor actor, DateTimeOffset now, CancellationToken stop, long? import = null)
     {
         var (added, updated) = (0, 0);
         var waiting = new List<(int, string)>();
@@ -78,7 +80,7 @@ public sealed class FleetTable(Database database)
             async (c, t) =>
             {
                 if (import is { } id) await ImportTable.EndAsync(c, t, id, now);
-                await Feed.AuditAsync(c, t, now, actor, "fleet import", source, $"{added} added, {updated} updated, {waiting.Count} waiting");
+                await AuditTable.AddAsync(c, t, now, actor, "fleet import", source, null, null, import is null ? null : $"import {import}", $"ended: {added} added, {updated} updated, {waiting.Count} waiting");
                 await Feed.AddAsync(c, t, now, "fleet", source, "imported", actor);
                 return 0;
             },
@@ -87,26 +89,35 @@ public sealed class FleetTable(Database database)
     }
 
     /// <summary>Takes what a source read of one machine.</summary>
-    public Task PutReadingsAsync(MachineId machine, SourceReport report, DateTimeOffset seen, DateTimeOffset now, string actor, CancellationToken stop) =>
+    public Task PutReadingsAsync(MachineId machine, SourceReport report, DateTimeOffset seen, DateTimeOffset now, Actor actor, CancellationToken stop) =>
         database.WriteAsync(
             async (c, t) =>
             {
                 await TouchAsync(c, t, machine);
                 await MergeAsync(c, t, machine.Value, report, seen, now);
-                await Feed.AddAsync(c, t, now, "fleet", machine.ToString(), "read", actor);
+                if (actor != Actor.Worker && actor != Actor.Schedule) await AuditTable.AddAsync(c, t, now, actor, "machine read", machine.ToString(), machine, null, null, $"{report.Readings.Length} readings by {report.Source}");
+                await Feed.AddAsync(c, t, now, "fleet", machine.ToString(), "read", actor, machine);
                 return 0;
             },
             stop);
 
     /// <summary>Pins another host key.</summary>
-    public Task PinHostKeyAsync(MachineId machine, string hostKey, string reason, string actor, DateTimeOffset now, CancellationToken stop) =>
+    /// <param name="machine">The machine.</param>
+    /// <param name="hostKey">The key as in known_hosts.</param>
+    /// <param name="from">How it came: <c>known-hosts</c>, <c>person</c> or <c>first-use</c>.</param>
+    /// <param name="reason">Why.</param>
+    /// <param name="actor">Who commands it.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="stop">Ends the wait.</param>
+    public Task PinHostKeyAsync(MachineId machine, string hostKey, string from, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) =>
         database.WriteAsync(
             async (c, t) =>
             {
                 await TouchAsync(c, t, machine);
-                await c.ExecuteAsync("UPDATE machines SET host_key = @hostKey WHERE id = @id", new { id = machine.Value, hostKey }, t);
-                await Feed.AuditAsync(c, t, now, actor, "machine pin", machine.ToString(), $"{hostKey}: {reason}");
-                await Feed.AddAsync(c, t, now, "fleet", machine.ToString(), "host-key-pinned", actor);
+                var before = await c.ExecuteScalarAsync<string?>("SELECT host_key FROM machines WHERE id = @id", new { id = machine.Value }, t);
+                await c.ExecuteAsync("UPDATE machines SET host_key = @hostKey, host_key_from = @from WHERE id = @id", new { id = machine.Value, hostKey, from }, t);
+                await AuditTable.AddAsync(c, t, now, actor, "machine pin", machine.ToString(), machine, before, hostKey, reason);
+                await Feed.AddAsync(c, t, now, "fleet", machine.ToString(), "host-key-pinned", actor, machine);
                 return 0;
             },
             stop);
@@ -161,7 +172,7 @@ public sealed class FleetTable(Database database)
         var (next, last) = (0L, -1L);
         using var find = new Reused(c, t, "SELECT machine_id FROM identifiers WHERE kind = @kind AND value = @value", "kind", "value");
         using var name = new Reused(c, t, "INSERT INTO identifiers (kind, value, machine_id) VALUES (@kind, @value, @id) ON CONFLICT (kind, value) DO NOTHING", "kind", "value", "id");
-        using var add = new Reused(c, t, AddMachine, "id", "name", "site", "group", "owner", "tags", "kind", "address", "port", "user", "hostKey", "created", "changed");
+        using var add = new Reused(c, t, AddMachine, "id", "name", "site", "group", "owner", "tags", "kind", "address", "port", "user", "hostKey", "hostKeyFrom", "sshKey", "created", "changed");
         using var read = new Reused(c, t, AddReadings, "machine", "source", "document");
         foreach (var (reported, document) in batch)
         {
@@ -176,6 +187,8 @@ public sealed class FleetTable(Database database)
 
             if (matches.Count == 1)
             {
+                if (reported.Link?.HostKey is { } shown && await c.ExecuteScalarAsync<string?>("SELECT host_key FROM machines WHERE id = @id", new { id = matches.Single() }, t) is { } pinned && !SameKey(pinned, shown))
+                    waiting.Add((reported.Line, $"'{reported.Name}' has another host key pinned than the file says. The pinned one stays; 'gstair machine pin' replaces it, with a reason."));
                 await UpdateAsync(c, t, matches.Single(), reported, changed);
                 await MergeAsync(c, t, matches.Single(), reported.Report, reported.Seen, now);
                 updated++;
@@ -204,18 +217,22 @@ public sealed class FleetTable(Database database)
     private static Task AddAsync(Reused add, long id, ReportedMachine m, DateTimeOffset now, long changed)
     {
         var link = m.Link ?? new LinkAddress("ssh", m.Name, 22, "root", null);
-        return add.RunAsync(id, m.Name, m.Site ?? "", m.Group ?? "", m.Owner ?? "", Tags(m.Tags ?? []), link.Kind, link.Address, (long)link.Port, link.User, link.HostKey, Micros.Of(now), changed);
+        return add.RunAsync(id, m.Name, m.Site ?? "", m.Group ?? "", m.Owner ?? "", Tags(m.Tags ?? []), link.Kind, link.Address, (long)link.Port, link.User, link.HostKey, link.HostKey is null ? null : "import", link.Key, Micros.Of(now), changed);
     }
 
     private static Task UpdateAsync(DbConnection c, DbTransaction t, long id, ReportedMachine m, long changed) => c.ExecuteAsync(
         """
         UPDATE machines SET name = @Name, site = COALESCE(@Site, site), group_name = COALESCE(@Group, group_name), owner = COALESCE(@Owner, owner),
           tags = COALESCE(@Tags, tags), link_kind = COALESCE(@Kind, link_kind), address = COALESCE(@Address, address), port = COALESCE(@Port, port),
-          user_name = COALESCE(@User, user_name), host_key = COALESCE(@HostKey, host_key), changed = @changed
+          user_name = COALESCE(@User, user_name), host_key_from = CASE WHEN host_key IS NULL AND @HostKey IS NOT NULL THEN 'import' ELSE host_key_from END,
+          host_key = COALESCE(host_key, @HostKey), ssh_key = COALESCE(@Key, ssh_key), changed = @changed
         WHERE id = @id
         """,
-        new { id, m.Name, m.Site, m.Group, m.Owner, Tags = m.Tags is { } tags ? Tags(tags) : null, m.Link?.Kind, m.Link?.Address, Port = (long?)m.Link?.Port, m.Link?.User, m.Link?.HostKey, changed },
+        new { id, m.Name, m.Site, m.Group, m.Owner, Tags = m.Tags is { } tags ? Tags(tags) : null, m.Link?.Kind, m.Link?.Address, Port = (long?)m.Link?.Port, m.Link?.User, m.Link?.HostKey, m.Link?.Key, changed },
         t);
+
+    /// <summary>Whether two keys are the same, whatever remark follows them.</summary>
+    private static bool SameKey(string one, string other) => one.Split(' ').Take(2).SequenceEqual(other.Split(' ').Take(2));
 
     private static string Tags(ImmutableArray<string> tags) => string.Join(',', tags);
 
@@ -371,6 +388,10 @@ public sealed class FleetTable(Database database)
 
         public string? HostKey { get; init; }
 
+        public string? HostKeyFrom { get; init; }
+
+        public string? SshKey { get; init; }
+
         public long Changed { get; init; }
 
         public Machine ToMachine(IEnumerable<Reading> readings) => new()
@@ -381,7 +402,7 @@ public sealed class FleetTable(Database database)
             Group = GroupName,
             Owner = Owner,
             Tags = [.. Tags.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)],
-            Link = new(LinkKind, Address, (int)Port, UserName, HostKey),
+            Link = new(LinkKind, Address, (int)Port, UserName, HostKey, SshKey, HostKeyFrom),
             Readings = [.. readings],
         };
     }

@@ -1,5 +1,7 @@
 using System.Data.Common;
 using Dapper;
+using GrandStair.Core.Access;
+using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 
 namespace GrandStair.Storage.Fleet;
@@ -28,23 +30,24 @@ public sealed class ImportTable(Database database)
     /// <param name="lines">How many lines the file has.</param>
     /// <param name="now">The time, UTC.</param>
     /// <param name="stop">Ends the wait.</param>
-    public Task<FleetImport> BeginAsync(string digest, string? ticket, string source, string actor, int lines, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    public Task<FleetImport> BeginAsync(string digest, string? ticket, string source, Actor actor, int lines, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             var known = await c.ExecuteScalarAsync<long?>("SELECT max(id) FROM imports WHERE digest = @digest AND ended IS NULL", new { digest }, t);
             if (known is { } id)
             {
-                await c.ExecuteAsync("UPDATE imports SET ticket = @ticket, actor = @actor WHERE id = @id", new { id, ticket, actor }, t);
+                await c.ExecuteAsync("UPDATE imports SET ticket = @ticket, actor = @actor WHERE id = @id", new { id, ticket, actor = actor.Name }, t);
             }
             else
             {
                 id = await Database.NextAsync(c, t, "import");
                 await c.ExecuteAsync(
                     "INSERT INTO imports (id, digest, ticket, source, actor, begun, lines, line, added, updated) VALUES (@id, @digest, @ticket, @source, @actor, @begun, @lines, 0, 0, 0)",
-                    new { id, digest, ticket, source, actor, begun = Micros.Of(now), lines = (long)lines },
+                    new { id, digest, ticket, source, actor = actor.Name, begun = Micros.Of(now), lines = (long)lines },
                     t);
             }
 
+            await AuditTable.AddAsync(c, t, now, actor, "fleet import", source, null, null, $"import {id}, SHA-256 {digest}", $"begun, {lines} lines");
             return (await c.QuerySingleAsync<Row>("SELECT * FROM imports WHERE id = @id", new { id }, t)).ToImport();
         },
         stop);

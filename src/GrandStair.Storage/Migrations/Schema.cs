@@ -10,7 +10,7 @@ namespace GrandStair.Storage.Migrations;
 internal static class Schema
 {
     /// <summary>The number of the newest migration that this release knows.</summary>
-    public const long Newest = 3;
+    public const long Newest = 4;
 
     /// <summary>Runs the migrations that are missing. The caller holds the lock.</summary>
     /// <exception cref="StoreException">The database was written by a newer release.</exception>
@@ -63,6 +63,32 @@ public sealed class Imports : Migration
 {
     /// <inheritdoc />
     public override void Up() => Execute.Sql(Migrations.Schema.Text("003-imports.sql"));
+
+    /// <inheritdoc />
+    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
+}
+
+/// <summary>Accounts with roles and sites, and an audit that is kept as it was written.</summary>
+[Migration(4)]
+public sealed class Access : Migration
+{
+    /// <inheritdoc />
+    public override void Up()
+    {
+        Execute.Sql(Migrations.Schema.Text("004-access.sql"));
+        // A defence against mistakes rather than attackers, whom the seals find.
+        IfDatabase(name => name.StartsWith("SQLite", StringComparison.OrdinalIgnoreCase)).Execute.Sql(
+            """
+            CREATE TRIGGER audit_not_deleted BEFORE DELETE ON audit BEGIN SELECT RAISE(ABORT, 'the audit is only added to'); END;
+            CREATE TRIGGER audit_not_changed BEFORE UPDATE ON audit WHEN OLD.hash IS NOT NULL BEGIN SELECT RAISE(ABORT, 'the audit is only added to'); END;
+            """);
+        IfDatabase(name => name.StartsWith("Postgre", StringComparison.OrdinalIgnoreCase)).Execute.Sql(
+            """
+            CREATE FUNCTION audit_only_added_to() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'the audit is only added to'; END $$;
+            CREATE TRIGGER audit_not_deleted BEFORE DELETE ON audit FOR EACH ROW EXECUTE FUNCTION audit_only_added_to();
+            CREATE TRIGGER audit_not_changed BEFORE UPDATE ON audit FOR EACH ROW WHEN (OLD.hash IS NOT NULL) EXECUTE FUNCTION audit_only_added_to();
+            """);
+    }
 
     /// <inheritdoc />
     public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");

@@ -1,10 +1,13 @@
 using System.Data.Common;
 using System.Text.Json;
 using Dapper;
+using GrandStair.Core.Access;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
+using GrandStair.Storage.Access;
+using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 
@@ -49,7 +52,11 @@ public sealed record StoredPlan(
     DateTimeOffset? Started,
     DateTimeOffset? Ended,
     IReadOnlyList<string> Undecided,
-    IReadOnlyList<StoredWave> Waves);
+    IReadOnlyList<StoredWave> Waves)
+{
+    /// <summary>The sites that it was made for: those of whoever made it. Its members stand there, and who commands the whole of it sees them all.</summary>
+    public SiteScope Sites { get; init; } = SiteScope.All;
+}
 
 /// <summary>A wave as it is kept.</summary>
 /// <param name="Number">Its number, from 1.</param>
@@ -116,15 +123,15 @@ public sealed class PlanTable(Database database)
 {
     /// <summary>Keeps a new plan with its members.</summary>
     /// <exception cref="StoreException">There is a plan of that name.</exception>
-    public Task CreateAsync(StoredPlan plan, IReadOnlyList<Member> members, CancellationToken stop) => database.WriteAsync(
+    public Task CreateAsync(StoredPlan plan, IReadOnlyList<Member> members, Actor actor, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             var isNew = await c.ExecuteAsync(
                 """
-                INSERT INTO plans (name, revision, body, catalogue_hash, state, created, created_by, undecided)
-                VALUES (@Name, @Revision, @Body, @CatalogueHash, @state, @created, @CreatedBy, @undecided) ON CONFLICT (name) DO NOTHING
+                INSERT INTO plans (name, revision, body, catalogue_hash, state, created, created_by, undecided, sites)
+                VALUES (@Name, @Revision, @Body, @CatalogueHash, @state, @created, @CreatedBy, @undecided, @sites) ON CONFLICT (name) DO NOTHING
                 """,
-                new { plan.Name, plan.Revision, plan.Body, plan.CatalogueHash, state = plan.State.ToString(), created = Micros.Of(plan.Created), plan.CreatedBy, undecided = JsonSerializer.Serialize(plan.Undecided) },
+                new { plan.Name, plan.Revision, plan.Body, plan.CatalogueHash, state = plan.State.ToString(), created = Micros.Of(plan.Created), plan.CreatedBy, undecided = JsonSerializer.Serialize(plan.Undecided), sites = AccountTable.Write(plan.Sites) },
                 t);
             if (isNew == 0) throw new StoreException("plan-exists", $"There is a plan '{plan.Name}' already. Give the new one another name.");
             foreach (var wave in plan.Waves)
@@ -138,8 +145,8 @@ public sealed class PlanTable(Database database)
                 await PutAsync(c, t, member);
             }
 
-            await Feed.AuditAsync(c, t, plan.Created, plan.CreatedBy, "plan create", plan.Name, $"{members.Count} machines");
-            await Feed.AddAsync(c, t, plan.Created, "plan", plan.Name, "created", plan.CreatedBy);
+            await AuditTable.AddAsync(c, t, plan.Created, actor, "plan create", plan.Name, null, null, plan.Body, $"{members.Count} machines");
+            await Feed.AddAsync(c, t, plan.Created, "plan", plan.Name, "created", actor);
             return 0;
         },
         stop);
@@ -163,16 +170,22 @@ public sealed class PlanTable(Database database)
         async (c, t) =>
         {
             foreach (var member in members) await PutAsync(c, t, member);
-            await Feed.AddAsync(c, t, now, "plan", plan, "members-judged", "worker");
+            await Feed.AddAsync(c, t, now, "plan", plan, "members-judged", Actor.Worker);
             return 0;
         },
         stop);
 
+    private static string Shown(string state, string? held) => held is null ? state : $"{state}, held: {held}";
+
+    private static Task<string?> StandingAsync(DbConnection c, DbTransaction t, string plan, MachineId machine) =>
+        c.ExecuteScalarAsync<string?>("SELECT standing FROM plan_members WHERE plan = @plan AND machine_id = @id", new { plan, id = machine.Value }, t);
+
     /// <summary>Starts, holds or resumes a plan.</summary>
     /// <param name="command">The command as it was given, for the record.</param>
-    public Task PutStateAsync(string plan, PlanState state, string? held, string command, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    public Task PutStateAsync(string plan, PlanState state, string? held, string command, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
+            var before = await c.QuerySingleAsync<(string State, string? Held)>("SELECT state, held FROM plans WHERE name = @plan", new { plan }, t);
             await c.ExecuteAsync(
                 """
                 UPDATE plans SET state = @state, held = @held, started = CASE WHEN @state = 'Started' THEN COALESCE(started, @now) ELSE started END,
@@ -180,7 +193,7 @@ public sealed class PlanTable(Database database)
                 """,
                 new { plan, state = state.ToString(), held, now = Micros.Of(now) },
                 t);
-            await Feed.AuditAsync(c, t, now, actor, command, plan, held ?? "");
+            await AuditTable.AddAsync(c, t, now, actor, $"plan {command}", plan, null, Shown(before.State, before.Held), Shown(state.ToString(), held), held ?? "");
             await Feed.AddAsync(c, t, now, "plan", plan, command, actor);
             return 0;
         },
@@ -191,35 +204,37 @@ public sealed class PlanTable(Database database)
         async (c, t) =>
         {
             await c.ExecuteAsync("UPDATE plan_waves SET state = @state, opened = @opened, why = @Why WHERE plan = @plan AND number = @Number", new { plan, wave.Number, state = wave.State.ToString(), opened = Micros.Of(wave.Opened), wave.Why }, t);
-            await Feed.AddAsync(c, t, now, "plan", plan, $"wave-{wave.State.ToString().ToLowerInvariant()}", "worker");
+            await Feed.AddAsync(c, t, now, "plan", plan, $"wave-{wave.State.ToString().ToLowerInvariant()}", Actor.Worker);
             return 0;
         },
         stop);
 
     /// <summary>Excuses a machine from a plan.</summary>
-    public Task ExcuseAsync(string plan, MachineId machine, Excuse excuse, string reason, DateOnly? until, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    public Task ExcuseAsync(string plan, MachineId machine, Excuse excuse, string reason, DateOnly? until, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
+            var before = await StandingAsync(c, t, plan, machine);
             await c.ExecuteAsync(
                 """
                 UPDATE plan_members SET excuse = @excuse, excuse_reason = @reason, excuse_by = @actor, excuse_until = @until, standing = 'Excused', slot_start = NULL, slot_end = NULL, slot_latest = NULL
                 WHERE plan = @plan AND machine_id = @id
                 """,
-                new { plan, id = machine.Value, excuse = excuse.ToString(), reason, actor, until = until?.ToString("yyyy-MM-dd", null) },
+                new { plan, id = machine.Value, excuse = excuse.ToString(), reason, actor = actor.Name, until = until?.ToString("yyyy-MM-dd", null) },
                 t);
-            await Feed.AuditAsync(c, t, now, actor, "plan excuse", $"{plan}/{machine}", $"{excuse}: {reason}");
-            await Feed.AddAsync(c, t, now, "plan", plan, "machine-excused", actor);
+            await AuditTable.AddAsync(c, t, now, actor, "plan excuse", plan, machine, before, $"Excused: {excuse}{(until is null ? "" : $" until {until:yyyy-MM-dd}")}", reason);
+            await Feed.AddAsync(c, t, now, "plan", plan, "machine-excused", actor, machine);
             return 0;
         },
         stop);
 
     /// <summary>Lets a machine whose run has ended without success try again with a new run.</summary>
-    public Task AgainAsync(string plan, MachineId machine, string reason, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    public Task AgainAsync(string plan, MachineId machine, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
+            var before = await StandingAsync(c, t, plan, machine);
             await c.ExecuteAsync("UPDATE plan_members SET run_id = NULL, standing = 'NotReady', gate = 'Undecided', slot_start = NULL, slot_end = NULL, slot_latest = NULL WHERE plan = @plan AND machine_id = @id AND standing = 'Ended'", new { plan, id = machine.Value }, t);
-            await Feed.AuditAsync(c, t, now, actor, "plan again", $"{plan}/{machine}", reason);
-            await Feed.AddAsync(c, t, now, "plan", plan, "machine-again", actor);
+            await AuditTable.AddAsync(c, t, now, actor, "plan again", plan, machine, before, "NotReady", reason);
+            await Feed.AddAsync(c, t, now, "plan", plan, "machine-again", actor, machine);
             return 0;
         },
         stop);
@@ -278,10 +293,13 @@ public sealed class PlanTable(Database database)
 
         public string Undecided { get; init; } = "[]";
 
+        public string Sites { get; init; } = "";
+
         public StoredPlan ToPlan(IEnumerable<WaveRow> waves) => new(
             Name, (int)Revision, Body, CatalogueHash, Enum.Parse<PlanState>(State), Held, Micros.Time(Created), CreatedBy, Micros.Time(Started), Micros.Time(Ended),
             JsonSerializer.Deserialize<string[]>(Undecided)!,
-            [.. waves.Select(w => new StoredWave((int)w.Number, w.Name, Enum.Parse<WaveState>(w.State), Micros.Time(w.Opened), w.Why))]);
+            [.. waves.Select(w => new StoredWave((int)w.Number, w.Name, Enum.Parse<WaveState>(w.State), Micros.Time(w.Opened), w.Why))])
+        { Sites = AccountTable.ReadSites(Sites) };
     }
 
     private sealed record WaveRow

@@ -1,9 +1,11 @@
 using System.Collections.Immutable;
 using System.Text.Json;
 using Dapper;
+using GrandStair.Core.Access;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Methods;
 using GrandStair.Core.Readings;
+using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 
@@ -30,7 +32,7 @@ public sealed record Acknowledgement(string Kind, string Name, string Reason, st
 public sealed class RulingTable(Database database)
 {
     /// <summary>Keeps a waiver and returns its number.</summary>
-    public Task<long> WaiveAsync(string product, MachineId machine, Waiver waiver, CancellationToken stop) => database.WriteAsync(
+    public Task<long> WaiveAsync(string product, MachineId machine, Waiver waiver, Actor actor, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             var id = await Database.NextAsync(c, t, "waiver");
@@ -41,18 +43,19 @@ public sealed class RulingTable(Database database)
                 """,
                 new { id, product, machine = machine.Value, waiver.Check, waiver.Version, seen = JsonSerializer.Serialize(waiver.Seen), waiver.Reason, waiver.By, given = Micros.Of(waiver.Given), until = Micros.Of(waiver.Until) },
                 t);
-            await DecidedAsync(c, t, waiver.Given, waiver.By, "check waive", machine.ToString(), $"{waiver.Check} until {waiver.Until:yyyy-MM-dd}: {waiver.Reason}");
+            await DecidedAsync(c, t, waiver.Given, actor, "check waive", waiver.Check, machine, null, $"w{id}: waived until {waiver.Until:yyyy-MM-dd}; seen {string.Join(", ", waiver.Seen.Select(s => $"{s.Key} = {s.Value}"))}", waiver.Reason);
             return id;
         },
         stop);
 
     /// <summary>Ends a waiver before its time; false where there is none of that number that stands.</summary>
-    public Task<bool> EndWaiverAsync(long id, string reason, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    public Task<bool> EndWaiverAsync(long id, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
-            var ended = await c.ExecuteAsync("UPDATE waivers SET ended = @now, ended_by = @actor, ended_reason = @reason WHERE id = @id AND ended IS NULL", new { id, now = Micros.Of(now), actor, reason }, t);
-            if (ended > 0) await DecidedAsync(c, t, now, actor, "waiver end", $"w{id}", reason);
-            return ended > 0;
+            var machine = await c.ExecuteScalarAsync<long?>(
+                "UPDATE waivers SET ended = @now, ended_by = @actor, ended_reason = @reason WHERE id = @id AND ended IS NULL RETURNING machine_id", new { id, now = Micros.Of(now), actor = actor.Name, reason }, t);
+            if (machine is { } of) await DecidedAsync(c, t, now, actor, "waiver end", $"w{id}", new(of), "stands", "ended", reason);
+            return machine is not null;
         },
         stop);
 
@@ -61,13 +64,13 @@ public sealed class RulingTable(Database database)
         async c => [.. (await c.QueryAsync<WaiverRow>("SELECT * FROM waivers ORDER BY id DESC")).Select(r => r.ToWaiver())], stop);
 
     /// <summary>Keeps a person's choice of the method for a machine; null takes it back.</summary>
-    public Task ChooseMethodAsync(string plan, MachineId machine, string? method, string reason, string actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    public Task ChooseMethodAsync(string plan, MachineId machine, string? method, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
-            await c.ExecuteAsync("DELETE FROM method_choices WHERE plan = @plan AND machine_id = @machine", new { plan, machine = machine.Value }, t);
+            var before = await c.ExecuteScalarAsync<string?>("DELETE FROM method_choices WHERE plan = @plan AND machine_id = @machine RETURNING method", new { plan, machine = machine.Value }, t);
             if (method is not null)
-                await c.ExecuteAsync("INSERT INTO method_choices (plan, machine_id, method, reason, chosen_by, at) VALUES (@plan, @machine, @method, @reason, @actor, @at)", new { plan, machine = machine.Value, method, reason, actor, at = Micros.Of(now) }, t);
-            await DecidedAsync(c, t, now, actor, "plan choose-method", $"{plan}/{machine}", $"{method ?? "as the plan says"}: {reason}");
+                await c.ExecuteAsync("INSERT INTO method_choices (plan, machine_id, method, reason, chosen_by, at) VALUES (@plan, @machine, @method, @reason, @actor, @at)", new { plan, machine = machine.Value, method, reason, actor = actor.Name, at = Micros.Of(now) }, t);
+            await DecidedAsync(c, t, now, actor, "plan choose-method", plan, machine, before ?? "as the plan says", method ?? "as the plan says", reason);
             return 0;
         },
         stop);
@@ -92,7 +95,7 @@ public sealed class RulingTable(Database database)
     public Task<long> StampAsync(CancellationToken stop) => database.ReadAsync(c => c.ExecuteScalarAsync<long>("SELECT last FROM counters WHERE name = 'decision'"), stop);
 
     /// <summary>Keeps acknowledgements; one given before stays as it is.</summary>
-    public Task AcknowledgeAsync(string plan, IReadOnlyList<Acknowledgement> given, CancellationToken stop) => database.WriteAsync(
+    public Task AcknowledgeAsync(string plan, IReadOnlyList<Acknowledgement> given, Actor actor, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             foreach (var a in given)
@@ -101,7 +104,7 @@ public sealed class RulingTable(Database database)
                     "INSERT INTO acknowledgements (plan, kind, name, reason, given_by, at) VALUES (@plan, @Kind, @Name, @Reason, @By, @at) ON CONFLICT (plan, kind, name) DO NOTHING",
                     new { plan, a.Kind, a.Name, a.Reason, a.By, at = Micros.Of(a.At) },
                     t);
-                await DecidedAsync(c, t, a.At, a.By, "plan acknowledge", plan, $"{a.Kind} {a.Name}: {a.Reason}");
+                await DecidedAsync(c, t, a.At, actor, "plan acknowledge", plan, null, null, $"{a.Kind} {a.Name}", a.Reason);
             }
 
             return 0;
@@ -114,11 +117,12 @@ public sealed class RulingTable(Database database)
             .Select(r => new Acknowledgement(r.Kind, r.Name, r.Reason, r.GivenBy, Micros.Time(r.At)))],
         stop);
 
-    private static async Task DecidedAsync(System.Data.Common.DbConnection c, System.Data.Common.DbTransaction t, DateTimeOffset now, string actor, string command, string subject, string detail)
+    private static async Task DecidedAsync(
+        System.Data.Common.DbConnection c, System.Data.Common.DbTransaction t, DateTimeOffset now, Actor actor, string command, string subject, MachineId? machine, string? before, string? after, string reason)
     {
         await Database.NextAsync(c, t, "decision");
-        await Feed.AuditAsync(c, t, now, actor, command, subject, detail);
-        await Feed.AddAsync(c, t, now, "decision", subject, command.Split(' ')[1], actor);
+        await AuditTable.AddAsync(c, t, now, actor, command, subject, machine, before, after, reason);
+        await Feed.AddAsync(c, t, now, "decision", subject, command.Split(' ')[1], actor, machine);
     }
 
     private sealed record WaiverRow

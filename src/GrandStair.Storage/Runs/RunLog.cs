@@ -1,9 +1,11 @@
 using System.Data.Common;
 using System.Text.Json;
 using Dapper;
+using GrandStair.Core.Access;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
+using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 
@@ -96,7 +98,7 @@ public sealed class RunLog(Database database)
 
     /// <summary>Appends what a person decided. The worker that has the run finds out at its next write.</summary>
     /// <returns>Whether it was written; false means: somebody else wrote meanwhile, look again.</returns>
-    public Task<bool> DecideAsync(RunState before, RunEvent decision, RunState after, string command, CancellationToken stop) =>
+    public Task<bool> DecideAsync(RunState before, RunEvent decision, RunState after, Command command, CancellationToken stop) =>
         AppendAsync(before, null, [decision], after, keepWorker: false, command, stop);
 
     /// <summary>Gives a claimed run back.</summary>
@@ -119,7 +121,7 @@ public sealed class RunLog(Database database)
             async (c, t) =>
             {
                 var written = await c.ExecuteAsync("UPDATE runs SET progress = @progress WHERE id = @Run AND epoch = @Epoch", new { claim.State.Run, claim.Epoch, progress = JsonSerializer.Serialize(progress, RunEvent.Json) }, t);
-                if (written > 0) await Feed.AddAsync(c, t, now, "run", $"r{claim.State.Run}", "progressed", "worker");
+                if (written > 0) await Feed.AddAsync(c, t, now, "run", $"r{claim.State.Run}", "progressed", Actor.Worker, new(claim.State.Machine));
                 return written;
             },
             stop);
@@ -194,7 +196,7 @@ public sealed class RunLog(Database database)
         },
         stop);
 
-    private Task<bool> AppendAsync(RunState before, long? epoch, IReadOnlyList<RunEvent> events, RunState after, bool keepWorker, string? command, CancellationToken stop) => database.WriteAsync(
+    private Task<bool> AppendAsync(RunState before, long? epoch, IReadOnlyList<RunEvent> events, RunState after, bool keepWorker, Command? command, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             var written = await c.ExecuteAsync(
@@ -205,7 +207,12 @@ public sealed class RunLog(Database database)
                 new { due = Micros.Of(after.DueAt), closed = Micros.Of(after.Closed), RunState.Shape, state = Write(after), after = (long)after.Events, before.Run, Events = (long)before.Events, epoch },
                 t);
             if (written == 0) return false;
-            if (command is not null) await Feed.AuditAsync(c, t, events[0].At, events[0].Actor, command, $"r{after.Run}", JsonSerializer.Serialize(events[0], RunEvent.Json));
+            if (command is { } given)
+            {
+                string Stands(RunState run) => $"{RunMachine.Name(run.Phase)}{(run.Parked is null ? "" : ", parked")}{(run.Outcome is { } outcome ? $", {RunMachine.Name(outcome)}" : "")}";
+                await AuditTable.AddAsync(c, t, events[0].At, given.By, given.Words, $"r{after.Run}", new(after.Machine), Stands(before), Stands(after), given.Reason);
+            }
+
             if (!after.NeedsRoom) await c.ExecuteAsync("DELETE FROM run_room WHERE run_id = @Run", new { after.Run }, t);
             await AddEventsAsync(c, t, after, before.Events, epoch ?? 0, events);
             return true;
@@ -234,7 +241,7 @@ public sealed class RunLog(Database database)
             t);
         foreach (var e in events)
         {
-            var position = await Feed.AddAsync(c, t, e.At, "run", $"r{after.Run}", e.Type, e.Actor);
+            var position = await Feed.AddAsync(c, t, e.At, "run", $"r{after.Run}", e.Type, new(e.Actor), new(after.Machine));
             await c.ExecuteAsync(
                 "INSERT INTO run_events (run_id, number, position, at, type, version, actor, epoch, body) VALUES (@Run, @number, @position, @at, @Type, @Version, @Actor, @epoch, @body)",
                 new { after.Run, number = ++number, position, at = Micros.Of(e.At), e.Type, Version = (long)RunEvent.Version, e.Actor, epoch, body = JsonSerializer.Serialize(e, RunEvent.Json) },
