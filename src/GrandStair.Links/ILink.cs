@@ -1,3 +1,4 @@
+using System.Collections.ObjectModel;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 
@@ -9,7 +10,11 @@ namespace GrandStair.Links;
 /// <param name="Kind">What kind of step it is.</param>
 /// <param name="Script">The script's content; empty for a restart.</param>
 /// <param name="Values">What the script needs to know, by name; no value has a line break.</param>
-public sealed record PostedOrder(OrderName Name, long Epoch, StepKind Kind, string Script, IReadOnlyDictionary<string, string> Values);
+public sealed record PostedOrder(OrderName Name, long Epoch, StepKind Kind, string Script, IReadOnlyDictionary<string, string> Values)
+{
+    /// <summary>The secrets that the script needs, by name. They are kept on no disk, neither here nor on the machine.</summary>
+    public IReadOnlyDictionary<string, string> Secrets { get; init; } = ReadOnlyDictionary<string, string>.Empty;
+}
 
 /// <summary>How an order stands on its machine.</summary>
 public enum OrderState
@@ -36,7 +41,7 @@ public enum OrderState
 public sealed record OrderStanding(OrderState State, int? Exit, double? Share, string Note, DateTimeOffset? AskAgain = null);
 
 /// <summary>Why a machine could not be reached or did not do as it was told. It says nothing about what became of an order.</summary>
-/// <param name="name">A stable name: <c>unreachable</c>, <c>host-key-unknown</c>, <c>host-key-changed</c>, <c>login-refused</c>, <c>rights</c> or <c>epoch</c>.</param>
+/// <param name="name">A stable name: <c>unreachable</c>, <c>host-key-unknown</c>, <c>host-key-changed</c>, <c>login-refused</c>, <c>rights</c>, <c>secret</c> or <c>epoch</c>.</param>
 /// <param name="message">What happened, and what to do.</param>
 public sealed class LinkException(string name, string message, Exception? inner = null) : Exception(message, inner)
 {

@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
-using System.Security.Cryptography;
-using System.Text;
+using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Methods;
@@ -13,12 +12,13 @@ using GrandStair.Links;
 using GrandStair.Storage.Checks;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
+using GrandStair.Storage.Scripts;
 using Microsoft.Extensions.Logging;
 
 namespace GrandStair.Engine.Checks;
 
 /// <summary>Where people's commands about one check on one machine are carried out: ask it again, waive it, mend it.</summary>
-public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache fleet, LinkSet links, RulingTable rulings, FixTable fixes, TimeProvider clock, ILogger<CheckDesk> log)
+public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache fleet, LinkSet links, RulingTable rulings, FixTable fixes, ScriptTable sent, TimeProvider clock, ILogger<CheckDesk> log)
 {
     /// <summary>How long a waiver may last at most.</summary>
     public static readonly TimeSpan LongestWaiver = TimeSpan.FromDays(366);
@@ -31,7 +31,7 @@ public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache flee
     /// <summary>Asks one check of a machine again, from readings of now: exactly those that it looks at.</summary>
     /// <exception cref="CommandException">The machine's gate has no such check.</exception>
     /// <exception cref="LinkException">The machine could not be read.</exception>
-    public async Task<Machine> AskAgainAsync(Aim aim, Machine machine, string check, string actor, CancellationToken stop)
+    public async Task<Machine> AskAgainAsync(Aim aim, Machine machine, string check, Actor actor, CancellationToken stop)
     {
         var result = await FindAsync(aim, machine, check, null, stop);
         return await ReadForAsync(result.Check, machine, actor, stop);
@@ -39,7 +39,7 @@ public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache flee
 
     /// <summary>Waives a must on a machine until a moment.</summary>
     /// <exception cref="CommandException">It cannot be waived, or need not.</exception>
-    public async Task<long> WaiveAsync(Aim aim, Machine machine, string check, string reason, DateTimeOffset until, string actor, CancellationToken stop)
+    public async Task<long> WaiveAsync(Aim aim, Machine machine, string check, string reason, DateTimeOffset until, Actor actor, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         if (until <= now || until > now + LongestWaiver) throw new CommandException("until", $"A waiver ends within a year from now; expected a day after {now:yyyy-MM-dd} and not after {now + LongestWaiver:yyyy-MM-dd}.");
@@ -47,19 +47,19 @@ public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache flee
         if (result.Check.Need == Need.Should) throw new CommandException("not-waivable", $"'{check}' is a should: it keeps no gate shut. It is acknowledged before the plan starts.");
         if (!result.Check.Waivable) throw new CommandException("not-waivable", $"'{check}' cannot be waived: the catalogue says that nobody may go on in spite of it. {result.Check.Fix.Words}");
         if (result.State is not (CheckState.Unmet or CheckState.Untold)) throw new CommandException("nothing-to-waive", $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to waive.");
-        return await rulings.WaiveAsync(aim.Product.Name, machine.Id, new(check, result.Check.Version, Waiver.SeenIn(result), reason, actor, now, until), stop);
+        return await rulings.WaiveAsync(aim.Product.Name, machine.Id, new(check, result.Check.Version, Waiver.SeenIn(result), reason, actor.Name, now, until), actor, stop);
     }
 
     /// <summary>Sends the script that mends a check to a machine. The check is asked again when it has ended.</summary>
     /// <exception cref="CommandException">The check has no script, or need not be mended.</exception>
     /// <exception cref="LinkException">It is not known whether the machine got it; it is posted again.</exception>
-    public async Task<StoredFix> MendAsync(Aim aim, Machine machine, string check, string? plan, string actor, CancellationToken stop)
+    public async Task<StoredFix> MendAsync(Aim aim, Machine machine, string check, string? plan, Actor actor, CancellationToken stop)
     {
         var result = await FindAsync(aim, machine, check, plan, stop);
         if (result.Check.Fix.Script is not { } script) throw new CommandException("no-script", $"No script mends '{check}'. {result.Check.Fix.Words}");
         if (result.State is not (CheckState.Unmet or CheckState.Untold or CheckState.Waived)) throw new CommandException("nothing-to-mend", $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to mend.");
         var content = aim.Product.Scripts[script];
-        return await fixes.BeginAsync(machine.Id, aim.Product.Name, check, script, Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(content))), actor, clock.GetUtcNow(), stop);
+        return await fixes.BeginAsync(machine.Id, aim.Product.Name, check, script, FileChange.Hash(content), actor, clock.GetUtcNow(), stop);
     }
 
     /// <summary>Keeps fixes going until it is stopped: posts them, asks after them, and asks their checks again.</summary>
@@ -96,7 +96,11 @@ public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache flee
         {
             var link = links.Of(machine);
             var standing = await link.AskAsync(machine, order, stop);
-            if (standing.State == OrderState.Unseen) await link.PostAsync(machine, new(order, 1, StepKind.Script, content, values), stop);
+            if (standing.State == OrderState.Unseen)
+            {
+                await sent.SentAsync(machine.Id, [new(product.Name, fix.Script, FileChange.Hash(content))], "fix", fix.Actor, order.ToString(), now, stop);
+                await link.PostAsync(machine, new(order, 1, StepKind.Script, content, values), stop);
+            }
             else if (standing.State is OrderState.Ended or OrderState.Gone) await EndAsync(fix with { Exit = standing.Exit, Note = standing.State == OrderState.Gone ? $"it is gone without a result. {standing.Note}" : standing.Note }, product, machine, stop);
             else if (standing.Note != fix.Note) await fixes.PutAsync(fix with { Note = standing.Note }, now, stop);
         }
@@ -113,7 +117,7 @@ public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache flee
         try
         {
             var check = product.Hops.SelectMany(h => h.Checks).Concat(product.Methods.SelectMany(m => m.Checks)).First(c => c.Name == fix.Check);
-            var read = await ReadForAsync(check, machine, fix.Actor, stop);
+            var read = await ReadForAsync(check, machine, Actor.Worker, stop);
             state = RunMachine.Name(Gate.Judge([check with { AskedAt = [Moment.Planning] }], read, Moment.Planning, clock.GetUtcNow()).Checks[0].State);
         }
         catch (LinkException error)
@@ -126,7 +130,7 @@ public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache flee
     }
 
     /// <summary>Reads exactly what a check looks at.</summary>
-    private Task<Machine> ReadForAsync(Check check, Machine machine, string actor, CancellationToken stop) =>
+    private Task<Machine> ReadForAsync(Check check, Machine machine, Actor actor, CancellationToken stop) =>
         reader.ReadAsync(machine, [.. check.Keys.Except(Machine.OwnKeys)], actor, stop);
 
     private async Task<CheckResult> FindAsync(Aim aim, Machine machine, string check, string? plan, CancellationToken stop)

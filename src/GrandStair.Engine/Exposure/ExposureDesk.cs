@@ -1,3 +1,4 @@
+using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Exposure;
 using GrandStair.Engine.Fleet;
@@ -19,17 +20,18 @@ public sealed class ExposureDesk(Shelf shelf, FleetCache fleet, TallyTable talli
 
     private static readonly TimeSpan Tick = TimeSpan.FromSeconds(5);
 
-    /// <summary>Who of a product is exposed.</summary>
-    public Task<ProductExposure> OfAsync(Product product, DateOnly? by, CancellationToken stop) =>
-        fleet.ColumnsAsync(columns => ProductExposure.Of(product, columns, clock.GetUtcNow(), by), stop);
+    /// <summary>Who of a product is exposed, at some sites.</summary>
+    public Task<ProductExposure> OfAsync(Product product, DateOnly? by, SiteScope sites, CancellationToken stop) =>
+        fleet.ColumnsAsync(columns => ProductExposure.Of(product, columns, clock.GetUtcNow(), by, sites), stop);
 
-    /// <summary>The trend of a product, oldest day first; today is as it is now.</summary>
-    public async Task<IReadOnlyList<DayTally>> TrendAsync(ProductExposure exposure, CancellationToken stop)
+    /// <summary>The trend of a product, oldest day first; today is as it is now. The tally is kept for all sites together, so of some sites there is today alone.</summary>
+    public async Task<IReadOnlyList<DayTally>> TrendAsync(ProductExposure exposure, SiteScope sites, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(exposure);
+        ArgumentNullException.ThrowIfNull(sites);
         var product = exposure.Product;
         var today = ProductExposure.Today(product, clock.GetUtcNow());
-        var before = (await tallies.SinceAsync(product.Name, today.AddDays(-TrendDays), stop)).Where(t => t.Day < today);
+        var before = !sites.IsAll ? [] : (await tallies.SinceAsync(product.Name, today.AddDays(-TrendDays), stop)).Where(t => t.Day < today);
         return [.. before, .. Tally(exposure).Select(t => new DayTally(today, product.Name, t.Key, t.Value))];
     }
 
@@ -45,7 +47,7 @@ public sealed class ExposureDesk(Shelf shelf, FleetCache fleet, TallyTable talli
                 {
                     var today = ProductExposure.Today(product, clock.GetUtcNow());
                     if (kept.GetValueOrDefault(product.Name) == today) continue;
-                    await tallies.PutAsync(today, product.Name, Tally(await OfAsync(product, null, stop)), stop);
+                    await tallies.PutAsync(today, product.Name, Tally(await OfAsync(product, null, SiteScope.All, stop)), stop);
                     kept[product.Name] = today;
                 }
             }

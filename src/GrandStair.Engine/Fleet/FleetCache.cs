@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Access;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Methods;
 using GrandStair.Core.Readiness;
@@ -35,16 +36,22 @@ public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposa
     public Task<Machine?> FindAsync(string nameOrId, CancellationToken stop) => LockedAsync(
         () => _byName.TryGetValue(nameOrId, out var id) ? _machines[id] : MachineId.Parse(nameOrId) is { } written ? _machines.GetValueOrDefault(written) : null, stop);
 
-    /// <summary>The machines of which a condition holds, by name, and of how many it cannot be told; all of them where there is no condition.</summary>
-    public Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(Condition? condition, DateTimeOffset now, CancellationToken stop) => LockedAsync(
+    /// <summary>The machines of some sites of which a condition holds, by name, and of how many it cannot be told; all of them where there is no condition.</summary>
+    public Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(Condition? condition, SiteScope sites, DateTimeOffset now, CancellationToken stop) => LockedAsync(
         () =>
         {
-            var name = condition?.Written ?? "";
+            var name = $"{sites}/{condition?.Written}";
             if (_matches.TryGetValue(name, out var known) && now >= known.At && !(now >= known.Until)) return (known.Machines, known.Undecided);
             var answer = condition is null ? null : FleetQuestion.Ask(condition, _columns, new(now));
             var matching = new List<Machine>();
-            foreach (var row in Order()) if (answer is null || answer.Values[row] == Kleene.Yes) matching.Add(_columns[row]);
-            var undecided = answer?.Values.Count(a => a == Kleene.CannotTell) ?? 0;
+            var undecided = 0;
+            foreach (var row in Order())
+            {
+                if (!sites.Holds(_columns[row].Site)) continue;
+                if (answer is null || answer.Values[row] == Kleene.Yes) matching.Add(_columns[row]);
+                else if (answer.Values[row] == Kleene.CannotTell) undecided++;
+            }
+
             if (_matches.Count >= MostMatches) _matches.Clear();
             _matches[name] = new(matching, undecided, now, answer?.Until);
             return ((IReadOnlyList<Machine>)matching, undecided);

@@ -1,8 +1,11 @@
+using GrandStair.Core.Access;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
 using GrandStair.Engine.Plans;
 using GrandStair.Links;
 using GrandStair.Storage.Fleet;
+using GrandStair.Storage.Scripts;
 
 namespace GrandStair.Engine.Fleet;
 
@@ -17,11 +20,11 @@ public sealed record LinkSet(IReadOnlyDictionary<string, ILink> Links)
 }
 
 /// <summary>Reads machines over their links, now.</summary>
-public sealed class MachineReader(LinkSet links, Shelf shelf, FleetTable table, FleetCache cache, TimeProvider clock)
+public sealed class MachineReader(LinkSet links, Shelf shelf, FleetTable table, ScriptTable sent, FleetCache cache, TimeProvider clock)
 {
     /// <summary>Reads a machine with every product's reading scripts that may be meant for it, keeps what was seen, and returns the machine as it is known then.</summary>
     /// <exception cref="LinkException">It could not be read; what was known stays.</exception>
-    public Task<Machine> ReadAsync(Machine machine, string actor, CancellationToken stop) => ReadAsync(machine, [], actor, stop);
+    public Task<Machine> ReadAsync(Machine machine, Actor actor, CancellationToken stop) => ReadAsync(machine, [], actor, stop);
 
     /// <summary>Reads some keys of a machine and nothing else: what else is known of it stays as old as it is.</summary>
     /// <param name="machine">The machine.</param>
@@ -29,13 +32,15 @@ public sealed class MachineReader(LinkSet links, Shelf shelf, FleetTable table, 
     /// <param name="actor">Who wants them.</param>
     /// <param name="stop">Ends the wait.</param>
     /// <exception cref="LinkException">It could not be read, or no reading script covers the keys; what was known stays.</exception>
-    public async Task<Machine> ReadAsync(Machine machine, IReadOnlyCollection<string> wanted, string actor, CancellationToken stop)
+    public async Task<Machine> ReadAsync(Machine machine, IReadOnlyCollection<string> wanted, Actor actor, CancellationToken stop)
     {
         var link = links.Of(machine);
         bool IsWanted(string key) => wanted.Count == 0 || wanted.Contains(key);
         var products = shelf.ProductsOf(machine).Where(p => p.Readers.Any(r => r.Covers.Any(IsWanted))).ToArray();
         if (products.Length == 0) throw new LinkException("unreachable", $"No product of the catalogue knows how to read {(wanted.Count == 0 ? machine.Name : $"{string.Join(", ", wanted)} of {machine.Name}; import it anew")}.");
-        var output = await link.ReadAsync(machine, [.. products.SelectMany(p => p.Readers.Where(r => r.Covers.Any(IsWanted)).Select(r => p.Scripts[r.Script]))], wanted, stop);
+        var scripts = products.SelectMany(p => p.Readers.Where(r => r.Covers.Any(IsWanted)).Select(r => (Product: p, r.Script, Content: p.Scripts[r.Script]))).ToArray();
+        await sent.SentAsync(machine.Id, [.. scripts.Select(s => new SentScript(s.Product.Name, s.Script, FileChange.Hash(s.Content)))], "read", actor.Name, "", clock.GetUtcNow(), stop);
+        var output = await link.ReadAsync(machine, [.. scripts.Select(s => s.Content)], wanted, stop);
         var now = clock.GetUtcNow();
         var readings = ReadingLines.Parse(output, shelf.Keys, link.Kind, now, out var refused);
         if (wanted.Count > 0) readings = [.. readings.Where(r => wanted.Contains(r.Key))];

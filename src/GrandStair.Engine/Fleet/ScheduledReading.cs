@@ -1,3 +1,4 @@
+using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
 using GrandStair.Engine.Plans;
 using GrandStair.Links;
@@ -50,7 +51,7 @@ public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet,
         lock (_tried) _tried[machine.Id] = clock.GetUtcNow();
         try
         {
-            await reader.ReadAsync(machine, "schedule", stop);
+            await reader.ReadAsync(machine, Actor.Schedule, stop);
         }
         catch (LinkException error)
         {

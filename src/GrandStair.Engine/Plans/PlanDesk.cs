@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
@@ -7,6 +8,7 @@ using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Fleet;
+using GrandStair.Storage.Audit;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 
@@ -34,15 +36,19 @@ public sealed record ToAcknowledge(string Kind, string Name, string Title, strin
 public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, RulingTable rulings, RunLog runs, TimeProvider clock)
 {
     /// <summary>Makes a plan: finds the members of its waves, judges them, and lays out when each would go.</summary>
+    /// <param name="body">The plan, as YAML.</param>
+    /// <param name="actor">Who makes it.</param>
+    /// <param name="sites">The sites that it is for: machines elsewhere are not in it, whatever its scope says.</param>
+    /// <param name="stop">Ends the wait.</param>
     /// <exception cref="CommandException">Nothing is in its scope.</exception>
-    public async Task<StoredPlan> CreateAsync(string body, string actor, CancellationToken stop)
+    public async Task<StoredPlan> CreateAsync(string body, Actor actor, SiteScope sites, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var plan = shelf.ReadPlan(body);
         var product = shelf.Products[plan.Product];
         var aim = AimOf(plan, product);
         var decided = await rulings.OfAsync(product.Name, plan.Name, now, stop);
-        var membership = Membership.Of(plan, (await fleet.AllAsync(stop)).Values, now);
+        var membership = Membership.Of(plan, (await fleet.AllAsync(stop)).Values.Where(m => sites.Holds(m.Site)), now);
         if (membership.Waves.All(w => w.IsEmpty))
             throw new CommandException("empty-scope", $"No machine is in the scope of plan '{plan.Name}' ({plan.Scope}){(membership.Undecided.IsEmpty ? "" : $"; of {membership.Undecided.Length} it cannot be told")}. See 'gstair fleet list' with the same condition.");
 
@@ -58,30 +64,35 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Rul
         }
 
         var stored = new StoredPlan(
-            plan.Name, 1, body, product.Hash, PlanState.Drafted, null, now, actor, null, null,
+            plan.Name, 1, body, product.Hash, PlanState.Drafted, null, now, actor.Name, null, null,
             [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
-            [.. plan.Waves.Select((w, i) => new StoredWave(i + 1, w.Name, WaveState.Waiting, null, null))]);
-        await plans.CreateAsync(stored, members, stop);
+            [.. plan.Waves.Select((w, i) => new StoredWave(i + 1, w.Name, WaveState.Waiting, null, null))])
+        { Sites = sites };
+        await plans.CreateAsync(stored, members, actor, stop);
         return stored;
     }
 
     /// <summary>Starts a plan, or goes on with a held one.</summary>
-    public async Task StartAsync(string name, string actor, CancellationToken stop)
+    public async Task StartAsync(string name, Actor actor, CancellationToken stop)
     {
         var plan = await FindAsync(name, stop);
         if (plan.State == PlanState.Ended) throw new CommandException("plan-ended", $"Plan '{name}' has ended; there is nothing to start.");
         if (plan is { State: PlanState.Started, Held: null }) throw new CommandException("plan-started", $"Plan '{name}' is under way already.");
-        if (plan.State == PlanState.Drafted && (await ToAcknowledgeAsync(name, stop)).Where(a => a.Given is null).ToArray() is { Length: > 0 } open)
+        if (plan.State == PlanState.Drafted && (await ToAcknowledgeAsync(name, SiteScope.All, stop)).Where(a => a.Given is null).ToArray() is { Length: > 0 } open)
             throw new CommandException("not-acknowledged", $"Before plan '{name}' starts somebody has to acknowledge: {string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'.");
         await plans.PutStateAsync(name, PlanState.Started, null, plan.State == PlanState.Drafted ? "start" : "go-on", actor, clock.GetUtcNow(), stop);
     }
 
     /// <summary>What somebody has to acknowledge before a plan starts: what must be read, the shoulds that do not hold or could not be told, and methods that do not carry everything.</summary>
-    public async Task<IReadOnlyList<ToAcknowledge>> ToAcknowledgeAsync(string name, CancellationToken stop)
+    /// <param name="name">The plan.</param>
+    /// <param name="sites">The sites whose machines are counted.</param>
+    /// <param name="stop">Ends the wait.</param>
+    public async Task<IReadOnlyList<ToAcknowledge>> ToAcknowledgeAsync(string name, SiteScope sites, CancellationToken stop)
     {
         var (plan, product) = await shelf.ReadPlanAsync(await FindAsync(name, stop), stop);
         var aim = AimOf(plan, product);
-        var members = (await plans.MembersAsync(name, stop)).Where(m => m.Excuse is null).Select(m => m.Machine).ToHashSet();
+        var machines = await fleet.AllAsync(stop);
+        var members = (await plans.MembersAsync(name, stop)).Where(m => m.Excuse is null && sites.Holds(machines[m.Machine].Site)).Select(m => m.Machine).ToHashSet();
         var given = (await rulings.AcknowledgedAsync(name, stop)).ToDictionary(a => (a.Kind, a.Name));
         var reads = aim.Release.MustReads.Select(r => new ToAcknowledge("must-read", r.Name, r.Title, r.Words, members.Count, null));
         var judged = await fleet.JudgedAsync(
@@ -103,18 +114,18 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Rul
 
     /// <summary>Acknowledges some of what has to be, or all of it.</summary>
     /// <exception cref="CommandException">One of the names is none of what has to be acknowledged.</exception>
-    public async Task AcknowledgeAsync(string name, IReadOnlyList<string>? names, string reason, string actor, CancellationToken stop)
+    public async Task AcknowledgeAsync(string name, IReadOnlyList<string>? names, string reason, Actor actor, CancellationToken stop)
     {
-        var open = await ToAcknowledgeAsync(name, stop);
+        var open = await ToAcknowledgeAsync(name, SiteScope.All, stop);
         foreach (var unknown in (names ?? []).Where(n => open.All(o => o.Name != n)))
             throw new CommandException("unknown-acknowledgement", $"Plan '{name}' has nothing named '{unknown}' to acknowledge; it has {string.Join(", ", open.Select(o => o.Name).DefaultIfEmpty("nothing"))}.");
         var now = clock.GetUtcNow();
-        await rulings.AcknowledgeAsync(name, [.. open.Where(o => o.Given is null && (names is null || names.Contains(o.Name))).Select(o => new Acknowledgement(o.Kind, o.Name, reason, actor, now))], stop);
+        await rulings.AcknowledgeAsync(name, [.. open.Where(o => o.Given is null && (names is null || names.Contains(o.Name))).Select(o => new Acknowledgement(o.Kind, o.Name, reason, actor.Name, now))], actor, stop);
     }
 
     /// <summary>Chooses the method of one machine in spite of the plan's order; null goes back to that.</summary>
     /// <exception cref="CommandException">The product has no such method, or the machine is under way.</exception>
-    public async Task ChooseMethodAsync(string name, Machine machine, string? method, string reason, string actor, CancellationToken stop)
+    public async Task ChooseMethodAsync(string name, Machine machine, string? method, string reason, Actor actor, CancellationToken stop)
     {
         var member = await MemberAsync(name, machine, stop);
         var (_, product) = await shelf.ReadPlanAsync(await FindAsync(name, stop), stop);
@@ -125,7 +136,7 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Rul
     }
 
     /// <summary>Holds a plan: no further slot opens and no wave begins. What is under way goes on to its end.</summary>
-    public async Task HoldAsync(string name, string reason, string actor, CancellationToken stop)
+    public async Task HoldAsync(string name, string reason, Actor actor, CancellationToken stop)
     {
         var plan = await FindAsync(name, stop);
         if (plan.State != PlanState.Started) throw new CommandException("plan-not-started", $"Plan '{name}' is not under way; there is nothing to hold.");
@@ -133,7 +144,7 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Rul
     }
 
     /// <summary>Excuses a machine from a plan.</summary>
-    public async Task ExcuseAsync(string name, Machine machine, Excuse excuse, string reason, DateOnly? until, string actor, CancellationToken stop)
+    public async Task ExcuseAsync(string name, Machine machine, Excuse excuse, string reason, DateOnly? until, Actor actor, CancellationToken stop)
     {
         var member = await MemberAsync(name, machine, stop);
         if (member.Standing is Standing.UnderWay or Standing.Parked or Standing.Proved or Standing.Done || (member.Run is not null && member.Standing != Standing.Ended))
@@ -143,7 +154,7 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Rul
     }
 
     /// <summary>Lets a machine whose run ended without success go again.</summary>
-    public async Task AgainAsync(string name, Machine machine, string reason, string actor, CancellationToken stop)
+    public async Task AgainAsync(string name, Machine machine, string reason, Actor actor, CancellationToken stop)
     {
         var member = await MemberAsync(name, machine, stop);
         if (member.Standing != Standing.Ended) throw new CommandException("run-not-ended", $"{machine.Name} stands at '{RunMachine.Name(member.Standing)}'; only one whose run has ended without success can go again.");
@@ -152,26 +163,31 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Rul
 
     /// <summary>Decides about a run.</summary>
     /// <exception cref="DecisionRefusedException">It cannot be decided so now.</exception>
-    public Task<RunState> DecideAsync(long run, Decision decision, string reason, string actor, CancellationToken stop) =>
-        AppendAsync(run, _ => new Decided(clock.GetUtcNow(), actor, decision, reason), $"run {RunMachine.Name(decision)}", stop);
+    public Task<RunState> DecideAsync(long run, Decision decision, string reason, Actor actor, CancellationToken stop) =>
+        AppendAsync(run, _ => new Decided(clock.GetUtcNow(), actor.Name, decision, reason), new(actor, $"run {RunMachine.Name(decision)}", reason), stop);
 
     /// <summary>Closes a loose end.</summary>
-    public Task<RunState> CloseLooseEndAsync(long run, string looseEnd, string reason, string actor, CancellationToken stop) =>
+    public Task<RunState> CloseLooseEndAsync(long run, string looseEnd, string reason, Actor actor, CancellationToken stop) =>
         AppendAsync(
             run,
             state => state.LooseEnds.Any(l => l.Name == looseEnd && l.Closed is null)
-                ? new LooseEndClosed(clock.GetUtcNow(), actor, looseEnd, reason)
+                ? new LooseEndClosed(clock.GetUtcNow(), actor.Name, looseEnd, reason)
                 : throw new CommandException("unknown-loose-end", $"Run r{run} has no open loose end '{looseEnd}'."),
-            "run close-loose-end",
+            new(actor, "run close-loose-end", $"{looseEnd}: {reason}"),
             stop);
 
     /// <summary>The plan of that name.</summary>
     /// <exception cref="CommandException">There is none.</exception>
     public async Task<StoredPlan> FindAsync(string name, CancellationToken stop)
     {
-        if (await plans.FindAsync(name, stop) is { } plan) return plan;
-        var near = Spelling.Nearest(name, (await plans.AllAsync(stop)).Select(p => p.Name));
-        throw new CommandException("unknown-plan", $"There is no plan '{name}'{(near is null ? ". 'gstair plan list' shows those that exist." : $"; did you mean '{near}'?")}");
+        return await plans.FindAsync(name, stop) ?? throw Unknown(name, (await plans.AllAsync(stop)).Select(p => p.Name));
+    }
+
+    /// <summary>That there is no plan of a name, with the one that may be meant.</summary>
+    public static CommandException Unknown(string name, IEnumerable<string> names)
+    {
+        var near = Spelling.Nearest(name, names);
+        return new("unknown-plan", $"There is no plan '{name}'{(near is null ? ". 'gstair plan list' shows those that exist." : $"; did you mean '{near}'?")}");
     }
 
     /// <summary>What a plan's machines are judged for.</summary>
@@ -221,7 +237,7 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Rul
             ?? throw new CommandException("not-in-plan", $"{machine.Name} is not in plan '{name}'.");
     }
 
-    private async Task<RunState> AppendAsync(long run, Func<RunState, RunEvent> make, string command, CancellationToken stop)
+    private async Task<RunState> AppendAsync(long run, Func<RunState, RunEvent> make, Command command, CancellationToken stop)
     {
         while (true)
         {

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
@@ -83,7 +84,7 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
         // Machines that do not answer take long; the plan does not wait for them.
         var waiting = members.Where(m => m is { Standing: Standing.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
         if (_reading.IsCompleted) _reading = ReadAgainAsync([.. waiting, .. judged.Where(j => j.Assessment.State != GateState.Open || j.Assessment.Route.Arrived || j.Assessment.Until < now + ReadAhead).Select(j => j.Machine)], now, stop);
-        if (members.All(m => m.Standing is Standing.Done or Standing.Excused)) await plans.PutStateAsync(plan.Name, PlanState.Ended, null, "end", "worker", now, stop);
+        if (members.All(m => m.Standing is Standing.Done or Standing.Excused)) await plans.PutStateAsync(plan.Name, PlanState.Ended, null, "end", Actor.Worker, now, stop);
     }
 
     /// <summary>Opens the first wave, and each next one when the rule holds for the one before.</summary>
@@ -160,7 +161,7 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
             }
 
             var moved = new SlotMoved(now, "worker", slot, "the slot before was missed");
-            await runs.DecideAsync(run, moved, RunMachine.Step(run, moved).State, "run move-slot", stop);
+            await runs.DecideAsync(run, moved, RunMachine.Step(run, moved).State, new(Actor.Worker, "run move-slot", moved.Reason), stop);
         }
     }
 
@@ -173,7 +174,7 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
         {
             try
             {
-                await reader.ReadAsync(machine, "worker", one);
+                await reader.ReadAsync(machine, Actor.Worker, one);
             }
             catch (Exception error) when (error is LinkException or StoreException)
             {

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Collections.Immutable;
+using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readiness;
@@ -19,6 +20,16 @@ public interface IDocuments
     Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product);
 }
 
+/// <summary>Content of a product that nobody has approved yet.</summary>
+/// <param name="Content">What was found.</param>
+/// <param name="Stands">What is used until then; null where the product is new.</param>
+/// <param name="Found">When it was found, UTC.</param>
+public sealed record WaitingContent(CatalogueContent Content, CatalogueContent? Stands, DateTimeOffset Found)
+{
+    /// <summary>What is different.</summary>
+    public ImmutableArray<FileChange> Changes => FileChange.Between(Stands?.Files ?? ImmutableSortedDictionary<string, string>.Empty, Content.Files);
+}
+
 /// <summary>The catalogue: the products as they are now, and the content that runs and plans were made with.</summary>
 public sealed class Shelf(IDocuments documents, CatalogueTable table)
 {
@@ -30,17 +41,55 @@ public sealed class Shelf(IDocuments documents, CatalogueTable table)
     /// <summary>All known keys.</summary>
     public KeyRegistry Keys { get; private set; } = KeyRegistry.BuiltIn;
 
-    /// <summary>Takes the content of the catalogue's folders and keeps it.</summary>
+    /// <summary>What was found in the catalogue's folders and waits for somebody's approval, by product.</summary>
+    public ImmutableSortedDictionary<string, WaitingContent> Waiting { get; private set; } = ImmutableSortedDictionary<string, WaitingContent>.Empty;
+
+    /// <summary>
+    /// Takes the content of the catalogue's folders. What the first start finds is used as it was installed; whatever is different or
+    /// new at a later one waits until somebody approves it, and until then the product goes on as it was approved last.
+    /// </summary>
     public async Task LoadAsync(IEnumerable<CatalogueContent> contents, DateTimeOffset now, CancellationToken stop)
     {
+        ArgumentNullException.ThrowIfNull(contents);
+        var approves = await table.IsEmptyAsync(stop) ? new Actor("first start") : null;
         foreach (var content in contents)
         {
-            var product = documents.ReadProduct(content);
-            await table.AddAsync(content, now, stop);
-            _byHash[content.Hash] = product;
-            Products = Products.SetItem(product.Name, product);
-            Keys = Keys.With(product.Keys);
+            await table.AddAsync(content, approves, now, stop);
+            if (await table.IsApprovedAsync(content.Hash, stop))
+            {
+                Put(content);
+                continue;
+            }
+
+            var stands = await table.ApprovedAsync(content.Product, stop);
+            Waiting = Waiting.SetItem(content.Product, new(content, stands, now));
+            if (stands is not null) Put(stands);
         }
+    }
+
+    /// <summary>Approves what waits, so that it is used from now on. Runs that are under way go on with what they began with.</summary>
+    /// <param name="product">The product.</param>
+    /// <param name="hash">The hash of what was looked at.</param>
+    /// <param name="reason">Why it may be used.</param>
+    /// <param name="actor">Who takes responsibility.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="CommandException">Nothing of that product waits, or something else than was looked at.</exception>
+    public async Task ApproveAsync(string product, string hash, string reason, Actor actor, DateTimeOffset now, CancellationToken stop)
+    {
+        if (!Waiting.TryGetValue(product, out var waiting)) throw new CommandException("unknown-change", $"Nothing of '{product}' waits to be approved{(Spelling.Nearest(product, Waiting.Keys) is { } near ? $"; did you mean '{near}'?" : ".")}");
+        if (waiting.Content.Hash != hash) throw new CommandException("another-change", $"What waits of '{product}' has the hash {waiting.Content.Hash}, and not {hash}. Look at it again: 'gstair catalogue changes'.");
+        await table.ApproveAsync(hash, actor, reason, now, stop);
+        Put(waiting.Content);
+        Waiting = Waiting.Remove(product);
+    }
+
+    private void Put(CatalogueContent content)
+    {
+        var product = documents.ReadProduct(content);
+        _byHash[content.Hash] = product;
+        Products = Products.SetItem(product.Name, product);
+        Keys = Keys.With(product.Keys);
     }
 
     /// <summary>The product as it was under a hash.</summary>

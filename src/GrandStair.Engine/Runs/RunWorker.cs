@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Readings;
@@ -7,10 +8,12 @@ using GrandStair.Core.Waves;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
+using GrandStair.Engine.Secrets;
 using GrandStair.Links;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
+using GrandStair.Storage.Scripts;
 using Microsoft.Extensions.Logging;
 
 namespace GrandStair.Engine.Runs;
@@ -20,12 +23,15 @@ namespace GrandStair.Engine.Runs;
 /// A restart finds everything in the database and on the machines again.
 /// </summary>
 public sealed class RunWorker(
-    RunLog runs, PlanTable plans, RulingTable rulings, Shelf shelf, FleetCache fleet, MachineReader reader, LinkSet links, ClockTable clockTable, DomainClock clock, ILogger<RunWorker> log)
+    RunLog runs, PlanTable plans, RulingTable rulings, Shelf shelf, FleetCache fleet, MachineReader reader, LinkSet links, ScriptTable sent, ISecrets secrets, ClockTable clockTable, DomainClock clock, ILogger<RunWorker> log)
 {
     /// <summary>How long a worker that says nothing keeps its runs.</summary>
     public static readonly TimeSpan Lease = TimeSpan.FromSeconds(10);
 
     private const int MostRuns = 128;
+
+    // What is shorter than this is no secret, and would be found in many words.
+    private const int ShortestMasked = 4;
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(50);
     private static readonly TimeSpan Beat = TimeSpan.FromSeconds(2);
 
@@ -165,7 +171,7 @@ public sealed class RunWorker(
     {
         try
         {
-            await reader.ReadAsync(machine, "worker", stop);
+            await reader.ReadAsync(machine, Actor.Worker, stop);
         }
         catch (LinkException error)
         {
@@ -234,7 +240,7 @@ public sealed class RunWorker(
         {
             try
             {
-                machine = await reader.ReadAsync(machine, "worker", stop);
+                machine = await reader.ReadAsync(machine, Actor.Worker, stop);
             }
             catch (LinkException error)
             {
@@ -258,7 +264,7 @@ public sealed class RunWorker(
         {
             var link = links.Of(machine);
             if (!hand.Posted) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
-            var standing = await link.AskAsync(machine, order.Name, stop);
+            var standing = await MaskedAsync(await link.AskAsync(machine, order.Name, stop), step, stop);
             var now = clock.GetUtcNow();
             switch (standing.State)
             {
@@ -291,6 +297,18 @@ public sealed class RunWorker(
             : (null, at + TimeSpan.FromMinutes(1));
     }
 
+    /// <summary>What a script says, without the secrets that it was given: it may have printed them.</summary>
+    private async Task<OrderStanding> MaskedAsync(OrderStanding standing, StepSpec step, CancellationToken stop)
+    {
+        foreach (var name in step.Secrets)
+        {
+            var secret = await secrets.OfAsync(name, stop);
+            foreach (var line in secret.Split('\n').Select(l => l.Trim()).Where(l => l.Length >= ShortestMasked)) standing = standing with { Note = standing.Note.Replace(line, $"({name})", StringComparison.Ordinal) };
+        }
+
+        return standing;
+    }
+
     private bool IsOverdue(ClaimedRun claim, InHand hand, Order order, StepSpec step) =>
         claim.State.Parked is not null || clock.GetUtcNow() > (order.At > hand.Since ? order.At : hand.Since) + step.Limit;
 
@@ -309,7 +327,11 @@ public sealed class RunWorker(
             ["to"] = hop.To,
             ["build"] = product.BuildOf(hop, product.IssuesTouching(machine, clock.GetUtcNow())) ?? "",
         });
-        return new(order.Name, claim.Epoch, step.Kind, step.Script is { } script ? product.Scripts[script] : "", values);
+        var content = step.Script is { } script ? product.Scripts[script] : "";
+        if (step.Script is not null) await sent.SentAsync(machine.Id, [new(product.Name, step.Script, FileChange.Hash(content))], "step", $"plan {claim.State.Plan}", order.Name.ToString(), clock.GetUtcNow(), stop);
+        var handed = new SortedDictionary<string, string>(StringComparer.Ordinal);
+        foreach (var name in step.Secrets) handed[name] = await secrets.OfAsync(name, stop);
+        return new(order.Name, claim.Epoch, step.Kind, content, values) { Secrets = handed };
     }
 
     /// <summary>What this worker has done about an order since it has the run.</summary>

@@ -11,11 +11,31 @@ using Renci.SshNet.Messages.Transport;
 
 namespace GrandStair.Links.Ssh;
 
+/// <summary>A private key that logs in.</summary>
+/// <param name="From">Where it is from, for errors.</param>
+/// <param name="Pem">The key.</param>
+/// <param name="Passphrase">What it is encrypted with; null where it is not.</param>
+public sealed record SshKey(string From, string Pem, string? Passphrase);
+
+/// <summary>What the link has to be told about machines: with which key to log in, and whether a host key that nobody pinned may be trusted.</summary>
+public interface ISshAccess
+{
+    /// <summary>The key of that name, or the service's own.</summary>
+    /// <exception cref="LinkException">There is none.</exception>
+    Task<SshKey> KeyAsync(string? name, CancellationToken stop);
+
+    /// <summary>Whether the site of a machine without a pinned host key says that the first one it shows is trusted.</summary>
+    Task<bool> TrustsFirstUseAsync(Machine machine, CancellationToken stop);
+
+    /// <summary>Pins the host key that a machine showed first.</summary>
+    Task PinAsync(Machine machine, string hostKey, CancellationToken stop);
+}
+
 /// <summary>How the service logs in to machines.</summary>
-/// <param name="KeyFile">The private key's file.</param>
+/// <param name="Access">What it is told about them.</param>
 /// <param name="Installation">The id of this installation: the launcher keeps the orders of different ones apart.</param>
 /// <param name="PostQuantum">Whether the post-quantum key exchange is offered; without it a login costs a tenth of the processor time.</param>
-public sealed record SshOptions(string? KeyFile, string Installation, bool PostQuantum = true);
+public sealed record SshOptions(ISshAccess Access, string Installation, bool PostQuantum = true);
 
 /// <summary>Reaches machines by SSH. One connection is kept per machine in use; host keys are pinned, and without a pinned key nothing is sent.</summary>
 public sealed class SshLink(SshOptions options) : ILink, IDisposable
@@ -26,6 +46,8 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
     private static readonly string Launcher = ReadLauncher();
     private const string Home = "/var/lib/grandstair";
     private const int NotInstalled = 97;
+    private const string NotOurs = "not-ours";
+    private const int MostOutput = 4 << 20;
     private static readonly string LauncherHash = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(Launcher)));
     private static readonly string LauncherFile = $"{Home}/launcher-{LauncherHash[..12]}";
 
@@ -57,7 +79,8 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
         ArgumentNullException.ThrowIfNull(machine);
         ArgumentNullException.ThrowIfNull(order);
         var values = string.Concat(order.Values.Select(v => $"{v.Key.ToUpperInvariant()}={v.Value.ReplaceLineEndings(" ")}\n"));
-        var payload = $"script {Base64(order.Script)}\nvalues {Base64(values)}\n";
+        var secrets = string.Concat(order.Secrets.Select(s => $"{s.Key.ToUpperInvariant().Replace('-', '_').Replace('.', '_')}={Base64(s.Value)}\n"));
+        var payload = $"{(secrets.Length > 0 ? $"secrets {Base64(secrets)}\n" : "")}script {Base64(order.Script)}\nvalues {Base64(values)}\n";
         var kind = RunMachine.Name(order.Kind);
         var said = (await LaunchAsync(machine, $"post {FileName(order.Name)} {order.Epoch} {kind}", payload, CommandTimeout, stop)).Trim();
         if (said is "begun" or "known") return;
@@ -189,15 +212,15 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
     private async Task<SshClient> ConnectAsync(Machine machine, CancellationToken stop)
     {
         var link = machine.Link;
-        if (options.KeyFile is null) throw new LinkException("login-refused", "The service has no SSH key. Start it with --ssh-key FILE.");
-        if (!File.Exists(options.KeyFile)) throw new LinkException("login-refused", $"There is no SSH key at {options.KeyFile}. Put the private key there, or start the service with another --ssh-key FILE.");
-        if (link.HostKey is not { } pinned)
+        var key = await options.Access.KeyAsync(link.Key, stop);
+        var pinned = link.HostKey ?? "";
+        var firstUse = link.HostKey is null;
+        if (firstUse && !await options.Access.TrustsFirstUseAsync(machine, stop))
             throw new LinkException("host-key-unknown", $"No host key is pinned for {machine.Name}. Import it with a column 'host key', or give it with 'gstair machine pin {machine.Name} --key \"ssh-ed25519 …\" --reason …'.");
 
-        var key = LoadKey(options.KeyFile);
-        var info = new ConnectionInfo(link.Address, link.Port, link.User, new PrivateKeyAuthenticationMethod(link.User, key)) { Timeout = ConnectTimeout };
+        var info = new ConnectionInfo(link.Address, link.Port, link.User, new PrivateKeyAuthenticationMethod(link.User, Load(key))) { Timeout = ConnectTimeout };
         var (pinnedKind, pinnedKey) = pinned.Split(' ', StringSplitOptions.RemoveEmptyEntries) is [var kind, var data, ..] ? (kind, data) : ("", pinned);
-        foreach (var algorithm in info.HostKeyAlgorithms.Keys.Where(a => !Fits(a, pinnedKind)).ToArray()) info.HostKeyAlgorithms.Remove(algorithm);
+        foreach (var algorithm in info.HostKeyAlgorithms.Keys.Where(a => !firstUse && !Fits(a, pinnedKind)).ToArray()) info.HostKeyAlgorithms.Remove(algorithm);
         if (!options.PostQuantum)
         {
             foreach (var exchange in info.KeyExchangeAlgorithms.Keys.Where(a => a.StartsWith("mlkem", StringComparison.Ordinal) || a.StartsWith("sntrup", StringComparison.Ordinal)).ToArray())
@@ -206,20 +229,23 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
 
         var client = new SshClient(info) { KeepAliveInterval = TimeSpan.FromSeconds(30) };
         string? seen = null;
+        var shown = "";
         client.HostKeyReceived += (_, e) =>
         {
-            e.CanTrust = Convert.ToBase64String(e.HostKey) == pinnedKey;
+            shown = $"{KindOf(e.HostKeyName)} {Convert.ToBase64String(e.HostKey)}";
+            e.CanTrust = firstUse || Convert.ToBase64String(e.HostKey) == pinnedKey;
             if (!e.CanTrust) seen = $"{e.HostKeyName} SHA256:{Fingerprint(e.HostKey)}";
         };
         try
         {
             await client.ConnectAsync(stop);
+            if (firstUse) await options.Access.PinAsync(machine, shown, stop);
             return client;
         }
         catch (SshAuthenticationException error)
         {
             client.Dispose();
-            throw new LinkException("login-refused", $"{machine.Name} refused the login of '{link.User}' with the key {options.KeyFile}: {error.Message} Put the public key into that account's authorized_keys.", error);
+            throw new LinkException("login-refused", $"{machine.Name} refused the login of '{link.User}' with the key {key.From}: {error.Message} Put the public key into that account's authorized_keys.", error);
         }
         catch (Exception error) when (seen is not null || error is SshConnectionException { DisconnectReason: DisconnectReason.KeyExchangeFailed })
         {
@@ -234,19 +260,24 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
         }
     }
 
-    /// <summary>Whether a host key algorithm uses keys of the pinned kind: RSA keys go by several algorithm names.</summary>
+    /// <summary>Whether a host key algorithm uses keys of the pinned kind.</summary>
     private static bool Fits(string algorithm, string kind) =>
-        algorithm == kind || (kind == "ssh-rsa" && algorithm.StartsWith("rsa-sha2-", StringComparison.Ordinal));
+        algorithm == kind || KindOf(algorithm) == kind;
 
-    private static PrivateKeyFile LoadKey(string file)
+    /// <summary>The kind of key as known_hosts names it: RSA keys go by several algorithm names.</summary>
+    private static string KindOf(string algorithm) => algorithm.StartsWith("rsa-sha2-", StringComparison.Ordinal) ? "ssh-rsa" : algorithm;
+
+    private static PrivateKeyFile Load(SshKey key)
     {
         try
         {
-            return new(file);
+            using var pem = new MemoryStream(Encoding.UTF8.GetBytes(key.Pem));
+            return key.Passphrase is { } passphrase ? new(pem, passphrase) : new(pem);
         }
-        catch (Exception error) when (error is SshException or IOException or UnauthorizedAccessException)
+        catch (Exception error) when (error is SshException or ArgumentException or FormatException or CryptographicException or InvalidOperationException)
         {
-            throw new LinkException("login-refused", $"The SSH key at {file} cannot be used: {error.Message}", error);
+            // What the library says of a key might hold a part of it.
+            throw new LinkException("login-refused", $"The SSH key {key.From} cannot be used: {(error is SshPassPhraseNullOrEmptyException ? "it has a passphrase, which was not given" : "it is no private key that can be read, or its passphrase is another one")}.");
         }
     }
 
@@ -266,8 +297,10 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
     /// <summary>Puts the launcher into its folder.</summary>
     private static async Task InstallAsync(SshClient client, Machine machine, CancellationToken stop)
     {
-        var put = $"umask 077; mkdir -p {Home} && {IsOurs} && chmod 700 {Home} && cat > {Home}/launcher.new && mv {Home}/launcher.new {LauncherFile} && echo ready";
+        var put = $"umask 077; mkdir -p {Home} && {{ {{ {IsOurs}; }} || {{ echo \"{NotOurs} $(stat -c \"%F of %U\" {Home})\"; exit 0; }}; }} && chmod 700 {Home} && cat > {Home}/launcher.new && mv {Home}/launcher.new {LauncherFile} && echo ready";
         var (_, said) = await RunAsync(client, machine, $"{Sudo(machine)}/bin/sh -c '{put}'", Launcher, CommandTimeout, stop);
+        if (said.StartsWith(NotOurs, StringComparison.Ordinal))
+            throw new LinkException("rights", $"{machine.Name}: {Home} is no folder of root's own but a {Texts.Clean(said[NotOurs.Length..], 100)}. Nothing was written. Find out who put it there, and take it away.");
         if (said.Trim() != "ready")
             throw new LinkException("rights", $"{machine.Name}: '{machine.Link.User}' cannot write {Home} as root: {Texts.Clean(said, 300)}. Let that account run /bin/sh by sudo without a password, or log in as root.");
     }
@@ -281,12 +314,50 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
         var running = command.ExecuteAsync(timeout.Token);
         // An end of input that comes after the command's own end would break the connection, so nothing is sent to one that reads nothing.
         if (input.Length > 0) using (var stdin = command.CreateInputStream()) await stdin.WriteAsync(Encoding.UTF8.GetBytes(input), timeout.Token);
-        await running;
+        var output = ReadAsync(command.OutputStream, timeout.Token);
+        var error = ReadAsync(command.ExtendedOutputStream, timeout.Token);
+        var (said, told) = ("", "");
+        try
+        {
+            // Whoever sends without end is cut off: its output ends this before the command does.
+            await await Task.WhenAny(running, Overflowing(output), Overflowing(error));
+            await running;
+            (said, told) = (await output, await error);
+        }
+        catch (InvalidDataException)
+        {
+            await timeout.CancelAsync();
+            throw new LinkException("unreachable", $"{machine.Name} sent more than {MostOutput >> 20} MiB in answer to one command, and was cut off. Nothing of it was taken. See what is wrong with it before it is asked again.");
+        }
+
         // 255 or no status: the connection's end, not the command's. What came of it cannot be told.
         if (command.ExitStatus is null or 255) throw new SshConnectionException("the connection ended before the command did.");
-        if (command.ExitStatus is { } exit && (exit == 0 || exit == expected)) return (exit, command.Result);
-        var said = Texts.Clean(command.Error + command.Result, 300);
+        if (command.ExitStatus is { } exit && (exit == 0 || exit == expected)) return (exit, said);
+        said = Texts.Clean(told + said, 300);
         throw new LinkException(said.Contains("sudo", StringComparison.Ordinal) ? "rights" : "unreachable", $"{machine.Name}: the launcher ended with status {command.ExitStatus}: {said}");
+    }
+
+    /// <summary>Waits for output that fails; output that ends is waited for no longer than the command.</summary>
+    private static async Task Overflowing(Task<string> output)
+    {
+        await output;
+        await Task.Delay(Timeout.Infinite);
+    }
+
+    /// <summary>What comes, up to a bound.</summary>
+    /// <exception cref="InvalidDataException">More than that came.</exception>
+    private static async Task<string> ReadAsync(Stream from, CancellationToken stop)
+    {
+        using var taken = new MemoryStream();
+        var buffer = new byte[1 << 14];
+        int read;
+        while ((read = await from.ReadAsync(buffer, stop)) > 0)
+        {
+            taken.Write(buffer, 0, read);
+            if (taken.Length > MostOutput) throw new InvalidDataException();
+        }
+
+        return Encoding.UTF8.GetString(taken.GetBuffer(), 0, (int)taken.Length);
     }
 
     private sealed class Kept : IDisposable

@@ -1,6 +1,6 @@
 #!/bin/sh
 # Carries orders out on this machine: each attempt at most once, and on without a connection.
-#   launcher HOME post ORDER EPOCH KIND   takes "script" and "values" from stdin, one base64 line each
+#   launcher HOME post ORDER EPOCH KIND   takes "script", "values" and, where there are any, "secrets" from stdin, one base64 line each
 #   launcher HOME ask ORDER               says how an order stands
 #   launcher HOME read SECONDS            runs the script on stdin (base64) and prints what it says
 #   launcher HOME run FOLDER              does an order; started by post, never by hand
@@ -15,6 +15,8 @@ home=$1
 verb=$2
 shift 2
 self=$0
+# Secrets stand in memory alone, until the script has them; a restart takes them away.
+secrets_of() { echo "/run/grandstair-secrets/$(printf %s "$1" | sha256sum | cut -c 1-32)"; }
 boot() { cat /proc/sys/kernel/random/boot_id; }
 # The moment a process began tells it from a later one with the same number; one that is dead and only not buried has none.
 born() { sed 's/.*) //' "/proc/$1/stat" 2>/dev/null | awk '$1 != "Z" { print $20 }'; }
@@ -45,7 +47,13 @@ post)
     fi
     rm -rf "$home/incoming" && mkdir "$home/incoming" || exit 1
     while read -r file data; do
-        case $file in script | values) printf %s "$data" | base64 -d >"$home/incoming/$file" || exit 1 ;; esac
+        case $file in
+        script | values) printf %s "$data" | base64 -d >"$home/incoming/$file" || exit 1 ;;
+        secrets)
+            mkdir -p -m 700 /run/grandstair-secrets && [ ! -L /run/grandstair-secrets ] && [ "$(stat -c %u /run/grandstair-secrets)" = "$(id -u)" ] || exit 1
+            printf %s "$data" | base64 -d >"$(secrets_of "$dir")" || exit 1
+            ;;
+        esac
     done
     boot >"$home/incoming/boot"
     echo "$kind" >"$home/incoming/kind"
@@ -69,6 +77,11 @@ run)
         exit 0
     fi
     while IFS='=' read -r name value; do export "GS_$name=$value"; done <values
+    secrets=$(secrets_of "$dir")
+    if [ -f "$secrets" ]; then
+        while IFS='=' read -r name value; do export "GS_SECRET_$name=$(printf %s "$value" | base64 -d)"; done <"$secrets"
+        rm -f "$secrets"
+    fi
     GS_PROGRESS=$dir/progress
     export GS_PROGRESS
     /bin/sh ./script >output 2>&1 </dev/null

@@ -1,0 +1,11 @@
+using GrandStair.Links;
+
+namespace GrandStair.Engine.Secrets;
+
+/// <summary>Hands out secrets to what uses them; nobody is ever shown one.</summary>
+public interface ISecrets
+{
+    /// <summary>The secret of that name in the service's store.</summary>
+    /// <exception cref="LinkException">There is none, or it cannot be decrypted (<c>secret</c>).</exception>
+    Task<string> OfAsync(string name, CancellationToken stop);
+}
