@@ -41,11 +41,11 @@ public sealed class GrandStairClient : IDisposable
     private static readonly TimeSpan ProgressEvery = TimeSpan.FromSeconds(1);
     private readonly HttpClient _http;
 
-    /// <summary>Calls the service at an address with a token.</summary>
+    /// <summary>Calls the service at an address with a token; an empty one is for calls that need none.</summary>
     public GrandStairClient(Uri service, string token)
     {
         _http = new() { BaseAddress = new(service, "/api/v1/"), Timeout = Timeout.InfiniteTimeSpan };
-        _http.DefaultRequestHeaders.Authorization = new("Bearer", token);
+        if (token.Length > 0) _http.DefaultRequestHeaders.Authorization = new("Bearer", token);
     }
 
     /// <summary>Who calls, and the service's clock.</summary>
@@ -206,6 +206,89 @@ public sealed class GrandStairClient : IDisposable
 
     /// <summary>One page of a plan.</summary>
     public Task<OverviewView> OverviewAsync(string plan, CancellationToken stop) => GetAsync<OverviewView>($"overview/{Escape(plan)}", stop);
+
+    /// <summary>How one may sign in; whoever asks need not be known.</summary>
+    public Task<SignInWays> SignInWaysAsync(CancellationToken stop) => GetAsync<SignInWays>("sign-in-ways", stop);
+
+    /// <summary>All accounts.</summary>
+    public Task<IReadOnlyList<AccountView>> AccountsAsync(CancellationToken stop) => GetAsync<IReadOnlyList<AccountView>>("accounts", stop);
+
+    /// <summary>Makes an account.</summary>
+    public Task<AccountView> AddAccountAsync(AccountCommand command, CancellationToken stop) => SendAsync<AccountView>(HttpMethod.Post, "accounts", JsonContent.Create(command), stop);
+
+    /// <summary>Changes what an account may.</summary>
+    public Task<AccountView> ChangeAccountAsync(string name, AccountChange change, CancellationToken stop) => SendAsync<AccountView>(HttpMethod.Put, $"accounts/{Escape(name)}", JsonContent.Create(change), stop);
+
+    /// <summary>Sets an account's password.</summary>
+    public Task SetPasswordAsync(string name, string password, CancellationToken stop) => SendAsync<object?>(HttpMethod.Put, $"accounts/{Escape(name)}/password", JsonContent.Create(new PasswordCommand(password)), stop);
+
+    /// <summary>Changes one's own password.</summary>
+    public Task ChangePasswordAsync(PasswordChange change, CancellationToken stop) => SendAsync<object?>(HttpMethod.Put, "session/password", JsonContent.Create(change), stop);
+
+    /// <summary>Ends an account with all its sessions and tokens.</summary>
+    public Task EndAccountAsync(string name, string reason, CancellationToken stop) => SendAsync<object?>(HttpMethod.Post, $"accounts/{Escape(name)}/end", JsonContent.Create(new Because(reason)), stop);
+
+    /// <summary>One's own tokens; for an admin those of an account, or all.</summary>
+    public Task<IReadOnlyList<TokenView>> TokensAsync(string? account, CancellationToken stop) => GetAsync<IReadOnlyList<TokenView>>(Query("tokens", ("account", account)), stop);
+
+    /// <summary>Makes a token, which is told this once.</summary>
+    public Task<NewToken> CreateTokenAsync(TokenCommand command, CancellationToken stop) => SendAsync<NewToken>(HttpMethod.Post, "tokens", JsonContent.Create(command), stop);
+
+    /// <summary>Ends a token.</summary>
+    public Task EndTokenAsync(string id, string reason, CancellationToken stop) => SendAsync<object?>(HttpMethod.Post, $"tokens/{Escape(id)}/end", JsonContent.Create(new Because(reason)), stop);
+
+    /// <summary>One's own sessions; for an admin those of an account, or all.</summary>
+    public Task<IReadOnlyList<SignedInView>> SessionsAsync(string? account, CancellationToken stop) => GetAsync<IReadOnlyList<SignedInView>>(Query("sessions", ("account", account)), stop);
+
+    /// <summary>Ends a session.</summary>
+    public Task EndSessionAsync(string id, CancellationToken stop) => SendAsync<object?>(HttpMethod.Delete, $"sessions/{Escape(id)}", null, stop);
+
+    /// <summary>What there is to know of the secrets; never a secret.</summary>
+    public Task<IReadOnlyList<SecretView>> SecretsAsync(CancellationToken stop) => GetAsync<IReadOnlyList<SecretView>>("secrets", stop);
+
+    /// <summary>Keeps a secret.</summary>
+    public Task PutSecretAsync(string name, string value, CancellationToken stop) => SendAsync<object?>(HttpMethod.Put, $"secrets/{Escape(name)}", JsonContent.Create(new SecretCommand(value)), stop);
+
+    /// <summary>Takes a secret away.</summary>
+    public Task RemoveSecretAsync(string name, string reason, CancellationToken stop) => SendAsync<object?>(HttpMethod.Post, $"secrets/{Escape(name)}/remove", JsonContent.Create(new Because(reason)), stop);
+
+    /// <summary>Encrypts all secrets with a new key.</summary>
+    public Task<RotationView> RotateSecretsAsync(CancellationToken stop) => SendAsync<RotationView>(HttpMethod.Post, "secrets/rotate", null, stop);
+
+    /// <summary>The host keys of the machines of a condition.</summary>
+    public Task<Page<HostKeyView>> HostKeysAsync(string? filter, string? from, int limit, CancellationToken stop) => AllAsync<HostKeyView>("host-keys", limit, stop, ("filter", filter), ("from", from));
+
+    /// <summary>Pins the keys of a known_hosts file, or says what that would do.</summary>
+    public Task<IReadOnlyList<KnownHostView>> KnownHostsAsync(Stream file, bool dry, string? reason, CancellationToken stop) =>
+        SendAsync<IReadOnlyList<KnownHostView>>(HttpMethod.Post, Query("host-keys/known-hosts", ("dry", dry ? "true" : null), ("reason", reason)), Body(file, "text/plain"), stop);
+
+    /// <summary>The sites where first use is trusted.</summary>
+    public Task<IReadOnlyList<FirstUseView>> FirstUseAsync(CancellationToken stop) => GetAsync<IReadOnlyList<FirstUseView>>("host-keys/first-use", stop);
+
+    /// <summary>Lets first use be trusted at a site, or no longer.</summary>
+    public Task TrustFirstUseAsync(string site, bool trusts, string reason, CancellationToken stop) =>
+        SendAsync<object?>(trusts ? HttpMethod.Put : HttpMethod.Post, $"host-keys/first-use/{Escape(site)}{(trusts ? "" : "/end")}", JsonContent.Create(new Because(reason)), stop);
+
+    /// <summary>What ran where, newest first.</summary>
+    public Task<Page<ScriptUseView>> ScriptUsesAsync(string? machine, string? hash, string? script, int limit, CancellationToken stop) =>
+        AllAsync<ScriptUseView>("scripts/uses", limit, stop, ("machine", machine), ("hash", hash), ("script", script));
+
+    /// <summary>What of the catalogue waits for approval.</summary>
+    public Task<IReadOnlyList<CatalogueChangeView>> CatalogueChangesAsync(CancellationToken stop) => GetAsync<IReadOnlyList<CatalogueChangeView>>("catalogue/changes", stop);
+
+    /// <summary>Approves what waits of a product.</summary>
+    public Task ApproveCatalogueAsync(string product, string hash, string reason, CancellationToken stop) =>
+        SendAsync<object?>(HttpMethod.Post, $"catalogue/changes/{Escape(product)}/approve", JsonContent.Create(new ApproveCommand(hash, reason)), stop);
+
+    /// <summary>Who did what, newest first.</summary>
+    public Task<Page<AuditView>> AuditAsync(string? actor, string? command, string? subject, string? machine, string? since, string? until, int limit, CancellationToken stop) =>
+        AllAsync<AuditView>("audit", limit, stop, ("actor", actor), ("command", command), ("subject", subject), ("machine", machine), ("since", since), ("until", until));
+
+    /// <summary>The sealed audit as JSON Lines.</summary>
+    public Task<Stream> ExportAuditAsync(CancellationToken stop) => DownloadAsync("audit/export", stop);
+
+    /// <summary>Whether the audit is as it was sealed.</summary>
+    public Task<AuditVerdict> VerifyAuditAsync(CancellationToken stop) => GetAsync<AuditVerdict>("audit/verdict", stop);
 
     /// <summary>The changes as they happen, from now on or after a position.</summary>
     public async IAsyncEnumerable<ChangeView> ChangesAsync(long? after, [EnumeratorCancellation] CancellationToken stop)

@@ -10,11 +10,147 @@ public sealed record Page<T>(IReadOnlyList<T> Items, string? Next, int Total)
     public int? Undecided { get; init; }
 }
 
-/// <summary>Who is calling, and what the service's clock says.</summary>
-public sealed record SessionView(string Actor, string Version, DateTimeOffset Now, double Pace);
+/// <summary>Who is calling, what he may, and what the service's clock says.</summary>
+/// <param name="Kind"><c>person</c> or <c>program</c>.</param>
+/// <param name="Roles">What he may do.</param>
+/// <param name="Sites">What he may see; <c>*</c> for all sites.</param>
+/// <param name="Calls">The calls of the interface, by their names, that his roles and sites let him make.</param>
+/// <param name="HasPassword">Whether the account has a password of its own.</param>
+/// <param name="Notices">What everybody who works here should know of the service just now.</param>
+public sealed record SessionView(string Actor, string Kind, IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, IReadOnlyList<string> Calls, bool HasPassword, IReadOnlyList<string> Notices, string Version, DateTimeOffset Now, double Pace);
 
-/// <summary>A token to sign in with.</summary>
-public sealed record SignIn(string Token);
+/// <summary>What somebody signs in with: a token, or an account with its password.</summary>
+public sealed record SignIn(string? Token = null, string? Account = null, string? Password = null);
+
+/// <summary>How one may sign in besides with a password or a token.</summary>
+/// <param name="Provider">The name of the provider that vouches for people; null where there is none.</param>
+/// <param name="Start">The path that leads to it.</param>
+/// <param name="Terminal">How a terminal signs in by it; null where it does not.</param>
+public sealed record SignInWays(string? Provider, string? Start, TerminalWay? Terminal);
+
+/// <summary>How a terminal without a browser signs in (RFC 8628).</summary>
+/// <param name="Authority">The provider's address.</param>
+/// <param name="Client">The name under which the terminal is known to it.</param>
+/// <param name="Scopes">What is asked for.</param>
+public sealed record TerminalWay(string Authority, string Client, IReadOnlyList<string> Scopes);
+
+/// <summary>An account.</summary>
+/// <param name="Kind"><c>person</c> or <c>program</c>.</param>
+/// <param name="Roles">What it may do: some of reader, auditor, planner, approver, operator, admin.</param>
+/// <param name="Sites">What it may see; <c>*</c> for all sites.</param>
+/// <param name="Provider">The sign-in provider that vouches for it; null for an account of the service's own.</param>
+/// <param name="HasPassword">Whether it can sign in with a password.</param>
+/// <param name="Ended">When it was ended; null while it stands.</param>
+public sealed record AccountView(
+    string Name, string Kind, IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, string? Provider, bool HasPassword, DateTimeOffset? PasswordChanged, DateTimeOffset Created, string CreatedBy, DateTimeOffset? LastUsed, DateTimeOffset? Ended);
+
+/// <summary>A new account.</summary>
+/// <param name="Kind"><c>person</c> or <c>program</c>.</param>
+/// <param name="Sites">What it may see; <c>*</c> for all sites.</param>
+public sealed record AccountCommand(string Name, string Kind, IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, string Reason);
+
+/// <summary>What an account may from now on.</summary>
+public sealed record AccountChange(IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, string Reason);
+
+/// <summary>A password that an admin sets.</summary>
+public sealed record PasswordCommand(string Password);
+
+/// <summary>One's own new password, with the one that stood.</summary>
+public sealed record PasswordChange(string Old, string New);
+
+/// <summary>A token for programs.</summary>
+/// <param name="Id">Its number, such as <c>t3</c>.</param>
+/// <param name="Label">What it is for.</param>
+/// <param name="State"><c>stands</c>, <c>ended</c> or <c>ran-out</c>.</param>
+/// <param name="LastFrom">The address from which it was last used.</param>
+public sealed record TokenView(
+    string Id, string Account, string Label, string State, IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, DateTimeOffset Created, string CreatedBy, DateTimeOffset? Expires, DateTimeOffset? LastUsed, string? LastFrom);
+
+/// <summary>A token that is to be made.</summary>
+/// <param name="Label">What it is for.</param>
+/// <param name="Days">After how many days it ends, 1 to 366.</param>
+/// <param name="Account">Whose it is; null for one's own.</param>
+/// <param name="Roles">What it may do, as far as the account may; null for all of that.</param>
+/// <param name="Sites">What it may see, as far as the account may; null for all of that.</param>
+public sealed record TokenCommand(string Label, int Days, string? Account = null, IReadOnlyList<string>? Roles = null, IReadOnlyList<string>? Sites = null);
+
+/// <summary>A token that was made.</summary>
+/// <param name="Secret">The token itself. It is told this once and kept nowhere.</param>
+public sealed record NewToken(string Secret, TokenView Token);
+
+/// <summary>A session of the console.</summary>
+/// <param name="Id">Its number, such as <c>s3</c>.</param>
+/// <param name="Way">How it was begun: <c>password</c>, <c>token</c>, <c>link</c> or by a provider.</param>
+/// <param name="Own">Whether it is the very session that asks.</param>
+public sealed record SignedInView(string Id, string Account, string Way, DateTimeOffset Begun, DateTimeOffset Expires, DateTimeOffset LastUsed, string From, string Agent, bool Own);
+
+/// <summary>What there is to know of a secret; never the secret.</summary>
+public sealed record SecretView(string Name, DateTimeOffset Created, string CreatedBy, DateTimeOffset Changed, string ChangedBy, DateTimeOffset? LastUsed);
+
+/// <summary>A secret to keep.</summary>
+public sealed record SecretCommand(string Value);
+
+/// <summary>What encrypting the secrets anew did.</summary>
+/// <param name="Secrets">How many there were.</param>
+public sealed record RotationView(int Secrets);
+
+/// <summary>The host key of a machine.</summary>
+/// <param name="HostKey">The pinned key's kind and fingerprint; null where none is pinned, and then nothing is sent.</param>
+/// <param name="From">How it came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>, which nobody compared.</param>
+public sealed record HostKeyView(string Machine, string Site, string Address, int Port, string? HostKey, string? From);
+
+/// <summary>What a line of a known_hosts file means for a machine.</summary>
+/// <param name="Outcome"><c>pinned</c> (or would be), <c>same</c>, <c>differs</c>, <c>another-kind</c>, <c>no-machine</c> or <c>not-understood</c>.</param>
+/// <param name="Said">The key that the file says, or what is wrong with the line.</param>
+/// <param name="Pinned">The key that is pinned.</param>
+public sealed record KnownHostView(int Line, string Outcome, string? Machine, string Said, string? Pinned);
+
+/// <summary>A site where the first host key that a machine shows is trusted.</summary>
+public sealed record FirstUseView(string Site, string Reason, string By, DateTimeOffset Since);
+
+/// <summary>A script that was run on a machine.</summary>
+/// <param name="Hash">The SHA-256 of its content.</param>
+/// <param name="Purpose"><c>read</c>, <c>step</c> or <c>fix</c>.</param>
+/// <param name="For">The plan, or the account, that it was run for.</param>
+/// <param name="LastOrder">The order by which it was last run; empty for a reading.</param>
+public sealed record ScriptUseView(string Machine, string Product, string Script, string Hash, string Purpose, string For, DateTimeOffset First, DateTimeOffset Last, string LastOrder, long Times);
+
+/// <summary>A product whose files were changed, and that goes on as it was until somebody approves.</summary>
+/// <param name="Hash">The hash of what waits, which the approval names.</param>
+/// <param name="Files">What is different.</param>
+public sealed record CatalogueChangeView(string Product, string Hash, DateTimeOffset Found, IReadOnlyList<FileChangeView> Files);
+
+/// <summary>A file of a product that is different.</summary>
+/// <param name="Change"><c>added</c>, <c>changed</c> or <c>removed</c>.</param>
+/// <param name="Before">The SHA-256 of what stood; null where there was nothing.</param>
+/// <param name="After">The SHA-256 of what is there; null where there is nothing.</param>
+/// <param name="Lines">The lines that went, each after <c>- </c>, and that came, each after <c>+ </c>.</param>
+public sealed record FileChangeView(string File, string Change, string? Before, string? After, IReadOnlyList<string> Lines);
+
+/// <summary>The approval of a changed product.</summary>
+/// <param name="Hash">The hash of what was looked at.</param>
+public sealed record ApproveCommand(string Hash, string Reason);
+
+/// <summary>A command that somebody gave.</summary>
+/// <param name="Number">Its place in the audit, without gaps.</param>
+/// <param name="From">From where, and by which way in.</param>
+/// <param name="Machine">The name of the machine that it concerns; null where it concerns none or many.</param>
+/// <param name="Before">What was so before.</param>
+/// <param name="After">What is so since.</param>
+/// <param name="Hash">Its hash after the entry before it; null until it is sealed, a moment later.</param>
+public sealed record AuditView(long Number, DateTimeOffset At, string Actor, string From, string Command, string Subject, string? Machine, string? Before, string? After, string Reason, string? Hash);
+
+/// <summary>Whether the audit is as it was sealed.</summary>
+/// <param name="Entries">How many entries were looked at.</param>
+/// <param name="Unsealed">How many of them, at the end, are not sealed yet.</param>
+/// <param name="Seals">How many signed seals there are.</param>
+/// <param name="Head">The hash of the last sealed entry.</param>
+/// <param name="Key">The SHA-256 of the public key that checks the seals.</param>
+/// <param name="Faults">What is not as it was sealed.</param>
+public sealed record AuditVerdict(long Entries, int Unsealed, int Seals, string Head, string Key, IReadOnlyList<AuditFaultView> Faults);
+
+/// <summary>Something in the audit that is not as it was sealed.</summary>
+public sealed record AuditFaultView(long Number, string What);
 
 /// <summary>A reason for what is commanded.</summary>
 public sealed record Because(string Reason);
@@ -92,7 +228,9 @@ public sealed record MachineView(MachineRow Machine, bool Silent, LinkView Link,
 
 /// <summary>How a machine is reached.</summary>
 /// <param name="HostKey">The pinned key's kind and fingerprint; null where none is pinned.</param>
-public sealed record LinkView(string Kind, string Address, int Port, string User, string? HostKey);
+/// <param name="HostKeyFrom">How it came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>, which nobody compared.</param>
+/// <param name="Key">The name of the secret that logs in; null for the service's own key.</param>
+public sealed record LinkView(string Kind, string Address, int Port, string User, string? HostKey, string? HostKeyFrom, string? Key);
 
 /// <summary>A reading.</summary>
 /// <param name="Shown">The value as people read it, <c>absent</c>, or why it could not be read.</param>
@@ -164,7 +302,7 @@ public sealed record WaiveCommand(string Reason, string Until);
 
 /// <summary>A method to choose for one machine in spite of the plan's order.</summary>
 /// <param name="Method">Its name; null goes back to the plan's order.</param>
-public sealed record MethodCommand(string? Method, string Reason);
+public sealed record MethodCommand(string Reason, string? Method = null);
 
 /// <summary>What has to be acknowledged before a plan starts.</summary>
 /// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>carries</c>.</param>
@@ -173,7 +311,7 @@ public sealed record AcknowledgementView(string Kind, string Name, string Title,
 
 /// <summary>An acknowledgement.</summary>
 /// <param name="Names">What is acknowledged; null for all of it.</param>
-public sealed record AcknowledgeCommand(IReadOnlyList<string>? Names, string Reason);
+public sealed record AcknowledgeCommand(string Reason, IReadOnlyList<string>? Names = null);
 
 /// <summary>A fix script that was sent to a machine.</summary>
 /// <param name="State"><c>under-way</c>, <c>done</c> or <c>failed</c>.</param>
@@ -266,7 +404,7 @@ public sealed record MemberRow(
 /// <summary>An excuse for a machine that will not go.</summary>
 /// <param name="As"><c>replaced</c>, <c>retired</c> or <c>stays</c>.</param>
 /// <param name="Until">Until when it stays, as <c>2027-03-31</c>.</param>
-public sealed record ExcuseCommand(string As, string Reason, string? Until);
+public sealed record ExcuseCommand(string As, string Reason, string? Until = null);
 
 /// <summary>A decision about a run.</summary>
 /// <param name="Decision"><c>try-again</c>, <c>wait-on</c>, <c>call-off</c>, <c>go-back</c> or <c>give-up</c>.</param>

@@ -5,34 +5,48 @@ using GrandStair.Engine.Exposure;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Engine.Runs;
+using GrandStair.Engine.Secrets;
 using GrandStair.Files;
 using GrandStair.Files.Catalogue;
+using GrandStair.Files.Providers;
 using GrandStair.Links;
 using GrandStair.Links.Ssh;
 using GrandStair.Links.StandIns;
 using GrandStair.Service;
 using GrandStair.Service.Access;
+using GrandStair.Service.Accounts;
+using GrandStair.Service.Audit;
 using GrandStair.Service.Catalogue;
 using GrandStair.Service.Checks;
 using GrandStair.Service.Demo;
 using GrandStair.Service.Events;
 using GrandStair.Service.Exposure;
 using GrandStair.Service.Fleet;
+using GrandStair.Service.HostKeys;
 using GrandStair.Service.Overview;
 using GrandStair.Service.Plans;
 using GrandStair.Service.Problems;
+using GrandStair.Service.Providers;
 using GrandStair.Service.Readiness;
 using GrandStair.Service.Runs;
+using GrandStair.Service.Scripts;
+using GrandStair.Service.Secrets;
 using GrandStair.Service.Session;
 using GrandStair.Service.Sources;
+using GrandStair.Service.Tokens;
 using GrandStair.Storage.Access;
+using GrandStair.Storage.Audit;
 using GrandStair.Storage.Checks;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
+using GrandStair.Storage.Scripts;
+using GrandStair.Storage.Secrets;
 using Microsoft.AspNetCore.Authentication;
+using Microsoft.AspNetCore.DataProtection;
+using Microsoft.AspNetCore.Server.Kestrel.Https;
 
 try
 {
@@ -57,8 +71,7 @@ static async Task RunAsync(string[] args)
     });
     var options = ServiceOptions.From(builder.Configuration);
     Directory.CreateDirectory(options.Data);
-    builder.WebHost.UseUrls($"http://127.0.0.1:{options.Port}");
-    builder.WebHost.ConfigureKestrel(k => k.AddServerHeader = false);
+    ConfigureServer(builder.WebHost, options);
 
     using var only = options.Database is null ? ServiceLock.Take(options.Data) : null;
     await using var database = await Database.OpenAsync(options.Database ?? Path.Combine(options.Data, "grandstair.db"), default);
@@ -66,47 +79,78 @@ static async Task RunAsync(string[] args)
     if (only is not null) await new RunLog(database).EndWorkersAsync(null, default);
     var clock = await StartClock.OpenAsync(new ClockTable(database), options, default);
     AddServices(builder.Services, options, database, clock);
+    var installation = await new SettingsTable(database).FirstAsync("installation", Guid.NewGuid().ToString("N")[..12], default);
     var world = new StandInWorld(Path.Combine(options.Data, "stand-ins.db"));
     if (options.StandIns is { } standIns) world.Add(StandInFile.Read(standIns));
-    builder.Services.AddSingleton(world).AddSingleton(await LinksAsync(options, database, world, clock));
+    builder.Services.AddSingleton(world).AddSingleton(await AuditKey.OpenAsync(options.Data, default))
+        .AddSingleton(s => Links(new(s.GetRequiredService<SshAccess>(), installation, options.PostQuantum), world, clock));
 
     var app = builder.Build();
     await LoadCatalogueAsync(app.Services.GetRequiredService<Shelf>(), options, clock.GetUtcNow());
     await app.Services.GetRequiredService<SourceDesk>().LoadAsync(default);
-    await FirstToken.MakeAsync(app.Services.GetRequiredService<AccessTable>(), options, default);
+    await FirstToken.MakeAsync(app.Services.GetRequiredService<AccountTable>(), app.Services.GetRequiredService<AccessTable>(), options, clock.GetUtcNow(), default);
     if (options.Demo is not null) await NorthmereStart.PrepareAsync(app.Services, options, default);
     Map(app, options);
     await app.StartAsync();
     // Where a port of 0 was asked for, only now it is known; the client finds the service by this file.
-    var address = app.Urls.First();
+    var address = app.Urls.First().Replace("0.0.0.0", "127.0.0.1", StringComparison.Ordinal).Replace("[::]", "[::1]", StringComparison.Ordinal);
     await File.WriteAllTextAsync(Path.Combine(options.Data, "service.url"), address + "\n");
     await Console.Out.WriteLineAsync($"Listening: {address}");
     await app.WaitForShutdownAsync();
 }
 
+static void ConfigureServer(IWebHostBuilder host, ServiceOptions options) => host.ConfigureKestrel(k =>
+{
+    k.AddServerHeader = false;
+    k.Limits.MaxRequestBodySize = CallLimits.LargestBody;
+    k.Limits.RequestHeadersTimeout = TimeSpan.FromSeconds(15);
+    var log = k.ApplicationServices.GetRequiredService<ILoggerFactory>().CreateLogger("GrandStair.Service.Tls");
+    var tls = options.TlsCertificate is { } file ? new TlsCertificate(file, options.TlsKey!, log) : null;
+    // What cannot be used is told now, not to the first who calls.
+    _ = tls?.Current;
+    if (options.IsPlainAbroad) log.LogWarning("PLAIN HTTP on {Address}: tokens and passwords go over the network as they are. This was asked for by --plain-http yes", options.Listen);
+    k.Listen(options.Listen, options.Port, listener =>
+    {
+        if (tls is not null) listener.UseHttps(new TlsHandshakeCallbackOptions { OnConnection = _ => ValueTask.FromResult(new System.Net.Security.SslServerAuthenticationOptions { ServerCertificateContext = tls.Current }) });
+    });
+});
+
 static void AddServices(IServiceCollection services, ServiceOptions options, Database database, DomainClock clock)
 {
     services.AddSingleton(options).AddSingleton(database).AddSingleton(clock).AddSingleton<TimeProvider>(clock)
-        .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<RulingTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<ImportTable>().AddSingleton<ImportsUnderWay>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<ClockTable>()
+        .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<RulingTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<ImportTable>().AddSingleton<ImportsUnderWay>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<AccountTable>().AddSingleton<AuditTable>().AddSingleton<SecretTable>().AddSingleton<FirstUseTable>().AddSingleton<ScriptTable>().AddSingleton<SecretDesk>().AddSingleton<ISecrets>(s => s.GetRequiredService<SecretDesk>()).AddSingleton<SshAccess>().AddSingleton<ClockTable>()
         .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<PlanDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
         .AddSingleton<LiveFeed>().AddHostedService(s => s.GetRequiredService<LiveFeed>()).AddHostedService<EngineHost>()
         .AddSingleton<SourceDesk>().AddHostedService(s => s.GetRequiredService<SourceDesk>());
     if (options.Demo is not null) services.AddHostedService<NorthmerePeople>();
-    services.AddAuthentication(CallerHandler.Name).AddScheme<AuthenticationSchemeOptions, CallerHandler>(CallerHandler.Name, null);
+    services.AddHttpContextAccessor().AddScoped<CallersFleet>().AddScoped<CallersPlans>().AddSingleton<Callers>().AddSingleton<Passwords>()
+        .AddSingleton<AuditSealer>().AddHostedService(s => s.GetRequiredService<AuditSealer>());
+    services.AddDataProtection().SetApplicationName("grandstair").PersistKeysToFileSystem(Directory.CreateDirectory(options.Keys, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute));
+    var authentication = services.AddAuthentication(CallerHandler.Name).AddScheme<AuthenticationSchemeOptions, CallerHandler>(CallerHandler.Name, null);
+    var provider = options.Provider is { } file ? ProviderFile.Parse(File.ReadAllText(file), file) : null;
+    if (provider is not null) authentication.AddProvider(provider);
+    services.AddSingleton(s => new ProviderAccounts(provider, s.GetRequiredService<AccountTable>(), clock, s.GetRequiredService<ILogger<ProviderAccounts>>()));
+    services.AddCallLimits(options);
     services.AddAuthorization().AddProblemDetails().AddExceptionHandler<ProblemResults>();
     services.AddOpenApi("v1", o => o.AddDocumentTransformer((document, _, _) =>
     {
         document.Info = new() { Title = "Grand Stair", Version = "v1", Description = "Every call needs a token: Authorization: Bearer TOKEN. Errors are problems as of RFC 9457." };
         document.Servers?.Clear();
         return Task.CompletedTask;
-    }));
-    services.ConfigureHttpJsonOptions(j => j.SerializerOptions.NumberHandling = System.Text.Json.Serialization.JsonNumberHandling.Strict);
+    }).AddOperationTransformer(CallRights.DescribeAsync));
+    services.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
+    services.ConfigureHttpJsonOptions(j =>
+    {
+        j.SerializerOptions.NumberHandling = System.Text.Json.Serialization.JsonNumberHandling.Strict;
+        j.SerializerOptions.MaxDepth = 16;
+        j.SerializerOptions.RespectNullableAnnotations = true;
+        j.SerializerOptions.RespectRequiredConstructorParameters = true;
+    });
 }
 
-static async Task<LinkSet> LinksAsync(ServiceOptions options, Database database, StandInWorld world, DomainClock clock)
+static LinkSet Links(SshOptions ssh, StandInWorld world, DomainClock clock)
 {
-    var installation = await new SettingsTable(database).FirstAsync("installation", Guid.NewGuid().ToString("N")[..12], default);
-    ILink[] links = [new SshLink(new(options.SshKey, installation, options.PostQuantum)), new StandInLink(world, clock)];
+    ILink[] links = [new SshLink(ssh), new StandInLink(world, clock)];
     return new(links.ToDictionary(l => l.Kind));
 }
 
@@ -131,11 +175,18 @@ static void Map(WebApplication app, ServiceOptions options)
     app.UseDefaultFiles();
     app.UseStaticFiles();
     app.UseAuthentication();
+    // Before anybody is turned away, so that turning away is bounded too.
+    app.UseRateLimiter();
     app.UseAuthorization();
+    app.UseRequestTimeouts();
+    app.UseCallRights();
 
     app.MapGet("/health/live", () => Results.Ok("live")).ExcludeFromDescription();
     app.MapGet("/health/ready", async (Feed feed, CancellationToken stop) => Results.Ok(await feed.NewestAsync(stop))).ExcludeFromDescription();
-    var api = app.MapGroup("/api/v1").RequireAuthorization().ProducesProblem(401);
+    var api = app.MapGroup("/api/v1").RequireAuthorization().ProducesProblem(401).ProducesProblem(403);
+    api.NeedRights();
+    if (options.Provider is not null) app.MapProvider();
+    api.MapSignIn();
     app.MapSession(api);
     api.MapFleet();
     api.MapImports();
@@ -147,9 +198,16 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapPlans();
     api.MapRuns();
     api.MapOverview();
+    api.MapAccounts();
+    api.MapTokens();
+    api.MapAudit();
+    api.MapSecrets();
+    api.MapHostKeys();
+    api.MapScripts();
     api.MapEvents();
-    api.MapOpenApi("/openapi.json");
-    api.MapFallback("/{**rest}", (string? rest) => Results.Problem(ProblemResults.Of(404, "no-such-call", $"There is no call '/api/v1/{rest}'. The calls are listed at /api/v1/openapi.json.")));
+    api.MapOpenApi("/openapi.json").WithName("DescribeInterface");
+    api.MapFallback("/{**rest}", (string? rest, HttpRequest request) => Results.Problem(ProblemResults.Of(
+        404, "no-such-call", $"There is no call '{request.Method} /api/v1/{rest}'{(request.ContentType is { } type ? $" that takes {type}" : "")}. The calls are listed at /api/v1/openapi.json.")));
     app.MapFallbackToFile("index.html");
 }
 

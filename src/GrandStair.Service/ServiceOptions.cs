@@ -1,4 +1,6 @@
 using System.Globalization;
+using System.Net;
+using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
 
 namespace GrandStair.Service;
@@ -6,9 +8,16 @@ namespace GrandStair.Service;
 /// <summary>What the service was started with.</summary>
 /// <param name="Data">The folder of its data; made where it is missing.</param>
 /// <param name="Database">A PostgreSQL connection string, or null for SQLite in the data folder.</param>
-/// <param name="Port">The TCP port on loopback.</param>
+/// <param name="Listen">The address that it listens on; loopback unless said otherwise.</param>
+/// <param name="Port">The TCP port.</param>
+/// <param name="TlsCertificate">The file with the TLS certificate and its chain (PEM); null for plain HTTP.</param>
+/// <param name="TlsKey">The file with its private key (PEM).</param>
+/// <param name="Provider">The file that says by which provider people sign in; null for none.</param>
+/// <param name="Rate">How many calls a second an account may make for long; five times as many at once.</param>
 /// <param name="Catalogue">The folder with one folder a product.</param>
-/// <param name="SshKey">The private key for machines reached by SSH; null where there is none.</param>
+/// <param name="SshKey">The private key for machines reached by SSH whose fleet entry names none; null where there is none.</param>
+/// <param name="SshPassphrase">What that key is encrypted with; null where it is not.</param>
+/// <param name="Keys">The folder of the keys that encrypt secrets; never in the database.</param>
 /// <param name="PostQuantum">Whether SSH logins offer the post-quantum key exchange.</param>
 /// <param name="Pace">Seconds of domain time in one real second; 1 unless all machines are stand-ins.</param>
 /// <param name="StandIns">A CSV file with what is true of simulated machines; null where there are none.</param>
@@ -16,7 +25,7 @@ namespace GrandStair.Service;
 /// <param name="Hosts">The host names under which the service may be called.</param>
 /// <param name="ReadEvery">How often every machine is read over its link without being asked; null for never.</param>
 /// <param name="Sources">The folder with one YAML file a source; null where there are none.</param>
-public sealed record ServiceOptions(string Data, string? Database, int Port, string Catalogue, string? SshKey, bool PostQuantum, double Pace, string? StandIns, string? Demo, IReadOnlyList<string> Hosts, TimeSpan? ReadEvery, string? Sources)
+public sealed record ServiceOptions(string Data, string? Database, IPAddress Listen, int Port, string? TlsCertificate, string? TlsKey, string? Provider, int Rate, string Catalogue, SecretReference? SshKey, SecretReference? SshPassphrase, string Keys, bool PostQuantum, double Pace, string? StandIns, string? Demo, IReadOnlyList<string> Hosts, TimeSpan? ReadEvery, string? Sources)
 {
     /// <summary>Reads the options.</summary>
     /// <exception cref="FormatException">One cannot be read; the message says which and what was expected.</exception>
@@ -24,12 +33,23 @@ public sealed record ServiceOptions(string Data, string? Database, int Port, str
     {
         ArgumentNullException.ThrowIfNull(from);
         var data = Path.GetFullPath(from["data"] ?? "data");
+        if (!IPAddress.TryParse(from["listen"] ?? "127.0.0.1", out var listen)) throw new FormatException($"--listen is '{from["listen"]}'; expected an IP address of this machine, such as 127.0.0.1, or 0.0.0.0 for all of them.");
+        var certificate = from["tls-certificate"] is { } file ? Path.GetFullPath(file) : null;
+        if (certificate is null && !IPAddress.IsLoopback(listen) && from["plain-http"] != "yes")
+            throw new FormatException($"--listen {listen} would send tokens and passwords over the network as they are. Give --tls-certificate FILE and --tls-key FILE; or, where something in front does TLS, say --plain-http yes.");
         return new(
             data,
             from["database"],
+            listen,
             (int)Number(from, "port", 7420, 0, 65535),
+            certificate,
+            certificate is null ? null : Path.GetFullPath(from["tls-key"] ?? throw new FormatException("--tls-certificate needs --tls-key FILE, the private key of the certificate.")),
+            from["provider"] is { } provider ? Path.GetFullPath(provider) : null,
+            (int)Number(from, "rate", 200, 1, 1_000_000),
             Path.GetFullPath(from["catalogue"] ?? "catalogue"),
-            from["ssh-key"] is { } key ? Path.GetFullPath(key) : null,
+            from["ssh-key"] is not { } key ? null : key.StartsWith("secret:", StringComparison.Ordinal) || key.StartsWith("env:", StringComparison.Ordinal) ? SecretReference.Parse(key) : new("file", Path.GetFullPath(key.StartsWith("file:", StringComparison.Ordinal) ? key[5..] : key)),
+            from["ssh-passphrase"] is { } passphrase ? SecretReference.Parse(passphrase) : null,
+            Path.GetFullPath(from["keys"] ?? Path.Combine(data, "keys")),
             from["ssh-post-quantum"] != "no",
             Number(from, "pace", 1, 1, 1_000_000),
             from["stand-ins"] is { } standIns ? Path.GetFullPath(standIns) : null,
@@ -38,6 +58,9 @@ public sealed record ServiceOptions(string Data, string? Database, int Port, str
             Every(from["read-every"]),
             from["sources"] is { } sources ? Path.GetFullPath(sources) : null);
     }
+
+    /// <summary>Whether it answers over plain HTTP to other machines.</summary>
+    public bool IsPlainAbroad => TlsCertificate is null && !IPAddress.IsLoopback(Listen);
 
     private static TimeSpan? Every(string? text)
     {

@@ -1,43 +1,6 @@
-using System.Security.Claims;
-using System.Text.Encodings.Web;
 using GrandStair.Service.Problems;
-using GrandStair.Storage.Access;
-using Microsoft.AspNetCore.Authentication;
-using Microsoft.Extensions.Options;
 
 namespace GrandStair.Service.Access;
-
-/// <summary>Tells who calls: by a token in <c>Authorization: Bearer</c>, or by the console's session cookie.</summary>
-internal sealed class CallerHandler(IOptionsMonitor<AuthenticationSchemeOptions> options, ILoggerFactory logger, UrlEncoder encoder, AccessTable access)
-    : AuthenticationHandler<AuthenticationSchemeOptions>(options, logger, encoder)
-{
-    public const string Name = "grandstair";
-    public const string Cookie = "grandstair-session";
-
-    protected override async Task<AuthenticateResult> HandleAuthenticateAsync()
-    {
-        string? actor = null;
-        if (Request.Headers.Authorization.ToString() is ['B', 'e', 'a', 'r', 'e', 'r', ' ', .. var token])
-            actor = await access.ActorOfTokenAsync(token, Context.RequestAborted);
-        else if (Request.Cookies[Cookie] is { } session && !CrossSite.IsForgeable(Request))
-            actor = await access.ActorOfSessionAsync(session, DateTimeOffset.UtcNow, Context.RequestAborted);
-        if (actor is null) return AuthenticateResult.NoResult();
-        return AuthenticateResult.Success(new(new(new ClaimsIdentity([new(ClaimTypes.Name, actor)], Name)), Name));
-    }
-
-    protected override async Task HandleChallengeAsync(AuthenticationProperties properties)
-    {
-        Response.StatusCode = StatusCodes.Status401Unauthorized;
-        Response.Headers.WWWAuthenticate = "Bearer";
-        var given = Request.Headers.Authorization.Count > 0 || Request.Cookies.ContainsKey(Cookie);
-        await Response.WriteAsJsonAsync(
-            ProblemResults.Of(401, given ? "wrong-token" : "no-token", given
-                ? "This token or session is not known, or has ended. Use the token in the data folder's admin.token, or sign in again."
-                : "Every call needs a token: send 'Authorization: Bearer TOKEN'. The first one is in the data folder's admin.token."),
-            options: null,
-            contentType: "application/problem+json");
-    }
-}
 
 /// <summary>What a foreign web page could make a browser send.</summary>
 internal static class CrossSite
@@ -60,38 +23,26 @@ internal static class CrossSite
 /// <summary>What every call has to keep, and what every answer says to browsers.</summary>
 internal static class AccessRules
 {
+    private const string ContentPolicy =
+        "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
+
     public static void UseAccessRules(this WebApplication app, ServiceOptions options) => app.Use(async (context, next) =>
     {
         var request = context.Request;
-        if (!options.Hosts.Contains(request.Host.Host, StringComparer.OrdinalIgnoreCase))
-        {
-            await RefuseAsync(context, 421, "foreign-host", $"This service does not answer under the name '{request.Host.Host}'. Call it by one of {string.Join(", ", options.Hosts)}, or start it with --hosts NAME.");
-            return;
-        }
-
-        if (request.Headers.Origin.Count > 0 && !CrossSite.IsOwnOrigin(request))
-        {
-            await RefuseAsync(context, 403, "foreign-origin", $"A page of '{request.Headers.Origin}' may not call this service.");
-            return;
-        }
-
         var headers = context.Response.Headers;
-        headers["X-Content-Type-Options"] = "nosniff";
+        headers.XContentTypeOptions = "nosniff";
         headers["Referrer-Policy"] = "no-referrer";
-        headers["X-Frame-Options"] = "DENY";
+        headers.XFrameOptions = "DENY";
         headers["Cross-Origin-Opener-Policy"] = "same-origin";
         headers["Cross-Origin-Resource-Policy"] = "same-origin";
-        headers.ContentSecurityPolicy = "default-src 'none'; script-src 'self'; style-src 'self'; style-src-attr 'unsafe-inline'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
+        headers["Permissions-Policy"] = "camera=(), geolocation=(), microphone=()";
+        headers.ContentSecurityPolicy = ContentPolicy;
+        if (request.IsHttps) headers.StrictTransportSecurity = "max-age=31536000";
         if (request.Path.StartsWithSegments("/api")) headers.CacheControl = "no-store";
-        await next(context);
+        if (!options.Hosts.Contains(request.Host.Host, StringComparer.OrdinalIgnoreCase))
+            await ProblemResults.WriteAsync(context, 421, "foreign-host", $"This service does not answer under the name '{request.Host.Host}'. Call it by one of {string.Join(", ", options.Hosts)}, or start it with --hosts NAME.");
+        else if (request.Headers.Origin.Count > 0 && !CrossSite.IsOwnOrigin(request))
+            await ProblemResults.WriteAsync(context, 403, "foreign-origin", $"A page of '{request.Headers.Origin}' may not call this service.");
+        else await next(context);
     });
-
-    private static Task RefuseAsync(HttpContext context, int status, string name, string detail)
-    {
-        context.Response.StatusCode = status;
-        return context.Response.WriteAsJsonAsync(ProblemResults.Of(status, name, detail), options: null, contentType: "application/problem+json");
-    }
-
-    /// <summary>Who commands.</summary>
-    public static string Actor(this ClaimsPrincipal caller) => caller.Identity!.Name!;
 }

@@ -1,7 +1,11 @@
+using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Runs;
+using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Plans;
+using GrandStair.Service.Access;
+using GrandStair.Service.Plans;
 using GrandStair.Service.Readiness;
 
 namespace GrandStair.Service.Catalogue;
@@ -9,8 +13,20 @@ namespace GrandStair.Service.Catalogue;
 /// <summary>The products that the service knows.</summary>
 internal static class CatalogueEndpoints
 {
-    public static void MapCatalogue(this RouteGroupBuilder api) =>
+    public static void MapCatalogue(this RouteGroupBuilder api)
+    {
+        api.MapGet("/catalogue/changes", (Shelf shelf) => shelf.Waiting.Values.Select(Show).ToArray()).WithName("ListCatalogueChanges");
+        api.MapPost("/catalogue/changes/{product}/approve", async (string product, ApproveCommand command, Shelf shelf, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
+        {
+            await shelf.ApproveAsync(product, command.Hash, PlanEndpoints.Reason(command.Reason), caller.Actor(), clock.GetUtcNow(), stop);
+            return Results.NoContent();
+        }).WithName("ApproveCatalogue").Produces(204).ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/catalogue", (Shelf shelf) => shelf.Products.Values.Select(Show).ToArray()).WithName("ListProducts");
+    }
+
+    private static CatalogueChangeView Show(WaitingContent w) => new(
+        w.Content.Product, w.Content.Hash, w.Found,
+        [.. w.Changes.Select(c => new FileChangeView(c.File, c.Before is null ? "added" : c.After is null ? "removed" : "changed", c.Before, c.After, c.Lines))]);
 
     private static ProductView Show(Product p) => new(
         p.Name,

@@ -6,11 +6,9 @@ using GrandStair.Core.Methods;
 using GrandStair.Core.Readiness;
 using GrandStair.Engine.Checks;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Reports;
 using GrandStair.Service.Access;
-using GrandStair.Service.Fleet;
 using GrandStair.Service.Plans;
 using GrandStair.Service.Readiness;
 using GrandStair.Service.Runs;
@@ -37,63 +35,65 @@ internal static class CheckEndpoints
     }
 
     private static async Task<GateView> AskAgainAsync(
-        string name, string check, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, FleetCache fleet, PlanDesk desk, PlanTable plans, RulingTable rulings, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+        string name, string check, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, desk, plans, clock, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, plans, clock, stop);
         machine = await checks.AskAgainAsync(target.Aim, machine, check, caller.Actor(), stop);
         return await target.ShowGateAsync(machine, rulings, clock.GetUtcNow(), stop);
     }
 
     private static async Task<GateView> WaiveAsync(
-        string name, string check, WaiveCommand command, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, FleetCache fleet, PlanDesk desk, PlanTable plans, RulingTable rulings, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+        string name, string check, WaiveCommand command, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, desk, plans, clock, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, plans, clock, stop);
         var last = PlanEndpoints.Day("until", command.Until);
         await checks.WaiveAsync(target.Aim, machine, check, PlanEndpoints.Reason(command.Reason), new(last.AddDays(1), default, default), caller.Actor(), stop);
         return await target.ShowGateAsync(machine, rulings, clock.GetUtcNow(), stop);
     }
 
     private static async Task<FixRunView> MendAsync(
-        string name, string check, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, FleetCache fleet, PlanDesk desk, PlanTable plans, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+        string name, string check, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, CallersFleet fleet, CallersPlans plans, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, desk, plans, clock, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, plans, clock, stop);
         return Show(await checks.MendAsync(target.Aim, machine, check, target.Plan, caller.Actor(), stop), machine.Name);
     }
 
-    private static async Task<IReadOnlyList<FixRunView>> FixesAsync(string? machine, FixTable fixes, FleetCache fleet, CancellationToken stop)
+    private static async Task<IReadOnlyList<FixRunView>> FixesAsync(string? machine, FixTable fixes, CallersFleet fleet, CancellationToken stop)
     {
         var of = machine is null ? null : await fleet.MachineAsync(machine, stop);
         var all = await fleet.AllAsync(stop);
-        return [.. (await fixes.ListAsync(of?.Id, openOnly: false, MostFixes, stop)).Select(f => Show(f, all[f.Machine].Name))];
+        return [.. (await fixes.ListAsync(of?.Id, openOnly: false, MostFixes, stop)).Where(f => all.ContainsKey(f.Machine)).Select(f => Show(f, all[f.Machine].Name))];
     }
 
     private static FixRunView Show(StoredFix f, string machine) => new(
         $"f{f.Id}", machine, f.Check, f.Script, f.ScriptHash, f.Actor, f.Begun, f.Ended, f.Exit, f.Note, f.Ended is null ? "under-way" : f.Exit == 0 ? "done" : "failed", f.CheckState);
 
-    private static async Task<IReadOnlyList<WaiverView>> WaiversAsync(RulingTable rulings, FleetCache fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<IReadOnlyList<WaiverView>> WaiversAsync(RulingTable rulings, CallersFleet fleet, DomainClock clock, CancellationToken stop)
     {
         var all = await fleet.AllAsync(stop);
         var now = clock.GetUtcNow();
-        return [.. (await rulings.WaiversAsync(stop)).Select(w => new WaiverView(
+        return [.. (await rulings.WaiversAsync(stop)).Where(w => all.ContainsKey(w.Machine)).Select(w => new WaiverView(
             $"w{w.Id}", all[w.Machine].Name, w.Waiver.Check, w.Waiver.Reason, w.Waiver.By, w.Waiver.Given, w.Waiver.Until, w.Ended is not null ? "ended" : now >= w.Waiver.Until ? "ran-out" : "stands"))];
     }
 
-    private static async Task<IResult> EndAsync(string id, Because because, RulingTable rulings, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<IResult> EndAsync(string id, Because because, RulingTable rulings, CallersFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
+        var his = await fleet.AllAsync(stop);
         if (id is not ['w', .. var digits] || !long.TryParse(digits, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
+            || !(await rulings.WaiversAsync(stop)).Any(w => w.Id == number && his.ContainsKey(w.Machine))
             || !await rulings.EndWaiverAsync(number, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
             throw new CommandException("unknown-waiver", $"There is no waiver '{id}' that stands. 'gstair check waivers' shows them.");
         return Results.NoContent();
     }
 
     private static async Task<IResult> ReferAsync(
-        string name, string? product, string? release, string? plan, Shelf shelf, FleetCache fleet, PlanDesk desk, PlanTable plans, RulingTable rulings, FixTable fixes, RunLog runs, DomainClock clock, CancellationToken stop)
+        string name, string? product, string? release, string? plan, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, FixTable fixes, RunLog runs, DomainClock clock, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, desk, plans, clock, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, plans, clock, stop);
         var now = clock.GetUtcNow();
         var decided = (await rulings.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(machine.Id, Rulings.None);
         var log = new List<object>();

@@ -1,5 +1,6 @@
 using System.Globalization;
 using System.Text;
+using GrandStair.Core.Access;
 using GrandStair.Core.Outcomes;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Plans;
@@ -21,7 +22,7 @@ internal static class NorthmereStart
     /// <summary>How many seconds of the demo's time pass in a real one until its pilot is over.</summary>
     public const double CatchUpPace = 25_000;
 
-    private const string Planner = "planner";
+    private static readonly Actor Planner = new("planner", "demo");
 
     public static async Task PrepareAsync(IServiceProvider services, ServiceOptions options, CancellationToken stop)
     {
@@ -41,9 +42,23 @@ internal static class NorthmereStart
             await table.ImportAsync(file.Lines(), "inventory", Planner, now, stop);
         }
 
-        var plan = await desk.CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, stop);
+        await AddAccountsAsync(services.GetRequiredService<AccountTable>(), (await services.GetRequiredService<Engine.Fleet.FleetCache>().AllAsync(stop)).Values, now, stop);
+        var plan = await desk.CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, SiteScope.All, stop);
         await desk.AcknowledgeAsync(plan.Name, null, "read, and talked over with the terminals", Planner, stop);
         await desk.StartAsync(plan.Name, Planner, stop);
+    }
+
+    /// <summary>The accounts of Northmere Ferries. None has a password; the planner, who is logged in by the demo's link, may set them.</summary>
+    private static async Task AddAccountsAsync(AccountTable accounts, IEnumerable<Core.Readings.Machine> fleet, DateTimeOffset now, CancellationToken stop)
+    {
+        Task AddAsync(string name, AccountKind kind, Roles roles, SiteScope sites, string reason) =>
+            accounts.PutAsync(new(name, kind, roles, sites, null, false, null, now, "", null, null), isNew: true, new("demo"), reason, now, stop);
+        await AddAsync(Planner.Name, AccountKind.Person, RoleNames.Every, SiteScope.All, "plans the winter crossing, and keeps the demo's accounts");
+        await AddAsync("change-board", AccountKind.Person, Roles.Reader | Roles.Approver, SiteScope.All, "takes responsibility for what goes on in spite of a check");
+        await AddAsync("auditor", AccountKind.Person, Roles.Reader | Roles.Auditor, SiteScope.All, "looks at who did what");
+        await AddAsync("wall-screen", AccountKind.Program, Roles.Reader, SiteScope.All, "shows the overview in the control room");
+        foreach (var owner in fleet.Where(m => m.Owner.Length > 0).GroupBy(m => m.Owner))
+            await AddAsync(owner.Key, AccountKind.Person, Roles.Reader | Roles.Operator, SiteScope.Of(owner.Select(m => m.Site)), "sees to the machines at these sites");
     }
 }
 
@@ -97,7 +112,7 @@ internal sealed class NorthmerePeople(
         var secret = AccessTable.NewSecret();
         await access.AddLoginLinkAsync(secret, "planner", DateTimeOffset.UtcNow.AddHours(12), stop);
         // Standard output, not the log: the demo's script and its tests look for this line.
-        await Console.Out.WriteLineAsync($"Console: http://127.0.0.1:{options.Port}/login/{secret}");
+        await Console.Out.WriteLineAsync($"Console: {(options.TlsCertificate is null ? "http" : "https")}://127.0.0.1:{options.Port}/login/{secret}");
     }
 
     private async Task WorkAsync(CancellationToken stop)
@@ -138,13 +153,13 @@ internal sealed class NorthmerePeople(
                 Core.Runs.Decision.WaitOn => "it still moves",
                 _ => "it did not get better",
             };
-            await desk.DecideAsync(run.Run, decision, reason, machine.Owner, stop);
+            await desk.DecideAsync(run.Run, decision, reason, new(machine.Owner, "demo"), stop);
         }
 
         foreach (var end in run.LooseEnds.Where(l => l.Closed is null && run.Proved is not null && IsTime($"end r{run.Run} {l.Name}", ToCloseLooseEnd, now)))
         {
             world.Mend(machine.Name, "device.faults", "0");
-            await desk.CloseLooseEndAsync(run.Run, end.Name, "driver put on again", machine.Owner, stop);
+            await desk.CloseLooseEndAsync(run.Run, end.Name, "driver put on again", new(machine.Owner, "demo"), stop);
         }
     }
 
@@ -153,8 +168,8 @@ internal sealed class NorthmerePeople(
         if (member.Standing is not (Standing.NotReady or Standing.Ended)) return;
         var machine = (await fleet.AllAsync(stop))[member.Machine];
         if (!IsTime($"member {member.Machine} {member.Run}", ToMend + TimeSpan.FromHours(member.Machine.Value % 40), now)) return;
-        if (member.Standing == Standing.Ended) await desk.AgainAsync(Plan, machine, "looked at it by hand", machine.Owner, stop);
-        else if (member.CannotBeMended) await desk.ExcuseAsync(Plan, machine, Excuse.Replaced, "a new machine is on order", null, "planner", stop);
+        if (member.Standing == Standing.Ended) await desk.AgainAsync(Plan, machine, "looked at it by hand", new(machine.Owner, "demo"), stop);
+        else if (member.CannotBeMended) await desk.ExcuseAsync(Plan, machine, Excuse.Replaced, "a new machine is on order", null, new("planner", "demo"), stop);
         else Mend(machine.Name, member.Why ?? "", now);
         // What was done may not have been enough: they come back to it.
         _found.Remove($"member {member.Machine} {member.Run}");

@@ -1,9 +1,17 @@
 using System.Collections.Immutable;
+using System.Globalization;
 using System.Net.ServerSentEvents;
 using System.Runtime.CompilerServices;
+using System.Security.Cryptography;
 using GrandStair.Contracts;
+using GrandStair.Core.Access;
+using GrandStair.Core.Readings;
+using GrandStair.Engine.Fleet;
+using GrandStair.Service.Access;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
+using GrandStair.Storage.Plans;
+using Microsoft.AspNetCore.DataProtection;
 
 namespace GrandStair.Service.Events;
 
@@ -17,8 +25,8 @@ internal sealed class LiveFeed(Feed feed, ILogger<LiveFeed> log) : BackgroundSer
     private volatile ImmutableList<Change> _recent = [];
     private volatile TaskCompletionSource _more = new(TaskCreationOptions.RunContinuationsAsynchronously);
 
-    /// <summary>The changes after a position, and on as they come. Every quarter of a minute without one a beat is sent, so that both ends know of each other.</summary>
-    public async IAsyncEnumerable<SseItem<ChangeView?>> AfterAsync(long position, [EnumeratorCancellation] CancellationToken stop)
+    /// <summary>The changes after a position that somebody may see, and on as they come. Every quarter of a minute without one a beat is sent, so that both ends know of each other.</summary>
+    public async IAsyncEnumerable<SseItem<ChangeView?>> AfterAsync(long position, Sight sight, [EnumeratorCancellation] CancellationToken stop)
     {
         while (!stop.IsCancellationRequested)
         {
@@ -26,10 +34,14 @@ internal sealed class LiveFeed(Feed feed, ILogger<LiveFeed> log) : BackgroundSer
             foreach (var change in await NextAsync(position, stop))
             {
                 position = change.Position;
-                yield return new(new(change.Position, change.At, change.Kind, change.Subject, change.Type, change.Actor), "change") { EventId = $"{position}" };
+                // Whoever signs out, or may less from now on, watches no longer as he did.
+                if (change.Kind == "account" && !await sight.IsStillSoAsync(stop)) yield break;
+                if (await sight.MaySeeAsync(change, stop)) yield return new(sight.Show(change), "change") { EventId = sight.Mark(position) };
             }
 
-            if (await Task.WhenAny(more, Task.Delay(Beat, stop)) != more && !stop.IsCancellationRequested) yield return new(null, "beat");
+            if (await Task.WhenAny(more, Task.Delay(Beat, stop)) == more || stop.IsCancellationRequested) continue;
+            if (!await sight.IsStillSoAsync(stop)) yield break;
+            yield return new(null, "beat");
         }
     }
 
@@ -69,13 +81,59 @@ internal sealed class LiveFeed(Feed feed, ILogger<LiveFeed> log) : BackgroundSer
     }
 }
 
+/// <summary>What somebody who watches may see: changes of his machines and plans, and those that are nobody's.</summary>
+internal sealed class Sight(HttpContext context, Callers callers, FleetCache fleet, PlanTable plans, IDataProtectionProvider protection)
+{
+    private const Roles SeeAccounts = Roles.Auditor | Roles.Admin;
+    private readonly Caller _caller = context.User.Caller();
+    private readonly IDataProtector _marks = protection.CreateProtector("live events");
+    private long _shown;
+
+    /// <summary>Whether he may still what he might when he began to watch.</summary>
+    public async Task<bool> IsStillSoAsync(CancellationToken stop) =>
+        await callers.OfAsync(context, stop) is { Caller: var now } && now.Roles == _caller.Roles && now.Sites.Equals(_caller.Sites);
+
+    /// <summary>Whether a change is to be told to him.</summary>
+    public async ValueTask<bool> MaySeeAsync(Change change, CancellationToken stop)
+    {
+        if (change.Kind == "account") return _caller.Sites.IsAll && (_caller.Roles & SeeAccounts) != Roles.None;
+        if (_caller.Sites.IsAll) return true;
+        var machines = await fleet.AllAsync(stop);
+        bool IsHis(MachineId id) => machines.TryGetValue(id, out var machine) && _caller.Sites.Holds(machine.Site);
+        if (change.Machine is { } one) return IsHis(one);
+        // What is of a whole plan is told to whoever sees a machine of it.
+        return change.Kind is "plan" or "decision" ? (await plans.MembersAsync(change.Subject, stop)).Any(m => IsHis(m.Machine)) : change.Kind == "clock";
+    }
+
+    /// <summary>A change as he sees it. Who does not see all changes gets a count of his own, since gaps would tell how many others there are.</summary>
+    public ChangeView Show(Change change) => new(_caller.Sites.IsAll ? change.Position : ++_shown, change.At, change.Kind, change.Subject, change.Type, change.Actor);
+
+    /// <summary>What he gives back to go on after a change.</summary>
+    public string Mark(long position) => _caller.Sites.IsAll ? position.ToString(CultureInfo.InvariantCulture) : _marks.Protect(position.ToString(CultureInfo.InvariantCulture));
+
+    /// <summary>The position that a mark stands for; null where it is none of ours.</summary>
+    public long? Position(string? mark)
+    {
+        if (string.IsNullOrEmpty(mark)) return null;
+        if (_caller.Sites.IsAll) return long.TryParse(mark, NumberStyles.None, CultureInfo.InvariantCulture, out var plain) ? plain : null;
+        try
+        {
+            return long.Parse(_marks.Unprotect(mark), CultureInfo.InvariantCulture);
+        }
+        catch (CryptographicException)
+        {
+            return null;
+        }
+    }
+}
+
 /// <summary>Live events.</summary>
 internal static class EventEndpoints
 {
     public static void MapEvents(this RouteGroupBuilder api) =>
-        api.MapGet("/events", async (HttpRequest request, LiveFeed live, Feed feed, CancellationToken stop) =>
+        api.MapGet("/events", async (HttpContext context, LiveFeed live, Feed feed, Callers callers, FleetCache fleet, PlanTable plans, IDataProtectionProvider protection, CancellationToken stop) =>
         {
-            var position = long.TryParse(request.Headers["Last-Event-ID"], out var last) ? last : await feed.NewestAsync(stop);
-            return TypedResults.ServerSentEvents(live.AfterAsync(position, stop));
-        }).WithName("WatchChanges").ExcludeFromDescription();
+            var sight = new Sight(context, callers, fleet, plans, protection);
+            return TypedResults.ServerSentEvents(live.AfterAsync(sight.Position(context.Request.Headers["Last-Event-ID"]) ?? await feed.NewestAsync(stop), sight, stop));
+        }).WithName("WatchChanges").Lasts().RequireRateLimiting(CallLimits.Lasting).ExcludeFromDescription();
 }

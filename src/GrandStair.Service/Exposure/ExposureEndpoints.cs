@@ -5,6 +5,7 @@ using GrandStair.Core.Exposure;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Exposure;
 using GrandStair.Engine.Plans;
+using GrandStair.Service.Access;
 using GrandStair.Service.Plans;
 
 namespace GrandStair.Service.Exposure;
@@ -15,19 +16,19 @@ internal static class ExposureEndpoints
     public static void MapExposure(this RouteGroupBuilder api) =>
         api.MapGet("/exposure", ListAsync).WithName("GetExposure").ProducesProblem(404).ProducesProblem(409);
 
-    private static async Task<IReadOnlyList<ExposureView>> ListAsync(string? product, string? by, ExposureDesk desk, Shelf shelf, CancellationToken stop)
+    private static async Task<IReadOnlyList<ExposureView>> ListAsync(string? product, string? by, ExposureDesk desk, CallersFleet fleet, Shelf shelf, CancellationToken stop)
     {
         DateOnly? until = by is null ? null : PlanEndpoints.Day("by", by);
         var products = product is null ? shelf.Products.Values : [shelf.AimAt(product, null).Product];
         var views = new List<ExposureView>();
         foreach (var one in products)
         {
-            var exposure = await desk.OfAsync(one, until, stop);
+            var exposure = await desk.OfAsync(one, until, fleet.Sites, stop);
             if (exposure.Machines == 0 && product is null) continue;
             views.Add(new(
                 one.Name, one.Releases.LastOrDefault(r => r.Status == ReleaseStatus.Recommended)?.Name, exposure.Machines, by, exposure.Fallen.Length, exposure.Falling.Length,
                 [.. exposure.Releases.Select(r => Show(one, r))],
-                [.. (await desk.TrendAsync(exposure, stop)).Select(t => new TallyView(t.Day.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture), t.Release, t.Machines))]));
+                [.. (await desk.TrendAsync(exposure, fleet.Sites, stop)).Select(t => new TallyView(t.Day.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture), t.Release, t.Machines))]));
         }
 
         return [.. views.OrderBy(v => v.Releases.Min(r => r.DaysLeft) ?? int.MaxValue)];

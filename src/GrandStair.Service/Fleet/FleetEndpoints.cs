@@ -7,6 +7,7 @@ using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
+using GrandStair.Service.HostKeys;
 using GrandStair.Service.Runs;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
@@ -31,19 +32,7 @@ internal static class FleetEndpoints
         api.MapGet("/disagreements", DisagreementsAsync).WithName("ListDisagreements").ProducesProblem(400);
     }
 
-    /// <summary>Finds a machine by name or id, or says which one may be meant.</summary>
-    public static async Task<Machine> MachineAsync(this FleetCache fleet, string name, CancellationToken stop)
-    {
-        if (await fleet.FindAsync(name, stop) is { } machine) return machine;
-        var near = Spelling.Nearest(name, (await fleet.AllAsync(stop)).Values.Select(m => m.Name));
-        throw new CommandException("unknown-machine", $"There is no machine '{name}'{(near is null ? ". 'gstair fleet list' shows those that exist." : $"; did you mean '{near}'?")}");
-    }
-
-    /// <summary>The machines of a condition, by name, and of how many it cannot be told.</summary>
-    public static Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(this FleetCache fleet, string? filter, Shelf shelf, DateTimeOffset now, CancellationToken stop) =>
-        fleet.MatchingAsync(string.IsNullOrWhiteSpace(filter) ? null : ConditionParser.Parse(filter, shelf.Keys), now, stop);
-
-    private static async Task<Page<MachineRow>> ListAsync(string? filter, int? limit, string? cursor, Shelf shelf, FleetCache fleet, PlanTable plans, DomainClock clock, CancellationToken stop)
+    private static async Task<Page<MachineRow>> ListAsync(string? filter, int? limit, string? cursor, Shelf shelf, CallersFleet fleet, CallersPlans plans, DomainClock clock, CancellationToken stop)
     {
         var (matching, undecided) = await fleet.MatchingAsync(filter, shelf, clock.GetUtcNow(), stop);
         var places = await PlacesAsync(plans, stop);
@@ -51,7 +40,7 @@ internal static class FleetEndpoints
     }
 
     /// <summary>The place of every machine in the newest plan that it is in.</summary>
-    private static async Task<Dictionary<MachineId, (Member Member, string Wave)>> PlacesAsync(PlanTable plans, CancellationToken stop)
+    private static async Task<Dictionary<MachineId, (Member Member, string Wave)>> PlacesAsync(CallersPlans plans, CancellationToken stop)
     {
         var places = new Dictionary<MachineId, (Member, string)>();
         foreach (var plan in await plans.AllAsync(stop))
@@ -64,27 +53,27 @@ internal static class FleetEndpoints
         m.Id.ToString(), m.Name, m.Site, m.Group, m.Owner, m.Tags, m.TextOf("os.product"), m.TextOf("os.build") ?? m.TextOf("os.version"), m.TextOf("os.edition"), m.TextOf("hardware.model"),
         m.LastSeen, m.Disagreements.Count(), place.Member?.Plan, place.Wave, place.Member is { } member ? RunMachine.Name(member.Standing) : null);
 
-    private static async Task<MachineView> ShowAsync(string name, FleetCache fleet, PlanTable plans, RunLog runs, DomainClock clock, CancellationToken stop) =>
+    private static async Task<MachineView> ShowAsync(string name, CallersFleet fleet, CallersPlans plans, RunLog runs, DomainClock clock, CancellationToken stop) =>
         await ViewAsync(await fleet.MachineAsync(name, stop), plans, runs, clock, stop);
 
-    private static async Task<MachineView> ViewAsync(Machine machine, PlanTable plans, RunLog runs, DomainClock clock, CancellationToken stop)
+    private static async Task<MachineView> ViewAsync(Machine machine, CallersPlans plans, RunLog runs, DomainClock clock, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var all = (await plans.AllAsync(stop)).ToDictionary(p => p.Name);
-        var places = await plans.OfMachineAsync(machine.Id, stop);
+        var places = await plans.OfMachineAsync(machine, stop);
         var newest = places.OrderBy(p => all[p.Plan].Created).LastOrDefault();
         var link = machine.Link;
         return new(
             Row(machine, newest is null ? default : (newest, all[newest.Plan].Waves[newest.Wave - 1].Name)),
             machine.IsSilent(now),
-            new(link.Kind, link.Address, link.Port, link.User, link.HostKey is { } key ? HostKeys.Show(key) : null),
+            new(link.Kind, link.Address, link.Port, link.User, link.HostKey is { } key ? HostKey.Show(key) : null, link.HostKeyFrom, link.Key),
             [.. machine.Current.Select(r => Show(r, now))],
             [.. machine.Disagreements.Select(r => Show(r, now))],
             [.. places.Select(p => new PlaceView(p.Plan, all[p.Plan].Waves[p.Wave - 1].Name, RunMachine.Name(p.Standing), p.Why, p.Method, p.Slot?.Start, p.Slot?.End, p.Run is { } run ? $"r{run}" : null))],
             [.. (await runs.OfMachineAsync(machine.Id, stop)).Select(r => RunViews.Row(r, machine, now))]);
     }
 
-    private static async Task<IReadOnlyList<ReadingView>> HistoryAsync(string name, string key, FleetCache fleet, FleetTable table, Shelf shelf, DomainClock clock, CancellationToken stop)
+    private static async Task<IReadOnlyList<ReadingView>> HistoryAsync(string name, string key, CallersFleet fleet, FleetTable table, Shelf shelf, DomainClock clock, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
         if (shelf.Keys.Find(key) is not { } definition) throw UnknownKey(key, shelf);
@@ -92,17 +81,17 @@ internal static class FleetEndpoints
         return [.. (await table.HistoryAsync(machine.Id, key, stop)).Select(r => Show(r.Value is { } text ? r with { Value = definition.Parse(text.Text, out _) ?? text } : r, now))];
     }
 
-    private static async Task<CompletionView> CompleteAsync(string? text, Shelf shelf, FleetCache fleet, CancellationToken stop)
+    private static async Task<CompletionView> CompleteAsync(string? text, Shelf shelf, CallersFleet fleet, CancellationToken stop)
     {
         var place = ConditionCompletion.Of(text ?? "", shelf.Keys);
-        var values = place.WantsValues ? await fleet.ColumnsAsync(c => c.ValuesOf(place.Key!.Name, place.Typed.Trim('"'), MostValues), stop) : [];
+        var values = place.WantsValues ? await fleet.ValuesAsync(place.Key!.Name, place.Typed.Trim('"'), MostValues, stop) : [];
         return new(place.From, RunMachine.Name(place.Coming), [.. place.Offers(shelf.Keys, values).Select(o => new OfferedView(o.Text, o.Hint))]);
     }
 
     private static CommandException UnknownKey(string key, Shelf shelf) =>
         new("unknown-key", $"There is no key '{key}'{(shelf.Keys.Nearest(key) is { } near ? $"; did you mean '{near}'?" : ". 'gstair catalogue keys' lists those that exist.")}");
 
-    private static async Task<Page<DisagreementView>> DisagreementsAsync(string? filter, int? limit, string? cursor, Shelf shelf, FleetCache fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<Page<DisagreementView>> DisagreementsAsync(string? filter, int? limit, string? cursor, Shelf shelf, CallersFleet fleet, DomainClock clock, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var (matching, _) = await fleet.MatchingAsync(filter, shelf, now, stop);
@@ -115,18 +104,18 @@ internal static class FleetEndpoints
     private static ReadingView Show(Reading r, DateTimeOffset now) =>
         new(r.Key, RunMachine.Name(r.State), r.Show(), r.Seen, r.Received, Math.Max(0, (now - r.Seen).TotalSeconds), r.Source, r.Clamped);
 
-    private static async Task<MachineView> ReadAsync(string name, FleetCache fleet, MachineReader reader, PlanTable plans, RunLog runs, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<MachineView> ReadAsync(string name, CallersFleet fleet, MachineReader reader, CallersPlans plans, RunLog runs, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var machine = await reader.ReadAsync(await fleet.MachineAsync(name, stop), caller.Actor(), stop);
         return await ViewAsync(machine, plans, runs, clock, stop);
     }
 
-    private static async Task<LinkView> PinAsync(string name, HostKeyCommand command, FleetCache fleet, FleetTable table, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<LinkView> PinAsync(string name, HostKeyCommand command, CallersFleet fleet, FleetTable table, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        if (!HostKeys.IsKey(command.HostKey)) throw new CommandException("host-key", "That is no host key; expected one as in known_hosts, such as 'ssh-ed25519 AAAA…'.");
+        if (!HostKey.IsKey(command.HostKey)) throw new CommandException("host-key", "That is no host key; expected one as in known_hosts, such as 'ssh-ed25519 AAAA…'.");
         if (string.IsNullOrWhiteSpace(command.Reason)) throw new CommandException("no-reason", "Say why the key is pinned anew, with --reason.");
-        await table.PinHostKeyAsync(machine.Id, command.HostKey.Trim(), command.Reason, caller.Actor(), clock.GetUtcNow(), stop);
-        return new(machine.Link.Kind, machine.Link.Address, machine.Link.Port, machine.Link.User, HostKeys.Show(command.HostKey));
+        await table.PinHostKeyAsync(machine.Id, command.HostKey.Trim(), "person", command.Reason, caller.Actor(), clock.GetUtcNow(), stop);
+        return new(machine.Link.Kind, machine.Link.Address, machine.Link.Port, machine.Link.User, HostKey.Show(command.HostKey), "person", machine.Link.Key);
     }
 }

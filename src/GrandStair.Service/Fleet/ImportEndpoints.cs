@@ -3,9 +3,9 @@ using System.Security.Claims;
 using System.Security.Cryptography;
 using System.Text;
 using GrandStair.Contracts;
+using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Files;
 using GrandStair.Files.Fleet;
@@ -43,7 +43,7 @@ internal static class ImportEndpoints
     {
         // What a form adds to its file is little.
         api.MapPost("/fleet/imports", ImportAsync).Accepts<string>("text/csv", "application/jsonl", "multipart/form-data").DisableAntiforgery()
-            .WithMetadata(new RequestSizeLimitAttribute(MostBytes + (1 << 20))).WithName("ImportFleet").ProducesProblem(409).ProducesProblem(422);
+            .WithMetadata(new RequestSizeLimitAttribute(MostBytes + (1 << 20))).Lasts().WithName("ImportFleet").ProducesProblem(409).ProducesProblem(422);
         api.MapGet("/fleet/imports", async (ImportTable imports, CancellationToken stop) => (await imports.NewestAsync(MostShown, stop)).Select(Show).ToArray()).WithName("ListImports");
     }
 
@@ -51,7 +51,7 @@ internal static class ImportEndpoints
 
     private static async Task<ImportReport> ImportAsync(
         HttpRequest request, string? source, string? seen, bool? dry, string? format, string? encoding, string? ticket,
-        Shelf shelf, FleetTable table, ImportTable imports, ImportsUnderWay underWay, FleetCache fleet, DomainClock clock, ServiceOptions options, ClaimsPrincipal caller, CancellationToken stop)
+        Shelf shelf, FleetTable table, ImportTable imports, ImportsUnderWay underWay, CallersFleet fleet, DomainClock clock, ServiceOptions options, ClaimsPrincipal caller, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var from = source ?? "import";
@@ -129,7 +129,7 @@ internal static class ImportEndpoints
 
     /// <summary>Takes what an import that was cut short has not taken yet.</summary>
     /// <exception cref="StoreException">The disk is full; what was taken stays.</exception>
-    private static async Task<ImportResult> TakeAsync(FleetTable table, ImportTable imports, FleetImport import, IEnumerable<ReportedMachine> machines, string actor, DateTimeOffset now, CancellationToken stop)
+    private static async Task<ImportResult> TakeAsync(FleetTable table, ImportTable imports, FleetImport import, IEnumerable<ReportedMachine> machines, Actor actor, DateTimeOffset now, CancellationToken stop)
     {
         try
         {

@@ -6,8 +6,8 @@ using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
+using GrandStair.Service.Access;
 using GrandStair.Service.Plans;
 using GrandStair.Service.Readiness;
 using GrandStair.Service.Runs;
@@ -26,14 +26,14 @@ internal static class OverviewEndpoints
     public static void MapOverview(this RouteGroupBuilder api) =>
         api.MapGet("/overview/{plan}", ShowAsync).WithName("GetOverview").ProducesProblem(404);
 
-    private static async Task<OverviewView> ShowAsync(string plan, Shelf shelf, FleetCache fleet, PlanTable plans, PlanDesk desk, RunLog runs, DomainClock clock, CancellationToken stop)
+    private static async Task<OverviewView> ShowAsync(string plan, Shelf shelf, CallersFleet fleet, CallersPlans plans, RunLog runs, DomainClock clock, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
-        var stored = await desk.FindAsync(plan, stop);
+        var stored = await plans.FindAsync(plan, stop);
         var (body, product) = await shelf.ReadPlanAsync(stored, stop);
         var members = await plans.MembersAsync(plan, stop);
         var machines = await fleet.AllAsync(stop);
-        var all = await runs.ListAsync(plan, stop);
+        var all = (await runs.ListAsync(plan, stop)).Where(r => machines.ContainsKey(new(r.State.Machine))).ToArray();
         var rows = all.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now)).ToArray();
         var target = product.Releases.Single(r => r.Version == body.Release);
         return new(
@@ -43,7 +43,7 @@ internal static class OverviewEndpoints
             clock.Pace,
             SupportEnds(product, members, machines)?.ToString("yyyy-MM-dd", null),
             ProbableEnd(members, body, now),
-            PlanEndpoints.Waves(stored, members),
+            PlanEndpoints.Waves(stored, members, plans.SeesAllOf(stored)),
             Line(members.Select(m => m.PlannedEnd)),
             Line(members.Select(m => m.Proved)),
             [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, rows).OrderByDescending(w => w.Kind is "parked" or "ended").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).Take(MostInTheWay)],
@@ -74,14 +74,14 @@ internal static class OverviewEndpoints
         [.. moments.OfType<DateTimeOffset>().Order().Select((at, i) => new StairPoint(at, i + 1)).GroupBy(p => p.At).Select(g => g.Last())];
 
     /// <summary>What keeps the machines that are not ready.</summary>
-    private static Task<FleetSummary> NotReadyAsync(Product product, Plan plan, IReadOnlyList<Member> members, FleetCache fleet, DateTimeOffset now, CancellationToken stop)
+    private static Task<FleetSummary> NotReadyAsync(Product product, Plan plan, IReadOnlyList<Member> members, CallersFleet fleet, DateTimeOffset now, CancellationToken stop)
     {
         var notReady = members.Where(m => m is { Standing: Standing.NotReady, Run: null }).Select(m => m.Machine).ToHashSet();
         return fleet.JudgedAsync(
             PlanDesk.AimOf(plan, product),
             plan.Name,
             now,
-            (judgement, _) => FleetSummary.Of(judgement, [.. Enumerable.Range(0, judgement.Rows).Select(r => notReady.Contains(judgement.Fleet[r].Id) && judgement.PlaceOf(r) is not (Place.Open or Place.Arrived))]),
+            (judgement, _, _) => FleetSummary.Of(judgement, [.. Enumerable.Range(0, judgement.Rows).Select(r => notReady.Contains(judgement.Fleet[r].Id) && judgement.PlaceOf(r) is not (Place.Open or Place.Arrived))]),
             stop);
     }
 
@@ -110,7 +110,7 @@ internal static class OverviewEndpoints
         return all.Length <= 3 ? string.Join(", ", all) : $"{string.Join(", ", all[..3])} and {all.Length - 3} more";
     }
 
-    private static IEnumerable<NextView> Next(IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<StoredRun> runs, DateTimeOffset now)
+    private static IEnumerable<NextView> Next(IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IEnumerable<StoredRun> runs, DateTimeOffset now)
     {
         var staged = runs.Where(r => r.State is { Phase: Phase.AwaitSlot, NeedsSlot: false }).Select(r => new MachineId(r.State.Machine)).ToHashSet();
         // A night is told as one: slots of a site that begin within twelve hours of its first.

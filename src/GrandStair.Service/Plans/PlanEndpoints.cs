@@ -5,10 +5,8 @@ using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
-using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
-using GrandStair.Service.Fleet;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Plans;
@@ -22,34 +20,39 @@ internal static class PlanEndpoints
     {
         api.MapPost("/plans", CreateAsync).Accepts<string>("application/yaml").WithName("CreatePlan").ProducesProblem(409).ProducesProblem(422);
         api.MapGet("/plans", ListAsync).WithName("ListPlans");
-        api.MapGet("/plans/{name}", async (string name, PlanDesk desk, Shelf shelf, PlanTable plans, CancellationToken stop) => await ViewAsync(name, desk, shelf, plans, stop)).WithName("GetPlan").ProducesProblem(404);
+        api.MapGet("/plans/{name}", async (string name, Shelf shelf, CallersPlans plans, CancellationToken stop) => await ViewAsync(name, shelf, plans, stop)).WithName("GetPlan").ProducesProblem(404);
         api.MapGet("/plans/{name}/members", MembersAsync).WithName("ListMembers").ProducesProblem(404);
-        api.MapPost("/plans/{name}/start", async (string name, PlanDesk desk, Shelf shelf, PlanTable plans, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/plans/{name}/start", async (string name, PlanDesk desk, Shelf shelf, CallersPlans plans, ClaimsPrincipal caller, CancellationToken stop) =>
         {
+            await plans.WholeAsync(name, stop);
             await desk.StartAsync(name, caller.Actor(), stop);
-            return await ViewAsync(name, desk, shelf, plans, stop);
+            return await ViewAsync(name, shelf, plans, stop);
         }).WithName("StartPlan").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/plans/{name}/hold", async (string name, Because because, PlanDesk desk, Shelf shelf, PlanTable plans, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/plans/{name}/hold", async (string name, Because because, PlanDesk desk, Shelf shelf, CallersPlans plans, ClaimsPrincipal caller, CancellationToken stop) =>
         {
+            await plans.WholeAsync(name, stop);
             await desk.HoldAsync(name, Reason(because.Reason), caller.Actor(), stop);
-            return await ViewAsync(name, desk, shelf, plans, stop);
+            return await ViewAsync(name, shelf, plans, stop);
         }).WithName("HoldPlan").ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/members/{machine}/excuse", ExcuseAsync).WithName("ExcuseMachine").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/plans/{name}/members/{machine}/again", async (string name, string machine, Because because, PlanDesk desk, FleetCache fleet, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/plans/{name}/members/{machine}/again", async (string name, string machine, Because because, PlanDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
+            await plans.FindAsync(name, stop);
             await desk.AgainAsync(name, await fleet.MachineAsync(machine, stop), Reason(because.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("GoAgain").Produces(204).ProducesProblem(404).ProducesProblem(409);
-        api.MapPut("/plans/{name}/members/{machine}/method", async (string name, string machine, MethodCommand command, PlanDesk desk, FleetCache fleet, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPut("/plans/{name}/members/{machine}/method", async (string name, string machine, MethodCommand command, PlanDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
+            await plans.FindAsync(name, stop);
             await desk.ChooseMethodAsync(name, await fleet.MachineAsync(machine, stop), command.Method, Reason(command.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("ChooseMethod").Produces(204).ProducesProblem(404).ProducesProblem(409);
-        api.MapGet("/plans/{name}/acknowledgements", async (string name, PlanDesk desk, CancellationToken stop) => Show(await desk.ToAcknowledgeAsync(name, stop))).WithName("ListAcknowledgements").ProducesProblem(404);
-        api.MapPost("/plans/{name}/acknowledgements", async (string name, AcknowledgeCommand command, PlanDesk desk, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapGet("/plans/{name}/acknowledgements", async (string name, PlanDesk desk, CallersPlans plans, CallersFleet fleet, CancellationToken stop) => Show(await desk.ToAcknowledgeAsync((await plans.FindAsync(name, stop)).Name, fleet.Sites, stop))).WithName("ListAcknowledgements").ProducesProblem(404);
+        api.MapPost("/plans/{name}/acknowledgements", async (string name, AcknowledgeCommand command, PlanDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
+            await plans.WholeAsync(name, stop);
             await desk.AcknowledgeAsync(name, command.Names, Reason(command.Reason), caller.Actor(), stop);
-            return Show(await desk.ToAcknowledgeAsync(name, stop));
+            return Show(await desk.ToAcknowledgeAsync(name, fleet.Sites, stop));
         }).WithName("Acknowledge").ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/outcomes/{name}", OutcomesAsync).WithName("GetOutcomes").ProducesProblem(404);
     }
@@ -87,23 +90,24 @@ internal static class PlanEndpoints
     public static PlanRow Row(StoredPlan stored, Plan plan, string target, IReadOnlyList<Member> members) => new(
         stored.Name, target, RunMachine.Name(stored.State), stored.Held, members.Count, Tally(members), stored.Created, stored.CreatedBy, stored.Started, stored.Ended, plan.Deadline?.ToString("yyyy-MM-dd", null));
 
-    public static IReadOnlyList<WaveView> Waves(StoredPlan stored, IReadOnlyList<Member> members) =>
+    /// <summary>The waves of a plan with their members; what the advance rule says of all members, and waves of which none is seen, are left out where not all are.</summary>
+    public static IReadOnlyList<WaveView> Waves(StoredPlan stored, IReadOnlyList<Member> members, bool seesAll) =>
     [
-        .. stored.Waves.Select(w =>
+        .. stored.Waves.Select(w => (Wave: w, Own: members.Where(m => m.Wave == w.Number).ToArray())).Where(w => seesAll || w.Own.Length > 0).Select(x =>
         {
-            var own = members.Where(m => m.Wave == w.Number).ToArray();
-            return new WaveView(w.Number, w.Name, RunMachine.Name(w.State), w.Opened, w.Why, own.Length, Tally(own), own.Min(m => m.PlannedEnd), own.Max(m => m.PlannedEnd));
+            var (w, own) = x;
+            return new WaveView(w.Number, w.Name, RunMachine.Name(w.State), w.Opened, seesAll ? w.Why : null, own.Length, Tally(own), own.Min(m => m.PlannedEnd), own.Max(m => m.PlannedEnd));
         }),
     ];
 
-    private static async Task<PlanView> CreateAsync(HttpRequest request, PlanDesk desk, Shelf shelf, PlanTable plans, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<PlanView> CreateAsync(HttpRequest request, PlanDesk desk, Shelf shelf, CallersPlans plans, ClaimsPrincipal caller, CancellationToken stop)
     {
         using var reader = new StreamReader(new BoundedStream(request.Body, MostBytes), Encoding.UTF8);
-        var created = await desk.CreateAsync(await reader.ReadToEndAsync(stop), caller.Actor(), stop);
-        return await ViewAsync(created.Name, desk, shelf, plans, stop);
+        var created = await desk.CreateAsync(await reader.ReadToEndAsync(stop), caller.Actor(), caller.Caller().Sites, stop);
+        return await ViewAsync(created.Name, shelf, plans, stop);
     }
 
-    private static async Task<IReadOnlyList<PlanRow>> ListAsync(PlanTable plans, Shelf shelf, CancellationToken stop)
+    private static async Task<IReadOnlyList<PlanRow>> ListAsync(CallersPlans plans, Shelf shelf, CancellationToken stop)
     {
         var rows = new List<PlanRow>();
         foreach (var stored in await plans.AllAsync(stop))
@@ -117,20 +121,20 @@ internal static class PlanEndpoints
 
     private static string TargetName(Plan plan, Core.Catalogue.Product product) => product.Releases.Single(r => r.Version == plan.Release).Name;
 
-    private static async Task<PlanView> ViewAsync(string name, PlanDesk desk, Shelf shelf, PlanTable plans, CancellationToken stop)
+    private static async Task<PlanView> ViewAsync(string name, Shelf shelf, CallersPlans plans, CancellationToken stop)
     {
-        var stored = await desk.FindAsync(name, stop);
+        var stored = await plans.FindAsync(name, stop);
         var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
         var members = await plans.MembersAsync(name, stop);
         return new(
             Row(stored, plan, TargetName(plan, product), members), stored.Body, plan.Scope.Text, RunMachine.Name(plan.Carries), plan.Methods, new(plan.Limits.All, plan.Limits.Site),
-            new(plan.Advance.Proved, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, members), stored.Undecided);
+            new(plan.Advance.Proved, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, members, plans.SeesAllOf(stored)), stored.Undecided);
     }
 
     private static async Task<Page<MemberRow>> MembersAsync(
-        string name, string? standing, int? wave, string? filter, int? limit, string? cursor, PlanDesk desk, FleetCache fleet, Shelf shelf, PlanTable plans, TimeProvider clock, CancellationToken stop)
+        string name, string? standing, int? wave, string? filter, int? limit, string? cursor, CallersFleet fleet, Shelf shelf, CallersPlans plans, TimeProvider clock, CancellationToken stop)
     {
-        var stored = await desk.FindAsync(name, stop);
+        var stored = await plans.FindAsync(name, stop);
         var machines = (await fleet.MatchingAsync(filter, shelf, clock.GetUtcNow(), stop)).Matching.ToDictionary(m => m.Id);
         var standings = standing?.Split(',').Select(s => Word<Standing>("standing", s)).ToHashSet();
         var members = (await plans.MembersAsync(name, stop))
@@ -143,9 +147,10 @@ internal static class PlanEndpoints
         m.Machine.ToString(), machine.Name, machine.Site, m.Wave, plan.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), RunMachine.Name(m.Gate), m.Why, m.CannotBeMended, m.Method,
         m.Slot?.Start, m.Slot?.End, m.Run is { } run ? $"r{run}" : null, m.Proved, m.Excuse is { } excuse ? RunMachine.Name(excuse) : null, m.ExcuseReason, m.ExcuseBy, m.ExcuseUntil?.ToString("yyyy-MM-dd", null));
 
-    private static async Task<IResult> ExcuseAsync(string name, string machine, ExcuseCommand command, PlanDesk desk, FleetCache fleet, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<IResult> ExcuseAsync(string name, string machine, ExcuseCommand command, PlanDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop)
     {
         DateOnly? until = command.Until is null ? null : Day("until", command.Until);
+        await plans.FindAsync(name, stop);
         await desk.ExcuseAsync(name, await fleet.MachineAsync(machine, stop), Word<Excuse>("as", command.As), Reason(command.Reason), until, caller.Actor(), stop);
         return Results.NoContent();
     }
@@ -161,12 +166,12 @@ internal static class PlanEndpoints
         _ => 4,
     };
 
-    private static async Task<OutcomesView> OutcomesAsync(string name, PlanDesk desk, FleetCache fleet, PlanTable plans, Storage.Runs.RunLog runs, CancellationToken stop)
+    private static async Task<OutcomesView> OutcomesAsync(string name, CallersFleet fleet, CallersPlans plans, Storage.Runs.RunLog runs, CancellationToken stop)
     {
-        var stored = await desk.FindAsync(name, stop);
+        var stored = await plans.FindAsync(name, stop);
         var members = await plans.MembersAsync(name, stop);
         var machines = await fleet.AllAsync(stop);
-        var outcomes = (await runs.ListAsync(name, stop)).Select(r => r.State.Outcome).OfType<Outcome>().CountBy(o => RunMachine.Name(o)).ToDictionary();
+        var outcomes = (await runs.ListAsync(name, stop)).Where(r => machines.ContainsKey(new(r.State.Machine))).Select(r => r.State.Outcome).OfType<Outcome>().CountBy(o => RunMachine.Name(o)).ToDictionary();
         var excuses = members.Select(m => m.Excuse).OfType<Excuse>().CountBy(e => RunMachine.Name(e)).ToDictionary();
         return new(name, members.Count, Tally(members), outcomes, excuses, [.. members.Where(m => m.Standing is not (Standing.Done or Standing.Excused)).OrderBy(m => Urgency(m.Standing)).Select(m => Row(m, stored, machines[m.Machine]))]);
     }

@@ -6,10 +6,9 @@ using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Reports;
-using GrandStair.Service.Fleet;
+using GrandStair.Service.Access;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Readiness;
@@ -63,7 +62,7 @@ internal static class ReadinessEndpoints
 
     /// <summary>The rows of a judgement that are asked about, in the order of the machines' names.</summary>
     public static async Task<T> RowsAsync<T>(
-        Target target, string? scope, Shelf shelf, FleetCache fleet, PlanTable plans, DateTimeOffset now, Func<FleetJudgement, bool[], IReadOnlyList<int>, int, T> read, CancellationToken stop)
+        Target target, string? scope, Shelf shelf, CallersFleet fleet, CallersPlans plans, DateTimeOffset now, Func<FleetJudgement, bool[], IReadOnlyList<int>, int, T> read, CancellationToken stop)
     {
         var condition = string.IsNullOrWhiteSpace(scope) ? null : ConditionParser.Parse(scope, shelf.Keys);
         var members = target.Plan is null ? null : (await plans.MembersAsync(target.Plan, stop)).Where(m => m.Excuse is null).Select(m => m.Machine).ToHashSet();
@@ -71,14 +70,14 @@ internal static class ReadinessEndpoints
             target.Aim,
             target.Plan,
             now,
-            (judgement, order) =>
+            (judgement, order, isHis) =>
             {
                 var answers = condition is null ? null : FleetQuestion.Ask(condition, judgement.Fleet, new(now)).Values;
                 var inScope = new bool[judgement.Rows];
                 var undecided = 0;
                 for (var row = 0; row < inScope.Length; row++)
                 {
-                    var meant = members?.Contains(judgement.Fleet[row].Id) != false && judgement.PlaceOf(row) != Place.Elsewhere;
+                    var meant = isHis(row) && members?.Contains(judgement.Fleet[row].Id) != false && judgement.PlaceOf(row) != Place.Elsewhere;
                     inScope[row] = meant && (answers is null || answers[row] == Kleene.Yes);
                     if (meant && answers?[row] == Kleene.CannotTell) undecided++;
                 }
@@ -88,9 +87,9 @@ internal static class ReadinessEndpoints
             stop);
     }
 
-    private static async Task<ReadinessView> ShowAsync(string? product, string? release, string? plan, string? scope, Shelf shelf, FleetCache fleet, PlanTable plans, PlanDesk desk, DomainClock clock, CancellationToken stop)
+    private static async Task<ReadinessView> ShowAsync(string? product, string? release, string? plan, string? scope, Shelf shelf, CallersFleet fleet, CallersPlans plans, DomainClock clock, CancellationToken stop)
     {
-        var target = await Target.OfAsync(product, release, plan, shelf, desk, stop);
+        var target = await Target.OfAsync(product, release, plan, shelf, plans, stop);
         var now = clock.GetUtcNow();
         return await RowsAsync(target, scope, shelf, fleet, plans, now, (judgement, rows, _, undecided) => View(target, target.Scope(scope), judgement, rows, undecided, now), stop);
     }
@@ -120,9 +119,9 @@ internal static class ReadinessEndpoints
     }
 
     private static async Task<Page<ReadinessRow>> MachinesAsync(
-        string? product, string? release, string? plan, string? scope, string? check, string? state, string? gate, int? limit, string? cursor, Shelf shelf, FleetCache fleet, PlanTable plans, PlanDesk desk, RulingTable rulings, DomainClock clock, CancellationToken stop)
+        string? product, string? release, string? plan, string? scope, string? check, string? state, string? gate, int? limit, string? cursor, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, DomainClock clock, CancellationToken stop)
     {
-        var target = await Target.OfAsync(product, release, plan, shelf, desk, stop);
+        var target = await Target.OfAsync(product, release, plan, shelf, plans, stop);
         var now = clock.GetUtcNow();
         var states = state?.Split(',').Select(s => Plans.PlanEndpoints.Word<CheckState>("state", s)).ToHashSet();
         var machines = await RowsAsync(target, scope, shelf, fleet, plans, now, (judgement, rows, order, _) => order.Where(r => r < rows.Length && rows[r] && IsMeant(judgement, r, check, states, gate)).Select(r => judgement.Fleet[r]).ToArray(), stop);
@@ -154,9 +153,9 @@ internal static class ReadinessEndpoints
     }
 
     private static async Task<IResult> ReportAsync(
-        string? product, string? release, string? plan, string? scope, string? format, Shelf shelf, FleetCache fleet, PlanTable plans, PlanDesk desk, RulingTable rulings, DomainClock clock, CancellationToken stop)
+        string? product, string? release, string? plan, string? scope, string? format, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, DomainClock clock, CancellationToken stop)
     {
-        var target = await Target.OfAsync(product, release, plan, shelf, desk, stop);
+        var target = await Target.OfAsync(product, release, plan, shelf, plans, stop);
         var now = clock.GetUtcNow();
         var decided = await rulings.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
         var (summary, machines) = await RowsAsync(target, scope, shelf, fleet, plans, now, (judgement, rows, order, _) => (FleetSummary.Of(judgement, rows), order.Where(r => r < rows.Length && rows[r]).Select(r => judgement.Fleet[r]).ToArray()), stop);
@@ -185,10 +184,10 @@ internal static class ReadinessEndpoints
         return Results.File(buffer.ToArray(), type, name);
     }
 
-    private static async Task<GateView> GateAsync(string name, string? product, string? release, string? plan, Shelf shelf, FleetCache fleet, PlanDesk desk, PlanTable plans, RulingTable rulings, DomainClock clock, CancellationToken stop)
+    private static async Task<GateView> GateAsync(string name, string? product, string? release, string? plan, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, DomainClock clock, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, desk, plans, clock, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, plans, clock, stop);
         return await target.ShowGateAsync(machine, rulings, clock.GetUtcNow(), stop);
     }
 

@@ -1,8 +1,8 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.Plans;
@@ -16,14 +16,16 @@ internal static class RunEndpoints
     public static void MapRuns(this RouteGroupBuilder api)
     {
         api.MapGet("/runs", ListAsync).WithName("ListRuns");
-        api.MapGet("/runs/{run}", async (string run, RunLog runs, FleetCache fleet, DomainClock clock, CancellationToken stop) => await ViewAsync(Number(run), runs, fleet, clock, stop)).WithName("GetRun").ProducesProblem(404);
-        api.MapPost("/runs/{run}/decisions", async (string run, DecisionCommand command, PlanDesk desk, RunLog runs, FleetCache fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapGet("/runs/{run}", async (string run, RunLog runs, CallersFleet fleet, DomainClock clock, CancellationToken stop) => await ViewAsync(Number(run), runs, fleet, clock, stop)).WithName("GetRun").ProducesProblem(404);
+        api.MapPost("/runs/{run}/decisions", async (string run, DecisionCommand command, PlanDesk desk, RunLog runs, CallersFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
         {
+            await FindAsync(Number(run), runs, fleet, stop);
             await desk.DecideAsync(Number(run), PlanEndpoints.Word<Decision>("decision", command.Decision), PlanEndpoints.Reason(command.Reason), caller.Actor(), stop);
             return await ViewAsync(Number(run), runs, fleet, clock, stop);
         }).WithName("DecideRun").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/runs/{run}/loose-ends/{name}/close", async (string run, string name, Because because, PlanDesk desk, RunLog runs, FleetCache fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/runs/{run}/loose-ends/{name}/close", async (string run, string name, Because because, PlanDesk desk, RunLog runs, CallersFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
         {
+            await FindAsync(Number(run), runs, fleet, stop);
             await desk.CloseLooseEndAsync(Number(run), name, PlanEndpoints.Reason(because.Reason), caller.Actor(), stop);
             return await ViewAsync(Number(run), runs, fleet, clock, stop);
         }).WithName("CloseLooseEnd").ProducesProblem(404);
@@ -33,12 +35,13 @@ internal static class RunEndpoints
         ? number
         : throw new CommandException("unknown-run", $"There is no run '{run}'; a run is written like r118. 'gstair run list' shows those that exist.");
 
-    private static async Task<Page<RunRow>> ListAsync(string? plan, string? standing, string? wave, int? limit, string? cursor, RunLog runs, FleetCache fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<Page<RunRow>> ListAsync(string? plan, string? standing, string? wave, int? limit, string? cursor, RunLog runs, CallersFleet fleet, DomainClock clock, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var machines = await fleet.AllAsync(stop);
         var standings = standing?.Split(',').ToHashSet();
         var rows = (await runs.ListAsync(plan, stop))
+            .Where(r => machines.ContainsKey(new(r.State.Machine)))
             .Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now))
             .Where(r => (standings is null || standings.Contains(r.Standing)) && (wave is null || r.Wave == wave))
             .OrderBy(r => Urgency(r)).ThenBy(r => r.Closed is null ? r.SlotStart : DateTimeOffset.MaxValue).ThenByDescending(r => r.Closed)
@@ -49,9 +52,14 @@ internal static class RunEndpoints
     /// <summary>What needs somebody comes first, then what moves, then what waits, then what is over.</summary>
     private static int Urgency(RunRow r) => r.Standing switch { "parked" => 0, "under-way" => 1, "scheduled" => 2, "proved" => 3, _ => 4 };
 
-    private static async Task<RunView> ViewAsync(long number, RunLog runs, FleetCache fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<RunView> ViewAsync(long number, RunLog runs, CallersFleet fleet, DomainClock clock, CancellationToken stop)
     {
-        var stored = await runs.FindAsync(number, stop) ?? throw new CommandException("unknown-run", $"There is no run r{number}. 'gstair run list' shows those that exist.");
-        return RunViews.View(stored, await runs.EventsAsync(number, stop), (await fleet.AllAsync(stop))[new(stored.State.Machine)], clock.GetUtcNow());
+        var (stored, machine) = await FindAsync(number, runs, fleet, stop);
+        return RunViews.View(stored, await runs.EventsAsync(number, stop), machine, clock.GetUtcNow());
     }
+
+    private static async Task<(StoredRun Run, Machine Machine)> FindAsync(long number, RunLog runs, CallersFleet fleet, CancellationToken stop) =>
+        await runs.FindAsync(number, stop) is { } stored && (await fleet.AllAsync(stop)).TryGetValue(new(stored.State.Machine), out var machine)
+            ? (stored, machine)
+            : throw new CommandException("unknown-run", $"There is no run r{number}. 'gstair run list' shows those that exist.");
 }

@@ -1,57 +1,122 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
+using GrandStair.Core.Access;
 using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.Problems;
 using GrandStair.Storage.Access;
+using GrandStair.Storage.Audit;
 
 namespace GrandStair.Service.Session;
 
-/// <summary>Signing in and out of the console.</summary>
+/// <summary>Signing in to the console and out of it, one's own password, and the sessions that there are.</summary>
 internal static class SessionEndpoints
 {
+    private const int MostAgent = 200;
     private static readonly TimeSpan Lasts = TimeSpan.FromHours(12);
 
     public static void MapSession(this WebApplication app, RouteGroupBuilder api)
     {
-        app.MapGet("/login/{secret}", async (string secret, AccessTable access, HttpContext context, CancellationToken stop) =>
+        app.MapGet("/login/{secret}", async (string secret, AccessTable access, AccountTable accounts, DomainClock clock, HttpContext context, CancellationToken stop) =>
         {
-            if (await access.UseLoginLinkAsync(secret, DateTimeOffset.UtcNow, stop) is not { } actor) return Results.Redirect("/sign-in?link=used");
-            await BeginAsync(access, context, actor, stop);
-            return Results.Redirect("/");
+            if (await access.UseLoginLinkAsync(secret, DateTimeOffset.UtcNow, stop) is not { } account) return Results.Redirect("/sign-in?link=used");
+            return await BeginAsync(access, accounts, context, clock, account, "link", RoleNames.Every, SiteScope.All, stop) ? Results.Redirect("/") : Results.Redirect("/sign-in?link=used");
         }).ExcludeFromDescription();
 
-        api.MapPost("/session", async (SignIn signIn, AccessTable access, DomainClock clock, HttpContext context, CancellationToken stop) =>
+        api.MapPost("/session", SignInAsync).AllowAnonymous().WithName("SignIn").Produces<SessionView>().ProducesProblem(401).ProducesProblem(429);
+        api.MapGet("/session", async (ClaimsPrincipal caller, AccountTable accounts, ServiceOptions options, Shelf shelf, DomainClock clock, CancellationToken stop) => await ViewAsync(caller.Caller(), accounts, options, shelf, clock, stop)).WithName("GetSession");
+        api.MapDelete("/session", async (AccessTable access, DomainClock clock, ClaimsPrincipal caller, HttpContext context, CancellationToken stop) =>
         {
-            if (CrossSite.IsForgeable(context.Request)) return Results.Problem(ProblemResults.Of(403, "foreign-origin", "Sign in from the console's own page."));
-            if (await access.ActorOfTokenAsync(signIn.Token.Trim(), stop) is not { } actor)
-                return Results.Problem(ProblemResults.Of(401, "wrong-token", "This token is not known, or has ended. The first one is in the data folder's admin.token."));
-            await BeginAsync(access, context, actor, stop);
-            return Results.Ok(View(actor, clock));
-        }).AllowAnonymous().WithName("SignIn").Produces<SessionView>().ProducesProblem(401);
-
-        api.MapGet("/session", (ClaimsPrincipal caller, DomainClock clock) => View(caller.Actor(), clock)).WithName("GetSession");
-
-        api.MapDelete("/session", async (AccessTable access, HttpContext context, CancellationToken stop) =>
-        {
-            if (context.Request.Cookies[CallerHandler.Cookie] is { } session) await access.EndSessionAsync(session, stop);
-            context.Response.Cookies.Delete(CallerHandler.Cookie);
+            if (caller.Session() is { } session) await access.EndSessionAsync(session, null, caller.Actor(), clock.GetUtcNow(), stop);
+            context.Response.Cookies.Delete(Callers.Cookie(context.Request), Options(context));
             return Results.NoContent();
-        }).WithName("SignOut");
-    }
-
-    private static SessionView View(string actor, DomainClock clock) => new(actor, typeof(SessionEndpoints).Assembly.GetName().Version!.ToString(3), clock.GetUtcNow(), clock.Pace);
-
-    private static async Task BeginAsync(AccessTable access, HttpContext context, string actor, CancellationToken stop)
-    {
-        var session = await access.BeginSessionAsync(actor, DateTimeOffset.UtcNow + Lasts, stop);
-        context.Response.Cookies.Append(CallerHandler.Cookie, session, new()
+        }).WithName("SignOut").Produces(204);
+        api.MapPut("/session/password", async (PasswordChange change, Passwords passwords, AccountTable accounts, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
         {
-            HttpOnly = true,
-            SameSite = SameSiteMode.Strict,
-            Secure = context.Request.IsHttps,
-            Path = "/",
-            MaxAge = Lasts,
-        });
+            var name = caller.Actor().Name;
+            if (!await passwords.IsRightAsync(name, change.Old, stop)) throw new CommandException("wrong-password", "The password that stood is another one. Nothing was changed.");
+            await accounts.SetPasswordAsync(name, Passwords.Hash(name, change.New), caller.Session(), caller.Actor(), clock.GetUtcNow(), stop);
+            return Results.NoContent();
+        }).WithName("ChangePassword").Produces(204).ProducesProblem(409).ProducesProblem(429);
+        api.MapGet("/sessions", async (string? account, AccessTable access, ClaimsPrincipal caller, CancellationToken stop) =>
+            (await access.SessionsAsync(Whose(caller, account), DateTimeOffset.UtcNow, stop)).Select(s => Show(s, caller.Session())).ToArray()).WithName("ListSessions");
+        api.MapDelete("/sessions/{id}", async (string id, AccessTable access, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
+            await access.EndSessionAsync(Number('s', id), Whose(caller, null), caller.Actor(), clock.GetUtcNow(), stop)
+                ? Results.NoContent()
+                : throw new CommandException("unknown-session", $"There is no session '{id}'. 'gstair session list' shows those that there are.")).WithName("EndSession").Produces(204).ProducesProblem(404);
     }
+
+    /// <summary>Whose tokens and sessions somebody may see: an admin for all sites those of all, everybody else his own.</summary>
+    public static string? Whose(ClaimsPrincipal caller, string? account)
+    {
+        var may = caller.Caller();
+        return may.Roles.HasFlag(Roles.Admin) && may.Sites.IsAll ? account : may.Actor.Name;
+    }
+
+    /// <summary>A number as it is written, such as <c>t3</c>.</summary>
+    public static long Number(char letter, string id) => id.Length > 1 && id[0] == letter && long.TryParse(id.AsSpan(1), System.Globalization.NumberStyles.None, null, out var number) ? number : 0;
+
+    private static async Task<IResult> SignInAsync(
+        SignIn signIn, Passwords passwords, AccessTable access, AccountTable accounts, AuditTable audit, ServiceOptions options, Shelf shelf, DomainClock clock, HttpContext context, CancellationToken stop)
+    {
+        if (CrossSite.IsForgeable(context.Request)) return Results.Problem(ProblemResults.Of(403, "foreign-origin", "Sign in from the console's own page."));
+        if (signIn.Token is { } token)
+        {
+            if (await access.OfTokenAsync(token.Trim(), DateTimeOffset.UtcNow, stop) is not { } known)
+                return Results.Problem(ProblemResults.Of(401, "wrong-token", "This token is not known, or has ended. The first one is in the data folder's admin.token."));
+            if (known.Kind != AccountKind.Person) return Results.Problem(ProblemResults.Of(401, "program", "This is a program's token; programs call the interface and do not sign in to the console."));
+            await BeginAsync(access, accounts, context, clock, known.Account, "token", known.Roles, known.Sites, stop);
+            return Results.Ok(await ViewAsync(new(new(known.Account), known.Kind, known.Roles, known.Sites), accounts, options, shelf, clock, stop));
+        }
+
+        var name = (signIn.Account ?? "").Trim().ToLowerInvariant();
+        if (!await passwords.IsRightAsync(name, signIn.Password ?? "", stop))
+        {
+            await audit.AddAsync(clock.GetUtcNow(), new("nobody", context.Address()), "session refused", name.Length <= Account.LongestName ? name : $"{name[..Account.LongestName]}…", null, "wrong account or password", stop);
+            return Results.Problem(ProblemResults.Of(401, "wrong-password", "There is no such account with this password."));
+        }
+
+        var account = (await accounts.FindAsync(name, stop))!;
+        await BeginAsync(access, accounts, context, clock, name, "password", RoleNames.Every, SiteScope.All, stop);
+        return Results.Ok(await ViewAsync(new(new(name), account.Kind, account.Roles, account.Sites), accounts, options, shelf, clock, stop));
+    }
+
+    private static async Task<SessionView> ViewAsync(Caller caller, AccountTable accounts, ServiceOptions options, Shelf shelf, DomainClock clock, CancellationToken stop) => new(
+        caller.Actor.Name,
+        caller.Kind.ToString().ToLowerInvariant(),
+        caller.Roles.Names(),
+        caller.Sites.Names,
+        [.. CallRights.Of.Where(r => r.Value.Refuses(caller) is null).Select(r => r.Key).Order(StringComparer.Ordinal)],
+        (await accounts.FindAsync(caller.Actor.Name, stop))?.HasPassword ?? false,
+        [.. Notices(options, shelf)],
+        typeof(SessionEndpoints).Assembly.GetName().Version!.ToString(3),
+        clock.GetUtcNow(),
+        clock.Pace);
+
+    private static IEnumerable<string> Notices(ServiceOptions options, Shelf shelf)
+    {
+        if (options.IsPlainAbroad) yield return $"This service answers on {options.Listen} over plain HTTP: what you type goes over the network as it is.";
+        if (!shelf.Waiting.IsEmpty) yield return $"The catalogue's files of {string.Join(", ", shelf.Waiting.Keys)} were changed and wait for an approver; until then these products go on as they were.";
+    }
+
+    private static SignedInView Show(StoredSession s, long? own) => new($"s{s.Id}", s.Account, s.Way, s.Begun, s.Expires, s.LastUsed, s.From, s.Agent, s.Id == own);
+
+    /// <summary>Begins a session and gives the browser its cookie: always a new one, and the one that the browser had is over.</summary>
+    public static async Task<bool> BeginAsync(
+        AccessTable access, AccountTable accounts, HttpContext context, DomainClock clock, string account, string way, Roles roles, SiteScope sites, CancellationToken stop)
+    {
+        if (await accounts.FindAsync(account, stop) is not { Ended: null }) return false;
+        var now = DateTimeOffset.UtcNow;
+        var agent = string.Concat(context.Request.Headers.UserAgent.ToString().Where(c => !char.IsControl(c)).Take(MostAgent));
+        var session = await access.BeginSessionAsync(
+            new(0, account, way, roles, sites, now, now + Lasts, now, context.Address(), agent), context.Request.Cookies[Callers.Cookie(context.Request)], new(account, context.Address()), clock.GetUtcNow(), stop);
+        await accounts.SignedInAsync(account, now, stop);
+        var cookie = Options(context);
+        cookie.MaxAge = Lasts;
+        context.Response.Cookies.Append(Callers.Cookie(context.Request), session, cookie);
+        return true;
+    }
+
+    private static CookieOptions Options(HttpContext context) => new() { HttpOnly = true, SameSite = SameSiteMode.Strict, Secure = context.Request.IsHttps, Path = "/" };
 }

@@ -1,18 +1,20 @@
 using System.Collections.Immutable;
 using System.Globalization;
+using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Sources;
 using GrandStair.Links;
 using GrandStair.Links.Directories;
+using GrandStair.Service.Secrets;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
 
 namespace GrandStair.Service.Sources;
 
 /// <summary>Reads the sources that the service was given: on demand, and each by its schedule.</summary>
-internal sealed class SourceDesk(ServiceOptions options, Shelf shelf, FleetTable fleet, SourceTable reads, DomainClock clock, ILogger<SourceDesk> log) : BackgroundService
+internal sealed class SourceDesk(ServiceOptions options, SecretDesk secrets, Shelf shelf, FleetTable fleet, SourceTable reads, DomainClock clock, ILogger<SourceDesk> log) : BackgroundService
 {
     private const int MostTold = 20;
     private static readonly TimeSpan Tick = TimeSpan.FromSeconds(5);
@@ -37,7 +39,7 @@ internal sealed class SourceDesk(ServiceOptions options, Shelf shelf, FleetTable
     /// <summary>Reads a source now.</summary>
     /// <exception cref="CommandException">There is no such source, or nothing of it can be taken.</exception>
     /// <exception cref="LinkException">It could not be read; what was known stays.</exception>
-    public async Task<(SourceRead Read, IReadOnlyList<string> Problems)> ReadAsync(string name, string actor, CancellationToken stop)
+    public async Task<(SourceRead Read, IReadOnlyList<string> Problems)> ReadAsync(string name, Actor actor, CancellationToken stop)
     {
         if (!Sources.TryGetValue(name, out var source))
             throw new CommandException("unknown-source", $"There is no source '{name}'{(Spelling.Nearest(name, Sources.Keys) is { } near ? $"; did you mean '{near}'?" : Sources.IsEmpty ? ". Start the service with --sources FOLDER." : $"; there are {string.Join(", ", Sources.Keys)}.")}");
@@ -60,7 +62,7 @@ internal sealed class SourceDesk(ServiceOptions options, Shelf shelf, FleetTable
             try
             {
                 var last = (await reads.AllAsync(stoppingToken)).ToDictionary(r => r.Source, r => r.At);
-                foreach (var source in Sources.Values.Where(s => s.Every is { } every && clock.GetUtcNow() - last.GetValueOrDefault(s.Name) > every)) await ReadAsync(source.Name, "schedule", stoppingToken);
+                foreach (var source in Sources.Values.Where(s => s.Every is { } every && clock.GetUtcNow() - last.GetValueOrDefault(s.Name) > every)) await ReadAsync(source.Name, Actor.Schedule, stoppingToken);
             }
             catch (Exception error) when (error is LinkException or CommandException or IOException or StoreException or System.Data.Common.DbException)
             {
@@ -71,10 +73,10 @@ internal sealed class SourceDesk(ServiceOptions options, Shelf shelf, FleetTable
         }
     }
 
-    private async Task<(SourceRead Read, IReadOnlyList<string> Problems)> TakeAsync(DirectorySource source, string actor, CancellationToken stop)
+    private async Task<(SourceRead Read, IReadOnlyList<string> Problems)> TakeAsync(DirectorySource source, Actor actor, CancellationToken stop)
     {
         var security = source.Security switch { "tls" => LdapSecurity.Tls, "starttls" => LdapSecurity.StartTls, _ => LdapSecurity.None };
-        var password = source.PasswordFile is { } file ? (await File.ReadAllTextAsync(file, stop)).TrimEnd('\n', '\r') : null;
+        var password = source.Password is { } asked ? await secrets.OfAsync(asked, stop) : null;
         string[] attributes = [.. source.Fields.Values.Append(source.Seen).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase)];
         var query = new LdapQuery(source.Server, source.Port, security, source.Bind, source.Base, source.Filter, attributes, source.PageSize);
         var problems = new List<string>();

@@ -19,7 +19,7 @@ internal static class SourceEndpoints
         {
             var (read, problems) = await desk.ReadAsync(name, caller.Actor(), stop);
             return Show(desk.Sources[name], read, problems);
-        }).WithName("ReadSource").ProducesProblem(404).ProducesProblem(409).ProducesProblem(502);
+        }).Lasts().WithName("ReadSource").ProducesProblem(404).ProducesProblem(409).ProducesProblem(502);
     }
 
     private static SourceView Show(Files.Sources.DirectorySource s, SourceRead? last, IReadOnlyList<string> problems) =>

@@ -1,9 +1,9 @@
 using System.Security.Cryptography;
 
-namespace GrandStair.Service.Fleet;
+namespace GrandStair.Service.HostKeys;
 
 /// <summary>Host keys as people compare them.</summary>
-internal static class HostKeys
+internal static class HostKey
 {
     /// <summary>Whether the text is a key as in known_hosts.</summary>
     public static bool IsKey(string? text) => Bytes(text) is not null;

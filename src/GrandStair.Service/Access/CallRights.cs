@@ -1,0 +1,145 @@
+using System.Collections.Frozen;
+using GrandStair.Core.Access;
+using GrandStair.Engine.Clocks;
+using GrandStair.Service.Problems;
+using GrandStair.Storage.Audit;
+using Microsoft.AspNetCore.OpenApi;
+using Microsoft.OpenApi;
+
+namespace GrandStair.Service.Access;
+
+/// <summary>What one may not do, though one may see it.</summary>
+/// <param name="message">What it would need, and whom to ask. It says nothing that depends on what one may not see.</param>
+internal sealed class NotAllowedException(string message) : Exception(message);
+
+/// <summary>
+/// What every call needs: the one place that says so. A call that is not here does not come up with the service;
+/// whoever calls needs one of the roles, and where it says so an account for all sites.
+/// </summary>
+internal static class CallRights
+{
+    private const Roles Reader = Roles.Reader, Auditor = Roles.Auditor, Planner = Roles.Planner, Approver = Roles.Approver, Operator = Roles.Operator, Admin = Roles.Admin;
+    private static readonly Right Anybody = new(Roles.None);
+
+    /// <summary>By the call's name in the OpenAPI document.</summary>
+    public static FrozenDictionary<string, Right> Of { get; } = new Dictionary<string, Right>
+    {
+        // Looking: everybody with an account, at his sites.
+        ["GetSession"] = Anybody,
+        ["SignOut"] = Anybody,
+        ["ListKeys"] = Anybody,
+        ["CompleteCondition"] = Anybody,
+        ["ListMachines"] = Anybody,
+        ["GetMachine"] = Anybody,
+        ["GetReadingHistory"] = Anybody,
+        ["ListDisagreements"] = Anybody,
+        ["ListProducts"] = Anybody,
+        ["GetReadiness"] = Anybody,
+        ["ListReadinessMachines"] = Anybody,
+        ["GetReadinessReport"] = Anybody,
+        ["GetGate"] = Anybody,
+        ["GetExposure"] = Anybody,
+        ["ListFixes"] = Anybody,
+        ["ListWaivers"] = Anybody,
+        ["GetReferralPack"] = Anybody,
+        ["ListPlans"] = Anybody,
+        ["GetPlan"] = Anybody,
+        ["ListMembers"] = Anybody,
+        ["ListAcknowledgements"] = Anybody,
+        ["GetOutcomes"] = Anybody,
+        ["ListRuns"] = Anybody,
+        ["GetRun"] = Anybody,
+        ["GetOverview"] = Anybody,
+        ["WatchChanges"] = Anybody,
+        ["DescribeInterface"] = Anybody,
+        // One's own password, tokens and sessions; those of others are an admin's, which the call itself sees to.
+        ["ChangePassword"] = Anybody,
+        ["ListTokens"] = Anybody,
+        ["CreateToken"] = Anybody,
+        ["EndToken"] = Anybody,
+        ["ListSessions"] = Anybody,
+        ["EndSession"] = Anybody,
+        // The whole fleet.
+        ["ImportFleet"] = new(Planner | Admin, AllSites: true),
+        ["ListImports"] = new(Roles.None, AllSites: true),
+        ["ListSources"] = new(Roles.None, AllSites: true),
+        ["ReadSource"] = new(Planner | Admin, AllSites: true),
+        // Machines.
+        ["ReadMachine"] = new(Planner | Operator),
+        ["AskCheckAgain"] = new(Planner | Operator),
+        ["MendCheck"] = new(Operator),
+        ["WaiveCheck"] = new(Approver),
+        ["EndWaiver"] = new(Approver),
+        ["PinHostKey"] = new(Admin),
+        ["ListHostKeys"] = Anybody,
+        ["ListFirstUse"] = Anybody,
+        ["ImportKnownHosts"] = new(Admin),
+        ["TrustFirstUse"] = new(Admin),
+        ["EndFirstUse"] = new(Admin),
+        // What runs on machines.
+        ["ListScriptUses"] = new(Auditor | Approver | Operator | Admin),
+        ["ListCatalogueChanges"] = Anybody,
+        ["ApproveCatalogue"] = new(Approver, AllSites: true),
+        // Plans and runs.
+        ["CreatePlan"] = new(Planner),
+        ["ChooseMethod"] = new(Planner),
+        ["ExcuseMachine"] = new(Planner),
+        ["Acknowledge"] = new(Approver),
+        ["StartPlan"] = new(Operator),
+        ["HoldPlan"] = new(Planner | Approver | Operator),
+        ["GoAgain"] = new(Operator),
+        ["DecideRun"] = new(Operator),
+        ["CloseLooseEnd"] = new(Operator),
+        // Secrets.
+        ["ListSecrets"] = new(Admin, AllSites: true),
+        ["PutSecret"] = new(Admin, AllSites: true),
+        ["RemoveSecret"] = new(Admin, AllSites: true),
+        ["RotateSecrets"] = new(Admin, AllSites: true),
+        // Accounts and the audit.
+        ["ListAccounts"] = new(Auditor | Admin, AllSites: true),
+        ["AddAccount"] = new(Admin, AllSites: true),
+        ["ChangeAccount"] = new(Admin, AllSites: true),
+        ["SetPassword"] = new(Admin, AllSites: true),
+        ["EndAccount"] = new(Admin, AllSites: true),
+        ["ListAudit"] = new(Auditor),
+        ["ExportAudit"] = new(Auditor, AllSites: true),
+        ["VerifyAudit"] = new(Auditor, AllSites: true),
+    }.ToFrozenDictionary(StringComparer.Ordinal);
+
+    /// <summary>Lets every call of a group carry what it needs.</summary>
+    /// <exception cref="InvalidOperationException">A call has no entry here, when the service starts.</exception>
+    public static void NeedRights(this RouteGroupBuilder api) => ((IEndpointConventionBuilder)api).Finally(endpoint =>
+    {
+        if (endpoint.Metadata.OfType<Microsoft.AspNetCore.Authorization.IAllowAnonymous>().Any()) return;
+        if (endpoint.Metadata.OfType<IEndpointNameMetadata>().LastOrDefault()?.EndpointName is not { } name) return;
+        endpoint.Metadata.Add(Of.TryGetValue(name, out var right) ? right : throw new InvalidOperationException($"The call {name} says nowhere what it needs; put it into {nameof(CallRights)}."));
+    });
+
+    /// <summary>Refuses calls that the caller has not the right to. That somebody tried is kept.</summary>
+    public static void UseCallRights(this WebApplication app) => app.Use(async (context, next) =>
+    {
+        if (context.User is CallerPrincipal { Caller: var caller } && context.GetEndpoint()?.Metadata.GetMetadata<Right>()?.Refuses(caller) is { } why) await RefuseAsync(context, caller, why);
+        else await next(context);
+    });
+
+    /// <summary>Answers that a caller may not, and keeps that he tried.</summary>
+    public static async Task RefuseAsync(HttpContext context, Caller caller, string why)
+    {
+        var name = context.GetEndpoint()?.Metadata.GetMetadata<IEndpointNameMetadata>()?.EndpointName ?? "";
+        await context.RequestServices.GetRequiredService<AuditTable>().AddAsync(
+            context.RequestServices.GetRequiredService<DomainClock>().GetUtcNow(), caller.Actor, "refused", name, null, why, context.RequestAborted);
+        await ProblemResults.WriteAsync(context, 403, "not-allowed", why);
+    }
+
+    /// <summary>Says in the OpenAPI document what each call needs.</summary>
+    public static Task DescribeAsync(OpenApiOperation operation, OpenApiOperationTransformerContext context, CancellationToken stop)
+    {
+        if (context.Description.ActionDescriptor.EndpointMetadata.OfType<Right>().FirstOrDefault() is not { } right) return Task.CompletedTask;
+        var roles = right.Any == Roles.None ? RoleNames.Every.Names() : right.Any.Names();
+        operation.Description = $"Needs {(right.Any == Roles.None ? "an account" : $"the role {string.Join(" or ", roles)}")}{(right.AllSites ? ", for all sites" : "; it is held to the account's sites")}.";
+        operation.Extensions ??= new Dictionary<string, IOpenApiExtension>();
+        operation.Extensions["x-roles"] = new JsonNodeExtension(new System.Text.Json.Nodes.JsonArray([.. roles.Select(r => (System.Text.Json.Nodes.JsonNode)r)]));
+        operation.Extensions["x-all-sites"] = new JsonNodeExtension(right.AllSites);
+        return Task.CompletedTask;
+    }
+}

@@ -1,0 +1,46 @@
+using GrandStair.Core.Access;
+using GrandStair.Core.Conditions;
+using GrandStair.Core.Readiness;
+using GrandStair.Core.Readings;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+
+namespace GrandStair.Service.Access;
+
+/// <summary>The fleet as whoever calls may see it: machines at other sites do not exist for him. Endpoints know no other fleet.</summary>
+internal sealed class CallersFleet(FleetCache fleet, IHttpContextAccessor context)
+{
+    /// <summary>The sites that he may see.</summary>
+    public SiteScope Sites => context.HttpContext!.User.Caller().Sites;
+
+    /// <summary>All his machines.</summary>
+    public async Task<IReadOnlyDictionary<MachineId, Machine>> AllAsync(CancellationToken stop)
+    {
+        var all = await fleet.AllAsync(stop);
+        var sites = Sites;
+        return sites.IsAll ? all : all.Values.Where(m => sites.Holds(m.Site)).ToDictionary(m => m.Id);
+    }
+
+    /// <summary>The machine of that name or id, or which one may be meant.</summary>
+    /// <exception cref="CommandException">There is none that he may see.</exception>
+    public async Task<Machine> MachineAsync(string name, CancellationToken stop)
+    {
+        if (await fleet.FindAsync(name, stop) is { } machine && Sites.Holds(machine.Site)) return machine;
+        var near = Spelling.Nearest(name, (await AllAsync(stop)).Values.Select(m => m.Name));
+        throw new CommandException("unknown-machine", $"There is no machine '{name}'{(near is null ? ". 'gstair fleet list' shows those that exist." : $"; did you mean '{near}'?")}");
+    }
+
+    /// <summary>The machines of a condition, by name, and of how many it cannot be told.</summary>
+    public Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(string? filter, Shelf shelf, DateTimeOffset now, CancellationToken stop) =>
+        fleet.MatchingAsync(string.IsNullOrWhiteSpace(filter) ? null : ConditionParser.Parse(filter, shelf.Keys), Sites, now, stop);
+
+    /// <summary>The values of a key, those on most of his machines first.</summary>
+    public Task<IReadOnlyList<(string Value, int Machines)>> ValuesAsync(string key, string having, int most, CancellationToken stop) => fleet.ColumnsAsync(c => c.ValuesOf(key, having, most, Sites), stop);
+
+    /// <summary>Judges the fleet for an aim, and reads something from the judgement; which rows are his is said by the third of what is handed on.</summary>
+    public Task<T> JudgedAsync<T>(Aim aim, string? plan, DateTimeOffset now, Func<FleetJudgement, IReadOnlyList<int>, Func<int, bool>, T> read, CancellationToken stop)
+    {
+        var sites = Sites;
+        return fleet.JudgedAsync(aim, plan, now, (judgement, order) => read(judgement, order, row => sites.Holds(judgement.Fleet[row].Site)), stop);
+    }
+}

@@ -1,0 +1,86 @@
+using System.Globalization;
+using System.Text;
+using GrandStair.Contracts;
+using GrandStair.Core.Audit;
+using GrandStair.Core.Readings;
+using GrandStair.Engine.Plans;
+using GrandStair.Files.Audit;
+using GrandStair.Service.Access;
+using GrandStair.Storage.Audit;
+
+namespace GrandStair.Service.Audit;
+
+/// <summary>Who did what: read, carried away, and checked.</summary>
+internal static class AuditEndpoints
+{
+    private const int Part = 1000;
+    private const int MostItems = 1000;
+    private const int Usual = 100;
+
+    public static void MapAudit(this RouteGroupBuilder api)
+    {
+        api.MapGet("/audit", ListAsync).WithName("ListAudit").ProducesProblem(409);
+        api.MapGet("/audit/export", ExportAsync).Lasts().WithName("ExportAudit").Produces(200, contentType: "application/jsonl");
+        api.MapGet("/audit/verdict", VerifyAsync).Lasts().WithName("VerifyAudit");
+    }
+
+    private static async Task<Page<AuditView>> ListAsync(
+        string? actor, string? command, string? subject, string? machine, string? since, string? until, int? limit, string? cursor, AuditTable audit, CallersFleet fleet, CancellationToken stop)
+    {
+        if (limit is < 1 or > MostItems) throw new CommandException("limit", $"limit is {limit}; expected 1 to {MostItems}.");
+        long? before = null;
+        if (cursor is not null) before = long.TryParse(cursor, NumberStyles.None, CultureInfo.InvariantCulture, out var number) ? number : throw new CommandException("cursor", $"'{cursor}' is no cursor of this list; take the one that the last part gave as 'next'.");
+        var of = machine is null ? (MachineId?)null : (await fleet.MachineAsync(machine, stop)).Id;
+        var his = fleet.Sites.IsAll ? null : (await fleet.AllAsync(stop)).Keys.ToHashSet();
+        var most = limit ?? Usual;
+        var question = new AuditQuestion(actor, command, subject, of, Moment("since", since), Moment("until", until), his);
+        var entries = await audit.NewestAsync(question, before, most + 1, stop);
+        var total = entries.Count <= most && cursor is null ? entries.Count : await audit.CountAsync(question, stop);
+        var machines = await fleet.AllAsync(stop);
+        return new([.. entries.Take(most).Select(e => Show(e, machines, fleet.Sites.IsAll))], entries.Count > most ? entries[most - 1].Entry.Number.ToString(CultureInfo.InvariantCulture) : null, total);
+    }
+
+    private static DateTimeOffset? Moment(string what, string? text)
+    {
+        if (text is null) return null;
+        return ReadingValue.Parse(ValueKind.Instant, text, out var expected) is { } value
+            ? DateTimeOffset.FromUnixTimeSeconds((long)value.Amount)
+            : throw new CommandException(what, $"{what} is '{text}'; expected {expected}.");
+    }
+
+    private static AuditView Show(SealedEntry e, IReadOnlyDictionary<MachineId, Machine> machines, bool whole) => new(
+        e.Entry.Number, e.Entry.At, e.Entry.Actor, e.Entry.From, e.Entry.Command, e.Entry.Subject, e.Entry.Machine is { } id ? machines.GetValueOrDefault(new(id))?.Name ?? $"m{id}" : null, e.Entry.Before, e.Entry.After, e.Entry.Reason, whole ? e.Hash : null);
+
+    /// <summary>The sealed audit as JSON Lines: first the public key, then the seals, then every entry with its hash.</summary>
+    private static IResult ExportAsync(AuditTable audit, AuditKey key, HttpContext context) => Results.Stream(
+        async stream =>
+        {
+            var stop = context.RequestAborted;
+            await using var writer = new StreamWriter(stream, new UTF8Encoding(false));
+            await writer.WriteLineAsync(AuditExport.KeyLine(key.PublicPem));
+            foreach (var seal in await audit.SealsAsync(stop)) await writer.WriteLineAsync(AuditExport.SealLine(seal));
+            long last = 0;
+            while (await audit.AfterAsync(last, Part, stop) is { Count: > 0 } entries)
+            {
+                foreach (var entry in entries.Where(e => e.Hash is not null)) await writer.WriteLineAsync(AuditExport.EntryLine(entry));
+                last = entries[^1].Entry.Number;
+            }
+        },
+        "application/jsonl",
+        "audit.jsonl");
+
+    private static async Task<AuditVerdict> VerifyAsync(AuditTable audit, AuditSealer sealer, AuditKey key, CancellationToken stop)
+    {
+        var head = await sealer.HeadAsync(stop);
+        var seals = await audit.SealsAsync(stop);
+        var check = new AuditCheck(seals, key.IsSigned, known: head is null ? null : (head.Number, head.Hash));
+        long last = 0;
+        while (await audit.AfterAsync(last, Part, stop) is { Count: > 0 } entries)
+        {
+            foreach (var entry in entries) check.Look(entry);
+            last = entries[^1].Entry.Number;
+        }
+
+        return new(check.Number, check.Unsealed, seals.Count, check.Head ?? "", key.Id, [.. check.End().Select(f => new AuditFaultView(f.Number, f.What))]);
+    }
+}
