@@ -1,6 +1,7 @@
 using System.CommandLine;
 using System.Text.Encodings.Web;
 using System.Text.Json;
+using GrandStair.Cli.Login;
 using GrandStair.Client;
 using GrandStair.Files;
 using Spectre.Console;
@@ -25,9 +26,11 @@ internal static class ExitStatus
 /// <summary>Finds the service and the token, calls, prints, and tells errors.</summary>
 internal static class Caller
 {
+    // A token that ends within this time is renewed before it is used.
+    private static readonly TimeSpan Spare = TimeSpan.FromSeconds(30);
     public static readonly Option<bool> JsonOption = new("--json") { Description = "Print what the service answered as JSON, for programs.", Recursive = true };
     private static readonly Option<string?> ServiceOption = new("--service") { Description = "The service's address. Otherwise GSTAIR_SERVICE, or the data folder's service.url.", Recursive = true };
-    private static readonly Option<string?> DataOption = new("--data") { Description = "The service's data folder, with admin.token in it. Otherwise GSTAIR_DATA, or ./data. GSTAIR_TOKEN takes the token itself.", Recursive = true };
+    private static readonly Option<string?> DataOption = new("--data") { Description = "The service's data folder, with admin.token in it. Otherwise GSTAIR_DATA, or ./data. GSTAIR_TOKEN takes the token itself; 'gstair login' needs neither.", Recursive = true };
     private static readonly JsonSerializerOptions Indented = new(JsonSerializerDefaults.Web) { WriteIndented = true, Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
 
     public static void AddTo(RootCommand root)
@@ -51,7 +54,7 @@ internal static class Caller
         var screen = new Screen();
         return await GuardAsync(async () =>
         {
-            using var client = Connect(parsed);
+            using var client = await ConnectAsync(parsed, stop);
             return await work(parsed, client, screen, stop);
         });
     });
@@ -122,18 +125,44 @@ internal static class Caller
 
     private static Task TellAsync(string message) => Console.Error.WriteLineAsync($"gstair: {message}");
 
-    /// <summary>The service that a command line means.</summary>
+    /// <summary>The service that a command line means, to be called by whom it means.</summary>
     /// <exception cref="IOException">There is no token, or the address is none.</exception>
-    public static GrandStairClient Connect(ParseResult parsed)
+    public static async Task<GrandStairClient> ConnectAsync(ParseResult parsed, CancellationToken stop)
     {
-        var data = parsed.GetValue(DataOption) ?? Environment.GetEnvironmentVariable("GSTAIR_DATA") ?? "data";
-        var token = Environment.GetEnvironmentVariable("GSTAIR_TOKEN") ?? Read(System.IO.Path.Combine(data, "admin.token"))
-            ?? throw new IOException($"There is no token: {System.IO.Path.GetFullPath(data)} has no admin.token that can be read. Say where the service's data is with --data FOLDER, or give the token in GSTAIR_TOKEN.");
-        var service = parsed.GetValue(ServiceOption) ?? Environment.GetEnvironmentVariable("GSTAIR_SERVICE") ?? Read(System.IO.Path.Combine(data, "service.url")) ?? "http://127.0.0.1:7420";
+        var service = ServiceOf(parsed);
+        if (Environment.GetEnvironmentVariable("GSTAIR_TOKEN") is { } given) return new(service, given);
+        var data = DataOf(parsed);
+        // A data folder that was named is meant; one that merely lies here comes after a login.
+        if (data is not null && Read(System.IO.Path.Combine(data, "admin.token")) is { } named) return new(service, named);
+        if (data is null && LoginStore.All().TryGetValue(LoginStore.Name(service), out var login))
+        {
+            if (login.Refresh is not null && login.Ends < DateTimeOffset.UtcNow + Spare)
+            {
+                login = await DeviceFlow.RefreshAsync(login, stop);
+                LoginStore.Put(service, login);
+            }
+
+            return new(service, login.Token);
+        }
+
+        var here = data ?? "data";
+        return Read(System.IO.Path.Combine(here, "admin.token")) is { } token
+            ? new(service, token)
+            : throw new IOException($"There is no token: {System.IO.Path.GetFullPath(here)} has no admin.token that can be read, and you are not logged in. Log in with 'gstair login', say where the service's data is with --data FOLDER, or give the token in GSTAIR_TOKEN.");
+    }
+
+    /// <summary>The address of the service that a command line means.</summary>
+    /// <exception cref="IOException">It is none.</exception>
+    public static Uri ServiceOf(ParseResult parsed)
+    {
+        var service = parsed.GetValue(ServiceOption) ?? Environment.GetEnvironmentVariable("GSTAIR_SERVICE") ?? Read(System.IO.Path.Combine(DataOf(parsed) ?? "data", "service.url"))
+            ?? LoginStore.All().Keys.FirstOrDefault() ?? "http://127.0.0.1:7420";
         return Uri.TryCreate(service, UriKind.Absolute, out var address) && address.Scheme is "http" or "https"
-            ? new(address!, token)
+            ? address!
             : throw new IOException($"'{service}' is no address of a service; expected one such as http://127.0.0.1:7420.");
     }
+
+    private static string? DataOf(ParseResult parsed) => parsed.GetValue(DataOption) ?? Environment.GetEnvironmentVariable("GSTAIR_DATA");
 
     private static string? Read(string file)
     {

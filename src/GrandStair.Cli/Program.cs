@@ -1,17 +1,25 @@
 using System.CommandLine;
 using GrandStair.Cli;
+using GrandStair.Cli.Accounts;
+using GrandStair.Cli.Audit;
 using GrandStair.Cli.Catalogue;
 using GrandStair.Cli.Checks;
 using GrandStair.Cli.Completion;
 using GrandStair.Cli.Exposure;
 using GrandStair.Cli.Fleet;
+using GrandStair.Cli.HostKeys;
+using GrandStair.Cli.Login;
 using GrandStair.Cli.Machines;
 using GrandStair.Cli.Outcomes;
 using GrandStair.Cli.Overview;
 using GrandStair.Cli.Plans;
 using GrandStair.Cli.Readiness;
 using GrandStair.Cli.Runs;
+using GrandStair.Cli.Scripts;
+using GrandStair.Cli.Secrets;
+using GrandStair.Cli.Sessions;
 using GrandStair.Cli.Sources;
+using GrandStair.Cli.Tokens;
 
 var root = new RootCommand(
     """
@@ -33,6 +41,15 @@ root.Subcommands.Add(SourceCommands.Make());
 root.Subcommands.Add(OutcomeCommands.Make());
 root.Subcommands.Add(OverviewCommands.Make());
 root.Subcommands.Add(CatalogueCommands.Make());
+root.Subcommands.Add(LoginCommands.MakeLogin());
+root.Subcommands.Add(LoginCommands.MakeLogout());
+root.Subcommands.Add(AccountCommands.Make());
+root.Subcommands.Add(TokenCommands.Make());
+root.Subcommands.Add(SessionCommands.Make());
+root.Subcommands.Add(SecretCommands.Make());
+root.Subcommands.Add(HostKeyCommands.Make());
+root.Subcommands.Add(ScriptCommands.Make());
+root.Subcommands.Add(AuditCommands.Make());
 root.Subcommands.Add(CompletionCommands.MakeScript());
 root.Subcommands.Add(CompletionCommands.MakeComplete(root));
 

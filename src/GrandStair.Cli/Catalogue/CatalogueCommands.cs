@@ -6,7 +6,7 @@ namespace GrandStair.Cli.Catalogue;
 
 internal static class CatalogueCommands
 {
-    public static Command Make() => new("catalogue", "What is known of products: releases, hops, checks, methods, keys") { List(), Keys(), Issues(), Validate() };
+    public static Command Make() => new("catalogue", "What is known of products: releases, hops, checks, methods, keys") { List(), Keys(), Issues(), Validate(), Changes(), Approve() };
 
     private static Command List()
     {
@@ -20,6 +20,44 @@ internal static class CatalogueCommands
                     p.Name, r.Name, Screen.Word(r.Status), string.Join(", ", r.SupportEnds.Select(e => e.Key == "*" ? e.Value : $"{e.Key} {e.Value}")),
                     string.Join(", ", p.Hops.Where(h => h.To == r.Version).Select(h => h.Name)), p.Hops.Any(h => h.To == r.Version) ? string.Join(", ", p.Methods.Select(m => m.Name)) : "",
                 }))));
+        return command;
+    }
+
+    private static Command Changes()
+    {
+        var command = new Command("changes", "Show what is different in the catalogue's folders and waits for somebody's approval");
+        command.Asks(
+            (_, client, stop) => client.CatalogueChangesAsync(stop),
+            (changes, screen) =>
+            {
+                if (changes.Count == 0) screen.Say("Nothing waits: every product is as it was approved.");
+                foreach (var change in changes)
+                {
+                    screen.Say($"**{change.Product}** {change.Hash}");
+                    foreach (var file in change.Files)
+                    {
+                        screen.Say($"  **{file.File}** {file.Change}{(file.After is null ? "" : $", SHA-256 {file.After}")}");
+                        foreach (var line in file.Lines) screen.Say($"    {line}");
+                    }
+
+                    screen.Hint($"gstair catalogue approve \"{change.Product}\" {change.Hash} --reason …");
+                }
+            });
+        return command;
+    }
+
+    private static Command Approve()
+    {
+        var product = new Argument<string>("product") { Description = "The product." };
+        var hash = new Argument<string>("hash") { Description = "The hash of what you looked at, as 'catalogue changes' shows it." };
+        var reason = new Option<string>("--reason") { Description = "Why it may be used; kept with your name.", Required = true };
+        var command = new Command("approve", "Let a changed product, with its scripts, be used from now on") { product, hash, reason };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await client.ApproveCatalogueAsync(parsed.GetValue(product)!, parsed.GetValue(hash)!, parsed.GetValue(reason)!, stop);
+            screen.Say($"**{parsed.GetValue(product)}** is used as it is in the folder now. Runs under way go on with what they began with.");
+            return ExitStatus.Done;
+        });
         return command;
     }
 

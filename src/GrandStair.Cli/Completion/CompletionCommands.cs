@@ -49,7 +49,7 @@ internal static class CompletionCommands
             return parsed.GetCompletions().Select(c => c.Label).Where(l => l.StartsWith(word, StringComparison.Ordinal) && !l.StartsWith('/') && l != "-?" && l != "-h").Select(l => l + " ");
         try
         {
-            using var client = Caller.Connect(parsed);
+            using var client = await Caller.ConnectAsync(parsed, stop);
             return name switch
             {
                 "machine" => (await client.MachinesAsync($"name like \"{word.Replace("\"", "", StringComparison.Ordinal)}*\"", MostNames, stop)).Items.Select(m => m.Name + " "),

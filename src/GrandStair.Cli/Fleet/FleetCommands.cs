@@ -9,7 +9,7 @@ internal static class FleetCommands
 
     private static Command Import()
     {
-        var file = new Argument<string>("file") { Description = "A CSV file, or JSON Lines with the same fields, whose first line names the columns: name, site, group, owner, tags, link, address, port, user, host key, seen, and reading keys. - is standard input." };
+        var file = new Argument<string>("file") { Description = "A CSV file, or JSON Lines with the same fields, whose first line names the columns: name, site, group, owner, tags, link, address, port, user, host key, ssh key, seen, and reading keys. - is standard input." };
         var source = new Option<string?>("--source") { Description = "The name of the source that the readings come from (default: import)." };
         var seen = new Option<string?>("--seen") { Description = "When the readings were seen, for a file without a column 'seen': a time such as 2027-01-11T08:00:00Z, or now." };
         var mapping = new Option<string?>("--mapping") { Description = "A YAML file that says which column is which key, in which unit, and what is the same for all lines." };

@@ -57,7 +57,7 @@ internal static class PlanCommands
                 var plan = parsed.GetValue(Name)!;
                 var given = parsed.GetValue(names)!;
                 if (given.Length == 0 && !parsed.GetValue(all)) return await client.AcknowledgementsAsync(plan, stop);
-                return await client.AcknowledgeAsync(plan, new(parsed.GetValue(all) ? null : given, parsed.GetValue(reason) ?? ""), stop);
+                return await client.AcknowledgeAsync(plan, new(parsed.GetValue(reason) ?? "", parsed.GetValue(all) ? null : given), stop);
             },
             (list, screen) =>
             {
@@ -78,7 +78,7 @@ internal static class PlanCommands
         var command = new Command("choose-method", "Choose the method of one machine in spite of the plan's order") { Name, Machine, method, Reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
-            await client.ChooseMethodAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, new(parsed.GetValue(method), parsed.GetValue(Reason)!), stop);
+            await client.ChooseMethodAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, new(parsed.GetValue(Reason)!, parsed.GetValue(method)), stop);
             screen.Say($"**{parsed.GetValue(Machine)}** goes by {parsed.GetValue(method) ?? "the plan's order"}.");
             return ExitStatus.Done;
         });

@@ -1,0 +1,80 @@
+using System.CommandLine;
+using GrandStair.Client;
+using GrandStair.Contracts;
+
+namespace GrandStair.Cli.HostKeys;
+
+internal static class HostKeyCommands
+{
+    private static readonly Argument<string> File = new("file") { Description = "A known_hosts file; - is standard input." };
+    private static readonly Option<string> Reason = new("--reason") { Description = "Why; kept with your name.", Required = true };
+
+    public static Command Make() => new("host-key", "The keys by which machines are known again ('machine pin' replaces one)") { List(), Compare(), Import(), FirstUse() };
+
+    private static Command List()
+    {
+        var filter = new Argument<string?>("condition") { Arity = ArgumentArity.ZeroOrOne, Description = "Only machines of this condition." };
+        var from = new Option<string?>("--from") { Description = "Only keys that came so: import, known-hosts, person, first-use; or none." };
+        var command = new Command("list", "Show the pinned host keys of machines reached by SSH, and how each came to be pinned") { filter, from };
+        command.Asks(
+            (parsed, client, stop) => client.HostKeysAsync(parsed.GetValue(filter), parsed.GetValue(from), int.MaxValue, stop),
+            (page, screen) =>
+            {
+                screen.Table(["machine", "site", "at", "host key", "pinned by"], page.Items.Select(k => new[] { k.Machine, k.Site, $"{k.Address}:{k.Port}", k.HostKey ?? "none: nothing is sent", k.From == "first-use" ? "first use; nobody compared it" : k.From }));
+                screen.Hint($"{page.Total} machines");
+            });
+        return command;
+    }
+
+    private static Command Compare()
+    {
+        var command = new Command("compare", "Compare a known_hosts file with what is pinned; nothing is changed") { File };
+        command.Calls((parsed, client, screen, stop) => SendAsync(parsed, client, screen, dry: true, null, stop));
+        return command;
+    }
+
+    private static Command Import()
+    {
+        var command = new Command("import", "Pin the keys of a known_hosts file for machines that have none; a pinned one stays") { File, Reason };
+        command.Calls((parsed, client, screen, stop) => SendAsync(parsed, client, screen, dry: false, parsed.GetValue(Reason), stop));
+        return command;
+    }
+
+    private static Command FirstUse()
+    {
+        var site = new Argument<string?>("site") { Arity = ArgumentArity.ZeroOrOne, Description = "The site; without one, the sites that trust first use are shown." };
+        var end = new Option<bool>("--end") { Description = "Trust it no longer." };
+        var reason = new Option<string?>("--reason") { Description = "Why; kept with your name." };
+        var command = new Command("first-use", "Say that at a site the first host key which a machine shows is trusted; everywhere else nothing is sent to a machine without a pinned key") { site, end, reason };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            if (parsed.GetValue(site) is { } name)
+            {
+                await client.TrustFirstUseAsync(name, !parsed.GetValue(end), parsed.GetValue(reason) ?? "", stop);
+                screen.Say($"First use is {(parsed.GetValue(end) ? "**no longer** trusted" : "**trusted**")} at {name}.");
+                return ExitStatus.Done;
+            }
+
+            var sites = await client.FirstUseAsync(stop);
+            if (!Caller.PrintedAsJson(parsed, sites)) screen.Table(["site", "since", "by", "why"], sites.Select(s => new[] { s.Site, Screen.Time(s.Since), s.By, s.Reason }));
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
+    private static async Task<int> SendAsync(ParseResult parsed, GrandStairClient client, Screen screen, bool dry, string? reason, CancellationToken stop)
+    {
+        var file = parsed.GetValue(File)!;
+        await using var content = file == "-" ? Console.OpenStandardInput() : System.IO.File.OpenRead(file);
+        var lines = await client.KnownHostsAsync(content, dry, reason, stop);
+        if (!Caller.PrintedAsJson(parsed, lines))
+        {
+            screen.Table(["#line", "machine", "outcome", "the file says", "pinned"], lines.Select(l => new[] { $"{l.Line}", l.Machine, Told(l, dry), l.Said, l.Pinned }));
+            if (lines.Count(l => l.Outcome == "differs") is > 0 and var differing) screen.Say($"**{differing}** differ. If a machine was rightly set up anew: gstair machine pin MACHINE --key … --reason …");
+        }
+
+        return lines.Any(l => l.Outcome is "differs" or "not-understood") ? ExitStatus.LinesLeftOut : ExitStatus.Done;
+    }
+
+    private static string Told(KnownHostView line, bool dry) => line.Outcome == "pinned" && dry ? "would be pinned" : Screen.Word(line.Outcome);
+}

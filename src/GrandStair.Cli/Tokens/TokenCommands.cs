@@ -1,0 +1,54 @@
+using System.CommandLine;
+using GrandStair.Cli.Accounts;
+
+namespace GrandStair.Cli.Tokens;
+
+internal static class TokenCommands
+{
+    public static Command Make() => new("token", "What programs call with") { List(), Create(), End() };
+
+    private static Command List()
+    {
+        var account = new Option<string?>("--account") { Description = "Only those of this account." };
+        var command = new Command("list", "Show your tokens, or as an admin all of them, newest first") { account };
+        command.Asks(
+            (parsed, client, stop) => client.TokensAsync(parsed.GetValue(account), stop),
+            (tokens, screen) => screen.Table(
+                ["token", "account", "for", "state", "roles", "sites", "ends", "last used", "from"],
+                tokens.Select(t => new[] { t.Id, t.Account, t.Label, Screen.Word(t.State), string.Join(", ", t.Roles), AccountCommands.Where(t.Sites), t.Expires is null ? "never" : Screen.Time(t.Expires), t.LastUsed is null ? "never" : Screen.Time(t.LastUsed), t.LastFrom })));
+        return command;
+    }
+
+    private static Command Create()
+    {
+        var label = new Argument<string>("for") { Description = "What it is for." };
+        var days = new Option<int>("--days") { Description = "After how many days it ends, 1 to 366.", DefaultValueFactory = _ => 90 };
+        var account = new Option<string?>("--account") { Description = "Whose it is (default: yours)." };
+        var roles = new Option<string[]>("--role") { Description = "What it may do, once for each (default: all that the account may)." };
+        var sites = new Option<string[]>("--site") { Description = "What it may see, once for each site (default: all that the account may)." };
+        var command = new Command("create", "Make a token; it is shown this once") { label, days, account, roles, sites };
+        command.Asks(
+            (parsed, client, stop) => client.CreateTokenAsync(
+                new(parsed.GetValue(label)!, parsed.GetValue(days), parsed.GetValue(account), parsed.GetValue(roles) is { Length: > 0 } r ? r : null, parsed.GetValue(sites) is { Length: > 0 } s ? s : null), stop),
+            (made, screen) =>
+            {
+                screen.Say(made.Secret);
+                screen.Hint($"{made.Token.Id} of {made.Token.Account}: {string.Join(", ", made.Token.Roles)} for {AccountCommands.Where(made.Token.Sites)}, until {Screen.Time(made.Token.Expires)} UTC. It is kept nowhere; keep it where only its program can read it.");
+            });
+        return command;
+    }
+
+    private static Command End()
+    {
+        var id = new Argument<string>("token") { Description = "Its number, such as t3." };
+        var reason = new Option<string>("--reason") { Description = "Why; kept with your name.", Required = true };
+        var command = new Command("end", "End a token at once") { id, reason };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await client.EndTokenAsync(parsed.GetValue(id)!, parsed.GetValue(reason)!, stop);
+            screen.Say($"Token **{parsed.GetValue(id)}** has ended.");
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+}
