@@ -11,8 +11,9 @@ const files = [
   ...readdirSync(new URL('catalogue/', root)).map((folder) => ['catalogue', `catalogue/${folder}/product.yaml`]),
   ['mapping', 'docs/examples/mapping.yaml'],
   ['source', 'docs/examples/source.yaml'],
+  ['provider', 'docs/examples/provider.yaml'],
 ];
-const schemas = Object.fromEntries(['catalogue', 'mapping', 'source'].map((name) => [name, schema(name)]));
+const schemas = Object.fromEntries(['catalogue', 'mapping', 'source', 'provider'].map((name) => [name, schema(name)]));
 let wrong = 0;
 const expect = (holds, what) => {
   if (holds) return;

@@ -17,12 +17,15 @@ import './fleet/fleet.css';
 import './machine/machine.css';
 import './overview/staircase.css';
 import './session/sign-in.css';
+import './access/access.css';
 import './narrow.css';
 import { createTheme, MantineProvider } from '@mantine/core';
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { StrictMode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { createBrowserRouter, RouterProvider } from 'react-router';
+import { AccessPage } from './access/AccessPage';
+import { AuditPage } from './audit/AuditPage';
 import { ExposurePage } from './exposure/ExposurePage';
 import { FleetPage } from './fleet/FleetPage';
 import { MachinePage } from './machine/MachinePage';
@@ -35,6 +38,7 @@ import { PlansPage } from './plans/PlansPage';
 import { ReadinessPage } from './readiness/ReadinessPage';
 import { RunPage } from './runs/RunPage';
 import { RunsPage } from './runs/RunsPage';
+import { MePage } from './session/MePage';
 import { SignInPage } from './session/SignInPage';
 
 const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 2000, refetchOnWindowFocus: true } } });
@@ -55,6 +59,10 @@ const router = createBrowserRouter([
       { path: 'runs', Component: RunsPage },
       { path: 'runs/:run', Component: RunPage },
       { path: 'outcomes', Component: OutcomesPage },
+      { path: 'access', Component: AccessPage },
+      { path: 'access/:part', Component: AccessPage },
+      { path: 'audit', Component: AuditPage },
+      { path: 'me', Component: MePage },
       { path: '*', Component: NothingHere },
     ],
   },

@@ -8,10 +8,12 @@ import { Explain } from '../parts/Explain';
 import { Loading, Problem } from '../parts/Problem';
 import { GateState, Standing } from '../parts/Standing';
 import { date, many, span, time, word } from '../parts/words';
+import { useMay } from '../session/useSession';
 
 export function MachinePage() {
   const { name = '' } = useParams();
   const queries = useQueryClient();
+  const may = useMay();
   const path = { params: { path: { name } } };
   const machine = useQuery({ queryKey: ['machine', name], queryFn: () => take(api.GET('/api/v1/machines/{name}', path)) });
   const gate = useQuery({ queryKey: ['gate', name], queryFn: () => take(api.GET('/api/v1/machines/{name}/gate', path)) });
@@ -35,9 +37,11 @@ export function MachinePage() {
             </>
           )}
         </h1>
-        <Button className="acts" loading={read.isPending} onClick={() => read.mutate()}>
-          Read again now
-        </Button>
+        {may('ReadMachine') && (
+          <Button className="acts" loading={read.isPending} onClick={() => read.mutate()}>
+            Read again now
+          </Button>
+        )}
       </div>
       <p className="under">
         {[m.site, m.group, m.model, m.owner && `used by ${m.owner}`, `reached by ${machine.data.link.kind}`].filter(Boolean).join(' · ')}

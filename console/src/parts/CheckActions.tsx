@@ -2,6 +2,7 @@ import { Button, TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
+import { useMay } from '../session/useSession';
 import { Problem } from './Problem';
 import { ReasonDialog } from './ReasonDialog';
 
@@ -13,6 +14,7 @@ interface Target {
 /** What can be done about one check on one machine: ask it again, let its script mend it, waive it. */
 export function CheckActions({ machine, check, target }: { machine: string; check: Schemas['CheckView']; target: Target }) {
   const queries = useQueryClient();
+  const may = useMay();
   const [waiving, setWaiving] = useState(false);
   const call = { params: { path: { name: machine, check: check.name }, query: target } };
   const done = () => {
@@ -32,15 +34,17 @@ export function CheckActions({ machine, check, target }: { machine: string; chec
   return (
     <>
       <div className="actions start">
-        <Button className="acts" size="xs" loading={again.isPending} onClick={() => again.mutate()}>
-          Ask again now
-        </Button>
-        {check.fix.script && (
+        {may('AskCheckAgain') && (
+          <Button className="acts" size="xs" loading={again.isPending} onClick={() => again.mutate()}>
+            Ask again now
+          </Button>
+        )}
+        {check.fix.script && may('MendCheck') && (
           <Button variant="default" size="xs" loading={mend.isPending} onClick={() => mend.mutate()}>
             Let {check.fix.script} mend it
           </Button>
         )}
-        {check.waivable && !check.waiver && (
+        {check.waivable && !check.waiver && may('WaiveCheck') && (
           <Button variant="default" size="xs" onClick={() => setWaiving(true)}>
             Waive …
           </Button>

@@ -1,8 +1,8 @@
-import { useQuery } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Navigate, NavLink, Outlet, useLocation, useNavigate, useSearchParams } from 'react-router';
-import { api, type Schemas, ServiceProblem, take } from '../api/client';
+import { type Schemas, ServiceProblem } from '../api/client';
 import { useLive } from '../api/live';
+import { useMay, useSession } from '../session/useSession';
 import { ConditionField } from './ConditionField';
 import { time } from './words';
 
@@ -16,9 +16,16 @@ const pages = [
   ['/outcomes', 'Outcomes'],
 ] as const;
 
+/** Pages that not everybody may see, each with the call that it needs. */
+const kept = [
+  ['/access', 'Access', ['ListAccounts', 'ListScriptUses']],
+  ['/audit', 'Audit', ['ListAudit']],
+] as const;
+
 /** The house: where one can go, the filter, who one is and what time it is; and the page. */
 export function Frame() {
-  const session = useQuery({ queryKey: ['fixed', 'session'], queryFn: () => take(api.GET('/api/v1/session')), refetchInterval: 15_000 });
+  const session = useSession();
+  const may = useMay();
   const place = useLocation();
   if (session.error instanceof ServiceProblem && session.error.status === 401)
     return <Navigate to={`/sign-in?to=${encodeURIComponent(place.pathname + place.search)}`} replace />;
@@ -35,7 +42,7 @@ export function Frame() {
           Grand Stair
         </NavLink>
         <nav aria-label="Pages">
-          {pages.map(([to, name]) => (
+          {[...pages, ...kept.filter(([, , calls]) => calls.some(may))].map(([to, name]) => (
             <NavLink key={to} to={to} end={to === '/'}>
               {name}
             </NavLink>
@@ -46,6 +53,11 @@ export function Frame() {
       </header>
       <main id="page">
         {session.data && <Live />}
+        {session.data?.notices.map((notice) => (
+          <p key={notice} className="away" role="status">
+            {notice}
+          </p>
+        ))}
         {session.error && !(session.error instanceof ServiceProblem && session.error.status === 401) && (
           <p className="away" role="alert">
             {session.error.message}
@@ -92,7 +104,7 @@ function Now({ session }: { session: Schemas['SessionView'] }) {
   const now = Date.parse(session.now) + (Date.now() - (taken.get(session.now) as number)) * session.pace;
   return (
     <span className="who" title={session.pace === 1 ? undefined : `One second is ${session.pace} seconds of the simulated fleet's time`}>
-      {session.actor} · {time(new Date(now).toISOString())}
+      <NavLink to="/me">{session.actor}</NavLink> · {time(new Date(now).toISOString())}
     </span>
   );
 }

@@ -3,9 +3,10 @@ import { ServiceProblem } from '../api/client';
 /** What went wrong, in the service's own words. */
 export function Problem({ of }: { of: Error }) {
   const away = of instanceof ServiceProblem && of.status === 0;
+  const denied = of instanceof ServiceProblem && of.status === 403;
   return (
     <div className="problem" role="alert">
-      <strong>{away ? 'The service is away' : 'That did not go'}</strong>
+      <strong>{away ? 'The service is away' : denied ? 'You may not' : 'That did not go'}</strong>
       <p>{of.message}</p>
     </div>
   );

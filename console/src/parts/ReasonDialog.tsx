@@ -9,6 +9,12 @@ interface Props {
   error: Error | null;
   /** What else is asked for, before the reason. */
   children?: ReactNode;
+  /** What the text is; otherwise why. */
+  ask?: string;
+  /** What becomes of the text. */
+  describes?: string;
+  /** Whether no text is asked for. */
+  without?: boolean;
   /** Whether all else that is asked for is there. */
   ready?: boolean;
   onAct: (reason: string) => void;
@@ -16,22 +22,37 @@ interface Props {
 }
 
 /** Asks for the reason of a command; it is kept with the caller's name. */
-export function ReasonDialog({ title, what, act, busy, error, children, ready = true, onAct, onClose }: Props) {
+export function ReasonDialog({
+  title,
+  what,
+  act,
+  busy,
+  error,
+  children,
+  ask = 'Why',
+  describes = 'Kept with your name.',
+  without = false,
+  ready = true,
+  onAct,
+  onClose,
+}: Props) {
   const [reason, setReason] = useState('');
   return (
     <Modal opened onClose={onClose} title={title} centered lockScroll={false}>
       <p>{what}</p>
       {children}
-      <Textarea
-        label="Why"
-        description="Kept with your name."
-        value={reason}
-        onChange={(e) => setReason(e.currentTarget.value)}
-        data-autofocus
-        autosize
-        minRows={2}
-        mt={children ? 'sm' : undefined}
-      />
+      {!without && (
+        <Textarea
+          label={ask}
+          description={describes}
+          value={reason}
+          onChange={(e) => setReason(e.currentTarget.value)}
+          data-autofocus={children ? undefined : true}
+          autosize
+          minRows={2}
+          mt={children ? 'sm' : undefined}
+        />
+      )}
       {error && (
         <p className="form-error" role="alert">
           {error.message}
@@ -41,7 +62,7 @@ export function ReasonDialog({ title, what, act, busy, error, children, ready = 
         <Button variant="default" onClick={onClose}>
           Leave it
         </Button>
-        <Button className="acts" disabled={!ready || reason.trim() === ''} loading={busy} onClick={() => onAct(reason)}>
+        <Button className="acts" disabled={!ready || (!without && reason.trim() === '')} loading={busy} onClick={() => onAct(reason)}>
           {act}
         </Button>
       </div>

@@ -7,6 +7,7 @@ import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { Standing, standings } from '../parts/Standing';
 import { date, time, word } from '../parts/words';
+import { useMay } from '../session/useSession';
 
 export function PlanPage() {
   const { name = '' } = useParams();
@@ -50,6 +51,7 @@ export function PlanPage() {
 /** What somebody has to read, or to put up with by name, before the plan starts. */
 function Acknowledgements({ plan }: { plan: string }) {
   const queries = useQueryClient();
+  const may = useMay();
   const [giving, setGiving] = useState(false);
   const path = { params: { path: { name: plan } } };
   const all = useQuery({
@@ -70,7 +72,7 @@ function Acknowledgements({ plan }: { plan: string }) {
     <section className="card above">
       <h2>
         <span>Before it starts: {open.length === 0 ? 'all is acknowledged' : `${open.length} to acknowledge`}</span>
-        {open.length > 0 && (
+        {open.length > 0 && may('Acknowledge') && (
           <Button className="acts" size="xs" onClick={() => setGiving(true)}>
             I have read them all
           </Button>
@@ -104,6 +106,7 @@ function Acknowledgements({ plan }: { plan: string }) {
 
 function PlanActions({ plan }: { plan: Schemas['PlanRow'] }) {
   const queries = useQueryClient();
+  const may = useMay();
   const [holding, setHolding] = useState(false);
   const path = { params: { path: { name: plan.name } } };
   const done = () => {
@@ -118,11 +121,12 @@ function PlanActions({ plan }: { plan: Schemas['PlanRow'] }) {
   if (plan.state === 'ended') return null;
   return (
     <>
-      {plan.state === 'drafted' || plan.held ? (
+      {(plan.state === 'drafted' || plan.held) && may('StartPlan') && (
         <Button className="acts" loading={start.isPending} onClick={() => start.mutate()}>
           {plan.held ? 'Go on' : 'Start'}
         </Button>
-      ) : (
+      )}
+      {plan.state !== 'drafted' && !plan.held && may('HoldPlan') && (
         <Button variant="default" onClick={() => setHolding(true)}>
           Hold
         </Button>
@@ -200,6 +204,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
         }),
       ),
   });
+  const may = useMay();
   const [excusing, setExcusing] = useState<string | null>(null);
   if (members.error) return <Problem of={members.error} />;
   if (!members.data) return <Loading />;
@@ -244,7 +249,8 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
                 {m.run ? (
                   <Link to={`/runs/${m.run}`}>{m.run}</Link>
                 ) : (
-                  m.standing === 'not-ready' && (
+                  m.standing === 'not-ready' &&
+                  may('ExcuseMachine') && (
                     <button type="button" className="plain link" onClick={() => setExcusing(m.name)}>
                       Excuse
                     </button>

@@ -8,6 +8,7 @@ import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { Standing } from '../parts/Standing';
 import { span, time, word } from '../parts/words';
+import { useMay } from '../session/useSession';
 
 export function RunPage() {
   const { run: id = '' } = useParams();
@@ -70,6 +71,7 @@ const says: Record<string, string> = {
 
 function Decisions({ view }: { view: Schemas['RunView'] }) {
   const queries = useQueryClient();
+  const may = useMay();
   const [asked, setAsked] = useState<string | null>(null);
   const decide = useMutation({
     mutationFn: (reason: string) =>
@@ -83,7 +85,7 @@ function Decisions({ view }: { view: Schemas['RunView'] }) {
   });
   return (
     <span className="actions">
-      {view.possible.map((decision, i) => (
+      {(may('DecideRun') ? view.possible : []).map((decision, i) => (
         <Button
           key={decision}
           variant={i === 0 && view.run.parked ? 'filled' : 'default'}
@@ -146,6 +148,7 @@ function Steps({ view }: { view: Schemas['RunView'] }) {
 
 function LooseEnd({ run, end }: { run: string; end: Schemas['LooseEndView'] }) {
   const queries = useQueryClient();
+  const may = useMay();
   const [closing, setClosing] = useState(false);
   const close = useMutation({
     mutationFn: (reason: string) =>
@@ -163,7 +166,7 @@ function LooseEnd({ run, end }: { run: string; end: Schemas['LooseEndView'] }) {
           seen: <code>{end.seen}</code>. {end.closed ? `Closed by ${end.by}, ${time(end.closed)}` : end.fix}
         </div>
       </div>
-      {!end.closed && (
+      {!end.closed && may('CloseLooseEnd') && (
         <button type="button" className="plain link" onClick={() => setClosing(true)}>
           Close
         </button>

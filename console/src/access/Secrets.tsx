@@ -1,0 +1,120 @@
+import { Button, PasswordInput, TextInput } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, take } from '../api/client';
+import { Loading, Problem } from '../parts/Problem';
+import { ReasonDialog } from '../parts/ReasonDialog';
+import { time } from '../parts/words';
+
+/** Keys and passwords that the service uses; nobody is ever shown one. */
+export function Secrets() {
+  const queries = useQueryClient();
+  const [putting, setPutting] = useState(false);
+  const [removing, setRemoving] = useState<string>();
+  const [name, setName] = useState('');
+  const [value, setValue] = useState('');
+  const secrets = useQuery({ queryKey: ['secrets'], queryFn: () => take(api.GET('/api/v1/secrets')) });
+  const done = () => {
+    setPutting(false);
+    setRemoving(undefined);
+    setValue('');
+    queries.invalidateQueries({ queryKey: ['secrets'] });
+  };
+  const put = useMutation({
+    mutationFn: () => take(api.PUT('/api/v1/secrets/{name}', { params: { path: { name } }, body: { value } })),
+    onSuccess: done,
+  });
+  const remove = useMutation({
+    mutationFn: (reason: string) =>
+      take(api.POST('/api/v1/secrets/{name}/remove', { params: { path: { name: removing ?? '' } }, body: { reason } })),
+    onSuccess: done,
+  });
+  const rotate = useMutation({ mutationFn: () => take(api.POST('/api/v1/secrets/rotate')), onSuccess: done });
+  if (secrets.error) return <Problem of={secrets.error} />;
+  if (!secrets.data) return <Loading />;
+  return (
+    <>
+      <h1>
+        <b>{secrets.data.length}</b> {secrets.data.length === 1 ? 'secret' : 'secrets'}
+        <Button className="acts beside" size="xs" onClick={() => setPutting(true)}>
+          Put a secret …
+        </Button>
+        {secrets.data.length > 0 && (
+          <Button variant="default" className="beside" size="xs" loading={rotate.isPending} onClick={() => rotate.mutate()}>
+            Encrypt all anew
+          </Button>
+        )}
+      </h1>
+      <p className="under">
+        They are named, in the fleet, the catalogue and the sources, as <code>secret:NAME</code>, and shown to nobody.
+      </p>
+      {rotate.error && <Problem of={rotate.error} />}
+      {rotate.data && (
+        <p className="told" role="status">
+          {rotate.data.secrets} secrets are encrypted with a new key; the keys before it are gone.
+        </p>
+      )}
+      <section className="card">
+        {secrets.data.length === 0 ? (
+          <p className="empty">None is kept yet.</p>
+        ) : (
+          <table>
+            <thead>
+              <tr>
+                <th>Secret</th>
+                <th>Changed</th>
+                <th>By</th>
+                <th>Last used</th>
+                <th />
+              </tr>
+            </thead>
+            <tbody>
+              {secrets.data.map((s) => (
+                <tr key={s.name}>
+                  <td>
+                    <code>{s.name}</code>
+                  </td>
+                  <td>{time(s.changed)}</td>
+                  <td>{s.changedBy}</td>
+                  <td>{s.lastUsed ? time(s.lastUsed) : 'never'}</td>
+                  <td className="num">
+                    <Button variant="default" size="compact-xs" onClick={() => setRemoving(s.name)} aria-label={`Take ${s.name} away`}>
+                      Take away …
+                    </Button>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </section>
+      {putting && (
+        <ReasonDialog
+          title="Put a secret"
+          what="New, or in place of the one of that name. A key from a file: gstair secret put NAME --file FILE."
+          act="Keep it"
+          without
+          ready={name.trim() !== '' && value !== ''}
+          busy={put.isPending}
+          error={put.error}
+          onAct={() => put.mutate()}
+          onClose={() => setPutting(false)}
+        >
+          <TextInput label="Name" value={name} onChange={(e) => setName(e.currentTarget.value)} data-autofocus autoComplete="off" />
+          <PasswordInput label="Secret" value={value} onChange={(e) => setValue(e.currentTarget.value)} autoComplete="off" />
+        </ReasonDialog>
+      )}
+      {removing && (
+        <ReasonDialog
+          title={`Take ${removing} away`}
+          what="What refers to it is told so when it next needs it."
+          act="Take it away"
+          busy={remove.isPending}
+          error={remove.error}
+          onAct={(reason) => remove.mutate(reason)}
+          onClose={() => setRemoving(undefined)}
+        />
+      )}
+    </>
+  );
+}
