@@ -54,7 +54,7 @@ internal static class ImportBench
         var begun = Stopwatch.GetTimestamp();
         using var reader = new StreamReader(csv, Encoding.UTF8);
         var file = new FleetFile(reader, "fleet.csv", new("inventory"), SampleFleet.Keys, SampleFleet.Now);
-        var result = await table.ImportAsync(file.Lines(), "inventory", "bench", SampleFleet.Now, default);
+        var result = await table.ImportAsync(file.Lines(), "inventory", new("bench"), SampleFleet.Now, default);
         if (result.Added != count) throw new InvalidOperationException($"{result.Added} of {count} machines were added: {string.Join("; ", file.Problems.Take(3))}");
         return Stopwatch.GetElapsedTime(begun);
     }

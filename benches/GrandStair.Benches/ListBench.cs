@@ -62,7 +62,7 @@ internal static class ListBench
     {
         await using var database = await Database.OpenAsync(path, default);
         await new FleetTable(database).ImportAsync(
-            SampleFleet.Machines(count).Select(m => new ReportedMachine(0, m.Name, [], m.Site, m.Group, m.Owner, m.Tags, m.Link, new SourceReport("inventory", [], m.Readings), SampleFleet.Now)), "inventory", "bench", SampleFleet.Now, default);
+            SampleFleet.Machines(count).Select(m => new ReportedMachine(0, m.Name, [], m.Site, m.Group, m.Owner, m.Tags, m.Link, new SourceReport("inventory", [], m.Readings), SampleFleet.Now)), "inventory", new("bench"), SampleFleet.Now, default);
     }
 
     private static Process Start(string data, int port)
@@ -71,7 +71,7 @@ internal static class ListBench
         while (!File.Exists(Path.Combine(root, "GrandStair.slnx"))) root = Path.GetDirectoryName(root)!;
         var catalogue = Directory.CreateDirectory(Path.Combine(data, "catalogue", "sample")).FullName;
         File.WriteAllText(Path.Combine(catalogue, "product.yaml"), "product: Sample\nis: os.product = Sample\nversion-key: os.version\nkeys:\n" + string.Concat(SampleFleet.Columns.Select(c => $"  - {{ key: {c.Key.Name}, kind: {c.Key.Kind.ToString().ToLowerInvariant()}, meaning: sample }}\n")));
-        var start = new ProcessStartInfo("dotnet", [Path.Combine(root, "src/GrandStair.Service/bin/Release/net10.0/grandstair.dll"), "--data", data, "--port", $"{port}", "--catalogue", Path.GetDirectoryName(catalogue)!]) { RedirectStandardOutput = true };
+        var start = new ProcessStartInfo("dotnet", [Path.Combine(root, "src/GrandStair.Service/bin/Release/net10.0/grandstair.dll"), "--data", data, "--port", $"{port}", "--catalogue", Path.GetDirectoryName(catalogue)!, "--rate", "1000000"]) { RedirectStandardOutput = true };
         var process = Process.Start(start)!;
         process.BeginOutputReadLine();
         return process;

@@ -60,13 +60,13 @@ internal static class SshReadingsBench
     {
         await using var database = await Database.OpenAsync(Path.Combine(folder, "fleet.db"), default);
         var table = new FleetTable(database);
-        await table.ImportAsync(machines.Select(m => new ReportedMachine(0, m.Name, [], m.Site, m.Group, m.Owner, m.Tags, m.Link, new SourceReport("inventory", [], []), SampleFleet.Now)), "inventory", "bench", SampleFleet.Now, default);
+        await table.ImportAsync(machines.Select(m => new ReportedMachine(0, m.Name, [], m.Site, m.Group, m.Owner, m.Tags, m.Link, new SourceReport("inventory", [], []), SampleFleet.Now)), "inventory", new("bench"), SampleFleet.Now, default);
         var (xargs, cold, kept) = (TimeSpan.MaxValue, TimeSpan.MaxValue, TimeSpan.MaxValue);
         Console.WriteLine($"{"pass",5} {"xargs ssh",16} {"cold",16} {"kept connections",18}");
         for (var pass = 1; pass <= Repeats; pass++)
         {
             var theirs = await TimeAsync(() => XargsAsync(folder));
-            using var link = new SshLink(new(Path.Combine(folder, "key"), "bench", PostQuantum: false));
+            using var link = new SshLink(new(new FileKey(Path.Combine(folder, "key")), "bench", PostQuantum: false));
             var first = await TimeAsync(() => ReadAsync(link, table, machines));
             var again = await TimeAsync(() => ReadAsync(link, table, machines));
             Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"{pass,5} {Rate(theirs),16} {Rate(first),16} {Rate(again),18}"));
@@ -95,7 +95,7 @@ internal static class SshReadingsBench
             var now = DateTimeOffset.UtcNow;
             ImmutableArray<Reading> readings = [.. ReadingLines.Parse(output, KeyRegistry.BuiltIn, link.Kind, now, out _)];
             if (readings.Length != 4) throw new InvalidOperationException($"{machine.Name} said '{output}', which is {readings.Length} readings; expected 4.");
-            await table.PutReadingsAsync(machine.Id, new(link.Kind, [], readings), now, now, "bench", stop);
+            await table.PutReadingsAsync(machine.Id, new(link.Kind, [], readings), now, now, new("bench"), stop);
         });
 
     private static Task XargsAsync(string folder) => RunAsync("xargs",
@@ -137,4 +137,14 @@ internal static class SshReadingsBench
         await output;
         if (process.ExitCode != 0) throw new InvalidOperationException($"{program} ended with {process.ExitCode}.");
     }
+}
+
+/// <summary>One key in a file for all machines.</summary>
+internal sealed class FileKey(string file) : ISshAccess
+{
+    public async Task<SshKey> KeyAsync(string? name, CancellationToken stop) => new(file, await File.ReadAllTextAsync(file, stop), null);
+
+    public Task<bool> TrustsFirstUseAsync(Machine machine, CancellationToken stop) => Task.FromResult(false);
+
+    public Task PinAsync(Machine machine, string hostKey, CancellationToken stop) => Task.CompletedTask;
 }

@@ -142,11 +142,16 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     {
         var page = await demo.OpenAsync("/runs?standing=proved", signedIn: false);
         await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/sign-in"));
+        await page.GetByLabel("Account").FillAsync("planner");
+        await page.GetByLabel("Password", new() { Exact = true }).FillAsync("not the password");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Sign in", Exact = true }).ClickAsync();
+        await Assertions.Expect(page.Locator(".form-error")).ToContainTextAsync("no such account with this password");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Sign in with a token" }).ClickAsync();
         await page.GetByLabel("Token", new() { Exact = true }).FillAsync("wrong");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Sign in" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Sign in", Exact = true }).ClickAsync();
         await Assertions.Expect(page.Locator(".form-error")).ToContainTextAsync("This token is not known");
         await page.GetByLabel("Token", new() { Exact = true }).FillAsync(demo.Service.Token);
-        await page.GetByRole(AriaRole.Button, new() { Name = "Sign in" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Sign in", Exact = true }).ClickAsync();
         await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/runs\\?standing=proved"));
     }
 
@@ -162,6 +167,12 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     [InlineData("/fleet")]
     [InlineData("/machines/desk-w-002")]
     [InlineData("/exposure")]
+    [InlineData("/access")]
+    [InlineData("/access/host-keys")]
+    [InlineData("/access/scripts")]
+    [InlineData("/access/secrets")]
+    [InlineData("/audit")]
+    [InlineData("/me")]
     [InlineData("/readiness")]
     [InlineData("/plans")]
     [InlineData("/plans/winter-crossing")]

@@ -97,7 +97,7 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await Assertions.Expect(page.Locator("h1")).ToBeVisibleAsync();
         await page.Keyboard.PressAsync("Tab");
         await Assertions.Expect(page.Locator(".skip")).ToBeFocusedAsync();
-        foreach (var name in new[] { "Grand Stair", "Overview", "Fleet", "Exposure", "Readiness", "Plans", "Runs", "Outcomes" })
+        foreach (var name in new[] { "Grand Stair", "Overview", "Fleet", "Exposure", "Readiness", "Plans", "Runs", "Outcomes", "Access", "Audit" })
         {
             await page.Keyboard.PressAsync("Tab");
             await Assertions.Expect(page.Locator(":focus")).ToHaveTextAsync(name);

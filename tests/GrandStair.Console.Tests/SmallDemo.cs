@@ -87,9 +87,9 @@ public sealed class DecisionFixture : IAsyncLifetime
         if (_open is not null) await _open.CloseAsync();
         var page = _open = await _browser.NewPageAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 } });
         page.SetDefaultTimeout(15_000);
-        await page.GotoAsync(new Uri(from.Url, "/sign-in").ToString());
+        await page.GotoAsync(new Uri(from.Url, "/sign-in?by=token").ToString());
         await page.GetByLabel("Token", new() { Exact = true }).FillAsync(from.Token);
-        await page.GetByRole(AriaRole.Button, new() { Name = "Sign in" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Sign in", Exact = true }).ClickAsync();
         await Assertions.Expect(page.Locator(".who")).ToContainTextAsync("admin");
         await page.GotoAsync(new Uri(from.Url, path).ToString());
         return page;

@@ -70,6 +70,15 @@ public sealed class House
     }
 
     [Fact]
+    public void Endpoints_know_the_fleet_and_the_plans_only_as_their_caller_sees_them()
+    {
+        var endpoints = Directory.GetFiles(Path.Combine(Root, "src", "GrandStair.Service"), "*Endpoints.cs", SearchOption.AllDirectories).Append(Path.Combine(Root, "src", "GrandStair.Service", "Readiness", "Target.cs")).ToArray();
+        Assert.True(endpoints.Length > 12, $"{endpoints.Length} files");
+        string[] unseen = ["FleetCache", "PlanTable"];
+        Assert.All(endpoints, file => Assert.DoesNotContain(unseen, u => File.ReadAllText(file).Contains(u, StringComparison.Ordinal)));
+    }
+
+    [Fact]
     public void Locked_package_versions_stand_beside_every_project()
     {
         var projects = new[] { "src", "tests" }.SelectMany(d => Directory.GetDirectories(Path.Combine(Root, d))).Where(d => Directory.GetFiles(d, "*.csproj").Length > 0);

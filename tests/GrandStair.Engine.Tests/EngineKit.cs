@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
@@ -119,24 +120,24 @@ internal sealed class EngineKit : IAsyncDisposable
             reported.Add(new(i + 1, $"desk-{i}", [], $"Site {i % 2}", "", "", [], new("stand-in", "", 22, "root", null), new("inventory", [], readings), now));
         }
 
-        await new FleetTable(Database).ImportAsync(reported, "inventory", "planner", now, Stop);
+        await new FleetTable(Database).ImportAsync(reported, "inventory", new("planner"), now, Stop);
     }
 
     /// <summary>Makes the plan and starts it.</summary>
     public async Task PlanAsync(string? body = null)
     {
-        await Desk.CreateAsync(body ?? Plan, "planner", Stop);
-        await Desk.AcknowledgeAsync("small", null, "read", "planner", Stop);
-        await Desk.StartAsync("small", "planner", Stop);
+        await Desk.CreateAsync(body ?? Plan, new("planner"), SiteScope.All, Stop);
+        await Desk.AcknowledgeAsync("small", null, "read", new("planner"), Stop);
+        await Desk.StartAsync("small", new("planner"), Stop);
     }
 
     /// <summary>Starts a worker with a keeper, as a service process would; the source stops it in good order.</summary>
     public CancellationTokenSource StartWorker(ILink? link = null)
     {
         var links = new LinkSet(new Dictionary<string, ILink> { ["stand-in"] = link ?? new StandInLink(World, Clock) });
-        var reader = new MachineReader(links, Shelf, new(Database), Fleet, Clock);
+        var reader = new MachineReader(links, Shelf, new(Database), new(Database), Fleet, Clock);
         var keeper = new PlanKeeper(Shelf, Fleet, reader, Plans, Rulings, Runs, Clock, NullLogger<PlanKeeper>.Instance);
-        var worker = new RunWorker(Runs, Plans, Rulings, Shelf, Fleet, reader, links, new(Database), Clock, NullLogger<RunWorker>.Instance);
+        var worker = new RunWorker(Runs, Plans, Rulings, Shelf, Fleet, reader, links, new(Database), new NoSecrets(), new(Database), Clock, NullLogger<RunWorker>.Instance);
         var stop = new CancellationTokenSource();
         _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), keeper.RunAsync(stop.Token))));
         return stop;
@@ -179,4 +180,10 @@ internal sealed class EngineKit : IAsyncDisposable
 
         public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "plan.yaml");
     }
+}
+
+/// <summary>A store without secrets.</summary>
+internal sealed class NoSecrets : Secrets.ISecrets
+{
+    public Task<string> OfAsync(string name, CancellationToken stop) => throw new LinkException("secret", $"There is no secret '{name}'.");
 }

@@ -1,3 +1,4 @@
+using GrandStair.Core.Access;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
@@ -41,13 +42,13 @@ public sealed class EngineTests
         await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(2);
         await kit.PlanAsync();
-        await kit.Desk.HoldAsync("small", "storm", "planner", EngineKit.Stop);
+        await kit.Desk.HoldAsync("small", "storm", new("planner"), EngineKit.Stop);
         kit.StartWorker();
         await Task.Delay(1500, EngineKit.Stop);
         Assert.All(await kit.Plans.MembersAsync("small", EngineKit.Stop), m => Assert.Null(m.Run));
-        await kit.Desk.StartAsync("small", "planner", EngineKit.Stop);
+        await kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved");
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("small", "planner", EngineKit.Stop));
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop));
     }
 
     [Fact]
@@ -72,16 +73,16 @@ public sealed class EngineTests
     {
         await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(2);
-        await kit.Desk.CreateAsync(EngineKit.Plan, "planner", EngineKit.Stop);
+        await kit.Desk.CreateAsync(EngineKit.Plan, new("planner"), SiteScope.All, EngineKit.Stop);
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ChooseMethodAsync("small", machine, "replace", "x", "planner", EngineKit.Stop));
-        await kit.Desk.ChooseMethodAsync("small", machine, "keep-data", "its programs are worn out", "planner", EngineKit.Stop);
-        var open = await kit.Desk.ToAcknowledgeAsync("small", EngineKit.Stop);
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ChooseMethodAsync("small", machine, "replace", "x", new("planner"), EngineKit.Stop));
+        await kit.Desk.ChooseMethodAsync("small", machine, "keep-data", "its programs are worn out", new("planner"), EngineKit.Stop);
+        var open = await kit.Desk.ToAcknowledgeAsync("small", SiteScope.All, EngineKit.Stop);
         Assert.Equal([("must-read", "licence-carries", 2), ("carries", "keep-data", 1)], open.Select(o => (o.Kind, o.Name, o.Machines)));
-        var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("small", "planner", EngineKit.Stop));
+        var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop));
         Assert.Contains("people's data only: programs and settings are lost", refused.Message, StringComparison.Ordinal);
-        await kit.Desk.AcknowledgeAsync("small", ["licence-carries", "keep-data"], "they are told", "planner", EngineKit.Stop);
-        await kit.Desk.StartAsync("small", "planner", EngineKit.Stop);
+        await kit.Desk.AcknowledgeAsync("small", ["licence-carries", "keep-data"], "they are told", new("planner"), EngineKit.Stop);
+        await kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop);
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Proved is not null), "both are proved");
         Assert.Equal(["image-in-place", "keep-data"], (await kit.StatesAsync()).Select(r => r.CurrentLeg.Method).Order());
@@ -111,10 +112,10 @@ public sealed class EngineTests
         await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Parked), "it is parked");
         var run = Assert.Single(await kit.StatesAsync());
         Assert.Equal("the gate is shut: Mains power (seen: power.mains = no)", run.Parked);
-        var refused = await Assert.ThrowsAsync<DecisionRefusedException>(() => kit.Desk.DecideAsync(run.Run, Decision.GoBack, "no", "planner", EngineKit.Stop));
+        var refused = await Assert.ThrowsAsync<DecisionRefusedException>(() => kit.Desk.DecideAsync(run.Run, Decision.GoBack, "no", new("planner"), EngineKit.Stop));
         Assert.Contains("possible now: try-again, call-off", refused.Message, StringComparison.Ordinal);
         kit.World.Mend("desk-1", "power.mains", "yes");
-        await kit.Desk.DecideAsync(run.Run, Decision.TryAgain, "plugged it in", "deck-it", EngineKit.Stop);
+        await kit.Desk.DecideAsync(run.Run, Decision.TryAgain, "plugged it in", new("deck-it"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved");
         var decided = (await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<Decided>().Single();
         Assert.Equal(("deck-it", "plugged it in"), (decided.Actor, decided.Reason));
@@ -129,11 +130,11 @@ public sealed class EngineTests
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved");
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExcuseAsync("small", machine, Excuse.Replaced, "new", null, "planner", EngineKit.Stop));
-        await kit.Desk.DecideAsync((await kit.StatesAsync())[0].Run, Decision.GoBack, "too slow for the desk", "terminal-it", EngineKit.Stop);
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExcuseAsync("small", machine, Excuse.Replaced, "new", null, new("planner"), EngineKit.Stop));
+        await kit.Desk.DecideAsync((await kit.StatesAsync())[0].Run, Decision.GoBack, "too slow for the desk", new("terminal-it"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Ended), "it has ended");
         Assert.Equal((Outcome.Reverted, "too slow for the desk"), ((await kit.StatesAsync())[0].Outcome, (await kit.StatesAsync())[0].Reason));
-        await kit.Desk.AgainAsync("small", machine, "a faster disk", "planner", EngineKit.Stop);
+        await kit.Desk.AgainAsync("small", machine, "a faster disk", new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Proved is not null && m.Standing == Standing.Proved), "it is proved by its second run");
         Assert.Equal(2, (await kit.StatesAsync()).Length);
     }
@@ -198,8 +199,8 @@ public sealed class EngineTests
         var run = Assert.Single(await kit.StatesAsync());
         var end = Assert.Single(run.LooseEnds);
         Assert.Equal(("devices", "device.faults = 2"), (end.Name, end.Seen));
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.CloseLooseEndAsync(run.Run, "no-such", "x", "deck-it", EngineKit.Stop));
-        await kit.Desk.CloseLooseEndAsync(run.Run, "devices", "driver put on again", "deck-it", EngineKit.Stop);
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.CloseLooseEndAsync(run.Run, "no-such", "x", new("deck-it"), EngineKit.Stop));
+        await kit.Desk.CloseLooseEndAsync(run.Run, "devices", "driver put on again", new("deck-it"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Done), "it is done");
         Assert.Equal("deck-it", Assert.Single(await kit.StatesAsync()).LooseEnds[0].By);
     }
@@ -215,8 +216,8 @@ public sealed class EngineTests
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Why?.Contains("runs the target already", StringComparison.Ordinal) == true), "it is told");
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExcuseAsync("small", machine, Excuse.Stays, "upgraded by hand", null, "planner", EngineKit.Stop));
-        await kit.Desk.ExcuseAsync("small", machine, Excuse.Retired, "upgraded by hand", null, "planner", EngineKit.Stop);
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExcuseAsync("small", machine, Excuse.Stays, "upgraded by hand", null, new("planner"), EngineKit.Stop));
+        await kit.Desk.ExcuseAsync("small", machine, Excuse.Retired, "upgraded by hand", null, new("planner"), EngineKit.Stop);
         await Eventually.TrueAsync(async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended, TimeSpan.FromSeconds(30), () => "the plan ends");
     }
 

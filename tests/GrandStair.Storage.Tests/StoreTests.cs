@@ -1,9 +1,10 @@
 using Dapper;
+using GrandStair.Core.Access;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
-using GrandStair.Storage.Access;
+using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 using GrandStair.Storage.Fleet;
@@ -15,7 +16,7 @@ using Xunit;
 namespace GrandStair.Storage.Tests;
 
 /// <summary>What the store has to keep, whichever database it is on.</summary>
-public abstract class StoreTests : IAsyncLifetime
+public abstract partial class StoreTests : IAsyncLifetime
 {
     private const string Plan = "winter";
     private static readonly DateTimeOffset Now = new(2027, 1, 11, 12, 0, 0, TimeSpan.Zero);
@@ -65,7 +66,7 @@ public abstract class StoreTests : IAsyncLifetime
         await ImportAsync([Machine("desk-1", "S1", ("os.version", "6.4")) with { Seen = Now.AddDays(-1), Report = Report("import", Now.AddDays(-1), ("os.version", "6.4")) }]);
         var machine = await OnlyMachineAsync();
         Assert.Equal("6.5", machine.TextOf("os.version"));
-        await Fleet.PutReadingsAsync(machine.Id, Report("ssh", Now.AddHours(1), ("os.version", "7.0")), Now.AddHours(1), Now.AddHours(1), "worker", Stop);
+        await Fleet.PutReadingsAsync(machine.Id, Report("ssh", Now.AddHours(1), ("os.version", "7.0")), Now.AddHours(1), Now.AddHours(1), Actor.Worker, Stop);
         machine = await OnlyMachineAsync();
         Assert.Equal(("7.0", "import"), (machine.TextOf("os.version"), Assert.Single(machine.Disagreements).Source));
     }
@@ -76,7 +77,7 @@ public abstract class StoreTests : IAsyncLifetime
         await ImportAsync([Machine("desk-1", "S1", ("os.version", "6.4"))]);
         var id = (await OnlyMachineAsync()).Id;
         foreach (var (hours, version) in new[] { (1, "6.4"), (2, "6.5"), (3, "6.5") })
-            await Fleet.PutReadingsAsync(id, Report("import", Now.AddHours(hours), ("os.version", version)), Now.AddHours(hours), Now.AddHours(hours), "worker", Stop);
+            await Fleet.PutReadingsAsync(id, Report("import", Now.AddHours(hours), ("os.version", version)), Now.AddHours(hours), Now.AddHours(hours), Actor.Worker, Stop);
         Assert.Equal(["6.5", "6.4"], (await Fleet.HistoryAsync(id, "os.version", Stop)).Select(r => r.Value!.Text));
     }
 
@@ -112,7 +113,7 @@ public abstract class StoreTests : IAsyncLifetime
         var id = (await OnlyMachineAsync()).Id;
         var from = await Feed.NewestAsync(Stop);
         var seen = new List<long>();
-        var writing = Task.WhenAll(Enumerable.Range(0, 60).Select(i => Fleet.PutReadingsAsync(id, Report($"s{i % 7}", Now, ("os.version", "6")), Now, Now, "worker", Stop)));
+        var writing = Task.WhenAll(Enumerable.Range(0, 60).Select(i => Fleet.PutReadingsAsync(id, Report($"s{i % 7}", Now, ("os.version", "6")), Now, Now, Actor.Worker, Stop)));
         while (seen.Count < 60)
         {
             var more = await Feed.AfterAsync(from + seen.Count, 1000, Stop);
@@ -157,7 +158,7 @@ public abstract class StoreTests : IAsyncLifetime
         var claim = Assert.Single(await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, Stop));
         var decided = new Decided(Now, "planner", Decision.CallOff, "not today");
         var state = RunMachine.Step(claim.State, decided).State;
-        Assert.True(await Runs.DecideAsync(claim.State, decided, state, "run call-off", Stop));
+        Assert.True(await Runs.DecideAsync(claim.State, decided, state, new(new("planner"), "run call-off", "not today"), Stop));
         Assert.False(await JudgeAsync(claim));
         Assert.Equal(["run-opened", "decided"], (await Runs.EventsAsync(claim.State.Run, Stop)).Select(e => e.Event.Type));
     }
@@ -194,39 +195,16 @@ public abstract class StoreTests : IAsyncLifetime
     }
 
     [Fact]
-    public async Task A_login_link_works_once_and_a_session_ends()
-    {
-        var access = new AccessTable(Database);
-        await access.AddLoginLinkAsync("secret", "planner", Now.AddHours(1), Stop);
-        Assert.Null(await access.UseLoginLinkAsync("secret", Now.AddHours(2), Stop));
-        Assert.Equal("planner", await access.UseLoginLinkAsync("secret", Now, Stop));
-        Assert.Null(await access.UseLoginLinkAsync("secret", Now, Stop));
-        var session = await access.BeginSessionAsync("planner", Now.AddHours(1), Stop);
-        Assert.Equal("planner", await access.ActorOfSessionAsync(session, Now, Stop));
-        Assert.Null(await access.ActorOfSessionAsync(session, Now.AddHours(1), Stop));
-        await access.EndSessionAsync(session, Stop);
-        Assert.Null(await access.ActorOfSessionAsync(session, Now, Stop));
-    }
-
-    [Fact]
-    public async Task No_secret_is_kept_as_it_is()
-    {
-        var access = new AccessTable(Database);
-        await access.AddTokenAsync("the-token-itself", "admin", Now, Stop);
-        Assert.Equal("admin", await access.ActorOfTokenAsync("the-token-itself", Stop));
-        Assert.Null(await access.ActorOfTokenAsync("the-token-itsel", Stop));
-        Assert.DoesNotContain("the-token", await Database.ReadAsync(c => c.ExecuteScalarAsync<string>("SELECT hash FROM access_tokens"), Stop), StringComparison.Ordinal);
-    }
-
-    [Fact]
-    public async Task Every_command_leaves_its_actor()
+    public async Task Every_command_leaves_who_from_where_what_before_and_after()
     {
         await PlanAsync("desk-1");
         var machine = (await Plans.MembersAsync(Plan, Stop))[0].Machine;
-        await Plans.PutStateAsync(Plan, PlanState.Started, "storm", "hold", "planner", Now, Stop);
-        await Plans.ExcuseAsync(Plan, machine, Excuse.Retired, "sold", null, "terminal-it", Now, Stop);
-        var audit = await Database.ReadAsync(c => c.QueryAsync<(string Actor, string Command, string Detail)>("SELECT actor, command, detail FROM audit ORDER BY number"), Stop);
-        Assert.Equal([("planner", "fleet import"), ("planner", "plan create"), ("planner", "hold"), ("terminal-it", "plan excuse")], audit.Select(a => (a.Actor, a.Command)));
+        await Plans.PutStateAsync(Plan, PlanState.Started, "storm", "hold", new("planner", "127.0.0.1 by token t1"), Now, Stop);
+        await Plans.ExcuseAsync(Plan, machine, Excuse.Retired, "sold", null, new("terminal-it"), Now, Stop);
+        var audit = (await new AuditTable(Database).AfterAsync(0, 100, Stop)).Select(e => e.Entry).ToArray();
+        Assert.Equal([("planner", "fleet import"), ("planner", "plan create"), ("planner", "plan hold"), ("terminal-it", "plan excuse")], audit.Select(a => (a.Actor, a.Command)));
+        Assert.Equal(("127.0.0.1 by token t1", "Started", "Started, held: storm"), (audit[2].From, audit[2].Before, audit[2].After));
+        Assert.Equal((machine.Value, "Scheduled", "Excused: Retired", "sold"), (audit[3].Machine!.Value, audit[3].Before!, audit[3].After!, audit[3].Reason));
         Assert.Equal(Standing.Excused, Assert.Single(await Plans.MembersAsync(Plan, Stop)).Standing);
     }
 
@@ -244,7 +222,7 @@ public abstract class StoreTests : IAsyncLifetime
     private static SourceReport Report(string source, DateTimeOffset seen, params (string Key, string Text)[] values) => new(
         source, [], [.. values.Select(v => Reading.Of(v.Key, ReadingValue.Parse(KeyRegistry.BuiltIn.Find(v.Key)!.Kind, v.Text, out _)!, seen, seen, source))]);
 
-    private Task<ImportResult> ImportAsync(ReportedMachine[] machines) => Fleet.ImportAsync(machines, "import", "planner", Now, Stop);
+    private Task<ImportResult> ImportAsync(ReportedMachine[] machines) => Fleet.ImportAsync(machines, "import", new("planner"), Now, Stop);
 
     private async Task<Machine> OnlyMachineAsync() => Assert.Single((await Fleet.ChangedAsync(0, Stop)).Machines);
 
@@ -255,6 +233,7 @@ public abstract class StoreTests : IAsyncLifetime
         await Plans.CreateAsync(
             new(Plan, 1, "plan: winter", "hash", PlanState.Started, null, Now, "planner", Now, null, [], [new(1, "Pilot", WaveState.Open, Now, null)]),
             [.. machines.Select(m => new Member { Plan = Plan, Machine = m.Id, Wave = 1, Standing = Standing.Scheduled, Slot = new(Now, Now.AddHours(1), Now.AddHours(2)) })],
+            new("planner"),
             Stop);
     }
 
@@ -278,6 +257,9 @@ public sealed class SqliteStoreTests : StoreTests
     private readonly string _folder = Directory.CreateTempSubdirectory("grandstair-store-").FullName;
 
     /// <inheritdoc />
+    protected override string DropOn => "";
+
+    /// <inheritdoc />
     protected override Task<string> WhereAsync() => Task.FromResult(Path.Combine(_folder, "grandstair.db"));
 
     /// <inheritdoc />
@@ -292,6 +274,9 @@ public sealed class SqliteStoreTests : StoreTests
 public sealed class PostgresStoreTests(PostgresFixture server) : StoreTests, IClassFixture<PostgresFixture>
 {
     private string? _where;
+
+    /// <inheritdoc />
+    protected override string DropOn => " ON audit";
 
     /// <inheritdoc />
     protected override async Task<string> WhereAsync() => _where ??= await server.Server.NewDatabaseAsync();

@@ -13,10 +13,10 @@ public sealed class ServiceProcess : IAsyncDisposable
     private readonly string[] _arguments;
     private Process? _process;
 
-    private ServiceProcess(string data, int port, string[] arguments)
+    private ServiceProcess(string data, int port, string[] arguments, bool tls)
     {
         Data = data;
-        Url = new($"http://127.0.0.1:{port}");
+        Url = new($"{(tls ? "https" : "http")}://127.0.0.1:{port}");
         _arguments = ["--data", data, "--port", $"{port}", "--catalogue", Path.Combine(Repository.Root, "catalogue"), "--webroot", Path.Combine(Repository.Root, "src", "GrandStair.Service", "wwwroot"), .. arguments];
     }
 
@@ -25,6 +25,9 @@ public sealed class ServiceProcess : IAsyncDisposable
 
     /// <summary>Where it listens.</summary>
     public Uri Url { get; }
+
+    /// <summary>The process that it is.</summary>
+    public int Id => _process!.Id;
 
     /// <summary>The token that the first start wrote.</summary>
     public string Token => File.ReadAllText(Path.Combine(Data, "admin.token")).Trim();
@@ -49,9 +52,12 @@ public sealed class ServiceProcess : IAsyncDisposable
     }
 
     /// <summary>Starts a service on a data folder.</summary>
-    public static async Task<ServiceProcess> StartAsync(string data, string[] arguments)
+    public static Task<ServiceProcess> StartAsync(string data, string[] arguments) => StartAsync(data, FreePort(), arguments);
+
+    /// <summary>Starts a service on a data folder and a port, with TLS or without.</summary>
+    public static async Task<ServiceProcess> StartAsync(string data, int port, string[] arguments, bool tls = false)
     {
-        var service = new ServiceProcess(data, FreePort(), arguments);
+        var service = new ServiceProcess(data, port, arguments, tls);
         await service.StartAgainAsync();
         return service;
     }
@@ -65,7 +71,8 @@ public sealed class ServiceProcess : IAsyncDisposable
         _process.ErrorDataReceived += (_, e) => Keep(e.Data);
         _process.BeginOutputReadLine();
         _process.BeginErrorReadLine();
-        using var http = new HttpClient();
+        // It is the tests' own service, whatever certificate it shows.
+        using var http = new HttpClient(new HttpClientHandler { ServerCertificateCustomValidationCallback = HttpClientHandler.DangerousAcceptAnyServerCertificateValidator });
         var begun = Stopwatch.StartNew();
         while (true)
         {

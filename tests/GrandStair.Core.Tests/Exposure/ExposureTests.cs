@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Exposure;
 using GrandStair.Core.Readings;
@@ -26,7 +27,7 @@ public sealed class ExposureTests
     [Fact]
     public void Machines_are_counted_by_release_and_edition_and_what_ends_first_comes_first()
     {
-        var exposure = ProductExposure.Of(Desktop, Fleet, Fleets.Now, null);
+        var exposure = ProductExposure.Of(Desktop, Fleet, Fleets.Now, null, SiteScope.All);
         Assert.Equal(5, exposure.Machines);
         Assert.Equal(
             [("6", "Workplace", 2, 1), ("6", "Bridge", 1, 366), ("7", "Workplace", 1, 1738), (null, "Workplace", 1, null)],
@@ -39,8 +40,8 @@ public sealed class ExposureTests
     {
         // In Tokyo the twelfth begins nine hours before it does in UTC.
         var lastHour = new DateTimeOffset(2027, 1, 11, 14, 59, 59, TimeSpan.Zero);
-        Assert.Empty(ProductExposure.Of(Desktop, Fleet, lastHour, null).Fallen);
-        var over = ProductExposure.Of(Desktop, Fleet, lastHour.AddSeconds(1), null);
+        Assert.Empty(ProductExposure.Of(Desktop, Fleet, lastHour, null, SiteScope.All).Fallen);
+        var over = ProductExposure.Of(Desktop, Fleet, lastHour.AddSeconds(1), null, SiteScope.All);
         Assert.Equal(["desk-1", "desk-2"], over.Fallen.Select(m => m.Name));
         Assert.Equal(0, over.Releases[0].DaysLeft);
     }
@@ -48,9 +49,9 @@ public sealed class ExposureTests
     [Fact]
     public void Who_falls_out_of_support_before_a_day_is_told()
     {
-        Assert.Equal(["desk-1", "desk-2"], ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2027, 3, 31)).Falling.Select(m => m.Name));
-        Assert.Equal(3, ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2028, 1, 12)).Falling.Length);
-        Assert.Empty(ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2027, 1, 11)).Falling);
+        Assert.Equal(["desk-1", "desk-2"], ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2027, 3, 31), SiteScope.All).Falling.Select(m => m.Name));
+        Assert.Equal(3, ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2028, 1, 12), SiteScope.All).Falling.Length);
+        Assert.Empty(ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2027, 1, 11), SiteScope.All).Falling);
     }
 
     [Fact]

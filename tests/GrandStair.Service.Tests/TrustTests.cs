@@ -1,0 +1,147 @@
+using System.Net.Security;
+using System.Security.Cryptography;
+using System.Security.Cryptography.X509Certificates;
+using Dapper;
+using GrandStair.Testing;
+using Microsoft.Data.Sqlite;
+using Xunit;
+
+namespace GrandStair.Service.Tests;
+
+/// <summary>What the service shows others that they may trust it, and what it trusts itself.</summary>
+public sealed class TrustTests
+{
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    [Fact]
+    public async Task A_changed_catalogue_waits_for_an_approver_and_until_then_the_product_goes_on_as_it_was()
+    {
+        var catalogue = Directory.CreateTempSubdirectory("grandstair-catalogue-").FullName;
+        foreach (var product in new[] { "brae-desktop", "debian" })
+        {
+            Directory.CreateDirectory(Path.Combine(catalogue, product));
+            foreach (var file in Directory.GetFiles(Path.Combine(Repository.Root, "catalogue", product))) File.Copy(file, Path.Combine(catalogue, product, Path.GetFileName(file)));
+        }
+
+        await using var service = await ServiceProcess.StartAsync("--catalogue", catalogue);
+        Assert.Contains("Nothing waits", (await service.GstairAsync("catalogue", "changes")).Out, StringComparison.Ordinal);
+        var before = (await service.Client.CatalogueAsync(Stop)).Single(p => p.Name == "Debian").Hash;
+        await service.KillAsync();
+        var script = Path.Combine(catalogue, "debian", "tidy.sh");
+        await File.AppendAllTextAsync(script, "echo owned\n", Stop);
+        await service.StartAgainAsync();
+
+        Assert.Equal(before, (await service.Client.CatalogueAsync(Stop)).Single(p => p.Name == "Debian").Hash);
+        Assert.Contains("Debian were changed and wait for an approver", (await service.Client.SessionAsync(Stop)).Notices.Single(), StringComparison.Ordinal);
+        var shown = (await service.GstairAsync("catalogue", "changes")).Out;
+        Assert.Contains("tidy.sh changed", shown, StringComparison.Ordinal);
+        Assert.Contains("+ echo owned", shown, StringComparison.Ordinal);
+        var waiting = Assert.Single(await service.Client.CatalogueChangesAsync(Stop));
+        Assert.Contains("has the hash", (await service.GstairAsync("catalogue", "approve", "Debian", before, "--reason", "x")).Error, StringComparison.Ordinal);
+        var planner = await Calls.AccountAsync(service, "a-planner", ["reader", "planner", "operator", "admin"], "*");
+        Assert.Equal((403, "not-allowed"), await Calls.OutcomeAsync(service, "POST", "/api/v1/catalogue/changes/Debian/approve", planner, $$"""{"hash":"{{waiting.Hash}}","reason":"mine"}"""));
+        Assert.Equal(0, (await service.GstairAsync("catalogue", "approve", "Debian", waiting.Hash, "--reason", "read it, it is harmless")).Exit);
+        Assert.Equal(waiting.Hash, (await service.Client.CatalogueAsync(Stop)).Single(p => p.Name == "Debian").Hash);
+        Assert.Empty((await service.Client.SessionAsync(Stop)).Notices);
+        var entry = (await service.Client.AuditAsync(null, "catalogue", null, null, null, null, 1, Stop)).Items.Single();
+        Assert.Equal(("admin", "Debian", $"SHA-256 {waiting.Hash}"), (entry.Actor, entry.Subject, entry.After));
+        Directory.Delete(catalogue, recursive: true);
+    }
+
+    [Fact]
+    public async Task A_provider_that_does_not_answer_is_told_and_keeps_nobody_else_out()
+    {
+        var file = Path.Combine(Path.GetTempPath(), $"provider-{Guid.NewGuid():N}.yaml");
+        await File.WriteAllTextAsync(file, (await File.ReadAllTextAsync(Path.Combine(Repository.Root, "docs", "examples", "provider.yaml"), Stop)).Replace("https://id.northmere.example/", "http://127.0.0.1:9/", StringComparison.Ordinal), Stop);
+        await using var service = await ServiceProcess.StartAsync("--provider", file);
+        using var response = await Calls.SendAsync(service, "GET", "/provider/sign-in");
+        Assert.Equal("/sign-in?provider=away", response.Headers.Location?.ToString());
+        Assert.Equal((401, "wrong-token"), await Calls.OutcomeAsync(service, "GET", "/api/v1/session", "a.b.c"));
+        Assert.Equal("admin", (await service.Client.SessionAsync(Stop)).Actor);
+        File.Delete(file);
+    }
+
+    [Fact]
+    public async Task Plain_http_stays_on_loopback_and_a_tls_certificate_is_taken_over_when_it_changes()
+    {
+        var folder = Directory.CreateTempSubdirectory("grandstair-tls-").FullName;
+        var (certificate, key) = (Path.Combine(folder, "server.crt"), Path.Combine(folder, "server.key"));
+        Write(certificate, key, "first");
+        async Task<Ran> StartAsync(params string[] arguments) => await Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Service", "grandstair"), "--data", Path.Combine(folder, "data"), "--catalogue", Path.Combine(Repository.Root, "catalogue"), "--port", "0", .. arguments]);
+        Assert.Contains("would send tokens and passwords over the network as they are", (await StartAsync("--listen", "0.0.0.0")).Error, StringComparison.Ordinal);
+        Assert.Contains("needs --tls-key", (await StartAsync("--tls-certificate", certificate)).Error, StringComparison.Ordinal);
+        Assert.Contains("cannot be used", (await StartAsync("--tls-certificate", certificate, "--tls-key", certificate)).Error, StringComparison.Ordinal);
+
+        await using var service = await ServiceProcess.StartAsync(Path.Combine(folder, "data"), ServiceProcess.FreePort(), ["--tls-certificate", certificate, "--tls-key", key], tls: true);
+        Assert.Equal("CN=first", await ShownAsync(service));
+        using var http = new HttpClient(new HttpClientHandler { ServerCertificateCustomValidationCallback = HttpClientHandler.DangerousAcceptAnyServerCertificateValidator });
+        using var signIn = new HttpRequestMessage(HttpMethod.Post, new Uri(service.Url, "/api/v1/session")) { Content = new StringContent($$"""{"token":"{{service.Token}}"}""", null, "application/json") };
+        signIn.Headers.Add("Sec-Fetch-Site", "same-origin");
+        using var response = await http.SendAsync(signIn, Stop);
+        var cookie = response.Headers.GetValues("Set-Cookie").Single();
+        Assert.StartsWith("__Host-grandstair-session=", cookie, StringComparison.Ordinal);
+        Assert.Contains("; secure", cookie, StringComparison.Ordinal);
+        Assert.Equal("max-age=31536000", response.Headers.GetValues("Strict-Transport-Security").Single());
+
+        Write(certificate, key, "second");
+        await Eventually.TrueAsync(async () => await ShownAsync(service) == "CN=second", TimeSpan.FromSeconds(15), () => "the new certificate is shown");
+        await File.WriteAllTextAsync(certificate, "half a file", Stop);
+        await Eventually.TrueAsync(
+            async () =>
+            {
+                Assert.Equal("CN=second", await ShownAsync(service));
+                return service.Output.Contains("the one before goes on", StringComparison.Ordinal);
+            },
+            TimeSpan.FromSeconds(15), () => "it is told that the new one cannot be used");
+    }
+
+    [Fact]
+    public async Task The_audit_is_checked_by_the_service_and_from_its_export_and_tampering_with_one_row_is_located()
+    {
+        await using var service = await ServiceProcess.StartAsync();
+        for (var i = 0; i < 6; i++) await Calls.AccountAsync(service, $"account-{i}", ["reader"], "*");
+        var file = Path.Combine(service.Data, "audit.jsonl");
+        await Eventually.TrueAsync(async () => (await service.Client.VerifyAuditAsync(Stop)) is { Unsealed: 0, Entries: > 12 }, TimeSpan.FromSeconds(10), () => "all is sealed");
+        Assert.Equal(0, (await service.GstairAsync("audit", "export", "--out", file)).Exit);
+        var whole = await service.GstairAsync("audit", "verify", file);
+        Assert.Contains("every one as it was sealed", whole.Out, StringComparison.Ordinal);
+        Assert.Equal(0, (await service.GstairAsync("audit", "verify")).Exit);
+        var head = whole.Out.Split('\n').Single(l => l.StartsWith("head ", StringComparison.Ordinal))[5..].Trim();
+        Assert.Equal(0, (await service.GstairAsync("audit", "verify", file, "--entry", head)).Exit);
+        Assert.Equal(3, (await service.GstairAsync("audit", "verify", file, "--key", new string('0', 64))).Exit);
+
+        var text = await File.ReadAllTextAsync(file, Stop);
+        await File.WriteAllTextAsync(file, text.Replace("account-3", "account-9", StringComparison.Ordinal), Stop);
+        var tampered = await service.GstairAsync("audit", "verify", file);
+        Assert.Equal(3, tampered.Exit);
+        Assert.Contains("not what was sealed", tampered.Out, StringComparison.Ordinal);
+
+        // Somebody with the database's file takes the guards away and changes one row.
+        await using (var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")}"))
+            await database.ExecuteAsync("DROP TRIGGER audit_not_changed; UPDATE audit SET actor = 'somebody' WHERE number = 9");
+        var online = await service.GstairAsync("audit", "verify");
+        Assert.Equal(3, online.Exit);
+        Assert.Contains("#9 the entry is not what was sealed", online.Out, StringComparison.Ordinal);
+        // Or cuts off the end, seals and all: the head that is kept outside the database misses it.
+        await using (var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")}"))
+            await database.ExecuteAsync("DROP TRIGGER audit_not_deleted; UPDATE audit SET actor = 'admin' WHERE number = 9; DELETE FROM audit WHERE number > 10; DELETE FROM audit_seals");
+        Assert.Contains("#11 the end is missing", (await service.GstairAsync("audit", "verify")).Out, StringComparison.Ordinal);
+    }
+
+    private static async Task<string> ShownAsync(ServiceProcess service)
+    {
+        using var client = new System.Net.Sockets.TcpClient("127.0.0.1", service.Url.Port);
+        var shown = "";
+        await using var tls = new SslStream(client.GetStream(), false, (_, certificate, _, _) => (shown = certificate?.Subject ?? "").Length > 0);
+        await tls.AuthenticateAsClientAsync(new SslClientAuthenticationOptions { TargetHost = "localhost" }, Stop);
+        return shown;
+    }
+
+    private static void Write(string certificate, string key, string name)
+    {
+        using var pair = ECDsa.Create(ECCurve.NamedCurves.nistP256);
+        using var made = new CertificateRequest($"CN={name}", pair, HashAlgorithmName.SHA256).CreateSelfSigned(DateTimeOffset.UtcNow.AddDays(-1), DateTimeOffset.UtcNow.AddDays(30));
+        File.WriteAllText(key, pair.ExportPkcs8PrivateKeyPem());
+        File.WriteAllText(certificate, made.ExportCertificatePem());
+    }
+}
