@@ -123,7 +123,7 @@ gateway('gate-kit-1', 'MV Kittiwake', 'Skerry 80', '1.9', '-', 3, 0);
 for (let i = 1; i <= 3; i++)
   other(`vault-n-${i}`, 'Northmere', 'vault', {
     'os.product': 'Corrie Vault', 'os.version': '2', 'os.build': '2.8.4', 'hardware.model': 'Corrie 12', 'hardware.memory': '128 GiB', 'disk.system.free': '400 GiB',
-    devices: table([{ name: 'disk 1', kind: 'disk', fault: 'no' }, { name: 'fan 2', kind: 'fan', fault: i === 2 ? 'yes' : 'no' }]), 'vault.nodes.healthy': '3', 'vault.nodes.all': '3', 'vault.rebuild': 'no',
+    devices: table([{ name: 'disk 1', kind: 'disk', fault: 'no' }, { name: 'fan 2', kind: 'fan', fault: i === 2 ? 'yes' : 'no' }]), 'vault.nodes.healthy': '3', 'vault.nodes.all': '3', 'vault.rebuild': 'no', unit: 'vault-n',
   });
 other('tickets-w', 'Westhaven', 'ticketing', {
   'os.product': 'Debian', 'os.version': '12', 'os.build': '12.8', 'hardware.memory': '32 GiB', 'disk.system.free': '44 GiB', 'backup.last': iso(imported - 30 * hours),

@@ -6,9 +6,9 @@ namespace GrandStair.Benches;
 internal static class Result
 {
     /// <summary>Prints the last line; whether the goal was met.</summary>
-    public static bool Tell(string name, double ratio, double goal)
+    public static bool Tell(string name, double ratio, double goal, bool lessIsBetter = false)
     {
         Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"{name} ratio={ratio:0.00} goal={goal:0.00}"));
-        return ratio >= goal;
+        return lessIsBetter ? ratio <= goal : ratio >= goal;
     }
 }

@@ -174,6 +174,47 @@ public sealed class GrandStairClient : IDisposable
     public Task<Page<MemberRow>> MembersAsync(string name, string? standing, int? wave, string? filter, int limit, CancellationToken stop) =>
         AllAsync<MemberRow>($"plans/{Escape(name)}/members", limit, stop, ("standing", standing), ("wave", wave?.ToString(System.Globalization.CultureInfo.InvariantCulture)), ("filter", filter));
 
+    /// <summary>What loading a plan's text would change; nothing is kept.</summary>
+    public Task<ComparisonView> ComparePlanAsync(Stream yaml, CancellationToken stop) => SendAsync<ComparisonView>(HttpMethod.Post, "plans/compare", Body(yaml, "application/yaml"), stop);
+
+    /// <summary>Loads a plan's next revision.</summary>
+    public Task<PlanView> LoadPlanAsync(string name, Stream yaml, string reason, CancellationToken stop) =>
+        SendAsync<PlanView>(HttpMethod.Put, Query($"plans/{Escape(name)}", ("reason", reason)), Body(yaml, "application/yaml"), stop);
+
+    /// <summary>How a plan would be laid out if it went on now, and what would let it end in time.</summary>
+    public Task<PlacementView> PlacementAsync(string name, CancellationToken stop) => GetAsync<PlacementView>($"plans/{Escape(name)}/placement", stop);
+
+    /// <summary>A plan by site over time.</summary>
+    public Task<BoardView> BoardAsync(string name, DateTimeOffset? from, DateTimeOffset? to, CancellationToken stop) => GetAsync<BoardView>(Query($"plans/{Escape(name)}/board", ("from", from?.ToString("O")), ("to", to?.ToString("O"))), stop);
+
+    /// <summary>The texts that a plan had.</summary>
+    public Task<IReadOnlyList<RevisionRow>> RevisionsAsync(string name, CancellationToken stop) => GetAsync<IReadOnlyList<RevisionRow>>($"plans/{Escape(name)}/revisions", stop);
+
+    /// <summary>Says yes to a plan or a wave of it.</summary>
+    public Task<IReadOnlyList<ApprovalView>> ApproveAsync(string name, ApprovalCommand command, CancellationToken stop) => SendAsync<IReadOnlyList<ApprovalView>>(HttpMethod.Post, $"plans/{Escape(name)}/approvals", JsonContent.Create(command), stop);
+
+    /// <summary>Moves a machine to another wave.</summary>
+    public Task MoveAsync(string name, string machine, MoveCommand command, CancellationToken stop) => SendAsync<object>(HttpMethod.Post, $"plans/{Escape(name)}/members/{Escape(machine)}/move", JsonContent.Create(command), stop);
+
+    /// <summary>What the fleet as it is now would change of a plan's membership.</summary>
+    public Task<IReadOnlyList<WaveChangeRow>> ProposalsAsync(string name, CancellationToken stop) => GetAsync<IReadOnlyList<WaveChangeRow>>($"plans/{Escape(name)}/proposals", stop);
+
+    /// <summary>Accepts what the fleet as it is now would change.</summary>
+    public Task<PlanView> AcceptProposalsAsync(string name, string reason, CancellationToken stop) => SendAsync<PlanView>(HttpMethod.Post, $"plans/{Escape(name)}/proposals", JsonContent.Create(new Because(reason)), stop);
+
+    /// <summary>A plan's slots as a file: <c>ics</c>, <c>csv</c> or <c>html</c>; each of the others narrows it down.</summary>
+    public Task<Stream> SlotsAsync(string name, string format, int? wave, string? site, string? crew, string? owner, CancellationToken stop) =>
+        DownloadAsync(Query($"plans/{Escape(name)}/slots", ("format", format), ("wave", wave?.ToString(System.Globalization.CultureInfo.InvariantCulture)), ("site", site), ("crew", crew), ("owner", owner)), stop);
+
+    /// <summary>The calendars that plans can refer to.</summary>
+    public Task<IReadOnlyList<CalendarRow>> CalendarsAsync(CancellationToken stop) => GetAsync<IReadOnlyList<CalendarRow>>("calendars", stop);
+
+    /// <summary>A calendar's text.</summary>
+    public Task<Stream> CalendarAsync(string name, CancellationToken stop) => DownloadAsync($"calendars/{Escape(name)}", stop);
+
+    /// <summary>Loads a calendar, in place of the one of that name.</summary>
+    public Task<CalendarRow> LoadCalendarAsync(string name, Stream ics, CancellationToken stop) => SendAsync<CalendarRow>(HttpMethod.Put, $"calendars/{Escape(name)}", Body(ics, "text/calendar"), stop);
+
     /// <summary>Starts a plan, or goes on with a held one.</summary>
     public Task<PlanView> StartAsync(string name, CancellationToken stop) => SendAsync<PlanView>(HttpMethod.Post, $"plans/{Escape(name)}/start", null, stop);
 

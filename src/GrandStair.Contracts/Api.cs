@@ -384,7 +384,7 @@ public sealed record ReadinessRow(string Id, string Name, string Site, string Gr
 public sealed record PlanRow(string Name, string Target, string State, string? Held, int Machines, IReadOnlyDictionary<string, int> Tally, DateTimeOffset Created, string CreatedBy, DateTimeOffset? Started, DateTimeOffset? Ended, string? Deadline);
 
 /// <summary>A plan with its waves.</summary>
-public sealed record PlanView(PlanRow Plan, string Body, string Scope, string Carries, IReadOnlyList<string> Methods, LimitsView Limits, AdvanceView Advance, IReadOnlyList<WaveView> Waves, IReadOnlyList<string> Undecided);
+public sealed record PlanView(PlanRow Plan, string Body, string Scope, string Carries, IReadOnlyList<string> Methods, LimitsView Limits, AdvanceView Advance, IReadOnlyList<WaveView> Waves, IReadOnlyList<string> Undecided, PlanningView Planning);
 
 /// <summary>How many may run at once.</summary>
 public sealed record LimitsView(int All, int Site);
@@ -397,9 +397,16 @@ public sealed record AdvanceView(double Proved, int Failures, double SoakHours);
 public sealed record WaveView(int Number, string Name, string State, DateTimeOffset? Opened, string? Why, int Machines, IReadOnlyDictionary<string, int> Tally, DateTimeOffset? PlannedFrom, DateTimeOffset? PlannedTo);
 
 /// <summary>A machine of a plan.</summary>
+/// <param name="Change">What would have to change for it to get a slot; null where it has one or is not ready.</param>
+/// <param name="StageFrom">When its staging begins over the site's line; null where none is in the way.</param>
+/// <param name="Crew">The crew that is booked for it.</param>
+/// <param name="PlannedStart">When it would go as it was laid out.</param>
+/// <param name="Missed">How many slots it missed.</param>
+/// <param name="Moved">Who moved it to its wave, and why; null where nobody did.</param>
 public sealed record MemberRow(
     string Id, string Name, string Site, int Wave, string WaveName, string Standing, string Gate, string? Why, bool CannotBeMended, string? Method,
-    DateTimeOffset? SlotStart, DateTimeOffset? SlotEnd, string? Run, DateTimeOffset? Proved, string? Excuse, string? ExcuseReason, string? ExcuseBy, string? ExcuseUntil);
+    DateTimeOffset? SlotStart, DateTimeOffset? SlotEnd, string? Run, DateTimeOffset? Proved, string? Excuse, string? ExcuseReason, string? ExcuseBy, string? ExcuseUntil,
+    string? Change, DateTimeOffset? StageFrom, string? Crew, DateTimeOffset? PlannedStart, int Missed, string? Moved);
 
 /// <summary>An excuse for a machine that will not go.</summary>
 /// <param name="As"><c>replaced</c>, <c>retired</c> or <c>stays</c>.</param>

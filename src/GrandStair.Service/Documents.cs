@@ -2,6 +2,7 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Plans;
+using GrandStair.Files.Calendars;
 using GrandStair.Files.Catalogue;
 using GrandStair.Files.Plans;
 using GrandStair.Storage.Plans;
@@ -14,4 +15,6 @@ internal sealed class Documents : IDocuments
     public Product ReadProduct(CatalogueContent content) => CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn, $"{content.Product}/product.yaml");
 
     public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "plan.yaml");
+
+    public ICalendar ReadCalendar(string body, string name) => CalendarFile.Parse(body, name);
 }

@@ -16,6 +16,7 @@ using GrandStair.Service;
 using GrandStair.Service.Access;
 using GrandStair.Service.Accounts;
 using GrandStair.Service.Audit;
+using GrandStair.Service.Calendars;
 using GrandStair.Service.Catalogue;
 using GrandStair.Service.Checks;
 using GrandStair.Service.Demo;
@@ -36,6 +37,7 @@ using GrandStair.Service.Sources;
 using GrandStair.Service.Tokens;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Audit;
+using GrandStair.Storage.Calendars;
 using GrandStair.Storage.Checks;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
@@ -119,7 +121,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
 {
     services.AddSingleton(options).AddSingleton(database).AddSingleton(clock).AddSingleton<TimeProvider>(clock)
         .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<RulingTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<ImportTable>().AddSingleton<ImportsUnderWay>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<AccountTable>().AddSingleton<AuditTable>().AddSingleton<SecretTable>().AddSingleton<FirstUseTable>().AddSingleton<ScriptTable>().AddSingleton<SecretDesk>().AddSingleton<ISecrets>(s => s.GetRequiredService<SecretDesk>()).AddSingleton<SshAccess>().AddSingleton<ClockTable>()
-        .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<PlanDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
+        .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<CalendarTable>().AddSingleton<CalendarShelf>().AddSingleton<ApprovalTable>().AddSingleton<PlanApprovals>().AddSingleton<PlanWriter>().AddSingleton<PlanDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
         .AddSingleton<LiveFeed>().AddHostedService(s => s.GetRequiredService<LiveFeed>()).AddHostedService<EngineHost>()
         .AddSingleton<SourceDesk>().AddHostedService(s => s.GetRequiredService<SourceDesk>());
     if (options.Demo is not null) services.AddHostedService<NorthmerePeople>();
@@ -196,6 +198,8 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapExposure();
     api.MapSources();
     api.MapPlans();
+    api.MapPlanning();
+    api.MapCalendars();
     api.MapRuns();
     api.MapOverview();
     api.MapAccounts();

@@ -8,10 +8,12 @@ using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Engine.Runs;
+using GrandStair.Files.Calendars;
 using GrandStair.Files.Catalogue;
 using GrandStair.Files.Plans;
 using GrandStair.Links;
 using GrandStair.Links.StandIns;
+using GrandStair.Storage.Calendars;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
@@ -50,7 +52,10 @@ internal sealed class EngineKit : IAsyncDisposable
         Plans = new(database);
         Runs = new(database);
         Shelf = new(new Documents(), new(database));
-        Desk = new(Shelf, Fleet, Plans, Rulings, Runs, clock);
+        Calendars = new(new Documents(), new CalendarTable(database), clock);
+        Approvals = new(Plans, new ApprovalTable(database), Shelf, clock);
+        Writer = new(Shelf, Fleet, Plans, Rulings, Calendars, clock);
+        Desk = new(Shelf, Fleet, Plans, Approvals, Rulings, Runs, clock);
     }
 
     public Database Database { get; }
@@ -70,6 +75,12 @@ internal sealed class EngineKit : IAsyncDisposable
     public Shelf Shelf { get; }
 
     public PlanDesk Desk { get; }
+
+    public PlanWriter Writer { get; }
+
+    public PlanApprovals Approvals { get; }
+
+    public CalendarShelf Calendars { get; }
 
     public static CancellationToken Stop => TestContext.Current.CancellationToken;
 
@@ -126,7 +137,7 @@ internal sealed class EngineKit : IAsyncDisposable
     /// <summary>Makes the plan and starts it.</summary>
     public async Task PlanAsync(string? body = null)
     {
-        await Desk.CreateAsync(body ?? Plan, new("planner"), SiteScope.All, Stop);
+        await Writer.CreateAsync(body ?? Plan, new("planner"), SiteScope.All, Stop);
         await Desk.AcknowledgeAsync("small", null, "read", new("planner"), Stop);
         await Desk.StartAsync("small", new("planner"), Stop);
     }
@@ -136,7 +147,7 @@ internal sealed class EngineKit : IAsyncDisposable
     {
         var links = new LinkSet(new Dictionary<string, ILink> { ["stand-in"] = link ?? new StandInLink(World, Clock) });
         var reader = new MachineReader(links, Shelf, new(Database), new(Database), Fleet, Clock);
-        var keeper = new PlanKeeper(Shelf, Fleet, reader, Plans, Rulings, Runs, Clock, NullLogger<PlanKeeper>.Instance);
+        var keeper = new PlanKeeper(Shelf, Fleet, reader, Plans, Approvals, Rulings, Runs, Calendars, Clock, NullLogger<PlanKeeper>.Instance);
         var worker = new RunWorker(Runs, Plans, Rulings, Shelf, Fleet, reader, links, new(Database), new NoSecrets(), new(Database), Clock, NullLogger<RunWorker>.Instance);
         var stop = new CancellationTokenSource();
         _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), keeper.RunAsync(stop.Token))));
@@ -179,6 +190,8 @@ internal sealed class EngineKit : IAsyncDisposable
         public Product ReadProduct(CatalogueContent content) => CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn);
 
         public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "plan.yaml");
+
+        public ICalendar ReadCalendar(string body, string name) => CalendarFile.Parse(body, name);
     }
 }
 

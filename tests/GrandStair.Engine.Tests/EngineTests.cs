@@ -73,7 +73,7 @@ public sealed class EngineTests
     {
         await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(2);
-        await kit.Desk.CreateAsync(EngineKit.Plan, new("planner"), SiteScope.All, EngineKit.Stop);
+        await kit.Writer.CreateAsync(EngineKit.Plan, new("planner"), SiteScope.All, EngineKit.Stop);
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
         await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ChooseMethodAsync("small", machine, "replace", "x", new("planner"), EngineKit.Stop));
         await kit.Desk.ChooseMethodAsync("small", machine, "keep-data", "its programs are worn out", new("planner"), EngineKit.Stop);

@@ -1,27 +1,39 @@
 using System.CommandLine;
 using GrandStair.Contracts;
 using GrandStair.Core.Readings;
+using GrandStair.Files.Catalogue;
 using GrandStair.Files.Plans;
 
 namespace GrandStair.Cli.Plans;
 
-internal static class PlanCommands
+internal static partial class PlanCommands
 {
     private static readonly Argument<string> Name = new("plan") { Description = "The plan's name." };
     private static readonly Option<string> Reason = new("--reason") { Description = "Why; kept with your name.", Required = true };
     private static readonly Argument<string> Machine = new("machine") { Description = "The machine's name or id." };
 
-    public static Command Make() => new("plan", "Plans: which machines go where, when, and how") { Check(), Create(), List(), Show(), Members(), Acknowledge(), Start(), Hold(), ChooseMethod(), Excuse(), Again() };
+    public static Command Make() => new("plan", "Plans: which machines go where, when, and how") 
+    {
+        Check(), Create(), Compare(), Load(), List(), Show(), Members(), Placement(), Board(), Slots(), Move(), Proposals(), Revisions(), Acknowledge(), Approve(), Start(), Hold(), ChooseMethod(), Excuse(), Again(),
+    };
 
     private static Command Check()
     {
         var file = new Argument<string>("file") { Description = "The plan's YAML file." };
-        var command = new Command("check", "Check a plan's file without a service, as far as that goes") { file };
+        var catalogue = new Option<string?>("--catalogue") { Description = "The catalogue's folder, by which keys, release, methods and crews are checked too (default: catalogue, where there is one)." };
+        var command = new Command("check", "Check a plan's file without a service") { file, catalogue };
         command.SetAction((parsed, _) => Caller.GuardAsync(async () =>
         {
             var path = parsed.GetValue(file)!;
-            var plan = PlanFile.Parse(await File.ReadAllTextAsync(path), KeyRegistry.BuiltIn, null, path);
-            new Screen().Say($"**{plan.Name}** is well formed: {plan.Waves.Length} waves to {plan.Product} {plan.Release}. Keys and methods of the catalogue are checked by 'plan create'.");
+            var folder = parsed.GetValue(catalogue) ?? (Directory.Exists("catalogue") ? "catalogue" : null);
+            var products = folder is null ? [] : Directory.EnumerateDirectories(folder).Order(StringComparer.Ordinal)
+                .Select(f => CatalogueFolder.Parse(CatalogueFolder.Load(f), KeyRegistry.BuiltIn, Path.Combine(f, "product.yaml"))).ToDictionary(p => p.Name);
+            var keys = products.Values.Aggregate(KeyRegistry.BuiltIn, (known, p) => known.With(p.Keys));
+            var plan = PlanFile.Parse(await File.ReadAllTextAsync(path), keys, folder is null ? null : products.GetValueOrDefault, path);
+            var screen = new Screen();
+            screen.Say($"**{plan.Name}** is well formed: {plan.Waves.Length} waves to {plan.Product} {plan.Release}{(folder is null ? ". Keys and methods are checked with --catalogue, or by 'plan compare'." : $", and fits the catalogue in {folder}.")}");
+            var calendars = plan.Windows.Select(w => w.When.Calendar).Concat(plan.Closures.Select(c => c.When.Calendar)).Concat(plan.Crews.Select(c => c.When.Calendar)).Concat(plan.Lines.Select(l => l.Hours?.Calendar)).OfType<string>().Distinct().ToArray();
+            if (calendars.Length > 0) screen.Hint($"It refers to the calendars {string.Join(", ", calendars)}, which the service has to have: 'gstair calendar list'.");
             return ExitStatus.Done;
         }));
         return command;
@@ -117,8 +129,8 @@ internal static class PlanCommands
             {
                 screen.Say($"**{page.Total}** machines");
                 screen.Table(
-                    ["name", "site", "wave", "standing", "method", "slot (UTC)", "run", "why"],
-                    page.Items.Select(m => new[] { m.Name, m.Site, m.WaveName, Screen.Word(m.Standing), m.Method, Screen.Time(m.SlotStart), m.Run, m.Excuse is null ? m.Why : $"{m.Excuse}: {m.ExcuseReason} ({m.ExcuseBy})" }));
+                    ["name", "site", "wave", "standing", "method", "slot (UTC)", "crew", "run", "why"],
+                    page.Items.Select(m => new[] { m.Name, m.Site, m.WaveName, Screen.Word(m.Standing), m.Method, m.SlotStart is null && m.PlannedStart is not null ? $"({Screen.Time(m.PlannedStart)})" : Screen.Time(m.SlotStart), m.Crew, m.Run, m.Excuse is null ? m.Why : $"{m.Excuse}: {m.ExcuseReason} ({m.ExcuseBy})" }));
             });
         return command;
     }
@@ -177,6 +189,7 @@ internal static class PlanCommands
                 w.PlannedFrom is null ? "" : $"{w.PlannedFrom:d MMM} – {w.PlannedTo:d MMM}", w.Why,
             }));
         foreach (var undecided in view.Undecided) screen.Say($"undecided: {undecided}");
+        Print(view.Planning, screen);
     }
 
     private static string Of(WaveView wave, string standing) => wave.Tally[standing] is > 0 and var count ? $"{count}" : "";

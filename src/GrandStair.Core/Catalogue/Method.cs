@@ -37,7 +37,8 @@ public enum Way
 /// <param name="Media">The name of the media that it installs from; null where it needs none.</param>
 /// <param name="Crew">The crew whose hands it needs; null where nobody has to be there.</param>
 /// <param name="OwnerPresent">Whether the machine's owner has to be there.</param>
-public sealed record MethodNeeds(string? Media = null, string? Crew = null, bool OwnerPresent = false);
+/// <param name="Stages">How much staging brings to the machine over its site's line, in bytes.</param>
+public sealed record MethodNeeds(string? Media = null, string? Crew = null, bool OwnerPresent = false, double Stages = 0);
 
 /// <summary>A way to do a hop.</summary>
 public sealed record Method
@@ -77,6 +78,9 @@ public sealed record Method
 
     /// <summary>How long it usually takes from the turning point to the proof.</summary>
     public TimeSpan AfterTurningPoint => Sum(Steps.SkipWhile(s => !s.TurningPoint).Where(s => s.Phase is Phase.Apply or Phase.Prove));
+
+    /// <summary>How long going back by its own steps usually takes; zero where there are none.</summary>
+    public TimeSpan RollbackLasts => Sum(Rollback.Steps);
 
     private static TimeSpan Sum(IEnumerable<StepSpec> steps) => steps.Aggregate(TimeSpan.Zero, (sum, s) => sum + s.Typical);
 }

@@ -76,6 +76,7 @@ public sealed partial class KeyRegistry
         new("power.mains", ValueKind.Flag, "Whether it runs on mains power"),
         new("backup.last", ValueKind.Instant, "When the last good backup ended"),
         new("boot.id", ValueKind.Text, "What changes with every start of the system"),
+        new("unit", ValueKind.Text, "The common name of machines that belong together and never go at once: the nodes of a cluster, a pair"),
         new("hangs-on", ValueKind.Text, "The name of the machine that it hangs on, such as a radio on its gateway"),
         new("apps", ValueKind.Table, "Installed applications") { Columns = [new("name", ValueKind.Text, "Its name"), new("version", ValueKind.Version, "Its version"), new("publisher", ValueKind.Text, "Who made it")] },
         new("devices", ValueKind.Table, "Devices and their drivers") { Columns = [new("name", ValueKind.Text, "Its name"), new("kind", ValueKind.Text, "What it is"), new("driver", ValueKind.Version, "Version of its driver"), new("fault", ValueKind.Flag, "Whether it has a fault mark")] },

@@ -147,6 +147,10 @@ public sealed record RunState
     public bool NeedsRoom => Closed is null && Parked is null && Proved is null
         && (Phase is Phase.Guard or Phase.Apply or Phase.Prove or Phase.RollBack || (Phase == Phase.Gate && Moment != Catalogue.Moment.Planning));
 
+    /// <summary>Whether others of its unit have to keep still: it is on its way, or parked in the midst of it.</summary>
+    public bool HoldsUnit => NeedsRoom || (Closed is null && Proved is null && Parked is not null
+        && (Phase is Phase.Guard or Phase.Apply or Phase.Prove or Phase.RollBack || (Phase == Phase.Gate && Moment is not (Catalogue.Moment.Planning or Catalogue.Moment.Start))));
+
     /// <summary>When somebody has to see to it next, UTC; null where only a person or nobody has to.</summary>
     public DateTimeOffset? DueAt => Outstanding switch
     {

@@ -1,7 +1,6 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
-using GrandStair.Core.Readings;
 
 namespace GrandStair.Core.Waves;
 
@@ -29,16 +28,25 @@ public sealed record Plan
     /// <summary>The waves in order; the first is the pilot.</summary>
     public required ImmutableArray<WaveSpec> Waves { get; init; }
 
-    /// <summary>When which sites may be touched.</summary>
+    /// <summary>When who may be touched.</summary>
     public required ImmutableArray<WindowSpec> Windows { get; init; }
+
+    /// <summary>When who may not be touched.</summary>
+    public ImmutableArray<ClosureSpec> Closures { get; init; } = [];
 
     /// <summary>How many may run at once.</summary>
     public required Limits Limits { get; init; }
 
+    /// <summary>The lines over which staging has to come; a site without one is not held up by its line.</summary>
+    public ImmutableArray<LineSpec> Lines { get; init; } = [];
+
+    /// <summary>The crews whose hands methods need.</summary>
+    public ImmutableArray<CrewSpec> Crews { get; init; } = [];
+
     /// <summary>What must hold before the next wave begins.</summary>
     public required AdvanceRule Advance { get; init; }
 
-    /// <summary>How long before its slot a machine is staged at the earliest.</summary>
+    /// <summary>How long before its slot a machine is staged at the earliest, where its line lets it.</summary>
     public TimeSpan StageAhead { get; init; } = TimeSpan.FromHours(24);
 
     /// <summary>How long after its wave begins, or it becomes ready, a machine's slot may begin at the earliest; null for what its staging takes.</summary>
@@ -46,54 +54,69 @@ public sealed record Plan
 
     /// <summary>The last day by which all should be proved; null where there is none.</summary>
     public DateOnly? Deadline { get; init; }
+
+    /// <summary>Whose yes it needs.</summary>
+    public ApprovalSpec Approval { get; init; } = new(false, []);
+
+    /// <summary>The number or address of the record under which the change is kept elsewhere; null where there is none.</summary>
+    public string? ChangeRecord { get; init; }
 }
 
 /// <summary>Which machines go together.</summary>
 /// <param name="Name">The wave's name.</param>
-/// <param name="Members">Who belongs to it; null for all that no earlier wave took.</param>
+/// <param name="Members">Who may belong to it; null for all that no earlier wave took.</param>
 /// <param name="Count">How many at most, first by name; null for all that match.</param>
-public sealed record WaveSpec(string Name, Condition? Members, int? Count);
+public sealed record WaveSpec(string Name, Condition? Members, int? Count)
+{
+    /// <summary>The machines by name; empty where they are not listed.</summary>
+    public ImmutableArray<string> Machines { get; init; } = [];
+
+    /// <summary>The share of those that may belong to it which does, 0 to 1, drawn by their ids; null for all.</summary>
+    public double? Sample { get; init; }
+
+    /// <summary>What its machines have to cover together; null where it takes them as they come.</summary>
+    public CoverSpec? Cover { get; init; }
+
+    /// <summary>Whether it needs a yes of its own before it begins.</summary>
+    public bool NeedsApproval { get; init; }
+}
+
+/// <summary>That a wave has, with as few machines as that takes, every value of some keys that occurs in the plan's scope.</summary>
+/// <param name="Keys">The keys, such as <c>hardware.model</c> or <c>site</c>; each entry of a list and each named row of a table is a value.</param>
+/// <param name="Prefer">Whom to take where there is a choice, such as owners who volunteered; null for nobody.</param>
+public sealed record CoverSpec(ImmutableArray<string> Keys, Condition? Prefer);
 
 /// <summary>How many may run at once.</summary>
 /// <param name="All">In the whole plan.</param>
 /// <param name="Site">At one site.</param>
 public sealed record Limits(int All, int Site);
 
-/// <summary>Who is in which wave.</summary>
-/// <param name="Waves">The members of each wave, in the order of the waves.</param>
-/// <param name="Undecided">Machines of which it cannot be told whether they are in the scope or in a wave, with what could not be told.</param>
-public sealed record Membership(ImmutableArray<ImmutableArray<Machine>> Waves, ImmutableArray<(Machine Machine, string Why)> Undecided)
+/// <summary>The line of a site, over which staging has to come.</summary>
+/// <param name="Sites">The sites; each has a line of its own.</param>
+/// <param name="Rate">What it carries, bits per second.</param>
+/// <param name="Share">The share of it that staging may use, above 0 and up to 1.</param>
+/// <param name="Hours">The hours in which staging may use it; null for all.</param>
+public sealed record LineSpec(ImmutableArray<string> Sites, double Rate, double Share, TimeRule? Hours)
 {
-    /// <summary>Puts every machine of the scope into the first wave that it matches.</summary>
-    public static Membership Of(Plan plan, IEnumerable<Machine> fleet, DateTimeOffset now)
-    {
-        var waves = plan.Waves.Select(_ => ImmutableArray.CreateBuilder<Machine>()).ToArray();
-        var undecided = ImmutableArray.CreateBuilder<(Machine, string)>();
-        foreach (var machine in fleet.OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase))
-        {
-            var inScope = plan.Scope.Ask(machine, new Use(now));
-            if (inScope.Value == Kleene.No) continue;
-            if (inScope.Value == Kleene.CannotTell)
-            {
-                undecided.Add((machine, Tell("whether it is in the scope", inScope)));
-                continue;
-            }
+    /// <summary>How many bytes staging gets across in a minute.</summary>
+    public double BytesPerMinute => Rate * Share / 8 * 60;
 
-            for (var i = 0; i < waves.Length; i++)
-            {
-                var spec = plan.Waves[i];
-                if (spec.Count is { } count && waves[i].Count >= count) continue;
-                var answer = spec.Members?.Ask(machine, new Use(now));
-                if (answer?.Value == Kleene.No) continue;
-                if (answer?.Value == Kleene.CannotTell) undecided.Add((machine, Tell($"whether it is in wave {spec.Name}", answer)));
-                else waves[i].Add(machine);
-                break;
-            }
-        }
-
-        return new([.. waves.Select(w => w.ToImmutable())], undecided.ToImmutable());
-    }
-
-    private static string Tell(string what, Answer answer) =>
-        $"cannot tell {what}: {string.Join(", ", answer.Leaves.Select(l => $"{l.Key} {l.Note}"))}";
+    /// <summary>How many minutes of its hours lie in a stretch.</summary>
+    public double MinutesBetween(DateTimeOffset from, DateTimeOffset to, IReadOnlyDictionary<string, ICalendar> calendars) => Hours is null
+        ? (to - from).TotalMinutes
+        : Waves.Windows.Join(Hours.Between(from, to, calendars)).Sum(s => ((s.To < to ? s.To : to) - (s.From > from ? s.From : from)).TotalMinutes);
 }
+
+/// <summary>People whose hands a method needs.</summary>
+/// <param name="Name">The crew's name.</param>
+/// <param name="Kind">What methods call it; several crews can be of one kind.</param>
+/// <param name="Hands">How many machines it can serve at a time.</param>
+/// <param name="PerDay">How many appointments it takes on one day of its zone; null for as many as fit.</param>
+/// <param name="Sites">The sites to which it comes; empty for all.</param>
+/// <param name="When">When it works.</param>
+public sealed record CrewSpec(string Name, string Kind, int Hands, int? PerDay, ImmutableArray<string> Sites, TimeRule When);
+
+/// <summary>Whose yes a plan needs before it starts.</summary>
+/// <param name="Needed">Whether the plan as a whole needs the yes of somebody else than who wrote it.</param>
+/// <param name="By">The accounts who may give it; empty for every approver.</param>
+public sealed record ApprovalSpec(bool Needed, ImmutableArray<string> By);

@@ -1,22 +1,12 @@
 using System.Collections.Immutable;
-using GrandStair.Core.Readings;
 
 namespace GrandStair.Core.Waves;
 
-/// <summary>A machine that wants a slot.</summary>
-/// <param name="Machine">The machine.</param>
-/// <param name="Site">Its site.</param>
-/// <param name="Lasts">How long the slot usually lasts.</param>
-/// <param name="AfterTurningPoint">How much of that comes after the turning point.</param>
-public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts, TimeSpan AfterTurningPoint);
-
-/// <summary>A slot, or why there is none.</summary>
-/// <param name="Machine">The machine.</param>
-/// <param name="Slot">Its slot; null where none was found.</param>
-/// <param name="Why">What kept it out; null where there is a slot.</param>
-public sealed record Placed(MachineId Machine, Slot? Slot, string? Why);
-
-/// <summary>Gives machines their slots by list scheduling: in the given order, each the earliest time that its windows and the limits leave.</summary>
+/// <summary>
+/// Gives machines their slots by list scheduling: one after another, each the earliest time that windows, limits, lines, crews and
+/// units leave. Whose site takes longest goes first. Small plans are tried in many orders and the best is kept; the draws are
+/// seeded, so that the same case gives the same slots. A slot that stands already stays as long as nothing is in its way.
+/// </summary>
 public static class SlotPlacer
 {
     /// <summary>How far ahead slots are looked for.</summary>
@@ -25,70 +15,97 @@ public static class SlotPlacer
     /// <summary>Slots begin at full multiples of this.</summary>
     public static readonly TimeSpan Grain = TimeSpan.FromMinutes(1);
 
-    /// <summary>Places the requests in their order.</summary>
-    /// <param name="plan">The plan with its windows and limits.</param>
-    /// <param name="requests">Who wants a slot; the earlier takes the earlier time.</param>
-    /// <param name="taken">Slots that stand already, with their sites.</param>
-    /// <param name="from">No slot begins before this, UTC.</param>
-    public static ImmutableArray<Placed> Place(Plan plan, IEnumerable<SlotRequest> requests, IEnumerable<(string Site, Slot Slot)> taken, DateTimeOffset from)
+    /// <summary>How many machines are placed at most while looking for a better order.</summary>
+    private const int Work = 150_000;
+
+    private const int MostRounds = 2500;
+
+    /// <summary>Places the machines of a case.</summary>
+    public static Placement Place(PlacementCase @case)
     {
-        ArgumentNullException.ThrowIfNull(plan);
-        var all = taken.ToList();
-        var windows = new Dictionary<string, ImmutableArray<Stretch>>(StringComparer.OrdinalIgnoreCase);
-        var placed = ImmutableArray.CreateBuilder<Placed>();
-        foreach (var request in requests)
+        ArgumentNullException.ThrowIfNull(@case);
+        var problem = new PlacementProblem(@case);
+        var bound = problem.Bound();
+        var board = Best(problem, bound, @case.Thorough);
+        var placed = ImmutableArray.CreateBuilder<Placed>(problem.Jobs.Length);
+        var moved = ImmutableArray.CreateBuilder<MovedSlot>();
+        var stagings = board.Stagings();
+        foreach (var job in problem.Jobs)
         {
-            if (!windows.TryGetValue(request.Site, out var open))
-                windows[request.Site] = open = Windows.Of(plan, request.Site, from, from + Horizon);
-            var found = PlaceOne(plan, request, open, all, from);
-            placed.Add(found);
-            if (found.Slot is { } slot) all.Add((request.Site, slot));
+            var slot = board.SlotOf(job, stagings);
+            var (why, change) = slot is null ? board.Explain(job) : (null, null);
+            placed.Add(new(job.Request.Machine, slot, why, change));
+            if (job.Request.Stands is { } before && (slot is null || slot.Start != before.Start)) moved.Add(new(job.Request.Machine, before, slot));
         }
 
-        return placed.ToImmutable();
+        return new(placed.MoveToImmutable(), bound, moved.ToImmutable());
     }
 
-    private static Placed PlaceOne(Plan plan, SlotRequest request, ImmutableArray<Stretch> open, List<(string Site, Slot Slot)> taken, DateTimeOffset from)
+    private static Board Best(PlacementProblem problem, PlacementBound? bound, bool thorough)
     {
-        if (open.IsEmpty) return new(request.Machine, null, $"no window of site '{request.Site}' within {Horizon.TotalDays:0} days");
-        var longest = open.Max(w => w.To - w.From);
-        if (longest < request.Lasts)
-            return new(request.Machine, null, $"it takes {request.Lasts.TotalMinutes:0} min, and the longest window of site '{request.Site}' is {longest.TotalMinutes:0} min");
-
-        foreach (var window in open)
+        var order = problem.Jobs.Where(j => j.Request.Stands is null)
+            .OrderByDescending(j => problem.SiteEnds[j.Site]).ThenBy(j => problem.Width(j)).ThenByDescending(j => j.Lasts).ThenBy(j => j.Request.Name, StringComparer.OrdinalIgnoreCase).ThenBy(j => j.Index)
+            .ToArray();
+        var best = new Board(problem);
+        Run(problem, best, order);
+        var spare = new Board(problem);
+        var score = best.Score;
+        var rounds = order.Length < 2 || !thorough ? 0 : Math.Min(MostRounds, Work / order.Length);
+        var end = bound is null ? 0 : problem.MinuteOf(bound.End);
+        var late = order.Where(j => score.End > end && problem.SiteEnds[j.Site] < int.MaxValue).GroupBy(j => j.Site).Where(g => g.Max(best.EndOf) > end).ToDictionary(g => g.Key, g => new Queue<Job>(Packing.Order(problem, [.. g])));
+        if (thorough && late.Count > 0) Keep([.. order.Select(j => late.TryGetValue(j.Site, out var packed) ? packed.Dequeue() : j)]);
+        var draw = new Random(29);
+        foreach (var usual in rounds < 5 ? [] : Orders(problem, order))
         {
-            var earliest = RoundUp(window.From > from ? window.From : from);
-            var latest = window.To - request.Lasts;
-            // A better start than the earliest can only be where something else ends.
-            var starts = taken.Select(t => RoundUp(t.Slot.End)).Where(e => e > earliest && e <= latest).Prepend(earliest).Where(s => s <= latest).Distinct().Order();
-            foreach (var start in starts)
-            {
-                if (!Fits(plan.Limits, request, start, taken)) continue;
-                return new(request.Machine, new(start, start + request.Lasts, window.To - request.AfterTurningPoint), null);
-            }
+            if (score.Left == 0 && score.End <= end) break;
+            Keep(usual);
         }
 
-        return new(request.Machine, null, $"the limits ({plan.Limits.All} at once, {plan.Limits.Site} at one site) leave no room within {Horizon.TotalDays:0} days");
-    }
-
-    private static bool Fits(Limits limits, SlotRequest request, DateTimeOffset start, List<(string Site, Slot Slot)> taken)
-    {
-        var end = start + request.Lasts;
-        var overlapping = taken.Where(t => t.Slot.Start < end && t.Slot.End > start).ToArray();
-        // The number under way changes only where a slot begins.
-        foreach (var moment in overlapping.Select(t => t.Slot.Start).Where(s => s > start).Append(start))
+        for (var round = 0; round < rounds && (score.Left > 0 || score.End > end); round++)
         {
-            var now = overlapping.Where(t => t.Slot.Start <= moment && t.Slot.End > moment).ToArray();
-            if (now.Length >= limits.All) return false;
-            if (now.Count(t => t.Site.Equals(request.Site, StringComparison.OrdinalIgnoreCase)) >= limits.Site) return false;
+            var next = (Job[])order.Clone();
+            // What ends last, or found no place, is let choose earlier; else two change places.
+            var last = draw.Next(3) > 0 ? Array.FindIndex(next, j => best.EndOf(j) is var e && (e == score.End || e < 0)) : draw.Next(next.Length);
+            if (last < 0) last = draw.Next(next.Length);
+            var to = draw.Next(next.Length);
+            var moving = next[last];
+            if (to < last) Array.Copy(next, to, next, to + 1, last - to);
+            else Array.Copy(next, last + 1, next, last, to - last);
+            next[to] = moving;
+            Keep(next);
         }
 
-        return true;
+        return best;
+
+        void Keep(Job[] next)
+        {
+            spare.Clear();
+            Run(problem, spare, next);
+            if (spare.Score is var other && other.CompareTo(score) > 0) return;
+            (best, spare, order, score) = (spare, best, next, other);
+        }
     }
 
-    private static DateTimeOffset RoundUp(DateTimeOffset time)
+    /// <summary>Other orders that are often good.</summary>
+    private static IEnumerable<Job[]> Orders(PlacementProblem problem, Job[] order)
     {
-        var over = time.Ticks % Grain.Ticks;
-        return over == 0 ? time : time + (Grain - TimeSpan.FromTicks(over));
+        yield return [.. order.OrderByDescending(j => j.Lasts)];
+        yield return [.. order.OrderBy(j => problem.Width(j)).ThenByDescending(j => j.Lasts)];
+        yield return [.. order.OrderByDescending(j => j.Kind >= 0).ThenByDescending(j => j.Lasts)];
+        yield return [.. order.OrderByDescending(j => problem.SiteEnds[j.Site]).ThenBy(j => j.LineMinutes)];
+        yield return [.. order.OrderBy(j => j.Lasts)];
     }
+
+    private static void Run(PlacementProblem problem, Board board, Job[] order)
+    {
+        foreach (var job in problem.Standing) board.TryStand(job);
+        foreach (var job in problem.Standing) board.PlaceWithThoseBefore(job);
+        foreach (var job in order) board.PlaceWithThoseBefore(job);
+    }
+}
+
+/// <summary>How good a placement is: fewer left out, then an earlier end, then earlier on the whole.</summary>
+internal readonly record struct PlacementScore(int Left, int End, long Sum) : IComparable<PlacementScore>
+{
+    public int CompareTo(PlacementScore other) => (Left, End, Sum).CompareTo((other.Left, other.End, other.Sum));
 }

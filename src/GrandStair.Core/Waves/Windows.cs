@@ -1,99 +1,128 @@
 using System.Collections.Immutable;
-using System.Globalization;
-using System.Text.RegularExpressions;
 using NodaTime;
-using NodaTime.TimeZones;
 
 namespace GrandStair.Core.Waves;
 
-/// <summary>A stretch of time.</summary>
-/// <param name="From">Its begin, in it, UTC.</param>
-/// <param name="To">Its end, no longer in it, UTC.</param>
-public readonly record struct Stretch(DateTimeOffset From, DateTimeOffset To);
+/// <summary>When some may be touched.</summary>
+/// <param name="For">Whom it is for. What names a machine counts before what names its group, that before its site, and that before what is for everyone.</param>
+/// <param name="When">When.</param>
+public sealed record WindowSpec(Whom For, TimeRule When);
 
-/// <summary>When some sites may be touched, week by week, by the clock on their wall.</summary>
-/// <param name="Sites">The sites; empty for all that no other window names.</param>
-/// <param name="Zone">The time zone's name in the IANA database, such as <c>Europe/London</c>.</param>
-/// <param name="Weekly">The rules.</param>
-public sealed record WindowSpec(ImmutableArray<string> Sites, string Zone, ImmutableArray<WeeklyRule> Weekly);
+/// <summary>When some may not be touched, whatever their windows say.</summary>
+/// <param name="For">Whom it is for; every closure that names a machine, its group, its site or everyone holds.</param>
+/// <param name="When">When.</param>
+/// <param name="Why">Why, for people.</param>
+public sealed record ClosureSpec(Whom For, TimeRule When, string Why);
 
-/// <summary>A stretch that comes back every week, such as <c>Mon-Fri 19:00-05:00</c>; an end that is not after the begin is on the next day.</summary>
-/// <param name="Days">The days on which it begins.</param>
-/// <param name="From">When it begins, local time.</param>
-/// <param name="To">When it ends, local time.</param>
-public sealed partial record WeeklyRule(ImmutableHashSet<DayOfWeek> Days, TimeOnly From, TimeOnly To)
+/// <summary>When the machines of a plan may be touched within a span: their windows without their closures. Machines with the same rules share one answer.</summary>
+public sealed class Windows
 {
-    private static readonly string[] Short = ["Sun", "Mon", "Tue", "Wed", "Thu", "Fri", "Sat"];
+    private readonly Plan _plan;
+    private readonly IReadOnlyDictionary<string, ICalendar> _calendars;
+    private readonly DateTimeOffset _from;
+    private readonly DateTimeOffset _to;
+    private readonly Names _windows;
+    private readonly Names _closures;
+    private readonly List<ImmutableArray<Stretch>> _open = [];
+    private readonly Dictionary<string, int> _byRules = new(StringComparer.Ordinal);
+    private readonly Dictionary<(string Site, string Group), int> _byPlace = [];
 
-    /// <summary>Reads a rule.</summary>
-    /// <exception cref="FormatException">The text is none; the message says what was expected.</exception>
-    public static WeeklyRule Parse(string text)
-    {
-        var match = Form().Match(text ?? "");
-        if (!match.Success) throw Wrong(text);
-        var days = match.Groups["days"].Value.Split(',').SelectMany(d => Range(d, text)).ToImmutableHashSet();
-        return TimeOnly.TryParseExact(match.Groups["from"].Value, "HH:mm", CultureInfo.InvariantCulture, DateTimeStyles.None, out var from)
-            && TimeOnly.TryParseExact(match.Groups["to"].Value, "HH:mm", CultureInfo.InvariantCulture, DateTimeStyles.None, out var to)
-            ? new(days, from, to)
-            : throw Wrong(text);
-    }
-
-    /// <summary>The stretches that begin on a local day within a span.</summary>
-    public IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone)
-    {
-        ArgumentNullException.ThrowIfNull(zone);
-        var day = Instant.FromDateTimeOffset(from).InZone(zone).Date.PlusDays(-1);
-        var last = Instant.FromDateTimeOffset(to).InZone(zone).Date;
-        for (; day <= last; day = day.PlusDays(1))
-        {
-            if (!Days.Contains((DayOfWeek)((int)day.DayOfWeek % 7))) continue;
-            var end = To > From ? day : day.PlusDays(1);
-            var stretch = new Stretch(Utc(day, From, zone), Utc(end, To, zone));
-            if (stretch.To > from && stretch.From < to && stretch.From < stretch.To) yield return stretch;
-        }
-    }
-
-    /// <summary>A local time that a change of the clocks skips is taken as the moment after the gap, one that comes twice as the first.</summary>
-    private static DateTimeOffset Utc(LocalDate day, TimeOnly time, DateTimeZone zone) =>
-        day.At(new LocalTime(time.Hour, time.Minute)).InZone(zone, Resolvers.LenientResolver).ToInstant().ToDateTimeOffset();
-
-    private static IEnumerable<DayOfWeek> Range(string text, string? whole)
-    {
-        var ends = text.Split('-').Select(d => Array.IndexOf(Short, d)).ToArray();
-        if (ends.Contains(-1)) throw Wrong(whole);
-        for (var day = ends[0]; ; day = (day + 1) % 7)
-        {
-            yield return (DayOfWeek)day;
-            if (day == ends[^1]) yield break;
-        }
-    }
-
-    private static FormatException Wrong(string? text) =>
-        new($"'{text}' is not a weekly window; expected days and times such as 'Mon-Fri 19:00-05:00' or 'Sat,Sun 06:00-12:00'.");
-
-    [GeneratedRegex("^(?<days>[A-Z][a-z]{2}([-,][A-Z][a-z]{2})*) (?<from>[0-9:]{5})-(?<to>[0-9:]{5})$")]
-    private static partial Regex Form();
-}
-
-/// <summary>The windows of all sites of a plan.</summary>
-public static class Windows
-{
-    /// <summary>The stretches in which a site may be touched, in order, those that touch or overlap joined.</summary>
-    public static ImmutableArray<Stretch> Of(Plan plan, string site, DateTimeOffset from, DateTimeOffset to)
+    /// <summary>The windows of a plan.</summary>
+    /// <param name="plan">The plan.</param>
+    /// <param name="calendars">The calendars that its rules name.</param>
+    /// <param name="from">The span's begin, UTC.</param>
+    /// <param name="to">The span's end, UTC.</param>
+    public Windows(Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, DateTimeOffset from, DateTimeOffset to)
     {
         ArgumentNullException.ThrowIfNull(plan);
-        var own = plan.Windows.Where(w => w.Sites.Contains(site, StringComparer.OrdinalIgnoreCase)).ToArray();
-        if (own.Length == 0) own = [.. plan.Windows.Where(w => w.Sites.IsEmpty)];
+        (_plan, _calendars, _from, _to) = (plan, calendars, from, to);
+        _windows = new([.. plan.Windows.Select(w => w.For)]);
+        _closures = new([.. plan.Closures.Select(c => c.For)]);
+    }
+
+    /// <summary>How many different answers there are so far.</summary>
+    internal int Count => _open.Count;
+
+    /// <summary>An answer by its number.</summary>
+    internal ImmutableArray<Stretch> this[int number] => _open[number];
+
+    /// <summary>The stretches in which a machine may be touched, in order; those that touch or overlap are joined.</summary>
+    public ImmutableArray<Stretch> Of(string site, string group, string machine) => _open[NumberOf(site, group, machine)];
+
+    /// <summary>Whether the name is of a zone in the IANA database.</summary>
+    public static bool IsZone(string name) => DateTimeZoneProviders.Tzdb.GetZoneOrNull(name) is not null;
+
+    /// <summary>The number of a machine's answer: the same for machines with the same rules.</summary>
+    internal int NumberOf(string site, string group, string machine)
+    {
+        var named = _windows.Knows(machine) || _closures.Knows(machine);
+        if (!named && _byPlace.TryGetValue((site, group), out var known)) return known;
+        var windows = _windows.Nearest(site, group, machine);
+        var closures = _closures.All(site, group, machine).ToArray();
+        var rules = $"{string.Join(',', windows)}|{string.Join(',', closures)}";
+        if (!_byRules.TryGetValue(rules, out var number))
+        {
+            _byRules[rules] = number = _open.Count;
+            _open.Add(Open(windows.Select(w => _plan.Windows[w].When), closures.Select(c => _plan.Closures[c].When)));
+        }
+
+        if (!named) _byPlace[(site, group)] = number;
+        return number;
+    }
+
+    private ImmutableArray<Stretch> Open(IEnumerable<TimeRule> windows, IEnumerable<TimeRule> closures)
+    {
+        var open = Join(windows.SelectMany(w => w.Between(_from, _to, _calendars)));
+        var shut = Join(closures.SelectMany(c => c.Between(_from, _to, _calendars)));
+        var left = ImmutableArray.CreateBuilder<Stretch>();
+        var next = 0;
+        foreach (var stretch in open)
+        {
+            var from = stretch.From;
+            while (next < shut.Count && shut[next].To <= from) next++;
+            for (var i = next; i < shut.Count && shut[i].From < stretch.To; i++)
+            {
+                if (shut[i].From > from) left.Add(new(from, shut[i].From));
+                if (shut[i].To > from) from = shut[i].To;
+            }
+
+            if (from < stretch.To) left.Add(stretch with { From = from });
+        }
+
+        return left.ToImmutable();
+    }
+
+    /// <summary>Stretches in order, those that touch or overlap made one.</summary>
+    internal static IReadOnlyList<Stretch> Join(IEnumerable<Stretch> stretches)
+    {
         var joined = new List<Stretch>();
-        foreach (var next in own.SelectMany(w => w.Weekly.SelectMany(r => r.Between(from, to, DateTimeZoneProviders.Tzdb[w.Zone]))).OrderBy(s => s.From))
+        foreach (var next in stretches.Where(s => s.From < s.To).OrderBy(s => s.From))
         {
             if (joined.Count > 0 && next.From <= joined[^1].To) joined[^1] = joined[^1] with { To = joined[^1].To > next.To ? joined[^1].To : next.To };
             else joined.Add(next);
         }
 
-        return [.. joined];
+        return joined;
     }
 
-    /// <summary>Whether the name is of a zone in the IANA database.</summary>
-    public static bool IsZone(string name) => DateTimeZoneProviders.Tzdb.GetZoneOrNull(name) is not null;
+    /// <summary>Finds the rules that name a machine, its group or its site.</summary>
+    private sealed class Names(ImmutableArray<Whom> rules)
+    {
+        private readonly ILookup<string, int> _machines = By(rules, r => r.Machines);
+        private readonly ILookup<string, int> _groups = By(rules, r => r.Groups);
+        private readonly ILookup<string, int> _sites = By(rules, r => r.Sites);
+        private readonly int[] _everyone = [.. rules.Select((r, i) => (r, i)).Where(x => x.r.IsEveryone).Select(x => x.i)];
+
+        public bool Knows(string machine) => _machines.Contains(machine);
+
+        /// <summary>The rules of the narrowest kind that there is one of.</summary>
+        public int[] Nearest(string site, string group, string machine) =>
+            _machines.Contains(machine) ? [.. _machines[machine]] : _groups.Contains(group) ? [.. _groups[group]] : _sites.Contains(site) ? [.. _sites[site]] : _everyone;
+
+        public IEnumerable<int> All(string site, string group, string machine) =>
+            _machines[machine].Concat(_groups[group]).Concat(_sites[site]).Concat(_everyone).Distinct().Order();
+
+        private static ILookup<string, int> By(ImmutableArray<Whom> rules, Func<Whom, ImmutableArray<string>> names) =>
+            rules.SelectMany((r, i) => names(r).Select(n => (n, i))).ToLookup(x => x.n, x => x.i, StringComparer.OrdinalIgnoreCase);
+    }
 }

@@ -33,45 +33,8 @@ public sealed class CommandException(string name, string message) : Exception(me
 public sealed record ToAcknowledge(string Kind, string Name, string Title, string Words, int Machines, Acknowledgement? Given);
 
 /// <summary>Where people's commands about plans and runs are carried out.</summary>
-public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, RulingTable rulings, RunLog runs, TimeProvider clock)
+public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, TimeProvider clock)
 {
-    /// <summary>Makes a plan: finds the members of its waves, judges them, and lays out when each would go.</summary>
-    /// <param name="body">The plan, as YAML.</param>
-    /// <param name="actor">Who makes it.</param>
-    /// <param name="sites">The sites that it is for: machines elsewhere are not in it, whatever its scope says.</param>
-    /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="CommandException">Nothing is in its scope.</exception>
-    public async Task<StoredPlan> CreateAsync(string body, Actor actor, SiteScope sites, CancellationToken stop)
-    {
-        var now = clock.GetUtcNow();
-        var plan = shelf.ReadPlan(body);
-        var product = shelf.Products[plan.Product];
-        var aim = AimOf(plan, product);
-        var decided = await rulings.OfAsync(product.Name, plan.Name, now, stop);
-        var membership = Membership.Of(plan, (await fleet.AllAsync(stop)).Values.Where(m => sites.Holds(m.Site)), now);
-        if (membership.Waves.All(w => w.IsEmpty))
-            throw new CommandException("empty-scope", $"No machine is in the scope of plan '{plan.Name}' ({plan.Scope}){(membership.Undecided.IsEmpty ? "" : $"; of {membership.Undecided.Length} it cannot be told")}. See 'gstair fleet list' with the same condition.");
-
-        var members = new List<Member>();
-        var from = now;
-        for (var i = 0; i < plan.Waves.Length; i++)
-        {
-            ImmutableArray<(Machine Machine, Assessment Assessment)> judged = [.. membership.Waves[i].Select(m => (m, Assessment.Of(aim, m, Moment.Planning, now, decided.GetValueOrDefault(m.Id))))];
-            var placed = SlotPlacer.Place(plan, judged.Where(j => j.Assessment.CanBePlanned).Select(j => Request(j.Machine, j.Assessment.Choice!.Method!)), [], from)
-                .ToDictionary(p => p.Machine);
-            members.AddRange(judged.Select(j => Judged(new Member { Plan = plan.Name, Machine = j.Machine.Id, Wave = i + 1, PlannedEnd = placed.GetValueOrDefault(j.Machine.Id)?.Slot?.End }, j.Assessment, null)));
-            if (placed.Values.Max(p => p.Slot?.End) is { } end) from = end + plan.Advance.Soak;
-        }
-
-        var stored = new StoredPlan(
-            plan.Name, 1, body, product.Hash, PlanState.Drafted, null, now, actor.Name, null, null,
-            [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
-            [.. plan.Waves.Select((w, i) => new StoredWave(i + 1, w.Name, WaveState.Waiting, null, null))])
-        { Sites = sites };
-        await plans.CreateAsync(stored, members, actor, stop);
-        return stored;
-    }
-
     /// <summary>Starts a plan, or goes on with a held one.</summary>
     public async Task StartAsync(string name, Actor actor, CancellationToken stop)
     {
@@ -80,6 +43,8 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Rul
         if (plan is { State: PlanState.Started, Held: null }) throw new CommandException("plan-started", $"Plan '{name}' is under way already.");
         if (plan.State == PlanState.Drafted && (await ToAcknowledgeAsync(name, SiteScope.All, stop)).Where(a => a.Given is null).ToArray() is { Length: > 0 } open)
             throw new CommandException("not-acknowledged", $"Before plan '{name}' starts somebody has to acknowledge: {string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'.");
+        if ((await approvals.NeededAsync(plan, stop)).FirstOrDefault(n => n.Subject == PlanApprovals.WholePlan) is { Given: null } needed)
+            throw new CommandException("not-approved", $"Plan '{name}' needs the yes of {(needed.By.IsEmpty ? $"an approver other than {plan.RevisedBy}" : string.Join(" or ", needed.By))} first{(needed.Before is { } earlier ? $"; what {earlier.By} approved on {earlier.At:yyyy-MM-dd} was revision {earlier.Revision}, and it was changed since" : "")}. See 'gstair plan approve {name}'.");
         await plans.PutStateAsync(name, PlanState.Started, null, plan.State == PlanState.Drafted ? "start" : "go-on", actor, clock.GetUtcNow(), stop);
     }
 
@@ -198,9 +163,6 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Rul
         return new(product, product.Release(plan.Release), plan.Methods, plan.Carries);
     }
 
-    /// <summary>How a slot for a machine by a method is asked for.</summary>
-    internal static SlotRequest Request(Machine machine, Method method) => new(machine.Id, machine.Site, method.SlotLasts, method.AfterTurningPoint);
-
     /// <summary>A member with its assessment and slot put in.</summary>
     internal static Member Judged(Member member, Assessment assessment, Placed? placed)
     {
@@ -214,6 +176,7 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Rul
                 Method = null,
                 CannotBeMended = false,
                 Why = "it runs the target already, and not by this plan; excuse it",
+                Change = null,
                 Slot = null,
                 Standing = Standing.NotReady,
             };
@@ -224,7 +187,9 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Rul
             Gate = assessment.State,
             Method = assessment.Choice?.Method?.Name,
             CannotBeMended = assessment.CannotBeMended,
-            Why = assessment.Why ?? placed?.Why,
+            // Who has no place and is not asked about now keeps what was said of it.
+            Why = assessment.Why ?? (placed is null && canGo && slot is null ? member.Why : placed?.Why),
+            Change = !canGo ? null : placed is null && slot is null ? member.Change : placed?.Change,
             Slot = canGo ? slot : null,
             Standing = Standings.Of(member.Excuse is not null, assessment.State, canGo && slot is not null, null),
         };

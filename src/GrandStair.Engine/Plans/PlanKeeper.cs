@@ -17,7 +17,8 @@ using Microsoft.Extensions.Logging;
 namespace GrandStair.Engine.Plans;
 
 /// <summary>Keeps plans going: opens waves, judges members, gives slots, opens runs, and ends plans.</summary>
-public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, RulingTable rulings, RunLog runs, TimeProvider clock, ILogger<PlanKeeper> log)
+public sealed class PlanKeeper(
+    Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, CalendarShelf calendars, TimeProvider clock, ILogger<PlanKeeper> log)
 {
     /// <summary>How long after it was last tried a machine that is not ready, or soon cannot be told, is read again.</summary>
     public static readonly TimeSpan ReadAgain = TimeSpan.FromHours(8);
@@ -28,6 +29,9 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
     private const int MostReadsAtOnce = 8;
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(250);
     private readonly Dictionary<MachineId, DateTimeOffset> _tried = [];
+
+    /// <summary>By plan the revision and the calendars that its slots were last laid out by.</summary>
+    private readonly Dictionary<string, string> _laidOutBy = new(StringComparer.Ordinal);
     private Task _reading = Task.CompletedTask;
 
     /// <summary>Keeps plans going until it is stopped.</summary>
@@ -73,14 +77,19 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
         var judged = members.Where(m => m is { Run: null, Excuse: null })
             .Select(m => (Member: m, Machine: machines[m.Machine], Assessment: Assessment.Of(aim, machines[m.Machine], Moment.Planning, now, decided.GetValueOrDefault(m.Machine))))
             .ToArray();
-        var placed = Place(plan, members, judged.Where(j => open.Contains(j.Member.Wave)), machines, now);
+        var (known, state) = await calendars.AllAsync(stop);
+        var laidOutBy = $"{stored.Revision} {state}";
+        // Slots stand as long as nothing that they were laid out by has changed; otherwise each is looked at again, and moves only where it has to.
+        var changedSince = _laidOutBy.GetValueOrDefault(plan.Name, laidOutBy) != laidOutBy;
+        var placed = Place(plan, known, product, members, judged.Where(j => open.Contains(j.Member.Wave)), machines, changedSince, now);
         var after = judged.Select(j => (Before: j.Member, After: PlanDesk.Judged(j.Member, j.Assessment, placed.GetValueOrDefault(j.Member.Machine)), j.Machine, j.Assessment)).ToArray();
         var changed = after.Where(a => a.After != a.Before).Select(a => a.After).ToArray();
         if (changed.Length > 0) await plans.PutMembersAsync(plan.Name, changed, now, stop);
 
-        foreach (var (_, member, machine, assessment) in after.Where(a => a.After.Slot is { } slot && slot.Start - plan.StageAhead <= now))
+        foreach (var (_, member, machine, assessment) in after.Where(a => a.After.Slot is { } slot && (slot.StageFrom ?? (slot.Start - plan.StageAhead)) <= now))
             await OpenAsync(stored, plan, product, waves, member, machine, assessment, now, stop);
-        await MoveMissedAsync(plan, product, members, machines, now, stop);
+        await MoveAsync(plan, known, product, members, machines, changedSince, now, stop);
+        _laidOutBy[plan.Name] = laidOutBy;
         // Machines that do not answer take long; the plan does not wait for them.
         var waiting = members.Where(m => m is { Standing: Standing.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
         if (_reading.IsCompleted) _reading = ReadAgainAsync([.. waiting, .. judged.Where(j => j.Assessment.State != GateState.Open || j.Assessment.Route.Arrived || j.Assessment.Until < now + ReadAhead).Select(j => j.Machine)], now, stop);
@@ -94,7 +103,12 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
         for (var i = 0; i < waves.Length; i++)
         {
             if (waves[i].State == WaveState.Waiting && (i == 0 || waves[i - 1].State == WaveState.Passed))
-                waves[i] = await PutAsync(plan, waves[i] with { State = WaveState.Open, Opened = now }, now, stop);
+            {
+                var mayBegin = !plan.Waves[i].NeedsApproval || await approvals.MayBeginAsync(stored, waves[i].Name, stop);
+                var begun = mayBegin ? waves[i] with { State = WaveState.Open, Opened = now } : waves[i] with { Why = "it waits for approval" };
+                if (begun != waves[i]) waves[i] = await PutAsync(plan, begun, now, stop);
+            }
+
             if (waves[i].State != WaveState.Open) continue;
             var own = members.Where(m => m.Wave == i + 1).ToArray();
             var advance = plan.Advance.Judge(new(own.Select(m => m.Standing)), own.Select(m => m.Proved).OfType<DateTimeOffset>(), now);
@@ -112,20 +126,31 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
     }
 
     private static Dictionary<MachineId, Placed> Place(
-        Plan plan, IReadOnlyList<Member> members, IEnumerable<(Member Member, Machine Machine, Assessment Assessment)> going, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now)
+        Plan plan,
+        IReadOnlyDictionary<string, ICalendar> known,
+        Product product,
+        IReadOnlyList<Member> members,
+        IEnumerable<(Member Member, Machine Machine, Assessment Assessment)> going,
+        IReadOnlyDictionary<MachineId, Machine> machines,
+        bool changedSince,
+        DateTimeOffset now)
     {
-        var wanting = going.Where(g => g.Assessment.CanBePlanned && (g.Member.Slot is null || g.Member.Slot.LatestTurn < now)).ToArray();
+        var wanting = going.Where(g => g.Assessment.CanBePlanned && (changedSince || g.Member.Slot is null || g.Member.Slot.LatestTurn < now)).ToArray();
         if (wanting.Length == 0) return [];
         var wantingIds = wanting.Select(w => w.Member.Machine).ToHashSet();
-        var taken = Taken(members.Where(m => !wantingIds.Contains(m.Machine)), machines, now);
+        var taken = Taken(members.Where(m => !wantingIds.Contains(m.Machine)), product, machines, now);
         var lead = plan.Lead ?? wanting.Max(w => StageLasts(w.Assessment.Choice!.Method!));
-        return SlotPlacer.Place(plan, wanting.Select(w => PlanDesk.Request(w.Machine, w.Assessment.Choice!.Method!)), taken, now + lead).ToDictionary(p => p.Machine);
+        var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment.Choice!.Method!, w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot)))
+            .Select(r => r.Stands is null ? r with { NotBefore = now + lead } : r);
+        return SlotPlacer.Place(new(plan, known, [.. requests], taken, now)).All.ToDictionary(p => p.Machine);
     }
 
     /// <summary>The slots that others have, as far as they are not over.</summary>
-    private static IEnumerable<(string Site, Slot Slot)> Taken(IEnumerable<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now) => members
-        .Where(m => m.Standing is (Standing.Scheduled or Standing.UnderWay) && m.Slot?.End > now)
-        .Select(m => (machines[m.Machine].Site, m.Slot!));
+    private static TakenSlot[] Taken(IEnumerable<Member> members, Product product, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now) =>
+    [
+        .. members.Where(m => m.Standing is (Standing.Scheduled or Standing.UnderWay) && m.Slot?.End > now && product.Method(m.Method ?? "") is not null)
+            .Select(m => new TakenSlot(PlanWriter.Request(machines[m.Machine], product.Method(m.Method!)!, null), m.Slot!)),
+    ];
 
     /// <summary>What staging needs before the slot, with some to spare.</summary>
     private static TimeSpan StageLasts(Method method) =>
@@ -144,23 +169,26 @@ public sealed class PlanKeeper(Shelf shelf, FleetCache fleet, MachineReader read
         if (run is { } opened) log.LogInformation("Run r{Run} opened for {Machine} by {Method}", opened, machine.Name, string.Join(", ", legs.Select(l => l.Method)));
     }
 
-    /// <summary>Gives another slot to runs that missed theirs.</summary>
-    private async Task MoveMissedAsync(Plan plan, Product product, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now, CancellationToken stop)
+    /// <summary>Gives another slot to runs that missed theirs, and to those that wait for one that they can no longer have.</summary>
+    private async Task MoveAsync(
+        Plan plan, IReadOnlyDictionary<string, ICalendar> known, Product product, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, bool changedSince, DateTimeOffset now, CancellationToken stop)
     {
-        foreach (var member in members.Where(m => m is { Standing: Standing.Scheduled, Run: not null } && m.Slot!.LatestTurn < now))
+        foreach (var member in members.Where(m => m is { Standing: Standing.Scheduled, Run: not null } && (m.Slot!.LatestTurn < now || (changedSince && m.Slot.Start > now))))
         {
             var run = (await runs.FindAsync(member.Run!.Value, stop))!.State;
-            if (!run.NeedsSlot) continue;
-            var method = product.Method(run.CurrentLeg.Method)!;
-            var taken = Taken(members.Where(m => m.Machine != member.Machine), machines, now);
-            var placed = SlotPlacer.Place(plan, [PlanDesk.Request(machines[member.Machine], method)], taken, now).Single();
+            var missed = run.NeedsSlot;
+            if (!missed && !(changedSince && run.Slot.Start > now)) continue;
+            var request = PlanWriter.Request(machines[member.Machine], product.Method(run.CurrentLeg.Method)!, missed ? null : run.Slot);
+            var taken = Taken(members.Where(m => m.Machine != member.Machine), product, machines, now);
+            var placed = SlotPlacer.Place(new(plan, known, [run.Phase == Phase.Stage ? request : request with { Stages = 0 }], taken, now)).All.Single();
             if (placed.Slot is not { } slot)
             {
                 log.LogWarning("Run r{Run} has no further slot: {Why}", run.Run, placed.Why);
                 continue;
             }
 
-            var moved = new SlotMoved(now, "worker", slot, "the slot before was missed");
+            if (!missed && slot.Start == run.Slot.Start) continue;
+            var moved = new SlotMoved(now, "worker", slot, missed ? "the slot before was missed" : "its windows were changed");
             await runs.DecideAsync(run, moved, RunMachine.Step(run, moved).State, new(Actor.Worker, "run move-slot", moved.Reason), stop);
         }
     }

@@ -18,6 +18,9 @@ public interface IDocuments
 
     /// <summary>Understands a plan.</summary>
     Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product);
+
+    /// <summary>Understands a calendar.</summary>
+    ICalendar ReadCalendar(string body, string name);
 }
 
 /// <summary>Content of a product that nobody has approved yet.</summary>

@@ -198,6 +198,7 @@ public sealed class RunWorker(
     {
         var soon = clock.GetUtcNow() + TimeSpan.FromMinutes(1);
         if (claim.State.NeedsRoom && await LacksRoomAsync(claim, machine, stop)) return (null, soon);
+        if (claim.State.Phase == Phase.Stage && order.Kind == OrderKind.Step && await LacksLineAsync(claim, machine, stop)) return (null, soon);
         return order.Kind switch
         {
             OrderKind.Gate => (await JudgeAsync(claim, order, machine, stop), soon),
@@ -211,7 +212,18 @@ public sealed class RunWorker(
     private async Task<bool> LacksRoomAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
     {
         var (plan, _) = await PlanOfAsync(claim, stop);
-        return await runs.TakeRoomAsync(claim, [($"plan:{plan.Name}", plan.Limits.All), ($"site:{machine.Site}", plan.Limits.Site)], stop) is not null;
+        var limits = new List<(string, int)> { ($"plan:{plan.Name}", plan.Limits.All), ($"site:{machine.Site}", plan.Limits.Site) };
+        if (machine.TextOf("unit") is { } unit) limits.Add(($"unit:{unit}", 1));
+        if (claim.State.Slot.Crew is { } crew && plan.Crews.FirstOrDefault(c => c.Name == crew) is { } hands) limits.Add(($"crew:{plan.Name}/{crew}", hands.Hands));
+        return await runs.TakeRoomAsync(claim, limits, stop) is not null;
+    }
+
+    /// <summary>Whether the line of its site is at another machine's staging: one after the other is as quick as all at once, and the first are through sooner.</summary>
+    private async Task<bool> LacksLineAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
+    {
+        var (plan, _) = await PlanOfAsync(claim, stop);
+        if (!plan.Lines.Any(l => l.Sites.Contains(machine.Site, StringComparer.OrdinalIgnoreCase))) return false;
+        return await runs.TakeRoomAsync(claim, [($"line:{machine.Site}", 1)], stop) is not null;
     }
 
     private async Task<(Plan Plan, StoredPlan Stored)> PlanOfAsync(ClaimedRun claim, CancellationToken stop)

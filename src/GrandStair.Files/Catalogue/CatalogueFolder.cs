@@ -294,7 +294,7 @@ public static class CatalogueFolder
             Title = map.Text("title"),
             Hops = [.. map.Texts("hops")],
             Way = way,
-            Needs = needs is null ? new() : new(needs.Optional("media"), needs.Optional("crew"), needs.Flag("owner-present")),
+            Needs = needs is null ? new() : new(needs.Optional("media"), needs.Optional("crew"), needs.Flag("owner-present"), needs.Amount("stages", ValueKind.Size) ?? 0),
             Suits = map.Condition("suits", keys),
             Carries = way == Way.Upgrade ? map.Word<Carries>("carries") : Carries.Blank,
             Checks = Checks(map, keys, scripts),

@@ -32,17 +32,26 @@ public static partial class PlanFile
             Methods = [.. map.Texts("methods")],
             Waves = [.. map.Maps("waves").Select(w => WaveOf(w, keys))],
             Windows = [.. map.Maps("windows").Select(WindowOf)],
+            Closures = [.. map.Maps("closures").Select(ClosureOf)],
+            Lines = [.. map.Maps("lines").Select(LineOf)],
+            Crews = [.. map.Maps("crews").Select(CrewOf)],
             Limits = new(limits.Whole("all", 1), limits.Whole("site", int.MaxValue)),
             Advance = new(advance.Share("proved"), advance.Whole("failures", 0, least: 0), advance.Duration("soak") ?? TimeSpan.Zero),
             StageAhead = map.Duration("stage-ahead") ?? TimeSpan.FromHours(24),
             Lead = map.Duration("lead"),
             Deadline = map.Date("deadline"),
+            Approval = ApprovalOf(map),
+            ChangeRecord = map.Optional("change-record"),
         };
         target.Done();
         advance.Done();
         limits.Done();
         map.Done();
         if (plan.Name.Length > 0 && !WellFormed().IsMatch(plan.Name)) map.Wrong("plan", $"'{plan.Name}' is no name for a plan; expected lower-case words with hyphens, such as winter-crossing.");
+        foreach (var twice in Twice(plan.Waves.Select(w => w.Name))) map.Wrong("waves", $"Two waves are named '{twice}'; a wave is known by its name.");
+        foreach (var twice in Twice(plan.Crews.Select(c => c.Name))) map.Wrong("crews", $"Two crews are named '{twice}'; a crew is known by its name, and several may be of one kind.");
+        foreach (var twice in Twice(plan.Waves.SelectMany(w => w.Machines))) map.Wrong("waves", $"Machine '{twice}' is listed twice; a machine is in one wave only.");
+        foreach (var twice in Twice(plan.Lines.SelectMany(l => l.Sites))) map.Wrong("lines", $"Site '{twice}' has two lines; it can have one.");
         if (plan.Waves.IsEmpty) map.Wrong("waves", "A plan has at least one wave.");
         if (plan.Windows.IsEmpty) map.Wrong("windows", "A plan says at least one window in which machines may be touched.");
         if (plan.Methods.IsEmpty) map.Wrong("methods", "A plan names at least one method, in order of preference.");
@@ -67,36 +76,95 @@ public static partial class PlanFile
             var near = Spelling.Nearest(method, product.Methods.Select(m => m.Name));
             map.Wrong("methods", $"{product.Name} has no method '{method}'{(near is null ? "" : $"; did you mean '{near}'?")}.");
         }
+
+        foreach (var kind in plan.Methods.Select(product.Method).Select(m => m?.Needs.Crew).OfType<string>().Distinct().Where(k => plan.Crews.All(c => !c.Kind.Equals(k, StringComparison.OrdinalIgnoreCase))))
+        {
+            var methods = plan.Methods.Where(m => product.Method(m)?.Needs.Crew == kind);
+            map.Wrong("methods", $"Method {string.Join(", ", methods)} needs the hands of a crew '{kind}', and 'crews' has none of that kind; add one such as {{ name: {kind}, hands: 1, zone: Europe/London, weekly: [\"Mon-Fri 08:00-18:00\"] }}.");
+        }
     }
 
     private static WaveSpec WaveOf(YamlMap map, KeyRegistry keys)
     {
-        var wave = new WaveSpec(map.Text("name"), map.Condition("members", keys), map.Has("count") ? map.Whole("count", 1) : null);
+        var wave = new WaveSpec(map.Text("name"), map.Condition("members", keys), map.Has("count") ? map.Whole("count", 1) : null)
+        {
+            Machines = [.. map.Texts("machines")],
+            Sample = map.Has("sample") ? map.Share("sample") : null,
+            Cover = map.OptionalMap("cover") is { } cover ? CoverOf(cover, keys) : null,
+            NeedsApproval = map.Flag("approval"),
+        };
+        if (wave is { Cover: not null, Sample: not null }) map.Wrong("sample", "A wave has either a 'sample' or a 'cover': a cover takes as few machines as it needs.");
+        if (wave is { Cover: not null, Count: not null }) map.Wrong("count", "A wave with a 'cover' has no 'count': it takes as few machines as cover everything.");
         map.Done();
         return wave;
     }
 
+    private static CoverSpec CoverOf(YamlMap map, KeyRegistry keys)
+    {
+        var cover = new CoverSpec([.. map.Texts("keys")], map.Condition("prefer", keys));
+        if (cover.Keys.IsEmpty) map.Wrong("keys", "A cover names at least one key, such as hardware.model or site.");
+        foreach (var key in cover.Keys.Where(k => keys.Find(k) is null))
+            map.Wrong("keys", $"There is no key '{key}'{(keys.Nearest(key) is { } near ? $"; did you mean '{near}'?" : ".")}");
+        map.Done();
+        return cover;
+    }
+
     private static WindowSpec WindowOf(YamlMap map)
     {
-        var rules = new List<WeeklyRule>();
-        foreach (var rule in map.Texts("weekly"))
-        {
-            try
-            {
-                rules.Add(WeeklyRule.Parse(rule));
-            }
-            catch (FormatException error)
-            {
-                map.Wrong("weekly", error.Message);
-            }
-        }
-
-        var zone = map.Text("zone");
-        if (zone.Length > 0 && !Windows.IsZone(zone)) map.Wrong("zone", $"'{zone}' is no time zone; expected a name such as Europe/London.");
-        var window = new WindowSpec([.. map.Texts("sites")], zone, [.. rules]);
+        var window = new WindowSpec(WhomOf(map), RuleOf(map));
         map.Done();
         return window;
     }
+
+    private static ClosureSpec ClosureOf(YamlMap map)
+    {
+        var closure = new ClosureSpec(WhomOf(map), RuleOf(map), map.Text("why"));
+        map.Done();
+        return closure;
+    }
+
+    private static LineSpec LineOf(YamlMap map)
+    {
+        if (map.Text("rate").Length == 0) return new([], 1, 1, null);
+        var rate = map.Amount("rate", ValueKind.Rate) ?? 1;
+        var share = map.Has("share") ? map.Share("share") : 1;
+        if (share <= 0) map.Wrong("share", "'share' is 0; expected the share of the line that staging may use, such as 50 %.");
+        var hasHours = map.Has("weekly") || map.Has("days") || map.Has("calendar");
+        var line = new LineSpec([.. map.Texts("sites")], rate, share, hasHours || map.Has("zone") ? RuleOf(map) : null);
+        if (line.Sites.IsEmpty) map.Wrong("sites", "A line names the site or the sites that have one like it.");
+        map.Done();
+        return line;
+    }
+
+    private static CrewSpec CrewOf(YamlMap map)
+    {
+        var name = map.Text("name");
+        var crew = new CrewSpec(name, map.Optional("kind") ?? name, map.Whole("hands", 1), map.Has("per-day") ? map.Whole("per-day", 1) : null, [.. map.Texts("sites")], RuleOf(map));
+        map.Done();
+        return crew;
+    }
+
+    private static ApprovalSpec ApprovalOf(YamlMap map)
+    {
+        if (!map.IsGroup("approval")) return new(map.Flag("approval"), []);
+        var approval = map.Map("approval");
+        var by = approval.Texts("by");
+        approval.Done();
+        return new(true, [.. by]);
+    }
+
+    private static Whom WhomOf(YamlMap map) => new([.. map.Texts("sites")], [.. map.Texts("groups")], [.. map.Texts("machines")]);
+
+    private static TimeRule RuleOf(YamlMap map)
+    {
+        var zone = map.Text("zone");
+        if (zone.Length > 0 && !Windows.IsZone(zone)) map.Wrong("zone", $"'{zone}' is no time zone; expected a name such as Europe/London.");
+        var rule = new TimeRule(zone, [.. map.Each("weekly", WeeklyRule.Parse)]) { Days = [.. map.Each("days", DaySpan.Parse)], Calendar = map.Optional("calendar") };
+        if (!map.Has("weekly") && !map.Has("days") && rule.Calendar is null) map.Wrong("weekly", "It says no time; expected 'weekly', 'days' or 'calendar'.");
+        return rule;
+    }
+
+    private static IEnumerable<string> Twice(IEnumerable<string> names) => names.GroupBy(n => n, StringComparer.OrdinalIgnoreCase).Where(g => g.Count() > 1).Select(g => g.Key);
 
     [GeneratedRegex("^[a-z][a-z0-9]*(-[a-z0-9]+)*$")]
     private static partial Regex WellFormed();

@@ -148,6 +148,26 @@ internal sealed class YamlMap
 
     public IReadOnlyList<T> Words<T>(string field) where T : struct, Enum => [.. Texts(field).Select(t => WordOf<T>(field, t))];
 
+    /// <summary>Each text of a list as something that is read from it; one that cannot be is told.</summary>
+    public IEnumerable<T> Each<T>(string field, Func<string, T> parse)
+    {
+        foreach (var text in Texts(field))
+        {
+            T read;
+            try
+            {
+                read = parse(text);
+            }
+            catch (FormatException error)
+            {
+                Wrong(field, error.Message);
+                continue;
+            }
+
+            yield return read;
+        }
+    }
+
     public int Whole(string field, int otherwise, int least = 1)
     {
         if (Optional(field) is not { } text) return otherwise;
@@ -181,6 +201,15 @@ internal sealed class YamlMap
         if (Optional(field) is not { } text) return null;
         if (Units.Parse(text, ValueKind.Duration) is { } seconds and >= 0) return TimeSpan.FromSeconds(seconds);
         Wrong(field, $"'{field}' is '{text}'; expected {ReadingValue.Expected(ValueKind.Duration)}.");
+        return null;
+    }
+
+    /// <summary>An amount with its unit, above 0; null where the field is not there or is none.</summary>
+    public double? Amount(string field, ValueKind kind)
+    {
+        if (Optional(field) is not { } text) return null;
+        if (Units.Parse(text, kind) is { } amount and > 0) return amount;
+        Wrong(field, $"'{field}' is '{text}'; expected {ReadingValue.Expected(kind)}, above 0.");
         return null;
     }
 

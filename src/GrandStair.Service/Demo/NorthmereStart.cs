@@ -43,7 +43,9 @@ internal static class NorthmereStart
         }
 
         await AddAccountsAsync(services.GetRequiredService<AccountTable>(), (await services.GetRequiredService<Engine.Fleet.FleetCache>().AllAsync(stop)).Values, now, stop);
-        var plan = await desk.CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, SiteScope.All, stop);
+        foreach (var calendar in Directory.GetFiles(options.Demo!, "*.ics").Order(StringComparer.Ordinal))
+            await services.GetRequiredService<CalendarShelf>().PutAsync(Path.GetFileNameWithoutExtension(calendar), await File.ReadAllTextAsync(calendar, stop), Planner, stop);
+        var plan = (await services.GetRequiredService<PlanWriter>().CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, SiteScope.All, stop)).Plan;
         await desk.AcknowledgeAsync(plan.Name, null, "read, and talked over with the terminals", Planner, stop);
         await desk.StartAsync(plan.Name, Planner, stop);
     }

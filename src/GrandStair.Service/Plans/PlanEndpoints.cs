@@ -14,25 +14,26 @@ namespace GrandStair.Service.Plans;
 /// <summary>Plans, their waves and their machines.</summary>
 internal static class PlanEndpoints
 {
-    private const long MostBytes = 1L << 20;
+    /// <summary>The longest plan that is taken.</summary>
+    public const long MostBytes = 1L << 20;
 
     public static void MapPlans(this RouteGroupBuilder api)
     {
         api.MapPost("/plans", CreateAsync).Accepts<string>("application/yaml").WithName("CreatePlan").ProducesProblem(409).ProducesProblem(422);
         api.MapGet("/plans", ListAsync).WithName("ListPlans");
-        api.MapGet("/plans/{name}", async (string name, Shelf shelf, CallersPlans plans, CancellationToken stop) => await ViewAsync(name, shelf, plans, stop)).WithName("GetPlan").ProducesProblem(404);
+        api.MapGet("/plans/{name}", async (string name, Shelf shelf, CallersPlans plans, PlanApprovals approvals, CancellationToken stop) => await ViewAsync(name, shelf, plans, approvals, stop)).WithName("GetPlan").ProducesProblem(404);
         api.MapGet("/plans/{name}/members", MembersAsync).WithName("ListMembers").ProducesProblem(404);
-        api.MapPost("/plans/{name}/start", async (string name, PlanDesk desk, Shelf shelf, CallersPlans plans, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/plans/{name}/start", async (string name, PlanDesk desk, Shelf shelf, CallersPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.WholeAsync(name, stop);
             await desk.StartAsync(name, caller.Actor(), stop);
-            return await ViewAsync(name, shelf, plans, stop);
+            return await ViewAsync(name, shelf, plans, approvals, stop);
         }).WithName("StartPlan").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/plans/{name}/hold", async (string name, Because because, PlanDesk desk, Shelf shelf, CallersPlans plans, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/plans/{name}/hold", async (string name, Because because, PlanDesk desk, Shelf shelf, CallersPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.WholeAsync(name, stop);
             await desk.HoldAsync(name, Reason(because.Reason), caller.Actor(), stop);
-            return await ViewAsync(name, shelf, plans, stop);
+            return await ViewAsync(name, shelf, plans, approvals, stop);
         }).WithName("HoldPlan").ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/members/{machine}/excuse", ExcuseAsync).WithName("ExcuseMachine").ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/members/{machine}/again", async (string name, string machine, Because because, PlanDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
@@ -100,11 +101,11 @@ internal static class PlanEndpoints
         }),
     ];
 
-    private static async Task<PlanView> CreateAsync(HttpRequest request, PlanDesk desk, Shelf shelf, CallersPlans plans, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<PlanView> CreateAsync(HttpRequest request, PlanWriter writer, Shelf shelf, CallersPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
         using var reader = new StreamReader(new BoundedStream(request.Body, MostBytes), Encoding.UTF8);
-        var created = await desk.CreateAsync(await reader.ReadToEndAsync(stop), caller.Actor(), caller.Caller().Sites, stop);
-        return await ViewAsync(created.Name, shelf, plans, stop);
+        var created = await writer.CreateAsync(await reader.ReadToEndAsync(stop), caller.Actor(), caller.Caller().Sites, stop);
+        return await ViewAsync(created.Plan.Name, shelf, plans, approvals, stop);
     }
 
     private static async Task<IReadOnlyList<PlanRow>> ListAsync(CallersPlans plans, Shelf shelf, CancellationToken stop)
@@ -121,14 +122,16 @@ internal static class PlanEndpoints
 
     private static string TargetName(Plan plan, Core.Catalogue.Product product) => product.Releases.Single(r => r.Version == plan.Release).Name;
 
-    private static async Task<PlanView> ViewAsync(string name, Shelf shelf, CallersPlans plans, CancellationToken stop)
+    /// <summary>A plan as its caller sees it.</summary>
+    public static async Task<PlanView> ViewAsync(string name, Shelf shelf, CallersPlans plans, PlanApprovals approvals, CancellationToken stop)
     {
         var stored = await plans.FindAsync(name, stop);
         var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
         var members = await plans.MembersAsync(name, stop);
         return new(
             Row(stored, plan, TargetName(plan, product), members), stored.Body, plan.Scope.Text, RunMachine.Name(plan.Carries), plan.Methods, new(plan.Limits.All, plan.Limits.Site),
-            new(plan.Advance.Proved, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, members, plans.SeesAllOf(stored)), stored.Undecided);
+            new(plan.Advance.Proved, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, members, plans.SeesAllOf(stored)), stored.Undecided,
+            PlanningEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.SeesAllOf(stored)));
     }
 
     private static async Task<Page<MemberRow>> MembersAsync(
@@ -145,7 +148,8 @@ internal static class PlanEndpoints
 
     private static MemberRow Row(Member m, StoredPlan plan, Machine machine) => new(
         m.Machine.ToString(), machine.Name, machine.Site, m.Wave, plan.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), RunMachine.Name(m.Gate), m.Why, m.CannotBeMended, m.Method,
-        m.Slot?.Start, m.Slot?.End, m.Run is { } run ? $"r{run}" : null, m.Proved, m.Excuse is { } excuse ? RunMachine.Name(excuse) : null, m.ExcuseReason, m.ExcuseBy, m.ExcuseUntil?.ToString("yyyy-MM-dd", null));
+        m.Slot?.Start, m.Slot?.End, m.Run is { } run ? $"r{run}" : null, m.Proved, m.Excuse is { } excuse ? RunMachine.Name(excuse) : null, m.ExcuseReason, m.ExcuseBy, m.ExcuseUntil?.ToString("yyyy-MM-dd", null),
+        m.Change, m.Slot?.StageFrom, m.Slot?.Crew, m.PlannedStart, m.Missed, m.MovedReason is { } moved ? $"{m.MovedBy}: {moved}" : null);
 
     private static async Task<IResult> ExcuseAsync(string name, string machine, ExcuseCommand command, PlanDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop)
     {

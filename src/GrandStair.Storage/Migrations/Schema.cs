@@ -10,7 +10,7 @@ namespace GrandStair.Storage.Migrations;
 internal static class Schema
 {
     /// <summary>The number of the newest migration that this release knows.</summary>
-    public const long Newest = 4;
+    public const long Newest = 5;
 
     /// <summary>Runs the migrations that are missing. The caller holds the lock.</summary>
     /// <exception cref="StoreException">The database was written by a newer release.</exception>
@@ -89,6 +89,17 @@ public sealed class Access : Migration
             CREATE TRIGGER audit_not_changed BEFORE UPDATE ON audit FOR EACH ROW WHEN (OLD.hash IS NOT NULL) EXECUTE FUNCTION audit_only_added_to();
             """);
     }
+
+    /// <inheritdoc />
+    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
+}
+
+/// <summary>Calendars, the revisions and approvals of plans, and slots with crews and staging.</summary>
+[Migration(5)]
+public sealed class Planning : Migration
+{
+    /// <inheritdoc />
+    public override void Up() => Execute.Sql(Migrations.Schema.Text("005-planning.sql"));
 
     /// <inheritdoc />
     public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");

@@ -56,6 +56,12 @@ public sealed record StoredPlan(
 {
     /// <summary>The sites that it was made for: those of whoever made it. Its members stand there, and who commands the whole of it sees them all.</summary>
     public SiteScope Sites { get; init; } = SiteScope.All;
+
+    /// <summary>Who wrote the revision that it has.</summary>
+    public string RevisedBy { get; init; } = "";
+
+    /// <summary>What its waves cover that are to cover something.</summary>
+    public IReadOnlyList<Coverage> Coverages { get; init; } = [];
 }
 
 /// <summary>A wave as it is kept.</summary>
@@ -99,6 +105,21 @@ public sealed record Member
     /// <summary>When its slot was to end when the plan was first placed, UTC; the planned line is made of these.</summary>
     public DateTimeOffset? PlannedEnd { get; init; }
 
+    /// <summary>When its slot was to begin then, UTC.</summary>
+    public DateTimeOffset? PlannedStart { get; init; }
+
+    /// <summary>What would have to change for it to get a slot; null where it has one or is not ready.</summary>
+    public string? Change { get; init; }
+
+    /// <summary>How many slots it missed.</summary>
+    public int Missed { get; init; }
+
+    /// <summary>Why a person moved it to another wave; null where nobody did.</summary>
+    public string? MovedReason { get; init; }
+
+    /// <summary>Who moved it.</summary>
+    public string? MovedBy { get; init; }
+
     /// <summary>Its run; null before.</summary>
     public long? Run { get; init; }
 
@@ -128,28 +149,92 @@ public sealed class PlanTable(Database database)
         {
             var isNew = await c.ExecuteAsync(
                 """
-                INSERT INTO plans (name, revision, body, catalogue_hash, state, created, created_by, undecided, sites)
-                VALUES (@Name, @Revision, @Body, @CatalogueHash, @state, @created, @CreatedBy, @undecided, @sites) ON CONFLICT (name) DO NOTHING
+                INSERT INTO plans (name, revision, body, catalogue_hash, state, created, created_by, revised_by, undecided, coverages, sites)
+                VALUES (@Name, @Revision, @Body, @CatalogueHash, @state, @created, @CreatedBy, @RevisedBy, @undecided, @coverages, @sites) ON CONFLICT (name) DO NOTHING
                 """,
-                new { plan.Name, plan.Revision, plan.Body, plan.CatalogueHash, state = plan.State.ToString(), created = Micros.Of(plan.Created), plan.CreatedBy, undecided = JsonSerializer.Serialize(plan.Undecided), sites = AccountTable.Write(plan.Sites) },
+                new { plan.Name, plan.Revision, plan.Body, plan.CatalogueHash, state = plan.State.ToString(), created = Micros.Of(plan.Created), plan.CreatedBy, plan.RevisedBy, undecided = JsonSerializer.Serialize(plan.Undecided), coverages = JsonSerializer.Serialize(plan.Coverages), sites = AccountTable.Write(plan.Sites) },
                 t);
             if (isNew == 0) throw new StoreException("plan-exists", $"There is a plan '{plan.Name}' already. Give the new one another name.");
-            foreach (var wave in plan.Waves)
-                await c.ExecuteAsync("INSERT INTO plan_waves (plan, number, name, state) VALUES (@plan, @Number, @Name, @state)", new { plan = plan.Name, wave.Number, wave.Name, state = wave.State.ToString() }, t);
-            foreach (var member in members)
-            {
-                await c.ExecuteAsync(
-                    "INSERT INTO plan_members (plan, machine_id, wave, standing, gate, cannot_be_mended, planned_end) VALUES (@Plan, @machine, @Wave, '', '', 0, @planned)",
-                    new { member.Plan, machine = member.Machine.Value, member.Wave, planned = Micros.Of(member.PlannedEnd) },
-                    t);
-                await PutAsync(c, t, member);
-            }
-
+            await PutWavesAndMembersAsync(c, t, plan, members, plan.Created, "");
             await AuditTable.AddAsync(c, t, plan.Created, actor, "plan create", plan.Name, null, null, plan.Body, $"{members.Count} machines");
             await Feed.AddAsync(c, t, plan.Created, "plan", plan.Name, "created", actor);
             return 0;
         },
         stop);
+
+    /// <summary>Keeps a plan's next revision. Machines with a run, and excused ones, stay as they are; of the others those that are no longer members are taken out.</summary>
+    /// <param name="plan">The plan as it is to be.</param>
+    /// <param name="members">All its members.</param>
+    /// <param name="reason">Why it was changed.</param>
+    /// <param name="actor">Who changed it.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="StoreException">Somebody else changed it meanwhile.</exception>
+    public Task ReviseAsync(StoredPlan plan, IReadOnlyList<Member> members, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            var before = await c.ExecuteScalarAsync<string?>("SELECT body FROM plans WHERE name = @Name AND revision = @Before", new { plan.Name, Before = (long)plan.Revision - 1 }, t);
+            if (before is null) throw new StoreException("plan-changed", $"Plan '{plan.Name}' was changed by somebody else meanwhile. Compare again, and load what you then want.");
+            await c.ExecuteAsync(
+                "UPDATE plans SET revision = @Revision, body = @Body, catalogue_hash = @CatalogueHash, held = @Held, revised_by = @RevisedBy, undecided = @undecided, coverages = @coverages WHERE name = @Name",
+                new { plan.Name, Revision = (long)plan.Revision, plan.Body, plan.CatalogueHash, plan.Held, plan.RevisedBy, undecided = JsonSerializer.Serialize(plan.Undecided), coverages = JsonSerializer.Serialize(plan.Coverages) },
+                t);
+            await c.ExecuteAsync("DELETE FROM plan_waves WHERE plan = @Name", new { plan.Name }, t);
+            var stay = members.Select(m => m.Machine.Value).ToHashSet();
+            foreach (var gone in (await c.QueryAsync<long>("SELECT machine_id FROM plan_members WHERE plan = @Name AND run_id IS NULL AND excuse IS NULL", new { plan.Name }, t)).Where(m => !stay.Contains(m)).ToArray())
+                await c.ExecuteAsync("DELETE FROM plan_members WHERE plan = @Name AND machine_id = @gone", new { plan.Name, gone }, t);
+            await PutWavesAndMembersAsync(c, t, plan, members, now, reason);
+            await AuditTable.AddAsync(c, t, now, actor, "plan load", plan.Name, null, before, plan.Body, reason);
+            await Feed.AddAsync(c, t, now, "plan", plan.Name, "revised", actor);
+            return 0;
+        },
+        stop);
+
+    /// <summary>Moves a machine to another wave.</summary>
+    public Task MoveAsync(string plan, MachineId machine, StoredWave wave, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            var before = await c.ExecuteScalarAsync<string?>("SELECT w.name FROM plan_members m JOIN plan_waves w ON w.plan = m.plan AND w.number = m.wave WHERE m.plan = @plan AND m.machine_id = @id", new { plan, id = machine.Value }, t);
+            await c.ExecuteAsync(
+                """
+                UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, standing = CASE WHEN standing = 'Scheduled' THEN 'Ready' ELSE standing END,
+                  slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
+                WHERE plan = @plan AND machine_id = @id AND run_id IS NULL
+                """,
+                new { plan, id = machine.Value, Number = (long)wave.Number, reason, actor = actor.Name },
+                t);
+            await AuditTable.AddAsync(c, t, now, actor, "plan move", plan, machine, before, wave.Name, reason);
+            await Feed.AddAsync(c, t, now, "plan", plan, "machine-moved", actor, machine);
+            return 0;
+        },
+        stop);
+
+    private static async Task PutWavesAndMembersAsync(DbConnection c, DbTransaction t, StoredPlan plan, IReadOnlyList<Member> members, DateTimeOffset now, string reason)
+    {
+        await c.ExecuteAsync(
+            "INSERT INTO plan_revisions (plan, revision, body, catalogue_hash, at, by_whom, reason) VALUES (@Name, @Revision, @Body, @CatalogueHash, @now, @RevisedBy, @reason)",
+            new { plan.Name, Revision = (long)plan.Revision, plan.Body, plan.CatalogueHash, now = Micros.Of(now), plan.RevisedBy, reason },
+            t);
+        foreach (var wave in plan.Waves)
+        {
+            await c.ExecuteAsync(
+                "INSERT INTO plan_waves (plan, number, name, state, opened, why) VALUES (@plan, @Number, @Name, @state, @opened, @Why)",
+                new { plan = plan.Name, wave.Number, wave.Name, state = wave.State.ToString(), opened = Micros.Of(wave.Opened), wave.Why },
+                t);
+        }
+
+        foreach (var member in members)
+        {
+            await c.ExecuteAsync(
+                """
+                INSERT INTO plan_members (plan, machine_id, wave, standing, gate, cannot_be_mended, planned_start, planned_end) VALUES (@Plan, @machine, @Wave, '', '', 0, @begins, @planned)
+                ON CONFLICT (plan, machine_id) DO UPDATE SET wave = excluded.wave, planned_start = excluded.planned_start, planned_end = excluded.planned_end
+                """,
+                new { member.Plan, machine = member.Machine.Value, Wave = (long)member.Wave, begins = Micros.Of(member.PlannedStart), planned = Micros.Of(member.PlannedEnd) },
+                t);
+            await PutAsync(c, t, member);
+        }
+    }
 
     /// <summary>All plans, oldest first.</summary>
     public Task<IReadOnlyList<StoredPlan>> AllAsync(CancellationToken stop) => ReadAsync("", null, stop);
@@ -216,7 +301,7 @@ public sealed class PlanTable(Database database)
             var before = await StandingAsync(c, t, plan, machine);
             await c.ExecuteAsync(
                 """
-                UPDATE plan_members SET excuse = @excuse, excuse_reason = @reason, excuse_by = @actor, excuse_until = @until, standing = 'Excused', slot_start = NULL, slot_end = NULL, slot_latest = NULL
+                UPDATE plan_members SET excuse = @excuse, excuse_reason = @reason, excuse_by = @actor, excuse_until = @until, standing = 'Excused', slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
                 WHERE plan = @plan AND machine_id = @id
                 """,
                 new { plan, id = machine.Value, excuse = excuse.ToString(), reason, actor = actor.Name, until = until?.ToString("yyyy-MM-dd", null) },
@@ -232,7 +317,7 @@ public sealed class PlanTable(Database database)
         async (c, t) =>
         {
             var before = await StandingAsync(c, t, plan, machine);
-            await c.ExecuteAsync("UPDATE plan_members SET run_id = NULL, standing = 'NotReady', gate = 'Undecided', slot_start = NULL, slot_end = NULL, slot_latest = NULL WHERE plan = @plan AND machine_id = @id AND standing = 'Ended'", new { plan, id = machine.Value }, t);
+            await c.ExecuteAsync("UPDATE plan_members SET run_id = NULL, standing = 'NotReady', gate = 'Undecided', slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL WHERE plan = @plan AND machine_id = @id AND standing = 'Ended'", new { plan, id = machine.Value }, t);
             await AuditTable.AddAsync(c, t, now, actor, "plan again", plan, machine, before, "NotReady", reason);
             await Feed.AddAsync(c, t, now, "plan", plan, "machine-again", actor, machine);
             return 0;
@@ -242,7 +327,7 @@ public sealed class PlanTable(Database database)
     private static Task PutAsync(DbConnection c, DbTransaction t, Member m) => c.ExecuteAsync(
         """
         UPDATE plan_members SET standing = @standing, gate = @gate, why = @Why, method = @Method, cannot_be_mended = @mend,
-          slot_start = @start, slot_end = @end, slot_latest = @latest
+          slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, change = @Change
         WHERE plan = @Plan AND machine_id = @machine AND run_id IS NULL AND excuse IS NULL
         """,
         new
@@ -257,6 +342,9 @@ public sealed class PlanTable(Database database)
             start = Micros.Of(m.Slot?.Start),
             end = Micros.Of(m.Slot?.End),
             latest = Micros.Of(m.Slot?.LatestTurn),
+            stage = Micros.Of(m.Slot?.StageFrom),
+            crew = m.Slot?.Crew,
+            m.Change,
         },
         t);
 
@@ -295,11 +383,15 @@ public sealed class PlanTable(Database database)
 
         public string Sites { get; init; } = "";
 
+        public string RevisedBy { get; init; } = "";
+
+        public string Coverages { get; init; } = "[]";
+
         public StoredPlan ToPlan(IEnumerable<WaveRow> waves) => new(
             Name, (int)Revision, Body, CatalogueHash, Enum.Parse<PlanState>(State), Held, Micros.Time(Created), CreatedBy, Micros.Time(Started), Micros.Time(Ended),
             JsonSerializer.Deserialize<string[]>(Undecided)!,
             [.. waves.Select(w => new StoredWave((int)w.Number, w.Name, Enum.Parse<WaveState>(w.State), Micros.Time(w.Opened), w.Why))])
-        { Sites = AccountTable.ReadSites(Sites) };
+        { Sites = AccountTable.ReadSites(Sites), RevisedBy = RevisedBy, Coverages = JsonSerializer.Deserialize<Coverage[]>(Coverages)! };
     }
 
     private sealed record WaveRow
@@ -341,7 +433,21 @@ public sealed class PlanTable(Database database)
 
         public long? SlotLatest { get; init; }
 
+        public long? SlotStage { get; init; }
+
+        public string? SlotCrew { get; init; }
+
+        public long? PlannedStart { get; init; }
+
         public long? PlannedEnd { get; init; }
+
+        public string? Change { get; init; }
+
+        public long Missed { get; init; }
+
+        public string? MovedReason { get; init; }
+
+        public string? MovedBy { get; init; }
 
         public long? RunId { get; init; }
 
@@ -365,8 +471,13 @@ public sealed class PlanTable(Database database)
             Why = Why,
             Method = Method,
             CannotBeMended = CannotBeMended != 0,
-            Slot = SlotStart is { } start ? new(Micros.Time(start), Micros.Time(SlotEnd!.Value), Micros.Time(SlotLatest!.Value)) : null,
+            Slot = SlotStart is { } start ? new(Micros.Time(start), Micros.Time(SlotEnd!.Value), Micros.Time(SlotLatest!.Value)) { StageFrom = Micros.Time(SlotStage), Crew = SlotCrew } : null,
+            PlannedStart = Micros.Time(PlannedStart),
             PlannedEnd = Micros.Time(PlannedEnd),
+            Change = Change,
+            Missed = (int)Missed,
+            MovedReason = MovedReason,
+            MovedBy = MovedBy,
             Run = RunId,
             Proved = Micros.Time(Proved),
             Excuse = Excuse is null ? null : Enum.Parse<Excuse>(Excuse),

@@ -213,7 +213,7 @@ public sealed class RunLog(Database database)
                 await AuditTable.AddAsync(c, t, events[0].At, given.By, given.Words, $"r{after.Run}", new(after.Machine), Stands(before), Stands(after), given.Reason);
             }
 
-            if (!after.NeedsRoom) await c.ExecuteAsync("DELETE FROM run_room WHERE run_id = @Run", new { after.Run }, t);
+            if (!after.NeedsRoom) await c.ExecuteAsync($"DELETE FROM run_room WHERE run_id = @Run{(after.HoldsUnit ? " AND name NOT LIKE 'unit:%'" : "")}", new { after.Run }, t);
             await AddEventsAsync(c, t, after, before.Events, epoch ?? 0, events);
             return true;
         },
@@ -223,7 +223,7 @@ public sealed class RunLog(Database database)
     {
         await c.ExecuteAsync(
             """
-            UPDATE plan_members SET proved = @proved, slot_start = @start, slot_end = @end, slot_latest = @latest,
+            UPDATE plan_members SET proved = @proved, slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, missed = @missed,
               standing = CASE WHEN @closed = 1 AND excuse IS NOT NULL AND @standing <> 'Done' THEN 'Excused' ELSE @standing END
             WHERE run_id = @Run
             """,
@@ -235,6 +235,9 @@ public sealed class RunLog(Database database)
                 proved = Micros.Of(after.Proved),
                 start = Micros.Of(after.Slot.Start),
                 end = Micros.Of(after.Slot.End),
+                stage = Micros.Of(after.Slot.StageFrom),
+                crew = after.Slot.Crew,
+                missed = (long)after.MissedSlots,
                 // Whoever needs another slot has one whose time is over, whatever the window says.
                 latest = Micros.Of(after.NeedsSlot && events[^1].At < after.Slot.LatestTurn ? events[^1].At : after.Slot.LatestTurn),
             },

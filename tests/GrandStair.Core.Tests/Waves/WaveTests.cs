@@ -1,5 +1,3 @@
-using System.Collections.Immutable;
-using CsCheck;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
@@ -18,7 +16,7 @@ public sealed class WaveTests
         Scope = Fleets.Parse("os.version < 7"),
         Methods = ["image"],
         Waves = [new("Pilot", Fleets.Parse("tag = pilot"), 2), new("Offices", Fleets.Parse("power.mains = yes"), null), new("Rest", null, null)],
-        Windows = [new([], "Europe/London", [WeeklyRule.Parse("Mon-Fri 19:00-05:00")]), new(["MV Gannet"], "Europe/London", [WeeklyRule.Parse("Sun 01:30-03:30")])],
+        Windows = [new(Whom.Everyone, new("Europe/London", [WeeklyRule.Parse("Mon-Fri 19:00-05:00")])), new(Whom.At("MV Gannet"), new("Europe/London", [WeeklyRule.Parse("Sun 01:30-03:30")]))],
         Limits = new(3, 2),
         Advance = new(0.9, 1, TimeSpan.FromDays(3)),
     };
@@ -30,7 +28,7 @@ public sealed class WaveTests
         [
             Named("a", "6", "yes", true), Named("b", "6", "yes", true), Named("c", "6", "yes", true), Named("d", "6", "no", false), Named("e", "6", "?", false), Named("f", "?", "yes", false), Named("g", "7", "yes", true),
         ];
-        var membership = Membership.Of(Plan, fleet.Reverse(), Fleets.Now);
+        var membership = Membership.Of(Plan, fleet.Reverse(), Fleets.Now, _ => new(true, true));
         Assert.Equal(["a b", "c", "d"], membership.Waves.Select(w => string.Join(' ', w.Select(m => m.Name))));
         Assert.Equal(["e", "f"], membership.Undecided.Select(u => u.Machine.Name));
         Assert.Contains("whether it is in wave Offices: power.mains unreadable", membership.Undecided[0].Why, StringComparison.Ordinal);
@@ -60,54 +58,6 @@ public sealed class WaveTests
         Assert.Equal((Utc(2027, 10, 30, 21), Utc(2027, 10, 31, 5)), (autumn.From, autumn.To));
     }
 
-    [Fact]
-    public void Windows_that_touch_are_one()
-    {
-        var always = Plan with { Windows = [new([], "Europe/London", [WeeklyRule.Parse("Mon-Sun 00:00-00:00")])] };
-        Assert.Single(Windows.Of(always, "Westhaven", Utc(2027, 1, 11), Utc(2027, 2, 11)));
-    }
-
-    [Fact]
-    public void No_slot_breaks_a_window_or_a_limit_whatever_is_asked_for() => Requests.Sample(requests =>
-    {
-        var placed = SlotPlacer.Place(Plan, requests, [], Fleets.Now);
-        var sites = requests.ToDictionary(r => r.Machine, r => r);
-        var slots = placed.Where(p => p.Slot is not null).Select(p => (sites[p.Machine].Site, Slot: p.Slot!, sites[p.Machine].AfterTurningPoint)).ToArray();
-        Assert.Equal(requests.Length, placed.Length);
-        foreach (var (site, slot, after) in slots)
-        {
-            var window = Windows.Of(Plan, site, slot.Start.AddDays(-2), slot.End.AddDays(2)).Single(w => w.From <= slot.Start && slot.End <= w.To);
-            Assert.Equal(window.To - after, slot.LatestTurn);
-        }
-
-        foreach (var moment in slots.Select(s => s.Slot.Start))
-        {
-            var now = slots.Where(s => s.Slot.Start <= moment && moment < s.Slot.End).ToArray();
-            Assert.True(now.Length <= Plan.Limits.All);
-            Assert.True(now.CountBy(s => s.Site).All(c => c.Value <= Plan.Limits.Site));
-        }
-    });
-
-    [Fact]
-    public void The_same_requests_give_the_same_slots() => Requests.Sample(requests =>
-        SlotPlacer.Place(Plan, requests, [], Fleets.Now).SequenceEqual(SlotPlacer.Place(Plan, requests, [], Fleets.Now)));
-
-    [Fact]
-    public void What_is_taken_already_stays_free_of_others()
-    {
-        var taken = new Slot(Utc(2027, 1, 11, 19), Utc(2027, 1, 12, 5), Utc(2027, 1, 12, 4));
-        var one = Request(1, "Westhaven", 60);
-        Assert.Equal(Utc(2027, 1, 12, 19), SlotPlacer.Place(Plan with { Limits = new(1, 1) }, [one], [("Eastness", taken)], Fleets.Now).Single().Slot!.Start);
-    }
-
-    [Fact]
-    public void A_machine_that_cannot_be_placed_is_told_why()
-    {
-        Assert.Contains("the longest window of site 'MV Gannet' is 120 min", SlotPlacer.Place(Plan, [Request(1, "MV Gannet", 180)], [], Fleets.Now).Single().Why, StringComparison.Ordinal);
-        var closed = Plan with { Windows = [Plan.Windows[1]] };
-        Assert.Contains("no window of site 'Westhaven'", SlotPlacer.Place(closed, [Request(1, "Westhaven", 60)], [], Fleets.Now).Single().Why, StringComparison.Ordinal);
-    }
-
     [Theory]
     [InlineData("proved*9 scheduled", 4, true, "9 of 10 proved and soaked")]
     [InlineData("proved*9 scheduled", 2, false, "9 of 10 proved, soaks for 3 d")]
@@ -130,15 +80,10 @@ public sealed class WaveTests
 
     private static readonly NodaTime.DateTimeZone London = NodaTime.DateTimeZoneProviders.Tzdb["Europe/London"];
 
-    private static readonly Gen<ImmutableArray<SlotRequest>> Requests = Gen.Select(Fleets.Among("Westhaven", "Eastness", "MV Gannet"), Gen.Int[10, 500]).Array[1, 40]
-        .Select(all => all.Select((r, i) => Request(i + 1, r.Item1, r.Item2)).ToImmutableArray());
-
     private static T Named<T>(string word) where T : struct, Enum => Enum.GetValues<T>().Single(v => RunMachine.Name(v) == word);
-
-    private static SlotRequest Request(int id, string site, int minutes) => new(new(id), site, TimeSpan.FromMinutes(minutes), TimeSpan.FromMinutes(minutes / 2));
 
     private static DateTimeOffset Utc(int year, int month, int day, int hour = 0) => new(year, month, day, hour, 0, 0, TimeSpan.Zero);
 
     private static Machine Named(string name, string version, string mains, bool pilot) =>
-        Fleets.With(("os.version", version), ("power.mains", mains)) with { Name = name, Tags = pilot ? ["pilot"] : [] };
+        Fleets.With(("os.version", version), ("power.mains", mains)) with { Id = new(name[0]), Name = name, Tags = pilot ? ["pilot"] : [] };
 }

@@ -1,0 +1,247 @@
+using System.CommandLine;
+using GrandStair.Contracts;
+using GrandStair.Core.Readings;
+
+namespace GrandStair.Cli.Plans;
+
+/// <summary>When a plan's machines go: comparing and loading its file, its layout and board, approvals, and its slots as files.</summary>
+internal static partial class PlanCommands
+{
+    private static Command Compare()
+    {
+        var file = new Argument<string>("file") { Description = "The plan's YAML file." };
+        var command = new Command("compare", "Show what loading a plan's file would change; nothing is kept") { file };
+        command.Asks(
+            async (parsed, client, stop) =>
+            {
+                await using var stream = File.OpenRead(parsed.GetValue(file)!);
+                return await client.ComparePlanAsync(stream, stop);
+            },
+            Print);
+        return command;
+    }
+
+    private static Command Load()
+    {
+        var file = new Argument<string>("file") { Description = "The plan's YAML file." };
+        var reason = new Option<string?>("--reason") { Description = "Why it is changed; kept with your name. Not needed for a new plan." };
+        var yes = new Option<bool>("--yes") { Description = "Load it without asking." };
+        var command = new Command("load", "Show what a plan's file would change, ask, and load it: a new plan, or the next revision of one") { file, reason, yes };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            var path = parsed.GetValue(file)!;
+            ComparisonView comparison;
+            await using (var stream = File.OpenRead(path)) comparison = await client.ComparePlanAsync(stream, stop);
+            if (!parsed.GetValue(Caller.JsonOption)) Print(comparison, screen);
+            if (!parsed.GetValue(yes))
+            {
+                if (Console.IsInputRedirected)
+                {
+                    screen.Say("It was not loaded: nobody is there to be asked. Look at it, then load it with --yes.");
+                    return ExitStatus.NotPossible;
+                }
+
+                Console.Write("Load it? [y/N] ");
+                if (Console.ReadLine()?.Trim() is not ("y" or "yes")) return ExitStatus.Done;
+            }
+
+            await using var again = File.OpenRead(path);
+            var view = comparison.Revision == 1
+                ? await client.CreatePlanAsync(again, stop)
+                : await client.LoadPlanAsync(comparison.Plan, again, parsed.GetValue(reason) ?? "", stop);
+            if (!Caller.PrintedAsJson(parsed, view)) screen.Say($"Loaded **{view.Plan.Name}**, revision {view.Planning.Revision}.");
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
+    private static Command Placement()
+    {
+        var command = new Command("placement", "Lay a plan out as if it went on now: when each wave ends, what finds no place and why, and what would let it end in time") { Name };
+        command.Asks((parsed, client, stop) => client.PlacementAsync(parsed.GetValue(Name)!, stop), Print);
+        return command;
+    }
+
+    private static Command Board()
+    {
+        var days = new Option<int>("--days") { Description = "How many days are shown (14).", DefaultValueFactory = _ => 14 };
+        var from = new Option<DateTimeOffset?>("--from") { Description = "From when on (where the next slots begin)." };
+        var command = new Command("board", "Show a plan's sites over the days to come: how many slots each has on each day") { Name, from, days };
+        command.Asks(
+            async (parsed, client, stop) =>
+            {
+                var begin = parsed.GetValue(from) ?? (await client.BoardAsync(parsed.GetValue(Name)!, null, null, stop)).From;
+                return await client.BoardAsync(parsed.GetValue(Name)!, begin, begin.AddDays(parsed.GetValue(days)), stop);
+            },
+            (board, screen) =>
+            {
+                var shown = Enumerable.Range(0, (int)Math.Ceiling((board.To - board.From).TotalDays)).Select(d => DateOnly.FromDateTime(board.From.UtcDateTime).AddDays(d)).ToArray();
+                screen.Table(
+                    ["site", .. shown.Select(d => $"#{d:d MMM}"), "#no slot"],
+                    board.Sites.Select(s => new[] { s.Site }.Concat(shown.Select(d => Day(s, d))).Append(s.Unplaced > 0 ? $"{s.Unplaced}" : "").ToArray()));
+                screen.Hint("a number: slots that begin on that day (UTC) · a dot: a window without a slot · x: a closure");
+            });
+        return command;
+    }
+
+    private static string Day(BoardSite site, DateOnly day)
+    {
+        bool On(DateTimeOffset from, DateTimeOffset to) => DateOnly.FromDateTime(from.UtcDateTime) <= day && DateOnly.FromDateTime(to.AddTicks(-1).UtcDateTime) >= day;
+        var slots = site.Slots.Count(s => DateOnly.FromDateTime(s.Start.UtcDateTime) == day);
+        return slots > 0 ? $"{slots}" : site.Closed.Any(c => On(c.From, c.To)) ? "x" : site.Open.Any(o => On(o.From, o.To)) ? "·" : "";
+    }
+
+    private static Command Slots()
+    {
+        var format = new Option<string>("--format") { Description = "ics (for a calendar), csv, or html (stands alone, for a change meeting).", DefaultValueFactory = _ => "ics" };
+        var wave = new Option<int?>("--wave") { Description = "Only this wave, by its number." };
+        var site = new Option<string?>("--site") { Description = "Only this site." };
+        var crew = new Option<string?>("--crew") { Description = "Only the appointments of this crew." };
+        var owner = new Option<string?>("--owner") { Description = "Only the machines of this owner." };
+        var file = new Option<string?>("--out") { Description = "The file to write (default: standard output)." };
+        var command = new Command("slots", "Write a plan's slots as a file") { Name, format, wave, site, crew, owner, file };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await using var slots = await client.SlotsAsync(parsed.GetValue(Name)!, parsed.GetValue(format)!, parsed.GetValue(wave), parsed.GetValue(site), parsed.GetValue(crew), parsed.GetValue(owner), stop);
+            await Caller.WriteAsync(slots, parsed.GetValue(file), screen, stop);
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
+    private static Command Move()
+    {
+        var wave = new Argument<string>("wave") { Description = "The wave's name." };
+        var command = new Command("move", "Move a machine that has not begun to another wave") { Name, Machine, wave, Reason };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await client.MoveAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, new(parsed.GetValue(wave)!, parsed.GetValue(Reason)!), stop);
+            screen.Say($"**{parsed.GetValue(Machine)}** is in wave {parsed.GetValue(wave)}");
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
+    private static Command Proposals()
+    {
+        var accept = new Option<bool>("--accept") { Description = "Accept them all; with --reason." };
+        var reason = new Option<string?>("--reason") { Description = "Why; kept with your name." };
+        var command = new Command("proposals", "Show what the fleet as it is now would change of a plan's waves, and accept it") { Name, accept, reason };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            var plan = parsed.GetValue(Name)!;
+            if (parsed.GetValue(accept))
+            {
+                var view = await client.AcceptProposalsAsync(plan, parsed.GetValue(reason) ?? "", stop);
+                if (!Caller.PrintedAsJson(parsed, view)) screen.Say($"Accepted: **{view.Plan.Machines}** machines, revision {view.Planning.Revision}.");
+                return ExitStatus.Done;
+            }
+
+            var changes = await client.ProposalsAsync(plan, stop);
+            if (Caller.PrintedAsJson(parsed, changes)) return ExitStatus.Done;
+            screen.Say(changes.Count == 0 ? "The waves are as the fleet is." : $"**{changes.Count}** machines would change; 'gstair plan proposals {plan} --accept --reason …' takes them over.");
+            Print(changes, screen);
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
+    private static Command Revisions()
+    {
+        var command = new Command("revisions", "Show who changed a plan, when and why") { Name };
+        command.Asks(
+            (parsed, client, stop) => client.RevisionsAsync(parsed.GetValue(Name)!, stop),
+            (list, screen) => screen.Table(["#revision", "loaded (UTC)", "by", "why"], list.Select(r => new[] { $"{r.Number}", Screen.Time(r.At), r.By, r.Reason })));
+        return command;
+    }
+
+    private static Command Approve()
+    {
+        var wave = new Option<string?>("--wave") { Description = "Only this wave, by its name; the plan as a whole otherwise." };
+        var reason = new Option<string?>("--reason") { Description = "What you say with it; kept with your name. Without it what needs a yes is shown." };
+        var command = new Command("approve", "Show what a plan needs a yes for, and say yes to it") { Name, wave, reason };
+        command.Asks(
+            async (parsed, client, stop) => parsed.GetValue(reason) is { } said
+                ? await client.ApproveAsync(parsed.GetValue(Name)!, new(said, parsed.GetValue(wave)), stop)
+                : (await client.PlanAsync(parsed.GetValue(Name)!, stop)).Planning.Approvals,
+            (all, screen) =>
+            {
+                if (all.Count == 0) screen.Say("It needs no approval.");
+                Print(all, screen);
+            });
+        return command;
+    }
+
+    private static void Print(PlanningView planning, Screen screen)
+    {
+        screen.Hint($"revision {planning.Revision} by {planning.RevisedBy}{(planning.ChangeRecord is { } record ? $" · change record {record}" : "")}");
+        Print(planning.Approvals, screen);
+        Print(planning.Coverages, screen);
+        foreach (var crew in planning.Crews) screen.Hint($"crew {crew.Name} ({crew.Kind}): {crew.Hands} at a time{(crew.PerDay is { } most ? $", {most} a day" : "")}, {(crew.Sites.Count == 0 ? "all sites" : string.Join(", ", crew.Sites))}, {crew.When}");
+        foreach (var line in planning.Lines) screen.Hint($"line of {string.Join(", ", line.Sites)}: {Units.Show(line.Rate, ValueKind.Rate)}, {line.Share:P0} of it for staging, {line.When}");
+    }
+
+    private static void Print(IReadOnlyList<ApprovalView> approvals, Screen screen)
+    {
+        foreach (var a in approvals)
+        {
+            screen.Say(a.By is not null
+                ? $"{a.Subject}: approved by **{a.By}**, {Screen.Time(a.At)} UTC: {a.Reason}"
+                : $"{a.Subject}: **needs the yes** of {(a.Asked.Count == 0 ? "an approver who did not write it" : string.Join(" or ", a.Asked))}{(a.Before is null ? "" : $"; {a.Before}, and it was changed since")}");
+        }
+    }
+
+    private static void Print(IReadOnlyList<CoverageView> coverages, Screen screen)
+    {
+        foreach (var coverage in coverages)
+        {
+            screen.Say($"Wave {coverage.Wave} covers **{coverage.Covered} of {coverage.Values}** values that occur{(coverage.Untold.Where(u => u.Value > 0).ToArray() is { Length: > 0 } untold ? $"; unknown: {string.Join(", ", untold.Select(u => $"{u.Key} of {u.Value} machines"))}" : "")}");
+            if (coverage.Uncovered.Count > 0) screen.Table(["not covered", "value", "#machines", "why"], coverage.Uncovered.Select(u => new[] { u.Key, u.Value, $"{u.Machines}", u.Why }));
+        }
+    }
+
+    private static void Print(IReadOnlyList<WaveChangeRow> changes, Screen screen)
+    {
+        if (changes.Count > 0) screen.Table(["machine", "site", "from wave", "to wave"], changes.Select(c => new[] { c.Machine, c.Site, c.From ?? "(new)", c.To ?? "(leaves)" }));
+    }
+
+    private static void Print(ComparisonView view, Screen screen)
+    {
+        screen.Say(view.Revision == 1 ? $"**{view.Plan}** would be new, with **{view.Machines}** machines." : $"**{view.Plan}** would become revision **{view.Revision}**, with **{view.Machines}** machines.");
+        foreach (var line in view.Lines) screen.Say($"  {line}");
+        Print(view.Waves, screen);
+        if (view.Moved.Count > 0)
+        {
+            screen.Say($"**{view.Moved.Count}** slots would move:");
+            screen.Table(["machine", "site", "now (UTC)", "then (UTC)"], view.Moved.Select(m => new[] { m.Machine, m.Site, Screen.Time(m.Before), m.After is null ? "none" : Screen.Time(m.After) }));
+        }
+
+        foreach (var missing in view.Missing) screen.Say($"{missing} is listed and not in the scope.");
+        foreach (var undecided in view.Undecided) screen.Say($"undecided: {undecided}");
+        Print(view.Coverages, screen);
+        Print(view.Placement, screen);
+    }
+
+    private static void Print(PlacementView view, Screen screen)
+    {
+        screen.Table(
+            ["wave", "#with a slot", "#without", "begins (UTC)", "ends (UTC)", "not before (UTC)", "because of"],
+            view.Waves.Select(w => new[] { w.Wave, $"{w.Placed}", w.Left > 0 ? $"{w.Left}" : "", Screen.Time(w.From), Screen.Time(w.End), Screen.Time(w.Bound), w.BoundWhy }));
+        if (view.Deadline is not null)
+        {
+            screen.Say(view.MeetsDeadline
+                ? $"The last slot ends **{Screen.Time(view.End)} UTC**, in time for {view.Deadline}, if nothing fails."
+                : $"The last slot ends **{Screen.Time(view.End)} UTC**, after the deadline {view.Deadline}.");
+        }
+
+        if (view.Changes.Count > 0)
+        {
+            screen.Say(view.Changes.All(c => c.Meets) ? "One of these alone would do:" : view.Changes[^1].Meets ? "These together would do:" : "No change of limits, windows, soak, lines or crews alone is enough; these together help most:");
+            screen.Table(["change", "then it ends (UTC)"], view.Changes.Select(c => new[] { c.What, Screen.Time(c.End) }));
+        }
+
+        if (view.Left.Count == 0) return;
+        screen.Say($"**{view.Left.Count}** machines find no place:");
+        screen.Table(["machine", "site", "wave", "why", "what would have to change"], view.Left.Select(l => new[] { l.Machine, l.Site, l.Wave, l.Why, l.Change }));
+    }
+}

@@ -1,0 +1,114 @@
+namespace GrandStair.Contracts;
+
+/// <summary>What a plan is beside its waves.</summary>
+/// <param name="Revision">Its revision, from 1.</param>
+/// <param name="RevisedBy">Who wrote that.</param>
+/// <param name="ChangeRecord">Under which number or address the change is kept elsewhere; null where there is none.</param>
+/// <param name="Approvals">What it needs a yes for.</param>
+/// <param name="Coverages">What its waves cover that are to cover something.</param>
+/// <param name="Crews">Its crews.</param>
+/// <param name="Lines">The lines over which its staging comes.</param>
+public sealed record PlanningView(
+    int Revision, string RevisedBy, string? ChangeRecord, IReadOnlyList<ApprovalView> Approvals, IReadOnlyList<CoverageView> Coverages, IReadOnlyList<CrewView> Crews, IReadOnlyList<LineView> Lines);
+
+/// <summary>A yes that a plan or a wave of it needs.</summary>
+/// <param name="Subject"><c>plan</c>, or the wave's name behind <c>wave </c>.</param>
+/// <param name="Intent">The hash of what is to be approved, as it is now.</param>
+/// <param name="Asked">The accounts who may give it; empty for every approver but who wrote the plan.</param>
+/// <param name="By">Who gave it to what the plan is now; null while nobody did.</param>
+/// <param name="Before">Who gave it to what the plan was before, and when; null where nobody did.</param>
+public sealed record ApprovalView(string Subject, string Intent, IReadOnlyList<string> Asked, string? By, DateTimeOffset? At, string? Reason, string? Before);
+
+/// <summary>A yes.</summary>
+/// <param name="Wave">The wave's name; null for the plan as a whole.</param>
+/// <param name="Intent">The hash of what was looked at; null for what it is now.</param>
+public sealed record ApprovalCommand(string Reason, string? Wave = null, string? Intent = null);
+
+/// <summary>What a wave covers.</summary>
+/// <param name="Values">How many values of its keys occur in the scope.</param>
+/// <param name="Covered">How many of them it has.</param>
+/// <param name="Untold">How many machines have no known value under each key.</param>
+public sealed record CoverageView(string Wave, int Values, int Covered, IReadOnlyList<UncoveredView> Uncovered, IReadOnlyDictionary<string, int> Untold);
+
+/// <summary>A value that a wave does not cover.</summary>
+public sealed record UncoveredView(string Key, string Value, int Machines, string Why);
+
+/// <summary>A crew of a plan.</summary>
+public sealed record CrewView(string Name, string Kind, int Hands, int? PerDay, IReadOnlyList<string> Sites, string When);
+
+/// <summary>The lines of some sites.</summary>
+/// <param name="Rate">What each carries, bits per second.</param>
+/// <param name="Share">The share that staging may use, 0 to 1.</param>
+public sealed record LineView(IReadOnlyList<string> Sites, double Rate, double Share, string When);
+
+/// <summary>How a plan would be laid out if it went on now and nothing failed.</summary>
+/// <param name="End">When the last slot ends; null without any.</param>
+/// <param name="MeetsDeadline">Whether that is in time; true where there is no deadline.</param>
+/// <param name="Changes">The smallest changes that would make it so; empty where it is, or where none was found.</param>
+/// <param name="Left">The machines that find no place.</param>
+public sealed record PlacementView(
+    string Plan, int Revision, IReadOnlyList<WavePlacementView> Waves, DateTimeOffset? End, string? Deadline, bool MeetsDeadline, IReadOnlyList<PlanChangeView> Changes, IReadOnlyList<LeftView> Left);
+
+/// <summary>A wave as it would be laid out.</summary>
+/// <param name="Placed">How many machines get a slot.</param>
+/// <param name="From">When it begins.</param>
+/// <param name="End">When its last slot ends; null without any.</param>
+/// <param name="Bound">Before when no placement of it can end.</param>
+/// <param name="BoundWhy">What it is that takes so long.</param>
+/// <param name="Share">How many times as long as the bound it takes, from 1; null without any slot.</param>
+public sealed record WavePlacementView(string Wave, int Placed, int Left, DateTimeOffset From, DateTimeOffset? End, DateTimeOffset? Bound, string? BoundWhy, double? Share);
+
+/// <summary>A change of a plan that would make it end earlier.</summary>
+public sealed record PlanChangeView(string What, DateTimeOffset End, bool Meets);
+
+/// <summary>A machine that finds no place.</summary>
+/// <param name="Why">What keeps it out.</param>
+/// <param name="Change">What would have to change.</param>
+public sealed record LeftView(string Machine, string Site, string Wave, string Why, string Change);
+
+/// <summary>What loading a text would change.</summary>
+/// <param name="Revision">The revision that it would become; 1 for a new plan.</param>
+/// <param name="Lines">The lines that would go, each after <c>- </c>, and those that would come, each after <c>+ </c>.</param>
+/// <param name="Waves">The machines that would be in another wave, come in, or leave.</param>
+/// <param name="Moved">The slots that would move.</param>
+/// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>
+public sealed record ComparisonView(
+    string Plan, int Revision, int Machines, IReadOnlyList<string> Lines, IReadOnlyList<WaveChangeRow> Waves, IReadOnlyList<MovedRow> Moved, PlacementView Placement,
+    IReadOnlyList<CoverageView> Coverages, IReadOnlyList<string> Undecided, IReadOnlyList<string> Missing);
+
+/// <summary>A machine that would be in another wave.</summary>
+public sealed record WaveChangeRow(string Machine, string Site, string? From, string? To);
+
+/// <summary>A slot that would move.</summary>
+public sealed record MovedRow(string Machine, string Site, DateTimeOffset Before, DateTimeOffset? After);
+
+/// <summary>A plan's text at some time.</summary>
+public sealed record RevisionRow(int Number, DateTimeOffset At, string By, string Reason);
+
+/// <summary>A machine that is to go to another wave.</summary>
+public sealed record MoveCommand(string Wave, string Reason);
+
+/// <summary>A plan by site over time.</summary>
+public sealed record BoardView(DateTimeOffset From, DateTimeOffset To, DateTimeOffset Now, IReadOnlyList<BoardSite> Sites);
+
+/// <summary>A site of a plan over time.</summary>
+/// <param name="Open">When it may be touched: its windows without its closures.</param>
+/// <param name="Closed">Its closures.</param>
+/// <param name="Slots">Its machines' slots: those that stand, and those of waves to come as they are laid out.</param>
+/// <param name="Unplaced">How many of its machines have no slot.</param>
+public sealed record BoardSite(string Site, IReadOnlyList<SpanView> Open, IReadOnlyList<ClosedView> Closed, IReadOnlyList<BoardSlot> Slots, int Unplaced);
+
+/// <summary>A stretch of time.</summary>
+public sealed record SpanView(DateTimeOffset From, DateTimeOffset To);
+
+/// <summary>A stretch in which a site may not be touched.</summary>
+public sealed record ClosedView(DateTimeOffset From, DateTimeOffset To, string Why);
+
+/// <summary>A slot on the board.</summary>
+/// <param name="Stands">Whether the machine has it; else it is only laid out.</param>
+public sealed record BoardSlot(string Machine, int Wave, string Standing, DateTimeOffset Start, DateTimeOffset End, DateTimeOffset? StageFrom, string? Crew, bool Stands);
+
+/// <summary>A calendar that plans can refer to.</summary>
+/// <param name="Events">How many events it has, each that comes back counted once.</param>
+/// <param name="Plans">The plans that refer to it.</param>
+public sealed record CalendarRow(string Name, int Events, string Hash, DateTimeOffset Loaded, string LoadedBy, IReadOnlyList<string> Plans);

@@ -1,0 +1,399 @@
+using GrandStair.Core.Readings;
+
+namespace GrandStair.Core.Waves;
+
+/// <summary>How many are busy at each minute, of a most that may be.</summary>
+internal sealed class Usage(int most)
+{
+    private ushort[] _busy = [];
+
+    public int Most => most;
+
+    /// <summary>The last minute of a stretch in which no more may be busy; -1 where there is none.</summary>
+    public int LastFull(int from, int to)
+    {
+        for (var minute = Math.Min(to, _busy.Length) - 1; minute >= from; minute--)
+        {
+            if (_busy[minute] >= most) return minute;
+        }
+
+        return -1;
+    }
+
+    public void Take(int from, int to)
+    {
+        // Where more may be busy than can be counted here, nothing is ever full.
+        if (most >= ushort.MaxValue) return;
+        if (to > _busy.Length) Array.Resize(ref _busy, Math.Max(to, _busy.Length * 2));
+        for (var minute = from; minute < to; minute++) _busy[minute]++;
+    }
+
+    public void Release(int from, int to)
+    {
+        if (most >= ushort.MaxValue) return;
+        for (var minute = from; minute < to; minute++) _busy[minute]--;
+    }
+}
+
+/// <summary>What a search for a place leaves out of account, to see what is in the way.</summary>
+[Flags]
+internal enum Leaving
+{
+    Nothing = 0,
+    All = 1,
+    Site = 2,
+    Unit = 4,
+    Crew = 8,
+    Line = 16,
+    Windows = 32,
+}
+
+/// <summary>What is placed so far, and where there is room.</summary>
+internal sealed class Board
+{
+    private static readonly MinuteSpan[] Always = [new(0, PlacementProblem.Horizon)];
+
+    private readonly PlacementProblem _problem;
+    private readonly Usage _all;
+    private readonly Usage[] _sites;
+    private readonly Usage[] _crews;
+    private readonly Dictionary<int, int>[] _crewDays;
+    private readonly List<MinuteSpan>?[] _units;
+    private readonly int[] _start;
+    private readonly int[] _crew;
+    private readonly bool[] _seen;
+
+    /// <summary>Per kind of those that are alike the minute before which none of them finds room any more: room only ever gets less.</summary>
+    private readonly int[] _reach;
+
+    /// <summary>Per site how many minutes of its line are given away, and to whom.</summary>
+    private readonly double[] _lineUsed;
+    private readonly double[] _lineTaken;
+    private readonly List<(Job Job, double Minutes)>?[] _lineJobs;
+
+    public Board(PlacementProblem problem)
+    {
+        _problem = problem;
+        var count = problem.All;
+        _all = new(Bounded(problem.Plan.Limits.All));
+        _sites = [.. Enumerable.Range(0, problem.Sites).Select(_ => new Usage(Bounded(problem.Plan.Limits.Site)))];
+        _crews = [.. problem.Crews.Select(c => new Usage(c.Spec.Hands))];
+        _crewDays = [.. problem.Crews.Select(_ => new Dictionary<int, int>())];
+        _units = new List<MinuteSpan>?[problem.Units];
+        _start = new int[problem.Jobs.Length];
+        _crew = new int[problem.Jobs.Length];
+        _seen = new bool[problem.Jobs.Length];
+        Array.Fill(_start, -1);
+        Array.Fill(_crew, -1);
+        _reach = new int[problem.Alikes];
+        _lineUsed = new double[problem.Sites];
+        _lineJobs = new List<(Job, double)>?[problem.Sites];
+        foreach (var (job, slot) in problem.Taken) Take(job, slot);
+        _lineTaken = [.. _lineUsed];
+
+        int Bounded(int most) => most >= count ? int.MaxValue : most;
+    }
+
+    /// <summary>Takes all jobs off the board again; what was taken from the first stays.</summary>
+    public void Clear()
+    {
+        foreach (var job in _problem.Jobs)
+        {
+            var (start, crew) = (_start[job.Index], _crew[job.Index]);
+            if (start < 0) continue;
+            var end = start + job.Lasts;
+            _all.Release(start, end);
+            _sites[job.Site].Release(start, end);
+            if (job.Unit >= 0) _units[job.Unit]!.Remove(new(start, end));
+            if (crew < 0) continue;
+            _crews[crew].Release(start, end);
+            _crewDays[crew][_problem.Crews[crew].DayOf(start)]--;
+        }
+
+        Array.Fill(_start, -1);
+        Array.Fill(_crew, -1);
+        Array.Clear(_seen);
+        Array.Clear(_reach);
+        _lineTaken.CopyTo(_lineUsed, 0);
+        foreach (var jobs in _lineJobs) jobs?.Clear();
+    }
+
+    public PlacementScore Score
+    {
+        get
+        {
+            int left = 0, end = 0;
+            var sum = 0L;
+            foreach (var job in _problem.Jobs)
+            {
+                if (_start[job.Index] < 0) left++;
+                else end = Math.Max(end, _start[job.Index] + job.Lasts);
+                sum += Math.Max(0, _start[job.Index]);
+            }
+
+            return new(left, end, sum);
+        }
+    }
+
+    /// <summary>When a job ends; below 0 where it has no place.</summary>
+    public int EndOf(Job job) => _start[job.Index] < 0 ? -1 : _start[job.Index] + job.Lasts;
+
+    /// <summary>Lets a job keep the slot that it has, where it still can.</summary>
+    public void TryStand(Job job)
+    {
+        var stands = job.Request.Stands!;
+        var at = _problem.MinuteAfter(stands.Start);
+        if (_problem.At(at) != stands.Start || Earliest(job, Leaving.Line) is not { } earliest || at < earliest || !LineSuffices(job, stands, at)) return;
+        var (start, crew) = Find(job, at, Leaving.Nothing, stands.Crew);
+        if (start == at) Put(job, at, crew, StillToStage(job, stands));
+    }
+
+    /// <summary>Gives a job the earliest place there is, after those that it has to come after.</summary>
+    public void PlaceWithThoseBefore(Job job)
+    {
+        if (_start[job.Index] >= 0 || _seen[job.Index]) return;
+        _seen[job.Index] = true;
+        foreach (var before in job.After) PlaceWithThoseBefore(before);
+        if (Earliest(job) is not { } earliest) return;
+        var (start, crew) = Find(job, earliest, Leaving.Nothing, null);
+        if (start >= 0) Put(job, start, crew, job.LineMinutes);
+    }
+
+    /// <summary>The slot of a job, with when its staging begins.</summary>
+    public Slot? SlotOf(Job job, IReadOnlyDictionary<int, double> stagings)
+    {
+        var start = _start[job.Index];
+        if (start < 0) return null;
+        var window = _problem.OpenTo(job).First(s => s.To >= start + job.Needs);
+        var begins = _problem.At(start);
+        return new(begins, _problem.At(start + job.Lasts), _problem.At(window.To - job.Reserve) - job.Request.AfterTurningPoint)
+        {
+            Crew = _crew[job.Index] < 0 ? null : _problem.Crews[_crew[job.Index]].Spec.Name,
+            StageFrom = job.Request.Stands is { StageFrom: { } begun } stands && stands.Start == begins && begun <= _problem.At(0)
+                ? begun
+                : stagings.TryGetValue(job.Index, out var from) ? _problem.At(Math.Floor(from)) : null,
+        };
+    }
+
+    /// <summary>
+    /// When each staging that has not begun begins. Whose slot is earlier is staged earlier: if any order is in time, this one is.
+    /// Each begins as long before its slot as the plan says, but early enough that all that come after it are through in time as well.
+    /// </summary>
+    public Dictionary<int, double> Stagings()
+    {
+        var begins = new Dictionary<int, double>();
+        for (var site = 0; site < _lineJobs.Length; site++)
+        {
+            if (_lineJobs[site] is not { } jobs) continue;
+            var line = _problem.LineOf(site)!;
+            var after = double.MaxValue;
+            var used = _lineUsed[site];
+            foreach (var (job, minutes) in jobs.OrderByDescending(j => _start[j.Job.Index]).ThenByDescending(j => j.Job.Index))
+            {
+                used -= minutes;
+                var must = line.PassedAt(Math.Min(_start[job.Index], after)) - minutes;
+                var wanted = line.PassedAt(Math.Max(0, _start[job.Index] - _problem.Plan.StageAhead.TotalMinutes));
+                begins[job.Index] = after = line.WhenPassed(Math.Max(Math.Min(must, wanted), Math.Max(0, used)))!.Value;
+            }
+        }
+
+        return begins;
+    }
+
+    /// <summary>Why a job found no place, and what would have to change.</summary>
+    public (string Why, string Change) Explain(Job job)
+    {
+        var request = job.Request;
+        var days = $"{SlotPlacer.Horizon.TotalDays:0} days";
+        var site = $"site '{request.Site}'";
+        if (job.After.FirstOrDefault(j => _start[j.Index] < 0) is { } before)
+            return ($"it goes after {before.Request.Name}, which has no slot", $"a slot for {before.Request.Name}");
+        var open = _problem.OpenTo(job);
+        if (open.Length == 0) return ($"no window of {site} within {days}", $"a window for {site}");
+        var longest = open.Max(w => w.Length);
+        if (longest < job.Needs)
+            return ($"it takes {job.Lasts} min{(job.Reserve > 0 ? $", and {job.Reserve} min to go back," : ",")} and the longest window of {site} is {longest} min", $"a window of at least {job.Needs} min");
+        if (job.Kind == -2 || (job.Kind >= 0 && _problem.CrewsFor(job).Length == 0))
+            return ($"it needs the hands of a crew '{request.Crew}', and the plan has none that comes to {site}", $"a crew of kind '{request.Crew}' for {site}");
+
+        var relaxed = new (Leaving What, string Why, string Change)[]
+        {
+            (Leaving.Line, $"the line of {site} cannot bring its {Size(request.Stages)} and what comes before it within {days}", $"a faster line of {site}, more hours for staging or a larger share of it"),
+            (Leaving.Crew, $"no crew '{request.Crew}' is free within the windows of {site} for {days}", $"more hands or other hours of a crew '{request.Crew}'"),
+            (Leaving.Site, $"the limit of {_problem.Plan.Limits.Site} at one site leaves no room at {site} within {days}", "more at once at one site, or longer windows"),
+            (Leaving.All, $"the limit of {_problem.Plan.Limits.All} at once in the whole plan leaves no room within {days}", "more at once in the whole plan"),
+            (Leaving.Unit, $"others of its unit '{request.Unit}' take all of the time within {days}", $"longer windows of {site}"),
+        };
+        foreach (var (what, why, change) in relaxed)
+        {
+            if (Earliest(job, what) is { } earliest && Find(job, earliest, what, null).Start >= 0) return (why, change);
+        }
+
+        if (Earliest(job) is { } bound && bound > 0 && Find(job, 0, Leaving.Nothing, null).Start >= 0)
+            return ($"it cannot begin before {_problem.At(bound):yyyy-MM-dd HH:mm} UTC, and after that no window of {site} has room within {days}", $"a later window of {site}");
+        return ($"the limits together ({_problem.Plan.Limits.All} at once, {_problem.Plan.Limits.Site} at one site) leave no room within {days}", "higher limits, or longer windows");
+    }
+
+    private static string Size(double bytes) => Units.Show(bytes, ValueKind.Size);
+
+    /// <summary>Before when a job cannot begin; null where it cannot at all.</summary>
+    private int? Earliest(Job job, Leaving without = Leaving.Nothing)
+    {
+        var earliest = job.NotBefore;
+        foreach (var before in job.After)
+        {
+            if (_start[before.Index] < 0) return null;
+            earliest = Math.Max(earliest, EndOf(before));
+        }
+
+        if (job.LineMinutes <= 0 || without.HasFlag(Leaving.Line)) return earliest;
+        return _problem.LineOf(job.Site)!.WhenPassed(_lineUsed[job.Site] + job.LineMinutes) is { } staged ? Math.Max(earliest, (int)Math.Ceiling(staged)) : null;
+    }
+
+    /// <summary>How much of a standing slot's staging has still to come over the line, in minutes of its hours.</summary>
+    private double StillToStage(Job job, Slot stands) => job.LineMinutes <= 0 || stands.StageFrom is not { } from || from > _problem.At(0)
+        ? job.LineMinutes
+        : Math.Max(0, job.LineMinutes - _problem.LineOf(job.Site)!.Spec.MinutesBetween(from, _problem.At(0), _problem.Calendars));
+
+    private bool LineSuffices(Job job, Slot stands, int at)
+    {
+        var still = StillToStage(job, stands);
+        return still <= 0 || (_problem.LineOf(job.Site)!.WhenPassed(_lineUsed[job.Site] + still) is { } staged && staged <= at);
+    }
+
+    private void Take(Job job, Slot slot)
+    {
+        var (from, to) = (_problem.MinuteOf(slot.Start), _problem.MinuteAfter(slot.End));
+        if (to <= from) return;
+        _all.Take(from, to);
+        _sites[job.Site].Take(from, to);
+        if (job.Unit >= 0) (_units[job.Unit] ??= []).Add(new(from, to));
+        var crew = Array.FindIndex(_problem.Crews, c => c.Spec.Name == slot.Crew);
+        if (crew >= 0) Book(crew, from, to);
+        if (job.LineMinutes > 0) _lineUsed[job.Site] += StillToStage(job, slot);
+    }
+
+    private void Put(Job job, int start, int crew, double lineMinutes)
+    {
+        var end = start + job.Lasts;
+        _start[job.Index] = start;
+        _crew[job.Index] = crew;
+        _all.Take(start, end);
+        _sites[job.Site].Take(start, end);
+        if (job.Unit >= 0) (_units[job.Unit] ??= []).Add(new(start, end));
+        if (crew >= 0) Book(crew, start, end);
+        if (lineMinutes <= 0) return;
+        _lineUsed[job.Site] += lineMinutes;
+        (_lineJobs[job.Site] ??= []).Add((job, lineMinutes));
+    }
+
+    private void Book(int crew, int from, int to)
+    {
+        _crews[crew].Take(from, to);
+        var day = _problem.Crews[crew].DayOf(from);
+        _crewDays[crew][day] = _crewDays[crew].GetValueOrDefault(day) + 1;
+    }
+
+    /// <summary>The first minute from <paramref name="earliest"/> on at which a job has room, and the crew that is free then; below 0 where there is none.</summary>
+    private (int Start, int Crew) Find(Job job, int? earliest, Leaving without, string? crewNamed)
+    {
+        if (earliest is not { } from) return (-1, -1);
+        var start = without == Leaving.Nothing ? Math.Max(from, _reach[job.Alike]) : from;
+        // What only holds for this job says nothing about those that are like it.
+        var ofItsOwn = from > _reach[job.Alike] || without != Leaving.Nothing || crewNamed is not null;
+        var open = without.HasFlag(Leaving.Windows) ? Always : _problem.OpenTo(job);
+        var crew = -1;
+        while (true)
+        {
+            start = FirstStart(open, start, job.Needs);
+            if (start < 0) return (-1, -1);
+            var full = without.HasFlag(Leaving.All) ? -1 : _all.LastFull(start, start + job.Lasts);
+            if (full < 0 && !without.HasFlag(Leaving.Site)) full = _sites[job.Site].LastFull(start, start + job.Lasts);
+            if (full >= 0)
+            {
+                start = full + 1;
+                continue;
+            }
+
+            if (job.Unit >= 0 && !without.HasFlag(Leaving.Unit) && UnitFree(job, start) is var free && free > start)
+            {
+                (start, ofItsOwn) = (free, true);
+                continue;
+            }
+
+            if (job.Kind == -1 || without.HasFlag(Leaving.Crew)) break;
+            (var hands, crew) = CrewFree(job, start, crewNamed);
+            if (hands < 0) return (-1, -1);
+            if (hands == start) break;
+            start = hands;
+        }
+
+        if (!ofItsOwn) _reach[job.Alike] = start;
+        return (start, crew);
+    }
+
+    /// <summary>The end of a slot of the same unit that is in the way, or the start itself.</summary>
+    private int UnitFree(Job job, int start)
+    {
+        foreach (var busy in _units[job.Unit] ?? [])
+        {
+            if (busy.From < start + job.Lasts && busy.To > start) return busy.To;
+        }
+
+        return start;
+    }
+
+    private (int Start, int Crew) CrewFree(Job job, int start, string? named)
+    {
+        var (best, crew) = (int.MaxValue, -1);
+        foreach (var one in _problem.CrewsFor(job))
+        {
+            if (named is not null && _problem.Crews[one].Spec.Name != named) continue;
+            var free = FreeFrom(one, start, job.Lasts);
+            if (free >= 0 && free < best) (best, crew) = (free, one);
+        }
+
+        return crew < 0 ? (-1, -1) : (best, crew);
+    }
+
+    private int FreeFrom(int crew, int start, int lasts)
+    {
+        var hours = _problem.Crews[crew];
+        while (true)
+        {
+            start = FirstStart(hours.Open, start, lasts);
+            if (start < 0) return -1;
+            var day = hours.DayOf(start);
+            if (hours.Spec.PerDay is { } most && _crewDays[crew].GetValueOrDefault(day) >= most)
+            {
+                if (day >= hours.Midnights.Length) return -1;
+                start = hours.Midnights[day];
+                continue;
+            }
+
+            var full = _crews[crew].LastFull(start, start + lasts);
+            if (full < 0) return start;
+            start = full + 1;
+        }
+    }
+
+    /// <summary>The first minute from a start on from which a span lasts long enough; below 0 where there is none.</summary>
+    private static int FirstStart(MinuteSpan[] spans, int start, int lasts)
+    {
+        int low = 0, high = spans.Length;
+        while (low < high)
+        {
+            var middle = (low + high) / 2;
+            if (spans[middle].To >= start + lasts) high = middle;
+            else low = middle + 1;
+        }
+
+        for (; low < spans.Length; low++)
+        {
+            var begin = Math.Max(start, spans[low].From);
+            if (begin + lasts <= spans[low].To) return begin;
+        }
+
+        return -1;
+    }
+}

@@ -1,0 +1,62 @@
+namespace GrandStair.Core.Waves;
+
+/// <summary>
+/// Finds an order that leaves little of a site's windows unused: window by window and place by place, the machines that fill it best
+/// are found by adding up durations (the subset sum problem, solved exactly as whole minutes are few). Placed by when each would
+/// begin, they come to stand so.
+/// </summary>
+internal static class Packing
+{
+    public static Job[] Order(PlacementProblem problem, IReadOnlyCollection<Job> jobs)
+    {
+        var left = jobs.GroupBy(j => j.Lasts).OrderByDescending(g => g.Key).Select(g => (Lasts: g.Key, Jobs: new Stack<Job>(g.OrderByDescending(j => j.Request.Name, StringComparer.OrdinalIgnoreCase)))).ToArray();
+        var planned = new List<(int Start, Job Job)>();
+        var reserve = jobs.Max(j => j.Reserve);
+        var most = Math.Min(problem.Plan.Limits.Site, jobs.Count);
+        foreach (var window in problem.OpenTo(jobs.First()))
+        {
+            for (var place = 0; place < most && planned.Count < jobs.Count; place++)
+            {
+                var start = window.From;
+                foreach (var lasts in Fill([.. left.Select(l => (l.Lasts, l.Jobs.Count))], window.Length - reserve))
+                {
+                    planned.Add((start, left.Single(l => l.Lasts == lasts).Jobs.Pop()));
+                    start += lasts;
+                }
+            }
+        }
+
+        return [.. planned.OrderBy(p => p.Start).Select(p => p.Job), .. left.SelectMany(l => l.Jobs)];
+    }
+
+    /// <summary>Which durations, of so many each, together come closest to a length without being longer; longer ones rather than shorter.</summary>
+    private static IEnumerable<int> Fill((int Lasts, int Count)[] durations, int length)
+    {
+        if (length <= 0) yield break;
+        // How many of each kind the sum took when it was first reached; the kinds are taken from the shortest up, so that going back meets the longest first.
+        var taken = new int[durations.Length + 1][];
+        var reached = new bool[length + 1];
+        reached[0] = true;
+        for (var kind = durations.Length - 1; kind >= 0; kind--)
+        {
+            var (lasts, count) = durations[kind];
+            var many = taken[kind] = new int[length + 1];
+            Array.Fill(many, -1);
+            for (var sum = 0; sum <= length; sum++)
+            {
+                if (sum >= lasts && many[sum - lasts] >= 0 && many[sum - lasts] < count) many[sum] = many[sum - lasts] + 1;
+                else if (reached[sum]) many[sum] = 0;
+            }
+
+            for (var sum = 0; sum <= length; sum++) reached[sum] = many[sum] >= 0;
+        }
+
+        var rest = Array.FindLastIndex(reached, r => r);
+        for (var kind = 0; kind < durations.Length; kind++)
+        {
+            var many = taken[kind][rest];
+            for (var i = 0; i < many; i++) yield return durations[kind].Lasts;
+            rest -= many * durations[kind].Lasts;
+        }
+    }
+}

@@ -1,0 +1,235 @@
+using System.Collections.Immutable;
+using NodaTime;
+
+namespace GrandStair.Core.Waves;
+
+/// <summary>A stretch in minutes since the case's begin.</summary>
+internal readonly record struct MinuteSpan(int From, int To)
+{
+    public int Length => To - From;
+}
+
+/// <summary>A request in numbers.</summary>
+/// <param name="Index">Its place among the requests; below 0 for one that is taken.</param>
+/// <param name="Request">The request.</param>
+/// <param name="Site">The number of its site.</param>
+/// <param name="Windows">The number of its windows.</param>
+/// <param name="Lasts">How long it lasts, minutes.</param>
+/// <param name="Reserve">How long going back takes, minutes.</param>
+/// <param name="Unit">The number of its unit; -1 without.</param>
+/// <param name="Kind">The number of its kind of crew; -1 without.</param>
+/// <param name="Alike">The number of those that can take each other's place: where one found no room, no other does.</param>
+/// <param name="LineMinutes">How many minutes of its line's hours its staging takes; 0 without a line.</param>
+/// <param name="NotBefore">Before which minute it cannot begin.</param>
+internal sealed record Job(int Index, SlotRequest Request, int Site, int Windows, int Lasts, int Reserve, int Unit, int Kind, int Alike, double LineMinutes, int NotBefore)
+{
+    /// <summary>The jobs after which it comes.</summary>
+    public Job[] After { get; set; } = [];
+
+    public int Needs => Lasts + Reserve;
+}
+
+/// <summary>A crew in numbers.</summary>
+internal sealed record CrewHours(CrewSpec Spec, MinuteSpan[] Open, int[] Midnights)
+{
+    /// <summary>The day to which a minute belongs.</summary>
+    public int DayOf(int minute)
+    {
+        var at = Array.BinarySearch(Midnights, minute);
+        return at < 0 ? ~at : at + 1;
+    }
+
+    /// <summary>The days that a span touches, with the first minute of it on each.</summary>
+    public IEnumerable<(int Day, int From)> DaysOf(MinuteSpan span)
+    {
+        var first = DayOf(span.From);
+        yield return (first, span.From);
+        for (var day = first + 1; day <= DayOf(span.To - 1); day++) yield return (day, Midnights[day - 1]);
+    }
+}
+
+/// <summary>A line in numbers: the minutes in which staging may use it.</summary>
+internal sealed class LineHours(LineSpec spec, MinuteSpan[] open)
+{
+    private readonly long[] _before = [.. Sums(open)];
+
+    public LineSpec Spec => spec;
+
+    /// <summary>How many minutes of its hours have passed at a minute.</summary>
+    public double PassedAt(double minute)
+    {
+        var passed = 0.0;
+        foreach (var span in open)
+        {
+            if (span.From >= minute) break;
+            passed += Math.Min(span.To, minute) - span.From;
+        }
+
+        return passed;
+    }
+
+    /// <summary>When so many minutes of its hours have passed; null where that is beyond the horizon.</summary>
+    public double? WhenPassed(double minutes)
+    {
+        if (minutes <= 0) return open.Length == 0 ? null : open[0].From;
+        // The first span at whose end as many have passed.
+        int low = 0, high = open.Length;
+        while (low < high)
+        {
+            var middle = (low + high) / 2;
+            if (_before[middle] + open[middle].Length >= minutes - 1e-6) high = middle;
+            else low = middle + 1;
+        }
+
+        return low == open.Length ? null : open[low].From + (minutes - _before[low]);
+    }
+
+    private static IEnumerable<long> Sums(MinuteSpan[] open)
+    {
+        var sum = 0L;
+        foreach (var span in open)
+        {
+            yield return sum;
+            sum += span.Length;
+        }
+    }
+}
+
+/// <summary>A case in numbers: minutes for times, positions for names.</summary>
+internal sealed partial class PlacementProblem
+{
+    private readonly DateTimeOffset _origin;
+    private readonly DateTimeOffset _end;
+    private readonly PlacementCase _case;
+    private readonly Windows _windows;
+    private readonly List<MinuteSpan[]> _open = [];
+    private readonly Dictionary<string, int> _sites = new(StringComparer.OrdinalIgnoreCase);
+    private readonly Dictionary<string, int> _units = new(StringComparer.OrdinalIgnoreCase);
+    private readonly Dictionary<(int Windows, int Site, int Lasts, int Reserve, int Kind), int> _alike = [];
+    private readonly Dictionary<string, int> _kinds;
+    private readonly Dictionary<(int Kind, int Site), int[]> _crewsFor = [];
+    private readonly List<LineHours?> _lines = [];
+    private readonly List<string> _siteNames = [];
+
+    public PlacementProblem(PlacementCase @case)
+    {
+        _case = @case;
+        _origin = RoundUp(@case.From);
+        _end = _origin + SlotPlacer.Horizon;
+        _windows = new(@case.Plan, @case.Calendars, _origin, _end);
+        Crews = [.. @case.Plan.Crews.Select(HoursOf)];
+        _kinds = @case.Plan.Crews.Select(c => c.Kind).Distinct(StringComparer.OrdinalIgnoreCase).Select((k, i) => (k, i)).ToDictionary(x => x.k, x => x.i, StringComparer.OrdinalIgnoreCase);
+        Jobs = [.. @case.Requests.Select(JobOf)];
+        Taken = [.. @case.Taken.Select((t, i) => (JobOf(t.Of, -1 - i), t.Slot))];
+        var byMachine = Jobs.ToDictionary(j => j.Request.Machine);
+        foreach (var job in Jobs.Where(j => !j.Request.After.IsEmpty)) job.After = [.. job.Request.After.Select(byMachine.GetValueOrDefault).OfType<Job>()];
+        Standing = [.. Jobs.Where(j => j.Request.Stands is not null).OrderBy(j => j.Request.Stands!.Start).ThenBy(j => j.Index)];
+        SiteEnds = [.. Enumerable.Range(0, Sites).Select(s => EndOfSite(s) ?? int.MaxValue)];
+    }
+
+    public Job[] Jobs { get; }
+
+    public (Job Job, Slot Slot)[] Taken { get; }
+
+    /// <summary>The jobs that have a slot, by its start.</summary>
+    public Job[] Standing { get; }
+
+    public CrewHours[] Crews { get; }
+
+    /// <summary>Before which minute the work of a site cannot end.</summary>
+    public int[] SiteEnds { get; }
+
+    public Plan Plan => _case.Plan;
+
+    public IReadOnlyDictionary<string, ICalendar> Calendars => _case.Calendars;
+
+    public int Sites => _sites.Count;
+
+    public int Units => _units.Count;
+
+    public int Alikes => _alike.Count;
+
+    public int All => Jobs.Length + Taken.Length;
+
+    public static int Horizon => (int)SlotPlacer.Horizon.TotalMinutes;
+
+    public LineHours? LineOf(int site) => _lines[site];
+
+    public string SiteName(int site) => _siteNames[site];
+
+    public MinuteSpan[] OpenTo(Job job) => _open[job.Windows];
+
+    /// <summary>How many minutes a job may begin in: what has few is placed first.</summary>
+    public long Width(Job job) => OpenTo(job).Sum(s => (long)Math.Max(0, s.Length - job.Needs + 1));
+
+    /// <summary>The crews that can serve a job.</summary>
+    public int[] CrewsFor(Job job)
+    {
+        if (!_crewsFor.TryGetValue((job.Kind, job.Site), out var crews))
+        {
+            _crewsFor[(job.Kind, job.Site)] = crews =
+            [
+                .. Enumerable.Range(0, Crews.Length).Where(c => _kinds[Crews[c].Spec.Kind] == job.Kind
+                    && (Crews[c].Spec.Sites.IsEmpty || Crews[c].Spec.Sites.Contains(_siteNames[job.Site], StringComparer.OrdinalIgnoreCase))),
+            ];
+        }
+
+        return crews;
+    }
+
+    public DateTimeOffset At(double minute) => _origin.AddMinutes(minute);
+
+    /// <summary>The minute in which a moment lies, at least 0.</summary>
+    public int MinuteOf(DateTimeOffset moment) => (int)Math.Clamp(Math.Floor((moment - _origin).TotalMinutes), 0, int.MaxValue / 2);
+
+    /// <summary>The first minute that does not begin before a moment, at least 0.</summary>
+    public int MinuteAfter(DateTimeOffset moment) => MinuteOf(RoundUp(moment));
+
+    private static DateTimeOffset RoundUp(DateTimeOffset time)
+    {
+        var over = time.Ticks % SlotPlacer.Grain.Ticks;
+        return over == 0 ? time : time + (SlotPlacer.Grain - TimeSpan.FromTicks(over));
+    }
+
+    private Job JobOf(SlotRequest request, int index)
+    {
+        var site = SiteOf(request.Site);
+        var windows = _windows.NumberOf(request.Site, request.Group, request.Name);
+        while (_open.Count < _windows.Count) _open.Add(Spans(_windows[_open.Count]));
+        var lasts = Math.Max(1, Minutes(request.Lasts));
+        var reserve = Minutes(request.RollbackLasts);
+        var kind = request.Crew is null ? -1 : _kinds.TryGetValue(request.Crew, out var known) ? known : -2;
+        var unit = request.Unit is null ? -1 : Number(_units, request.Unit);
+        var alike = Number(_alike, (windows, site, lasts, reserve, kind));
+        var line = _lines[site] is { } hours && request.Stages > 0 ? request.Stages / hours.Spec.BytesPerMinute : 0;
+        return new(index, request, site, windows, lasts, reserve, unit, kind, alike, line, request.NotBefore is { } earliest ? MinuteAfter(earliest) : 0);
+    }
+
+    private int SiteOf(string name)
+    {
+        if (_sites.TryGetValue(name, out var known)) return known;
+        _siteNames.Add(name);
+        var spec = _case.Plan.Lines.FirstOrDefault(l => l.Sites.Contains(name, StringComparer.OrdinalIgnoreCase));
+        _lines.Add(spec is null ? null : new(spec, Spans(spec.Hours is null ? [new(_origin, _end)] : Windows.Join(spec.Hours.Between(_origin, _end, _case.Calendars)))));
+        return _sites[name] = _sites.Count;
+    }
+
+    private CrewHours HoursOf(CrewSpec spec)
+    {
+        var zone = DateTimeZoneProviders.Tzdb[spec.When.Zone];
+        var first = Instant.FromDateTimeOffset(_origin).InZone(zone).Date;
+        var midnights = Enumerable.Range(1, (int)SlotPlacer.Horizon.TotalDays + 1).Select(d => MinuteOf(zone.AtStartOfDay(first.PlusDays(d)).ToInstant().ToDateTimeOffset()));
+        return new(spec, Spans(Windows.Join(spec.When.Between(_origin, _end, _case.Calendars))), [.. midnights]);
+    }
+
+    private MinuteSpan[] Spans(IEnumerable<Stretch> stretches) =>
+        [.. stretches.Select(s => new MinuteSpan(MinuteAfter(s.From), Math.Min(MinuteOf(s.To), Horizon))).Where(s => s.Length > 0)];
+
+    private static int Minutes(TimeSpan time) => (int)Math.Ceiling(time.TotalMinutes);
+
+    private static int Number<T>(Dictionary<T, int> numbers, T of) where T : notnull
+    {
+        if (!numbers.TryGetValue(of, out var number)) numbers[of] = number = numbers.Count;
+        return number;
+    }
+}

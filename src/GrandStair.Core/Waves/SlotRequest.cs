@@ -1,0 +1,89 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Readings;
+
+namespace GrandStair.Core.Waves;
+
+/// <summary>A machine that wants a slot.</summary>
+/// <param name="Machine">The machine.</param>
+/// <param name="Site">Its site.</param>
+/// <param name="Lasts">How long the slot usually lasts.</param>
+/// <param name="AfterTurningPoint">How much of that comes after the turning point.</param>
+public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts, TimeSpan AfterTurningPoint)
+{
+    /// <summary>Its name.</summary>
+    public string Name { get; init; } = "";
+
+    /// <summary>Its group.</summary>
+    public string Group { get; init; } = "";
+
+    /// <summary>How long going back usually takes, which must still fit into the window.</summary>
+    public TimeSpan RollbackLasts { get; init; }
+
+    /// <summary>How much its staging brings over the site's line, in bytes.</summary>
+    public double Stages { get; init; }
+
+    /// <summary>The unit of which no two go at once; null where it stands alone.</summary>
+    public string? Unit { get; init; }
+
+    /// <summary>The kind of crew whose hands it needs; null where none.</summary>
+    public string? Crew { get; init; }
+
+    /// <summary>The machines after whose slots it goes, as far as they are asked for too.</summary>
+    public ImmutableArray<MachineId> After { get; init; } = [];
+
+    /// <summary>Before when it cannot begin, UTC; null where it can at once.</summary>
+    public DateTimeOffset? NotBefore { get; init; }
+
+    /// <summary>The slot that it has; it stays unless something is in its way. Null where it has none.</summary>
+    public Slot? Stands { get; init; }
+}
+
+/// <summary>A slot that stands whatever else is placed: of a machine that is under way.</summary>
+/// <param name="Of">How it was asked for.</param>
+/// <param name="Slot">The slot.</param>
+public sealed record TakenSlot(SlotRequest Of, Slot Slot);
+
+/// <summary>All that slots are placed by.</summary>
+/// <param name="Plan">The plan with its windows, closures, limits, lines and crews.</param>
+/// <param name="Calendars">The calendars that the plan's rules name.</param>
+/// <param name="Requests">Who wants a slot.</param>
+/// <param name="Taken">The slots that stand.</param>
+/// <param name="From">No slot begins before this, UTC.</param>
+public sealed record PlacementCase(
+    Plan Plan,
+    IReadOnlyDictionary<string, ICalendar> Calendars,
+    IReadOnlyList<SlotRequest> Requests,
+    IReadOnlyList<TakenSlot> Taken,
+    DateTimeOffset From)
+{
+    /// <summary>Whether better orders are looked for than the usual one.</summary>
+    public bool Thorough { get; init; } = true;
+}
+
+/// <summary>A slot, or why there is none.</summary>
+/// <param name="Machine">The machine.</param>
+/// <param name="Slot">Its slot; null where none was found.</param>
+/// <param name="Why">What kept it out; null where there is a slot.</param>
+/// <param name="Change">What would have to change for it to be placed; null where there is a slot.</param>
+public sealed record Placed(MachineId Machine, Slot? Slot, string? Why, string? Change);
+
+/// <summary>Before when no placement at all can end.</summary>
+/// <param name="End">That moment, UTC.</param>
+/// <param name="Why">What it is that takes so long, in a few words.</param>
+public sealed record PlacementBound(DateTimeOffset End, string Why);
+
+/// <summary>A slot that was moved.</summary>
+/// <param name="Machine">The machine.</param>
+/// <param name="Before">The slot that it had.</param>
+/// <param name="After">The slot that it has now; null where it has none any more.</param>
+public sealed record MovedSlot(MachineId Machine, Slot Before, Slot? After);
+
+/// <summary>What came of placing.</summary>
+/// <param name="All">Every machine that wanted a slot, in the order in which they were asked for.</param>
+/// <param name="Bound">Before when it cannot end; null where nothing was placed.</param>
+/// <param name="Moved">The slots that could not stay.</param>
+public sealed record Placement(ImmutableArray<Placed> All, PlacementBound? Bound, ImmutableArray<MovedSlot> Moved)
+{
+    /// <summary>When the last slot ends, UTC; null without any.</summary>
+    public DateTimeOffset? End => All.Max(p => p.Slot?.End);
+}

@@ -1,0 +1,58 @@
+using System.Collections.Concurrent;
+using System.Collections.Immutable;
+using GrandStair.Core.Access;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
+using GrandStair.Storage.Calendars;
+
+namespace GrandStair.Engine.Plans;
+
+/// <summary>The calendars that plans refer to, understood once for each content.</summary>
+public sealed class CalendarShelf(IDocuments documents, CalendarTable table, TimeProvider clock)
+{
+    private readonly ConcurrentDictionary<(string Name, string Hash), ICalendar> _read = new();
+    private ImmutableDictionary<string, ICalendar> _all = ImmutableDictionary<string, ICalendar>.Empty.WithComparers(StringComparer.OrdinalIgnoreCase);
+    private IReadOnlyList<(string Name, string Hash)> _hashes = [];
+
+    /// <summary>All calendars by name as of now, with what tells this state of them from any other.</summary>
+    public async Task<(IReadOnlyDictionary<string, ICalendar> Calendars, string State)> AllAsync(CancellationToken stop)
+    {
+        var hashes = await table.HashesAsync(stop);
+        if (!hashes.SequenceEqual(_hashes))
+        {
+            var all = (await table.AllAsync(stop)).ToImmutableDictionary(c => c.Name, c => _read.GetOrAdd((c.Name, c.Hash), _ => documents.ReadCalendar(c.Body, c.Name)), StringComparer.OrdinalIgnoreCase);
+            (_all, _hashes) = (all, hashes);
+        }
+
+        return (_all, string.Join(' ', hashes.Select(h => h.Hash)));
+    }
+
+    /// <summary>Keeps a calendar, in place of the one of that name. False: it is the same as before.</summary>
+    /// <exception cref="CommandException">The name is none.</exception>
+    public Task<bool> PutAsync(string name, string body, Actor actor, CancellationToken stop)
+    {
+        if (!SecretReference.IsName(name)) throw new CommandException("calendar-name", $"'{name}' is no name for a calendar; expected a letter, then up to {SecretReference.LongestName - 1} letters, digits, hyphens and dots.");
+        documents.ReadCalendar(body, name);
+        return table.PutAsync(name, body, $"{body.Length} signs", actor, clock.GetUtcNow(), stop);
+    }
+
+    /// <summary>Tells a calendar that a plan refers to and that there is not.</summary>
+    /// <exception cref="CommandException">There is such a one.</exception>
+    public static void Check(Plan plan, IReadOnlyDictionary<string, ICalendar> calendars)
+    {
+        ArgumentNullException.ThrowIfNull(plan);
+        ArgumentNullException.ThrowIfNull(calendars);
+        foreach (var missing in RulesOf(plan).Select(r => r.Calendar).OfType<string>().Where(c => !calendars.ContainsKey(c)))
+        {
+            var near = Spelling.Nearest(missing, calendars.Keys);
+            throw new CommandException("unknown-calendar", $"Plan '{plan.Name}' refers to the calendar '{missing}', and there is none of that name{(near is null ? $"; load it with 'gstair calendar load {missing} FILE'." : $"; did you mean '{near}'?")}");
+        }
+    }
+
+    /// <summary>The rules of a plan that may name a calendar.</summary>
+    public static IEnumerable<TimeRule> RulesOf(Plan plan)
+    {
+        ArgumentNullException.ThrowIfNull(plan);
+        return plan.Windows.Select(w => w.When).Concat(plan.Closures.Select(c => c.When)).Concat(plan.Crews.Select(c => c.When)).Concat(plan.Lines.Select(l => l.Hours).OfType<TimeRule>());
+    }
+}

@@ -1,0 +1,208 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Access;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readiness;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
+using GrandStair.Engine.Fleet;
+using GrandStair.Storage.Plans;
+
+namespace GrandStair.Engine.Plans;
+
+/// <summary>A plan as a text would make it, before anything is kept.</summary>
+/// <param name="Stored">The plan as it would be kept.</param>
+/// <param name="Plan">The plan as it is understood.</param>
+/// <param name="Product">The product.</param>
+/// <param name="Members">Its members; those that have begun, or are excused, as they are.</param>
+/// <param name="Requests">Who wants a slot, by wave.</param>
+/// <param name="Standing">The slots that stand whatever else is placed.</param>
+/// <param name="Layout">When each would go.</param>
+/// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>
+public sealed record Draft(
+    StoredPlan Stored,
+    Plan Plan,
+    Product Product,
+    ImmutableArray<Member> Members,
+    IReadOnlyList<IReadOnlyList<SlotRequest>> Requests,
+    IReadOnlyList<TakenSlot> Standing,
+    Layout Layout,
+    ImmutableArray<string> Missing)
+{
+    /// <summary>Whether the last slot ends before the deadline's day is over; true where there is none.</summary>
+    public bool MeetsDeadline => Plan.Deadline is not { } day || (Layout.End is not { } end || end <= Layout.EndOf(day));
+}
+
+/// <summary>A machine that would be in another wave.</summary>
+/// <param name="Machine">The machine.</param>
+/// <param name="From">The wave that it is in; null where it is in none.</param>
+/// <param name="To">The wave that it would be in; null where it would be in none.</param>
+public sealed record WaveChange(MachineId Machine, string? From, string? To);
+
+/// <summary>Where plans are written and changed: what a text would make of a plan, and what somebody then wants kept.</summary>
+public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, RulingTable rulings, CalendarShelf calendars, TimeProvider clock)
+{
+    /// <summary>Finds out what a text would make: the members of its waves, judged, and when each would go. Nothing is kept.</summary>
+    /// <param name="body">The plan, as YAML. Where there is a plan of its name, it is that plan changed: what has begun stays.</param>
+    /// <param name="sites">The sites that a new plan is for: machines elsewhere are not in it, whatever its scope says.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="CommandException">Nothing is in its scope, a calendar is missing, or it takes away what has begun.</exception>
+    public async Task<Draft> DraftAsync(string body, SiteScope sites, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var plan = shelf.ReadPlan(body);
+        var product = shelf.Products[plan.Product];
+        var (known, _) = await calendars.AllAsync(stop);
+        CalendarShelf.Check(plan, known);
+        var before = await plans.FindAsync(plan.Name, stop);
+        if (before is { State: PlanState.Ended }) throw new CommandException("plan-ended", $"Plan '{plan.Name}' has ended; give the new one another name.");
+        if (before is not null) sites = before.Sites;
+        var waves = Waves(plan, before);
+        var aim = PlanDesk.AimOf(plan, product);
+        var decided = await rulings.OfAsync(product.Name, plan.Name, now, stop);
+        var machines = await fleet.AllAsync(stop);
+        var old = before is null ? [] : await plans.MembersAsync(plan.Name, stop);
+        var begun = old.Where(m => m.Run is not null || m.Excuse is not null).Select(m => m with { Wave = NumberOf(before!, m) }).ToArray();
+        // Whoever a person moved, and whoever is in a wave that has begun, stays there.
+        var staying = old.Where(m => m is { Run: null, Excuse: null } && (m.MovedReason is not null || before!.Waves[m.Wave - 1].State != WaveState.Waiting) && NumberIn(waves, before!.Waves[m.Wave - 1].Name) is not null)
+            .Select(m => m with { Wave = NumberOf(before!, m) }).ToArray();
+        var apart = begun.Concat(staying).Select(m => m.Machine).ToHashSet();
+        var judged = new Dictionary<MachineId, Assessment>();
+        var membership = Membership.Of(Open(plan, waves), machines.Values.Where(m => sites.Holds(m.Site) && !apart.Contains(m.Id)), now, m => Fit(Judge(m)));
+        if (membership.Waves.All(w => w.IsEmpty) && apart.Count == 0)
+            throw new CommandException("empty-scope", $"No machine is in the scope of plan '{plan.Name}' ({plan.Scope}){(membership.Undecided.IsEmpty ? "" : $"; of {membership.Undecided.Length} it cannot be told")}. See 'gstair fleet list' with the same condition.");
+
+        var byMachine = old.ToDictionary(m => m.Machine);
+        var going = membership.Waves.SelectMany((w, i) => w.Select(m => byMachine.GetValueOrDefault(m.Id, new Member { Plan = plan.Name, Machine = m.Id, Wave = 0 }) with { Wave = i + 1 })).Concat(staying).ToArray();
+        var requests = waves.Select(w => Requests(going.Where(m => m.Wave == w.Number && Judge(machines[m.Machine]).CanBePlanned)
+            .Select(m => (machines[m.Machine], Judge(machines[m.Machine]).Choice!.Method!, w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot)))).ToArray();
+        var standing = begun.Where(m => m.Standing is (Standing.Scheduled or Standing.UnderWay) && m.Slot?.End > now && product.Method(m.Method ?? "") is not null)
+            .Select(m => new TakenSlot(Request(machines[m.Machine], product.Method(m.Method!)!, null), m.Slot!)).ToArray();
+        var layout = Layout.Of(plan, known, requests, standing, now);
+        var placed = layout.Waves.SelectMany(w => w.Placement.All).ToDictionary(p => p.Machine);
+        var members = going.Select(m =>
+        {
+            var place = placed.GetValueOrDefault(m.Machine);
+            var hasBegun = waves[m.Wave - 1].State != WaveState.Waiting;
+            return PlanDesk.Judged(m with { PlannedStart = place?.Slot?.Start, PlannedEnd = place?.Slot?.End }, Judge(machines[m.Machine]), hasBegun || place is null ? place : place with { Slot = null });
+        });
+        var stored = new StoredPlan(
+            plan.Name, (before?.Revision ?? 0) + 1, body, product.Hash, before?.State ?? PlanState.Drafted, before?.Held, before?.Created ?? now, before?.CreatedBy ?? "", before?.Started, null,
+            [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
+            waves)
+        { Sites = sites, Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
+        return new(stored, plan, product, [.. begun, .. members], requests, standing, layout, membership.Missing);
+
+        Assessment Judge(Machine machine) => judged.TryGetValue(machine.Id, out var known)
+            ? known
+            : judged[machine.Id] = Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id));
+
+        int NumberOf(StoredPlan of, Member member) => NumberIn(waves, of.Waves[member.Wave - 1].Name) ?? waves.Length;
+    }
+
+    /// <summary>Makes a plan.</summary>
+    /// <exception cref="CommandException">As <see cref="DraftAsync"/>.</exception>
+    /// <exception cref="Storage.Databases.StoreException">There is a plan of that name.</exception>
+    public async Task<Draft> CreateAsync(string body, Actor actor, SiteScope sites, CancellationToken stop)
+    {
+        var draft = await DraftAsync(body, sites, stop);
+        var stored = draft.Stored with { Revision = 1, CreatedBy = actor.Name, RevisedBy = actor.Name };
+        await plans.CreateAsync(stored, draft.Members, actor, stop);
+        return draft with { Stored = stored };
+    }
+
+    /// <summary>Keeps a plan's next revision: what has begun stays, and slots that are not in the way of anything do not move.</summary>
+    /// <param name="body">The plan, as YAML.</param>
+    /// <param name="reason">Why it is changed.</param>
+    /// <param name="actor">Who changes it.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="CommandException">As <see cref="DraftAsync"/>, or there is no plan of that name.</exception>
+    public async Task<Draft> ReviseAsync(string body, string reason, Actor actor, CancellationToken stop)
+    {
+        var draft = await DraftAsync(body, SiteScope.All, stop);
+        if (draft.Stored.Revision == 1) throw PlanDesk.Unknown(draft.Plan.Name, (await plans.AllAsync(stop)).Select(p => p.Name));
+        // What somebody said yes to is another thing now: nothing further begins until he says so again.
+        var held = draft.Stored.State == PlanState.Started && draft.Plan.Approval.Needed ? $"revision {draft.Stored.Revision} waits for approval" : draft.Stored.Held;
+        var stored = draft.Stored with { RevisedBy = actor.Name, Held = held };
+        await plans.ReviseAsync(stored, draft.Members, reason, actor, clock.GetUtcNow(), stop);
+        return draft with { Stored = stored };
+    }
+
+    /// <summary>Moves a machine that has not begun to another wave.</summary>
+    /// <exception cref="CommandException">There is no such wave, or the machine has begun.</exception>
+    public async Task MoveAsync(StoredPlan plan, Machine machine, string wave, string reason, Actor actor, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(plan);
+        ArgumentNullException.ThrowIfNull(machine);
+        var member = (await plans.OfMachineAsync(machine.Id, stop)).FirstOrDefault(m => m.Plan == plan.Name) ?? throw new CommandException("not-in-plan", $"{machine.Name} is not in plan '{plan.Name}'.");
+        var to = plan.Waves.FirstOrDefault(w => w.Name.Equals(wave, StringComparison.OrdinalIgnoreCase))
+            ?? throw new CommandException("unknown-wave", $"Plan '{plan.Name}' has no wave '{wave}'; expected one of {string.Join(", ", plan.Waves.Select(w => w.Name))}.");
+        if (member.Run is not null) throw new CommandException("machine-under-way", $"{machine.Name} has begun (r{member.Run}) and stays in its wave.");
+        if (member.Excuse is not null) throw new CommandException("machine-excused", $"{machine.Name} is excused and in no wave's way.");
+        if (member.Wave == to.Number) return;
+        await plans.MoveAsync(plan.Name, machine.Id, to, reason, actor, clock.GetUtcNow(), stop);
+    }
+
+    /// <summary>What the fleet as it is now would change of a plan's membership: machines that came into its scope, left it, or belong to another wave.</summary>
+    public static ImmutableArray<WaveChange> Proposals(Draft draft, StoredPlan before, IReadOnlyList<Member> members)
+    {
+        ArgumentNullException.ThrowIfNull(draft);
+        ArgumentNullException.ThrowIfNull(before);
+        var now = members.ToDictionary(m => m.Machine, m => before.Waves[m.Wave - 1].Name);
+        var then = draft.Members.ToDictionary(m => m.Machine, m => draft.Stored.Waves[m.Wave - 1].Name);
+        return
+        [
+            .. now.Keys.Union(then.Keys).Select(m => new WaveChange(m, now.GetValueOrDefault(m), then.GetValueOrDefault(m)))
+                .Where(c => !string.Equals(c.From, c.To, StringComparison.OrdinalIgnoreCase)).OrderBy(c => c.Machine.Value),
+        ];
+    }
+
+    /// <summary>How slots for machines are asked for, each with the slot that it has. What hangs on another that is asked for too goes after it.</summary>
+    internal static IReadOnlyList<SlotRequest> Requests(IEnumerable<(Machine Machine, Method Method, Slot? Stands)> wanting)
+    {
+        var all = wanting.ToArray();
+        var byName = all.ToDictionary(w => w.Machine.Name, w => w.Machine.Id, StringComparer.OrdinalIgnoreCase);
+        return
+        [
+            .. all.Select(w => Request(w.Machine, w.Method, w.Stands) with
+            {
+                After = w.Machine.TextOf(Dependents.HangsOn) is { } on && byName.TryGetValue(on, out var before) && before != w.Machine.Id ? [before] : [],
+            }),
+        ];
+    }
+
+    /// <summary>How a slot for a machine by a method is asked for.</summary>
+    internal static SlotRequest Request(Machine machine, Method method, Slot? stands) => new(machine.Id, machine.Site, method.SlotLasts, method.AfterTurningPoint)
+    {
+        Name = machine.Name,
+        Group = machine.Group,
+        RollbackLasts = method.RollbackLasts,
+        Stages = method.Needs.Stages,
+        Unit = machine.TextOf("unit"),
+        Crew = method.Needs.Crew,
+        Stands = stands,
+    };
+
+    private static Fitness Fit(Assessment assessment) => new(assessment.CanBePlanned, assessment.Choice?.Method?.Rollback.Lasts > TimeSpan.Zero);
+
+    private static int? NumberIn(StoredWave[] waves, string name) => waves.FirstOrDefault(w => w.Name.Equals(name, StringComparison.OrdinalIgnoreCase))?.Number;
+
+    /// <summary>A plan whose waves that have begun choose nobody any more; one of those that take whoever matches still does.</summary>
+    private static Plan Open(Plan plan, StoredWave[] waves) => plan with
+    {
+        Waves = [.. plan.Waves.Zip(waves, (spec, wave) => wave.State != WaveState.Waiting && (spec.Cover ?? (object?)spec.Sample ?? spec.Count) is not null ? spec with { Cover = null, Sample = null, Count = 0 } : spec)],
+    };
+
+    /// <summary>The waves of a plan: those of the same name keep what became of them.</summary>
+    private static StoredWave[] Waves(Plan plan, StoredPlan? before)
+    {
+        StoredWave[] waves = [.. plan.Waves.Select((w, i) => (before?.Waves.FirstOrDefault(o => o.Name.Equals(w.Name, StringComparison.OrdinalIgnoreCase)) ?? new(0, w.Name, WaveState.Waiting, null, null)) with { Number = i + 1, Name = w.Name })];
+        foreach (var begun in before?.Waves.Where(w => w.State != WaveState.Waiting) ?? [])
+        {
+            if (waves.ElementAtOrDefault(begun.Number - 1)?.Name.Equals(begun.Name, StringComparison.OrdinalIgnoreCase) != true)
+                throw new CommandException("wave-begun", $"Wave '{begun.Name}' of plan '{plan.Name}' has begun; it stays wave {begun.Number} of the plan, under that name.");
+        }
+
+        return waves;
+    }
+}

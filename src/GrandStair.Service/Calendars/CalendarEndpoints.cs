@@ -1,0 +1,46 @@
+using System.Security.Claims;
+using System.Text;
+using GrandStair.Contracts;
+using GrandStair.Engine.Plans;
+using GrandStair.Files.Calendars;
+using GrandStair.Service.Access;
+using GrandStair.Storage.Calendars;
+
+namespace GrandStair.Service.Calendars;
+
+/// <summary>The calendars that plans refer to: when ships are berthed, when crews work, when a site is shut.</summary>
+internal static class CalendarEndpoints
+{
+    public static void MapCalendars(this RouteGroupBuilder api)
+    {
+        api.MapGet("/calendars", ListAsync).WithName("ListCalendars");
+        api.MapGet("/calendars/{name}", async (string name, CalendarTable calendars, CancellationToken stop) => Results.Text((await FindAsync(name, calendars, stop)).Body, "text/calendar", Encoding.UTF8))
+            .WithName("GetCalendar").Produces<string>(200, "text/calendar").ProducesProblem(404);
+        api.MapPut("/calendars/{name}", PutAsync).Accepts<string>("text/calendar").WithName("LoadCalendar").ProducesProblem(400).ProducesProblem(422);
+    }
+
+    private static async Task<IReadOnlyList<CalendarRow>> ListAsync(CalendarTable calendars, CallersPlans plans, Shelf shelf, CancellationToken stop)
+    {
+        var users = new List<(string Plan, string Calendar)>();
+        foreach (var stored in await plans.AllAsync(stop))
+            users.AddRange(CalendarShelf.RulesOf((await shelf.ReadPlanAsync(stored, stop)).Plan).Select(r => r.Calendar).OfType<string>().Select(c => (stored.Name, c)));
+        return [.. (await calendars.AllAsync(stop)).Select(c => Row(c, users))];
+    }
+
+    private static async Task<CalendarRow> PutAsync(string name, HttpRequest request, CalendarShelf shelf, CalendarTable calendars, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        using var reader = new StreamReader(new BoundedStream(request.Body, CalendarFile.LongestText), Encoding.UTF8);
+        await shelf.PutAsync(name, await reader.ReadToEndAsync(stop), caller.Actor(), stop);
+        return Row(await FindAsync(name, calendars, stop), []);
+    }
+
+    private static async Task<StoredCalendar> FindAsync(string name, CalendarTable calendars, CancellationToken stop)
+    {
+        var all = await calendars.AllAsync(stop);
+        return all.FirstOrDefault(c => c.Name.Equals(name, StringComparison.OrdinalIgnoreCase))
+            ?? throw new CommandException("unknown-calendar", $"There is no calendar '{name}'{(Core.Readings.Spelling.Nearest(name, all.Select(c => c.Name)) is { } near ? $"; did you mean '{near}'?" : ". 'gstair calendar list' shows those that exist.")}");
+    }
+
+    private static CalendarRow Row(StoredCalendar c, IEnumerable<(string Plan, string Calendar)> users) => new(
+        c.Name, CalendarFile.Parse(c.Body, c.Name).Events, c.Hash, c.Loaded, c.LoadedBy, [.. users.Where(u => u.Calendar.Equals(c.Name, StringComparison.OrdinalIgnoreCase)).Select(u => u.Plan).Distinct()]);
+}

@@ -1,0 +1,206 @@
+using System.Security.Claims;
+using System.Text;
+using GrandStair.Contracts;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
+using GrandStair.Engine.Plans;
+using GrandStair.Files.Calendars;
+using GrandStair.Files.Reports;
+using GrandStair.Service.Access;
+using GrandStair.Storage.Plans;
+
+namespace GrandStair.Service.Plans;
+
+/// <summary>When a plan's machines go: comparing and loading its text, its layout, its board, approvals, proposals, and its slots as files.</summary>
+internal static class PlanningEndpoints
+{
+    private static readonly TimeSpan BoardSpan = TimeSpan.FromDays(21);
+    private static readonly TimeSpan LongestBoard = TimeSpan.FromDays(120);
+
+    public static void MapPlanning(this RouteGroupBuilder api)
+    {
+        api.MapPost("/plans/compare", CompareAsync).Accepts<string>("application/yaml").WithName("ComparePlan").ProducesProblem(404).ProducesProblem(409).ProducesProblem(422);
+        api.MapPut("/plans/{name}", LoadAsync).Accepts<string>("application/yaml").WithName("LoadPlan").ProducesProblem(404).ProducesProblem(409).ProducesProblem(422);
+        api.MapGet("/plans/{name}/placement", PlacementAsync).WithName("GetPlacement").ProducesProblem(404);
+        api.MapGet("/plans/{name}/board", BoardAsync).WithName("GetBoard").ProducesProblem(404);
+        api.MapGet("/plans/{name}/revisions", async (string name, CallersPlans plans, ApprovalTable table, CancellationToken stop) =>
+            (await table.RevisionsAsync((await plans.WholeAsync(name, stop)).Name, stop)).Select(r => new RevisionRow(r.Number, r.At, r.By, r.Reason)).ToArray()).WithName("ListRevisions").ProducesProblem(404);
+        api.MapPost("/plans/{name}/approvals", async (string name, ApprovalCommand command, CallersPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
+        {
+            var stored = await plans.WholeAsync(name, stop);
+            await approvals.ApproveAsync(stored, command.Wave, command.Intent, PlanEndpoints.Reason(command.Reason), caller.Actor(), stop);
+            return Show(await approvals.NeededAsync(stored, stop));
+        }).WithName("ApprovePlan").ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/plans/{name}/members/{machine}/move", async (string name, string machine, MoveCommand command, CallersPlans plans, CallersFleet fleet, PlanWriter writer, ClaimsPrincipal caller, CancellationToken stop) =>
+        {
+            var stored = await plans.FindAsync(name, stop);
+            await writer.MoveAsync(stored, await fleet.MachineAsync(machine, stop), command.Wave, PlanEndpoints.Reason(command.Reason), caller.Actor(), stop);
+            return Results.NoContent();
+        }).WithName("MoveMachine").Produces(204).ProducesProblem(404).ProducesProblem(409);
+        api.MapGet("/plans/{name}/proposals", ProposalsAsync).WithName("ListProposals").ProducesProblem(404);
+        api.MapPost("/plans/{name}/proposals", AcceptAsync).WithName("AcceptProposals").ProducesProblem(404).ProducesProblem(409);
+        api.MapGet("/plans/{name}/slots", SlotsAsync).WithName("GetSlots").Produces<string>(200, "text/calendar").ProducesProblem(404);
+    }
+
+    /// <summary>What a plan is beside its waves, as its caller sees it.</summary>
+    public static PlanningView Show(StoredPlan stored, Plan plan, IReadOnlyList<NeededApproval> approvals, bool seesAll) => new(
+        stored.Revision,
+        stored.RevisedBy,
+        plan.ChangeRecord,
+        Show(approvals),
+        // What is covered is told of the whole scope.
+        seesAll ? Show(stored.Coverages) : [],
+        [.. plan.Crews.Select(c => new CrewView(c.Name, c.Kind, c.Hands, c.PerDay, c.Sites, Tell(c.When)))],
+        [.. plan.Lines.Select(l => new LineView(l.Sites, l.Rate, l.Share, l.Hours is null ? "always" : Tell(l.Hours)))]);
+
+    private static ApprovalView[] Show(IReadOnlyList<NeededApproval> approvals) =>
+    [
+        .. approvals.Select(a => new ApprovalView(
+            a.Subject, a.Intent, a.By, a.Given?.By, a.Given?.At, a.Given?.Reason, a.Before is { } before ? $"{before.By} approved revision {before.Revision} on {before.At:yyyy-MM-dd}" : null)),
+    ];
+
+    private static CoverageView[] Show(IEnumerable<Coverage> coverages) =>
+        [.. coverages.Select(c => new CoverageView(c.Wave, c.Values, c.Covered, [.. c.Uncovered.Select(u => new UncoveredView(u.Key, u.Value, u.Machines, u.Why))], c.Untold))];
+
+    /// <summary>A rule as people write it.</summary>
+    private static string Tell(TimeRule rule) =>
+        $"{string.Join(", ", rule.Weekly.Select(w => w.ToString()).Concat(rule.Days.Select(d => d.ToString())).Concat(rule.Calendar is { } calendar ? [$"calendar {calendar}"] : []))} ({rule.Zone})";
+
+    private static async Task<string> BodyAsync(HttpRequest request, CancellationToken stop)
+    {
+        using var reader = new StreamReader(new BoundedStream(request.Body, PlanEndpoints.MostBytes), Encoding.UTF8);
+        return await reader.ReadToEndAsync(stop);
+    }
+
+    private static async Task<ComparisonView> CompareAsync(HttpRequest request, PlanWriter writer, CallersPlans plans, CallersFleet fleet, CalendarShelf calendars, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        var draft = await writer.DraftAsync(await BodyAsync(request, stop), caller.Caller().Sites, stop);
+        var before = draft.Stored.Revision == 1 ? null : await plans.WholeAsync(draft.Plan.Name, stop);
+        var members = before is null ? [] : await plans.MembersAsync(before.Name, stop);
+        var machines = await fleet.AllAsync(stop);
+        var changes = before is null ? [] : PlanWriter.Proposals(draft, before, members);
+        var lines = FileChange.Between(new Dictionary<string, string> { ["plan"] = before?.Body ?? "" }, new Dictionary<string, string> { ["plan"] = draft.Stored.Body }).SelectMany(f => f.Lines);
+        return new(
+            draft.Plan.Name,
+            draft.Stored.Revision,
+            draft.Members.Length,
+            before is null ? [] : [.. lines],
+            Rows(changes, machines),
+            [.. draft.Layout.Waves.SelectMany(w => w.Placement.Moved).Select(m => new MovedRow(machines[m.Machine].Name, machines[m.Machine].Site, m.Before.Start, m.After?.Start))],
+            Show(draft, machines, (await calendars.AllAsync(stop)).Calendars),
+            Show(draft.Stored.Coverages),
+            draft.Stored.Undecided,
+            draft.Missing);
+    }
+
+    private static WaveChangeRow[] Rows(IEnumerable<WaveChange> changes, IReadOnlyDictionary<MachineId, Machine> machines) =>
+        [.. changes.Where(c => machines.ContainsKey(c.Machine)).Select(c => new WaveChangeRow(machines[c.Machine].Name, machines[c.Machine].Site, c.From, c.To))];
+
+    private static async Task<PlanView> LoadAsync(
+        string name, string? reason, HttpRequest request, PlanWriter writer, CallersPlans plans, Shelf shelf, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        await plans.WholeAsync(name, stop);
+        var body = await BodyAsync(request, stop);
+        if (shelf.ReadPlan(body).Name is var named && named != name) throw new CommandException("another-plan", $"The file is of plan '{named}', and not of '{name}'.");
+        await writer.ReviseAsync(body, PlanEndpoints.Reason(reason), caller.Actor(), stop);
+        return await PlanEndpoints.ViewAsync(name, shelf, plans, approvals, stop);
+    }
+
+    private static async Task<PlacementView> PlacementAsync(string name, PlanWriter writer, CallersPlans plans, CallersFleet fleet, CalendarShelf calendars, CancellationToken stop)
+    {
+        var stored = await plans.WholeAsync(name, stop);
+        var draft = await writer.DraftAsync(stored.Body, stored.Sites, stop);
+        return Show(draft with { Stored = stored }, await fleet.AllAsync(stop), (await calendars.AllAsync(stop)).Calendars);
+    }
+
+    private static PlacementView Show(Draft draft, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyDictionary<string, ICalendar> calendars)
+    {
+        var waveOf = draft.Members.ToDictionary(m => m.Machine, m => draft.Plan.Waves[m.Wave - 1].Name);
+        var changes = draft.MeetsDeadline && !draft.Layout.Left.Any() ? [] : Layout.ToMeet(draft.Plan, calendars, draft.Requests, draft.Standing, draft.Layout.Waves[0].From);
+        return new(
+            draft.Plan.Name,
+            draft.Stored.Revision,
+            [
+                .. draft.Layout.Waves.Select(w =>
+                {
+                    var placed = w.Placement.All.Count(p => p.Slot is not null);
+                    double? share = w.Placement is { End: { } end, Bound: { } bound } && bound.End > w.From ? (end - w.From) / (bound.End - w.From) : null;
+                    return new WavePlacementView(w.Wave, placed, w.Placement.All.Length - placed, w.From, w.Placement.End, w.Placement.Bound?.End, w.Placement.Bound?.Why, share);
+                }),
+            ],
+            draft.Layout.End,
+            draft.Plan.Deadline?.ToString("yyyy-MM-dd", null),
+            draft.MeetsDeadline,
+            [.. changes.Select(c => new PlanChangeView(c.What, c.End, c.Meets))],
+            [.. draft.Layout.Left.Select(p => new LeftView(machines[p.Machine].Name, machines[p.Machine].Site, waveOf[p.Machine], p.Why!, p.Change!))]);
+    }
+
+    private static async Task<BoardView> BoardAsync(string name, DateTimeOffset? from, DateTimeOffset? to, CallersPlans plans, CallersFleet fleet, Shelf shelf, CalendarShelf calendars, TimeProvider clock, CancellationToken stop)
+    {
+        var stored = await plans.FindAsync(name, stop);
+        var (plan, _) = await shelf.ReadPlanAsync(stored, stop);
+        var members = await plans.MembersAsync(name, stop);
+        var now = clock.GetUtcNow();
+        var begin = (from ?? members.Select(m => m.Slot?.Start ?? m.PlannedStart).Where(s => s > now.AddDays(-2)).Min() ?? now).ToUniversalTime();
+        var end = (to ?? begin + BoardSpan).ToUniversalTime();
+        if (end <= begin || end - begin > LongestBoard) throw new CommandException("board-span", $"The board shows up to {LongestBoard.TotalDays:0} days from a moment on; from {begin:yyyy-MM-dd HH:mm} to {end:yyyy-MM-dd HH:mm} is none.");
+        var machines = await fleet.AllAsync(stop);
+        var (known, _) = await calendars.AllAsync(stop);
+        var windows = new Core.Waves.Windows(plan, known, begin, end);
+        var sites = members.GroupBy(m => machines[m.Machine].Site).OrderBy(g => g.Key, StringComparer.OrdinalIgnoreCase).Select(g => new BoardSite(
+            g.Key,
+            // A machine with rules of its own is drawn within what holds for its site.
+            [.. windows.Of(g.Key, "", "").Select(s => new SpanView(s.From, s.To))],
+            [.. plan.Closures.Where(c => c.For.IsEveryone || c.For.Sites.Contains(g.Key, StringComparer.OrdinalIgnoreCase)).SelectMany(c => c.When.Between(begin, end, known).Select(s => new ClosedView(s.From, s.To, c.Why)))],
+            [
+                .. g.Select(m => (Member: m, Start: m.Slot?.Start ?? m.PlannedStart, End: m.Slot?.End ?? m.PlannedEnd)).Where(m => m.Start < end && m.End > begin && m.Member.Excuse is null)
+                    .OrderBy(m => m.Start).ThenBy(m => machines[m.Member.Machine].Name, StringComparer.OrdinalIgnoreCase)
+                    .Select(m => new BoardSlot(machines[m.Member.Machine].Name, m.Member.Wave, RunMachine.Name(m.Member.Standing), m.Start!.Value, m.End!.Value, m.Member.Slot?.StageFrom, m.Member.Slot?.Crew, m.Member.Slot is not null)),
+            ],
+            g.Count(m => m.Excuse is null && m.Slot is null && m.PlannedStart is null && m.Run is null)));
+        return new(begin, end, now, [.. sites]);
+    }
+
+    private static async Task<IReadOnlyList<WaveChangeRow>> ProposalsAsync(string name, PlanWriter writer, CallersPlans plans, CallersFleet fleet, CancellationToken stop)
+    {
+        var stored = await plans.WholeAsync(name, stop);
+        if (stored.State == PlanState.Ended) return [];
+        return Rows(PlanWriter.Proposals(await writer.DraftAsync(stored.Body, stored.Sites, stop), stored, await plans.MembersAsync(name, stop)), await fleet.AllAsync(stop));
+    }
+
+    private static async Task<PlanView> AcceptAsync(string name, Because because, PlanWriter writer, CallersPlans plans, Shelf shelf, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        var stored = await plans.WholeAsync(name, stop);
+        await writer.ReviseAsync(stored.Body, PlanEndpoints.Reason(because.Reason), caller.Actor(), stop);
+        return await PlanEndpoints.ViewAsync(name, shelf, plans, approvals, stop);
+    }
+
+    private static async Task<IResult> SlotsAsync(
+        string name, string? format, int? wave, string? site, string? crew, string? owner, CallersPlans plans, CallersFleet fleet, Shelf shelf, PlanApprovals approvals, TimeProvider clock, CancellationToken stop)
+    {
+        var stored = await plans.FindAsync(name, stop);
+        var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
+        var machines = await fleet.AllAsync(stop);
+        var now = clock.GetUtcNow();
+        var rows = (await plans.MembersAsync(name, stop)).Select(m => new SlotLine(machines[m.Machine], stored.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), m.Method, m.Slot?.Start ?? m.PlannedStart, m.Slot?.End ?? m.PlannedEnd, m.Slot is not null, m.Slot?.Crew, m.Why, m.Change, m.Wave))
+            .Where(r => (wave is null || r.WaveNumber == wave) && Is(site, r.Machine.Site) && Is(owner, r.Machine.Owner) && Is(crew, r.Crew ?? ""))
+            .OrderBy(r => r.Start ?? DateTimeOffset.MaxValue).ThenBy(r => r.Machine.Name, StringComparer.OrdinalIgnoreCase).ToArray();
+        var report = new SlotReport(plan, product.Releases.Single(r => r.Version == plan.Release).Name, stored.Revision, stored.RevisedBy, now, rows, [.. (await approvals.NeededAsync(stored, stop)).Select(a => $"{a.Subject}: {(a.Given is { } given ? $"approved by {given.By} on {given.At:yyyy-MM-dd}: {given.Reason}" : "not approved yet")}")]);
+        switch (format ?? "ics")
+        {
+            case "ics":
+                var title = string.Join(", ", new[] { name, wave is { } number ? stored.Waves.ElementAtOrDefault(number - 1)?.Name : null, site, crew, owner }.OfType<string>());
+                return Results.Text(CalendarWriter.Write(title, report.Appointments(), now), "text/calendar", Encoding.UTF8);
+            case "csv":
+                return Results.Text(report.Csv(), "text/csv", Encoding.UTF8);
+            case "html":
+                return Results.Text(report.Html(), "text/html", Encoding.UTF8);
+            default:
+                throw new CommandException("format", $"format is '{format}'; expected ics, csv or html.");
+        }
+
+        static bool Is(string? wanted, string found) => wanted is null || wanted.Equals(found, StringComparison.OrdinalIgnoreCase);
+    }
+}

@@ -1,0 +1,60 @@
+using System.Security.Cryptography;
+using System.Text;
+using Dapper;
+using GrandStair.Core.Access;
+using GrandStair.Storage.Audit;
+using GrandStair.Storage.Databases;
+
+namespace GrandStair.Storage.Calendars;
+
+/// <summary>A calendar as it is kept.</summary>
+/// <param name="Name">Its name, by which plans refer to it.</param>
+/// <param name="Body">Its text in the iCalendar format.</param>
+/// <param name="Hash">The SHA-256 of the text, in hexadecimal.</param>
+/// <param name="Loaded">When it was loaded last, UTC.</param>
+/// <param name="LoadedBy">Who loaded it.</param>
+public sealed record StoredCalendar(string Name, string Body, string Hash, DateTimeOffset Loaded, string LoadedBy);
+
+/// <summary>The calendars that plans refer to.</summary>
+public sealed class CalendarTable(Database database)
+{
+    /// <summary>Keeps a calendar, in place of the one of that name. False: it is the same as before.</summary>
+    public Task<bool> PutAsync(string name, string body, string summary, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            var hash = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(body)));
+            var before = await c.ExecuteScalarAsync<string?>("SELECT hash FROM calendars WHERE name = @name", new { name }, t);
+            if (before == hash) return false;
+            await c.ExecuteAsync(
+                """
+                INSERT INTO calendars (name, body, hash, loaded, loaded_by) VALUES (@name, @body, @hash, @now, @by)
+                ON CONFLICT (name) DO UPDATE SET body = excluded.body, hash = excluded.hash, loaded = excluded.loaded, loaded_by = excluded.loaded_by
+                """,
+                new { name, body, hash, now = Micros.Of(now), by = actor.Name },
+                t);
+            await AuditTable.AddAsync(c, t, now, actor, "calendar load", name, null, before, hash, summary);
+            return true;
+        },
+        stop);
+
+    /// <summary>All calendars, by name.</summary>
+    public Task<IReadOnlyList<StoredCalendar>> AllAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredCalendar>>(
+        async c => [.. (await c.QueryAsync<Row>("SELECT * FROM calendars ORDER BY name")).Select(r => new StoredCalendar(r.Name, r.Body, r.Hash, Micros.Time(r.Loaded), r.LoadedBy))], stop);
+
+    /// <summary>The names of all calendars with their hashes.</summary>
+    public Task<IReadOnlyList<(string Name, string Hash)>> HashesAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<(string, string)>>(
+        async c => [.. (await c.QueryAsync<Row>("SELECT name, hash FROM calendars ORDER BY name")).Select(r => (r.Name, r.Hash))], stop);
+
+    private sealed record Row
+    {
+        public string Name { get; init; } = "";
+
+        public string Body { get; init; } = "";
+
+        public string Hash { get; init; } = "";
+
+        public long Loaded { get; init; }
+
+        public string LoadedBy { get; init; } = "";
+    }
+}

@@ -1,0 +1,131 @@
+using GrandStair.Core.Waves;
+using GrandStair.Files;
+using GrandStair.Files.Calendars;
+using NodaTime;
+using Xunit;
+
+namespace GrandStair.Core.Tests.Files;
+
+public sealed class CalendarTests
+{
+    /// <summary>The examples of RFC 5545 §3.8.5.3, all of which begin on 2 September 1997 at 9:00 in New York unless said otherwise; what is expected are the first days, as month/day. The hourly one has the end that erratum 3883 gives it.</summary>
+    [Theory]
+    [InlineData("FREQ=DAILY;COUNT=10", "9/2 9/3 9/4 9/5 9/6 9/7 9/8 9/9 9/10 9/11")]
+    [InlineData("FREQ=DAILY;INTERVAL=2", "9/2 9/4 9/6 9/8 9/10 9/12 9/14 9/16 9/18 9/20 9/22 9/24 9/26 9/28 9/30 10/2")]
+    [InlineData("FREQ=DAILY;INTERVAL=10;COUNT=5", "9/2 9/12 9/22 10/2 10/12")]
+    [InlineData("FREQ=WEEKLY;COUNT=10", "9/2 9/9 9/16 9/23 9/30 10/7 10/14 10/21 10/28 11/4")]
+    [InlineData("FREQ=WEEKLY;UNTIL=19971224T000000Z", "9/2 9/9 9/16 9/23 9/30 10/7 10/14 10/21 10/28 11/4 11/11 11/18 11/25 12/2 12/9 12/16 12/23")]
+    [InlineData("FREQ=WEEKLY;INTERVAL=2;WKST=SU", "9/2 9/16 9/30 10/14 10/28 11/11 11/25")]
+    [InlineData("FREQ=WEEKLY;COUNT=10;WKST=SU;BYDAY=TU,TH", "9/2 9/4 9/9 9/11 9/16 9/18 9/23 9/25 9/30 10/2")]
+    [InlineData("FREQ=WEEKLY;INTERVAL=2;COUNT=8;WKST=SU;BYDAY=TU,TH", "9/2 9/4 9/16 9/18 9/30 10/2 10/14 10/16")]
+    [InlineData("FREQ=MONTHLY;COUNT=10;BYDAY=1FR", "9/5 10/3 11/7 12/5", "19970905T090000")]
+    [InlineData("FREQ=MONTHLY;INTERVAL=2;COUNT=10;BYDAY=1SU,-1SU", "9/7 9/28 11/2 11/30", "19970907T090000")]
+    [InlineData("FREQ=MONTHLY;COUNT=6;BYDAY=-2MO", "9/22 10/20 11/17 12/22", "19970922T090000")]
+    [InlineData("FREQ=MONTHLY;BYMONTHDAY=-3", "9/28 10/29 11/28 12/29", "19970928T090000")]
+    [InlineData("FREQ=MONTHLY;COUNT=10;BYMONTHDAY=2,15", "9/2 9/15 10/2 10/15 11/2 11/15 12/2 12/15")]
+    [InlineData("FREQ=MONTHLY;COUNT=10;BYMONTHDAY=1,-1", "9/30 10/1 10/31 11/1 11/30 12/1 12/31", "19970930T090000")]
+    [InlineData("FREQ=MONTHLY;INTERVAL=2;BYDAY=TU", "9/2 9/9 9/16 9/23 9/30 11/4 11/11 11/18 11/25")]
+    [InlineData("FREQ=MONTHLY;BYDAY=SA;BYMONTHDAY=7,8,9,10,11,12,13", "9/13 10/11 11/8 12/13", "19970913T090000")]
+    [InlineData("FREQ=MONTHLY;COUNT=3;BYDAY=TU,WE,TH;BYSETPOS=3", "9/4 10/7 11/6", "19970904T090000")]
+    [InlineData("FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-2", "9/29 10/30 11/27 12/30", "19970929T090000")]
+    [InlineData("FREQ=HOURLY;INTERVAL=3;UNTIL=19970902T210000Z", "9/2 9/2 9/2")]
+    [InlineData("FREQ=MINUTELY;INTERVAL=90;COUNT=4", "9/2 9/2 9/2 9/2")]
+    [InlineData("FREQ=WEEKLY;INTERVAL=2;COUNT=4;BYDAY=TU,SU;WKST=MO", "8/5 8/10 8/19 8/24", "19970805T090000")]
+    [InlineData("FREQ=WEEKLY;INTERVAL=2;COUNT=4;BYDAY=TU,SU;WKST=SU", "8/5 8/17 8/19 8/31", "19970805T090000")]
+    public void The_examples_of_the_standard_fall_on_the_days_that_it_says(string rule, string days, string start = "19970902T090000")
+    {
+        var found = Parse($"DTSTART;TZID=America/New_York:{start}\nDURATION:PT1H\nRRULE:{rule}").Between(Utc(1997, 8, 1), Utc(1998, 1, 1), DateTimeZone.Utc).Select(s => s.From).Order().ToArray();
+        var expected = days.Split(' ');
+        Assert.Equal(expected, found.Take(expected.Length).Select(f => $"{NewYork(f).Month}/{NewYork(f).Day}"));
+        if (!rule.Contains("HOURLY", StringComparison.Ordinal) && !rule.Contains("MINUTELY", StringComparison.Ordinal)) Assert.All(found, f => Assert.Equal(9, NewYork(f).Hour));
+    }
+
+    [Fact]
+    public void Days_that_are_left_out_or_added_and_single_ones_that_were_moved_are_heeded()
+    {
+        var calendar = CalendarFile.Parse(
+            """
+            BEGIN:VCALENDAR
+            VERSION:2.0
+            PRODID:-//Northmere Ferries//berths//EN
+            BEGIN:VEVENT
+            UID:kittiwake
+            DTSTART;TZID=Europe/London:20270320T184000
+            DTEND;TZID=Europe/London:20270321T041000
+            RRULE:FREQ=WEEKLY;COUNT=4
+            EXDATE;TZID=Europe/London:20270403T184000
+            RDATE;TZID=Europe/London:20270405T200000
+            END:VEVENT
+            BEGIN:VEVENT
+            UID:kittiwake
+            RECURRENCE-ID;TZID=Europe/London:20270410T184000
+            DTSTART;TZID=Europe/London:20270411T190000
+            DTEND;TZID=Europe/London:20270411T230000
+            END:VEVENT
+            BEGIN:VEVENT
+            UID:called-off
+            STATUS:CANCELLED
+            DTSTART:20270325T100000Z
+            DTEND:20270325T120000Z
+            END:VEVENT
+            END:VCALENDAR
+            """,
+            "berths.ics");
+        var found = calendar.Between(Utc(2027, 3, 1), Utc(2027, 5, 1), DateTimeZone.Utc).OrderBy(s => s.From).ToArray();
+        // Summer time begins in the second night. An event that says its end lasts equally long each time (RFC 5545 §3.8.5.3), so it ends an hour later by the clock on the wall.
+        Assert.Equal(
+            [
+                new(Utc(2027, 3, 20, 18, 40), Utc(2027, 3, 21, 4, 10)), new(Utc(2027, 3, 27, 18, 40), Utc(2027, 3, 28, 4, 10)), new(Utc(2027, 4, 5, 19), Utc(2027, 4, 6, 4, 30)), new(Utc(2027, 4, 11, 18), Utc(2027, 4, 11, 22)),
+            ],
+            found);
+    }
+
+    [Theory]
+    [InlineData("DTSTART;VALUE=DATE:20270328\nDTEND;VALUE=DATE:20270329", 0, 23)]
+    [InlineData("DTSTART;VALUE=DATE:20271031", 0, 25)]
+    [InlineData("DTSTART:20270615T090000\nDTEND:20270615T170000", 8, 8)]
+    [InlineData("DTSTART:20270615T090000Z\nDURATION:PT8H", 9, 8)]
+    public void Whole_days_and_times_without_a_zone_are_meant_where_the_machines_stand(string lines, int hourUtc, int hours)
+    {
+        var stretch = Parse(lines).Between(Utc(2027, 1, 1), Utc(2028, 1, 1), DateTimeZoneProviders.Tzdb["Europe/London"]).Single();
+        Assert.Equal((hourUtc, hours), (lines.Contains("1031", StringComparison.Ordinal) ? 0 : stretch.From.Hour, (int)(stretch.To - stretch.From).TotalHours));
+    }
+
+    [Fact]
+    public void An_event_that_began_before_the_span_and_still_lasts_is_told_and_one_without_end_costs_little()
+    {
+        Assert.Single(Parse("DTSTART:20261220T000000Z\nDTEND:20270110T000000Z").Between(Utc(2027, 1, 5), Utc(2027, 1, 6), DateTimeZone.Utc));
+        Assert.True(Parse("DTSTART:20270101T000000Z\nDURATION:PT1S\nRRULE:FREQ=SECONDLY").Between(Utc(2027, 1, 1), Utc(2027, 12, 1), DateTimeZone.Utc).Count() <= 20_000);
+    }
+
+    [Theory]
+    [InlineData("name,site\na,b", "expected the iCalendar format")]
+    [InlineData("BEGIN:VCALENDAR\nVERSION:2.0\nEND:VCALENDAR", "has no events")]
+    [InlineData("BEGIN:VCALENDAR\nVERSION:2.0\nBEGIN:VEVENT\nSUMMARY:berth\nEND:VEVENT\nEND:VCALENDAR", "expected DTSTART")]
+    [InlineData("BEGIN:VCALENDAR\nVERSION:2.0\nBEGIN:VEVENT\nDTSTART;TZID=Atlantis/Deep:20270101T000000\nEND:VEVENT\nEND:VCALENDAR", "The zone 'Atlantis/Deep' is not known")]
+    [InlineData("BEGIN:VCALENDAR\nVERSION:2.0\nBEGIN:VEVENT\nDTSTART:tomorrow\nEND:VEVENT\nEND:VCALENDAR", "")]
+    public void What_is_no_calendar_is_refused(string text, string why)
+    {
+        var error = Assert.Throws<FileException>(() => CalendarFile.Parse(text, "berths.ics"));
+        Assert.Contains(why, error.Message, StringComparison.Ordinal);
+        Assert.Contains("berths.ics", error.Message, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void What_we_write_we_read_and_nothing_in_a_name_breaks_out_of_its_line()
+    {
+        var hostile = "deck-1, the \"first\"; \\ne\nEND:VEVENT\u001b[31m " + new string('ö', 60);
+        var text = CalendarWriter.Write("Pilot", [new("m1@winter", Utc(2027, 1, 12, 19), Utc(2027, 1, 12, 20), hostile, "by image", "Westhaven")], Utc(2027, 1, 1));
+        Assert.Equal(new Stretch(Utc(2027, 1, 12, 19), Utc(2027, 1, 12, 20)), CalendarFile.Parse(text, "own").Between(Utc(2027, 1, 1), Utc(2027, 2, 1), DateTimeZone.Utc).Single());
+        Assert.DoesNotContain('\u001b', text);
+        Assert.All(text.Split("\r\n"), line => Assert.True(System.Text.Encoding.UTF8.GetByteCount(line) <= 75 && !line.Contains('\n', StringComparison.Ordinal)));
+        Assert.Equal(1, text.Split("\r\n").Count(l => l == "END:VEVENT"));
+    }
+
+    private static CalendarFile Parse(string lines) =>
+        CalendarFile.Parse($"BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:-//test//EN\nBEGIN:VEVENT\nUID:one\nDTSTAMP:20270101T000000Z\n{lines}\nEND:VEVENT\nEND:VCALENDAR\n", "test.ics");
+
+    private static ZonedDateTime NewYork(DateTimeOffset t) => Instant.FromDateTimeOffset(t).InZone(DateTimeZoneProviders.Tzdb["America/New_York"]);
+
+    private static DateTimeOffset Utc(int year, int month, int day, int hour = 0, int minute = 0) => new(year, month, day, hour, minute, 0, TimeSpan.Zero);
+}

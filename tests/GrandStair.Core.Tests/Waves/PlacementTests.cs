@@ -1,0 +1,299 @@
+using System.Collections.Immutable;
+using CsCheck;
+using GrandStair.Core.Waves;
+using NodaTime;
+using Xunit;
+
+namespace GrandStair.Core.Tests.Waves;
+
+public sealed class PlacementTests
+{
+    [Fact]
+    public void No_slot_breaks_a_window_a_closure_a_limit_a_line_a_crew_or_a_unit_at_any_minute_whatever_is_asked_for() => Cases.Sample(
+        @case =>
+        {
+            var placement = SlotPlacer.Place(@case);
+            Assert.Equal(@case.Requests.Select(r => r.Machine), placement.All.Select(p => p.Machine));
+            Assert.Empty(Broken(@case, placement));
+            Assert.All(placement.All.Where(p => p.Slot is null), p => Assert.True(p.Why!.Length > 10 && p.Change!.Length > 5));
+            if (placement is { End: { } end, Bound: { } bound } && placement.All.All(p => p.Slot is not null)) Assert.True(bound.End <= end, $"{bound.Why}: {bound.End:u} after {end:u}");
+        },
+        iter: 400);
+
+    [Fact]
+    public void The_same_case_gives_the_same_slots() => Cases.Sample(
+        @case => SlotPlacer.Place(@case).All.SequenceEqual(SlotPlacer.Place(@case).All), iter: 40);
+
+    [Fact]
+    public void Placing_again_without_a_change_moves_nothing() => Cases.Sample(
+        @case =>
+        {
+            var first = SlotPlacer.Place(@case);
+            var again = SlotPlacer.Place(@case with { Requests = Standing(@case, first) });
+            Assert.Empty(again.Moved);
+            Assert.Equal(first.All.Select(p => p.Slot), again.All.Select(p => p.Slot));
+        },
+        iter: 100);
+
+    [Fact]
+    public void After_a_change_only_what_is_in_its_way_is_moved() => Cases.Sample(
+        @case =>
+        {
+            var first = SlotPlacer.Place(@case);
+            if (first.All.FirstOrDefault(p => p.Slot is not null)?.Slot is not { } slot) return;
+            var day = DateOnly.FromDateTime(slot.Start.UtcDateTime);
+            var changed = @case.Plan with { Closures = [.. @case.Plan.Closures, new(Whom.Everyone, new("UTC", []) { Days = [new(day, day)] }, "the harbour is shut")] };
+            var closed = @case with { Plan = changed, Requests = Standing(@case, first) };
+            var again = SlotPlacer.Place(closed);
+            Assert.Empty(Broken(closed, again));
+            var shut = new DaySpan(day, day).In(DateTimeZone.Utc);
+            // One may move because the closure is in its way, or because one that it comes after or that takes its crew has moved; the others stay.
+            var hit = first.All.Where(p => p.Slot is { } s && s.Start < shut.To && s.LatestTurn > shut.From.AddDays(-2)).Select(p => p.Machine).ToHashSet();
+            var chained = @case.Requests.Where(r => r.After.Length > 0).Select(r => r.Machine).ToHashSet();
+            Assert.All(again.Moved, m => Assert.True(hit.Contains(m.Machine) || chained.Contains(m.Machine), $"{m.Before.Start:u} was not in the way of {day}"));
+        },
+        iter: 100);
+
+    [Fact]
+    public void A_machine_that_cannot_be_placed_is_told_which_limit_kept_it_out_and_what_would_have_to_change()
+    {
+        var plan = Basic with { Windows = [new(Whom.At("Westhaven"), Weekly("Mon 20:00-22:00"))] };
+        Told(plan, [Ask(1, "Westhaven", 180)], "the longest window of site 'Westhaven' is 120 min", "a window of at least 180 min");
+        Told(plan, [Ask(1, "Eastness", 60)], "no window of site 'Eastness' within 120 days", "a window for site 'Eastness'");
+        Told(plan, [Ask(1, "Westhaven", 100) with { RollbackLasts = TimeSpan.FromMinutes(30) }], "and 30 min to go back", "at least 130 min");
+        Told(plan, [Ask(1, "Westhaven", 60) with { Crew = "deck-it" }], "the plan has none that comes to site 'Westhaven'", "a crew of kind 'deck-it'");
+        Told(plan with { Limits = new(100, 1) }, [.. Enumerable.Range(1, 20).Select(i => Ask(i, "Westhaven", 120))], "the limit of 1 at one site", "more at once at one site");
+        Told(plan with { Limits = new(1, 100) }, [.. Enumerable.Range(1, 20).Select(i => Ask(i, "Westhaven", 120))], "the limit of 1 at once in the whole plan", "more at once in the whole plan");
+        Told(plan with { Lines = [new(["Westhaven"], 8000, 0.5, null)] }, [Ask(1, "Westhaven", 60) with { Stages = 8e9 }], "the line of site 'Westhaven' cannot bring its 7.5 GiB", "a faster line");
+        Told(plan with { Crews = [new("deck", "deck-it", 1, null, [], Weekly("Tue 08:00-18:00"))] }, [Ask(1, "Westhaven", 60) with { Crew = "deck-it" }], "no crew 'deck-it' is free within the windows", "other hours of a crew");
+        Told(plan, [Ask(1, "Eastness", 60) with { Name = "gw" }, Ask(2, "Westhaven", 60) with { After = [new(1)] }], "it goes after gw, which has no slot", "a slot for gw");
+    }
+
+    [Fact]
+    public void Staging_over_a_thin_line_is_spread_over_the_nights_that_it_takes()
+    {
+        // 600 MB at 50 % of 512 kbit/s take some 5 h 12 min; the line is given to staging for two hours a night.
+        var plan = Basic with { Lines = [new(["MV Gannet"], 512e3, 0.5, Weekly("Mon-Sun 01:00-03:00"))], StageAhead = TimeSpan.FromHours(12) };
+        var slot = SlotPlacer.Place(Case(plan, Ask(1, "MV Gannet", 60) with { Stages = 600e6 })).All.Single().Slot!;
+        Assert.Equal(Utc(2027, 1, 13, 2).AddMinutes(13), slot.Start);
+        // What is through in the third night begins in the first: the plan would rather begin later, and the line does not let it.
+        Assert.Equal(Utc(2027, 1, 11, 1), slot.StageFrom);
+    }
+
+    [Fact]
+    public void A_second_crew_halves_what_one_crew_takes()
+    {
+        var crew = new CrewSpec("north", "deck-it", 1, 2, [], Weekly("Mon-Fri 19:00-23:30"));
+        SlotRequest[] asked = [.. Enumerable.Range(1, 12).Select(i => Ask(i, "Westhaven", 60) with { Crew = "deck-it" })];
+        var one = SlotPlacer.Place(Case(Basic with { Crews = [crew] }, asked));
+        var two = SlotPlacer.Place(Case(Basic with { Crews = [crew, crew with { Name = "south" }] }, asked));
+        Assert.All(one.All.CountBy(p => p.Slot!.Start.Date), day => Assert.Equal(2, day.Value));
+        Assert.Equal("the hands of the crews 'deck-it'", one.Bound!.Why);
+        Assert.Equal(7, one.All.Max(p => (p.Slot!.Start - Now).Days));
+        Assert.Equal(2, two.All.Max(p => (p.Slot!.Start - Now).Days));
+        Assert.Equal(["north", "south"], two.All.Select(p => p.Slot!.Crew!).Distinct().Order());
+    }
+
+    [Fact]
+    public void What_is_for_a_machine_counts_before_its_group_its_site_and_everyone_and_every_closure_holds()
+    {
+        var plan = Basic with
+        {
+            Windows = [new(Whom.Everyone, Weekly("Mon 08:00-09:00")), new(Whom.At("Westhaven"), Weekly("Tue 08:00-09:00")), new(new([], ["office"], []), Weekly("Wed 08:00-09:00")), new(new([], [], ["wh-1"]), Weekly("Thu 08:00-12:00"))],
+            Closures = [new(Whom.At("Westhaven"), new("Europe/London", []) { Days = [DaySpan.Parse("2027-01-14")] }, "stocktaking"), new(Whom.Everyone, Weekly("Thu 09:00-10:00"), "the weekly drill")],
+        };
+        var windows = new Windows(plan, NoCalendars, Now, Now.AddDays(14));
+        Assert.Equal(Utc(2027, 1, 11, 8), windows.Of("Eastness", "till", "e-1")[0].From);
+        Assert.Equal(Utc(2027, 1, 12, 8), windows.Of("westhaven", "till", "wh-2")[0].From);
+        Assert.Equal(Utc(2027, 1, 13, 8), windows.Of("Westhaven", "office", "wh-3")[0].From);
+        Assert.Equal([new(Utc(2027, 1, 21, 8), Utc(2027, 1, 21, 9)), new(Utc(2027, 1, 21, 10), Utc(2027, 1, 21, 12))], windows.Of("Westhaven", "office", "WH-1"));
+    }
+
+    [Fact]
+    public void A_deadline_that_cannot_be_met_is_told_with_the_smallest_changes_that_would_meet_it()
+    {
+        SlotRequest[][] waves = [[.. Enumerable.Range(1, 4).Select(i => Ask(i, "Westhaven", 120))], [.. Enumerable.Range(5, 40).Select(i => Ask(i, "Westhaven", 120))]];
+        var plan = Basic with
+        {
+            Waves = [new("Pilot", null, 4), new("Rest", null, null)],
+            Limits = new(4, 1),
+            Deadline = new(2027, 1, 20),
+            Advance = new(1, 0, TimeSpan.FromDays(2)),
+        };
+        var layout = Layout.Of(plan, NoCalendars, waves, [], Now);
+        Assert.True(layout.End > Layout.EndOf(plan.Deadline.Value));
+        var changes = Layout.ToMeet(plan, NoCalendars, waves, [], Now);
+        Assert.All(changes, c => Assert.True(c.Meets && c.End <= Layout.EndOf(plan.Deadline.Value)));
+        Assert.Contains(changes, c => c.What == "machines at once at one site: 2 instead of 1");
+        // With one fewer than it says it would not do: the change is the smallest.
+        Assert.Empty(Layout.ToMeet(plan with { Limits = new(4, 2) }, NoCalendars, waves, [], Now));
+        Assert.Empty(Layout.ToMeet(plan with { Deadline = null }, NoCalendars, waves, [], Now));
+        var hopeless = Layout.ToMeet(plan with { Deadline = new(2027, 1, 13) }, NoCalendars, waves, [], Now);
+        Assert.NotEmpty(hopeless);
+        Assert.True(hopeless.Length > 1 || !hopeless[0].Meets);
+    }
+
+    private static void Told(Plan plan, SlotRequest[] asked, string why, string change)
+    {
+        var left = SlotPlacer.Place(Case(plan, asked)).All.Last(p => p.Slot is null);
+        Assert.Contains(why, left.Why, StringComparison.Ordinal);
+        Assert.Contains(change, left.Change, StringComparison.Ordinal);
+    }
+
+    private static IReadOnlyList<SlotRequest> Standing(PlacementCase @case, Placement placement) =>
+        [.. @case.Requests.Zip(placement.All, (r, p) => r with { Stands = p.Slot })];
+
+    /// <summary>What of a case a placement breaks, looked at minute by minute and by the clock on the wall, apart from how it is placed.</summary>
+    private static IEnumerable<string> Broken(PlacementCase @case, Placement placement)
+    {
+        var plan = @case.Plan;
+        var slots = @case.Requests.Zip(placement.All, (r, p) => (Of: r, p.Slot)).Where(s => s.Slot is not null).Select(s => (s.Of, Slot: s.Slot!)).Concat(@case.Taken.Select(t => (t.Of, t.Slot))).ToArray();
+        var placed = slots.SkipLast(@case.Taken.Count).ToDictionary(s => s.Of.Machine, s => s.Slot);
+        foreach (var (of, slot) in slots.SkipLast(@case.Taken.Count))
+        {
+            if (slot.Start < @case.From || slot.Start < (of.NotBefore ?? @case.From)) yield return $"{of.Name} begins too early";
+            if (slot.End - slot.Start != of.Lasts) yield return $"{of.Name} does not last as long as it has to";
+            for (var t = slot.Start; t < slot.End + of.RollbackLasts; t = t.AddMinutes(1))
+            {
+                if (!IsOpen(plan, of, t)) yield return $"{of.Name} runs at {t:u}, when it may not be touched";
+            }
+
+            if (!IsOpen(plan, of, slot.LatestTurn + of.AfterTurningPoint + of.RollbackLasts - TimeSpan.FromMinutes(1))) yield return $"{of.Name} may turn too late";
+            foreach (var before in of.After.Where(placed.ContainsKey))
+            {
+                if (placed[before].End > slot.Start) yield return $"{of.Name} goes before {before}";
+            }
+
+            if ((of.Crew is null) != (slot.Crew is null)) yield return $"{of.Name} has no crew, or one that it does not need";
+            if (slot.Crew is { } crew && plan.Crews.Single(c => c.Name == crew) is var spec)
+            {
+                if (spec.Kind != of.Crew || (!spec.Sites.IsEmpty && !spec.Sites.Contains(of.Site))) yield return $"crew {crew} does not serve {of.Name}";
+                for (var t = slot.Start; t < slot.End; t = t.AddMinutes(1))
+                {
+                    if (!InWeek(spec.When, t)) yield return $"crew {crew} does not work at {t:u}";
+                }
+            }
+        }
+
+        foreach (var moment in slots.Select(s => s.Slot.Start))
+        {
+            var now = slots.Where(s => s.Slot.Start <= moment && moment < s.Slot.End).ToArray();
+            if (now.Length > plan.Limits.All) yield return $"{now.Length} at once at {moment:u}";
+            foreach (var site in now.CountBy(s => s.Of.Site).Where(c => c.Value > plan.Limits.Site)) yield return $"{site.Value} at once at {site.Key}";
+            foreach (var unit in now.Where(s => s.Of.Unit is not null).CountBy(s => s.Of.Unit!).Where(c => c.Value > 1)) yield return $"{unit.Value} of unit {unit.Key} at once";
+            foreach (var crew in now.Where(s => s.Slot.Crew is not null).CountBy(s => s.Slot.Crew!).Where(c => c.Value > plan.Crews.Single(x => x.Name == c.Key).Hands)) yield return $"crew {crew.Key} has {crew.Value}";
+        }
+
+        foreach (var day in slots.Where(s => s.Slot.Crew is not null).CountBy(s => (s.Slot.Crew, Local(plan.Crews.Single(c => c.Name == s.Slot.Crew).When.Zone, s.Slot.Start).Date)).Where(d => d.Value > (plan.Crews.Single(c => c.Name == d.Key.Crew).PerDay ?? int.MaxValue)))
+            yield return $"crew {day.Key.Crew} has {day.Value} on {day.Key.Date}";
+        // A line brings what is staged first by when it is needed; by the begin of every slot all up to it must be through.
+        foreach (var site in slots.Where(s => s.Of.Stages > 0).GroupBy(s => s.Of.Site))
+        {
+            if (plan.Lines.FirstOrDefault(l => l.Sites.Contains(site.Key)) is not { } line) continue;
+            var bytes = 0.0;
+            foreach (var (of, slot) in site.OrderBy(s => s.Slot.Start))
+            {
+                bytes += of.Stages;
+                var able = Enumerable.Range(0, (int)(slot.Start - @case.From).TotalMinutes).Count(m => line.Hours is null || InWeek(line.Hours, @case.From.AddMinutes(m))) * line.BytesPerMinute;
+                if (bytes > able + line.BytesPerMinute) yield return $"{of.Name} cannot be staged by {slot.Start:u}";
+                if (slot.StageFrom is null || slot.StageFrom > slot.Start) yield return $"{of.Name} is staged too late";
+            }
+        }
+    }
+
+    private static bool IsOpen(Plan plan, SlotRequest of, DateTimeOffset t)
+    {
+        var windows = plan.Windows.Where(w => w.For.Groups.Contains(of.Group)).ToArray();
+        if (windows.Length == 0) windows = [.. plan.Windows.Where(w => w.For.Sites.Contains(of.Site))];
+        if (windows.Length == 0) windows = [.. plan.Windows.Where(w => w.For.IsEveryone)];
+        var closed = plan.Closures.Where(c => c.For.IsEveryone || c.For.Sites.Contains(of.Site) || c.For.Groups.Contains(of.Group));
+        return windows.Any(w => InWeek(w.When, t)) && !closed.Any(c => InWeek(c.When, t) || c.When.Days.Any(d => DateOnly.FromDateTime(Local(c.When.Zone, t)) is var day && day >= d.First && day <= d.Last));
+    }
+
+    private static DateTime Local(string zone, DateTimeOffset t) => Instant.FromDateTimeOffset(t).InZone(DateTimeZoneProviders.Tzdb[zone]).LocalDateTime.ToDateTimeUnspecified();
+
+    private static bool InWeek(TimeRule rule, DateTimeOffset t)
+    {
+        var local = Local(rule.Zone, t);
+        var time = TimeOnly.FromDateTime(local);
+        return rule.Weekly.Any(r => r.To > r.From
+            ? r.Days.Contains(local.DayOfWeek) && time >= r.From && time < r.To
+            : (r.Days.Contains(local.DayOfWeek) && time >= r.From) || (r.Days.Contains(local.AddDays(-1).DayOfWeek) && time < r.To));
+    }
+
+    private static readonly DateTimeOffset Now = Utc(2027, 1, 11);
+
+    private static readonly ImmutableDictionary<string, ICalendar> NoCalendars = ImmutableDictionary<string, ICalendar>.Empty;
+
+    private static readonly Plan Basic = new()
+    {
+        Name = "winter",
+        Product = "Brae Desktop",
+        Release = "7",
+        Scope = Fleets.Parse("os.version < 7"),
+        Methods = ["image"],
+        Waves = [new("All", null, null)],
+        Windows = [new(Whom.Everyone, Weekly("Mon-Fri 19:00-05:00"))],
+        Limits = new(100, 100),
+        Advance = new(0.9, 1, TimeSpan.FromDays(3)),
+    };
+
+    private static readonly string[] SiteNames = ["Westhaven", "St Brendan", "Otter Sound"];
+    private static readonly string[] GroupNames = ["office", "till"];
+    private static readonly string[] Kinds = ["deck-it", "shore-it"];
+
+    // Ends and begins keep away from the hour that a change of the clocks skips or repeats; they run over it.
+    private static readonly Gen<TimeRule> AnyRule = Gen.Select(
+        Fleets.Among("Europe/London", "America/St_Johns", "Pacific/Auckland", "Asia/Kolkata", "UTC"),
+        Fleets.Among("Mon-Fri 19:00-05:00", "Sat,Sun 22:30-06:15", "Mon-Sun 20:00-23:45", "Sun 05:00-05:00", "Tue,Thu,Sat 12:00-16:20", "Fri-Mon 23:10-04:40"),
+        (zone, weekly) => new TimeRule(zone, [WeeklyRule.Parse(weekly)]));
+
+    private static readonly Gen<Plan> Plans = Gen.Select(
+        AnyRule.Array[SiteNames.Length],
+        AnyRule,
+        Gen.Bool,
+        Gen.Int[1, 6],
+        Gen.Int[1, 4],
+        Gen.Select(Gen.Int[0, 40], AnyRule, Gen.Bool, Gen.Int[200, 4000]),
+        Gen.Select(AnyRule, Gen.Int[1, 2], Gen.Int[0, 3]).Array[2])
+        .Select((sites, office, ofOffice, all, site, more, crews) => Basic with
+        {
+            Windows = [.. SiteNames.Select((s, i) => new WindowSpec(Whom.At(s), sites[i])), .. ofOffice ? new[] { new WindowSpec(new([], ["office"], []), office) } : []],
+            Closures = [new(more.Item3 ? Whom.Everyone : Whom.At("Westhaven"), new(office.Zone, []) { Days = [new(new DateOnly(2027, 3, 20).AddDays(more.Item1), new DateOnly(2027, 3, 20).AddDays(more.Item1 + 2))] }, "holidays"), new(new([], ["till"], []), more.Item2, "the tills are counted")],
+            Limits = new(all, site),
+            Lines = [new(["Otter Sound"], more.Item4 * 1000, 0.5, more.Item3 ? more.Item2 with { Weekly = [WeeklyRule.Parse("Mon-Sun 20:00-04:00")] } : null)],
+            Crews = [.. Kinds.Zip(crews, (k, c) => new CrewSpec($"{k}-crew", k, c.Item2, c.Item3 == 0 ? null : c.Item3, [], c.Item1)), new("spare", "shore-it", 1, 1, ["St Brendan"], crews[0].Item1)],
+        });
+
+    private static readonly Gen<SlotRequest[]> Requests = Gen.Select(
+        Fleets.Among(SiteNames),
+        Fleets.Among(GroupNames),
+        Gen.Int[10, 200],
+        Gen.Int[0, 40],
+        Gen.Select(Gen.Int[0, 5], Gen.Int[0, 3], Gen.Int[0, 3], Gen.Int[0, 400]),
+        (site, group, minutes, back, more) => Ask(0, site, minutes) with
+        {
+            Group = group,
+            RollbackLasts = TimeSpan.FromMinutes(back),
+            Unit = more.Item1 < 2 ? $"pair-{more.Item1}" : null,
+            Crew = more.Item2 < 2 ? Kinds[more.Item2] : null,
+            After = more.Item3 == 0 ? [new(1)] : [],
+            Stages = more.Item4 * 1e6,
+        }).Array[1, 24].Select(all => all.Select((r, i) => r with { Machine = new(i + 1), Name = $"m{i + 1}", After = i == 0 ? [] : r.After }).ToArray());
+
+    /// <summary>Cases around the spring and the autumn change of the clocks.</summary>
+    private static readonly Gen<PlacementCase> Cases = Gen.Select(Plans, Requests, Fleets.Among("2027-03-24", "2027-09-23", "2027-10-28"), Gen.Int[0, 3000], (plan, requests, day, minute) =>
+    {
+        var from = DateTimeOffset.Parse(day + "T00:00Z", System.Globalization.CultureInfo.InvariantCulture).AddMinutes(minute);
+        var taken = new Slot(from.AddHours(-1), from.AddHours(3), from.AddHours(4));
+        return new PlacementCase(plan, NoCalendars, requests, [new(Ask(999, "Westhaven", 240), taken)], from) { Thorough = minute % 4 == 0 };
+    });
+
+    private static TimeRule Weekly(string rule) => new("Europe/London", [WeeklyRule.Parse(rule)]);
+
+    private static PlacementCase Case(Plan plan, params SlotRequest[] asked) => new(plan, NoCalendars, asked, [], Now);
+
+    private static SlotRequest Ask(int id, string site, int minutes) => new(new(id), site, TimeSpan.FromMinutes(minutes), TimeSpan.FromMinutes(minutes / 2)) { Name = $"m{id}" };
+
+    private static DateTimeOffset Utc(int year, int month, int day, int hour = 0) => new(year, month, day, hour, 0, 0, TimeSpan.Zero);
+}
