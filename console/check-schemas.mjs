@@ -12,8 +12,11 @@ const files = [
   ['mapping', 'docs/examples/mapping.yaml'],
   ['source', 'docs/examples/source.yaml'],
   ['provider', 'docs/examples/provider.yaml'],
+  ['plan', 'docs/examples/plan.yaml'],
+  ['plan', 'demo-data/northmere/plan.yaml'],
+  ['plan', 'demo-data/northmere/servers.yaml'],
 ];
-const schemas = Object.fromEntries(['catalogue', 'mapping', 'source', 'provider'].map((name) => [name, schema(name)]));
+const schemas = Object.fromEntries(['catalogue', 'mapping', 'source', 'provider', 'plan'].map((name) => [name, schema(name)]));
 let wrong = 0;
 const expect = (holds, what) => {
   if (holds) return;

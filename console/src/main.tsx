@@ -11,6 +11,7 @@ import './parts/passage.css';
 import './parts/explain.css';
 import './parts/condition.css';
 import './exposure/exposure.css';
+import './plans/board.css';
 import './readiness/readiness.css';
 import './runs/runs.css';
 import './fleet/fleet.css';
@@ -33,6 +34,7 @@ import { OutcomesPage } from './outcomes/OutcomesPage';
 import { OverviewPage } from './overview/OverviewPage';
 import { Frame } from './parts/Frame';
 import { NothingHere } from './parts/NothingHere';
+import { BoardPage } from './plans/BoardPage';
 import { PlanPage } from './plans/PlanPage';
 import { PlansPage } from './plans/PlansPage';
 import { ReadinessPage } from './readiness/ReadinessPage';
@@ -56,6 +58,7 @@ const router = createBrowserRouter([
       { path: 'readiness', Component: ReadinessPage },
       { path: 'plans', Component: PlansPage },
       { path: 'plans/:name', Component: PlanPage },
+      { path: 'plans/:name/board', Component: BoardPage },
       { path: 'runs', Component: RunsPage },
       { path: 'runs/:run', Component: RunPage },
       { path: 'outcomes', Component: OutcomesPage },

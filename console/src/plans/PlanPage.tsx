@@ -1,4 +1,4 @@
-import { Button } from '@mantine/core';
+import { Button, Select } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
@@ -8,6 +8,7 @@ import { ReasonDialog } from '../parts/ReasonDialog';
 import { Standing, standings } from '../parts/Standing';
 import { date, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
+import { Planning } from './Planning';
 
 export function PlanPage() {
   const { name = '' } = useParams();
@@ -30,9 +31,12 @@ export function PlanPage() {
         at once
         {view.limits.site < 2147483647 && `, ${view.limits.site} at one site`}
         {view.plan.deadline && ` · deadline ${date(view.plan.deadline)}`}
+        {view.planning.changeRecord && ` · change record ${view.planning.changeRecord}`} · revision {view.planning.revision} by{' '}
+        {view.planning.revisedBy}
       </p>
       {view.plan.state === 'drafted' && <Acknowledgements plan={name} />}
       <Waves view={view} />
+      <Planning view={view} />
       {view.undecided.length > 0 && (
         <section className="card below">
           <h2>Undecided: in the scope or not?</h2>
@@ -206,6 +210,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
   });
   const may = useMay();
   const [excusing, setExcusing] = useState<string | null>(null);
+  const [moving, setMoving] = useState<Schemas['MemberRow'] | null>(null);
   if (members.error) return <Problem of={members.error} />;
   if (!members.data) return <Loading />;
   const what = [standing && word(standing), wave && `of wave ${view.waves[Number(wave) - 1]?.name ?? wave}`].filter(Boolean).join(' ');
@@ -243,18 +248,33 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
                 <Standing of={m.standing} />
               </td>
               <td className="nowrap">{word(m.method)}</td>
-              <td className="nowrap">{time(m.slotStart)}</td>
-              <td className="quiet">{m.excuse ? `${m.excuse}: ${m.excuseReason} (${m.excuseBy})` : m.why}</td>
+              <td className="nowrap">
+                {m.slotStart ? time(m.slotStart) : m.plannedStart && <span className="quiet">({time(m.plannedStart)})</span>}
+                {m.crew && <span className="quiet"> {m.crew}</span>}
+              </td>
+              <td className="quiet">
+                {m.excuse
+                  ? `${m.excuse}: ${m.excuseReason} (${m.excuseBy})`
+                  : [m.why, m.change && `It would take ${m.change}.`].filter(Boolean).join('. ')}
+                {m.missed > 0 && ` Missed ${m.missed === 1 ? 'a slot' : `${m.missed} slots`}.`}
+                {m.moved && ` Moved here by ${m.moved}.`}
+              </td>
               <td className="nowrap num">
                 {m.run ? (
                   <Link to={`/runs/${m.run}`}>{m.run}</Link>
                 ) : (
-                  m.standing === 'not-ready' &&
-                  may('ExcuseMachine') && (
-                    <button type="button" className="plain link" onClick={() => setExcusing(m.name)}>
-                      Excuse
-                    </button>
-                  )
+                  <>
+                    {!m.excuse && view.waves.length > 1 && may('MoveMachine') && (
+                      <button type="button" className="plain link" onClick={() => setMoving(m)}>
+                        Move
+                      </button>
+                    )}{' '}
+                    {m.standing === 'not-ready' && may('ExcuseMachine') && (
+                      <button type="button" className="plain link" onClick={() => setExcusing(m.name)}>
+                        Excuse
+                      </button>
+                    )}
+                  </>
                 )}
               </td>
             </tr>
@@ -262,7 +282,41 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
         </tbody>
       </table>
       {excusing && <ExcuseDialog plan={view.plan.name} machine={excusing} onClose={() => setExcusing(null)} />}
+      {moving && <MoveDialog view={view} member={moving} onClose={() => setMoving(null)} />}
     </section>
+  );
+}
+
+function MoveDialog({ view, member, onClose }: { view: Schemas['PlanView']; member: Schemas['MemberRow']; onClose: () => void }) {
+  const queries = useQueryClient();
+  const others = view.waves.filter((w) => w.number !== member.wave).map((w) => w.name);
+  const [wave, setWave] = useState<string | null>(others[0] ?? null);
+  const move = useMutation({
+    mutationFn: (reason: string) =>
+      take(
+        api.POST('/api/v1/plans/{name}/members/{machine}/move', {
+          params: { path: { name: view.plan.name, machine: member.name } },
+          body: { wave: wave ?? '', reason },
+        }),
+      ),
+    onSuccess: () => {
+      queries.invalidateQueries();
+      onClose();
+    },
+  });
+  return (
+    <ReasonDialog
+      title={`Move ${member.name} out of wave ${member.waveName}`}
+      what="It gives up its slot and gets one with its new wave. Where that was approved, the approval is asked for again."
+      act="Move"
+      busy={move.isPending}
+      error={move.error}
+      ready={wave !== null}
+      onAct={(reason) => move.mutate(reason)}
+      onClose={onClose}
+    >
+      <Select label="To wave" data={others} value={wave} onChange={setWave} allowDeselect={false} mt="sm" />
+    </ReasonDialog>
   );
 }
 

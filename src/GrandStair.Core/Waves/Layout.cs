@@ -65,6 +65,8 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
         ArgumentNullException.ThrowIfNull(plan);
         if (plan.Deadline is not { } day) return [];
         var deadline = EndOf(day);
+        // What is changed may move every slot that has not begun.
+        waves = [.. waves.Select(w => (IReadOnlyList<SlotRequest>)[.. w.Select(r => r with { Stands = null })])];
         var now = Ends(plan);
         if (now.Left == 0 && now.End <= deadline) return [];
         var found = new List<(Knob Knob, int Step, Plan Changed, (int Left, DateTimeOffset End) Ends)>();

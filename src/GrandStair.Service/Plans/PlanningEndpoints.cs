@@ -137,11 +137,18 @@ internal static class PlanningEndpoints
             [.. draft.Layout.Left.Select(p => new LeftView(machines[p.Machine].Name, machines[p.Machine].Site, waveOf[p.Machine], p.Why!, p.Change!))]);
     }
 
-    private static async Task<BoardView> BoardAsync(string name, DateTimeOffset? from, DateTimeOffset? to, CallersPlans plans, CallersFleet fleet, Shelf shelf, CalendarShelf calendars, TimeProvider clock, CancellationToken stop)
+    private static async Task<BoardView> BoardAsync(string name, DateTimeOffset? from, DateTimeOffset? to, CallersPlans plans, CallersFleet fleet, Shelf shelf, PlanWriter writer, CalendarShelf calendars, TimeProvider clock, CancellationToken stop)
     {
         var stored = await plans.FindAsync(name, stop);
         var (plan, _) = await shelf.ReadPlanAsync(stored, stop);
         var members = await plans.MembersAsync(name, stop);
+        if (stored.State != PlanState.Ended)
+        {
+            // Waves to come are drawn as they would be laid out now, not as they first were.
+            var anew = (await writer.DraftAsync(stored.Body, stored.Sites, stop)).Members.ToDictionary(m => m.Machine);
+            members = [.. members.Select(m => anew.TryGetValue(m.Machine, out var a) ? m with { PlannedStart = a.PlannedStart, PlannedEnd = a.PlannedEnd } : m)];
+        }
+
         var now = clock.GetUtcNow();
         var begin = (from ?? members.Select(m => m.Slot?.Start ?? m.PlannedStart).Where(s => s > now.AddDays(-2)).Min() ?? now).ToUniversalTime();
         var end = (to ?? begin + BoardSpan).ToUniversalTime();

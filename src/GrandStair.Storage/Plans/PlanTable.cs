@@ -197,7 +197,8 @@ public sealed class PlanTable(Database database)
             var before = await c.ExecuteScalarAsync<string?>("SELECT w.name FROM plan_members m JOIN plan_waves w ON w.plan = m.plan AND w.number = m.wave WHERE m.plan = @plan AND m.machine_id = @id", new { plan, id = machine.Value }, t);
             await c.ExecuteAsync(
                 """
-                UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, standing = CASE WHEN standing = 'Scheduled' THEN 'Ready' ELSE standing END,
+                UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, planned_start = NULL,
+                  planned_end = (SELECT MAX(o.planned_end) FROM plan_members o WHERE o.plan = @plan AND o.wave = @Number), standing = CASE WHEN standing = 'Scheduled' THEN 'Ready' ELSE standing END,
                   slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
                 WHERE plan = @plan AND machine_id = @id AND run_id IS NULL
                 """,

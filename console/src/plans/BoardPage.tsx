@@ -1,0 +1,220 @@
+import { Button } from '@mantine/core';
+import { useQuery } from '@tanstack/react-query';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { api, type Schemas, take } from '../api/client';
+import { Loading, Problem } from '../parts/Problem';
+import { date, many, time, word } from '../parts/words';
+
+const WIDTH = 1232;
+const LEFT = 118;
+const RIGHT = 8;
+const HEAD = 34;
+const LANE = 8;
+const PAD = 7;
+const LEAST = 30;
+const DAY = 86_400_000;
+
+type Board = Schemas['BoardView'];
+type Site = Schemas['BoardSite'];
+type Slot = Schemas['BoardSlot'];
+
+/** A plan by site over time: when each may be touched, when not, and who goes when. */
+export function BoardPage() {
+  const { name = '' } = useParams();
+  const [params, setParams] = useSearchParams();
+  const days = Number(params.get('days') ?? 7);
+  const from = params.get('from') ?? undefined;
+  const plan = useQuery({ queryKey: ['plan', name], queryFn: () => take(api.GET('/api/v1/plans/{name}', { params: { path: { name } } })) });
+  const board = useQuery({
+    queryKey: ['board', name, from, days],
+    placeholderData: (before: Board | undefined) => before,
+    queryFn: async () => {
+      const at = (query: { from?: string; to?: string }) =>
+        take(api.GET('/api/v1/plans/{name}/board', { params: { path: { name }, query } }));
+      const first = from ?? midnight((await at({})).from);
+      return at({ from: first, to: new Date(Date.parse(first) + days * DAY).toISOString() });
+    },
+  });
+  if (board.error) return <Problem of={board.error} />;
+  if (plan.error) return <Problem of={plan.error} />;
+  if (!board.data || !plan.data) return <Loading />;
+  const view = board.data;
+  const go = (to: number, span = days) => setParams({ from: new Date(to).toISOString(), days: String(span) });
+  const begin = Date.parse(view.from);
+  const slots = view.sites.reduce((sum, s) => sum + s.slots.length, 0);
+  const unplaced = view.sites.reduce((sum, s) => sum + s.unplaced, 0);
+  return (
+    <>
+      <div className="title">
+        <h1>
+          <Link to={`/plans/${name}`}>{name}</Link>: {many(slots, 'slot')} from {date(view.from)} to{' '}
+          {date(new Date(Date.parse(view.to) - 1).toISOString())}
+        </h1>
+        <div className="board-moves">
+          <Button variant="default" onClick={() => go(begin - days * DAY)}>
+            Earlier
+          </Button>
+          <Button variant="default" onClick={() => go(begin + days * DAY)}>
+            Later
+          </Button>
+          <Button variant="default" onClick={() => go(begin, days === 7 ? 21 : 7)}>
+            {days === 7 ? 'Three weeks' : 'One week'}
+          </Button>
+        </div>
+      </div>
+      <p className="under">
+        Times are UTC. {many(unplaced, 'machine')} of {view.sites.length} sites {unplaced === 1 ? 'has' : 'have'} no slot yet
+        {unplaced > 0 && (
+          <>
+            {' '}
+            (<Link to={`/plans/${name}?standing=not-ready,ready`}>which, and why</Link>)
+          </>
+        )}
+        .
+      </p>
+      <section className="card wide-drawing" aria-label="Sites over time">
+        <Chart view={view} />
+      </section>
+      <Legend waves={plan.data.waves} />
+    </>
+  );
+}
+
+const midnight = (at: string) => `${at.slice(0, 10)}T00:00:00Z`;
+
+/** Slots in as many lanes as go at once. */
+function lanes(slots: Slot[]): { slot: Slot; lane: number }[] {
+  const ends: number[] = [];
+  return slots.map((slot) => {
+    const free = ends.findIndex((end) => end <= Date.parse(slot.start));
+    const lane = free < 0 ? ends.length : free;
+    ends[lane] = Date.parse(slot.end);
+    return { slot, lane };
+  });
+}
+
+function Chart({ view }: { view: Board }) {
+  const from = Date.parse(view.from);
+  const to = Date.parse(view.to);
+  const x = (at: number) => LEFT + ((Math.min(Math.max(at, from), to) - from) / (to - from)) * (WIDTH - LEFT - RIGHT);
+  const rows: { site: Site; top: number; height: number; placed: { slot: Slot; lane: number }[] }[] = [];
+  let top = HEAD;
+  for (const site of view.sites) {
+    const placed = lanes(site.slots);
+    const height = Math.max(LEAST, 2 * PAD + LANE * (1 + Math.max(0, ...placed.map((p) => p.lane))));
+    rows.push({ site, top, height, placed });
+    top += height;
+  }
+  const dayCount = Math.round((to - from) / DAY);
+  const every = dayCount > 10 ? 3 : 1;
+  const now = Date.parse(view.now);
+  return (
+    <svg className="board" viewBox={`0 0 ${WIDTH} ${top + 4}`} role="img" aria-label={`${view.sites.length} sites over ${dayCount} days`}>
+      <defs>
+        <pattern id="closed" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+          <rect width="2" height="6" className="closed-stripe" />
+        </pattern>
+      </defs>
+      {Array.from({ length: dayCount }, (_, i) => from + i * DAY).map((day, i) => (
+        <g key={day} className="day">
+          <line x1={x(day)} x2={x(day)} y1={HEAD - 6} y2={top} />
+          {i % every === 0 && (
+            <text x={x(day) + 4} y={HEAD - 12}>
+              {time(new Date(day).toISOString()).slice(0, -6)}
+            </text>
+          )}
+        </g>
+      ))}
+      {rows.map((row) => (
+        <Row key={row.site.site} row={row} x={x} />
+      ))}
+      {now > from && now < to && <line className="now" x1={x(now)} x2={x(now)} y1={HEAD - 6} y2={top} />}
+    </svg>
+  );
+}
+
+function Row({
+  row,
+  x,
+}: {
+  row: { site: Site; top: number; height: number; placed: { slot: Slot; lane: number }[] };
+  x: (at: number) => number;
+}) {
+  const go = useNavigate();
+  const { site, top, height, placed } = row;
+  const band = (from: string, to: string) => ({
+    x: x(Date.parse(from)),
+    width: Math.max(1, x(Date.parse(to)) - x(Date.parse(from))),
+    y: top + 2,
+    height: height - 4,
+  });
+  return (
+    <g>
+      <line className="row" x1={0} x2={WIDTH} y1={top} y2={top} />
+      <text className="site" x={0} y={top + 19}>
+        {site.site}
+      </text>
+      {site.open.map((o) => (
+        <rect key={o.from} className="open" {...band(o.from, o.to)}>
+          <title>{`${site.site} may be touched from ${time(o.from)} to ${time(o.to)}`}</title>
+        </rect>
+      ))}
+      {site.closed.map((c) => (
+        <rect key={c.from} className="closed" fill="url(#closed)" {...band(c.from, c.to)}>
+          <title>{`${site.site} is closed from ${time(c.from)} to ${time(c.to)}: ${c.why}`}</title>
+        </rect>
+      ))}
+      {placed.map(({ slot, lane }) => {
+        const y = top + PAD + lane * LANE;
+        const begin = x(Date.parse(slot.start));
+        const open = () => go(`/machines/${encodeURIComponent(slot.machine)}`);
+        const words = `${slot.machine}, ${word(slot.standing)}: ${time(slot.start)} to ${time(slot.end)}${slot.stands ? '' : ', laid out'}${slot.crew ? `, with ${slot.crew}` : ''}${slot.stageFrom ? `, staged from ${time(slot.stageFrom)}` : ''}`;
+        return (
+          <g key={slot.machine} className={`slot wave-${((slot.wave - 1) % 4) + 1} ${slot.stands ? '' : 'laid-out'} is-${slot.standing}`}>
+            {slot.stageFrom && <line className="staging" x1={x(Date.parse(slot.stageFrom))} x2={begin} y1={y + 3} y2={y + 3} />}
+            <rect
+              x={begin}
+              y={y}
+              width={Math.max(2, x(Date.parse(slot.end)) - begin - 1)}
+              height={LANE - 2}
+              role="link"
+              tabIndex={0}
+              aria-label={words}
+              onClick={open}
+              onKeyDown={(e) => e.key === 'Enter' && open()}
+            >
+              <title>{words}</title>
+            </rect>
+          </g>
+        );
+      })}
+    </g>
+  );
+}
+
+function Legend({ waves }: { waves: Schemas['WaveView'][] }) {
+  return (
+    <p className="board-legend">
+      {waves.map((w) => (
+        <span key={w.number} className={`wave-${((w.number - 1) % 4) + 1}`}>
+          <i /> {w.name}
+        </span>
+      ))}
+      <span className="laid-out">
+        <i /> laid out, not given yet
+      </span>
+      <span className="is-parked">
+        <i /> parked or ended
+      </span>
+      <span className="legend-open">
+        <i /> may be touched
+      </span>
+      <span className="legend-closed">
+        <i /> closed
+      </span>
+      <span className="legend-staging">
+        <i /> staging over the line
+      </span>
+    </p>
+  );
+}

@@ -1,0 +1,213 @@
+import { Button } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link } from 'react-router';
+import { api, type Schemas, take } from '../api/client';
+import { Problem } from '../parts/Problem';
+import { ReasonDialog } from '../parts/ReasonDialog';
+import { date, many, time } from '../parts/words';
+import { useMay, useSession } from '../session/useSession';
+
+type View = Schemas['PlanView'];
+
+/** What a plan is beside its waves: who has to say yes, whether it ends in time, and what its pilot stands for. */
+export function Planning({ view }: { view: View }) {
+  return (
+    <div className="before-and-pilot">
+      <InTime view={view} />
+      {view.planning.approvals.length > 0 && <Approvals view={view} />}
+      {view.planning.coverages.map((coverage) => (
+        <Coverage key={coverage.wave} of={coverage} />
+      ))}
+    </div>
+  );
+}
+
+function InTime({ view }: { view: View }) {
+  const name = view.plan.name;
+  const placement = useQuery({
+    queryKey: ['placement', name],
+    staleTime: 60_000,
+    enabled: view.plan.state !== 'ended',
+    queryFn: () => take(api.GET('/api/v1/plans/{name}/placement', { params: { path: { name } } })),
+  });
+  if (view.plan.state === 'ended') return null;
+  const p = placement.data;
+  return (
+    <section className="card">
+      <h2>
+        <span>Will it be in time?</span>
+        <Link to={`/plans/${name}/board`}>sites over time</Link>
+      </h2>
+      {placement.error && <Problem of={placement.error} />}
+      {!p && !placement.error && <p className="quiet">Laying it out …</p>}
+      {p && (
+        <>
+          <p>
+            {p.end === null ? (
+              'No slot is left to give.'
+            ) : (
+              <>
+                If nothing fails the last slot ends <b>{time(p.end)}</b>
+                {p.deadline &&
+                  (p.meetsDeadline ? (
+                    `, in time for ${date(p.deadline)}`
+                  ) : (
+                    <strong className="held">, after the deadline {date(p.deadline)}</strong>
+                  ))}
+                .
+              </>
+            )}
+          </p>
+          {p.waves
+            .filter((w) => w.boundWhy)
+            .slice(-1)
+            .map((w) => (
+              <p key={w.wave} className="quiet">
+                It cannot end before {time(w.bound)}: {w.boundWhy}.
+              </p>
+            ))}
+          {p.changes.length > 0 && (
+            <>
+              <p>{p.changes.every((c) => c.meets) ? 'One of these alone would do:' : 'These together help most:'}</p>
+              <ul className="rows">
+                {p.changes.map((c) => (
+                  <li key={c.what}>
+                    {c.what} <span className="quiet">ends {time(c.end)}</span>
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
+          {p.left.length > 0 && (
+            <>
+              <p>
+                <b>{many(p.left.length, 'machine')}</b> {p.left.length === 1 ? 'finds' : 'find'} no place:
+              </p>
+              <ul className="rows">
+                {p.left.slice(0, 5).map((l) => (
+                  <li key={l.machine}>
+                    <Link to={`/machines/${encodeURIComponent(l.machine)}`}>
+                      <code>{l.machine}</code>
+                    </Link>{' '}
+                    {l.why} <span className="quiet">It would take {l.change}.</span>
+                  </li>
+                ))}
+              </ul>
+              {p.left.length > 5 && (
+                <p className="quiet">
+                  and {p.left.length - 5} more; gstair plan placement {name} shows all.
+                </p>
+              )}
+            </>
+          )}
+        </>
+      )}
+    </section>
+  );
+}
+
+function Approvals({ view }: { view: View }) {
+  const may = useMay();
+  const me = useSession().data?.actor;
+  const queries = useQueryClient();
+  const [giving, setGiving] = useState<Schemas['ApprovalView'] | null>(null);
+  const give = useMutation({
+    mutationFn: (reason: string) =>
+      take(
+        api.POST('/api/v1/plans/{name}/approvals', {
+          params: { path: { name: view.plan.name } },
+          body: {
+            reason,
+            wave: giving?.subject === 'plan' ? null : (giving?.subject.slice('wave '.length) ?? null),
+            intent: giving?.intent ?? null,
+          },
+        }),
+      ),
+    onSuccess: () => {
+      setGiving(null);
+      queries.invalidateQueries();
+    },
+  });
+  const open = view.planning.approvals.filter((a) => a.by === null);
+  return (
+    <section className="card">
+      <h2>
+        <span>{open.length === 0 ? 'Approved' : `${open.length} of ${view.planning.approvals.length} still to be approved`}</span>
+      </h2>
+      <ul className="rows">
+        {view.planning.approvals.map((a) => (
+          <li key={a.subject}>
+            <b>{a.subject === 'plan' ? 'The plan as a whole' : a.subject.replace('wave ', 'Wave ')}</b>{' '}
+            {a.by ? (
+              <span className="quiet">
+                approved by {a.by}, {time(a.at)}: {a.reason}
+              </span>
+            ) : (
+              <>
+                <span className="held">
+                  needs the yes of {a.asked.length > 0 ? a.asked.join(' or ') : `an approver other than ${view.planning.revisedBy}`}
+                </span>
+                {a.before && <span className="quiet"> {a.before}, and it was changed since.</span>}
+                {may('ApprovePlan') &&
+                  me !== view.planning.revisedBy &&
+                  (a.asked.length === 0 || (me !== undefined && a.asked.includes(me))) && (
+                    <>
+                      {' '}
+                      <Button className="acts" size="xs" onClick={() => setGiving(a)}>
+                        Say yes
+                      </Button>
+                    </>
+                  )}
+              </>
+            )}
+          </li>
+        ))}
+      </ul>
+      {giving && (
+        <ReasonDialog
+          title={`Approve ${giving.subject === 'plan' ? view.plan.name : giving.subject}`}
+          what={`What is approved is what it intends: target, scope, methods, limits, windows and who is in which wave, as of revision ${view.planning.revision}. A change of these asks again.`}
+          act="Approve"
+          ask="What you say with it"
+          busy={give.isPending}
+          error={give.error}
+          onAct={(reason) => give.mutate(reason)}
+          onClose={() => setGiving(null)}
+        />
+      )}
+    </section>
+  );
+}
+
+function Coverage({ of }: { of: Schemas['CoverageView'] }) {
+  const untold = Object.entries(of.untold).filter(([, machines]) => machines > 0);
+  return (
+    <section className="card">
+      <h2>
+        <span>
+          {of.wave} stands for {of.covered} of {of.values} kinds of machine, place and use
+        </span>
+      </h2>
+      {of.uncovered.length > 0 && (
+        <ul className="rows">
+          {of.uncovered.map((u) => (
+            <li key={`${u.key} ${u.value}`}>
+              <Link to={`/fleet?filter=${encodeURIComponent(`${u.key} = "${u.value}"`)}`}>
+                <code>
+                  {u.key} = {u.value}
+                </code>
+              </Link>{' '}
+              <span className="quiet">
+                {many(u.machines, 'machine')}: {u.why}
+              </span>
+            </li>
+          ))}
+        </ul>
+      )}
+      {untold.length > 0 && (
+        <p className="quiet">Unknown: {untold.map(([key, machines]) => `${key} of ${many(machines, 'machine')}`).join(', ')}</p>
+      )}
+    </section>
+  );
+}

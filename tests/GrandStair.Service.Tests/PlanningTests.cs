@@ -1,0 +1,185 @@
+using GrandStair.Client;
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Service.Tests;
+
+/// <summary>Plans as they are written, compared, approved and changed, through the client and the interface.</summary>
+public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
+{
+    private const string Berths = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//test//EN\r\nBEGIN:VEVENT\r\nUID:one\r\nDTSTAMP:20260101T000000Z\r\nDTSTART;TZID=Europe/London:20260105T190000\r\nDURATION:PT8H\r\nRRULE:FREQ=DAILY\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+
+    private const string Plan = """
+        plan: NAME
+        target: { product: Brae Desktop, release: "7" }
+        scope: os.product = "Brae Desktop" and os.version < 7
+        methods: [update-channel, image-in-place]
+        waves:
+          - { name: Pilot, cover: { keys: [site, hardware.processor], prefer: tag = "pilot" } }
+          - { name: Rest, approval: yes }
+        windows: [{ zone: Europe/London, calendar: berths }]
+        closures: [{ sites: [Eastness], zone: Europe/London, days: [2026-12-24..2027-01-01], why: The yard is shut }]
+        limits: { all: 2, site: 1 }
+        advance: { proved: 100 %, failures: 0, soak: 1 d }
+        approval: { by: [board] }
+        change-record: NF-7
+        """;
+
+    private const string Newcomer = "desk-9,S9,New Quay,office,,stand-in,Brae Desktop,Workplace,6.4,Ness 6,16 GiB,2.0,on,80 GiB,0,yes,NOW,100 Mbit/s,,4.2";
+
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    private ServiceProcess Service => fleet.Service;
+
+    [Fact]
+    public async Task A_plan_is_compared_loaded_approved_by_another_and_asks_again_when_it_was_changed()
+    {
+        var file = await WriteAsync("first");
+        var compared = await GstairAsync("plan", "compare", file);
+        Assert.Contains("first would be new, with ", compared, StringComparison.Ordinal);
+        Assert.Contains("Wave Pilot covers", compared, StringComparison.Ordinal);
+        Assert.DoesNotContain(await Service.Client.PlansAsync(Stop), p => p.Name == "first");
+        Assert.Equal(3, (await Service.GstairAsync("plan", "load", file)).Exit);
+        Assert.Contains("Loaded first, revision 1", await GstairAsync("plan", "load", file, "--yes"), StringComparison.Ordinal);
+        await Service.Client.AcknowledgeAsync("first", new("read", null), Stop);
+
+        await RefusedAsync("not-approved", () => Service.Client.StartAsync("first", Stop));
+        await RefusedAsync("own-plan", () => Service.Client.ApproveAsync("first", new("mine"), Stop));
+        using var board = new GrandStairClient(Service.Url, await Calls.AccountAsync(Service, "board", ["approver"], "*"));
+        using var other = new GrandStairClient(Service.Url, await Calls.AccountAsync(Service, "other", ["approver"], "*"));
+        await RefusedAsync("not-asked", () => other.ApproveAsync("first", new("me too"), Stop));
+        await RefusedAsync("another-intent", () => board.ApproveAsync("first", new("seen", null, "0000"), Stop));
+        await RefusedAsync("no-approval-needed", () => board.ApproveAsync("first", new("seen", "Pilot"), Stop));
+        var given = await board.ApproveAsync("first", new("talked over"), Stop);
+        Assert.Equal([("plan", "board"), ("wave Rest", null)], given.Select(a => (a.Subject, a.By)));
+        Assert.Equal("started", (await Service.Client.StartAsync("first", Stop)).Plan.State);
+
+        // A change of what was approved holds the plan until somebody says yes again.
+        var changed = await WriteAsync("first", ("all: 2", "all: 4"));
+        var difference = await GstairAsync("plan", "compare", changed);
+        Assert.Contains("would become revision 2", difference, StringComparison.Ordinal);
+        Assert.Contains("- limits: { all: 2, site: 1 }", difference, StringComparison.Ordinal);
+        Assert.Contains("+ limits: { all: 4, site: 1 }", difference, StringComparison.Ordinal);
+        Assert.Equal(3, (await Service.GstairAsync("plan", "load", changed, "--yes")).Exit);
+        await GstairAsync("plan", "load", changed, "--yes", "--reason", "two more hands");
+        var held = await Service.Client.PlanAsync("first", Stop);
+        Assert.Equal(("revision 2 waits for approval", 2, 4), (held.Plan.Held, held.Planning.Revision, held.Limits.All));
+        Assert.Contains("board approved revision 1", held.Planning.Approvals[0].Before, StringComparison.Ordinal);
+        await RefusedAsync("not-approved", () => Service.Client.StartAsync("first", Stop));
+        await board.ApproveAsync("first", new("fine"), Stop);
+        Assert.Null((await Service.Client.StartAsync("first", Stop)).Plan.Held);
+        Assert.Equal([(1, ""), (2, "two more hands")], (await Service.Client.RevisionsAsync("first", Stop)).Select(r => (r.Number, r.Reason)));
+    }
+
+    [Fact]
+    public async Task What_has_begun_stays_and_a_machine_that_is_moved_keeps_the_reason()
+    {
+        await GstairAsync("plan", "load", await WriteAsync("second", ("approval: { by: [board] }", "")), "--yes");
+        await Service.Client.AcknowledgeAsync("second", new("read", null), Stop);
+        var before = await Service.Client.MembersAsync("second", null, null, null, 100, Stop);
+        var machine = before.Items.First(m => m.Wave == 2).Name;
+        Assert.Contains($"{machine} is in wave pilot", await GstairAsync("plan", "move", "second", machine, "pilot", "--reason", "its owner asked"), StringComparison.Ordinal);
+        var moved = (await Service.Client.MembersAsync("second", null, 1, null, 100, Stop)).Items.Single(m => m.Name == machine);
+        Assert.Equal("admin: its owner asked", moved.Moved);
+        Assert.Empty(await Service.Client.ProposalsAsync("second", Stop));
+        await RefusedAsync("unknown-wave", () => Service.Client.MoveAsync("second", machine, new("Last", "why not"), Stop));
+        await RefusedAsync("no-reason", () => Service.Client.MoveAsync("second", machine, new("Rest", ""), Stop));
+
+        await Service.Client.StartAsync("second", Stop);
+        while ((await Service.Client.PlanAsync("second", Stop)).Waves[0].State != "open") await Task.Delay(100, Stop);
+        var members = (await Service.Client.MembersAsync("second", null, 1, null, 100, Stop)).Items.Select(m => m.Name).Order().ToArray();
+        // The pilot has begun: it chooses nobody any more, whatever else would cover now.
+        var reloaded = await WriteAsync("second", ("approval: { by: [board] }", ""), ("keys: [site, hardware.processor]", "keys: [name]"));
+        await GstairAsync("plan", "load", reloaded, "--yes", "--reason", "wider");
+        Assert.Equal(members, (await Service.Client.MembersAsync("second", null, 1, null, 100, Stop)).Items.Select(m => m.Name).Order());
+        var shuffled = await WriteAsync("second", ("approval: { by: [board] }", ""), ("name: Pilot", "name: Someone else"));
+        Assert.Contains("Wave 'Pilot' of plan 'second' has begun", (await Service.GstairAsync("plan", "compare", shuffled)).Error, StringComparison.Ordinal);
+
+        // A wave that needs a yes waits for it even when the one before has passed.
+        Assert.Equal("waiting", (await Service.Client.PlanAsync("second", Stop)).Waves[1].State);
+    }
+
+    [Fact]
+    public async Task Machines_that_came_into_the_scope_are_proposals_until_somebody_accepts_them()
+    {
+        await GstairAsync("plan", "load", await WriteAsync("third", ("approval: { by: [board] }", ""), ("scope: os.product", "scope: name in (\"desk-1\", \"desk-8\") and os.product")), "--yes");
+        Assert.Single((await Service.Client.MembersAsync("third", null, null, null, 100, Stop)).Items);
+        await ImportAsync(Newcomer.Replace("9", "8", StringComparison.Ordinal));
+        var proposal = Assert.Single(await Service.Client.ProposalsAsync("third", Stop), p => p.Machine == "desk-8");
+        Assert.Null(proposal.From);
+        Assert.Contains("machines would change", await GstairAsync("plan", "proposals", "third"), StringComparison.Ordinal);
+        Assert.Single((await Service.Client.MembersAsync("third", null, null, null, 100, Stop)).Items);
+        await GstairAsync("plan", "proposals", "third", "--accept", "--reason", "new quay");
+        Assert.Contains((await Service.Client.MembersAsync("third", null, null, null, 100, Stop)).Items, m => m.Name == "desk-8");
+        Assert.Empty(await Service.Client.ProposalsAsync("third", Stop));
+    }
+
+    [Fact]
+    public async Task The_layout_tells_what_finds_no_place_and_what_would_meet_the_deadline()
+    {
+        var tight = await WriteAsync("fourth", ("approval: { by: [board] }", ""), ("keys: [site, hardware.processor]", "keys: [os.product]"), ("change-record: NF-7", $"deadline: {DateTime.UtcNow:yyyy-MM-dd}"));
+        await ImportAsync(Newcomer);
+        await GstairAsync("plan", "load", tight, "--yes");
+        var placement = await Service.Client.PlacementAsync("fourth", Stop);
+        Assert.False(placement.MeetsDeadline);
+        Assert.NotEmpty(placement.Changes);
+        Assert.All(placement.Waves.Where(w => w.Share is not null), w => Assert.True(w.Share >= 1 - 1e-9 && w.BoundWhy!.Length > 5));
+        Assert.Contains("after the deadline", await GstairAsync("plan", "placement", "fourth"), StringComparison.Ordinal);
+
+        var board = await Service.Client.BoardAsync("fourth", null, null, Stop);
+        Assert.Contains(board.Sites, s => s.Site == "Westhaven" && s.Slots.Count > 0 && s.Open.Count > 0);
+        Assert.All(board.Sites.SelectMany(s => s.Slots.Select(x => (s.Open, x))), s => Assert.Contains(s.Open, o => o.From <= s.x.Start && s.x.End <= o.To));
+        Assert.Contains("Westhaven", await GstairAsync("plan", "board", "fourth"), StringComparison.Ordinal);
+        await RefusedAsync("board-span", () => Service.Client.BoardAsync("fourth", DateTimeOffset.UtcNow, DateTimeOffset.UtcNow.AddDays(-1), Stop));
+
+        var calendar = await GstairAsync("plan", "slots", "fourth");
+        Assert.Contains("BEGIN:VEVENT", calendar, StringComparison.Ordinal);
+        Assert.Contains("desk-1", await GstairAsync("plan", "slots", "fourth", "--format", "csv"), StringComparison.Ordinal);
+        var page = await GstairAsync("plan", "slots", "fourth", "--format", "html");
+        Assert.Contains("<h2>Waves</h2>", page, StringComparison.Ordinal);
+        Assert.Contains("Quay, north", page, StringComparison.Ordinal);
+        Assert.DoesNotContain("<script", page, StringComparison.OrdinalIgnoreCase);
+        Assert.DoesNotContain("desk-1", await GstairAsync("plan", "slots", "fourth", "--site", "Eastness"), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task A_calendar_is_loaded_told_and_missed_where_a_plan_needs_it()
+    {
+        var file = await WriteAsync("fifth", ("calendar: berths", "calendar: bertsh"));
+        Assert.Contains("there is none of that name; did you mean 'berths'?", (await Service.GstairAsync("plan", "compare", file)).Error, StringComparison.Ordinal);
+        var wrong = await Service.GstairAsync("calendar", "load", "tides", fleet.Write("high,low", "tides.ics"));
+        Assert.Equal(3, wrong.Exit);
+        Assert.Contains("expected the iCalendar format", wrong.Error, StringComparison.Ordinal);
+        Assert.Contains("berths", await GstairAsync("calendar", "list"), StringComparison.Ordinal);
+        Assert.Contains("BEGIN:VCALENDAR", await GstairAsync("calendar", "show", "berths"), StringComparison.Ordinal);
+        Assert.Equal(4, (await Service.GstairAsync("calendar", "show", "berth")).Exit);
+    }
+
+    [Fact]
+    public async Task A_plan_is_checked_without_a_service_down_to_the_line()
+    {
+        var file = fleet.Write(Plan.Replace("NAME", "sixth", StringComparison.Ordinal).Replace("keys: [site,", "keys: [sitte,", StringComparison.Ordinal).Replace("all: 2", "all: none", StringComparison.Ordinal), "sixth.yaml");
+        var checkedOffline = await Service.GstairAsync("plan", "check", file, "--catalogue", Path.Combine(Repository.Root, "catalogue"));
+        Assert.Equal(3, checkedOffline.Exit);
+        Assert.Contains("sixth.yaml:6", checkedOffline.Error, StringComparison.Ordinal);
+        Assert.Contains("did you mean 'site'?", checkedOffline.Error, StringComparison.Ordinal);
+        Assert.Contains("sixth.yaml:10", checkedOffline.Error, StringComparison.Ordinal);
+    }
+
+    private async Task<string> WriteAsync(string name, params (string From, string To)[] changes)
+    {
+        await Service.Client.LoadCalendarAsync("berths", new MemoryStream(System.Text.Encoding.UTF8.GetBytes(Berths)), Stop);
+        return fleet.Write(changes.Aggregate(Plan.Replace("NAME", name, StringComparison.Ordinal), (text, c) => text.Replace(c.From, c.To, StringComparison.Ordinal)), $"{name}.yaml");
+    }
+
+    private async Task<string> GstairAsync(params string[] words)
+    {
+        var ran = await Service.GstairAsync(words);
+        Assert.True(ran.Exit == 0, ran.Error + ran.Out);
+        return ran.Out;
+    }
+
+    private Task ImportAsync(string line) => Service.GstairAsync("fleet", "import", fleet.Write($"{SmallFleet.Csv.Split('\n')[0]}\n{line.Replace("NOW", $"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ssZ}", StringComparison.Ordinal)}\n", "more.csv"), "--seen", "now");
+
+    private static async Task RefusedAsync(string name, Func<Task> call) => Assert.Equal(name, (await Assert.ThrowsAsync<ServiceException>(call)).Name);
+}
