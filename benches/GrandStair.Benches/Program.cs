@@ -5,12 +5,16 @@ return args switch
     ["judge"] => JudgeBench.Run() ? 0 : 1,
     ["import"] => await ImportBench.RunAsync() ? 0 : 1,
     ["ssh-readings"] => await SshReadingsBench.RunAsync() ? 0 : 1,
+    ["place"] => PlaceBench.Run() ? 0 : 1,
+    ["pilot"] => PilotBench.Run() ? 0 : 1,
+    ["solver"] => SolverBench.Run() ? 0 : 1,
+    ["solver", "anew"] => SolverBench.Anew() ? 0 : 1,
     ["list"] => await ListBench.RunAsync() ? 0 : 1,
     _ => Usage(),
 };
 
 static int Usage()
 {
-    Console.Error.WriteLine("./bench: expected judge, import, ssh-readings or list");
+    Console.Error.WriteLine("./bench: expected judge, import, ssh-readings, list, place, pilot or solver");
     return 2;
 }

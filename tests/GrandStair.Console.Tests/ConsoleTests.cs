@@ -18,10 +18,10 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("of 240 proved");
         await Assertions.Expect(page.Locator(".staircase .stair")).ToHaveCountAsync(3);
         await Assertions.Expect(page.Locator(".staircase .actual").First).ToBeVisibleAsync();
-        await page.Locator(".strip a.is-excused").ClickAsync();
-        await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/plans/winter-crossing\\?standing=excused"));
-        await Assertions.Expect(page.Locator("td .standing.is-excused").First).ToBeVisibleAsync();
-        Assert.Equal(0, await page.Locator("td .standing:not(.is-excused)").CountAsync() - await page.Locator(".tally .standing:not(.is-excused)").CountAsync());
+        await page.Locator(".strip a.is-not-ready").ClickAsync();
+        await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/plans/winter-crossing\\?standing=not-ready"));
+        await Assertions.Expect(page.Locator("td .standing.is-not-ready").First).ToBeVisibleAsync();
+        Assert.Equal(0, await page.Locator("td .standing:not(.is-not-ready)").CountAsync() - await page.Locator(".tally .standing:not(.is-not-ready)").CountAsync());
     }
 
     [Fact]
@@ -176,6 +176,7 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     [InlineData("/readiness")]
     [InlineData("/plans")]
     [InlineData("/plans/winter-crossing")]
+    [InlineData("/plans/winter-crossing/board")]
     [InlineData("/runs")]
     [InlineData("/outcomes")]
     [InlineData("/no-such-page")]

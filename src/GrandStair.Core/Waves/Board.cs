@@ -51,6 +51,9 @@ internal enum Leaving
 /// <summary>What is placed so far, and where there is room.</summary>
 internal sealed class Board
 {
+    /// <summary>Sums of the same minutes in another order differ by less than this.</summary>
+    private const double Rounding = 1e-6;
+
     private static readonly MinuteSpan[] Always = [new(0, PlacementProblem.Horizon)];
 
     private readonly PlacementProblem _problem;
@@ -171,7 +174,7 @@ internal sealed class Board
             Crew = _crew[job.Index] < 0 ? null : _problem.Crews[_crew[job.Index]].Spec.Name,
             StageFrom = job.Request.Stands is { StageFrom: { } begun } stands && stands.Start == begins && begun <= _problem.At(0)
                 ? begun
-                : stagings.TryGetValue(job.Index, out var from) ? _problem.At(Math.Floor(from)) : null,
+                : stagings.TryGetValue(job.Index, out var from) ? _problem.At(Math.Floor(from + Rounding)) : null,
         };
     }
 
@@ -247,7 +250,7 @@ internal sealed class Board
         }
 
         if (job.LineMinutes <= 0 || without.HasFlag(Leaving.Line)) return earliest;
-        return _problem.LineOf(job.Site)!.WhenPassed(_lineUsed[job.Site] + job.LineMinutes) is { } staged ? Math.Max(earliest, (int)Math.Ceiling(staged)) : null;
+        return _problem.LineOf(job.Site)!.WhenPassed(_lineUsed[job.Site] + job.LineMinutes) is { } staged ? Math.Max(earliest, (int)Math.Ceiling(staged - Rounding)) : null;
     }
 
     /// <summary>How much of a standing slot's staging has still to come over the line, in minutes of its hours.</summary>
@@ -258,7 +261,7 @@ internal sealed class Board
     private bool LineSuffices(Job job, Slot stands, int at)
     {
         var still = StillToStage(job, stands);
-        return still <= 0 || (_problem.LineOf(job.Site)!.WhenPassed(_lineUsed[job.Site] + still) is { } staged && staged <= at);
+        return still <= 0 || (_problem.LineOf(job.Site)!.WhenPassed(_lineUsed[job.Site] + still) is { } staged && staged <= at + Rounding);
     }
 
     private void Take(Job job, Slot slot)

@@ -30,7 +30,7 @@ public static class Cover
 
     private sealed class Search(int size, int[][] sets, int[] dislike)
     {
-        private readonly Random _draw = new(17);
+        private readonly Draws _draw = new(17);
         private readonly int[][] _having = Having(size, sets);
 
         public List<int> Best()

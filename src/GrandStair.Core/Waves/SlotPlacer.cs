@@ -54,7 +54,7 @@ public static class SlotPlacer
         var end = bound is null ? 0 : problem.MinuteOf(bound.End);
         var late = order.Where(j => score.End > end && problem.SiteEnds[j.Site] < int.MaxValue).GroupBy(j => j.Site).Where(g => g.Max(best.EndOf) > end).ToDictionary(g => g.Key, g => new Queue<Job>(Packing.Order(problem, [.. g])));
         if (thorough && late.Count > 0) Keep([.. order.Select(j => late.TryGetValue(j.Site, out var packed) ? packed.Dequeue() : j)]);
-        var draw = new Random(29);
+        var draw = new Draws(29);
         foreach (var usual in rounds < 5 ? [] : Orders(problem, order))
         {
             if (score.Left == 0 && score.End <= end) break;

@@ -32,9 +32,11 @@ public sealed class CalendarTests
     [InlineData("FREQ=MINUTELY;INTERVAL=90;COUNT=4", "9/2 9/2 9/2 9/2")]
     [InlineData("FREQ=WEEKLY;INTERVAL=2;COUNT=4;BYDAY=TU,SU;WKST=MO", "8/5 8/10 8/19 8/24", "19970805T090000")]
     [InlineData("FREQ=WEEKLY;INTERVAL=2;COUNT=4;BYDAY=TU,SU;WKST=SU", "8/5 8/17 8/19 8/31", "19970805T090000")]
+    [InlineData("FREQ=YEARLY;BYDAY=20MO;COUNT=3", "5/19 5/18 5/17", "19970519T090000")]
+    [InlineData("FREQ=YEARLY;BYWEEKNO=20;BYDAY=MO;COUNT=3", "5/12 5/11 5/17", "19970512T090000")]
     public void The_examples_of_the_standard_fall_on_the_days_that_it_says(string rule, string days, string start = "19970902T090000")
     {
-        var found = Parse($"DTSTART;TZID=America/New_York:{start}\nDURATION:PT1H\nRRULE:{rule}").Between(Utc(1997, 8, 1), Utc(1998, 1, 1), DateTimeZone.Utc).Select(s => s.From).Order().ToArray();
+        var found = Parse($"DTSTART;TZID=America/New_York:{start}\nDURATION:PT1H\nRRULE:{rule}").Between(Utc(1997, 1, 1), Utc(2000, 1, 1), DateTimeZone.Utc).Select(s => s.From).Order().ToArray();
         var expected = days.Split(' ');
         Assert.Equal(expected, found.Take(expected.Length).Select(f => $"{NewYork(f).Month}/{NewYork(f).Day}"));
         if (!rule.Contains("HOURLY", StringComparison.Ordinal) && !rule.Contains("MINUTELY", StringComparison.Ordinal)) Assert.All(found, f => Assert.Equal(9, NewYork(f).Hour));

@@ -1,0 +1,50 @@
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Runs;
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Engine.Tests;
+
+/// <summary>Slots as they are kept when plans run: units, crews, and calendars that change.</summary>
+public sealed class SlotTests
+{
+    private const string Day = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//test//EN\r\nBEGIN:VEVENT\r\nUID:one\r\nDTSTAMP:20270101T000000Z\r\nDTSTART:202701DAYT180000Z\r\nDURATION:PT8H\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+
+    [Fact]
+    public async Task Machines_of_one_unit_never_go_at_once_and_a_crew_has_no_more_than_its_hands()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 8000);
+        await kit.AddMachinesAsync(4, i => i <= 2 ? [("unit", "pair")] : []);
+        await kit.PlanAsync(EngineKit.Plan.Replace("methods: [image-in-place]", "methods: [carried-media]\ncrews: [{ name: shore-party, kind: terminal-it, hands: 2, zone: Europe/London, weekly: [\"Mon-Sun 00:00-00:00\"] }]", StringComparison.Ordinal)
+            .Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal));
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved");
+        var members = await kit.Plans.MembersAsync("small", EngineKit.Stop);
+        Assert.All(members, m => Assert.Equal("shore-party", m.Slot!.Crew));
+        var busy = (await kit.StatesAsync()).ToDictionary(r => r.Machine, r => (From: r.Phases.First(p => p.Phase is Phase.Guard).From, To: r.Proved!.Value));
+        var pair = (await kit.Fleet.AllAsync(EngineKit.Stop)).Values.Where(m => m.TextOf("unit") == "pair").Select(m => busy[m.Id.Value]).ToArray();
+        Assert.True(pair[0].To <= pair[1].From || pair[1].To <= pair[0].From);
+        Assert.All(busy.Values, b => Assert.True(busy.Values.Count(o => o.From <= b.From && b.From < o.To) <= 2));
+    }
+
+    [Fact]
+    public async Task A_calendar_that_is_loaded_anew_moves_the_slots_that_no_longer_fit_and_no_others()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 60);
+        await kit.AddMachinesAsync(4);
+        await kit.Calendars.PutAsync("berths", Day.Replace("DAY", "12", StringComparison.Ordinal), new("planner"), EngineKit.Stop);
+        // Those of Site 0 go by the calendar and those of Site 1 by the clock; one of each has a run that waits for its slot, as staging begins two days ahead.
+        await kit.PlanAsync(EngineKit.Plan.Replace("windows: [{", "stage-ahead: 36 h\nwindows: [{ sites: [Site 0], zone: UTC, calendar: berths }, {", StringComparison.Ordinal).Replace("Mon-Sun 00:00-00:00", "Tue 18:00-02:00", StringComparison.Ordinal));
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m is { Standing: Standing.Scheduled, Run: not null }), "all have a run that waits");
+        await Eventually.TrueAsync(async () => (await kit.StatesAsync()).All(s => s.Phase == Phase.AwaitSlot), TimeSpan.FromSeconds(60), () => "all wait for their slots");
+        var before = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).ToDictionary(m => m.Machine, m => m.Slot!);
+        await kit.Calendars.PutAsync("berths", Day.Replace("DAY", "14", StringComparison.Ordinal), new("planner"), EngineKit.Stop);
+        await kit.WaitAsync(members => members.Count(m => m.Slot!.Start.Day == 14) == 2, "those of the calendar have moved");
+        var machines = await kit.Fleet.AllAsync(EngineKit.Stop);
+        Assert.All(await kit.Plans.MembersAsync("small", EngineKit.Stop), m => Assert.Equal(machines[m.Machine].Site == "Site 0" ? 14 : before[m.Machine].Start.Day, m.Slot!.Start.Day));
+        var moved = (await kit.StatesAsync()).First(s => s.Slot.Start.Day == 14);
+        Assert.Contains((await kit.Runs.EventsAsync(moved.Run, EngineKit.Stop)).Select(e => e.Event).OfType<SlotMoved>(), e => e.Reason == "its windows were changed");
+        Assert.All(await kit.StatesAsync(), s => Assert.Equal(0, s.MissedSlots));
+    }
+}
