@@ -12,7 +12,7 @@ internal static partial class PlanCommands
     private static readonly Option<string> Reason = new("--reason") { Description = "Why; kept with your name.", Required = true };
     private static readonly Argument<string> Machine = new("machine") { Description = "The machine's name or id." };
 
-    public static Command Make() => new("plan", "Plans: which machines go where, when, and how") 
+    public static Command Make() => new("plan", "Plans: which machines go where, when, and how")
     {
         Check(), Create(), Compare(), Load(), List(), Show(), Members(), Placement(), Board(), Slots(), Move(), Proposals(), Revisions(), Acknowledge(), Approve(), Start(), Hold(), ChooseMethod(), Excuse(), Again(),
     };

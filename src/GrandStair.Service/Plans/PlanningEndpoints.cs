@@ -142,15 +142,13 @@ internal static class PlanningEndpoints
         var stored = await plans.FindAsync(name, stop);
         var (plan, _) = await shelf.ReadPlanAsync(stored, stop);
         var members = await plans.MembersAsync(name, stop);
-        if (stored.State != PlanState.Ended)
-        {
-            // Waves to come are drawn as they would be laid out now, not as they first were.
-            var anew = (await writer.DraftAsync(stored.Body, stored.Sites, stop)).Members.ToDictionary(m => m.Machine);
-            members = [.. members.Select(m => anew.TryGetValue(m.Machine, out var a) ? m with { PlannedStart = a.PlannedStart, PlannedEnd = a.PlannedEnd } : m)];
-        }
-
+        // Waves to come are drawn as they would be laid out now, not as they first were.
+        var laid = stored.State == PlanState.Ended
+            ? []
+            : (await writer.DraftAsync(stored.Body, stored.Sites, stop)).Layout.Waves.SelectMany(w => w.Placement.All).Where(p => p.Slot is not null).ToDictionary(p => p.Machine, p => p.Slot!);
+        Slot? SlotOf(Member m) => m.Slot ?? laid.GetValueOrDefault(m.Machine);
         var now = clock.GetUtcNow();
-        var begin = (from ?? members.Select(m => m.Slot?.Start ?? m.PlannedStart).Where(s => s > now.AddDays(-2)).Min() ?? now).ToUniversalTime();
+        var begin = (from ?? members.Select(m => SlotOf(m)?.Start).Where(s => s > now.AddDays(-2)).Min() ?? now).ToUniversalTime();
         var end = (to ?? begin + BoardSpan).ToUniversalTime();
         if (end <= begin || end - begin > LongestBoard) throw new CommandException("board-span", $"The board shows up to {LongestBoard.TotalDays:0} days from a moment on; from {begin:yyyy-MM-dd HH:mm} to {end:yyyy-MM-dd HH:mm} is none.");
         var machines = await fleet.AllAsync(stop);
@@ -162,11 +160,11 @@ internal static class PlanningEndpoints
             [.. windows.Of(g.Key, "", "").Select(s => new SpanView(s.From, s.To))],
             [.. plan.Closures.Where(c => c.For.IsEveryone || c.For.Sites.Contains(g.Key, StringComparer.OrdinalIgnoreCase)).SelectMany(c => c.When.Between(begin, end, known).Select(s => new ClosedView(s.From, s.To, c.Why)))],
             [
-                .. g.Select(m => (Member: m, Start: m.Slot?.Start ?? m.PlannedStart, End: m.Slot?.End ?? m.PlannedEnd)).Where(m => m.Start < end && m.End > begin && m.Member.Excuse is null)
-                    .OrderBy(m => m.Start).ThenBy(m => machines[m.Member.Machine].Name, StringComparer.OrdinalIgnoreCase)
-                    .Select(m => new BoardSlot(machines[m.Member.Machine].Name, m.Member.Wave, RunMachine.Name(m.Member.Standing), m.Start!.Value, m.End!.Value, m.Member.Slot?.StageFrom, m.Member.Slot?.Crew, m.Member.Slot is not null)),
+                .. g.Select(m => (Member: m, Slot: SlotOf(m))).Where(m => m.Slot is { } slot && slot.Start < end && slot.End > begin && m.Member.Excuse is null)
+                    .OrderBy(m => m.Slot!.Start).ThenBy(m => machines[m.Member.Machine].Name, StringComparer.OrdinalIgnoreCase)
+                    .Select(m => new BoardSlot(machines[m.Member.Machine].Name, m.Member.Wave, RunMachine.Name(m.Member.Standing), m.Slot!.Start, m.Slot.End, m.Slot.StageFrom, m.Slot.Crew, m.Member.Slot is not null)),
             ],
-            g.Count(m => m.Excuse is null && m.Slot is null && m.PlannedStart is null && m.Run is null)));
+            g.Count(m => m.Excuse is null && SlotOf(m) is null && m.Run is null)));
         return new(begin, end, now, [.. sites]);
     }
 
