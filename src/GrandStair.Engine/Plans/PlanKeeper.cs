@@ -88,7 +88,8 @@ public sealed class PlanKeeper(
 
         foreach (var (_, member, machine, assessment) in after.Where(a => a.After.Slot is { } slot && (slot.StageFrom ?? (slot.Start - plan.StageAhead)) <= now))
             await OpenAsync(stored, plan, product, waves, member, machine, assessment, now, stop);
-        await MoveAsync(plan, known, product, members, machines, changedSince, now, stop);
+        var placedNow = after.ToDictionary(a => a.After.Machine, a => a.After);
+        await MoveAsync(plan, known, product, [.. members.Select(m => placedNow.GetValueOrDefault(m.Machine, m))], machines, changedSince, now, stop);
         _laidOutBy[plan.Name] = laidOutBy;
         // Machines that do not answer take long; the plan does not wait for them.
         var waiting = members.Where(m => m is { Standing: Standing.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
@@ -169,26 +170,32 @@ public sealed class PlanKeeper(
         if (run is { } opened) log.LogInformation("Run r{Run} opened for {Machine} by {Method}", opened, machine.Name, string.Join(", ", legs.Select(l => l.Method)));
     }
 
-    /// <summary>Gives another slot to runs that missed theirs, and to those that wait for one that they can no longer have.</summary>
+    /// <summary>Gives another slot to runs that missed theirs, and to those that wait for one that they can no longer have: to all of them together, so that none is in another's way.</summary>
     private async Task MoveAsync(
         Plan plan, IReadOnlyDictionary<string, ICalendar> known, Product product, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, bool changedSince, DateTimeOffset now, CancellationToken stop)
     {
+        var moving = new Dictionary<MachineId, RunState>();
         foreach (var member in members.Where(m => m is { Standing: Standing.Scheduled, Run: not null } && (m.Slot!.LatestTurn < now || (changedSince && m.Slot.Start > now))))
         {
             var run = (await runs.FindAsync(member.Run!.Value, stop))!.State;
-            var missed = run.NeedsSlot;
-            if (!missed && !(changedSince && run.Slot.Start > now)) continue;
-            var request = PlanWriter.Request(machines[member.Machine], product.Method(run.CurrentLeg.Method)!, missed ? null : run.Slot);
-            var taken = Taken(members.Where(m => m.Machine != member.Machine), product, machines, now);
-            var placed = SlotPlacer.Place(new(plan, known, [run.Phase == Phase.Stage ? request : request with { Stages = 0 }], taken, now)).All.Single();
+            if (run.NeedsSlot || (changedSince && run.Slot.Start > now)) moving[member.Machine] = run;
+        }
+
+        if (moving.Count == 0) return;
+        var requests = moving.Select(m => PlanWriter.Request(machines[m.Key], product.Method(m.Value.CurrentLeg.Method)!, m.Value.NeedsSlot ? null : m.Value.Slot))
+            .Select(r => moving[r.Machine].Phase == Phase.Stage ? r : r with { Stages = 0 });
+        var taken = Taken(members.Where(m => !moving.ContainsKey(m.Machine)), product, machines, now);
+        foreach (var placed in SlotPlacer.Place(new(plan, known, [.. requests], taken, now)).All)
+        {
+            var run = moving[placed.Machine];
             if (placed.Slot is not { } slot)
             {
                 log.LogWarning("Run r{Run} has no further slot: {Why}", run.Run, placed.Why);
                 continue;
             }
 
-            if (!missed && slot.Start == run.Slot.Start) continue;
-            var moved = new SlotMoved(now, "worker", slot, missed ? "the slot before was missed" : "its windows were changed");
+            if (!run.NeedsSlot && slot.Start == run.Slot.Start) continue;
+            var moved = new SlotMoved(now, "worker", slot, run.NeedsSlot ? "the slot before was missed" : "its windows were changed");
             await runs.DecideAsync(run, moved, RunMachine.Step(run, moved).State, new(Actor.Worker, "run move-slot", moved.Reason), stop);
         }
     }
