@@ -26,12 +26,18 @@ public sealed class PlanKeeper(
     /// <summary>How long before its readings grow too old a machine is read again.</summary>
     public static readonly TimeSpan ReadAhead = TimeSpan.FromHours(24);
 
+    /// <summary>How long after no place was found for a machine it is looked for again.</summary>
+    public static readonly TimeSpan PlaceAgain = TimeSpan.FromHours(1);
+
     private const int MostReadsAtOnce = 8;
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(250);
     private readonly Dictionary<MachineId, DateTimeOffset> _tried = [];
 
     /// <summary>By plan the revision and the calendars that its slots were last laid out by.</summary>
     private readonly Dictionary<string, string> _laidOutBy = new(StringComparer.Ordinal);
+
+    /// <summary>By plan, for machines and for runs apart, for whom no place was found, and until when they are not looked at again; what keeps them out is seldom gone in a moment.</summary>
+    private readonly Dictionary<string, (HashSet<MachineId> Machines, DateTimeOffset Until)> _inVain = new(StringComparer.Ordinal);
     private Task _reading = Task.CompletedTask;
 
     /// <summary>Keeps plans going until it is stopped.</summary>
@@ -126,7 +132,7 @@ public sealed class PlanKeeper(
         return wave;
     }
 
-    private static Dictionary<MachineId, Placed> Place(
+    private Dictionary<MachineId, Placed> Place(
         Plan plan,
         IReadOnlyDictionary<string, ICalendar> known,
         Product product,
@@ -137,13 +143,23 @@ public sealed class PlanKeeper(
         DateTimeOffset now)
     {
         var wanting = going.Where(g => g.Assessment.CanBePlanned && (changedSince || g.Member.Slot is null || g.Member.Slot.LatestTurn < now)).ToArray();
-        if (wanting.Length == 0) return [];
+        if (wanting.Length == 0 || (!changedSince && IsInVain(plan.Name, wanting.Select(w => w.Member.Machine), now))) return [];
         var wantingIds = wanting.Select(w => w.Member.Machine).ToHashSet();
         var taken = Taken(members.Where(m => !wantingIds.Contains(m.Machine)), product, machines, now);
         var lead = plan.Lead ?? wanting.Max(w => StageLasts(w.Assessment.Choice!.Method!));
         var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment.Choice!.Method!, w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot)))
             .Select(r => r.Stands is null ? r with { NotBefore = now + lead } : r);
-        return SlotPlacer.Place(new(plan, known, [.. requests], taken, now)).All.ToDictionary(p => p.Machine);
+        return Placed(plan.Name, new(plan, known, [.. requests], taken, now)).ToDictionary(p => p.Machine);
+    }
+
+    private bool IsInVain(string what, IEnumerable<MachineId> wanting, DateTimeOffset now) => _inVain.TryGetValue(what, out var before) && now < before.Until && wanting.All(before.Machines.Contains);
+
+    private ImmutableArray<Placed> Placed(string what, PlacementCase @case)
+    {
+        var placed = SlotPlacer.Place(@case).All;
+        var left = placed.Where(p => p.Slot is null).Select(p => p.Machine).ToHashSet();
+        if (left.Count > 0) _inVain[what] = (left, @case.From + PlaceAgain);
+        return placed;
     }
 
     /// <summary>The slots that others have, as far as they are not over.</summary>
@@ -181,11 +197,11 @@ public sealed class PlanKeeper(
             if (run.NeedsSlot || (changedSince && run.Slot.Start > now)) moving[member.Machine] = run;
         }
 
-        if (moving.Count == 0) return;
+        if (moving.Count == 0 || (!changedSince && IsInVain($"{plan.Name} runs", moving.Keys, now))) return;
         var requests = moving.Select(m => PlanWriter.Request(machines[m.Key], product.Method(m.Value.CurrentLeg.Method)!, m.Value.NeedsSlot ? null : m.Value.Slot))
             .Select(r => moving[r.Machine].Phase == Phase.Stage ? r : r with { Stages = 0 });
         var taken = Taken(members.Where(m => !moving.ContainsKey(m.Machine)), product, machines, now);
-        foreach (var placed in SlotPlacer.Place(new(plan, known, [.. requests], taken, now)).All)
+        foreach (var placed in Placed($"{plan.Name} runs", new(plan, known, [.. requests], taken, now)))
         {
             var run = moving[placed.Machine];
             if (placed.Slot is not { } slot)
