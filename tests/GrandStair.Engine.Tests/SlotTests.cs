@@ -33,6 +33,25 @@ public sealed class SlotTests
     }
 
     [Fact]
+    public async Task Staging_comes_over_a_line_one_machine_after_the_other_and_one_that_waits_for_it_can_be_called_off()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 2000);
+        await kit.AddMachinesAsync(8);
+        await kit.PlanAsync(EngineKit.Plan.Replace("limits:", "stage-ahead: 36 h\nlines: [{ sites: [Site 0, Site 1], rate: 100 Mbit/s }]\nlimits:", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal));
+        kit.StartWorker();
+        await Eventually.TrueAsync(async () => (await kit.StatesAsync()).Count(s => s.Phase == Phase.Stage) >= 3, TimeSpan.FromSeconds(60), () => "several want the line");
+        var waits = (await kit.StatesAsync()).Where(s => s.Phase == Phase.Stage).MaxBy(s => s.Run)!;
+        await kit.Desk.DecideAsync(waits.Run, Decision.CallOff, "its owner is away", new("planner"), EngineKit.Stop);
+        await kit.WaitAsync(members => members.Count(m => m.Proved is not null) == 7 && members.Count(m => m.Standing == Standing.Ended) == 1, "seven are proved, one is called off");
+        var machines = await kit.Fleet.AllAsync(EngineKit.Stop);
+        var ended = new List<(string Site, DateTimeOffset At)>();
+        foreach (var run in await kit.StatesAsync())
+            ended.AddRange((await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<OrderEnded>().Where(e => e.Order.Step == "fetch-image").Select(e => (machines[new(run.Machine)].Site, e.At)));
+        // Each takes some 25 minutes; at once they would all end within a few.
+        Assert.All(ended.GroupBy(e => e.Site), site => Assert.All(site.Select(e => e.At).Order().Zip(site.Select(e => e.At).Order().Skip(1)), pair => Assert.True(pair.Second - pair.First > TimeSpan.FromMinutes(5), $"{pair.First:T} and {pair.Second:T}")));
+    }
+
+    [Fact]
     public async Task Machines_that_missed_their_slots_together_get_others_within_the_limits()
     {
         await using var kit = await EngineKit.StartAsync(pace: 400);

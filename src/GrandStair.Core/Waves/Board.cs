@@ -45,7 +45,6 @@ internal enum Leaving
     Unit = 4,
     Crew = 8,
     Line = 16,
-    Windows = 32,
 }
 
 /// <summary>What is placed so far, and where there is room.</summary>
@@ -53,8 +52,6 @@ internal sealed class Board
 {
     /// <summary>Sums of the same minutes in another order differ by less than this.</summary>
     private const double Rounding = 1e-6;
-
-    private static readonly MinuteSpan[] Always = [new(0, PlacementProblem.Horizon)];
 
     private readonly PlacementProblem _problem;
     private readonly Usage _all;
@@ -304,7 +301,7 @@ internal sealed class Board
         var start = without == Leaving.Nothing ? Math.Max(from, _reach[job.Alike]) : from;
         // What only holds for this job says nothing about those that are like it.
         var ofItsOwn = from > _reach[job.Alike] || without != Leaving.Nothing || crewNamed is not null;
-        var open = without.HasFlag(Leaving.Windows) ? Always : _problem.OpenTo(job);
+        var open = _problem.OpenTo(job);
         var crew = -1;
         while (true)
         {

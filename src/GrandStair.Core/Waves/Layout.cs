@@ -70,7 +70,7 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
         var now = Ends(plan);
         if (now.Left == 0 && now.End <= deadline) return [];
         var found = new List<(Knob Knob, int Step, Plan Changed, (int Left, DateTimeOffset End) Ends)>();
-        foreach (var knob in Knob.Of(plan))
+        foreach (var knob in Knob.All(plan))
         {
             // The smallest step that is enough, or else the largest there is.
             int low = 1, high = knob.Steps;
@@ -92,7 +92,7 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
         }
 
         var alone = found.Where(f => Meets(f.Ends)).ToArray();
-        if (alone.Length > 0) return [.. alone.OrderBy(f => f.Step / (double)f.Knob.Steps).Select(f => new Change(f.Knob.Tell(plan, f.Step), f.Ends.End, true))];
+        if (alone.Length > 0) return [.. alone.OrderBy(f => f.Step / (double)f.Knob.Steps).Select(f => new Change($"{f.Knob.Of(f.Changed)} instead of {f.Knob.Shown(plan)}", f.Ends.End, true))];
 
         var together = ImmutableArray.CreateBuilder<Change>();
         foreach (var (knob, step, _, _) in found.OrderBy(f => f.Ends))
@@ -101,7 +101,7 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
             var ends = Ends(plan);
             if (ends.CompareTo(now) >= 0) continue;
             now = ends;
-            together.Add(new($"{(together.Count > 0 ? "and " : "")}{knob.Tell(plan, step, turned: true)}", ends.End, Meets(ends)));
+            together.Add(new($"{(together.Count > 0 ? "and " : "")}{knob.Of(plan)}", ends.End, Meets(ends)));
             if (Meets(ends)) break;
         }
 
@@ -128,9 +128,10 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
     /// <summary>Something of a plan that can be changed in steps, each further from what it is now.</summary>
     private sealed record Knob(int Steps, Func<Plan, int, Plan> Turn, Func<Plan, string> Shown, string Name)
     {
-        public string Tell(Plan before, int step, bool turned = false) => turned ? $"{Name} {Shown(before)}" : $"{Name} {Shown(Turn(before, step))} instead of {Shown(before)}";
+        /// <summary>What it is in a plan, with its name.</summary>
+        public string Of(Plan plan) => $"{Name} {Shown(plan)}";
 
-        public static IEnumerable<Knob> Of(Plan plan)
+        public static IEnumerable<Knob> All(Plan plan)
         {
             if (plan.Limits.All < int.MaxValue / 8)
                 yield return new(plan.Limits.All * 4, (p, s) => p with { Limits = p.Limits with { All = p.Limits.All + s } }, p => $"{p.Limits.All}", "machines at once in the whole plan:");

@@ -128,7 +128,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         return draft with { Stored = stored };
     }
 
-    /// <summary>Moves a machine that has not begun to another wave.</summary>
+    /// <summary>Moves a machine that has not begun to another wave. A plan under way that was approved is held until somebody approves that too.</summary>
     /// <exception cref="CommandException">There is no such wave, or the machine has begun.</exception>
     public async Task MoveAsync(StoredPlan plan, Machine machine, string wave, string reason, Actor actor, CancellationToken stop)
     {
@@ -141,6 +141,8 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         if (member.Excuse is not null) throw new CommandException("machine-excused", $"{machine.Name} is excused and in no wave's way.");
         if (member.Wave == to.Number) return;
         await plans.MoveAsync(plan.Name, machine.Id, to, reason, actor, clock.GetUtcNow(), stop);
+        if (plan.State == PlanState.Started && plan.Held is null && (await shelf.ReadPlanAsync(plan, stop)).Plan.Approval.Needed)
+            await plans.PutStateAsync(plan.Name, PlanState.Started, $"{machine.Name} was moved to wave {to.Name}, which waits for approval", "hold", actor, clock.GetUtcNow(), stop);
     }
 
     /// <summary>What the fleet as it is now would change of a plan's membership: machines that came into its scope, left it, or belong to another wave.</summary>

@@ -37,6 +37,9 @@ public sealed class RunWorker(
 
     // Waits up to this long are sat out with the run in hand; for longer ones it is given back.
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(3);
+
+    // How long, in real time, until a line that another machine uses is asked for again, at the least.
+    private static readonly TimeSpan LineAgain = TimeSpan.FromMilliseconds(50);
     private readonly Dictionary<long, Task> _hands = [];
 
     /// <summary>Works until it is stopped.</summary>
@@ -117,6 +120,10 @@ public sealed class RunWorker(
         catch (OperationCanceledException) when (stop.IsCancellationRequested)
         {
         }
+        catch (RunLostException)
+        {
+            // Somebody decided about it meanwhile; the hand that claimed it then waits for this one to end.
+        }
         catch (Exception error)
         {
             log.LogError(error, "Run r{Run} could not be seen to", claim.State.Run);
@@ -146,6 +153,13 @@ public sealed class RunWorker(
             if (!await WaitAsync(claim, due, stop)) return;
             var machine = (await fleet.AllAsync(stop))[new(claim.State.Machine)];
             var known = posted == order.Name.ToString();
+            if (!known && claim.State.Phase == Phase.Stage && order.Kind == OrderKind.Step && await LacksLineAsync(claim, machine, stop))
+            {
+                // The time in which it waits for the line is none in which it stages.
+                if (!await WaitAsync(claim, clock.GetUtcNow() + Max(TimeSpan.FromMinutes(1), clock.ToDomain(LineAgain)), stop)) return;
+                continue;
+            }
+
             if (!known) begun = clock.GetUtcNow();
             var (e, askAgain) = await TendAsync(claim, order, machine, new(known, begun), stop);
             posted = order.Name.ToString();
@@ -198,7 +212,6 @@ public sealed class RunWorker(
     {
         var soon = clock.GetUtcNow() + TimeSpan.FromMinutes(1);
         if (claim.State.NeedsRoom && await LacksRoomAsync(claim, machine, stop)) return (null, soon);
-        if (claim.State.Phase == Phase.Stage && order.Kind == OrderKind.Step && await LacksLineAsync(claim, machine, stop)) return (null, soon);
         return order.Kind switch
         {
             OrderKind.Gate => (await JudgeAsync(claim, order, machine, stop), soon),

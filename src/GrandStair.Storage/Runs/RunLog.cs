@@ -35,6 +35,10 @@ public sealed record RunProgress(string Order, double? Share, string Note, DateT
 /// <param name="Event">The event.</param>
 public sealed record StoredEvent(int Number, long Epoch, RunEvent Event);
 
+/// <summary>A run was claimed anew: whoever had it before has nothing more to do with it.</summary>
+/// <param name="run">The run's number.</param>
+public sealed class RunLostException(long run) : Exception($"Run r{run} was claimed anew.");
+
 /// <summary>The runs and their events.</summary>
 public sealed class RunLog(Database database)
 {
@@ -130,10 +134,11 @@ public sealed class RunLog(Database database)
     /// <summary>Takes room within limits for a run: all of it or, where one is full, none.</summary>
     /// <param name="limits">Each limit's name with how many runs may have room in it.</param>
     /// <returns>Null where it has room now; else the name of the limit that is full.</returns>
+    /// <exception cref="RunLostException">Somebody else has the run by now.</exception>
     public Task<string?> TakeRoomAsync(ClaimedRun claim, IReadOnlyList<(string Name, int Most)> limits, CancellationToken stop) => database.WriteAsync<string?>(
         async (c, t) =>
         {
-            if (await c.ExecuteScalarAsync<long>("SELECT epoch FROM runs WHERE id = @Run", new { claim.State.Run }, t) != claim.Epoch) return "this worker no longer has the run";
+            if (await c.ExecuteScalarAsync<long>("SELECT epoch FROM runs WHERE id = @Run", new { claim.State.Run }, t) != claim.Epoch) throw new RunLostException(claim.State.Run);
             // The counter's row serves as the lock that makes counting and taking one act, in either database.
             await Database.NextAsync(c, t, "worker", 0);
             var held = (await c.QueryAsync<string>("SELECT name FROM run_room WHERE run_id = @Run", new { claim.State.Run }, t)).ToHashSet(StringComparer.Ordinal);
