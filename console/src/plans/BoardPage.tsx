@@ -40,7 +40,8 @@ export function BoardPage() {
   if (!board.data || !plan.data) return <Loading />;
   const view = board.data;
   const go = (to: number, span = days) => setParams({ from: new Date(to).toISOString(), days: String(span) });
-  const begin = Date.parse(view.from);
+  // Where the address says from when, that counts at once, and not what is still shown.
+  const begin = Date.parse(from ?? view.from);
   const slots = view.sites.reduce((sum, s) => sum + s.slots.length, 0);
   const unplaced = view.sites.reduce((sum, s) => sum + s.unplaced, 0);
   return (
