@@ -1,7 +1,5 @@
 using System.Collections.Immutable;
 using System.Diagnostics;
-using GrandStair.Core.Conditions;
-using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
 
 namespace GrandStair.Benches;
@@ -43,20 +41,13 @@ internal static class PlaceBench
         string[] weeks = ["Mon-Fri 19:30-04:30", "Mon,Wed,Fri 20:00-05:00", "Sat,Sun 06:00-20:00", "Tue,Thu,Sat 21:00-06:00", "Mon-Sun 23:00-05:00"];
         var names = Enumerable.Range(0, sites).Select(i => $"site-{i}").ToArray();
         var rules = names.Select(_ => new TimeRule(zones[draw.Next(zones.Length)], [WeeklyRule.Parse(weeks[draw.Next(weeks.Length)])])).ToArray();
-        var plan = new Plan
+        var plan = SamplePlan.Bare with
         {
-            Name = "place",
-            Product = "Brae Desktop",
-            Release = "7",
-            Scope = ConditionParser.Parse("name is known", KeyRegistry.BuiltIn),
-            Methods = ["image"],
-            Waves = [new("All", null, null)],
             Windows = [.. names.Zip(rules, (n, r) => new WindowSpec(Whom.At(n), r))],
             Closures = [new(Whom.Everyone, new("Europe/London", []) { Days = [DaySpan.Parse("2027-03-26..2027-03-29")] }, "holidays"), new(Whom.At([.. names.Take(sites / 10)]), new("Europe/London", []) { Days = [DaySpan.Parse("2027-04-07")] }, "stocktaking")],
             Limits = new(Math.Max(8, sites * 3), 6),
             Lines = [.. names.Where((_, i) => i % 10 == 3).Select(n => new LineSpec([n], 40e6, 0.5, new("Europe/London", [WeeklyRule.Parse("Mon-Sun 20:00-06:00")])))],
             Crews = [.. names.Where((_, i) => i % 8 == 1).Select((n, i) => new CrewSpec($"crew-{n}", "deck-it", 2, null, [n], rules[Array.IndexOf(names, n)]))],
-            Advance = new(0.9, 5, TimeSpan.FromDays(3)),
         };
         var requests = Enumerable.Range(0, count).Select(i =>
         {

@@ -3,8 +3,6 @@ using System.Diagnostics;
 using System.Globalization;
 using System.Text.Json;
 using Google.OrTools.Sat;
-using GrandStair.Core.Conditions;
-using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
 
 namespace GrandStair.Benches;
@@ -67,19 +65,12 @@ internal static class SolverBench
         string[] weeks = ["Mon-Fri 19:30-04:30", "Mon,Wed,Fri 20:00-01:00", "Sat,Sun 06:00-20:00", "Tue,Thu,Sat 21:00-03:00", "Mon-Sun 23:00-05:00"];
         var sites = Enumerable.Range(0, 1 + draw.Next(5)).Select(i => $"site-{i}").ToArray();
         var rules = sites.Select(_ => new TimeRule(zones[draw.Next(zones.Length)], [WeeklyRule.Parse(weeks[draw.Next(weeks.Length)])])).ToArray();
-        var plan = new Plan
+        var plan = SamplePlan.Bare with
         {
-            Name = "small",
-            Product = "Brae Desktop",
-            Release = "7",
-            Scope = ConditionParser.Parse("name is known", KeyRegistry.BuiltIn),
-            Methods = ["image"],
-            Waves = [new("All", null, null)],
             Windows = [.. sites.Zip(rules, (s, r) => new WindowSpec(Whom.At(s), r))],
             Closures = draw.Next(2) == 0 ? [] : [new(Whom.Everyone, new("Europe/London", []) { Days = [DaySpan.Parse("2027-03-27..2027-03-28")] }, "holidays")],
             Limits = new(1 + draw.Next(6), 1 + draw.Next(3)),
             Crews = [.. Enumerable.Range(0, 1 + draw.Next(2)).Select(i => new CrewSpec($"crew-{i}", "deck-it", 1, null, [], new("UTC", [WeeklyRule.Parse(i == 0 ? "Mon-Sun 00:00-00:00" : "Mon-Fri 18:00-06:00")])))],
-            Advance = new(0.9, 5, TimeSpan.FromDays(3)),
         };
         var requests = Enumerable.Range(0, 10 + draw.Next(51)).Select(i =>
         {
@@ -119,8 +110,7 @@ internal static class SolverBench
             foreach (var crew in @case.Plan.Crews)
             {
                 var with = model.NewBoolVar($"{job.Request.Name} with {crew.Name}");
-                var hours = crew.When.Between(From, From + Span, @case.Calendars).OrderBy(s => s.From).ToArray();
-                model.AddLinearExpressionInDomain(job.Start, Starts(Joined(hours), job.Lasts)).OnlyEnforceIf(with);
+                model.AddLinearExpressionInDomain(job.Start, Starts(crew.When.Joined(From, From + Span, @case.Calendars), job.Lasts)).OnlyEnforceIf(with);
                 booked[crew.Name].Add(model.NewOptionalFixedSizeIntervalVar(job.Start, job.Lasts, with, $"{job.Request.Name} by {crew.Name}"));
                 chosen.Add(with);
             }
@@ -141,18 +131,6 @@ internal static class SolverBench
             var cumulative = model.AddCumulative(most);
             foreach (var interval in intervals) cumulative.AddDemand(interval, 1);
         }
-    }
-
-    private static List<Stretch> Joined(IEnumerable<Stretch> stretches)
-    {
-        var joined = new List<Stretch>();
-        foreach (var s in stretches)
-        {
-            if (joined.Count > 0 && s.From <= joined[^1].To) joined[^1] = joined[^1] with { To = s.To > joined[^1].To ? s.To : joined[^1].To };
-            else joined.Add(s);
-        }
-
-        return joined;
     }
 
     private static Google.OrTools.Util.Domain Starts(IEnumerable<Stretch> open, long needs) => Google.OrTools.Util.Domain.FromIntervals(

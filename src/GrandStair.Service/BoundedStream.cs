@@ -1,3 +1,4 @@
+using System.Text;
 using GrandStair.Files;
 
 namespace GrandStair.Service;
@@ -6,6 +7,14 @@ namespace GrandStair.Service;
 internal sealed class BoundedStream(Stream inner, long most) : Stream
 {
     private long _read;
+
+    /// <summary>The whole body of a request as text (UTF-8), of no more than so many bytes.</summary>
+    /// <exception cref="FileException">It is larger.</exception>
+    public static async Task<string> ReadTextAsync(HttpRequest request, long most, CancellationToken stop)
+    {
+        using var reader = new StreamReader(new BoundedStream(request.Body, most), Encoding.UTF8);
+        return await reader.ReadToEndAsync(stop);
+    }
 
     public override bool CanRead => true;
 

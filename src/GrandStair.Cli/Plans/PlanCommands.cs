@@ -32,7 +32,7 @@ internal static partial class PlanCommands
             var plan = PlanFile.Parse(await File.ReadAllTextAsync(path), keys, folder is null ? null : products.GetValueOrDefault, path);
             var screen = new Screen();
             screen.Say($"**{plan.Name}** is well formed: {plan.Waves.Length} waves to {plan.Product} {plan.Release}{(folder is null ? ". Keys and methods are checked with --catalogue, or by 'plan compare'." : $", and fits the catalogue in {folder}.")}");
-            var calendars = plan.Windows.Select(w => w.When.Calendar).Concat(plan.Closures.Select(c => c.When.Calendar)).Concat(plan.Crews.Select(c => c.When.Calendar)).Concat(plan.Lines.Select(l => l.Hours?.Calendar)).OfType<string>().Distinct().ToArray();
+            var calendars = plan.Calendars.ToArray();
             if (calendars.Length > 0) screen.Hint($"It refers to the calendars {string.Join(", ", calendars)}, which the service has to have: 'gstair calendar list'.");
             return ExitStatus.Done;
         }));

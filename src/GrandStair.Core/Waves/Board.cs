@@ -7,8 +7,6 @@ internal sealed class Usage(int most)
 {
     private ushort[] _busy = [];
 
-    public int Most => most;
-
     /// <summary>The last minute of a stretch in which no more may be busy; -1 where there is none.</summary>
     public int LastFull(int from, int to)
     {
@@ -265,42 +263,37 @@ internal sealed class Board
     {
         var (from, to) = (_problem.MinuteOf(slot.Start), _problem.MinuteAfter(slot.End));
         if (to <= from) return;
-        _all.Take(from, to);
-        _sites[job.Site].Take(from, to);
-        if (job.Unit >= 0) (_units[job.Unit] ??= []).Add(new(from, to));
-        var crew = Array.FindIndex(_problem.Crews, c => c.Spec.Name == slot.Crew);
-        if (crew >= 0) Book(crew, from, to);
+        Occupy(job, from, to, Array.FindIndex(_problem.Crews, c => c.Spec.Name == slot.Crew));
         if (job.LineMinutes > 0) _lineUsed[job.Site] += StillToStage(job, slot);
     }
 
     private void Put(Job job, int start, int crew, double lineMinutes)
     {
-        var end = start + job.Lasts;
         _start[job.Index] = start;
         _crew[job.Index] = crew;
-        _all.Take(start, end);
-        _sites[job.Site].Take(start, end);
-        if (job.Unit >= 0) (_units[job.Unit] ??= []).Add(new(start, end));
-        if (crew >= 0) Book(crew, start, end);
+        Occupy(job, start, start + job.Lasts, crew);
         if (lineMinutes <= 0) return;
         _lineUsed[job.Site] += lineMinutes;
         (_lineJobs[job.Site] ??= []).Add((job, lineMinutes));
     }
 
-    private void Book(int crew, int from, int to)
+    private void Occupy(Job job, int from, int to, int crew)
     {
+        _all.Take(from, to);
+        _sites[job.Site].Take(from, to);
+        if (job.Unit >= 0) (_units[job.Unit] ??= []).Add(new(from, to));
+        if (crew < 0) return;
         _crews[crew].Take(from, to);
         var day = _problem.Crews[crew].DayOf(from);
         _crewDays[crew][day] = _crewDays[crew].GetValueOrDefault(day) + 1;
     }
 
     /// <summary>The first minute from <paramref name="earliest"/> on at which a job has room, and the crew that is free then; below 0 where there is none.</summary>
-    private (int Start, int Crew) Find(Job job, int? earliest, Leaving without, string? crewNamed)
+    private (int Start, int Crew) Find(Job job, int earliest, Leaving without, string? crewNamed)
     {
-        if (earliest is not { } from) return (-1, -1);
-        var start = without == Leaving.Nothing ? Math.Max(from, _reach[job.Alike]) : from;
+        var start = without == Leaving.Nothing ? Math.Max(earliest, _reach[job.Alike]) : earliest;
         // What only holds for this job says nothing about those that are like it.
-        var ofItsOwn = from > _reach[job.Alike] || without != Leaving.Nothing || crewNamed is not null;
+        var ofItsOwn = earliest > _reach[job.Alike] || without != Leaving.Nothing || crewNamed is not null;
         var open = _problem.OpenTo(job);
         var crew = -1;
         while (true)

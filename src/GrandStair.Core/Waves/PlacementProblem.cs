@@ -210,7 +210,7 @@ internal sealed partial class PlacementProblem
         if (_sites.TryGetValue(name, out var known)) return known;
         _siteNames.Add(name);
         var spec = _case.Plan.Lines.FirstOrDefault(l => l.Sites.Contains(name, StringComparer.OrdinalIgnoreCase));
-        _lines.Add(spec is null ? null : new(spec, Spans(spec.Hours is null ? [new(_origin, _end)] : Windows.Join(spec.Hours.Between(_origin, _end, _case.Calendars)))));
+        _lines.Add(spec is null ? null : new(spec, Spans(spec.Hours is null ? [new(_origin, _end)] : spec.Hours.Joined(_origin, _end, _case.Calendars))));
         return _sites[name] = _sites.Count;
     }
 
@@ -219,7 +219,7 @@ internal sealed partial class PlacementProblem
         var zone = DateTimeZoneProviders.Tzdb[spec.When.Zone];
         var first = Instant.FromDateTimeOffset(_origin).InZone(zone).Date;
         var midnights = Enumerable.Range(1, (int)SlotPlacer.Horizon.TotalDays + 1).Select(d => MinuteOf(zone.AtStartOfDay(first.PlusDays(d)).ToInstant().ToDateTimeOffset()));
-        return new(spec, Spans(Windows.Join(spec.When.Between(_origin, _end, _case.Calendars))), [.. midnights]);
+        return new(spec, Spans(spec.When.Joined(_origin, _end, _case.Calendars)), [.. midnights]);
     }
 
     private MinuteSpan[] Spans(IEnumerable<Stretch> stretches) =>

@@ -60,6 +60,10 @@ public sealed record Plan
 
     /// <summary>The number or address of the record under which the change is kept elsewhere; null where there is none.</summary>
     public string? ChangeRecord { get; init; }
+
+    /// <summary>The names of the calendars that its windows, closures, crews and lines refer to, each once.</summary>
+    public IEnumerable<string> Calendars => Windows.Select(w => w.When).Concat(Closures.Select(c => c.When)).Concat(Crews.Select(c => c.When)).Concat(Lines.Select(l => l.Hours).OfType<TimeRule>())
+        .Select(r => r.Calendar).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase);
 }
 
 /// <summary>Which machines go together.</summary>
@@ -104,7 +108,7 @@ public sealed record LineSpec(ImmutableArray<string> Sites, double Rate, double 
     /// <summary>How many minutes of its hours lie in a stretch.</summary>
     public double MinutesBetween(DateTimeOffset from, DateTimeOffset to, IReadOnlyDictionary<string, ICalendar> calendars) => Hours is null
         ? (to - from).TotalMinutes
-        : Waves.Windows.Join(Hours.Between(from, to, calendars)).Sum(s => ((s.To < to ? s.To : to) - (s.From > from ? s.From : from)).TotalMinutes);
+        : Hours.Joined(from, to, calendars).Sum(s => ((s.To < to ? s.To : to) - (s.From > from ? s.From : from)).TotalMinutes);
 }
 
 /// <summary>People whose hands a method needs.</summary>

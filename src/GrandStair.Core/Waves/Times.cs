@@ -62,6 +62,10 @@ public sealed record TimeRule(string Zone, ImmutableArray<WeeklyRule> Weekly)
         var all = Weekly.SelectMany(r => r.Between(from, to, zone)).Concat(Days.Select(d => d.In(zone)).Where(s => s.To > from && s.From < to));
         return Calendar is null ? all : all.Concat(calendars[Calendar].Between(from, to, zone));
     }
+
+    /// <summary>The stretches that touch a span, in order, those that touch or overlap made one.</summary>
+    /// <exception cref="KeyNotFoundException">There is no such calendar.</exception>
+    public IReadOnlyList<Stretch> Joined(DateTimeOffset from, DateTimeOffset to, IReadOnlyDictionary<string, ICalendar> calendars) => Windows.Join(Between(from, to, calendars));
 }
 
 /// <summary>Whole days.</summary>

@@ -42,17 +42,10 @@ public sealed class CalendarShelf(IDocuments documents, CalendarTable table, Tim
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(calendars);
-        foreach (var missing in RulesOf(plan).Select(r => r.Calendar).OfType<string>().Where(c => !calendars.ContainsKey(c)))
+        foreach (var missing in plan.Calendars.Where(c => !calendars.ContainsKey(c)))
         {
             var near = Spelling.Nearest(missing, calendars.Keys);
             throw new CommandException("unknown-calendar", $"Plan '{plan.Name}' refers to the calendar '{missing}', and there is none of that name{(near is null ? $"; load it with 'gstair calendar load {missing} FILE'." : $"; did you mean '{near}'?")}");
         }
-    }
-
-    /// <summary>The rules of a plan that may name a calendar.</summary>
-    public static IEnumerable<TimeRule> RulesOf(Plan plan)
-    {
-        ArgumentNullException.ThrowIfNull(plan);
-        return plan.Windows.Select(w => w.When).Concat(plan.Closures.Select(c => c.When)).Concat(plan.Crews.Select(c => c.When)).Concat(plan.Lines.Select(l => l.Hours).OfType<TimeRule>());
     }
 }

@@ -1,7 +1,6 @@
 using System.Collections.Immutable;
-using System.Security.Cryptography;
-using System.Text;
 using GrandStair.Core.Access;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Waves;
 using GrandStair.Storage.Plans;
 
@@ -77,6 +76,6 @@ public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, Shelf sh
     private static string IntentOf(StoredPlan stored, IEnumerable<Member> members)
     {
         var text = $"{stored.Body}\n{stored.CatalogueHash}\n{string.Join(' ', members.OrderBy(m => m.Machine.Value).Select(m => $"{m.Machine}:{m.Wave}"))}";
-        return Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(text)));
+        return FileChange.Hash(text);
     }
 }

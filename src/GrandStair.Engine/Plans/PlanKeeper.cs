@@ -66,10 +66,13 @@ public sealed class PlanKeeper(
     /// <summary>Sees to every plan once.</summary>
     public async Task KeepAsync(CancellationToken stop)
     {
-        foreach (var plan in (await plans.AllAsync(stop)).Where(p => p is { State: PlanState.Started, Held: null })) await KeepAsync(plan, stop);
+        var started = (await plans.AllAsync(stop)).Where(p => p is { State: PlanState.Started, Held: null }).ToArray();
+        if (started.Length == 0) return;
+        var (known, state) = await calendars.AllAsync(stop);
+        foreach (var plan in started) await KeepAsync(plan, known, $"{plan.Revision} {state}", stop);
     }
 
-    private async Task KeepAsync(StoredPlan stored, CancellationToken stop)
+    private async Task KeepAsync(StoredPlan stored, IReadOnlyDictionary<string, ICalendar> known, string laidOutBy, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
@@ -83,8 +86,6 @@ public sealed class PlanKeeper(
         var judged = members.Where(m => m is { Run: null, Excuse: null })
             .Select(m => (Member: m, Machine: machines[m.Machine], Assessment: Assessment.Of(aim, machines[m.Machine], Moment.Planning, now, decided.GetValueOrDefault(m.Machine))))
             .ToArray();
-        var (known, state) = await calendars.AllAsync(stop);
-        var laidOutBy = $"{stored.Revision} {state}";
         // Slots stand as long as nothing that they were laid out by has changed; otherwise each is looked at again, and moves only where it has to.
         var changedSince = _laidOutBy.GetValueOrDefault(plan.Name, laidOutBy) != laidOutBy;
         var placed = Place(plan, known, product, members, judged.Where(j => open.Contains(j.Member.Wave)), machines, changedSince, now);
@@ -145,7 +146,7 @@ public sealed class PlanKeeper(
         var wanting = going.Where(g => g.Assessment.CanBePlanned && (changedSince || g.Member.Slot is null || g.Member.Slot.LatestTurn < now)).ToArray();
         if (wanting.Length == 0 || (!changedSince && IsInVain(plan.Name, wanting.Select(w => w.Member.Machine), now))) return [];
         var wantingIds = wanting.Select(w => w.Member.Machine).ToHashSet();
-        var taken = Taken(members.Where(m => !wantingIds.Contains(m.Machine)), product, machines, now);
+        var taken = PlanWriter.Taken(members.Where(m => !wantingIds.Contains(m.Machine)), product, machines, now);
         var lead = plan.Lead ?? wanting.Max(w => StageLasts(w.Assessment.Choice!.Method!));
         var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment.Choice!.Method!, w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot)))
             .Select(r => r.Stands is null ? r with { NotBefore = now + lead } : r);
@@ -161,13 +162,6 @@ public sealed class PlanKeeper(
         if (left.Count > 0) _inVain[what] = (left, @case.From + PlaceAgain);
         return placed;
     }
-
-    /// <summary>The slots that others have, as far as they are not over.</summary>
-    private static TakenSlot[] Taken(IEnumerable<Member> members, Product product, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now) =>
-    [
-        .. members.Where(m => m.Standing is (Standing.Scheduled or Standing.UnderWay) && m.Slot?.End > now && product.Method(m.Method ?? "") is not null)
-            .Select(m => new TakenSlot(PlanWriter.Request(machines[m.Machine], product.Method(m.Method!)!, null), m.Slot!)),
-    ];
 
     /// <summary>What staging needs before the slot, with some to spare.</summary>
     private static TimeSpan StageLasts(Method method) =>
@@ -200,7 +194,7 @@ public sealed class PlanKeeper(
         if (moving.Count == 0 || (!changedSince && IsInVain($"{plan.Name} runs", moving.Keys, now))) return;
         var requests = moving.Select(m => PlanWriter.Request(machines[m.Key], product.Method(m.Value.CurrentLeg.Method)!, m.Value.NeedsSlot ? null : m.Value.Slot))
             .Select(r => moving[r.Machine].Phase == Phase.Stage ? r : r with { Stages = 0 });
-        var taken = Taken(members.Where(m => !moving.ContainsKey(m.Machine)), product, machines, now);
+        var taken = PlanWriter.Taken(members.Where(m => !moving.ContainsKey(m.Machine)), product, machines, now);
         foreach (var placed in Placed($"{plan.Name} runs", new(plan, known, [.. requests], taken, now)))
         {
             var run = moving[placed.Machine];

@@ -17,6 +17,7 @@ namespace GrandStair.Engine.Plans;
 /// <param name="Members">Its members; those that have begun, or are excused, as they are.</param>
 /// <param name="Requests">Who wants a slot, by wave.</param>
 /// <param name="Standing">The slots that stand whatever else is placed.</param>
+/// <param name="Calendars">The calendars that it was laid out by.</param>
 /// <param name="Layout">When each would go.</param>
 /// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>
 public sealed record Draft(
@@ -26,6 +27,7 @@ public sealed record Draft(
     ImmutableArray<Member> Members,
     IReadOnlyList<IReadOnlyList<SlotRequest>> Requests,
     IReadOnlyList<TakenSlot> Standing,
+    IReadOnlyDictionary<string, ICalendar> Calendars,
     Layout Layout,
     ImmutableArray<string> Missing)
 {
@@ -76,8 +78,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         var going = membership.Waves.SelectMany((w, i) => w.Select(m => byMachine.GetValueOrDefault(m.Id, new Member { Plan = plan.Name, Machine = m.Id, Wave = 0 }) with { Wave = i + 1 })).Concat(staying).ToArray();
         var requests = waves.Select(w => Requests(going.Where(m => m.Wave == w.Number && Judge(machines[m.Machine]).CanBePlanned)
             .Select(m => (machines[m.Machine], Judge(machines[m.Machine]).Choice!.Method!, w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot)))).ToArray();
-        var standing = begun.Where(m => m.Standing is (Standing.Scheduled or Standing.UnderWay) && m.Slot?.End > now && product.Method(m.Method ?? "") is not null)
-            .Select(m => new TakenSlot(Request(machines[m.Machine], product.Method(m.Method!)!, null), m.Slot!)).ToArray();
+        var standing = Taken(begun, product, machines, now);
         var layout = Layout.Of(plan, known, requests, standing, now);
         var placed = layout.Waves.SelectMany(w => w.Placement.All).ToDictionary(p => p.Machine);
         var members = going.Select(m =>
@@ -91,7 +92,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
             [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
             waves)
         { Sites = sites, Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
-        return new(stored, plan, product, [.. begun, .. members], requests, standing, layout, membership.Missing);
+        return new(stored, plan, product, [.. begun, .. members], requests, standing, known, layout, membership.Missing);
 
         Assessment Judge(Machine machine) => judged.TryGetValue(machine.Id, out var known)
             ? known
@@ -184,6 +185,13 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         Crew = method.Needs.Crew,
         Stands = stands,
     };
+
+    /// <summary>The slots that others have, as far as they are not over.</summary>
+    internal static TakenSlot[] Taken(IEnumerable<Member> members, Product product, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now) =>
+    [
+        .. members.Where(m => m.Standing is (Standing.Scheduled or Standing.UnderWay) && m.Slot?.End > now && product.Method(m.Method ?? "") is not null)
+            .Select(m => new TakenSlot(Request(machines[m.Machine], product.Method(m.Method!)!, null), m.Slot!)),
+    ];
 
     private static Fitness Fit(Assessment assessment) => new(assessment.CanBePlanned, assessment.Choice?.Method?.Rollback.Lasts > TimeSpan.Zero);
 

@@ -38,6 +38,9 @@ public sealed class Shelf(IDocuments documents, CatalogueTable table)
 {
     private readonly ConcurrentDictionary<string, Product> _byHash = new(StringComparer.Ordinal);
 
+    /// <summary>By name the kept plans as they were last understood; workers and keepers ask for them at every look.</summary>
+    private readonly ConcurrentDictionary<string, (string Body, string Hash, KeyRegistry Keys, Plan Plan)> _plans = new(StringComparer.Ordinal);
+
     /// <summary>The products as they are now, by name.</summary>
     public ImmutableSortedDictionary<string, Product> Products { get; private set; } = ImmutableSortedDictionary<string, Product>.Empty;
 
@@ -132,6 +135,10 @@ public sealed class Shelf(IDocuments documents, CatalogueTable table)
     {
         ArgumentNullException.ThrowIfNull(stored);
         var product = await ByHashAsync(stored.CatalogueHash, stop);
-        return (documents.ReadPlan(stored.Body, Keys, _ => product), product);
+        if (_plans.TryGetValue(stored.Name, out var known) && known.Body == stored.Body && known.Hash == stored.CatalogueHash && known.Keys == Keys) return (known.Plan, product);
+        var keys = Keys;
+        var plan = documents.ReadPlan(stored.Body, keys, _ => product);
+        _plans[stored.Name] = (stored.Body, stored.CatalogueHash, keys, plan);
+        return (plan, product);
     }
 }

@@ -1,5 +1,4 @@
 using System.Globalization;
-using System.Net;
 using System.Text.Json;
 using CsvHelper;
 using CsvHelper.Configuration;
@@ -70,48 +69,28 @@ public sealed record ReadinessReport(string Target, string Scope, DateTimeOffset
     public void WriteHtml(TextWriter writer)
     {
         ArgumentNullException.ThrowIfNull(writer);
+        StandAlonePage.Begin(writer, $"Readiness for {Target}");
         writer.Write($"""
-            <!doctype html>
-            <html lang="en"><head><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
-            <title>Readiness for {Text(Target)}</title><style>{Style}</style></head><body>
-            <h1>Readiness for {Text(Target)}</h1>
-            <p class="hint">{Text(Scope)} · judged {At.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)} UTC</p>
+            <h1>Readiness for {StandAlonePage.Text(Target)}</h1>
+            <p class="hint">{StandAlonePage.Text(Scope)} · judged {At.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)} UTC</p>
             <p class="sum"><b>{Summary.Open}</b> of {Summary.Machines - Summary.Arrived} can go · <b>{Summary.Shut}</b> shut, {Summary.BeyondMending} of them beyond mending · <b>{Summary.Undecided}</b> undecided · {Summary.WaitingForOffer} wait for the offer · {Summary.Arrived} run it already</p>
 
             """);
-        Table(writer, "What to mend, in the order that opens the most", ["check", "who", "machines", "opens", "open then"], Summary.ToMend.Select(m => new[] { m.Check.Title, RunMachine.Name(m.Check.Fix.By), $"{m.Machines}", $"+{m.Opens}", $"{m.OpenThen}" }));
-        Table(writer, "Every check", ["check", "need", "met", "unmet", "untold", "waived", "later", "how it is mended"], Summary.Checks.Select(c => new[]
+        StandAlonePage.Table(writer, "What to mend, in the order that opens the most", ["check", "who", "machines", "opens", "open then"], Summary.ToMend.Select(m => new[] { m.Check.Title, RunMachine.Name(m.Check.Fix.By), $"{m.Machines}", $"+{m.Opens}", $"{m.OpenThen}" }));
+        StandAlonePage.Table(writer, "Every check", ["check", "need", "met", "unmet", "untold", "waived", "later", "how it is mended"], Summary.Checks.Select(c => new[]
         {
             c.Check.Title, RunMachine.Name(c.Check.Need), Count(c, CheckState.Met), Count(c, CheckState.Unmet), Count(c, CheckState.Untold), Count(c, CheckState.Waived), Count(c, CheckState.Deferred), c.Check.Fix.Words,
         }));
-        Table(writer, "Without a gate", ["reason", "machines"], Summary.Reasons.Select(r => new[] { r.Reason, $"{r.Machines}" }));
-        Table(writer, "Machines that cannot go yet", ["machine", "site", "gate", "what is in the way", "seen"], Machines.Where(m => m.Assessment.State != GateState.Open)
+        StandAlonePage.Table(writer, "Without a gate", ["reason", "machines"], Summary.Reasons.Select(r => new[] { r.Reason, $"{r.Machines}" }));
+        StandAlonePage.Table(writer, "Machines that cannot go yet", ["machine", "site", "gate", "what is in the way", "seen"], Machines.Where(m => m.Assessment.State != GateState.Open)
             .Select(m => new[] { m.Machine.Name, m.Machine.Site, GateOf(m.Assessment), m.Assessment.Why ?? "", string.Join("; ", m.Assessment.Checks.Where(c => c.Check.Need == Need.Must && c.State >= CheckState.Untold).Select(Seen)) }));
-        writer.Write("</body></html>\n");
+        StandAlonePage.End(writer);
     }
 
     /// <summary>What was seen by a check, in one line.</summary>
     internal static string Seen(CheckResult result) => string.Join(", ", result.Seen.Select(l => l.Tell()));
 
-    /// <summary>Text as HTML; what machines send is never markup.</summary>
-    internal static string Text(string text) => WebUtility.HtmlEncode(string.Concat(text.Where(c => !char.IsControl(c) || c is '\n' or '\t')));
-
     internal static string GateOf(Assessment assessment) => assessment.Route.Arrived ? "arrived" : RunMachine.Name(assessment.State);
-
-    internal const string Style =
-        "body{font:14px/1.45 system-ui,sans-serif;margin:2rem;color:#1d2730;background:#fff}h1{font-size:1.5rem;margin:0}h2{font-size:1.05rem;margin:1.6rem 0 .4rem}" +
-        ".hint{color:#51606c;margin:.2rem 0}table{border-collapse:collapse;width:100%}th{text-align:left;font-weight:600;color:#51606c}th,td{padding:.25rem .8rem .25rem 0;border-bottom:1px solid #d9e0e5;vertical-align:top;overflow-wrap:anywhere}";
-
-    internal static void Table(TextWriter writer, string title, string[] heads, IEnumerable<string[]> rows)
-    {
-        var all = rows.ToArray();
-        if (all.Length == 0) return;
-        writer.Write($"<h2>{Text(title)}</h2>\n<table><thead><tr>{string.Concat(heads.Select(h => $"<th>{Text(h)}</th>"))}</tr></thead><tbody>\n");
-        foreach (var row in all) writer.Write($"<tr>{string.Concat(row.Select(c => $"<td>{Text(Short(c))}</td>"))}</tr>\n");
-        writer.Write("</tbody></table>\n");
-    }
-
-    private static string Short(string text) => text.Length > 2000 ? text[..2000] + "…" : text;
 
     private static string Count(CheckTally tally, CheckState state) => tally[state] == 0 ? "" : $"{tally[state]}";
 

@@ -56,20 +56,18 @@ public static class ReferralPack
 
     private static void Html(TextWriter writer, Aim aim, Machine machine, Assessment assessment, DateTimeOffset now)
     {
-        string Text(string? text) => ReadinessReport.Text(text ?? "");
+        string Text(string? text) => StandAlonePage.Text(text ?? "");
+        StandAlonePage.Begin(writer, $"{machine.Name} to {aim.Release.Name}");
         writer.Write($"""
-            <!doctype html>
-            <html lang="en"><head><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="default-src 'none'; style-src 'unsafe-inline'">
-            <title>{Text(machine.Name)} to {Text(aim.Release.Name)}</title><style>{ReadinessReport.Style}</style></head><body>
             <h1>{Text(machine.Name)} to {Text(aim.Release.Name)}: {ReadinessReport.GateOf(assessment)}</h1>
             <p class="hint">{now.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)} UTC · {Text(aim.Product.Name)} {Text(machine.TextOf(aim.Product.VersionKey))} · catalogue {aim.Product.Hash[..12]} · route {Text(string.Join(" → ", assessment.Route.Hops.Select(h => h.Name).DefaultIfEmpty(assessment.Route.Why ?? "none")))}</p>
             <p>{Text(assessment.Why)}</p>
 
             """);
-        ReadinessReport.Table(writer, "Checks", ["check", "need", "state", "seen", "wanted", "fix"], assessment.Checks.OrderByDescending(c => c.State)
+        StandAlonePage.Table(writer, "Checks", ["check", "need", "state", "seen", "wanted", "fix"], assessment.Checks.OrderByDescending(c => c.State)
             .Select(c => new[] { c.Check.Title, RunMachine.Name(c.Check.Need), RunMachine.Name(c.State), ReadinessReport.Seen(c), c.Check.Wants.Text, c.State >= CheckState.Waived ? c.Check.Fix.Words : "" }));
-        ReadinessReport.Table(writer, "Known issues", ["issue", "release", "mended in"], assessment.Route.Issues.Select(i => new[] { i.Title, i.Release, i.MendedIn ?? "no build" }));
-        ReadinessReport.Table(writer, "Readings", ["key", "value", "seen", "source"], machine.Current.Select(r => new[] { r.Key, r.Show(), r.Seen.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture), r.Source }));
-        writer.Write("</body></html>\n");
+        StandAlonePage.Table(writer, "Known issues", ["issue", "release", "mended in"], assessment.Route.Issues.Select(i => new[] { i.Title, i.Release, i.MendedIn ?? "no build" }));
+        StandAlonePage.Table(writer, "Readings", ["key", "value", "seen", "source"], machine.Current.Select(r => new[] { r.Key, r.Show(), r.Seen.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture), r.Source }));
+        StandAlonePage.End(writer);
     }
 }

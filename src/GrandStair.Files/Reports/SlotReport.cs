@@ -1,6 +1,4 @@
 using System.Globalization;
-using System.Net;
-using System.Text;
 using CsvHelper;
 using CsvHelper.Configuration;
 using GrandStair.Core.Readings;
@@ -51,7 +49,7 @@ public sealed record SlotReport(Plan Plan, string Target, int Revision, string R
         csv.NextRecord();
         foreach (var s in Slots)
         {
-            foreach (var cell in new[] { s.Machine.Name, s.Machine.Site, s.Machine.Group, s.Machine.Owner, s.Wave, s.Standing, s.Method, Time(s.Start), Time(s.End), s.Start is null ? "" : s.Stands ? "yes" : "laid out", s.Crew, s.Why, s.Change }) csv.WriteField(cell);
+            foreach (var cell in new[] { s.Machine.Name, s.Machine.Site, s.Machine.Group, s.Machine.Owner, s.Wave, s.Standing, s.Method, Time(s.Start), Time(s.End), s.Start is null ? "" : s.Stands ? "yes" : "laid out", s.Crew, s.Why, s.Change }) csv.WriteField(string.Concat((cell ?? "").Where(c => !char.IsControl(c))));
             csv.NextRecord();
         }
 
@@ -62,61 +60,31 @@ public sealed record SlotReport(Plan Plan, string Target, int Revision, string R
     /// <summary>The plan on one page that stands alone: what, why, when, who is asked, and what finds no place.</summary>
     public string Html()
     {
-        var html = new StringBuilder();
-        html.Append("<!doctype html><html lang=\"en\"><meta charset=\"utf-8\"><title>").Append(Text($"{Plan.Name} to {Target}")).Append("</title><style>")
-            .Append("body{font:14px/1.5 system-ui,sans-serif;margin:2rem auto;max-width:64rem;padding:0 1rem;color:#1c2530}h1{font-size:1.5rem;margin:0}h2{font-size:1.05rem;margin:1.6rem 0 .4rem}p{margin:.2rem 0}")
-            .Append("table{border-collapse:collapse;width:100%}th,td{text-align:left;padding:.2rem .6rem .2rem 0;border-bottom:1px solid #d5dbe1;vertical-align:top}th{font-weight:600}td.n,th.n{text-align:right}code{background:#eef1f4;padding:0 .25rem}@media print{body{margin:0}}")
-            .Append("</style>");
-        html.Append("<h1>").Append(Text($"{Plan.Name}: {Slots.Count} machines to {Target}")).Append("</h1>");
+        using var page = new StringWriter(CultureInfo.InvariantCulture);
+        StandAlonePage.Begin(page, $"{Plan.Name} to {Target}");
+        page.Write($"<h1>{StandAlonePage.Text($"{Plan.Name}: {Slots.Count} machines to {Target}")}</h1>");
         Line($"Revision {Revision} by {RevisedBy}{(Plan.ChangeRecord is { } record ? $", change record {record}" : "")}, as of {Time(At)} UTC");
         Line($"Scope: {Plan.Scope.Text}");
         Line($"At most {Plan.Limits.All} at once{(Plan.Limits.Site < int.MaxValue ? $", {Plan.Limits.Site} at one site" : "")}. The next wave begins when {Plan.Advance.Proved * 100:0} % are proved for {Units.Show(Plan.Advance.Soak.TotalSeconds, ValueKind.Duration)}, with at most {Plan.Advance.Failures} failed.");
         if (Plan.Deadline is { } deadline) Line($"Deadline: {deadline:yyyy-MM-dd}. The last slot ends {Time(Slots.Max(s => s.End)) ?? "at no time yet"}.");
         foreach (var approval in Approvals) Line($"Approval, {approval}");
 
-        html.Append("<h2>Waves</h2>");
-        Table(["wave", "#machines", "#with a time", "first begins (UTC)", "last ends (UTC)"], Slots.GroupBy(s => (s.WaveNumber, s.Wave)).OrderBy(g => g.Key.WaveNumber)
+        StandAlonePage.Table(page, "Waves", ["wave", "#machines", "#with a time", "first begins (UTC)", "last ends (UTC)"], Slots.GroupBy(s => (s.WaveNumber, s.Wave)).OrderBy(g => g.Key.WaveNumber)
             .Select(g => new[] { g.Key.Wave, $"{g.Count()}", $"{g.Count(s => s.Start is not null)}", Time(g.Min(s => s.Start)), Time(g.Max(s => s.End)) }));
-        if (Plan.Closures.Length > 0)
-        {
-            html.Append("<h2>Closures</h2>");
-            Table(["for", "why"], Plan.Closures.Select(c => new[] { c.For.ToString(), c.Why }));
-        }
-
+        StandAlonePage.Table(page, "Closures", ["for", "why"], Plan.Closures.Select(c => new[] { c.For.ToString(), c.Why }));
         var without = Slots.Where(s => s.Start is null && s.Why is not null).ToArray();
-        if (without.Length > 0)
-        {
-            html.Append("<h2>").Append(Text($"Without a time: {without.Length}")).Append("</h2>");
-            Table(["machine", "site", "wave", "why", "what would have to change"], without.Select(s => new[] { s.Machine.Name, s.Machine.Site, s.Wave, s.Why, s.Change }));
-        }
-
+        StandAlonePage.Table(page, $"Without a time: {without.Length}", ["machine", "site", "wave", "why", "what would have to change"], without.Select(s => new[] { s.Machine.Name, s.Machine.Site, s.Wave, s.Why, s.Change }));
         foreach (var site in Slots.Where(s => s.Start is not null).GroupBy(s => s.Machine.Site).OrderBy(g => g.Key, StringComparer.OrdinalIgnoreCase))
         {
-            html.Append("<h2>").Append(Text($"{site.Key}: {site.Count()}")).Append("</h2>");
-            Table(["from (UTC)", "to (UTC)", "machine", "wave", "method", "crew", "standing"], site.Select(s => new[] { Time(s.Start), Time(s.End), s.Machine.Name, s.Wave, s.Method, s.Crew, s.Standing.Replace('-', ' ') }));
+            StandAlonePage.Table(page, $"{site.Key}: {site.Count()}", ["from (UTC)", "to (UTC)", "machine", "wave", "method", "crew", "standing"],
+                site.Select(s => new[] { Time(s.Start), Time(s.End), s.Machine.Name, s.Wave, s.Method, s.Crew, s.Standing.Replace('-', ' ') }));
         }
 
-        return html.Append("</html>\n").ToString();
+        StandAlonePage.End(page);
+        return page.ToString();
 
-        void Line(string text) => html.Append("<p>").Append(Text(text)).Append("</p>");
-
-        void Table(string[] heads, IEnumerable<string?[]> rows)
-        {
-            html.Append("<table><tr>");
-            foreach (var head in heads) html.Append(head[0] == '#' ? "<th class=\"n\">" : "<th>").Append(Text(head.TrimStart('#'))).Append("</th>");
-            html.Append("</tr>");
-            foreach (var row in rows)
-            {
-                html.Append("<tr>");
-                for (var i = 0; i < row.Length; i++) html.Append(heads[i][0] == '#' ? "<td class=\"n\">" : "<td>").Append(Text(row[i] ?? "")).Append("</td>");
-                html.Append("</tr>");
-            }
-
-            html.Append("</table>");
-        }
+        void Line(string text) => page.Write($"<p class=\"hint\">{StandAlonePage.Text(text)}</p>\n");
     }
 
     private static string? Time(DateTimeOffset? time) => time?.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture);
-
-    private static string Text(string text) => WebUtility.HtmlEncode(text);
 }

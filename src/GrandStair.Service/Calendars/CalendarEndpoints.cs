@@ -23,14 +23,13 @@ internal static class CalendarEndpoints
     {
         var users = new List<(string Plan, string Calendar)>();
         foreach (var stored in await plans.AllAsync(stop))
-            users.AddRange(CalendarShelf.RulesOf((await shelf.ReadPlanAsync(stored, stop)).Plan).Select(r => r.Calendar).OfType<string>().Select(c => (stored.Name, c)));
+            users.AddRange((await shelf.ReadPlanAsync(stored, stop)).Plan.Calendars.Select(c => (stored.Name, c)));
         return [.. (await calendars.AllAsync(stop)).Select(c => Row(c, users))];
     }
 
     private static async Task<CalendarRow> PutAsync(string name, HttpRequest request, CalendarShelf shelf, CalendarTable calendars, ClaimsPrincipal caller, CancellationToken stop)
     {
-        using var reader = new StreamReader(new BoundedStream(request.Body, CalendarFile.LongestText), Encoding.UTF8);
-        await shelf.PutAsync(name, await reader.ReadToEndAsync(stop), caller.Actor(), stop);
+        await shelf.PutAsync(name, await BoundedStream.ReadTextAsync(request, CalendarFile.LongestText, stop), caller.Actor(), stop);
         return Row(await FindAsync(name, calendars, stop), []);
     }
 
@@ -42,5 +41,5 @@ internal static class CalendarEndpoints
     }
 
     private static CalendarRow Row(StoredCalendar c, IEnumerable<(string Plan, string Calendar)> users) => new(
-        c.Name, CalendarFile.Parse(c.Body, c.Name).Events, c.Hash, c.Loaded, c.LoadedBy, [.. users.Where(u => u.Calendar.Equals(c.Name, StringComparison.OrdinalIgnoreCase)).Select(u => u.Plan).Distinct()]);
+        c.Name, CalendarFile.Parse(c.Body, c.Name).Events, c.Hash, c.Loaded, c.LoadedBy, [.. users.Where(u => u.Calendar.Equals(c.Name, StringComparison.OrdinalIgnoreCase)).Select(u => u.Plan)]);
 }

@@ -1,5 +1,4 @@
 using System.Security.Claims;
-using System.Text;
 using GrandStair.Contracts;
 using GrandStair.Core.Readings;
 using GrandStair.Engine.Clocks;
@@ -39,8 +38,7 @@ internal static class HostKeyEndpoints
     private static async Task<IReadOnlyList<KnownHostView>> ImportAsync(
         HttpRequest request, bool? dry, string? reason, CallersFleet fleet, FleetTable table, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
-        using var reader = new StreamReader(new BoundedStream(request.Body, MostBytes), Encoding.UTF8);
-        var (hosts, problems) = KnownHosts.Parse(await reader.ReadToEndAsync(stop), "known_hosts");
+        var (hosts, problems) = KnownHosts.Parse(await BoundedStream.ReadTextAsync(request, MostBytes, stop), "known_hosts");
         if (dry != true) PlanEndpoints.Reason(reason);
         var machines = (await fleet.AllAsync(stop)).Values.Where(m => m.Link.Kind == "ssh").ToArray();
         var views = problems.Select(p => new KnownHostView(p.Line, "not-understood", null, p.Message, null)).ToList();

@@ -1,5 +1,4 @@
 using System.Security.Claims;
-using System.Text;
 using GrandStair.Contracts;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
@@ -14,8 +13,7 @@ namespace GrandStair.Service.Plans;
 /// <summary>Plans, their waves and their machines.</summary>
 internal static class PlanEndpoints
 {
-    /// <summary>The longest plan that is taken.</summary>
-    public const long MostBytes = 1L << 20;
+    private const long MostBytes = 1L << 20;
 
     public static void MapPlans(this RouteGroupBuilder api)
     {
@@ -57,6 +55,9 @@ internal static class PlanEndpoints
         }).WithName("Acknowledge").ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/outcomes/{name}", OutcomesAsync).WithName("GetOutcomes").ProducesProblem(404);
     }
+
+    /// <summary>A plan's text, as it was sent.</summary>
+    public static Task<string> BodyAsync(HttpRequest request, CancellationToken stop) => BoundedStream.ReadTextAsync(request, MostBytes, stop);
 
     private static AcknowledgementView[] Show(IEnumerable<ToAcknowledge> all) =>
         [.. all.Select(a => new AcknowledgementView(a.Kind, a.Name, a.Title, a.Words, a.Machines, a.Given?.By, a.Given?.At, a.Given?.Reason))];
@@ -103,8 +104,7 @@ internal static class PlanEndpoints
 
     private static async Task<PlanView> CreateAsync(HttpRequest request, PlanWriter writer, Shelf shelf, CallersPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
-        using var reader = new StreamReader(new BoundedStream(request.Body, MostBytes), Encoding.UTF8);
-        var created = await writer.CreateAsync(await reader.ReadToEndAsync(stop), caller.Actor(), caller.Caller().Sites, stop);
+        var created = await writer.CreateAsync(await BodyAsync(request, stop), caller.Actor(), caller.Caller().Sites, stop);
         return await ViewAsync(created.Plan.Name, shelf, plans, approvals, stop);
     }
 

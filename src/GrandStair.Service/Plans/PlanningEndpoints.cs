@@ -68,15 +68,9 @@ internal static class PlanningEndpoints
     private static string Tell(TimeRule rule) =>
         $"{string.Join(", ", rule.Weekly.Select(w => w.ToString()).Concat(rule.Days.Select(d => d.ToString())).Concat(rule.Calendar is { } calendar ? [$"calendar {calendar}"] : []))} ({rule.Zone})";
 
-    private static async Task<string> BodyAsync(HttpRequest request, CancellationToken stop)
+    private static async Task<ComparisonView> CompareAsync(HttpRequest request, PlanWriter writer, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop)
     {
-        using var reader = new StreamReader(new BoundedStream(request.Body, PlanEndpoints.MostBytes), Encoding.UTF8);
-        return await reader.ReadToEndAsync(stop);
-    }
-
-    private static async Task<ComparisonView> CompareAsync(HttpRequest request, PlanWriter writer, CallersPlans plans, CallersFleet fleet, CalendarShelf calendars, ClaimsPrincipal caller, CancellationToken stop)
-    {
-        var draft = await writer.DraftAsync(await BodyAsync(request, stop), caller.Caller().Sites, stop);
+        var draft = await writer.DraftAsync(await PlanEndpoints.BodyAsync(request, stop), caller.Caller().Sites, stop);
         var before = draft.Stored.Revision == 1 ? null : await plans.WholeAsync(draft.Plan.Name, stop);
         var members = before is null ? [] : await plans.MembersAsync(before.Name, stop);
         var machines = await fleet.AllAsync(stop);
@@ -89,7 +83,7 @@ internal static class PlanningEndpoints
             before is null ? [] : [.. lines],
             Rows(changes, machines),
             [.. draft.Layout.Waves.SelectMany(w => w.Placement.Moved).Select(m => new MovedRow(machines[m.Machine].Name, machines[m.Machine].Site, m.Before.Start, m.After?.Start))],
-            Show(draft, machines, (await calendars.AllAsync(stop)).Calendars),
+            Show(draft, machines),
             Show(draft.Stored.Coverages),
             draft.Stored.Undecided,
             draft.Missing);
@@ -102,23 +96,23 @@ internal static class PlanningEndpoints
         string name, string? reason, HttpRequest request, PlanWriter writer, CallersPlans plans, Shelf shelf, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
         await plans.WholeAsync(name, stop);
-        var body = await BodyAsync(request, stop);
+        var body = await PlanEndpoints.BodyAsync(request, stop);
         if (shelf.ReadPlan(body).Name is var named && named != name) throw new CommandException("another-plan", $"The file is of plan '{named}', and not of '{name}'.");
         await writer.ReviseAsync(body, PlanEndpoints.Reason(reason), caller.Actor(), stop);
         return await PlanEndpoints.ViewAsync(name, shelf, plans, approvals, stop);
     }
 
-    private static async Task<PlacementView> PlacementAsync(string name, PlanWriter writer, CallersPlans plans, CallersFleet fleet, CalendarShelf calendars, CancellationToken stop)
+    private static async Task<PlacementView> PlacementAsync(string name, PlanWriter writer, CallersPlans plans, CallersFleet fleet, CancellationToken stop)
     {
         var stored = await plans.WholeAsync(name, stop);
         var draft = await writer.DraftAsync(stored.Body, stored.Sites, stop);
-        return Show(draft with { Stored = stored }, await fleet.AllAsync(stop), (await calendars.AllAsync(stop)).Calendars);
+        return Show(draft with { Stored = stored }, await fleet.AllAsync(stop));
     }
 
-    private static PlacementView Show(Draft draft, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyDictionary<string, ICalendar> calendars)
+    private static PlacementView Show(Draft draft, IReadOnlyDictionary<MachineId, Machine> machines)
     {
         var waveOf = draft.Members.ToDictionary(m => m.Machine, m => draft.Plan.Waves[m.Wave - 1].Name);
-        var changes = draft.MeetsDeadline && !draft.Layout.Left.Any() ? [] : Layout.ToMeet(draft.Plan, calendars, draft.Requests, draft.Standing, draft.Layout.Waves[0].From);
+        var changes = draft.MeetsDeadline && !draft.Layout.Left.Any() ? [] : Layout.ToMeet(draft.Plan, draft.Calendars, draft.Requests, draft.Standing, draft.Layout.Waves[0].From);
         return new(
             draft.Plan.Name,
             draft.Stored.Revision,

@@ -1,7 +1,6 @@
-using System.Security.Cryptography;
-using System.Text;
 using Dapper;
 using GrandStair.Core.Access;
+using GrandStair.Core.Catalogue;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 
@@ -22,7 +21,7 @@ public sealed class CalendarTable(Database database)
     public Task<bool> PutAsync(string name, string body, string summary, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
-            var hash = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(body)));
+            var hash = FileChange.Hash(body);
             var before = await c.ExecuteScalarAsync<string?>("SELECT hash FROM calendars WHERE name = @name", new { name }, t);
             if (before == hash) return false;
             await c.ExecuteAsync(

@@ -42,18 +42,7 @@ public sealed class CoverTests
         [
             At("a", "Westhaven", "Tern 3", "Ledger"), At("b", "Westhaven", "Tern 3", "Ledger", "volunteer"), At("c", "Eastness", "Tern 4", "Ledger"), At("d", "Eastness", "Tern 4", "Tide Table"), At("e", "Linsay", "Gull 1", "Ledger"), At("f", "Corran", "?", "Ledger"),
         ];
-        var plan = new Plan
-        {
-            Name = "winter",
-            Product = "Brae Desktop",
-            Release = "7",
-            Scope = Fleets.Parse("name is known"),
-            Methods = ["image"],
-            Waves = [new("Pilot", null, null) { Cover = new(["hardware.model", "site", "apps"], Fleets.Parse("tag = volunteer")) }, new("Rest", null, null)],
-            Windows = [],
-            Limits = new(3, 2),
-            Advance = new(0.9, 1, TimeSpan.Zero),
-        };
+        var plan = PlanOf(new WaveSpec("Pilot", null, null) { Cover = new(["hardware.model", "site", "apps"], Fleets.Parse("tag = volunteer")) }, new("Rest", null, null));
         var membership = Membership.Of(plan, fleet, Fleets.Now, m => new(m.Name != "e", true));
         Assert.Equal("b d f", string.Join(' ', membership.Waves[0].Select(m => m.Name)));
         Assert.Equal("a c e", string.Join(' ', membership.Waves[1].Select(m => m.Name)));
@@ -65,18 +54,7 @@ public sealed class CoverTests
     [Fact]
     public void A_wave_takes_those_that_are_listed_or_a_share_and_a_machine_that_comes_later_moves_nobody()
     {
-        var plan = new Plan
-        {
-            Name = "winter",
-            Product = "Brae Desktop",
-            Release = "7",
-            Scope = Fleets.Parse("name is known"),
-            Methods = ["image"],
-            Waves = [new("Listed", null, null) { Machines = ["M7", "m3", "nobody"] }, new("Sample", null, null) { Sample = 0.25 }, new("Rest", null, null)],
-            Windows = [],
-            Limits = new(3, 2),
-            Advance = new(0.9, 1, TimeSpan.Zero),
-        };
+        var plan = PlanOf(new WaveSpec("Listed", null, null) { Machines = ["M7", "m3", "nobody"] }, new("Sample", null, null) { Sample = 0.25 }, new("Rest", null, null));
         Machine[] fleet = [.. Enumerable.Range(1, 42).Select(i => At($"m{i}", "Westhaven", "Tern 3", "Ledger") with { Id = new(i) })];
         var membership = Membership.Of(plan, fleet, Fleets.Now, _ => new(true, true));
         Assert.Equal("m3 m7", string.Join(' ', membership.Waves[0].Select(m => m.Name)));
@@ -87,6 +65,19 @@ public sealed class CoverTests
     }
 
     private static readonly Gen<int[][]> Candidates = Gen.Int[0, 60].Array[1, 8].Array[1, 80];
+
+    private static Plan PlanOf(params WaveSpec[] waves) => new()
+    {
+        Name = "winter",
+        Product = "Brae Desktop",
+        Release = "7",
+        Scope = Fleets.Parse("name is known"),
+        Methods = ["image"],
+        Waves = [.. waves],
+        Windows = [],
+        Limits = new(3, 2),
+        Advance = new(0.9, 1, TimeSpan.Zero),
+    };
 
     private static Machine At(string name, string site, string model, string app, string tag = "plain") =>
         Fleets.With(("hardware.model", model), ("apps", $"[{{\"name\":\"{app}\",\"version\":\"1\"}}]")) with { Name = name, Site = site, Tags = [tag], Id = new(name[0]) };
