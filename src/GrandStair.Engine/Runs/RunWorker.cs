@@ -228,7 +228,7 @@ public sealed class RunWorker(
         var limits = new List<(string, int)> { ($"plan:{plan.Name}", plan.Limits.All), ($"site:{machine.Site}", plan.Limits.Site) };
         if (machine.TextOf("unit") is { } unit) limits.Add(($"unit:{unit}", 1));
         if (claim.State.Slot.Crew is { } crew && plan.Crews.FirstOrDefault(c => c.Name == crew) is { } hands) limits.Add(($"crew:{plan.Name}/{crew}", hands.Hands));
-        return await runs.TakeRoomAsync(claim, limits, stop) is not null;
+        return await LacksAsync(claim, limits, stop);
     }
 
     /// <summary>Whether the line of its site is at another machine's staging: one after the other is as quick as all at once, and the first are through sooner.</summary>
@@ -236,8 +236,17 @@ public sealed class RunWorker(
     {
         var (plan, _) = await PlanOfAsync(claim, stop);
         if (!plan.Lines.Any(l => l.Sites.Contains(machine.Site, StringComparer.OrdinalIgnoreCase))) return false;
-        return await runs.TakeRoomAsync(claim, [($"line:{machine.Site}", 1)], stop) is not null;
+        return await LacksAsync(claim, [($"line:{machine.Site}", 1)], stop);
     }
+
+    /// <summary>Whether a run has to wait for room.</summary>
+    /// <exception cref="RunLostException">It was claimed anew, and this hand has nothing more to wait for.</exception>
+    private async Task<bool> LacksAsync(ClaimedRun claim, IReadOnlyList<(string Name, int Most)> limits, CancellationToken stop) => await runs.TakeRoomAsync(claim, limits, stop) switch
+    {
+        null => false,
+        RunLog.Lost => throw new RunLostException(),
+        _ => true,
+    };
 
     private async Task<(Plan Plan, StoredPlan Stored)> PlanOfAsync(ClaimedRun claim, CancellationToken stop)
     {
@@ -363,4 +372,7 @@ public sealed class RunWorker(
     /// <param name="Posted">Whether it has posted it.</param>
     /// <param name="Since">When it first saw to it; the time limit counts from here, since before nobody may have been there to post it.</param>
     private sealed record InHand(bool Posted, DateTimeOffset Since);
+
+    /// <summary>Somebody else has the run by now.</summary>
+    private sealed class RunLostException : Exception;
 }

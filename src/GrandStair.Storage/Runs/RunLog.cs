@@ -35,13 +35,12 @@ public sealed record RunProgress(string Order, double? Share, string Note, DateT
 /// <param name="Event">The event.</param>
 public sealed record StoredEvent(int Number, long Epoch, RunEvent Event);
 
-/// <summary>A run was claimed anew: whoever had it before has nothing more to do with it.</summary>
-/// <param name="run">The run's number.</param>
-public sealed class RunLostException(long run) : Exception($"Run r{run} was claimed anew.");
-
 /// <summary>The runs and their events.</summary>
 public sealed class RunLog(Database database)
 {
+    /// <summary>What is said in place of a limit's name where the run was claimed anew.</summary>
+    public const string Lost = "this worker no longer has the run";
+
     /// <summary>Opens a run for a member that has none.</summary>
     /// <param name="make">Makes the first event from the run's number.</param>
     /// <returns>The run's number; null where the member has a run already or its machine is in another open one.</returns>
@@ -133,12 +132,11 @@ public sealed class RunLog(Database database)
 
     /// <summary>Takes room within limits for a run: all of it or, where one is full, none.</summary>
     /// <param name="limits">Each limit's name with how many runs may have room in it.</param>
-    /// <returns>Null where it has room now; else the name of the limit that is full.</returns>
-    /// <exception cref="RunLostException">Somebody else has the run by now.</exception>
+    /// <returns>Null where it has room now; <see cref="Lost"/> where somebody else has the run by now; else the name of the limit that is full.</returns>
     public Task<string?> TakeRoomAsync(ClaimedRun claim, IReadOnlyList<(string Name, int Most)> limits, CancellationToken stop) => database.WriteAsync<string?>(
         async (c, t) =>
         {
-            if (await c.ExecuteScalarAsync<long>("SELECT epoch FROM runs WHERE id = @Run", new { claim.State.Run }, t) != claim.Epoch) throw new RunLostException(claim.State.Run);
+            if (await c.ExecuteScalarAsync<long>("SELECT epoch FROM runs WHERE id = @Run", new { claim.State.Run }, t) != claim.Epoch) return Lost;
             // The counter's row serves as the lock that makes counting and taking one act, in either database.
             await Database.NextAsync(c, t, "worker", 0);
             var held = (await c.QueryAsync<string>("SELECT name FROM run_room WHERE run_id = @Run", new { claim.State.Run }, t)).ToHashSet(StringComparer.Ordinal);
