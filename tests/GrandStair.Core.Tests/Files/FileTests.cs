@@ -38,6 +38,22 @@ public sealed class FileTests
         Assert.Null(plan.Waves[1].Members);
     }
 
+    [Fact]
+    public void A_plan_with_everything_is_read_and_says_which_calendars_it_needs()
+    {
+        var folder = AppContext.BaseDirectory;
+        while (!File.Exists(Path.Combine(folder, "GrandStair.slnx"))) folder = Path.GetDirectoryName(folder)!;
+        var plan = PlanFile.Parse(File.ReadAllText(Path.Combine(folder, "docs", "examples", "plan.yaml")), KeyRegistry.BuiltIn, Shipped().GetValueOrDefault, "plan.yaml");
+        Assert.Equal(["kittiwake-berths"], plan.Calendars);
+        Assert.Equal((5, 4, 2, "NF-2041"), (plan.Waves.Length, plan.Windows.Length, plan.Closures.Length, plan.ChangeRecord));
+        Assert.Equal(["hardware.model", "os.edition", "site", "apps"], plan.Waves[0].Cover!.Keys);
+        Assert.Equal((0.1, true), (plan.Waves[2].Sample, plan.Waves[4].NeedsApproval));
+        // 30 % of 12 Mbit/s are 27 MB a minute.
+        Assert.Equal(27e6, plan.Lines.Single().BytesPerMinute, 1.0);
+        Assert.Equal(("shore-party", "terminal-it", 2, 3), (plan.Crews.Single().Name, plan.Crews.Single().Kind, plan.Crews.Single().Hands, plan.Crews.Single().PerDay));
+        Assert.Equal((true, "change-board"), (plan.Approval.Needed, plan.Approval.By.Single()));
+    }
+
     [Theory]
     [InlineData("scope: os.version < 7", "scope: os.versoin < 7", "plan.yaml:3:8", "did you mean 'os.version'")]
     [InlineData("image-in-place", "image-in-plaec", "plan.yaml:4:10", "did you mean 'image-in-place'")]
@@ -49,6 +65,14 @@ public sealed class FileTests
     [InlineData("plan: winter", "plan: Winter Crossing", "plan.yaml:1:7", "lower-case words")]
     [InlineData("waves:", "  waves:", "plan.yaml:", "YAML")]
     [InlineData("all: 4", "all: none", "plan.yaml:10:", "a whole number of at least 1")]
+    [InlineData("deadline: 2027-03-31", "closures: [{ zone: Europe/London, days: [2027-02-30], why: x }]", "plan.yaml:12:", "is no day; expected one such as 2026-12-24")]
+    [InlineData("deadline: 2027-03-31", "closures: [{ zone: Europe/London, why: x }]", "plan.yaml:12:", "expected 'weekly', 'days' or 'calendar'")]
+    [InlineData("deadline: 2027-03-31", "lines: [{ sites: [Westhaven], rate: 12 MB }]", "plan.yaml:12:", "'rate' is '12 MB'")]
+    [InlineData("deadline: 2027-03-31", "lines: [{ sites: [Westhaven], rate: 1 Mbit/s }, { sites: [westhaven], rate: 2 Mbit/s }]", "plan.yaml:12:", "'Westhaven' has two lines")]
+    [InlineData("methods: [image-in-place]", "methods: [carried-media]", "plan.yaml:4:", "needs the hands of a crew 'terminal-it'")]
+    [InlineData("count: 3", "cover: { keys: [sitte] }", "plan.yaml:6:", "did you mean 'site'?")]
+    [InlineData("count: 3", "count: 3, cover: { keys: [site] }", "plan.yaml:6:", "a 'cover' has no 'count'")]
+    [InlineData("- name: Rest", "- name: pilot", "plan.yaml:6:", "Two waves are named 'Pilot'")]
     public void A_wrong_plan_tells_line_column_and_what_was_expected(string right, string wrong, string where, string says)
     {
         var error = Assert.Throws<FileException>(() => PlanFile.Parse(GoodPlan.Replace(right, wrong, StringComparison.Ordinal), KeyRegistry.BuiltIn, Shipped().GetValueOrDefault, "plan.yaml"));
