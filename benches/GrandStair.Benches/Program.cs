@@ -7,6 +7,7 @@ return args switch
     ["ssh-readings"] => await SshReadingsBench.RunAsync() ? 0 : 1,
     ["place"] => PlaceBench.Run() ? 0 : 1,
     ["pilot"] => PilotBench.Run() ? 0 : 1,
+    ["rehearse"] => RehearseBench.Run() ? 0 : 1,
     ["solver"] => SolverBench.Run() ? 0 : 1,
     ["solver", "anew"] => SolverBench.Anew() ? 0 : 1,
     ["list"] => await ListBench.RunAsync() ? 0 : 1,
@@ -15,6 +16,6 @@ return args switch
 
 static int Usage()
 {
-    Console.Error.WriteLine("./bench: expected judge, import, ssh-readings, list, place, pilot or solver");
+    Console.Error.WriteLine("./bench: expected judge, import, ssh-readings, list, place, pilot, solver or rehearse");
     return 2;
 }

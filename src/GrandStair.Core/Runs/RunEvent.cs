@@ -90,7 +90,11 @@ public enum OrderResult
 /// <param name="Result">How it ended.</param>
 /// <param name="Exit">The exit status of its script; null where it has none.</param>
 /// <param name="Note">The last lines of its output, or what is known in their place.</param>
-public sealed record OrderEnded(DateTimeOffset At, string Actor, OrderName Order, OrderResult Result, int? Exit, string Note) : RunEvent(At, Actor);
+public sealed record OrderEnded(DateTimeOffset At, string Actor, OrderName Order, OrderResult Result, int? Exit, string Note) : RunEvent(At, Actor)
+{
+    /// <summary>How long it was under way, by the machine's own account; null where that is not known.</summary>
+    public TimeSpan? Lasted { get; init; }
+}
 
 /// <summary>An order is under way for longer than its limit.</summary>
 public sealed record OrderOverdue(DateTimeOffset At, string Actor, OrderName Order, string Note) : RunEvent(At, Actor);

@@ -105,7 +105,7 @@ public static class RunMachine
         return Ask(entered with { Moment = moment }, OrderKind.Gate, GateStep(moment), at, moment: moment);
     }
 
-    private static string GateStep(Moment moment) => $"gate-{moment.ToString().ToLowerInvariant()}";
+    private static string GateStep(Moment moment) => moment switch { Moment.Planning => "gate-planning", Moment.Start => "gate-start", Moment.Guarded => "gate-guarded", _ => "gate-proof" };
 
     private static Stepped EnterSteps(RunState state, Phase phase, DateTimeOffset at) => NextStep(Enter(state, phase, at), at);
 
@@ -113,9 +113,8 @@ public static class RunMachine
     private static Stepped NextStep(RunState state, DateTimeOffset at)
     {
         if (state.CallOff is { } reason && !state.Turned) return Close(state, Outcome.CalledOff, reason, at);
-        if (state.Step < state.Steps.Length)
+        if (state.NextStep is { } step)
         {
-            var step = state.Steps[state.Step];
             if (state.Phase is Phase.Guard or Phase.Apply && !state.Turned && at > state.Slot.LatestTurn) return MissSlot(state, at);
             if (step.TurningPoint) state = state with { Turned = true };
 
@@ -196,7 +195,7 @@ public static class RunMachine
         if (e.Result == OrderResult.Ok) return NextStep(state with { Step = state.Step + 1, Tries = 0, Parked = null, ParkedAt = null }, e.At);
         if (state.CallOff is { } reason && !state.Turned) return Close(state, Outcome.CalledOff, reason, e.At);
 
-        var step = state.Steps[state.Step];
+        var step = state.NextStep!;
         var tries = state.Tries + 1;
         if (tries < step.Attempts) return Ask(state with { Tries = tries }, OrderKind.Step, step.Name, e.At, e.At + Pause);
         return Park(state, $"{step.Title}: {Tell(e)}", e.At);

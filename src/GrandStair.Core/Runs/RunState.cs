@@ -135,13 +135,24 @@ public sealed record RunState
     /// <summary>The leg that is under way.</summary>
     public LegSpec CurrentLeg => Legs[Leg];
 
-    /// <summary>The steps of the present phase.</summary>
-    public ImmutableArray<StepSpec> Steps => Phase == Phase.RollBack
-        ? CurrentLeg.RollbackSteps
-        : [.. CurrentLeg.Steps.Where(s => s.Phase == Phase)];
+    /// <summary>The step of the present phase that stands at <see cref="Step"/>; null where all of them are done.</summary>
+    public StepSpec? NextStep
+    {
+        get
+        {
+            if (Phase == Phase.RollBack) return Step < CurrentLeg.RollbackSteps.Length ? CurrentLeg.RollbackSteps[Step] : null;
+            var left = Step;
+            foreach (var step in CurrentLeg.Steps)
+            {
+                if (step.Phase == Phase && left-- == 0) return step;
+            }
+
+            return null;
+        }
+    }
 
     /// <summary>The step that the outstanding order asks for; null where it asks for none.</summary>
-    public StepSpec? CurrentStep => Outstanding?.Kind == OrderKind.Step || ParkedAt?.Kind == OrderKind.Step ? Steps[Step] : null;
+    public StepSpec? CurrentStep => Outstanding?.Kind == OrderKind.Step || ParkedAt?.Kind == OrderKind.Step ? NextStep : null;
 
     /// <summary>Whether it is in the part of its passage that needs room within the limits.</summary>
     public bool NeedsRoom => Closed is null && Parked is null && Proved is null

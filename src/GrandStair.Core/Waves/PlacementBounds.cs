@@ -3,6 +3,9 @@ namespace GrandStair.Core.Waves;
 /// <summary>Before when no placement can end: the latest of what each limit, line, crew and unit needs on its own, within the windows.</summary>
 internal sealed partial class PlacementProblem
 {
+    private readonly Dictionary<int, int?> _endOfKinds = [];
+    private (int? End, bool Known)? _endOfAll;
+
     /// <summary>The latest of all bounds; null where there is nothing to place.</summary>
     public PlacementBound? Bound()
     {
@@ -10,6 +13,25 @@ internal sealed partial class PlacementProblem
         if (bounds.Length == 0) return null;
         var (latest, why) = bounds.MaxBy(b => b.End);
         return new(At(latest), why);
+    }
+
+    /// <summary>What takes longest at a site: its own limit with its windows, its line, the hands of crews, a unit, or the limit of the whole plan.</summary>
+    public Cause TightestOf(string name)
+    {
+        if (!_sites.TryGetValue(name, out var site)) return Cause.Windows;
+        var all = EndOfAllOnce;
+        List<(int? End, Cause Cause)> ends = [(EndOfSite(site), Cause.SiteLimit), (EndOfLine(site), Cause.Line), (all, Cause.PlanLimit)];
+        ends.AddRange(JobsOf(site).Where(j => j.Kind >= 0).GroupBy(j => j.Kind).Select(k => (EndOfKind(k.Key), Cause.Crew)));
+        ends.AddRange(JobsOf(site).Where(j => j.Unit >= 0).GroupBy(j => j.Unit).Select(u => (EndOf([.. u], 1), Cause.Unit)));
+        return ends.MaxBy(e => e.End ?? -1).Cause;
+    }
+
+    private int? EndOfAllOnce => (_endOfAll ??= (EndOfAll(), true)).End;
+
+    private int? EndOfKind(int kind)
+    {
+        if (!_endOfKinds.TryGetValue(kind, out var end)) _endOfKinds[kind] = end = EndOfCrews([.. Jobs.Where(j => j.Kind == kind)]);
+        return end;
     }
 
     private IEnumerable<(int? End, string Why)> Bounds()

@@ -116,7 +116,7 @@ internal sealed partial class PlacementProblem
         _case = @case;
         _origin = RoundUp(@case.From);
         _end = _origin + SlotPlacer.Horizon;
-        _windows = new(@case.Plan, @case.Calendars, _origin, _end);
+        _windows = @case.Known ?? new(@case.Plan, @case.Calendars, _origin, _end);
         Crews = [.. @case.Plan.Crews.Select(HoursOf)];
         _kinds = @case.Plan.Crews.Select(c => c.Kind).Distinct(StringComparer.OrdinalIgnoreCase).Select((k, i) => (k, i)).ToDictionary(x => x.k, x => x.i, StringComparer.OrdinalIgnoreCase);
         Jobs = [.. @case.Requests.Select(JobOf)];

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
+using GrandStair.Core.Runs;
 
 namespace GrandStair.Core.Waves;
 
@@ -51,6 +52,10 @@ public sealed record Plan
 
     /// <summary>How long after its wave begins, or it becomes ready, a machine's slot may begin at the earliest; null for what its staging takes.</summary>
     public TimeSpan? Lead { get; init; }
+
+    /// <summary>How long before a slot its machine has to be known: what was said, or what staging usually takes with some to spare.</summary>
+    public TimeSpan LeadFor(IEnumerable<StepSpec> steps) => Lead
+        ?? (TimeSpan.FromMinutes(10) + (steps.Where(s => s.Phase == Phase.Stage).Aggregate(TimeSpan.Zero, (sum, s) => sum + s.Typical) * 1.5));
 
     /// <summary>The last day by which all should be proved; null where there is none.</summary>
     public DateOnly? Deadline { get; init; }

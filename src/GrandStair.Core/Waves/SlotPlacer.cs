@@ -25,7 +25,7 @@ public static class SlotPlacer
     {
         ArgumentNullException.ThrowIfNull(@case);
         var problem = new PlacementProblem(@case);
-        var bound = problem.Bound();
+        var bound = @case.Thorough ? problem.Bound() : null;
         var board = Best(problem, bound, @case.Thorough);
         var placed = ImmutableArray.CreateBuilder<Placed>(problem.Jobs.Length);
         var moved = ImmutableArray.CreateBuilder<MovedSlot>();
@@ -41,6 +41,13 @@ public static class SlotPlacer
         return new(placed.MoveToImmutable(), bound, moved.ToImmutable());
     }
 
+    /// <summary>What takes longest at each of some sites, whoever goes first.</summary>
+    internal static Cause[] Tightest(PlacementCase @case, IEnumerable<string> sites)
+    {
+        var problem = new PlacementProblem(@case);
+        return [.. sites.Select(problem.TightestOf)];
+    }
+
     private static Board Best(PlacementProblem problem, PlacementBound? bound, bool thorough)
     {
         var order = problem.Jobs.Where(j => j.Request.Stands is null)
@@ -48,12 +55,12 @@ public static class SlotPlacer
             .ToArray();
         var best = new Board(problem);
         Run(problem, best, order);
-        var spare = new Board(problem);
+        Board? spare = null;
         var score = best.Score;
         var rounds = order.Length < 2 || !thorough ? 0 : Math.Min(MostRounds, Work / order.Length);
         var end = bound is null ? 0 : problem.MinuteOf(bound.End);
-        var late = order.Where(j => score.End > end && problem.SiteEnds[j.Site] < int.MaxValue).GroupBy(j => j.Site).Where(g => g.Max(best.EndOf) > end).ToDictionary(g => g.Key, g => new Queue<Job>(Packing.Order(problem, [.. g])));
-        if (thorough && late.Count > 0) Keep([.. order.Select(j => late.TryGetValue(j.Site, out var packed) ? packed.Dequeue() : j)]);
+        var late = order.Where(j => thorough && score.End > end && problem.SiteEnds[j.Site] < int.MaxValue).GroupBy(j => j.Site).Where(g => g.Max(best.EndOf) > end).ToDictionary(g => g.Key, g => new Queue<Job>(Packing.Order(problem, [.. g])));
+        if (late.Count > 0) Keep([.. order.Select(j => late.TryGetValue(j.Site, out var packed) ? packed.Dequeue() : j)]);
         var draw = new Draws(29);
         foreach (var usual in rounds < 5 ? [] : Orders(problem, order))
         {
@@ -79,7 +86,8 @@ public static class SlotPlacer
 
         void Keep(Job[] next)
         {
-            spare.Clear();
+            if (spare is null) spare = new(problem);
+            else spare.Clear();
             Run(problem, spare, next);
             if (spare.Score is var other && other.CompareTo(score) > 0) return;
             (best, spare, order, score) = (spare, best, next, other);

@@ -56,8 +56,11 @@ public sealed record PlacementCase(
     IReadOnlyList<TakenSlot> Taken,
     DateTimeOffset From)
 {
-    /// <summary>Whether better orders are looked for than the usual one.</summary>
+    /// <summary>Whether better orders are looked for than the usual one, and a bound before when none can end.</summary>
     public bool Thorough { get; init; } = true;
+
+    /// <summary>When its machines may be touched, where that was found out before; null where it has to be.</summary>
+    internal Windows? Known { get; init; }
 }
 
 /// <summary>A slot, or why there is none.</summary>
@@ -80,7 +83,7 @@ public sealed record MovedSlot(MachineId Machine, Slot Before, Slot? After);
 
 /// <summary>What came of placing.</summary>
 /// <param name="All">Every machine that wanted a slot, in the order in which they were asked for.</param>
-/// <param name="Bound">Before when it cannot end; null where nothing was placed.</param>
+/// <param name="Bound">Before when it cannot end; null where nothing was placed, or where it was not looked for.</param>
 /// <param name="Moved">The slots that could not stay.</param>
 public sealed record Placement(ImmutableArray<Placed> All, PlacementBound? Bound, ImmutableArray<MovedSlot> Moved)
 {

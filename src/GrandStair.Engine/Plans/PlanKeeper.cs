@@ -147,7 +147,7 @@ public sealed class PlanKeeper(
         if (wanting.Length == 0 || (!changedSince && IsInVain(plan.Name, wanting.Select(w => w.Member.Machine), now))) return [];
         var wantingIds = wanting.Select(w => w.Member.Machine).ToHashSet();
         var taken = PlanWriter.Taken(members.Where(m => !wantingIds.Contains(m.Machine)), product, machines, now);
-        var lead = plan.Lead ?? wanting.Max(w => StageLasts(w.Assessment.Choice!.Method!));
+        var lead = wanting.Max(w => plan.LeadFor(w.Assessment.Choice!.Method!.Steps));
         var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment.Choice!.Method!, w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot)))
             .Select(r => r.Stands is null ? r with { NotBefore = now + lead } : r);
         return Placed(plan.Name, new(plan, known, [.. requests], taken, now)).ToDictionary(p => p.Machine);
@@ -162,10 +162,6 @@ public sealed class PlanKeeper(
         if (left.Count > 0) _inVain[what] = (left, @case.From + PlaceAgain);
         return placed;
     }
-
-    /// <summary>What staging needs before the slot, with some to spare.</summary>
-    private static TimeSpan StageLasts(Method method) =>
-        TimeSpan.FromMinutes(10) + (method.Steps.Where(s => s.Phase == Phase.Stage).Aggregate(TimeSpan.Zero, (sum, s) => sum + s.Typical) * 1.5);
 
     private async Task OpenAsync(
         StoredPlan stored, Plan plan, Product product, IReadOnlyList<StoredWave> waves, Member member, Machine machine, Assessment assessment, DateTimeOffset now, CancellationToken stop)

@@ -1,0 +1,284 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Runs;
+using MathNet.Numerics.Distributions;
+
+namespace GrandStair.Core.Rehearsals;
+
+/// <summary>
+/// What was measured, made into something to draw from. Where few cases are known they lean on the wider class: a model or a line on
+/// its step, and a step on what its method says is typical. How little is known is part of what is drawn: once for a whole draw, since
+/// what is thought wrongly of a step is wrong for all its machines.
+/// </summary>
+public sealed class Experience
+{
+    private readonly Dictionary<StepKey, StepExperience> _steps = [];
+    private readonly ILookup<StepKey, MeasuredStep> _measured;
+    private readonly Dictionary<(Moment, bool), (int Open, int Undecided, int Shut)> _gates;
+    private readonly Dictionary<Decision, int> _decisions;
+    private readonly Logs _decides;
+
+    /// <summary>Learns from what was measured.</summary>
+    public Experience(Measurements measured)
+    {
+        ArgumentNullException.ThrowIfNull(measured);
+        _measured = measured.Steps.ToLookup(s => s.Step);
+        _gates = measured.Gates.GroupBy(g => (g.Moment, g.Again))
+            .ToDictionary(g => g.Key, g => (g.Count(x => x.State == GateState.Open), g.Count(x => x.State == GateState.Undecided), g.Count(x => x.State == GateState.Shut)));
+        _decisions = measured.Decisions.CountBy(d => d.Decision).ToDictionary();
+        _decides = new(Usual.Decides, Usual.DecidesSpread, [.. measured.Decisions.Select(d => d.After)]);
+    }
+
+    /// <summary>How many orders were measured of a step, and how long they last on the whole: the median, and what nine of ten do not exceed.</summary>
+    /// <returns>The count, the median and the ninth decile; what the method says and how far it is usually off where nothing was measured.</returns>
+    public (int Count, TimeSpan Median, TimeSpan NineOfTen) Told(StepKey key, StepSpec step)
+    {
+        var known = Of(key, step);
+        return (known.Lasts.Count, known.Lasts.Quantile(0.5), known.Lasts.Quantile(0.9));
+    }
+
+    /// <summary>How it goes in one draw.</summary>
+    /// <param name="seed">The seed; the same one gives the same draws.</param>
+    /// <param name="draw">The draw's number.</param>
+    /// <param name="mending">How long after its wave begins a machine that is not ready is usually made ready; null for never.</param>
+    public IOutside Draw(ulong seed, int draw, TimeSpan? mending) => new Drawn(this, new Chances(seed, draw), mending);
+
+    private StepExperience Of(StepKey key, StepSpec step)
+    {
+        lock (_steps)
+        {
+            if (!_steps.TryGetValue(key, out var known)) _steps[key] = known = new(_steps.Count, step, [.. _measured[key]]);
+            return known;
+        }
+    }
+
+    /// <summary>What is taken for usual until it was measured, and how many measured cases it takes to outweigh it.</summary>
+    private static class Usual
+    {
+        /// <summary>How far what a method says is typical is off, as a standard deviation of logarithms: two thirds lie within a third of it.</summary>
+        public const double StepSpread = 0.3;
+
+        /// <summary>How far models, and lines, differ from what is usual for a step.</summary>
+        public const double ModelSpread = 0.15;
+        public const double LineSpread = 0.4;
+
+        /// <summary>As how many measured cases what is usual counts.</summary>
+        public const double Weight = 3;
+
+        public const double DecidesSpread = 0.8;
+        public const double ReturnsSpread = 0.6;
+        public const double MendsSpread = 0.6;
+
+        /// <summary>How often a step fails at first, and when it has failed before.</summary>
+        public static readonly (double Fails, double Of) Step = (0.3, 15), StepAgain = (0.6, 3);
+
+        /// <summary>How often a gate is not open that was so when the run was opened, and when it was asked before.</summary>
+        public static readonly (double Fails, double Of) Gate = (0.3, 15), GateAgain = (0.6, 3);
+
+        /// <summary>How many cases of a step it takes until a model's own failures count as much as those of all.</summary>
+        public const double ModelFailures = 12;
+
+        public static readonly TimeSpan Decides = TimeSpan.FromHours(8);
+        public static readonly TimeSpan Returns = TimeSpan.FromHours(48);
+
+        /// <summary>How often a machine is tried at all before somebody excuses it.</summary>
+        public const int Passages = 3;
+
+        public static double Weighs(Decision decision) => decision switch { Decision.TryAgain or Decision.WaitOn => 4, Decision.GoBack or Decision.CallOff => 0.4, _ => 0.2 };
+    }
+
+    /// <summary>Times that spread as their logarithms do: those that were measured, and what is usual beside them.</summary>
+    private sealed class Logs
+    {
+        private readonly double _usual;
+        private readonly double _spread;
+        private readonly double[] _apart;
+
+        /// <summary>Times around a middle.</summary>
+        /// <param name="usual">The usual time.</param>
+        /// <param name="spread">How far times are usually off, as a standard deviation of logarithms.</param>
+        /// <param name="measured">Those that were measured.</param>
+        public Logs(TimeSpan usual, double spread, TimeSpan[] measured)
+            : this(usual, spread, [.. measured.Select(Log)])
+        {
+        }
+
+        public Logs(TimeSpan usual, double spread, double[] logs)
+        {
+            (_usual, _spread) = (Log(usual), spread);
+            Middle = ((Usual.Weight * _usual) + logs.Sum()) / (Usual.Weight + logs.Length);
+            _apart = [.. logs.Select(l => l - Middle).Order()];
+            Deviation = Math.Sqrt(((Usual.Weight * spread * spread) + _apart.Sum(r => r * r)) / (Usual.Weight + logs.Length));
+        }
+
+        public int Count => _apart.Length;
+
+        public double Middle { get; }
+
+        public double Deviation { get; }
+
+        /// <summary>How far the middle itself may be off.</summary>
+        public double MiddleOff => Deviation / Math.Sqrt(Usual.Weight + Count);
+
+        public TimeSpan Quantile(double share) => Span(Count < 10 ? Middle + Normal.InvCDF(0, Deviation, share) : Middle + _apart[(int)(share * (Count - 1))]);
+
+        /// <summary>How far one case is from the middle: as one that was measured, or as is usual.</summary>
+        public double Apart(double which, double how)
+        {
+            var share = Count / (Usual.Weight + Count);
+            return which < share ? _apart[(int)(which / share * Count)] : Normal.InvCDF(0, _spread, how);
+        }
+
+        public static double Log(TimeSpan time) => Math.Log(Math.Max(1, time.TotalSeconds));
+
+        /// <summary>A time of such a logarithm, at most a hundred days.</summary>
+        public static TimeSpan Span(double log) => TimeSpan.FromSeconds(Math.Min(Math.Exp(log), 8_640_000));
+    }
+
+    /// <summary>What is known of one step of a method.</summary>
+    private sealed class StepExperience
+    {
+        private readonly Dictionary<string, (double Middle, double Off)> _models;
+        private readonly Dictionary<string, (double Middle, double Off)> _lines;
+        private readonly Dictionary<(string? Model, bool Again), (int Failed, int All)> _counts;
+
+        public StepExperience(int number, StepSpec step, MeasuredStep[] measured)
+        {
+            Number = number;
+            Typical = Logs.Log(step.Typical);
+            ByLine = step.Phase == Phase.Stage;
+            var went = measured.Where(m => m.Result == OrderResult.Ok).ToArray();
+            var first = new Logs(step.Typical, Usual.StepSpread, [.. went.Select(m => m.Lasted)]);
+            _lines = ByLine ? Effects(went, m => m.Site, m => Logs.Log(m.Lasted) - first.Middle, first.Deviation, Usual.LineSpread) : [];
+            _models = Effects(went, m => m.Model, m => Logs.Log(m.Lasted) - first.Middle - Of(_lines, m.Site), first.Deviation, Usual.ModelSpread);
+            Lasts = new(step.Typical, Usual.StepSpread, [.. went.Select(m => Logs.Log(m.Lasted) - Of(_lines, m.Site) - Of(_models, m.Model))]);
+            _counts = measured.GroupBy(m => ((string?)m.Model, m.Again)).Concat(measured.GroupBy(m => ((string?)null, m.Again))).ToDictionary(g => g.Key, g => (g.Count(m => m.Result != OrderResult.Ok), g.Count()));
+            var failed = measured.Where(m => m.Result != OrderResult.Ok).Select(m => Logs.Log(m.Lasted) - Middle(m.Model, m.Site, null).Middle).ToArray();
+            FailsAfter = ((Usual.Weight * Math.Log(0.7)) + failed.Sum()) / (Usual.Weight + failed.Length);
+        }
+
+        public int Number { get; }
+
+        public Logs Lasts { get; }
+
+        /// <summary>What of its time has passed when it fails, as a logarithm.</summary>
+        public double FailsAfter { get; }
+
+        private double Typical { get; }
+
+        private bool ByLine { get; }
+
+        /// <summary>The middle of what it takes on a model over a site's line, as a logarithm, and how far that may be off.</summary>
+        /// <param name="model">The model.</param>
+        /// <param name="site">The site.</param>
+        /// <param name="over">How long the line takes as the plan says it, which is believed of one that was not measured; null where it is in nobody's way.</param>
+        public (double Middle, double Off) Middle(string model, string site, TimeSpan? over)
+        {
+            var (byModel, modelOff) = _models.GetValueOrDefault(model, (0, Usual.ModelSpread));
+            var slower = over is { } line ? Math.Max(0, Logs.Log(line) - Typical) : 0;
+            var (byLine, lineOff) = !ByLine ? (0, 0) : _lines.GetValueOrDefault(site, (slower, slower > 0 ? Usual.StepSpread : Usual.LineSpread));
+            return (Lasts.Middle + byModel + byLine, Math.Sqrt((modelOff * modelOff) + (lineOff * lineOff)));
+        }
+
+        /// <summary>How often it fails: of all, and of one model.</summary>
+        public ((int Failed, int All) All, (int Failed, int All) Model) Failures(string model, bool again) => (_counts.GetValueOrDefault((null, again)), _counts.GetValueOrDefault((model, again)));
+
+        private static double Of(Dictionary<string, (double Middle, double Off)> effects, string name) => effects.GetValueOrDefault(name).Middle;
+
+        /// <summary>By how much each of several is off from all: few cases lean on none at all.</summary>
+        private static Dictionary<string, (double Middle, double Off)> Effects(MeasuredStep[] went, Func<MeasuredStep, string> of, Func<MeasuredStep, double> apart, double deviation, double between) =>
+            went.GroupBy(of).ToDictionary(g => g.Key, g =>
+            {
+                var (known, usual) = (g.Count() / (deviation * deviation), 1 / (between * between));
+                return (known / (known + usual) * g.Average(apart), Math.Sqrt(1 / (known + usual)));
+            });
+    }
+
+    /// <summary>One draw.</summary>
+    private sealed class Drawn(Experience experience, Chances chances, TimeSpan? mending) : IOutside
+    {
+        private const int Decides = -1, Mends = -2, Returns = -3, Gates = -4;
+        private readonly Dictionary<object, Dictionary<(string Model, string Line, bool Again), Going>> _going = new(ReferenceEqualityComparer.Instance);
+        private readonly Dictionary<(Moment, bool), double> _notOpen = [];
+
+        public Course Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at)
+        {
+            var again = order.Attempt > 1;
+            var going = Of(machine, leg, step, again);
+            var (whose, kind) = (machine.Request.Machine.Value, (going.Known.Number * 4L) + 8);
+            var attempt = (order.Run << 8) + order.Attempt;
+            var log = going.Middle + going.Known.Lasts.Apart(chances.Uniform(kind, whose, attempt), chances.Uniform(kind + 1, whose, attempt));
+            return chances.Uniform(kind + 2, whose, attempt) < going.Fails
+                ? new(Logs.Span(log + going.Known.FailsAfter), OrderResult.Failed)
+                : new(Logs.Span(log), OrderResult.Ok);
+        }
+
+        public GateState Gate(RehearsedMachine machine, Moment moment, OrderName order, DateTimeOffset at)
+        {
+            var again = order.Attempt > 1;
+            var (open, undecided, shut) = experience._gates.GetValueOrDefault((moment, again));
+            if (!_notOpen.TryGetValue((moment, again), out var notOpen))
+                _notOpen[(moment, again)] = notOpen = Share(again ? Usual.GateAgain : Usual.Gate, undecided + shut, open + undecided + shut, chances.Uniform(Gates, (long)moment, again ? 1 : 0));
+            var luck = chances.Uniform(Gates - 1 - (int)moment, machine.Request.Machine.Value, (order.Run << 8) + order.Attempt);
+            if (luck >= notOpen) return GateState.Open;
+            return luck / notOpen < (undecided + 1.0) / (undecided + shut + 2) ? GateState.Undecided : GateState.Shut;
+        }
+
+        public (TimeSpan After, Decision Decision) Decide(RehearsedMachine machine, RunState run, OrderName order, ImmutableArray<Decision> possible)
+        {
+            var (whose, attempt) = (machine.Request.Machine.Value, (order.Run << 8) + order.Attempt);
+            var after = Logs.Span(experience._decides.Middle + (experience._decides.MiddleOff * chances.Gauss(Decides, 0, 0)) + experience._decides.Apart(chances.Uniform(Decides, whose, attempt), chances.Uniform(Decides, whose, -attempt)));
+            var luck = chances.Uniform(Decides, -whose, attempt) * possible.Sum(Weight);
+            foreach (var decision in possible)
+            {
+                luck -= Weight(decision);
+                if (luck < 0) return (after, decision);
+            }
+
+            return (after, possible[^1]);
+        }
+
+        public TimeSpan? Mend(RehearsedMachine machine) => mending is { } usual
+            ? Logs.Span(Logs.Log(usual) + (Usual.MendsSpread * chances.Gauss(Mends, machine.Request.Machine.Value, 0)))
+            : null;
+
+        public TimeSpan? Again(RehearsedMachine machine, int passages) => passages >= Usual.Passages
+            ? null
+            : Logs.Span(Logs.Log(Usual.Returns) + (Usual.ReturnsSpread * chances.Gauss(Returns, machine.Request.Machine.Value, passages)));
+
+        private double Weight(Decision decision) => Usual.Weighs(decision) + experience._decisions.GetValueOrDefault(decision);
+
+        private Going Of(RehearsedMachine machine, LegSpec leg, StepSpec step, bool again)
+        {
+            var line = step.Phase == Phase.Stage ? machine.Request.Site : "";
+            if (!_going.TryGetValue(step, out var ofStep)) _going[step] = ofStep = [];
+            if (ofStep.TryGetValue((machine.Model, line, again), out var going)) return going;
+            var known = experience.Of(new(leg.Hop, leg.Method, step.Name), step);
+            // What is brought over the line is brought by the longest step of staging.
+            var brings = step.Phase == Phase.Stage && leg.Steps.Where(s => s.Phase == Phase.Stage).MaxBy(s => s.Typical) == step;
+            var (middle, off) = known.Middle(machine.Model, line, brings ? machine.OverLine : null);
+            var name = Name(machine.Model) ^ (Name(line) << 1);
+            middle += (known.Lasts.MiddleOff * chances.Gauss(known.Number, 1, 0)) + (off * chances.Gauss(known.Number, 2, name));
+            var (all, model) = known.Failures(machine.Model, again);
+            var usual = again ? Usual.StepAgain : Usual.Step;
+            var ofAll = (usual.Fails + all.Failed) / (usual.Of + all.All);
+            var fails = Share((ofAll * Usual.ModelFailures, Usual.ModelFailures), model.Failed, model.All, chances.Uniform(known.Number, 3, name ^ (again ? 1 : 0)));
+            return ofStep[(machine.Model, line, again)] = new(known, middle, fails);
+        }
+
+        /// <summary>A share that is known from some cases, drawn as little as that is known: Beta's distribution.</summary>
+        private static double Share((double Fails, double Of) usual, int failed, int all, double at) => Beta.InvCDF(usual.Fails + failed, usual.Of - usual.Fails + all - failed, at);
+
+        /// <summary>A number for a name, the same in every process (FNV-1a).</summary>
+        private static long Name(string name)
+        {
+            var hash = 14695981039346656037UL;
+            foreach (var sign in name) hash = (hash ^ sign) * 1099511628211UL;
+            return (long)(hash >> 1);
+        }
+
+        /// <summary>How a step goes on a model over a line in this draw.</summary>
+        private sealed record Going(StepExperience Known, double Middle, double Fails);
+    }
+}

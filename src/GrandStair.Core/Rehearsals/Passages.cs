@@ -1,0 +1,461 @@
+using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
+
+namespace GrandStair.Core.Rehearsals;
+
+/// <summary>One passage of a whole plan in simulated time: the run machine of every machine, from event to event, with the waves, slots and limits as the engine keeps them.</summary>
+internal sealed class Passages
+{
+    private readonly Prepared _case;
+    private readonly IOutside _outside;
+    private readonly PriorityQueue<Due, When> _due = new();
+    private readonly RunTree _tree = new();
+    private readonly RunTree.Place?[] _runs;
+    private readonly Slot?[] _slots;
+    private readonly Place[] _places;
+    private readonly int[] _passages;
+    private readonly Course[] _courses;
+    private readonly int[] _orders;
+    private readonly int[] _begun;
+    private readonly DateTimeOffset[] _since;
+    private readonly int[] _waitsFor;
+    private readonly Room _room;
+    private readonly WaveTally[] _waves;
+    private readonly Dictionary<(int Site, DateTimeOffset Window), TimeSpan> _booked = [];
+    private long _pushed;
+    private DateTimeOffset _now;
+
+    public Passages(Prepared prepared, IOutside outside)
+    {
+        (_case, _outside) = (prepared, outside);
+        var count = prepared.Machines.Length;
+        _runs = new RunTree.Place?[count];
+        _slots = [.. prepared.Machines.Select(m => m.Run?.Slot ?? m.Slot)];
+        _places = new Place[count];
+        _passages = new int[count];
+        _courses = new Course[count];
+        _orders = new int[count];
+        _begun = new int[count];
+        _since = new DateTimeOffset[count];
+        _waitsFor = new int[count];
+        Array.Fill(_waitsFor, -1);
+        _room = new(prepared);
+        _waves = [.. prepared.Plan.Waves.Select((_, w) => new WaveTally(prepared.Members[w].Length))];
+        Result = new(prepared);
+        _now = prepared.From;
+    }
+
+    /// <summary>What came of it.</summary>
+    public PassageResult Result { get; }
+
+    /// <summary>Where a machine is outside its run.</summary>
+    private enum Place : byte
+    {
+        Waiting,
+        NotReady,
+        Scheduled,
+        Running,
+        Parked,
+        Proved,
+        Ended,
+        Out,
+    }
+
+    private enum What : byte
+    {
+        Wave,
+        Advance,
+        Mended,
+        Open,
+        Tend,
+        Ended,
+        Overdue,
+        Decide,
+        Again,
+    }
+
+    /// <summary>Goes from the first event to the last.</summary>
+    public void Run(CancellationToken stop)
+    {
+        Begin();
+        for (var events = 0; _due.TryDequeue(out var due, out var when) && when.At <= _case.To; events++)
+        {
+            if ((events & 0xFFF) == 0) stop.ThrowIfCancellationRequested();
+            _now = when.At;
+            Handle(due);
+        }
+    }
+
+    private void Begin()
+    {
+        for (var m = 0; m < _runs.Length; m++)
+        {
+            var machine = _case.Machines[m];
+            if (machine.Run is { } run) Resume(m, run);
+            else if (!machine.Ready) Move(m, Place.NotReady);
+            else if (machine.Slot is not null && _case.Waves[machine.Wave].Opened is not null) Schedule(m, machine.Slot);
+        }
+
+        for (var w = 0; w < _waves.Length; w++)
+        {
+            // From here on they are proved in order.
+            _waves[w].ProvedAt.Sort();
+            if (_case.Waves[w].Passed) _waves[w].Passed = true;
+            if (_case.Waves[w].Opened is { } opened) Open(w, opened);
+        }
+
+        if (_waves.Length > 0 && _waves[0].Opened is null) Push(_now, What.Wave, 0);
+        for (var w = 0; w < _waves.Length; w++) Judge(w);
+    }
+
+    /// <summary>Takes up a run that is under way where it stands.</summary>
+    private void Resume(int m, RunState run)
+    {
+        if (run.Proved is { } proved && (run.Outcome is null or Outcome.Done))
+        {
+            Prove(m, proved);
+            return;
+        }
+
+        _passages[m] = 1;
+        if (run.Closed is not null)
+        {
+            End(m);
+            return;
+        }
+
+        Move(m, run.Parked is null ? Place.Running : Place.Parked);
+        _runs[m] = RunTree.At(run);
+        if (run.NeedsRoom || run.HoldsUnit) _room.Take(m, run.Slot.Crew);
+        _since[m] = _now;
+        // What was asked for before now may have its time already.
+        Follow(m, run.Outstanding?.NotBefore);
+    }
+
+    private void Handle(Due due)
+    {
+        var m = due.Of;
+        switch (due.What)
+        {
+            case What.Wave:
+                Open(m, _now);
+                return;
+            case What.Advance:
+                Judge(m);
+                return;
+            case What.Mended:
+                Result.Wait(m, Cause.Mending, _now - _since[m]);
+                Move(m, Place.Waiting);
+                Late(m);
+                return;
+            case What.Open:
+                OpenRun(m);
+                return;
+            case What.Again:
+                Result.Wait(m, Cause.People, _now - _since[m]);
+                _runs[m] = null;
+                Move(m, Place.Waiting);
+                Late(m);
+                return;
+            case What.Tend:
+                if (due.Order == _orders[m]) Tend(m);
+                return;
+            case What.Ended:
+                if (due.Order == _orders[m]) Take(m, RunTree.HappeningKind.Ended, (int)_courses[m].Result);
+                return;
+            case What.Overdue:
+                if (due.Order == _orders[m]) Take(m, RunTree.HappeningKind.Overdue);
+                return;
+            default:
+                if (due.Order == _orders[m] && _runs[m]!.Run.Parked is not null) Take(m, RunTree.HappeningKind.Decided, (int)due.Decision);
+                return;
+        }
+    }
+
+    /// <summary>Begins a wave: who may go gets a slot, and who may not is mended.</summary>
+    private void Open(int w, DateTimeOffset at)
+    {
+        _waves[w].Opened = at;
+        Result.Opened[w] = at;
+        var wanting = new List<int>();
+        foreach (var m in _case.Members[w])
+        {
+            if (_places[m] == Place.NotReady)
+            {
+                _since[m] = _now;
+                if (_outside.Mend(_case.Machines[m]) is { } after) Push(_now + after, What.Mended, m);
+                else Move(m, Place.Out);
+            }
+            else if (_places[m] == Place.Waiting)
+            {
+                Result.Wait(m, Cause.Waves, _now - _case.From);
+                wanting.Add(m);
+            }
+        }
+
+        if (wanting.Count > 0) Give(wanting);
+        Judge(w);
+    }
+
+    /// <summary>Gives those who may go now their slots, as the engine does.</summary>
+    private void Give(List<int> wanting)
+    {
+        var taken = new List<TakenSlot>();
+        for (var m = 0; m < _slots.Length; m++)
+        {
+            if (_places[m] is Place.Scheduled or Place.Running && _slots[m] is { } slot && slot.End > _now) taken.Add(new(_case.Machines[m].Request, slot));
+        }
+
+        var lead = wanting.Max(m => _case.Lead[m]);
+        var requests = wanting.Select(m => _case.Machines[m].Request with { NotBefore = _now + lead, Stands = null }).ToArray();
+        var placement = SlotPlacer.Place(new(_case.Plan, _case.Calendars, requests, taken, _now) { Thorough = false, Known = _case.Times });
+        foreach (var (m, placed) in wanting.Zip(placement.All))
+        {
+            if (placed.Slot is not { } slot)
+            {
+                Move(m, Place.Out);
+                continue;
+            }
+
+            var first = _case.FirstFit(m, _now + lead) ?? slot.Start;
+            Result.Wait(m, Cause.Windows, first - _now);
+            Result.Wait(m, _case.Tightest[_case.Sites[m]], slot.Start - first);
+            Schedule(m, slot);
+        }
+    }
+
+    private void Schedule(int m, Slot slot)
+    {
+        _slots[m] = slot;
+        Move(m, Place.Scheduled);
+        Book(m, slot);
+        var stage = slot.StageFrom ?? (slot.Start - _case.Plan.StageAhead);
+        Push(stage > _now ? stage : _now, What.Open, m);
+    }
+
+    private void Book(int m, Slot slot)
+    {
+        if (_case.WindowOf(m, slot.Start) is { } window) _booked[(_case.Sites[m], window)] = _booked.GetValueOrDefault((_case.Sites[m], window)) + _case.Machines[m].Request.Lasts;
+    }
+
+    /// <summary>Gives one machine the next window of its own in which its site has time left; the limits see to the rest when it begins.</summary>
+    private Slot? Next(int m)
+    {
+        var request = _case.Machines[m].Request;
+        var site = _case.Sites[m];
+        var from = _now + _case.Lead[m];
+        foreach (var window in _case.OpenFrom(m, from))
+        {
+            var booked = _booked.GetValueOrDefault((site, window.From)) / Math.Min(_case.Plan.Limits.Site, _case.Plan.Limits.All);
+            var start = window.From + booked > from ? window.From + booked : from;
+            if (start + request.Lasts + request.RollbackLasts > window.To) continue;
+            return new(start, start + request.Lasts, window.To - request.RollbackLasts - request.AfterTurningPoint) { Crew = _case.CrewOf(m) };
+        }
+
+        return null;
+    }
+
+    private void Late(int m)
+    {
+        if (Next(m) is not { } slot)
+        {
+            Move(m, Place.Out);
+            return;
+        }
+
+        Result.Wait(m, Cause.Windows, slot.Start - _now);
+        Schedule(m, slot);
+    }
+
+    private void OpenRun(int m)
+    {
+        _passages[m]++;
+        Move(m, Place.Running);
+        _runs[m] = _tree.Open(_case.Kinds[m], _case.Machines[m].Legs);
+        _orders[m]++;
+        Follow(m);
+    }
+
+    /// <summary>Takes what happens to a run, and follows what comes of it.</summary>
+    private void Take(int m, RunTree.HappeningKind kind, int how = 0)
+    {
+        var before = _runs[m]!;
+        var place = _runs[m] = before.After(new(kind, how, _now > _slots[m]!.LatestTurn));
+        // What was pushed for an order that is outstanding no more is over.
+        if (place.Order?.Name != before.Order?.Name) _orders[m]++;
+        foreach (var limit in _room.Release(m, place)) Wake(limit);
+        if (before.Run.Parked is null != place.Run.Parked is null)
+        {
+            if (place.Run.Parked is null) Result.Wait(m, Cause.People, _now - _since[m]);
+            else _since[m] = _now;
+            if (place.Run.Closed is null) Move(m, place.Run.Parked is null ? Place.Running : Place.Parked);
+        }
+
+        if (place.Run.Proved is not null) Prove(m, _now);
+        else if (place.Run.Closed is not null) End(m);
+        else Follow(m);
+    }
+
+    /// <summary>Sees to what a run asks for next.</summary>
+    /// <param name="m">The machine.</param>
+    /// <param name="notBefore">When it may be seen to, UTC; null for what follows from now.</param>
+    private void Follow(int m, DateTimeOffset? notBefore = null)
+    {
+        var place = _runs[m]!;
+        if (place.Order is not { } order) return;
+        if (place.Run.NeedsSlot && order.Kind == OrderKind.Slot)
+        {
+            if (Next(m) is not { } slot)
+            {
+                Move(m, Place.Out);
+                return;
+            }
+
+            Result.Missed(m);
+            Result.Wait(m, Cause.Windows, slot.Start - _now);
+            _slots[m] = slot;
+            Book(m, slot);
+            Take(m, RunTree.HappeningKind.SlotMoved);
+            return;
+        }
+
+        if (order.Kind == OrderKind.Decide)
+        {
+            var (after, decision) = _outside.Decide(_case.Machines[m], place.Run, Named(m, order), place.Possible);
+            Push(_now + after, What.Decide, m, decision);
+        }
+        else if (place.Run.Parked is null)
+        {
+            var at = order.Kind == OrderKind.Slot ? _slots[m]!.Start : notBefore ?? (_now + place.Delay);
+            Push(at > _now ? at : _now, What.Tend, m);
+        }
+    }
+
+    /// <summary>The order's name in this machine's run.</summary>
+    private OrderName Named(int m, Order order) => order.Name with { Run = _passages[m] };
+
+    private void Tend(int m)
+    {
+        var place = _runs[m]!;
+        var order = place.Order!;
+        if (place.Run.Parked is not null || _begun[m] == _orders[m]) return;
+        var full = place.NeedsRoom || order.Kind == OrderKind.Slot ? _room.Take(m, _slots[m]!.Crew) : place.Run.Phase == Phase.Stage && order.Kind == OrderKind.Step ? _room.TakeLine(m) : -1;
+        var before = _waitsFor[m];
+        if (full >= 0)
+        {
+            if (before < 0) _since[m] = _now;
+            _waitsFor[m] = full;
+            _room.Waiting(full).Enqueue(m);
+            // What it was woken for is left to the next who waits.
+            if (before >= 0 && before != full) Wake(before);
+            return;
+        }
+
+        if (before >= 0)
+        {
+            Result.Wait(m, _room.CauseOf(before), _now - _since[m]);
+            _waitsFor[m] = -1;
+        }
+
+        var machine = _case.Machines[m];
+        switch (order.Kind)
+        {
+            case OrderKind.Slot:
+                Take(m, RunTree.HappeningKind.SlotOpened);
+                break;
+            case OrderKind.Gate:
+                Take(m, RunTree.HappeningKind.Gate, (int)_outside.Gate(machine, order.Moment!.Value, Named(m, order), _now));
+                break;
+            default:
+                var course = _courses[m] = _outside.Step(machine, place.Run.CurrentLeg, place.Step!, Named(m, order), _now);
+                _begun[m] = _orders[m];
+                // What was under way already when the rehearsal began has only the rest of its time to go.
+                var ends = _now == _case.From && machine.Run?.Outstanding == order ? order.At + course.Lasts : _now + course.Lasts;
+                Push(ends > _now ? ends : _now, What.Ended, m);
+                if (course.Lasts > place.Step!.Limit) Push(_now + place.Step.Limit, What.Overdue, m);
+                break;
+        }
+    }
+
+    /// <summary>Lets those try that wait for room, one after another, as long as there is some.</summary>
+    private void Wake(int limit)
+    {
+        var waiting = _room.Waiting(limit);
+        for (var free = _room.Free(limit); free > 0 && waiting.TryDequeue(out var m); free--) Push(_now, What.Tend, m);
+    }
+
+    private void Prove(int m, DateTimeOffset at)
+    {
+        if (_places[m] == Place.Proved) return;
+        Move(m, Place.Proved);
+        _waves[_case.Machines[m].Wave].ProvedAt.Add(at);
+        Result.Proved[m] = at;
+        Judge(_case.Machines[m].Wave);
+    }
+
+    private void End(int m)
+    {
+        Move(m, Place.Ended);
+        _since[m] = _now;
+        if (_outside.Again(_case.Machines[m], _passages[m]) is { } after) Push(_now + after, What.Again, m);
+        else Move(m, Place.Out);
+    }
+
+    private void Move(int m, Place to)
+    {
+        var wave = _waves[_case.Machines[m].Wave];
+        wave[_places[m]]--;
+        wave[_places[m] = to]++;
+        if (to is Place.Ended or Place.Parked or Place.Out) Judge(_case.Machines[m].Wave);
+    }
+
+    /// <summary>Opens the next wave where the advance rule holds for this one.</summary>
+    private void Judge(int w)
+    {
+        var wave = _waves[w];
+        if (wave.Opened is null || (wave.Passed && (w + 1 >= _waves.Length || _waves[w + 1].Opened is not null))) return;
+        if (!wave.Passed)
+        {
+            var tally = new WaveCount(wave[Place.Parked] + wave[Place.Ended], _case.Members[w].Length - wave[Place.NotReady] - wave[Place.Out], wave[Place.NotReady], wave[Place.Proved]);
+            var advance = _case.Plan.Advance.Judge(tally, n => wave.ProvedAt[n], _now);
+            if (advance.Until is { } until && until > _now && wave.JudgedAt != until) Push(wave.JudgedAt = until, What.Advance, w);
+            if (!advance.Holds) return;
+            wave.Passed = true;
+        }
+
+        if (w + 1 < _waves.Length && _waves[w + 1].Opened is null) Push(_now, What.Wave, w + 1);
+    }
+
+    private void Push(DateTimeOffset at, What what, int of, Decision decision = default) =>
+        _due.Enqueue(new(what, of, what is What.Wave or What.Advance ? 0 : _orders[of], decision), new(at.UtcTicks, _pushed++));
+
+    /// <summary>Something that is due of a machine or a wave.</summary>
+    /// <param name="What">What it is.</param>
+    /// <param name="Of">The machine's or the wave's number.</param>
+    /// <param name="Order">How many orders the machine's runs had by then, this one with them.</param>
+    /// <param name="Decision">What is decided.</param>
+    private readonly record struct Due(What What, int Of, int Order, Decision Decision);
+
+    /// <summary>When something is due; of what is due at once the first that was pushed.</summary>
+    private readonly record struct When(long Ticks, long Number) : IComparable<When>
+    {
+        public DateTimeOffset At => new(Ticks, TimeSpan.Zero);
+
+        public int CompareTo(When other) => Ticks != other.Ticks ? Ticks.CompareTo(other.Ticks) : Number.CompareTo(other.Number);
+    }
+
+    private sealed class WaveTally(int members)
+    {
+        private readonly int[] _counts = [members, 0, 0, 0, 0, 0, 0, 0];
+
+        public List<DateTimeOffset> ProvedAt { get; } = [];
+
+        public DateTimeOffset? Opened { get; set; }
+
+        public DateTimeOffset JudgedAt { get; set; }
+
+        public bool Passed { get; set; }
+
+        public ref int this[Place place] => ref _counts[(int)place];
+    }
+}

@@ -1,0 +1,164 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Waves;
+
+namespace GrandStair.Core.Rehearsals;
+
+/// <summary>A case in numbers, found out once for all draws; nothing of it changes afterwards.</summary>
+internal sealed class Prepared
+{
+    /// <summary>How long after its begin a rehearsal ends, whatever is not proved by then.</summary>
+    public static readonly TimeSpan Span = SlotPlacer.Horizon * 2;
+
+    private readonly RehearsalCase _case;
+    private readonly int[] _open;
+    private readonly int[] _units;
+    private readonly int[] _lines;
+    private readonly string?[] _crews;
+    private readonly Cause[] _causes;
+    private readonly Dictionary<string, int> _crewLimits = new(StringComparer.OrdinalIgnoreCase);
+    private readonly List<Stretch[]> _stretches = [];
+
+    public Prepared(RehearsalCase @case)
+    {
+        _case = @case;
+        To = @case.From + Span;
+        Times = new(@case.Plan, @case.Calendars, @case.From, To);
+        var sites = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
+        Sites = [.. @case.Machines.Select(m => Number(sites, m.Request.Site))];
+        SiteNames = [.. sites.OrderBy(s => s.Value).Select(s => s.Key)];
+        Members = [.. @case.Plan.Waves.Select((_, w) => Enumerable.Range(0, @case.Machines.Length).Where(m => @case.Machines[m].Wave == w).ToArray())];
+        var kinds = new Dictionary<string, int>(StringComparer.Ordinal);
+        Kinds = [.. @case.Machines.Select(m => Number(kinds, string.Join('|', m.Legs.Select(l => $"{l.Hop}/{l.Method}"))))];
+        Lead = [.. @case.Machines.Select(m => @case.Plan.LeadFor(m.Legs.IsEmpty ? [] : m.Legs[0].Steps))];
+
+        List<(int Most, Cause Cause)> limits = [(@case.Plan.Limits.All, Cause.PlanLimit), .. SiteNames.Select(_ => (@case.Plan.Limits.Site, Cause.SiteLimit))];
+        foreach (var crew in @case.Plan.Crews) Limit(_crewLimits, crew.Name, crew.Hands, Cause.Crew);
+        var units = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
+        var lines = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
+        _units = [.. @case.Machines.Select(m => m.Request.Unit is { } unit ? Limit(units, unit, 1, Cause.Unit) : -1)];
+        _lines = [.. @case.Machines.Select(m => @case.Plan.Lines.Any(l => l.Sites.Contains(m.Request.Site, StringComparer.OrdinalIgnoreCase)) ? Limit(lines, m.Request.Site, 1, Cause.Line) : -1)];
+        Most = [.. limits.Select(l => l.Most)];
+        _causes = [.. limits.Select(l => l.Cause)];
+
+        _crews = [.. @case.Machines.Select(m => CrewFor(m.Request)?.Name)];
+        var open = new Dictionary<(int Windows, string? Crew), int>();
+        _open = [.. @case.Machines.Select((m, i) => OpenOf(open, m.Request, _crews[i]))];
+        Tightest = SlotPlacer.Tightest(new(@case.Plan, @case.Calendars, [.. @case.Machines.Select(m => m.Request with { Stands = null })], [], @case.From) { Known = Times }, SiteNames);
+
+        int Limit(Dictionary<string, int> known, string name, int most, Cause cause)
+        {
+            if (known.TryGetValue(name, out var limit)) return limit;
+            limits.Add((most, cause));
+            return known[name] = limits.Count - 1;
+        }
+    }
+
+    public Plan Plan => _case.Plan;
+
+    public IReadOnlyDictionary<string, ICalendar> Calendars => _case.Calendars;
+
+    public ImmutableArray<RehearsedMachine> Machines => _case.Machines;
+
+    public ImmutableArray<RehearsedWave> Waves => _case.Waves;
+
+    public DateTimeOffset From => _case.From;
+
+    public DateTimeOffset To { get; }
+
+    /// <summary>The windows of all machines; all of it was asked for already, so that asking again changes nothing.</summary>
+    public Windows Times { get; }
+
+    /// <summary>The number of each machine's site.</summary>
+    public int[] Sites { get; }
+
+    public string[] SiteNames { get; }
+
+    /// <summary>The machines of each wave.</summary>
+    public int[][] Members { get; }
+
+    /// <summary>A number for the legs of each machine: the same for those that go through the same.</summary>
+    public int[] Kinds { get; }
+
+    /// <summary>How long before its slot each machine has to be known.</summary>
+    public TimeSpan[] Lead { get; }
+
+    /// <summary>How many may have room in each limit: the plan, the sites, then crews, units and lines.</summary>
+    public int[] Most { get; }
+
+    /// <summary>What takes longest at each site.</summary>
+    public Cause[] Tightest { get; }
+
+    public Cause CauseOf(int limit) => _causes[limit];
+
+    public int UnitOf(int m) => _units[m];
+
+    public int LineOf(int m) => _lines[m];
+
+    public int CrewLimit(string? crew) => crew is null ? -1 : _crewLimits.GetValueOrDefault(crew, -1);
+
+    public string? CrewOf(int m) => _crews[m];
+
+    /// <summary>The stretches in which a machine may be touched, and its crew is there, that end after a moment.</summary>
+    public ReadOnlySpan<Stretch> OpenFrom(int m, DateTimeOffset from)
+    {
+        var open = _stretches[_open[m]];
+        int low = 0, high = open.Length;
+        while (low < high)
+        {
+            var middle = (low + high) / 2;
+            if (open[middle].To > from) high = middle;
+            else low = middle + 1;
+        }
+
+        return open.AsSpan(low);
+    }
+
+    /// <summary>When a machine could begin if it were alone; null where it never can.</summary>
+    public DateTimeOffset? FirstFit(int m, DateTimeOffset from)
+    {
+        var needs = Machines[m].Request.Lasts + Machines[m].Request.RollbackLasts;
+        foreach (var window in OpenFrom(m, from))
+        {
+            var start = window.From > from ? window.From : from;
+            if (start + needs <= window.To) return start;
+        }
+
+        return null;
+    }
+
+    /// <summary>The begin of the window in which a moment lies; null where it lies in none.</summary>
+    public DateTimeOffset? WindowOf(int m, DateTimeOffset at) => OpenFrom(m, at) is [var first, ..] && first.From <= at ? first.From : null;
+
+    private CrewSpec? CrewFor(SlotRequest request) => request.Crew is not { } kind ? null
+        : Plan.Crews.FirstOrDefault(c => c.Kind.Equals(kind, StringComparison.OrdinalIgnoreCase) && (c.Sites.IsEmpty || c.Sites.Contains(request.Site, StringComparer.OrdinalIgnoreCase)));
+
+    private int OpenOf(Dictionary<(int Windows, string? Crew), int> open, SlotRequest request, string? crew)
+    {
+        var key = (Times.NumberOf(request.Site, request.Group, request.Name), crew);
+        if (open.TryGetValue(key, out var known)) return known;
+        var stretches = Times[key.Item1];
+        if (crew is not null) stretches = Both(stretches, Plan.Crews.Single(c => c.Name == crew).When.Joined(From, To, Calendars));
+        _stretches.Add([.. stretches]);
+        return open[key] = _stretches.Count - 1;
+    }
+
+    private static ImmutableArray<Stretch> Both(IReadOnlyList<Stretch> one, IReadOnlyList<Stretch> other)
+    {
+        var both = ImmutableArray.CreateBuilder<Stretch>();
+        for (int i = 0, j = 0; i < one.Count && j < other.Count;)
+        {
+            var (from, to) = (one[i].From > other[j].From ? one[i].From : other[j].From, one[i].To < other[j].To ? one[i].To : other[j].To);
+            if (from < to) both.Add(new(from, to));
+            if (one[i].To < other[j].To) i++;
+            else j++;
+        }
+
+        return both.ToImmutable();
+    }
+
+    private static int Number(Dictionary<string, int> numbers, string of)
+    {
+        if (!numbers.TryGetValue(of, out var number)) numbers[of] = number = numbers.Count;
+        return number;
+    }
+}

@@ -1,0 +1,68 @@
+
+namespace GrandStair.Core.Rehearsals;
+
+/// <summary>How a case is rehearsed.</summary>
+/// <param name="Draws">How often, at least 1.</param>
+/// <param name="Seed">What the draws come from: the same one gives the same forecast.</param>
+/// <param name="Mending">How long after its wave begins a machine that is not ready is usually made ready; null where none is.</param>
+public sealed record RehearsalSettings(int Draws, ulong Seed, TimeSpan? Mending)
+{
+    /// <summary>What is taken where nothing is said.</summary>
+    public static RehearsalSettings Usual { get; } = new(200, 1, TimeSpan.FromDays(4));
+
+    /// <summary>How many processors it may use; 0 for all.</summary>
+    public int Processors { get; init; }
+}
+
+/// <summary>Rehearses whole plans in simulated time, often enough to tell how far the end may be off.</summary>
+public static class Rehearsal
+{
+    /// <summary>How many machines that may be late are told by name.</summary>
+    public const int MostLate = 200;
+
+    /// <summary>In how many steps the share that is proved is told.</summary>
+    private const int Steps = 40;
+
+    /// <summary>Rehearses a case.</summary>
+    /// <param name="case">What is rehearsed.</param>
+    /// <param name="experience">What machines and people are like, as far as it was measured.</param>
+    /// <param name="settings">How often, and from which seed.</param>
+    /// <param name="progress">Told after each draw how many are done; it may be called from several threads at once. Null for nobody.</param>
+    /// <param name="stop">Ends it.</param>
+    /// <exception cref="OperationCanceledException">It was ended.</exception>
+    public static Forecast Run(RehearsalCase @case, Experience experience, RehearsalSettings settings, Action<int>? progress, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(@case);
+        ArgumentNullException.ThrowIfNull(experience);
+        ArgumentNullException.ThrowIfNull(settings);
+        var prepared = new Prepared(@case);
+        var sums = new ForecastSums(prepared, settings.Draws, Steps);
+        var done = 0;
+        var options = new ParallelOptions { CancellationToken = stop, MaxDegreeOfParallelism = settings.Processors > 0 ? settings.Processors : Environment.ProcessorCount };
+        try
+        {
+            Parallel.For(0, settings.Draws, options, draw =>
+            {
+                var passages = new Passages(prepared, experience.Draw(settings.Seed, draw, settings.Mending));
+                passages.Run(stop);
+                sums.Add(draw, passages.Result);
+                progress?.Invoke(Interlocked.Increment(ref done));
+            });
+        }
+        catch (AggregateException several) when (several.InnerExceptions.All(e => e is OperationCanceledException))
+        {
+            throw new OperationCanceledException(stop);
+        }
+
+        return sums.Tell(settings);
+    }
+
+    /// <summary>Goes once through a case with an outside of one's own.</summary>
+    /// <returns>When each machine was proved, in the order of the case, UTC; null where it was not.</returns>
+    public static IReadOnlyList<DateTimeOffset?> Once(RehearsalCase @case, IOutside outside, CancellationToken stop)
+    {
+        var passages = new Passages(new(@case), outside);
+        passages.Run(stop);
+        return passages.Result.Proved;
+    }
+}
