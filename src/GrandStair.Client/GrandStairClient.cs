@@ -303,6 +303,21 @@ public sealed class GrandStairClient : IDisposable
     public Task<IReadOnlyList<KnownHostView>> KnownHostsAsync(Stream file, bool dry, string? reason, CancellationToken stop) =>
         SendAsync<IReadOnlyList<KnownHostView>>(HttpMethod.Post, Query("host-keys/known-hosts", ("dry", dry ? "true" : null), ("reason", reason)), Body(file, "text/plain"), stop);
 
+    /// <summary>Asks for a rehearsal of a plan.</summary>
+    public Task<RehearsalView> RehearseAsync(string plan, RehearsalRequest request, CancellationToken stop) => SendAsync<RehearsalView>(HttpMethod.Post, $"plans/{Escape(plan)}/rehearsals", JsonContent.Create(request), stop);
+
+    /// <summary>The rehearsals of a plan, newest first, without what came of them.</summary>
+    public Task<IReadOnlyList<RehearsalView>> RehearsalsAsync(string plan, CancellationToken stop) => GetAsync<IReadOnlyList<RehearsalView>>($"plans/{Escape(plan)}/rehearsals", stop);
+
+    /// <summary>A rehearsal, with what came of it once it is done.</summary>
+    public Task<RehearsalView> RehearsalAsync(string plan, long id, CancellationToken stop) => GetAsync<RehearsalView>($"plans/{Escape(plan)}/rehearsals/{id}", stop);
+
+    /// <summary>Ends a rehearsal that is not over.</summary>
+    public Task CancelRehearsalAsync(string plan, long id, CancellationToken stop) => SendAsync<object?>(HttpMethod.Delete, $"plans/{Escape(plan)}/rehearsals/{id}", null, stop);
+
+    /// <summary>The forecast of a plan under way.</summary>
+    public Task<ForecastView> ForecastAsync(string plan, CancellationToken stop) => GetAsync<ForecastView>($"plans/{Escape(plan)}/forecast", stop);
+
     /// <summary>The sites where first use is trusted.</summary>
     public Task<IReadOnlyList<FirstUseView>> FirstUseAsync(CancellationToken stop) => GetAsync<IReadOnlyList<FirstUseView>>("host-keys/first-use", stop);
 

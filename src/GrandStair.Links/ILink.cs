@@ -38,7 +38,8 @@ public enum OrderState
 /// <param name="Share">The share done, 0 to 1; null where it is not known.</param>
 /// <param name="Note">What it says of itself, or the last lines of its output.</param>
 /// <param name="AskAgain">When it is worth asking again, UTC; null where the link has no opinion.</param>
-public sealed record OrderStanding(OrderState State, int? Exit, double? Share, string Note, DateTimeOffset? AskAgain = null);
+/// <param name="Lasted">How long it was under way by the machine's own clock; null before it has ended, and where that is not known.</param>
+public sealed record OrderStanding(OrderState State, int? Exit, double? Share, string Note, DateTimeOffset? AskAgain = null, TimeSpan? Lasted = null);
 
 /// <summary>Why a machine could not be reached or did not do as it was told. It says nothing about what became of an order.</summary>
 /// <param name="name">A stable name: <c>unreachable</c>, <c>host-key-unknown</c>, <c>host-key-changed</c>, <c>login-refused</c>, <c>rights</c>, <c>secret</c> or <c>epoch</c>.</param>

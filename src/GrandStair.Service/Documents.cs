@@ -16,5 +16,7 @@ internal sealed class Documents : IDocuments
 
     public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "plan.yaml");
 
+    public string ChangePlan(string body, IReadOnlyList<string> changes) => PlanText.With(body, changes);
+
     public ICalendar ReadCalendar(string body, string name) => CalendarFile.Parse(body, name);
 }

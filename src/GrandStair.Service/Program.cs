@@ -4,6 +4,7 @@ using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Exposure;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
+using GrandStair.Engine.Rehearsals;
 using GrandStair.Engine.Runs;
 using GrandStair.Engine.Secrets;
 using GrandStair.Files;
@@ -29,6 +30,7 @@ using GrandStair.Service.Plans;
 using GrandStair.Service.Problems;
 using GrandStair.Service.Providers;
 using GrandStair.Service.Readiness;
+using GrandStair.Service.Rehearsals;
 using GrandStair.Service.Runs;
 using GrandStair.Service.Scripts;
 using GrandStair.Service.Secrets;
@@ -43,6 +45,7 @@ using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
+using GrandStair.Storage.Rehearsals;
 using GrandStair.Storage.Runs;
 using GrandStair.Storage.Scripts;
 using GrandStair.Storage.Secrets;
@@ -121,7 +124,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
 {
     services.AddSingleton(options).AddSingleton(database).AddSingleton(clock).AddSingleton<TimeProvider>(clock)
         .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<RulingTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<ImportTable>().AddSingleton<ImportsUnderWay>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<AccountTable>().AddSingleton<AuditTable>().AddSingleton<SecretTable>().AddSingleton<FirstUseTable>().AddSingleton<ScriptTable>().AddSingleton<SecretDesk>().AddSingleton<ISecrets>(s => s.GetRequiredService<SecretDesk>()).AddSingleton<SshAccess>().AddSingleton<ClockTable>()
-        .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<CalendarTable>().AddSingleton<CalendarShelf>().AddSingleton<ApprovalTable>().AddSingleton<PlanApprovals>().AddSingleton<PlanWriter>().AddSingleton<PlanDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
+        .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<CalendarTable>().AddSingleton<CalendarShelf>().AddSingleton<ApprovalTable>().AddSingleton<PlanApprovals>().AddSingleton<PlanWriter>().AddSingleton<PlanDesk>().AddSingleton<RehearsalTable>().AddSingleton<MeasuredRuns>().AddSingleton<RehearsalCases>().AddSingleton<RehearsalDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
         .AddSingleton<LiveFeed>().AddHostedService(s => s.GetRequiredService<LiveFeed>()).AddHostedService<EngineHost>()
         .AddSingleton<SourceDesk>().AddHostedService(s => s.GetRequiredService<SourceDesk>());
     if (options.Demo is not null) services.AddHostedService<NorthmerePeople>();
@@ -199,6 +202,7 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapSources();
     api.MapPlans();
     api.MapPlanning();
+    api.MapRehearsals();
     api.MapCalendars();
     api.MapRuns();
     api.MapOverview();

@@ -191,6 +191,8 @@ internal sealed class EngineKit : IAsyncDisposable
 
         public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "plan.yaml");
 
+        public string ChangePlan(string body, IReadOnlyList<string> changes) => PlanText.With(body, changes);
+
         public ICalendar ReadCalendar(string body, string name) => CalendarFile.Parse(body, name);
     }
 }

@@ -49,7 +49,12 @@ public sealed record WaveForecast(string Wave, Spread Begins, Spread Proved);
 /// <param name="Bottleneck">What its machines wait for longest, besides the waves before.</param>
 /// <param name="Hours">How long one of them waits for that on average.</param>
 /// <param name="Waits">How long one of them waits on average by cause, hours, longest first.</param>
-public sealed record SiteForecast(string Site, int Machines, Spread Proved, Cause Bottleneck, double Hours, ImmutableArray<(Cause Cause, double Hours)> Waits);
+public sealed record SiteForecast(string Site, int Machines, Spread Proved, Cause Bottleneck, double Hours, ImmutableArray<SiteWait> Waits);
+
+/// <summary>How long one machine of a site waits for something on average.</summary>
+/// <param name="Cause">What for.</param>
+/// <param name="Hours">How long.</param>
+public readonly record struct SiteWait(Cause Cause, double Hours);
 
 /// <summary>A machine that may not be proved in time.</summary>
 /// <param name="Machine">The machine.</param>

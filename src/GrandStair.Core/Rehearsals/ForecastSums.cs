@@ -66,9 +66,9 @@ internal sealed class ForecastSums(Prepared prepared, int draws, int steps)
     private SiteForecast Site(int site)
     {
         var machines = prepared.Sites.Count(s => s == site);
-        ImmutableArray<(Cause Cause, double Hours)> waits = [.. Causes.Select(c => (c, _waited.Sum(w => w[site, (int)c]) / draws / machines)).Where(w => w.Item2 > 0).OrderByDescending(w => w.Item2)];
-        var (cause, hours) = waits.FirstOrDefault(w => w.Cause != Cause.Waves);
-        return new(prepared.SiteNames[site], machines, Spread.Of(_sites.Select(s => s[site])), hours > 0 ? cause : Cause.Windows, hours, waits);
+        ImmutableArray<SiteWait> waits = [.. Causes.Select(c => new SiteWait(c, _waited.Sum(w => w[site, (int)c]) / draws / machines)).Where(w => w.Hours > 0).OrderByDescending(w => w.Hours)];
+        var (cause, hours) = waits.FirstOrDefault(w => w.Cause != Cause.Waves, new(Cause.Windows, 0));
+        return new(prepared.SiteNames[site], machines, Spread.Of(_sites.Select(s => s[site])), cause, hours, waits);
     }
 
     private static void Later(ref DateTimeOffset? latest, DateTimeOffset at)

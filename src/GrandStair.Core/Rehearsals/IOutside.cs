@@ -54,6 +54,9 @@ public sealed record RehearsedMachine(SlotRequest Request, int Wave, ImmutableAr
     /// <summary>Whether nothing is in its way now.</summary>
     public bool Ready { get; init; } = true;
 
+    /// <summary>Whether somebody can make it ready where it is not.</summary>
+    public bool CanBeMended { get; init; } = true;
+
     /// <summary>The slot that it has; null where it has none.</summary>
     public Slot? Slot { get; init; }
 

@@ -39,6 +39,7 @@ internal sealed class Passages
         _since = new DateTimeOffset[count];
         _waitsFor = new int[count];
         Array.Fill(_waitsFor, -1);
+        Array.Fill(_begun, -1);
         _room = new(prepared);
         _waves = [.. prepared.Plan.Waves.Select((_, w) => new WaveTally(prepared.Members[w].Length))];
         Result = new(prepared);
@@ -183,7 +184,7 @@ internal sealed class Passages
             if (_places[m] == Place.NotReady)
             {
                 _since[m] = _now;
-                if (_outside.Mend(_case.Machines[m]) is { } after) Push(_now + after, What.Mended, m);
+                if (_case.Machines[m].CanBeMended && _outside.Mend(_case.Machines[m]) is { } after) Push(_now + after, What.Mended, m);
                 else Move(m, Place.Out);
             }
             else if (_places[m] == Place.Waiting)
@@ -217,9 +218,7 @@ internal sealed class Passages
                 continue;
             }
 
-            var first = _case.FirstFit(m, _now + lead) ?? slot.Start;
-            Result.Wait(m, Cause.Windows, first - _now);
-            Result.Wait(m, _case.Tightest[_case.Sites[m]], slot.Start - first);
+            Await(m, _now + lead, slot);
             Schedule(m, slot);
         }
     }
@@ -231,6 +230,14 @@ internal sealed class Passages
         Book(m, slot);
         var stage = slot.StageFrom ?? (slot.Start - _case.Plan.StageAhead);
         Push(stage > _now ? stage : _now, What.Open, m);
+    }
+
+    /// <summary>Counts the time until a slot: up to when the machine could begin if it were alone for its windows, the rest for what takes longest at its site.</summary>
+    private void Await(int m, DateTimeOffset ready, Slot slot)
+    {
+        var first = _case.FirstFit(m, ready) is { } fit && fit < slot.Start ? fit : slot.Start;
+        Result.Wait(m, Cause.Windows, first - _now);
+        Result.Wait(m, _case.Tightest[_case.Sites[m]], slot.Start - first);
     }
 
     private void Book(int m, Slot slot)
@@ -263,7 +270,7 @@ internal sealed class Passages
             return;
         }
 
-        Result.Wait(m, Cause.Windows, slot.Start - _now);
+        Await(m, _now + _case.Lead[m], slot);
         Schedule(m, slot);
     }
 
@@ -312,7 +319,7 @@ internal sealed class Passages
             }
 
             Result.Missed(m);
-            Result.Wait(m, Cause.Windows, slot.Start - _now);
+            Await(m, _now + _case.Lead[m], slot);
             _slots[m] = slot;
             Book(m, slot);
             Take(m, RunTree.HappeningKind.SlotMoved);
@@ -324,7 +331,7 @@ internal sealed class Passages
             var (after, decision) = _outside.Decide(_case.Machines[m], place.Run, Named(m, order), place.Possible);
             Push(_now + after, What.Decide, m, decision);
         }
-        else if (place.Run.Parked is null)
+        else if (place.Run.Parked is null || _begun[m] != _orders[m])
         {
             var at = order.Kind == OrderKind.Slot ? _slots[m]!.Start : notBefore ?? (_now + place.Delay);
             Push(at > _now ? at : _now, What.Tend, m);
@@ -338,8 +345,8 @@ internal sealed class Passages
     {
         var place = _runs[m]!;
         var order = place.Order!;
-        if (place.Run.Parked is not null || _begun[m] == _orders[m]) return;
-        var full = place.NeedsRoom || order.Kind == OrderKind.Slot ? _room.Take(m, _slots[m]!.Crew) : place.Run.Phase == Phase.Stage && order.Kind == OrderKind.Step ? _room.TakeLine(m) : -1;
+        if (_begun[m] == _orders[m]) return;
+        var full = place.NeedsRoom || order.Kind == OrderKind.Slot ? _room.Take(m, _slots[m]!.Crew) : place.Run is { Phase: Phase.Stage, Parked: null } && order.Kind == OrderKind.Step ? _room.TakeLine(m) : -1;
         var before = _waitsFor[m];
         if (full >= 0)
         {
@@ -367,12 +374,13 @@ internal sealed class Passages
                 Take(m, RunTree.HappeningKind.Gate, (int)_outside.Gate(machine, order.Moment!.Value, Named(m, order), _now));
                 break;
             default:
-                var course = _courses[m] = _outside.Step(machine, place.Run.CurrentLeg, place.Step!, Named(m, order), _now);
+                var step = place.Run.CurrentStep!;
+                var course = _courses[m] = _outside.Step(machine, place.Run.CurrentLeg, step, Named(m, order), _now);
                 _begun[m] = _orders[m];
                 // What was under way already when the rehearsal began has only the rest of its time to go.
                 var ends = _now == _case.From && machine.Run?.Outstanding == order ? order.At + course.Lasts : _now + course.Lasts;
                 Push(ends > _now ? ends : _now, What.Ended, m);
-                if (course.Lasts > place.Step!.Limit) Push(_now + place.Step.Limit, What.Overdue, m);
+                if (course.Lasts > step.Limit && place.Run.Parked is null) Push(_now + step.Limit, What.Overdue, m);
                 break;
         }
     }

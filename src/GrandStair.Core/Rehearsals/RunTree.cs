@@ -58,7 +58,6 @@ internal sealed class RunTree
             Order = run.Outstanding;
             // A slot's own time is the machine's, and not known here.
             Delay = Order is null or { Kind: OrderKind.Slot } ? TimeSpan.Zero : Order.NotBefore - at;
-            Step = run.Parked is null && Order?.Kind == OrderKind.Step ? run.CurrentStep : null;
             Possible = run.Parked is not null && Order?.Kind == OrderKind.Decide ? RunMachine.Possible(run) : [];
         }
 
@@ -72,9 +71,6 @@ internal sealed class RunTree
 
         /// <summary>How long after it was asked for the order may be seen to.</summary>
         public TimeSpan Delay { get; }
-
-        /// <summary>The step that is asked for; null where none is.</summary>
-        public StepSpec? Step { get; }
 
         /// <summary>What can be decided; empty where nobody is asked.</summary>
         public ImmutableArray<Decision> Possible { get; }

@@ -166,7 +166,7 @@ public sealed class PlanKeeper(
     private async Task OpenAsync(
         StoredPlan stored, Plan plan, Product product, IReadOnlyList<StoredWave> waves, Member member, Machine machine, Assessment assessment, DateTimeOffset now, CancellationToken stop)
     {
-        ImmutableArray<LegSpec> legs = [.. assessment.Legs.Select(l => new LegSpec(l.Hop.Name, l.Method!.Name, l.Method.Steps, l.Method.Rollback.Steps, l.Method.Rollback.Lasts, l.Method.AfterTurningPoint))];
+        ImmutableArray<LegSpec> legs = [.. assessment.Legs.Select(l => PlanWriter.Leg(l.Hop, l.Method!))];
         var wave = waves[member.Wave - 1].Name;
         var run = await runs.OpenAsync(
             plan.Name,

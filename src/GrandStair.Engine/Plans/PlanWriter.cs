@@ -4,6 +4,7 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Plans;
@@ -173,6 +174,9 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
             }),
         ];
     }
+
+    /// <summary>A leg by a method, as runs pin it.</summary>
+    internal static LegSpec Leg(Hop hop, Method method) => new(hop.Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.AfterTurningPoint);
 
     /// <summary>How a slot for a machine by a method is asked for.</summary>
     internal static SlotRequest Request(Machine machine, Method method, Slot? stands) => new(machine.Id, machine.Site, method.SlotLasts, method.AfterTurningPoint)

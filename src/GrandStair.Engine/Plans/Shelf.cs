@@ -19,6 +19,10 @@ public interface IDocuments
     /// <summary>Understands a plan.</summary>
     Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product);
 
+    /// <summary>Changes the text of a plan.</summary>
+    /// <exception cref="FormatException">A change is none.</exception>
+    string ChangePlan(string body, IReadOnlyList<string> changes);
+
     /// <summary>Understands a calendar.</summary>
     ICalendar ReadCalendar(string body, string name);
 }

@@ -303,9 +303,9 @@ public sealed class RunWorker(
             switch (standing.State)
             {
                 case OrderState.Ended:
-                    return (new OrderEnded(now, "worker", order.Name, standing.Exit == 0 ? OrderResult.Ok : OrderResult.Failed, standing.Exit, standing.Note), now);
+                    return (new OrderEnded(now, "worker", order.Name, standing.Exit == 0 ? OrderResult.Ok : OrderResult.Failed, standing.Exit, standing.Note) { Lasted = standing.Lasted }, now);
                 case OrderState.Gone:
-                    return (new OrderEnded(now, "worker", order.Name, OrderResult.Gone, null, standing.Note), now);
+                    return (new OrderEnded(now, "worker", order.Name, OrderResult.Gone, null, standing.Note) { Lasted = standing.Lasted }, now);
                 case OrderState.Unseen:
                     // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
                     await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);

@@ -96,12 +96,14 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
         var said = await LaunchAsync(machine, $"ask {FileName(order)}", "", CommandTimeout, stop);
         string state = "", note = "";
         double? share = null;
+        TimeSpan? lasted = null;
         foreach (var line in said.Split('\n', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries))
         {
             var (word, rest) = line.Split(' ', 2) is [var w, var r] ? (w, r) : (line, "");
             switch (word)
             {
                 case "state": state = rest; break;
+                case "lasted" when int.TryParse(rest, out var seconds) && seconds >= 0: lasted = TimeSpan.FromSeconds(seconds); break;
                 case "progress": (share, note) = Progress(rest); break;
                 case "output" when note.Length == 0 || state.StartsWith("ended", StringComparison.Ordinal) || state == "gone": note = Output(rest); break;
                 default: break;
@@ -113,7 +115,7 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
             ["unseen"] => new(OrderState.Unseen, null, null, ""),
             ["under-way"] => new(OrderState.UnderWay, null, share, note),
             ["gone"] => new(OrderState.Gone, null, share, note),
-            ["ended", var exit] when int.TryParse(exit, out var code) => new(OrderState.Ended, code, 1, note),
+            ["ended", var exit] when int.TryParse(exit, out var code) => new(OrderState.Ended, code, 1, note, Lasted: lasted),
             _ => throw new LinkException("unreachable", $"{machine.Name} gave no clear answer about {order}: '{Texts.Clean(said, 200)}'. It is asked again."),
         };
     }

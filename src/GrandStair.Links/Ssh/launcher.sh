@@ -109,6 +109,7 @@ ask)
     # It may have ended between the two looks.
     if [ "$now" = gone ]; then sleep 1; now=$(standing); fi
     echo "state $now"
+    [ -f exit ] && echo "lasted $(($(stat -c %Y exit) - $(head -n 1 posts | cut -d ' ' -f 1)))"
     [ -f progress ] && tail -n 1 progress | cut -c 1-200 | sed 's/^/progress /'
     if [ -f output ]; then printf 'output '; tail -c 3000 output | base64 -w 0; echo; fi
     ;;

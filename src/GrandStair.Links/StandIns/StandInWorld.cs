@@ -122,9 +122,10 @@ public sealed class StandInWorld
                 return new(OrderState.UnderWay, null, share, StandInScript.Doing(row.Script, share), ends);
             }
 
+            var lasted = TimeSpan.FromSeconds(row.Ends - row.Posted);
             return row.Result == nameof(OrderState.Gone)
-                ? new(OrderState.Gone, null, null, row.Note)
-                : new(OrderState.Ended, (int)row.Exit!, 1, row.Note);
+                ? new(OrderState.Gone, null, null, row.Note, Lasted: lasted)
+                : new(OrderState.Ended, (int)row.Exit!, 1, row.Note, Lasted: lasted);
         }
     }
 

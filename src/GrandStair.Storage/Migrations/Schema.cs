@@ -10,7 +10,7 @@ namespace GrandStair.Storage.Migrations;
 internal static class Schema
 {
     /// <summary>The number of the newest migration that this release knows.</summary>
-    public const long Newest = 5;
+    public const long Newest = 6;
 
     /// <summary>Runs the migrations that are missing. The caller holds the lock.</summary>
     /// <exception cref="StoreException">The database was written by a newer release.</exception>
@@ -100,6 +100,17 @@ public sealed class Planning : Migration
 {
     /// <inheritdoc />
     public override void Up() => Execute.Sql(Migrations.Schema.Text("005-planning.sql"));
+
+    /// <inheritdoc />
+    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
+}
+
+/// <summary>Rehearsals and forecasts.</summary>
+[Migration(6)]
+public sealed class Rehearsals : Migration
+{
+    /// <inheritdoc />
+    public override void Up() => Execute.Sql(Migrations.Schema.Text("006-rehearsals.sql"));
 
     /// <inheritdoc />
     public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");

@@ -163,6 +163,10 @@ public sealed class RunLog(Database database)
     public Task<IReadOnlyList<StoredRun>> OfMachineAsync(MachineId machine, CancellationToken stop) =>
         ListAsync("WHERE machine_id = @id ORDER BY id DESC", new { id = machine.Value }, stop);
 
+    /// <summary>Of all runs of a plan how many events they have.</summary>
+    public Task<IReadOnlyList<(long Run, MachineId Machine, int Events)>> LengthsAsync(string plan, CancellationToken stop) => database.ReadAsync<IReadOnlyList<(long, MachineId, int)>>(
+        async c => [.. (await c.QueryAsync<LengthRow>("SELECT id, machine_id, events FROM runs WHERE plan = @plan ORDER BY id", new { plan })).Select(r => (r.Id, new MachineId(r.MachineId), (int)r.Events))], stop);
+
     /// <summary>All events of a run, in order.</summary>
     public Task<IReadOnlyList<StoredEvent>> EventsAsync(long run, CancellationToken stop) => database.ReadAsync(c => EventsAsync(c, null, run), stop);
 
@@ -277,6 +281,15 @@ public sealed class RunLog(Database database)
         public string State { get; init; } = "";
 
         public string? Progress { get; init; }
+    }
+
+    private sealed record LengthRow
+    {
+        public long Id { get; init; }
+
+        public long MachineId { get; init; }
+
+        public long Events { get; init; }
     }
 
     private sealed record EventRow

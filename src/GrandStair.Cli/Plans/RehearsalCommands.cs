@@ -1,0 +1,149 @@
+using System.CommandLine;
+using GrandStair.Client;
+using GrandStair.Contracts;
+using GrandStair.Core.Readings;
+
+namespace GrandStair.Cli.Plans;
+
+/// <summary>When a plan will be done: rehearsals with their what-ifs, and the forecast of a plan under way.</summary>
+internal static partial class PlanCommands
+{
+    private const int MostShown = 12;
+    private static readonly TimeSpan AskAgain = TimeSpan.FromMilliseconds(400);
+
+    private static Command Rehearse()
+    {
+        var whatIf = new Option<string[]>("--if") { Description = "A what-if beside the plan as it is, such as 'limits.all=12' or 'crews.harbour.hands=2'; several changes of one what-if are parted by ';'. May be given several times." };
+        var files = new Option<string[]>("--if-file") { Description = "Another text of the plan as a what-if: a YAML file. May be given several times." };
+        var draws = new Option<int>("--draws") { Description = "How often each is gone through, 1 to 2000 (200).", DefaultValueFactory = _ => 200 };
+        var seed = new Option<long>("--seed") { Description = "What the draws come from; the same one gives the same answer (1).", DefaultValueFactory = _ => 1 };
+        var mending = new Option<string>("--mending") { Description = "How long after its wave begins a machine that is not ready is usually made ready, such as '4 d', or 'never' (4 d).", DefaultValueFactory = _ => "4 d" };
+        var command = new Command("rehearse", "Go through a whole plan many times in simulated time: when it will be done, how likely that is in time, and what is in the way") { Name, whatIf, files, draws, seed, mending };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            var plan = parsed.GetValue(Name)!;
+            var whatIfs = (parsed.GetValue(whatIf) ?? []).Select(w => new WhatIfRequest([.. w.Split(';', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries)])).ToList();
+            foreach (var file in parsed.GetValue(files) ?? []) whatIfs.Add(new([], Path.GetFileName(file), await File.ReadAllTextAsync(file, stop)));
+            var asked = await client.RehearseAsync(plan, new(parsed.GetValue(draws), parsed.GetValue(seed), HoursOf(parsed.GetValue(mending)!), whatIfs), stop);
+            var view = await WaitAsync(client, plan, asked, screen, !parsed.GetValue(Caller.JsonOption), stop);
+            if (!Caller.PrintedAsJson(parsed, view)) Print(view, screen);
+            return view.State == "done" ? ExitStatus.Done : ExitStatus.NotPossible;
+        });
+        return command;
+    }
+
+    private static Command Rehearsals()
+    {
+        var id = new Argument<long?>("rehearsal") { Arity = ArgumentArity.ZeroOrOne, Description = "The rehearsal's number, to see what came of it; nothing lists all." };
+        var cancel = new Option<bool>("--cancel") { Description = "End it; with its number." };
+        var command = new Command("rehearsals", "List the rehearsals of a plan, show what came of one, or cancel it") { Name, id, cancel };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            var plan = parsed.GetValue(Name)!;
+            if (parsed.GetValue(id) is not { } number)
+            {
+                var all = await client.RehearsalsAsync(plan, stop);
+                if (Caller.PrintedAsJson(parsed, all)) return ExitStatus.Done;
+                screen.Table(
+                    ["#rehearsal", "state", "#draws", "#done", "asked (UTC)", "by", "why"],
+                    all.Select(r => new[] { $"{r.Id}", Screen.Word(r.State), $"{r.Draws}", $"{r.Done * 100 / Math.Max(1, r.Total)} %", Screen.Time(r.AskedAt), r.AskedBy, r.Why }));
+                return ExitStatus.Done;
+            }
+
+            if (parsed.GetValue(cancel))
+            {
+                await client.CancelRehearsalAsync(plan, number, stop);
+                screen.Say($"Rehearsal **{number}** was cancelled.");
+                return ExitStatus.Done;
+            }
+
+            var view = await client.RehearsalAsync(plan, number, stop);
+            if (!Caller.PrintedAsJson(parsed, view)) Print(view, screen);
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
+    private static Command Forecast()
+    {
+        var command = new Command("forecast", "Show when a plan under way will be done, as a range, against its deadline") { Name };
+        command.Asks((parsed, client, stop) => client.ForecastAsync(parsed.GetValue(Name)!, stop), Print);
+        return command;
+    }
+
+    /// <summary>Waits until a rehearsal is over; whoever has enough of waiting ends it with Ctrl+C.</summary>
+    private static async Task<RehearsalView> WaitAsync(GrandStairClient client, string plan, RehearsalView view, Screen screen, bool tells, CancellationToken stop)
+    {
+        var told = DateTimeOffset.UtcNow;
+        try
+        {
+            while (view.State is "waiting" or "under-way")
+            {
+                await Task.Delay(AskAgain, stop);
+                view = await client.RehearsalAsync(plan, view.Id, stop);
+                if (!tells || view.State != "under-way" || DateTimeOffset.UtcNow - told < TimeSpan.FromSeconds(2)) continue;
+                told = DateTimeOffset.UtcNow;
+                screen.Hint($"{view.Done} of {view.Total} draws");
+            }
+        }
+        catch (OperationCanceledException)
+        {
+            await client.CancelRehearsalAsync(plan, view.Id, CancellationToken.None);
+            throw;
+        }
+
+        return view;
+    }
+
+    private static double HoursOf(string text) => text == "never" ? 0
+        : Units.Parse(text, ValueKind.Duration) is { } seconds and > 0 ? seconds / 3600
+        : throw new IOException($"--mending is '{text}'; expected a duration such as '4 d' or '36 h', or 'never'.");
+
+    private static void Print(RehearsalView view, Screen screen)
+    {
+        if (view.State != "done")
+        {
+            screen.Say($"Rehearsal **{view.Id}** is {Screen.Word(view.State)}{(view.Why is null ? "" : $": {view.Why}")}{(view.State == "under-way" ? $", {view.Done} of {view.Total} draws" : "")}.");
+            return;
+        }
+
+        Print(view.Results[0], screen);
+        if (view.Results.Count > 1)
+        {
+            screen.Say("");
+            screen.Say("Side by side, each with the same luck:");
+            screen.Table(
+                ["what if", "P10 (UTC)", "P50 (UTC)", "P90 (UTC)", "#in time", "#not proved", "last site", "it waits for"],
+                view.Results.Select(r => new[]
+                {
+                    r.Name.Length == 0 ? "the plan as it is" : r.Name, Screen.Time(r.Proved.P10), Moment(r.Proved.P50), Moment(r.Proved.P90), r.InTime is { } share ? $"{share:P0}" : "", $"{r.NotProved.P50:0}", r.Sites.FirstOrDefault()?.Site, r.Sites.FirstOrDefault()?.Bottleneck,
+                }));
+        }
+
+        screen.Hint($"rehearsal {view.Id}: {view.Draws} draws from seed {view.Seed}; a machine that is not ready is {(view.MendingHours is { } hours ? $"made ready some {Units.Show(hours * 3600, ValueKind.Duration)} after its wave begins" : "never made ready")}");
+    }
+
+    private static void Print(ForecastView view, Screen screen)
+    {
+        var late = view.Late.Count(l => l.Misses >= 0.5);
+        screen.Say($"All that will be proved is so by **{Moment(view.Proved.P50)}** UTC in half of {view.Draws} draws; from {Screen.Time(view.Proved.P10)} (one in ten) to **{Moment(view.Proved.P90)}** (nine in ten).");
+        if (view.InTime is { } share) screen.Say($"In time for {view.Deadline}: **{share:P0}**.");
+        if (view.NotProved.P90 > 0) screen.Say($"Not proved at all: {Between(view.NotProved)} of {view.Machines} machines. Slots missed: {Between(view.MissedSlots)}.");
+        screen.Table(
+            ["wave", "begins (UTC)", "proved P10", "P50", "P90"],
+            view.Waves.Select(w => new[] { w.Wave, Moment(w.Begins.P50), Screen.Time(w.Proved.P10), Moment(w.Proved.P50), Moment(w.Proved.P90) }));
+        screen.Table(
+            ["site", "#machines", "proved P50 (UTC)", "P90 (UTC)", "each waits longest for", "#hours"],
+            view.Sites.Take(MostShown).Select(s => new[] { s.Site, $"{s.Machines}", Moment(s.Proved.P50), Moment(s.Proved.P90), s.Bottleneck, $"{s.Hours:0}" }));
+        if (view.Sites.Count > MostShown) screen.Hint($"{view.Sites.Count - MostShown} further sites are through earlier; --json has all");
+        if (view.Late.Count == 0) return;
+        screen.Say(late > 0 ? $"**{late}** machines are more likely to miss than not:" : "Most likely to miss:");
+        screen.Table(
+            ["machine", "site", "wave", "stands", "#misses in", "why"],
+            view.Late.Take(MostShown).Select(l => new[] { l.Machine, l.Site, l.Wave, Screen.Word(l.Standing), $"{l.Misses:P0}", l.Why }));
+    }
+
+    private static string Between(AmountView amount) => amount.P10 == amount.P90 ? $"{amount.P50:0}" : $"{amount.P10:0} to {amount.P90:0}, most likely {amount.P50:0}";
+
+    private static string Moment(DateTimeOffset? time) => time is null ? "never" : Screen.Time(time);
+}
