@@ -18,6 +18,7 @@ public sealed class Experience
     private readonly Dictionary<(Moment, bool), (int Open, int Undecided, int Shut)> _gates;
     private readonly Dictionary<Decision, int> _decisions;
     private readonly Logs _decides;
+    private readonly TimeSpan[] _mendings;
 
     /// <summary>Learns from what was measured.</summary>
     public Experience(Measurements measured)
@@ -27,6 +28,7 @@ public sealed class Experience
         _gates = measured.Gates.GroupBy(g => (g.Moment, g.Again))
             .ToDictionary(g => g.Key, g => (g.Count(x => x.State == GateState.Open), g.Count(x => x.State == GateState.Undecided), g.Count(x => x.State == GateState.Shut)));
         _decisions = measured.Decisions.CountBy(d => d.Decision).ToDictionary();
+        _mendings = [.. measured.Mendings];
         _decides = new(Usual.Decides, Usual.DecidesSpread, [.. measured.Decisions.Select(d => d.After)]);
     }
 
@@ -42,7 +44,7 @@ public sealed class Experience
     /// <param name="seed">The seed; the same one gives the same draws.</param>
     /// <param name="draw">The draw's number.</param>
     /// <param name="mending">How long after its wave begins a machine that is not ready is usually made ready; null for never.</param>
-    public IOutside Draw(ulong seed, int draw, TimeSpan? mending) => new Drawn(this, new Chances(seed, draw), mending);
+    public IOutside Draw(ulong seed, int draw, TimeSpan? mending) => new Drawn(this, new Chances(seed, draw), mending is { } usual ? new Logs(usual, Usual.MendsSpread, _mendings) : null);
 
     private StepExperience Of(StepKey key, StepSpec step)
     {
@@ -85,7 +87,8 @@ public sealed class Experience
         /// <summary>How often a machine is tried at all before somebody excuses it.</summary>
         public const int Passages = 3;
 
-        public static double Weighs(Decision decision) => decision switch { Decision.TryAgain or Decision.WaitOn => 4, Decision.GoBack or Decision.CallOff => 0.4, _ => 0.2 };
+        /// <summary>As how many measured decisions what is usual counts: nearly always it is tried again.</summary>
+        public static double Weighs(Decision decision) => decision switch { Decision.TryAgain or Decision.WaitOn => 2, Decision.GoBack or Decision.CallOff => 0.06, _ => 0.03 };
     }
 
     /// <summary>Times that spread as their logarithms do: those that were measured, and what is usual beside them.</summary>
@@ -196,7 +199,7 @@ public sealed class Experience
     }
 
     /// <summary>One draw.</summary>
-    private sealed class Drawn(Experience experience, Chances chances, TimeSpan? mending) : IOutside
+    private sealed class Drawn(Experience experience, Chances chances, Logs? mends) : IOutside
     {
         private const int Decides = -1, Mends = -2, Returns = -3, Gates = -4;
         private readonly Dictionary<object, Dictionary<(string Model, string Line, bool Again), Going>> _going = new(ReferenceEqualityComparer.Instance);
@@ -239,9 +242,12 @@ public sealed class Experience
             return (after, possible[^1]);
         }
 
-        public TimeSpan? Mend(RehearsedMachine machine) => mending is { } usual
-            ? Logs.Span(Logs.Log(usual) + (Usual.MendsSpread * chances.Gauss(Mends, machine.Request.Machine.Value, 0)))
-            : null;
+        public TimeSpan? Mend(RehearsedMachine machine)
+        {
+            if (mends is null) return null;
+            var whose = machine.Request.Machine.Value;
+            return Logs.Span(mends.Middle + (mends.MiddleOff * chances.Gauss(Mends, 0, 0)) + mends.Apart(chances.Uniform(Mends, whose, 1), chances.Uniform(Mends, whose, 2)));
+        }
 
         public TimeSpan? Again(RehearsedMachine machine, int passages) => passages >= Usual.Passages
             ? null

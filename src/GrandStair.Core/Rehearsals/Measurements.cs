@@ -40,6 +40,9 @@ public sealed record Measurements(ImmutableArray<MeasuredStep> Steps, ImmutableA
     /// <summary>Nothing was measured yet.</summary>
     public static Measurements None { get; } = new([], [], []);
 
+    /// <summary>How long after their wave began machines were made ready that were not.</summary>
+    public ImmutableArray<TimeSpan> Mendings { get; init; } = [];
+
     /// <summary>What the log of one run shows.</summary>
     /// <param name="events">Its events from the first on.</param>
     /// <param name="model">The machine's model; empty where it is not known.</param>
@@ -75,6 +78,6 @@ public sealed record Measurements(ImmutableArray<MeasuredStep> Steps, ImmutableA
     public static Measurements Together(IReadOnlyCollection<Measurements> all)
     {
         ArgumentNullException.ThrowIfNull(all);
-        return new([.. all.SelectMany(m => m.Steps)], [.. all.SelectMany(m => m.Gates)], [.. all.SelectMany(m => m.Decisions)]);
+        return new([.. all.SelectMany(m => m.Steps)], [.. all.SelectMany(m => m.Gates)], [.. all.SelectMany(m => m.Decisions)]) { Mendings = [.. all.SelectMany(m => m.Mendings)] };
     }
 }

@@ -139,7 +139,8 @@ internal sealed class Passages
         switch (due.What)
         {
             case What.Wave:
-                Open(m, _now);
+                // Several machines may have let it begin at the same moment.
+                if (_waves[m].Opened is null) Open(m, _now);
                 return;
             case What.Advance:
                 Judge(m);

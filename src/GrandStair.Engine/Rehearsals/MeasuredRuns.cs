@@ -25,6 +25,8 @@ public sealed class MeasuredRuns(RunLog runs, PlanTable plans, Shelf shelf, Flee
         foreach (var plan in await plans.AllAsync(stop))
         {
             if ((await shelf.ByHashAsync(plan.CatalogueHash, stop)).Name != product.Name) continue;
+            var begun = plan.Waves.ToDictionary(w => w.Number, w => w.Opened);
+            shown.Add(Measurements.None with { Mendings = [.. (await plans.MembersAsync(plan.Name, stop)).Select(m => m.Readied - begun.GetValueOrDefault(m.Wave)).OfType<TimeSpan>().Where(after => after > TimeSpan.Zero)] });
             foreach (var (run, machine, events) in await runs.LengthsAsync(plan.Name, stop))
             {
                 if (!_known.TryGetValue(run, out var known) || known.Events != events)

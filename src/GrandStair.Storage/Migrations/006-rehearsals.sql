@@ -3,3 +3,4 @@ CREATE TABLE rehearsals (
   done BIGINT NOT NULL, total BIGINT NOT NULL, result TEXT, why TEXT, asked_by TEXT NOT NULL, asked BIGINT NOT NULL, ended BIGINT, beat BIGINT NOT NULL);
 CREATE INDEX rehearsals_plan ON rehearsals (plan, id);
 INSERT INTO counters (name, last) VALUES ('rehearsal', 0);
+ALTER TABLE plan_members ADD COLUMN readied BIGINT;

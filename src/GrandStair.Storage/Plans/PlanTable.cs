@@ -114,6 +114,9 @@ public sealed record Member
     /// <summary>How many slots it missed.</summary>
     public int Missed { get; init; }
 
+    /// <summary>When it was last made ready, UTC; null where it was so from the first, or is not.</summary>
+    public DateTimeOffset? Readied { get; init; }
+
     /// <summary>Why a person moved it to another wave; null where nobody did.</summary>
     public string? MovedReason { get; init; }
 
@@ -233,7 +236,7 @@ public sealed class PlanTable(Database database)
                 """,
                 new { member.Plan, machine = member.Machine.Value, Wave = (long)member.Wave, begins = Micros.Of(member.PlannedStart), planned = Micros.Of(member.PlannedEnd) },
                 t);
-            await PutAsync(c, t, member);
+            await PutAsync(c, t, member, now);
         }
     }
 
@@ -255,7 +258,7 @@ public sealed class PlanTable(Database database)
     public Task PutMembersAsync(string plan, IReadOnlyList<Member> members, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
-            foreach (var member in members) await PutAsync(c, t, member);
+            foreach (var member in members) await PutAsync(c, t, member, now);
             await Feed.AddAsync(c, t, now, "plan", plan, "members-judged", Actor.Worker);
             return 0;
         },
@@ -325,10 +328,11 @@ public sealed class PlanTable(Database database)
         },
         stop);
 
-    private static Task PutAsync(DbConnection c, DbTransaction t, Member m) => c.ExecuteAsync(
+    private static Task PutAsync(DbConnection c, DbTransaction t, Member m, DateTimeOffset now) => c.ExecuteAsync(
         """
         UPDATE plan_members SET standing = @standing, gate = @gate, why = @Why, method = @Method, cannot_be_mended = @mend,
-          slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, change = @Change
+          slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, change = @Change,
+          readied = CASE WHEN standing = 'NotReady' AND @standing <> 'NotReady' THEN @now ELSE readied END
         WHERE plan = @Plan AND machine_id = @machine AND run_id IS NULL AND excuse IS NULL
         """,
         new
@@ -346,6 +350,7 @@ public sealed class PlanTable(Database database)
             stage = Micros.Of(m.Slot?.StageFrom),
             crew = m.Slot?.Crew,
             m.Change,
+            now = Micros.Of(now),
         },
         t);
 
@@ -446,6 +451,8 @@ public sealed class PlanTable(Database database)
 
         public long Missed { get; init; }
 
+        public long? Readied { get; init; }
+
         public string? MovedReason { get; init; }
 
         public string? MovedBy { get; init; }
@@ -477,6 +484,7 @@ public sealed class PlanTable(Database database)
             PlannedEnd = Micros.Time(PlannedEnd),
             Change = Change,
             Missed = (int)Missed,
+            Readied = Micros.Time(Readied),
             MovedReason = MovedReason,
             MovedBy = MovedBy,
             Run = RunId,
