@@ -12,6 +12,7 @@ import './parts/explain.css';
 import './parts/condition.css';
 import './exposure/exposure.css';
 import './plans/board.css';
+import './plans/rehearsal.css';
 import './readiness/readiness.css';
 import './runs/runs.css';
 import './fleet/fleet.css';
@@ -37,6 +38,7 @@ import { NothingHere } from './parts/NothingHere';
 import { BoardPage } from './plans/BoardPage';
 import { PlanPage } from './plans/PlanPage';
 import { PlansPage } from './plans/PlansPage';
+import { RehearsalPage } from './plans/RehearsalPage';
 import { ReadinessPage } from './readiness/ReadinessPage';
 import { RunPage } from './runs/RunPage';
 import { RunsPage } from './runs/RunsPage';
@@ -59,6 +61,7 @@ const router = createBrowserRouter([
       { path: 'plans', Component: PlansPage },
       { path: 'plans/:name', Component: PlanPage },
       { path: 'plans/:name/board', Component: BoardPage },
+      { path: 'plans/:name/rehearsal', Component: RehearsalPage },
       { path: 'runs', Component: RunsPage },
       { path: 'runs/:run', Component: RunPage },
       { path: 'outcomes', Component: OutcomesPage },

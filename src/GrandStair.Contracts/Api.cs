@@ -451,9 +451,9 @@ public sealed record EventView(int Number, DateTimeOffset At, string Type, strin
 public sealed record OutcomesView(string Plan, int Machines, IReadOnlyDictionary<string, int> Tally, IReadOnlyDictionary<string, int> Outcomes, IReadOnlyDictionary<string, int> Excuses, IReadOnlyList<MemberRow> Open);
 
 /// <summary>The one page that everyone above wants.</summary>
-/// <param name="ProbableEnd">When the last slot that stands or is laid out ends; null where there is none.</param>
+/// <param name="Forecast">When it will be done, as a range, without sites and machines; null where it is not under way, not made yet, or about sites that the caller does not see.</param>
 public sealed record OverviewView(
-    PlanRow Plan, string Target, DateTimeOffset Now, double Pace, string? SupportEnds, DateTimeOffset? ProbableEnd, IReadOnlyList<WaveView> Waves, IReadOnlyList<StairPoint> Planned, IReadOnlyList<StairPoint> Actual,
+    PlanRow Plan, string Target, DateTimeOffset Now, double Pace, string? SupportEnds, ForecastView? Forecast, IReadOnlyList<WaveView> Waves, IReadOnlyList<StairPoint> Planned, IReadOnlyList<StairPoint> Actual,
     IReadOnlyList<InTheWayView> InTheWay, IReadOnlyList<RunRow> UnderWay, int RoomAll, IReadOnlyList<NextView> Next);
 
 /// <summary>How many machines were to be proved, or were, by a moment.</summary>

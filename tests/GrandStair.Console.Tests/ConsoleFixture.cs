@@ -59,8 +59,8 @@ public sealed class ConsoleFixture : IAsyncLifetime
         {
             page.Console += (_, message) =>
             {
-                // A refused condition is an answer of 400, which browsers log and the page tells.
-                if (message.Type is "error" or "warning" && !message.Text.Contains("400", StringComparison.Ordinal)) _complaints.Enqueue($"{path}: {message.Text}");
+                // What is refused is an answer of 400 or 422, which browsers log and the page tells.
+                if (message.Type is "error" or "warning" && !message.Text.Contains("400", StringComparison.Ordinal) && !message.Text.Contains("422", StringComparison.Ordinal)) _complaints.Enqueue($"{path}: {message.Text}");
             };
             page.PageError += (_, error) => _complaints.Enqueue($"{path}: {error}");
         }

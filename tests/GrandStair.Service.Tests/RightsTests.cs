@@ -33,6 +33,8 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         ["ImportKnownHosts"] = "",
     };
 
+    private static long _rehearsal;
+
     private static readonly string[] Roles = ["reader", "auditor", "planner", "approver", "operator", "admin"];
 
     private ServiceProcess Service => fleet.Service;
@@ -164,6 +166,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         // What a caller would use up is made anew for each.
         if (call.Name == "EndToken") path = $"/api/v1/tokens/{(await Service.Client.CreateTokenAsync(new("to be ended", 1), TestContext.Current.CancellationToken)).Token.Id}/end";
         if (call.Path.StartsWith("/api/v1/readiness", StringComparison.Ordinal)) path += "?product=Brae%20Desktop";
+        if (call.Path.Contains("/rehearsals/", StringComparison.Ordinal)) path = $"/api/v1/plans/small/rehearsals/{_rehearsal}";
         if (call.Name == "EndSession") path = $"/api/v1/sessions/{await NewSessionAsync()}";
         var (status, _) = await Calls.OutcomeAsync(Service, call.Method, path, token, call.Method == "GET" ? null : Bodies.GetValueOrDefault(call.Name, "{}"), ("Content-Type", call.Takes), ("Sec-Fetch-Site", "same-origin"));
         return status switch { 401 => "who?", 403 => "no", 404 => "none", 421 or >= 500 and not 502 => throw new InvalidOperationException($"{call.Name}: {status}"), _ => "yes" };
@@ -194,6 +197,8 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await Service.Client.StartAsync("small", stop);
         await Service.Client.WaiveAsync("desk-4", "space", new("a second disk is on order", $"{DateTime.UtcNow.AddDays(9):yyyy-MM-dd}"), stop);
         await Eventually.TrueAsync(async () => (await Service.Client.RunsAsync("small", null, 10, stop)).Total > 0, TimeSpan.FromSeconds(60), () => "a run opens");
+        await Eventually.TrueAsync(async () => await Calls.OutcomeAsync(Service, "GET", "/api/v1/plans/small/forecast", Service.Token) is (200, _), TimeSpan.FromSeconds(60), () => "a forecast is made");
+        _rehearsal = (await Service.Client.RehearseAsync("small", new(Draws: 1), stop)).Id;
     }
 
     private async Task<System.Collections.Concurrent.ConcurrentQueue<Contracts.ChangeView>> WatchAsync(string token, CancellationToken ended, TaskCompletionSource? done = null)

@@ -54,8 +54,7 @@ function Answer({ view }: { view: Schemas['OverviewView'] }) {
   const { plan } = view;
   const proved = count(plan, 'proved') + count(plan, 'done');
   const blocked = count(plan, 'not-ready');
-  const daysLeft =
-    plan.deadline && view.probableEnd ? Math.floor((Date.parse(plan.deadline) - Date.parse(view.probableEnd)) / 86_400_000) : null;
+  const done = view.forecast?.proved;
   return (
     <>
       <h1>
@@ -63,12 +62,13 @@ function Answer({ view }: { view: Schemas['OverviewView'] }) {
         {plan.state === 'ended' ? (
           <>, the plan has ended</>
         ) : (
-          view.probableEnd && (
-            <>
-              , slots as they stand end <b>{date(view.probableEnd)}</b>
-              {daysLeft !== null &&
-                (daysLeft >= 0 ? <>, {many(daysLeft, 'day')} before the deadline</> : <>, {many(-daysLeft, 'day')} too late</>)}
-            </>
+          done && (
+            <Link to={`/plans/${plan.name}/rehearsal`} className="answer">
+              , done <b>{date(done.p10)}</b> to <b>{done.p90 ? date(done.p90) : 'no date that can be told'}</b>
+              {view.forecast?.inTime !== null && view.forecast?.inTime !== undefined && (
+                <>, {Math.round(view.forecast.inTime * 100)} % likely in time</>
+              )}
+            </Link>
           )
         )}
       </h1>

@@ -17,7 +17,7 @@ export function Staircase({ view }: { view: View }) {
   const now = Date.parse(view.now);
   const total = Math.max(1, view.plan.machines);
   const begin = Date.parse(view.plan.started ?? view.plan.created);
-  const moments = [view.plan.deadline, view.probableEnd, view.planned.at(-1)?.at, view.actual.at(-1)?.at]
+  const moments = [view.plan.deadline, view.forecast?.proved.p90, view.planned.at(-1)?.at, view.actual.at(-1)?.at]
     .filter((m) => m !== null && m !== undefined)
     .map((m) => Date.parse(m));
   const end = Math.max(now + 3 * DAY, ...moments) + 3 * DAY;
@@ -54,6 +54,7 @@ export function Staircase({ view }: { view: View }) {
           <path d={`M${x(stair.from)} ${y(stair.bottom)}V${y(stair.top)}H${x(end)}`} className="tread" />
         </g>
       ))}
+      {view.forecast && <Band of={view.forecast} x={x} y={y} now={now} proved={proved} />}
       <path d={stepLine(view.planned, x, y, begin, end)} className="planned" />
       <path d={stepLine(view.actual, x, y, begin, Math.min(now, end))} className="actual" />
       {view.plan.deadline && (
@@ -125,6 +126,35 @@ function Labels({ stairs, x, y }: { stairs: Stair[]; x: (at: number) => number; 
 function stepLine(points: View['planned'], x: (at: number) => number, y: (n: number) => number, begin: number, end: number): string {
   const steps = points.map((point) => `H${x(Date.parse(point.at)).toFixed(1)}V${y(point.proved).toFixed(1)}`);
   return `M${x(begin)} ${y(0)}${steps.join('')}H${x(end).toFixed(1)}`;
+}
+
+/** Where the actual line will go on: half of what was rehearsed goes left of the line, and eight in ten within the band. */
+function Band({
+  of,
+  x,
+  y,
+  now,
+  proved,
+}: {
+  of: Schemas['ForecastView'];
+  x: (at: number) => number;
+  y: (n: number) => number;
+  now: number;
+  proved: number;
+}) {
+  const steps = of.steps.filter((s) => s.machines > proved && s.proved.p10 && s.proved.p90);
+  if (steps.length === 0) return null;
+  const point = (at: string | null, n: number) => `${x(Math.max(now, Date.parse(at ?? ''))).toFixed(1)} ${y(n).toFixed(1)}`;
+  const here = `${x(now).toFixed(1)} ${y(proved).toFixed(1)}`;
+  const early = steps.map((s) => point(s.proved.p10, s.machines));
+  const late = steps.map((s) => point(s.proved.p90, s.machines)).reverse();
+  const middle = steps.map((s) => point(s.proved.p50, s.machines));
+  return (
+    <g className="forecast">
+      <path d={`M${here}L${early.join('L')}L${late.join('L')}Z`} className="band" />
+      <path d={`M${here}L${middle.join('L')}`} className="middle" />
+    </g>
+  );
 }
 
 function Mark({ at, text, className, side }: { at: number; text: string; className: string; side: 'left' | 'right' }) {
@@ -199,6 +229,11 @@ function Legend() {
       <line x1="84" x2="106" y1="0" y2="0" className="planned" />
       <text x="112" y="4">
         as first laid out
+      </text>
+      <rect x="220" y="-6" width="22" height="12" className="band" />
+      <line x1="220" x2="242" y1="0" y2="0" className="middle" />
+      <text x="248" y="4">
+        forecast, eight in ten within
       </text>
     </g>
   );

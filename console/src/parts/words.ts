@@ -19,3 +19,7 @@ export const hour = (at: string) => clock.format(new Date(at));
 export const date = (at: string | null | undefined) => (at ? longDay.format(new Date(at)) : '');
 
 export const many = (count: number, one: string, more = `${one}s`) => `${count} ${count === 1 ? one : more}`;
+
+/** A share, 0 to 1; what is nearly all or nearly nothing is not told as all or nothing. */
+export const percent = (share: number) =>
+  share > 0 && share < 0.01 ? 'under 1 %' : share > 0.99 && share < 1 ? 'over 99 %' : `${Math.round(share * 100)} %`;

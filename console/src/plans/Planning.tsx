@@ -5,7 +5,7 @@ import { Link } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
-import { date, many, time } from '../parts/words';
+import { date, many, percent, time } from '../parts/words';
 import { useMay, useSession } from '../session/useSession';
 
 type View = Schemas['PlanView'];
@@ -31,15 +31,24 @@ function InTime({ view }: { view: View }) {
     enabled: view.plan.state !== 'ended',
     queryFn: () => take(api.GET('/api/v1/plans/{name}/placement', { params: { path: { name } } })),
   });
+  const forecast = useQuery({
+    queryKey: ['forecast', name],
+    enabled: view.plan.state === 'started',
+    retry: false,
+    queryFn: () => take(api.GET('/api/v1/plans/{name}/forecast', { params: { path: { name } } })),
+  });
   if (view.plan.state === 'ended') return null;
   const p = placement.data;
   return (
     <section className="card">
       <h2>
         <span>Will it be in time?</span>
-        <Link to={`/plans/${name}/board`}>sites over time</Link>
+        <span>
+          <Link to={`/plans/${name}/rehearsal`}>rehearse it</Link> · <Link to={`/plans/${name}/board`}>sites over time</Link>
+        </span>
       </h2>
       {placement.error && <Problem of={placement.error} />}
+      {forecast.data && <Likely of={forecast.data} />}
       {!p && !placement.error && <p className="quiet">Laying it out …</p>}
       {p && (
         <>
@@ -104,6 +113,29 @@ function InTime({ view }: { view: View }) {
         </>
       )}
     </section>
+  );
+}
+
+/** What the forecast says, in two sentences. */
+function Likely({ of }: { of: Schemas['ForecastView'] }) {
+  const first = of.sites[0];
+  return (
+    <p>
+      {of.inTime !== null && (
+        <>
+          <b className={of.inTime < 0.5 ? 'held' : undefined}>{percent(of.inTime)} likely</b> to be in time:{' '}
+        </>
+      )}
+      all that will be proved is so between <b>{date(of.proved.p10)}</b> and{' '}
+      <b>{of.proved.p90 ? date(of.proved.p90) : 'a day that cannot be told'}</b>.
+      {first && (
+        <span className="quiet">
+          {' '}
+          Last is <Link to={`/fleet?filter=${encodeURIComponent(`site = "${first.site}"`)}`}>{first.site}</Link>, where a machine waits
+          longest for {first.bottleneck}.
+        </span>
+      )}
+    </p>
   );
 }
 

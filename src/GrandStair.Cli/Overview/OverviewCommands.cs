@@ -26,7 +26,7 @@ internal static class OverviewCommands
     {
         var tally = view.Plan.Tally;
         var proved = tally["proved"] + tally["done"];
-        screen.Say($"{view.Target}: **{proved} of {view.Plan.Machines}** proved{(view.ProbableEnd is { } end ? $", the slots as they stand end **{end:d MMMM}**" : "")}{(view.Plan.Deadline is null ? "" : $", deadline {view.Plan.Deadline}")}");
+        screen.Say($"{view.Target}: **{proved} of {view.Plan.Machines}** proved{(view.Forecast?.Proved is { P50: { } end } range ? $", all that will be by **{end:d MMMM}** ({range.P10:d MMM} to {range.P90?.ToString("d MMM", null) ?? "never"}){(view.Forecast.InTime is { } likely ? $", in time {likely:P0}" : "")}" : "")}{(view.Plan.Deadline is null ? "" : $", deadline {view.Plan.Deadline}")}");
         screen.Hint($"plan {view.Plan.Name}, {Screen.Word(view.Plan.State)}{(view.Plan.Held is null ? "" : $", held: {view.Plan.Held}")} · {Screen.Time(view.Now)} UTC");
         foreach (var wave in view.Waves)
         {

@@ -85,7 +85,7 @@ public sealed record Forecast
     public required Spread Proved { get; init; }
 
     /// <summary>In which share of the draws every machine that will be proved is so by the deadline, 0 to 1; null without a deadline.</summary>
-    public required double? InTime { get; init; }
+    public double? InTime { get; init; }
 
     /// <summary>How many machines are not proved at all: nobody makes them ready, they find no place, or they fail again and again.</summary>
     public required Amount NotProved { get; init; }

@@ -10,8 +10,10 @@ using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.Plans;
 using GrandStair.Service.Readiness;
+using GrandStair.Service.Rehearsals;
 using GrandStair.Service.Runs;
 using GrandStair.Storage.Plans;
+using GrandStair.Storage.Rehearsals;
 using GrandStair.Storage.Runs;
 
 namespace GrandStair.Service.Overview;
@@ -26,7 +28,7 @@ internal static class OverviewEndpoints
     public static void MapOverview(this RouteGroupBuilder api) =>
         api.MapGet("/overview/{plan}", ShowAsync).WithName("GetOverview").ProducesProblem(404);
 
-    private static async Task<OverviewView> ShowAsync(string plan, Shelf shelf, CallersFleet fleet, CallersPlans plans, RunLog runs, DomainClock clock, CancellationToken stop)
+    private static async Task<OverviewView> ShowAsync(string plan, Shelf shelf, CallersFleet fleet, CallersPlans plans, RunLog runs, RehearsalTable rehearsals, DomainClock clock, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var stored = await plans.FindAsync(plan, stop);
@@ -42,7 +44,7 @@ internal static class OverviewEndpoints
             now,
             clock.Pace,
             SupportEnds(product, members, machines)?.ToString("yyyy-MM-dd", null),
-            ProbableEnd(members, body, now),
+            stored.State == PlanState.Started && plans.SeesAllOf(stored) && await rehearsals.ForecastAsync(plan, stop) is { } made ? RehearsalEndpoints.Briefly(made) : null,
             PlanEndpoints.Waves(stored, members, plans.SeesAllOf(stored)),
             Line(members.Select(m => m.PlannedEnd)),
             Line(members.Select(m => m.Proved)),
@@ -57,18 +59,6 @@ internal static class OverviewEndpoints
         .Select(m => machines[m.Machine])
         .Select(m => product.ReleaseOf(m.TextOf(product.VersionKey))?.SupportEnd(product.EditionKey is { } key ? m.TextOf(key) : null))
         .Min();
-
-    /// <summary>When the last machine that can go will be proved, by the slots that stand and, for waves to come, by the plan's own lengths from here on.</summary>
-    private static DateTimeOffset? ProbableEnd(IReadOnlyList<Member> members, Plan plan, DateTimeOffset now)
-    {
-        var going = members.Where(m => m.Excuse is null && m.Standing is not (Standing.NotReady or Standing.Ended)).ToArray();
-        if (going.Length == 0) return null;
-        if (going.All(m => m.Proved is not null)) return members.Any(m => m.Standing == Standing.NotReady) ? null : going.Max(m => m.Proved);
-        var end = going.Where(m => m.Proved is null && m.Slot is not null).Max(m => (DateTimeOffset?)m.Slot!.End) ?? now;
-        foreach (var wave in going.Where(m => m.Proved is null && m.Slot is null && m.PlannedEnd is not null).GroupBy(m => m.Wave).OrderBy(w => w.Key))
-            end += plan.Advance.Soak + (wave.Max(m => m.PlannedEnd!.Value) - wave.Min(m => m.PlannedEnd!.Value)) + TimeSpan.FromHours(24);
-        return end;
-    }
 
     private static StairPoint[] Line(IEnumerable<DateTimeOffset?> moments) =>
         [.. moments.OfType<DateTimeOffset>().Order().Select((at, i) => new StairPoint(at, i + 1)).GroupBy(p => p.At).Select(g => g.Last())];

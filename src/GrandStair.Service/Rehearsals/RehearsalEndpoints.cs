@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Readings;
@@ -40,6 +41,10 @@ internal static class RehearsalEndpoints
             return (await ShowAsync(forecast, plans, fleet, stop)).Results[0];
         }).WithName("GetForecast").ProducesProblem(404);
     }
+
+    /// <summary>A forecast without its sites and machines.</summary>
+    public static ForecastView Briefly(StoredRehearsal forecast) =>
+        Show(forecast.Results[0], forecast.Revision, ImmutableDictionary<MachineId, Machine>.Empty, ImmutableDictionary<MachineId, Member>.Empty) with { Sites = [], Late = [] };
 
     private static async Task<IResult> AskAsync(string name, RehearsalRequest request, CallersPlans plans, RehearsalDesk desk, RehearsalTable table, ClaimsPrincipal caller, CancellationToken stop)
     {

@@ -228,4 +228,29 @@ public sealed class FileTests
 
     private static Dictionary<string, Product> Shipped() => Directory.GetDirectories(Path.Combine(House.Root, "catalogue"))
         .Select(folder => CatalogueFolder.Parse(CatalogueFolder.Load(folder), KeyRegistry.BuiltIn)).ToDictionary(p => p.Name);
+
+    [Fact]
+    public void A_what_if_changes_the_text_of_a_plan_by_field_by_entry_and_by_adding_one()
+    {
+        var body = GoodPlan + """
+
+            crews: [{ name: harbour, kind: deck-it, hands: 1, zone: UTC, weekly: ["Mon-Fri 08:00-18:00"] }]
+            lines: [{ sites: [MV Fulmar, MV Gannet], rate: 12 Mbit/s, share: 30 % }]
+            """;
+        var changed = PlanFile.Parse(PlanText.With(body, ["limits.all=9", "advance.soak = 12 h", "crews.Harbour.hands=3", "lines.MV Gannet.share=60 %", "crews+={ name: second, kind: deck-it, hands: 2, zone: UTC, weekly: [\"Sat 08:00-18:00\"] }", "closures+={ zone: UTC, days: [2027-02-01], why: a storm }"]), KeyRegistry.BuiltIn, null, "plan");
+        Assert.Equal((9, 2, TimeSpan.FromHours(12)), (changed.Limits.All, changed.Limits.Site, changed.Advance.Soak));
+        Assert.Equal([("harbour", 3), ("second", 2)], changed.Crews.Select(c => (c.Name, c.Hands)));
+        Assert.Equal((0.6, "a storm"), (changed.Lines.Single().Share, changed.Closures.Single().Why));
+    }
+
+    [Theory]
+    [InlineData("limits", "'limits' is no change; expected a field")]
+    [InlineData("limit.all=9", "the plan has no 'limit' there; did you mean 'limits'?")]
+    [InlineData("crews.harbuor.hands=2", "the plan has no 'crews' there")]
+    [InlineData("waves.Pilott.count=2", "did you mean 'Pilot'?")]
+    [InlineData("limits.all.more=2", "names nothing that has fields")]
+    [InlineData("limits+=3", "which is no list")]
+    [InlineData("limits.all=[1", "the value cannot be read")]
+    public void A_what_if_that_is_none_is_told_with_what_was_expected(string change, string told) =>
+        Assert.Contains(told, Assert.Throws<FormatException>(() => PlanText.With(GoodPlan, [change])).Message, StringComparison.Ordinal);
 }

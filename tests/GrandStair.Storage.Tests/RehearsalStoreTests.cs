@@ -1,0 +1,81 @@
+using System.Text.Json;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Rehearsals;
+using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
+using GrandStair.Storage.Rehearsals;
+using Xunit;
+
+namespace GrandStair.Storage.Tests;
+
+/// <summary>Rehearsals that are asked for, made, cancelled and kept.</summary>
+public abstract partial class StoreTests
+{
+    private static readonly RehearsalAsked Asked = new(100, 7, TimeSpan.FromDays(4), [new("more at once", ["limits.all=9"], null)]);
+
+    private RehearsalTable Rehearsals => new(Database);
+
+    [Fact]
+    public async Task A_rehearsal_is_taken_by_one_worker_says_how_far_it_is_and_keeps_what_came_of_it()
+    {
+        await PlanAsync("desk-1");
+        var id = await Rehearsals.AskAsync(Plan, 1, Asked, new("planner"), Now, Stop);
+        var claimed = (await Rehearsals.ClaimAsync(Stop))!;
+        Assert.Equal((id, RehearsalState.UnderWay, 200, "more at once"), (claimed.Id, claimed.State, claimed.Total, claimed.Asked.WhatIfs.Single().Name));
+        Assert.Null(await Rehearsals.ClaimAsync(Stop));
+        Assert.True(await Rehearsals.AdvanceAsync(id, 50, Stop));
+        Assert.Equal(50, (await Rehearsals.FindAsync(id, Stop))!.Done);
+        await Rehearsals.EndAsync(claimed, [new("", [], new(2027, 3, 31), Made)], null, Now.AddMinutes(1), Stop);
+        var done = (await Rehearsals.FindAsync(id, Stop))!;
+        Assert.Equal((RehearsalState.Done, 200, Now.AddMinutes(1)), (done.State, done.Done, done.Ended));
+        Assert.Equal(JsonSerializer.Serialize(Made, RunEvent.Json), JsonSerializer.Serialize(done.Results.Single().Forecast, RunEvent.Json));
+        Assert.False(await Rehearsals.CancelAsync(done, new("planner"), Now, Stop));
+    }
+
+    [Fact]
+    public async Task A_rehearsal_that_somebody_cancels_is_told_so_and_keeps_nothing()
+    {
+        await PlanAsync("desk-1");
+        var id = await Rehearsals.AskAsync(Plan, 1, Asked, new("planner"), Now, Stop);
+        var claimed = (await Rehearsals.ClaimAsync(Stop))!;
+        Assert.True(await Rehearsals.CancelAsync(claimed, new("planner"), Now, Stop));
+        Assert.False(await Rehearsals.AdvanceAsync(id, 60, Stop));
+        await Rehearsals.EndAsync(claimed, [], null, Now, Stop);
+        Assert.Equal(RehearsalState.Cancelled, (await Rehearsals.FindAsync(id, Stop))!.State);
+    }
+
+    [Fact]
+    public async Task A_plan_has_one_forecast_and_as_many_rehearsals_as_are_worth_keeping()
+    {
+        await PlanAsync("desk-1");
+        await Rehearsals.PutForecastAsync(Plan, 1, Asked, new("", [], null, Made), Now, Stop);
+        await Rehearsals.PutForecastAsync(Plan, 2, Asked, new("", [], null, Made with { Machines = 2 }), Now.AddHours(1), Stop);
+        Assert.Equal((2, 2), ((await Rehearsals.ForecastAsync(Plan, Stop))!.Revision, (await Rehearsals.ForecastAsync(Plan, Stop))!.Results.Single().Forecast.Machines));
+        Assert.Empty(await Rehearsals.OfAsync(Plan, Stop));
+        for (var i = 0; i < RehearsalTable.Kept + 5; i++)
+        {
+            await Rehearsals.AskAsync(Plan, 1, Asked, new("planner"), Now.AddMinutes(i), Stop);
+            await Rehearsals.EndAsync((await Rehearsals.ClaimAsync(Stop))!, null, "it could not be done", Now, Stop);
+        }
+
+        var kept = await Rehearsals.OfAsync(Plan, Stop);
+        Assert.InRange(kept.Count, RehearsalTable.Kept - 1, RehearsalTable.Kept + 1);
+        Assert.Equal((RehearsalState.Failed, "it could not be done"), (kept[0].State, kept[0].Why));
+    }
+
+    private static Forecast Made => new()
+    {
+        Draws = 100,
+        Seed = 7,
+        From = Now,
+        Machines = 1,
+        Proved = new(Now.AddDays(1), Now.AddDays(2), null),
+        InTime = 0.4,
+        NotProved = new(0, 1, 2),
+        MissedSlots = default,
+        Waves = [new("Pilot", new(Now, Now, Now), new(Now.AddDays(1), null, null))],
+        Sites = [new("Westhaven", 1, default, Cause.SiteLimit, 3.5, [new(Cause.SiteLimit, 3.5), new(Cause.People, 1)])],
+        Late = [new(new MachineId(1), 0.6)],
+        Steps = [new(1, new(Now, Now, Now))],
+    };
+}
