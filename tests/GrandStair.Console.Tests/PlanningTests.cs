@@ -37,6 +37,8 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         await page.GetByRole(AriaRole.Button, new() { Name = "Earlier" }).ClickAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = "Earlier" }).ClickAsync();
         await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("from=2027-01-18"));
+        // Until then the weeks before are still shown.
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("slots from 18 January");
         var slot = page.Locator(".board .slot rect").First;
         var name = (await slot.GetAttributeAsync("aria-label"))!.Split(',')[0];
         await slot.FocusAsync();

@@ -29,6 +29,62 @@ internal static class Packing
         return [.. planned.OrderBy(p => p.Start).Select(p => p.Job), .. left.SelectMany(l => l.Jobs)];
     }
 
+    /// <summary>
+    /// The same for few machines, each with the time that going back takes for itself: what must be back earliest stands first within a window,
+    /// and of those that then are in time the ones that fill it best are found exactly (Lawler and Moore's recurrence).
+    /// </summary>
+    public static Job[] OrderOfFew(PlacementProblem problem, IReadOnlyCollection<Job> jobs)
+    {
+        var left = jobs.OrderByDescending(j => j.Reserve).ThenBy(j => j.Lasts).ThenBy(j => j.Index).ToList();
+        var planned = new List<(int Start, Job Job)>();
+        var most = Math.Min(problem.Plan.Limits.Site, jobs.Count);
+        foreach (var window in problem.OpenTo(jobs.First()))
+        {
+            for (var place = 0; place < most && left.Count > 0; place++)
+            {
+                var start = window.From;
+                foreach (var job in InTime(left, window.Length))
+                {
+                    planned.Add((start, job));
+                    left.Remove(job);
+                    start += job.Lasts;
+                }
+            }
+        }
+
+        return [.. planned.OrderBy(p => p.Start).Select(p => p.Job), .. left];
+    }
+
+    /// <summary>Those of some machines, ordered by when they must be through, that one after another fill a length best.</summary>
+    private static List<Job> InTime(List<Job> jobs, int length)
+    {
+        // By machine and sum: whether the sum is reached with the machines up to this one, and whether by taking it.
+        var reached = new bool[length + 1];
+        reached[0] = true;
+        var takes = new bool[jobs.Count][];
+        for (var i = 0; i < jobs.Count; i++)
+        {
+            takes[i] = new bool[length + 1];
+            for (var sum = length - jobs[i].Reserve; sum >= jobs[i].Lasts; sum--)
+            {
+                if (reached[sum] || !reached[sum - jobs[i].Lasts]) continue;
+                reached[sum] = takes[i][sum] = true;
+            }
+        }
+
+        var chosen = new List<Job>();
+        var rest = Array.FindLastIndex(reached, r => r);
+        for (var i = jobs.Count - 1; i >= 0; i--)
+        {
+            if (!takes[i][rest]) continue;
+            chosen.Add(jobs[i]);
+            rest -= jobs[i].Lasts;
+        }
+
+        chosen.Reverse();
+        return chosen;
+    }
+
     /// <summary>Which durations, of so many each, together come closest to a length without being longer; longer ones rather than shorter.</summary>
     private static IEnumerable<int> Fill((int Lasts, int Count)[] durations, int length)
     {

@@ -20,6 +20,9 @@ public static class SlotPlacer
 
     private const int MostRounds = 2500;
 
+    /// <summary>How many machines a site has at most for which every one is looked at by itself when it is packed.</summary>
+    private const int FewAtSite = 80;
+
     /// <summary>Places the machines of a case.</summary>
     public static Placement Place(PlacementCase @case)
     {
@@ -59,8 +62,9 @@ public static class SlotPlacer
         var score = best.Score;
         var rounds = order.Length < 2 || !thorough ? 0 : Math.Min(MostRounds, Work / order.Length);
         var end = bound is null ? 0 : problem.MinuteOf(bound.End);
-        var late = order.Where(j => thorough && score.End > end && problem.SiteEnds[j.Site] < int.MaxValue).GroupBy(j => j.Site).Where(g => g.Max(best.EndOf) > end).ToDictionary(g => g.Key, g => new Queue<Job>(Packing.Order(problem, [.. g])));
-        if (late.Count > 0) Keep([.. order.Select(j => late.TryGetValue(j.Site, out var packed) ? packed.Dequeue() : j)]);
+        var late = order.Where(j => thorough && score.End > end && problem.SiteEnds[j.Site] < int.MaxValue).GroupBy(j => j.Site).Where(g => g.Max(best.EndOf) > end).ToArray();
+        if (late.Length > 0) Pack(Packing.Order);
+        if (late.Length > 0 && late.All(g => g.Count() <= FewAtSite)) Pack(Packing.OrderOfFew);
         var draw = new Draws(29);
         foreach (var usual in rounds < 5 ? [] : Orders(problem, order))
         {
@@ -83,6 +87,12 @@ public static class SlotPlacer
         }
 
         return best;
+
+        void Pack(Func<PlacementProblem, IReadOnlyCollection<Job>, Job[]> pack)
+        {
+            var packed = late.ToDictionary(g => g.Key, g => new Queue<Job>(pack(problem, [.. g])));
+            Keep([.. order.Select(j => packed.TryGetValue(j.Site, out var site) ? site.Dequeue() : j)]);
+        }
 
         void Keep(Job[] next)
         {
