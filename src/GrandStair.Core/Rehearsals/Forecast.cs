@@ -96,7 +96,7 @@ public sealed record Forecast
     /// <summary>The waves in order.</summary>
     public required ImmutableArray<WaveForecast> Waves { get; init; }
 
-    /// <summary>The sites, those that are through last first.</summary>
+    /// <summary>The sites, those that are through last first; at the end those where half of the draws prove no machine.</summary>
     public required ImmutableArray<SiteForecast> Sites { get; init; }
 
     /// <summary>The machines that miss most often, at most <see cref="Rehearsal.MostLate"/>.</summary>

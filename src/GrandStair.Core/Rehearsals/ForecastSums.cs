@@ -58,7 +58,7 @@ internal sealed class ForecastSums(Prepared prepared, int draws, int steps)
         NotProved = Amount.Of(_notProved),
         MissedSlots = Amount.Of(_missed),
         Waves = [.. prepared.Plan.Waves.Select((w, i) => new WaveForecast(w.Name, Spread.Of(_begins.Select(b => b[i])), Spread.Of(_waves.Select(b => b[i]))))],
-        Sites = [.. Enumerable.Range(0, prepared.SiteNames.Length).Select(Site).OrderByDescending(s => s.Proved.P50 ?? DateTimeOffset.MaxValue).ThenBy(s => s.Site, StringComparer.OrdinalIgnoreCase)],
+        Sites = [.. Enumerable.Range(0, prepared.SiteNames.Length).Select(Site).OrderByDescending(s => s.Proved.P50 ?? DateTimeOffset.MinValue).ThenBy(s => s.Site, StringComparer.OrdinalIgnoreCase)],
         Late = [.. _misses.Select((misses, m) => (misses, m)).Where(x => x.misses > 0).OrderByDescending(x => x.misses).ThenBy(x => x.m).Take(Rehearsal.MostLate).Select(x => new LateMachine(prepared.Machines[x.m].Request.Machine, x.misses / (double)draws))],
         Steps = [.. _levels.Select((level, l) => new ForecastStep(level, Spread.Of(_ends.Select(e => e[l + 1]))))],
     };
