@@ -18,7 +18,8 @@ public sealed class LauncherTests : IDisposable
         Assert.Equal("begun", await PostAsync("r1.1.hello.1", 1, "echo \"$GS_GREETING to $GS_MACHINE\"; echo '60 halfway' >> \"$GS_PROGRESS\"; exit 7", "GREETING=hello=world\nMACHINE=desk $(touch /tmp/never) 'x'\n"));
         var said = await EndedAsync("r1.1.hello.1");
         Assert.Equal("state ended 7", said[0]);
-        Assert.Equal("progress 60 halfway", said[1]);
+        Assert.Matches("^lasted [0-9]{1,2}$", said[1]);
+        Assert.Equal("progress 60 halfway", said[2]);
         Assert.Equal("hello=world to desk $(touch /tmp/never) 'x'\n", Output(said));
         Assert.False(File.Exists("/tmp/never"));
     }

@@ -27,8 +27,8 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var (one, two) = (await ResultsAsync([.. words, "--json"]), await ResultsAsync([.. words, "--json"]));
         Assert.Equal(["", "limits.all=1, advance.soak=9 d", "quick.yaml"], one.Select(r => r.Name));
         Assert.True(one[1].Proved.P50 > one[0].Proved.P50 && one[2].Proved.P50 < one[0].Proved.P50, JsonSerializer.Serialize(one.Select(r => r.Proved)));
-        // Time goes on between the two; how long everything takes does not change.
-        Assert.Equal(one.Select(r => (r.NotProved, r.MissedSlots)), two.Select(r => (r.NotProved, r.MissedSlots)));
+        // Time goes on between the two, and a slot may just be missed by that; who is lucky does not change.
+        Assert.Equal(one.Select(r => r.NotProved), two.Select(r => r.NotProved));
         Assert.Contains("rehearsal", await GstairAsync("plan", "rehearsals", "rehearsed"), StringComparison.Ordinal);
         var newest = (await Service.Client.RehearsalsAsync("rehearsed", Stop))[0];
         Assert.Contains("Side by side", await GstairAsync("plan", "rehearsals", "rehearsed", $"{newest.Id}"), StringComparison.Ordinal);

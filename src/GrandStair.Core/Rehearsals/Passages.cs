@@ -1,3 +1,4 @@
+using GrandStair.Core.Outcomes;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
 
@@ -10,9 +11,11 @@ internal sealed class Passages
     private readonly IOutside _outside;
     private readonly PriorityQueue<Due, When> _due = new();
     private readonly RunTree _tree = new();
-    private readonly RunTree.Place?[] _runs;
+    private readonly RunTree.Node?[] _runs;
     private readonly Slot?[] _slots;
-    private readonly Place[] _places;
+
+    /// <summary>Where each machine stands; whom nobody makes ready, or tries again, counts as excused.</summary>
+    private readonly Standing[] _standings;
     private readonly int[] _passages;
     private readonly Course[] _courses;
     private readonly int[] _orders;
@@ -29,9 +32,10 @@ internal sealed class Passages
     {
         (_case, _outside) = (prepared, outside);
         var count = prepared.Machines.Length;
-        _runs = new RunTree.Place?[count];
+        _runs = new RunTree.Node?[count];
         _slots = [.. prepared.Machines.Select(m => m.Run?.Slot ?? m.Slot)];
-        _places = new Place[count];
+        _standings = new Standing[count];
+        Array.Fill(_standings, Standing.Ready);
         _passages = new int[count];
         _courses = new Course[count];
         _orders = new int[count];
@@ -48,19 +52,6 @@ internal sealed class Passages
 
     /// <summary>What came of it.</summary>
     public PassageResult Result { get; }
-
-    /// <summary>Where a machine is outside its run.</summary>
-    private enum Place : byte
-    {
-        Waiting,
-        NotReady,
-        Scheduled,
-        Running,
-        Parked,
-        Proved,
-        Ended,
-        Out,
-    }
 
     private enum What : byte
     {
@@ -93,7 +84,7 @@ internal sealed class Passages
         {
             var machine = _case.Machines[m];
             if (machine.Run is { } run) Resume(m, run);
-            else if (!machine.Ready) Move(m, Place.NotReady);
+            else if (!machine.Ready) Move(m, Standing.NotReady);
             else if (machine.Slot is not null && _case.Waves[machine.Wave].Opened is not null) Schedule(m, machine.Slot);
         }
 
@@ -125,7 +116,7 @@ internal sealed class Passages
             return;
         }
 
-        Move(m, run.Parked is null ? Place.Running : Place.Parked);
+        Move(m, run.Parked is null ? Standing.UnderWay : Standing.Parked);
         _runs[m] = RunTree.At(run);
         if (run.NeedsRoom || run.HoldsUnit) _room.Take(m, run.Slot.Crew);
         _since[m] = _now;
@@ -147,7 +138,7 @@ internal sealed class Passages
                 return;
             case What.Mended:
                 Result.Wait(m, Cause.Mending, _now - _since[m]);
-                Move(m, Place.Waiting);
+                Move(m, Standing.Ready);
                 Late(m);
                 return;
             case What.Open:
@@ -156,7 +147,7 @@ internal sealed class Passages
             case What.Again:
                 Result.Wait(m, Cause.People, _now - _since[m]);
                 _runs[m] = null;
-                Move(m, Place.Waiting);
+                Move(m, Standing.Ready);
                 Late(m);
                 return;
             case What.Tend:
@@ -182,13 +173,13 @@ internal sealed class Passages
         var wanting = new List<int>();
         foreach (var m in _case.Members[w])
         {
-            if (_places[m] == Place.NotReady)
+            if (_standings[m] == Standing.NotReady)
             {
                 _since[m] = _now;
                 if (_case.Machines[m].CanBeMended && _outside.Mend(_case.Machines[m]) is { } after) Push(_now + after, What.Mended, m);
-                else Move(m, Place.Out);
+                else Move(m, Standing.Excused);
             }
-            else if (_places[m] == Place.Waiting)
+            else if (_standings[m] == Standing.Ready)
             {
                 Result.Wait(m, Cause.Waves, _now - _case.From);
                 wanting.Add(m);
@@ -205,7 +196,7 @@ internal sealed class Passages
         var taken = new List<TakenSlot>();
         for (var m = 0; m < _slots.Length; m++)
         {
-            if (_places[m] is Place.Scheduled or Place.Running && _slots[m] is { } slot && slot.End > _now) taken.Add(new(_case.Machines[m].Request, slot));
+            if (_standings[m] is Standing.Scheduled or Standing.UnderWay && _slots[m] is { } slot && slot.End > _now) taken.Add(new(_case.Machines[m].Request, slot));
         }
 
         var lead = wanting.Max(m => _case.Lead[m]);
@@ -215,7 +206,7 @@ internal sealed class Passages
         {
             if (placed.Slot is not { } slot)
             {
-                Move(m, Place.Out);
+                Move(m, Standing.Excused);
                 continue;
             }
 
@@ -227,7 +218,7 @@ internal sealed class Passages
     private void Schedule(int m, Slot slot)
     {
         _slots[m] = slot;
-        Move(m, Place.Scheduled);
+        Move(m, Standing.Scheduled);
         Book(m, slot);
         var stage = slot.StageFrom ?? (slot.Start - _case.Plan.StageAhead);
         Push(stage > _now ? stage : _now, What.Open, m);
@@ -267,7 +258,7 @@ internal sealed class Passages
     {
         if (Next(m) is not { } slot)
         {
-            Move(m, Place.Out);
+            Move(m, Standing.Excused);
             return;
         }
 
@@ -278,7 +269,7 @@ internal sealed class Passages
     private void OpenRun(int m)
     {
         _passages[m]++;
-        Move(m, Place.Running);
+        Move(m, Standing.UnderWay);
         _runs[m] = _tree.Open(_case.Kinds[m], _case.Machines[m].Legs);
         _orders[m]++;
         Follow(m);
@@ -288,19 +279,19 @@ internal sealed class Passages
     private void Take(int m, RunTree.HappeningKind kind, int how = 0)
     {
         var before = _runs[m]!;
-        var place = _runs[m] = before.After(new(kind, how, _now > _slots[m]!.LatestTurn));
+        var node = _runs[m] = before.After(new(kind, how, _now > _slots[m]!.LatestTurn));
         // What was pushed for an order that is outstanding no more is over.
-        if (place.Order?.Name != before.Order?.Name) _orders[m]++;
-        foreach (var limit in _room.Release(m, place)) Wake(limit);
-        if (before.Run.Parked is null != place.Run.Parked is null)
+        if (node.Order?.Name != before.Order?.Name) _orders[m]++;
+        foreach (var limit in _room.Release(m, node)) Wake(limit);
+        if (before.Run.Parked is null != node.Run.Parked is null)
         {
-            if (place.Run.Parked is null) Result.Wait(m, Cause.People, _now - _since[m]);
+            if (node.Run.Parked is null) Result.Wait(m, Cause.People, _now - _since[m]);
             else _since[m] = _now;
-            if (place.Run.Closed is null) Move(m, place.Run.Parked is null ? Place.Running : Place.Parked);
+            if (node.Run.Closed is null) Move(m, node.Run.Parked is null ? Standing.UnderWay : Standing.Parked);
         }
 
-        if (place.Run.Proved is not null) Prove(m, _now);
-        else if (place.Run.Closed is not null) End(m);
+        if (node.Run.Proved is not null) Prove(m, _now);
+        else if (node.Run.Closed is not null) End(m);
         else Follow(m);
     }
 
@@ -309,13 +300,13 @@ internal sealed class Passages
     /// <param name="notBefore">When it may be seen to, UTC; null for what follows from now.</param>
     private void Follow(int m, DateTimeOffset? notBefore = null)
     {
-        var place = _runs[m]!;
-        if (place.Order is not { } order) return;
-        if (place.Run.NeedsSlot && order.Kind == OrderKind.Slot)
+        var node = _runs[m]!;
+        if (node.Order is not { } order) return;
+        if (node.Run.NeedsSlot && order.Kind == OrderKind.Slot)
         {
             if (Next(m) is not { } slot)
             {
-                Move(m, Place.Out);
+                Move(m, Standing.Excused);
                 return;
             }
 
@@ -329,12 +320,12 @@ internal sealed class Passages
 
         if (order.Kind == OrderKind.Decide)
         {
-            var (after, decision) = _outside.Decide(_case.Machines[m], place.Run, Named(m, order), place.Possible);
+            var (after, decision) = _outside.Decide(_case.Machines[m], node.Run, Named(m, order), node.Possible);
             Push(_now + after, What.Decide, m, decision);
         }
-        else if (place.Run.Parked is null || _begun[m] != _orders[m])
+        else if (node.Run.Parked is null || _begun[m] != _orders[m])
         {
-            var at = order.Kind == OrderKind.Slot ? _slots[m]!.Start : notBefore ?? (_now + place.Delay);
+            var at = order.Kind == OrderKind.Slot ? _slots[m]!.Start : notBefore ?? (_now + node.Delay);
             Push(at > _now ? at : _now, What.Tend, m);
         }
     }
@@ -344,10 +335,10 @@ internal sealed class Passages
 
     private void Tend(int m)
     {
-        var place = _runs[m]!;
-        var order = place.Order!;
+        var node = _runs[m]!;
+        var order = node.Order!;
         if (_begun[m] == _orders[m]) return;
-        var full = place.NeedsRoom || order.Kind == OrderKind.Slot ? _room.Take(m, _slots[m]!.Crew) : place.Run is { Phase: Phase.Stage, Parked: null } && order.Kind == OrderKind.Step ? _room.TakeLine(m) : -1;
+        var full = node.NeedsRoom || order.Kind == OrderKind.Slot ? _room.Take(m, _slots[m]!.Crew) : node.Run is { Phase: Phase.Stage, Parked: null } && order.Kind == OrderKind.Step ? _room.TakeLine(m) : -1;
         var before = _waitsFor[m];
         if (full >= 0)
         {
@@ -375,13 +366,13 @@ internal sealed class Passages
                 Take(m, RunTree.HappeningKind.Gate, (int)_outside.Gate(machine, order.Moment!.Value, Named(m, order), _now));
                 break;
             default:
-                var step = place.Run.CurrentStep!;
-                var course = _courses[m] = _outside.Step(machine, place.Run.CurrentLeg, step, Named(m, order), _now);
+                var step = node.Run.CurrentStep!;
+                var course = _courses[m] = _outside.Step(machine, node.Run.CurrentLeg, step, Named(m, order), _now);
                 _begun[m] = _orders[m];
                 // What was under way already when the rehearsal began has only the rest of its time to go.
                 var ends = _now == _case.From && machine.Run?.Outstanding == order ? order.At + course.Lasts : _now + course.Lasts;
                 Push(ends > _now ? ends : _now, What.Ended, m);
-                if (course.Lasts > step.Limit && place.Run.Parked is null) Push(_now + step.Limit, What.Overdue, m);
+                if (course.Lasts > step.Limit && node.Run.Parked is null) Push(_now + step.Limit, What.Overdue, m);
                 break;
         }
     }
@@ -395,8 +386,8 @@ internal sealed class Passages
 
     private void Prove(int m, DateTimeOffset at)
     {
-        if (_places[m] == Place.Proved) return;
-        Move(m, Place.Proved);
+        if (_standings[m] == Standing.Proved) return;
+        Move(m, Standing.Proved);
         _waves[_case.Machines[m].Wave].ProvedAt.Add(at);
         Result.Proved[m] = at;
         Judge(_case.Machines[m].Wave);
@@ -404,18 +395,18 @@ internal sealed class Passages
 
     private void End(int m)
     {
-        Move(m, Place.Ended);
+        Move(m, Standing.Ended);
         _since[m] = _now;
         if (_outside.Again(_case.Machines[m], _passages[m]) is { } after) Push(_now + after, What.Again, m);
-        else Move(m, Place.Out);
+        else Move(m, Standing.Excused);
     }
 
-    private void Move(int m, Place to)
+    private void Move(int m, Standing to)
     {
         var wave = _waves[_case.Machines[m].Wave];
-        wave[_places[m]]--;
-        wave[_places[m] = to]++;
-        if (to is Place.Ended or Place.Parked or Place.Out) Judge(_case.Machines[m].Wave);
+        wave[_standings[m]]--;
+        wave[_standings[m] = to]++;
+        if (to is Standing.Ended or Standing.Parked or Standing.Excused) Judge(_case.Machines[m].Wave);
     }
 
     /// <summary>Opens the next wave where the advance rule holds for this one.</summary>
@@ -425,7 +416,7 @@ internal sealed class Passages
         if (wave.Opened is null || (wave.Passed && (w + 1 >= _waves.Length || _waves[w + 1].Opened is not null))) return;
         if (!wave.Passed)
         {
-            var tally = new WaveCount(wave[Place.Parked] + wave[Place.Ended], _case.Members[w].Length - wave[Place.NotReady] - wave[Place.Out], wave[Place.NotReady], wave[Place.Proved]);
+            var tally = new WaveCount(wave[Standing.Parked] + wave[Standing.Ended], _case.Members[w].Length - wave[Standing.NotReady] - wave[Standing.Excused], wave[Standing.NotReady], wave[Standing.Proved]);
             var advance = _case.Plan.Advance.Judge(tally, n => wave.ProvedAt[n], _now);
             if (advance.Until is { } until && until > _now && wave.JudgedAt != until) Push(wave.JudgedAt = until, What.Advance, w);
             if (!advance.Holds) return;
@@ -455,7 +446,7 @@ internal sealed class Passages
 
     private sealed class WaveTally(int members)
     {
-        private readonly int[] _counts = [members, 0, 0, 0, 0, 0, 0, 0];
+        private readonly int[] _counts = Counts(members);
 
         public List<DateTimeOffset> ProvedAt { get; } = [];
 
@@ -465,6 +456,13 @@ internal sealed class Passages
 
         public bool Passed { get; set; }
 
-        public ref int this[Place place] => ref _counts[(int)place];
+        public ref int this[Standing standing] => ref _counts[(int)standing];
+
+        private static int[] Counts(int members)
+        {
+            var counts = new int[Enum.GetValues<Standing>().Length];
+            counts[(int)Standing.Ready] = members;
+            return counts;
+        }
     }
 }

@@ -79,7 +79,7 @@ internal sealed class Room
 
     /// <summary>Gives back what a run needs no more.</summary>
     /// <returns>The limits in which there is room now.</returns>
-    public IReadOnlyList<int> Release(int m, RunTree.Place run)
+    public IReadOnlyList<int> Release(int m, RunTree.Node run)
     {
         _released.Clear();
         if (run.NeedsRoom) return _released;

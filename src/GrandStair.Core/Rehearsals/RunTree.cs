@@ -15,19 +15,19 @@ internal sealed class RunTree
     private static readonly DateTimeOffset Time = DateTimeOffset.UnixEpoch;
     private static readonly Slot AnySlot = new(Time, Time, Time);
     private static readonly ImmutableArray<Noted> NotOpen = [new("rehearsed", "What was in the way", "rehearsed", "")];
-    private readonly Dictionary<int, Place> _roots = [];
+    private readonly Dictionary<int, Node> _roots = [];
 
     /// <summary>A run that was just opened.</summary>
     /// <param name="kind">A number for its legs.</param>
     /// <param name="legs">The legs.</param>
-    public Place Open(int kind, ImmutableArray<LegSpec> legs)
+    public Node Open(int kind, ImmutableArray<LegSpec> legs)
     {
         if (!_roots.TryGetValue(kind, out var root)) _roots[kind] = root = new(RunMachine.Step(null, new RunOpened(Time, "", 0, 0, "", 1, "", "", legs, AnySlot)).State, Time);
         return root;
     }
 
     /// <summary>A run that is under way already.</summary>
-    public static Place At(RunState run) => new(run with { Slot = AnySlot }, run.Outstanding?.NotBefore ?? Time);
+    public static Node At(RunState run) => new(run with { Slot = AnySlot }, run.Outstanding?.NotBefore ?? Time);
 
     /// <summary>What happens to a run.</summary>
     /// <param name="Kind">What it is.</param>
@@ -46,11 +46,11 @@ internal sealed class RunTree
     }
 
     /// <summary>A state, with all that follows from it.</summary>
-    public sealed class Place
+    public sealed class Node
     {
-        private readonly Dictionary<Happening, Place> _next = [];
+        private readonly Dictionary<Happening, Node> _next = [];
 
-        public Place(RunState run, DateTimeOffset at)
+        public Node(RunState run, DateTimeOffset at)
         {
             Run = run;
             NeedsRoom = run.NeedsRoom;
@@ -76,7 +76,7 @@ internal sealed class RunTree
         public ImmutableArray<Decision> Possible { get; }
 
         /// <summary>The state after something has happened.</summary>
-        public Place After(Happening what)
+        public Node After(Happening what)
         {
             if (!_next.TryGetValue(what, out var next))
             {
