@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using System.Globalization;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Rehearsals;
@@ -39,9 +38,8 @@ internal sealed class StandInOutside(Product product, IReadOnlyDictionary<string
     public GateState Gate(RehearsedMachine machine, Moment moment, OrderName order, DateTimeOffset at)
     {
         var truth = _now[machine.Request.Name];
-        var away = double.Parse(truth.GetValueOrDefault("truth.away", "0"), CultureInfo.InvariantCulture);
         var state = moment == Moment.Planning ? GateState.Open
-            : Chance.Of($"{machine.Request.Name}#{seed}", "away", at.ToUnixTimeSeconds() / 21600) < away ? GateState.Undecided
+            : StandInWorld.IsAway($"{machine.Request.Name}#{seed}", truth, at) ? GateState.Undecided
             : moment == Moment.Start && truth.GetValueOrDefault("power.mains") == "no" ? GateState.Shut : GateState.Open;
         _gates.Add(new(moment, order.Attempt > 1, state));
         return state;

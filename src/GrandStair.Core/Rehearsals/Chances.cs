@@ -1,3 +1,4 @@
+using GrandStair.Core.Waves;
 using MathNet.Numerics.Distributions;
 
 namespace GrandStair.Core.Rehearsals;
@@ -8,27 +9,15 @@ namespace GrandStair.Core.Rehearsals;
 /// </summary>
 internal readonly struct Chances(ulong seed, int draw)
 {
-    private readonly ulong _key = Mix(seed ^ Mix((ulong)draw + 0x632BE59BD9B4E019UL));
+    private readonly ulong _key = Draws.Mix(seed ^ Draws.Mix((ulong)draw + 0x632BE59BD9B4E019UL));
 
     /// <summary>A number above 0 and below 1.</summary>
     /// <param name="what">What is drawn, such as the number of a step.</param>
     /// <param name="whose">For whom it is drawn.</param>
     /// <param name="attempt">Which of several.</param>
     public double Uniform(long what, long whose, long attempt) =>
-        ((Mix(Mix(Mix(_key ^ (ulong)what) ^ (ulong)whose) ^ (ulong)attempt) >> 11) + 0.5) / (1UL << 53);
+        ((Draws.Mix(Draws.Mix(Draws.Mix(_key ^ (ulong)what) ^ (ulong)whose) ^ (ulong)attempt) >> 11) + 0.5) / (1UL << 53);
 
     /// <summary>A number of mean 0 and standard deviation 1, normally distributed.</summary>
     public double Gauss(long what, long whose, long attempt) => Normal.InvCDF(0, 1, Uniform(what, whose, attempt));
-
-    /// <summary>The finishing mix of SplitMix64 (Steele, Lea, Flood 2014).</summary>
-    private static ulong Mix(ulong z)
-    {
-        unchecked
-        {
-            z += 0x9E3779B97F4A7C15UL;
-            z = (z ^ (z >> 30)) * 0xBF58476D1CE4E5B9UL;
-            z = (z ^ (z >> 27)) * 0x94D049BB133111EBUL;
-            return z ^ (z >> 31);
-        }
-    }
 }

@@ -50,9 +50,17 @@ public sealed class Experience
     {
         lock (_steps)
         {
-            if (!_steps.TryGetValue(key, out var known)) _steps[key] = known = new(_steps.Count, step, [.. _measured[key]]);
+            if (!_steps.TryGetValue(key, out var known)) _steps[key] = known = new(Name($"{key.Hop}/{key.Method}/{key.Step}"), step, [.. _measured[key]]);
             return known;
         }
+    }
+
+    /// <summary>A number for a name, the same in every process (FNV-1a).</summary>
+    private static long Name(string name)
+    {
+        var hash = 14695981039346656037UL;
+        foreach (var sign in name) hash = (hash ^ sign) * 1099511628211UL;
+        return (long)(hash >> 1);
     }
 
     /// <summary>What is taken for usual until it was measured, and how many measured cases it takes to outweigh it.</summary>
@@ -146,7 +154,7 @@ public sealed class Experience
         private readonly Dictionary<string, (double Middle, double Off)> _lines;
         private readonly Dictionary<(string? Model, bool Again), (int Failed, int All)> _counts;
 
-        public StepExperience(int number, StepSpec step, MeasuredStep[] measured)
+        public StepExperience(long number, StepSpec step, MeasuredStep[] measured)
         {
             Number = number;
             Typical = Logs.Log(step.Typical);
@@ -161,7 +169,8 @@ public sealed class Experience
             FailsAfter = ((Usual.Weight * Math.Log(0.7)) + failed.Sum()) / (Usual.Weight + failed.Length);
         }
 
-        public int Number { get; }
+        /// <summary>What its draws go by: its name, so that neither who comes to it first nor what else a plan has changes its luck.</summary>
+        public long Number { get; }
 
         public Logs Lasts { get; }
 
@@ -209,7 +218,7 @@ public sealed class Experience
         {
             var again = order.Attempt > 1;
             var going = Of(machine, leg, step, again);
-            var (whose, kind) = (machine.Request.Machine.Value, (going.Known.Number * 4L) + 8);
+            var (whose, kind) = (machine.Request.Machine.Value, going.Known.Number);
             var attempt = (order.Run << 8) + order.Attempt;
             var log = going.Middle + going.Known.Lasts.Apart(chances.Uniform(kind, whose, attempt), chances.Uniform(kind + 1, whose, attempt));
             return chances.Uniform(kind + 2, whose, attempt) < going.Fails
@@ -275,14 +284,6 @@ public sealed class Experience
 
         /// <summary>A share that is known from some cases, drawn as little as that is known: Beta's distribution.</summary>
         private static double Share((double Fails, double Of) usual, int failed, int all, double at) => Beta.InvCDF(usual.Fails + failed, usual.Of - usual.Fails + all - failed, at);
-
-        /// <summary>A number for a name, the same in every process (FNV-1a).</summary>
-        private static long Name(string name)
-        {
-            var hash = 14695981039346656037UL;
-            foreach (var sign in name) hash = (hash ^ sign) * 1099511628211UL;
-            return (long)(hash >> 1);
-        }
 
         /// <summary>How a step goes on a model over a line in this draw.</summary>
         private sealed record Going(StepExperience Known, double Middle, double Fails);

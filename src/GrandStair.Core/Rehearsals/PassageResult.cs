@@ -17,12 +17,10 @@ internal sealed class PassageResult(Prepared prepared)
     public double[,] Waited { get; } = new double[prepared.SiteNames.Length, Causes];
 
     /// <summary>How many slots were missed.</summary>
-    public int MissedSlots { get; private set; }
+    public int MissedSlots { get; set; }
 
     public void Wait(int m, Cause cause, TimeSpan time)
     {
         if (time > TimeSpan.Zero) Waited[prepared.Sites[m], (int)cause] += time.TotalHours;
     }
-
-    public void Missed(int m) => MissedSlots++;
 }

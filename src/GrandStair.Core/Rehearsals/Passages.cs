@@ -310,7 +310,7 @@ internal sealed class Passages
                 return;
             }
 
-            Result.Missed(m);
+            Result.MissedSlots++;
             Await(m, _now + _case.Lead[m], slot);
             _slots[m] = slot;
             Book(m, slot);
@@ -352,7 +352,7 @@ internal sealed class Passages
 
         if (before >= 0)
         {
-            Result.Wait(m, _room.CauseOf(before), _now - _since[m]);
+            Result.Wait(m, _case.CauseOf(before), _now - _since[m]);
             _waitsFor[m] = -1;
         }
 

@@ -24,11 +24,11 @@ internal sealed class Prepared
         To = @case.From + Span;
         Times = new(@case.Plan, @case.Calendars, @case.From, To);
         var sites = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
-        Sites = [.. @case.Machines.Select(m => Number(sites, m.Request.Site))];
+        Sites = [.. @case.Machines.Select(m => PlacementProblem.Number(sites, m.Request.Site))];
         SiteNames = [.. sites.OrderBy(s => s.Value).Select(s => s.Key)];
         Members = [.. @case.Plan.Waves.Select((_, w) => Enumerable.Range(0, @case.Machines.Length).Where(m => @case.Machines[m].Wave == w).ToArray())];
         var kinds = new Dictionary<string, int>(StringComparer.Ordinal);
-        Kinds = [.. @case.Machines.Select(m => Number(kinds, string.Join('|', m.Legs.Select(l => $"{l.Hop}/{l.Method}"))))];
+        Kinds = [.. @case.Machines.Select(m => PlacementProblem.Number(kinds, string.Join('|', m.Legs.Select(l => $"{l.Hop}/{l.Method}"))))];
         Lead = [.. @case.Machines.Select(m => @case.Plan.LeadFor(m.Legs.IsEmpty ? [] : m.Legs[0].Steps))];
 
         List<(int Most, Cause Cause)> limits = [(@case.Plan.Limits.All, Cause.PlanLimit), .. SiteNames.Select(_ => (@case.Plan.Limits.Site, Cause.SiteLimit))];
@@ -36,7 +36,7 @@ internal sealed class Prepared
         var units = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
         var lines = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
         _units = [.. @case.Machines.Select(m => m.Request.Unit is { } unit ? Limit(units, unit, 1, Cause.Unit) : -1)];
-        _lines = [.. @case.Machines.Select(m => @case.Plan.Lines.Any(l => l.Sites.Contains(m.Request.Site, StringComparer.OrdinalIgnoreCase)) ? Limit(lines, m.Request.Site, 1, Cause.Line) : -1)];
+        _lines = [.. @case.Machines.Select(m => @case.Plan.LineOf(m.Request.Site) is not null ? Limit(lines, m.Request.Site, 1, Cause.Line) : -1)];
         Most = [.. limits.Select(l => l.Most)];
         _causes = [.. limits.Select(l => l.Cause)];
 
@@ -130,7 +130,7 @@ internal sealed class Prepared
     public DateTimeOffset? WindowOf(int m, DateTimeOffset at) => OpenFrom(m, at) is [var first, ..] && first.From <= at ? first.From : null;
 
     private CrewSpec? CrewFor(SlotRequest request) => request.Crew is not { } kind ? null
-        : Plan.Crews.FirstOrDefault(c => c.Kind.Equals(kind, StringComparison.OrdinalIgnoreCase) && (c.Sites.IsEmpty || c.Sites.Contains(request.Site, StringComparer.OrdinalIgnoreCase)));
+        : Plan.Crews.FirstOrDefault(c => c.Kind.Equals(kind, StringComparison.OrdinalIgnoreCase) && c.ComesTo(request.Site));
 
     private int OpenOf(Dictionary<(int Windows, string? Crew), int> open, SlotRequest request, string? crew)
     {
@@ -154,11 +154,5 @@ internal sealed class Prepared
         }
 
         return both.ToImmutable();
-    }
-
-    private static int Number(Dictionary<string, int> numbers, string of)
-    {
-        if (!numbers.TryGetValue(of, out var number)) numbers[of] = number = numbers.Count;
-        return number;
     }
 }

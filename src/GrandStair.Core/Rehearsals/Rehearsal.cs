@@ -1,4 +1,3 @@
-
 namespace GrandStair.Core.Rehearsals;
 
 /// <summary>How a case is rehearsed.</summary>

@@ -1,4 +1,3 @@
-using GrandStair.Core.Waves;
 
 namespace GrandStair.Core.Rehearsals;
 
@@ -32,8 +31,6 @@ internal sealed class Room
     public Queue<int> Waiting(int limit) => _waiting[limit] ??= new();
 
     public int Free(int limit) => _most[limit] - _taken[limit];
-
-    public Cause CauseOf(int limit) => _case.CauseOf(limit);
 
     /// <summary>Takes all the room that a run needs, or none of it.</summary>
     /// <param name="m">The machine.</param>

@@ -4,7 +4,6 @@ namespace GrandStair.Core.Waves;
 internal sealed partial class PlacementProblem
 {
     private readonly Dictionary<int, int?> _endOfKinds = [];
-    private (int? End, bool Known)? _endOfAll;
 
     /// <summary>The latest of all bounds; null where there is nothing to place.</summary>
     public PlacementBound? Bound()
@@ -19,14 +18,13 @@ internal sealed partial class PlacementProblem
     public Cause TightestOf(string name)
     {
         if (!_sites.TryGetValue(name, out var site)) return Cause.Windows;
-        var all = EndOfAllOnce;
-        List<(int? End, Cause Cause)> ends = [(EndOfSite(site), Cause.SiteLimit), (EndOfLine(site), Cause.Line), (all, Cause.PlanLimit)];
+        List<(int? End, Cause Cause)> ends = [(EndOfSite(site), Cause.SiteLimit), (EndOfLine(site), Cause.Line), (EndOfAllOnce.Value, Cause.PlanLimit)];
         ends.AddRange(JobsOf(site).Where(j => j.Kind >= 0).GroupBy(j => j.Kind).Select(k => (EndOfKind(k.Key), Cause.Crew)));
         ends.AddRange(JobsOf(site).Where(j => j.Unit >= 0).GroupBy(j => j.Unit).Select(u => (EndOf([.. u], 1), Cause.Unit)));
         return ends.MaxBy(e => e.End ?? -1).Cause;
     }
 
-    private int? EndOfAllOnce => (_endOfAll ??= (EndOfAll(), true)).End;
+    private Lazy<int?> EndOfAllOnce => field ??= new(EndOfAll);
 
     private int? EndOfKind(int kind)
     {
@@ -43,7 +41,7 @@ internal sealed partial class PlacementProblem
         }
 
         yield return (EndOfAll(), $"the limit of {Plan.Limits.All} at once in the whole plan");
-        foreach (var kind in Jobs.Where(j => j.Kind >= 0).GroupBy(j => j.Kind)) yield return (EndOfCrews([.. kind]), $"the hands of the crews '{kind.First().Request.Crew}'");
+        foreach (var kind in Jobs.Where(j => j.Kind >= 0).GroupBy(j => j.Kind)) yield return (EndOfKind(kind.Key), $"the hands of the crews '{kind.First().Request.Crew}'");
         foreach (var unit in Jobs.Where(j => j.Unit >= 0).GroupBy(j => j.Unit)) yield return (EndOf([.. unit], 1), $"the unit '{unit.First().Request.Unit}', of which one goes at a time");
         foreach (var job in Jobs.Where(j => j.NotBefore > 0).GroupBy(j => (j.Windows, j.NotBefore)).Select(g => g.MaxBy(j => j.Lasts)!)) yield return (EndOf([job], 1), $"{job.Request.Name}, which cannot begin before {At(job.NotBefore):yyyy-MM-dd HH:mm} UTC");
     }

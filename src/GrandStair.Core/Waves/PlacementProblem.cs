@@ -169,8 +169,7 @@ internal sealed partial class PlacementProblem
         {
             _crewsFor[(job.Kind, job.Site)] = crews =
             [
-                .. Enumerable.Range(0, Crews.Length).Where(c => _kinds[Crews[c].Spec.Kind] == job.Kind
-                    && (Crews[c].Spec.Sites.IsEmpty || Crews[c].Spec.Sites.Contains(_siteNames[job.Site], StringComparer.OrdinalIgnoreCase))),
+                .. Enumerable.Range(0, Crews.Length).Where(c => _kinds[Crews[c].Spec.Kind] == job.Kind && Crews[c].Spec.ComesTo(_siteNames[job.Site])),
             ];
         }
 
@@ -209,7 +208,7 @@ internal sealed partial class PlacementProblem
     {
         if (_sites.TryGetValue(name, out var known)) return known;
         _siteNames.Add(name);
-        var spec = _case.Plan.Lines.FirstOrDefault(l => l.Sites.Contains(name, StringComparer.OrdinalIgnoreCase));
+        var spec = _case.Plan.LineOf(name);
         _lines.Add(spec is null ? null : new(spec, Spans(spec.Hours is null ? [new(_origin, _end)] : spec.Hours.Joined(_origin, _end, _case.Calendars))));
         return _sites[name] = _sites.Count;
     }
@@ -227,7 +226,8 @@ internal sealed partial class PlacementProblem
 
     private static int Minutes(TimeSpan time) => (int)Math.Ceiling(time.TotalMinutes);
 
-    private static int Number<T>(Dictionary<T, int> numbers, T of) where T : notnull
+    /// <summary>A number for something: the next one where it has none yet.</summary>
+    internal static int Number<T>(Dictionary<T, int> numbers, T of) where T : notnull
     {
         if (!numbers.TryGetValue(of, out var number)) numbers[of] = number = numbers.Count;
         return number;

@@ -66,6 +66,9 @@ public sealed record Plan
     /// <summary>The number or address of the record under which the change is kept elsewhere; null where there is none.</summary>
     public string? ChangeRecord { get; init; }
 
+    /// <summary>The line of a site; null where none holds it up.</summary>
+    public LineSpec? LineOf(string site) => Lines.FirstOrDefault(l => l.Sites.Contains(site, StringComparer.OrdinalIgnoreCase));
+
     /// <summary>The names of the calendars that its windows, closures, crews and lines refer to, each once.</summary>
     public IEnumerable<string> Calendars => Windows.Select(w => w.When).Concat(Closures.Select(c => c.When)).Concat(Crews.Select(c => c.When)).Concat(Lines.Select(l => l.Hours).OfType<TimeRule>())
         .Select(r => r.Calendar).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase);
@@ -123,7 +126,11 @@ public sealed record LineSpec(ImmutableArray<string> Sites, double Rate, double 
 /// <param name="PerDay">How many appointments it takes on one day of its zone; null for as many as fit.</param>
 /// <param name="Sites">The sites to which it comes; empty for all.</param>
 /// <param name="When">When it works.</param>
-public sealed record CrewSpec(string Name, string Kind, int Hands, int? PerDay, ImmutableArray<string> Sites, TimeRule When);
+public sealed record CrewSpec(string Name, string Kind, int Hands, int? PerDay, ImmutableArray<string> Sites, TimeRule When)
+{
+    /// <summary>Whether it comes to a site.</summary>
+    public bool ComesTo(string site) => Sites.IsEmpty || Sites.Contains(site, StringComparer.OrdinalIgnoreCase);
+}
 
 /// <summary>Whose yes a plan needs before it starts.</summary>
 /// <param name="Needed">Whether the plan as a whole needs the yes of somebody else than who wrote it.</param>

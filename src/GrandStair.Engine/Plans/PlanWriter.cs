@@ -170,10 +170,14 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         [
             .. all.Select(w => Request(w.Machine, w.Method, w.Stands) with
             {
-                After = w.Machine.TextOf(Dependents.HangsOn) is { } on && byName.TryGetValue(on, out var before) && before != w.Machine.Id ? [before] : [],
+                After = After(w.Machine, byName),
             }),
         ];
     }
+
+    /// <summary>After whom a machine goes: what it hangs on, as far as that is among some machines.</summary>
+    internal static ImmutableArray<MachineId> After(Machine machine, IReadOnlyDictionary<string, MachineId> among) =>
+        machine.TextOf(Dependents.HangsOn) is { } on && among.TryGetValue(on, out var before) && before != machine.Id ? [before] : [];
 
     /// <summary>A leg by a method, as runs pin it.</summary>
     internal static LegSpec Leg(Hop hop, Method method) => new(hop.Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.AfterTurningPoint);

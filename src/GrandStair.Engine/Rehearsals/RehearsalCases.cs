@@ -60,14 +60,14 @@ public sealed class RehearsalCases(Shelf shelf, FleetCache fleet, PlanTable plan
         return new(
             plan,
             known,
-            [.. going.Select(g => machines[g.Request.Machine].TextOf(Dependents.HangsOn) is { } on && byName.TryGetValue(on, out var before) && before != g.Request.Machine ? g with { Request = g.Request with { After = [before] } } : g)],
+            [.. going.Select(g => g with { Request = g.Request with { After = PlanWriter.After(machines[g.Request.Machine], byName) } })],
             [.. stored.Waves.Select(w => new RehearsedWave(w.State == WaveState.Waiting ? null : w.Opened ?? now, w.State == WaveState.Passed))],
             now);
 
         RehearsedMachine Rehearsed(Machine machine, Member member, Method? method, ImmutableArray<LegSpec> legs)
         {
             var request = method is null ? new SlotRequest(machine.Id, machine.Site, TimeSpan.FromMinutes(1), TimeSpan.Zero) { Name = machine.Name, Group = machine.Group } : PlanWriter.Request(machine, method, null);
-            var line = plan.Lines.FirstOrDefault(l => l.Sites.Contains(machine.Site, StringComparer.OrdinalIgnoreCase));
+            var line = plan.LineOf(machine.Site);
             return new(request, member.Wave - 1, legs)
             {
                 Model = string.Intern(machine.TextOf(MeasuredRuns.Model) ?? ""),

@@ -82,12 +82,13 @@ public sealed class RehearsalDesk(
         try
         {
             var plan = (await plans.FindAsync(rehearsal.Plan, stop))!;
+            var experience = await ExperienceAsync(plan, stop);
             var results = new List<Rehearsed>();
             foreach (var whatIf in rehearsal.Asked.WhatIfs.Prepend(new("", [], null)))
             {
                 var @case = results.Count == 0 ? await cases.OfAsync(plan, stop) : await cases.OfAsync(plan, BodyOf(plan, whatIf), stop);
                 var before = done;
-                results.Add(await RunAsync(rehearsal.Asked, whatIf, @case, d => Volatile.Write(ref done, before + d), 0, cancelled.Token));
+                results.Add(await RunAsync(rehearsal.Asked, whatIf, @case, experience, d => Volatile.Write(ref done, before + d), 0, cancelled.Token));
             }
 
             await table.EndAsync(rehearsal, results, null, clock.GetUtcNow(), stop);
@@ -126,10 +127,11 @@ public sealed class RehearsalDesk(
         }
     }
 
-    private async Task<Rehearsed> RunAsync(RehearsalAsked asked, WhatIf whatIf, RehearsalCase @case, Action<int>? progress, int processors, CancellationToken stop)
+    /// <summary>What was measured of a plan's product so far: once for all that is compared.</summary>
+    private async Task<Experience> ExperienceAsync(StoredPlan plan, CancellationToken stop) => new(await measured.OfAsync(await shelf.ByHashAsync(plan.CatalogueHash, stop), stop));
+
+    private static async Task<Rehearsed> RunAsync(RehearsalAsked asked, WhatIf whatIf, RehearsalCase @case, Experience experience, Action<int>? progress, int processors, CancellationToken stop)
     {
-        var product = shelf.Products[@case.Plan.Product];
-        var experience = new Experience(await measured.OfAsync(product, stop));
         // It takes all processors for a while; on a thread of its own nothing else waits for it.
         var forecast = await Task.Factory.StartNew(
             () => Rehearsal.Run(@case, experience, new(asked.Draws, (ulong)asked.Seed, asked.Mending) { Processors = processors }, progress, stop), stop, TaskCreationOptions.LongRunning, TaskScheduler.Default);
@@ -146,7 +148,7 @@ public sealed class RehearsalDesk(
             var begun = Stopwatch.GetTimestamp();
             var asked = new RehearsalAsked(ForecastDraws, (long)RehearsalSettings.Usual.Seed, RehearsalSettings.Usual.Mending, []);
             // One processor is left to whatever else there is to do.
-            await table.PutForecastAsync(plan.Name, plan.Revision, asked, await RunAsync(asked, new("", [], null), await cases.OfAsync(plan, stop), null, 1, stop), clock.GetUtcNow(), stop);
+            await table.PutForecastAsync(plan.Name, plan.Revision, asked, await RunAsync(asked, new("", [], null), await cases.OfAsync(plan, stop), await ExperienceAsync(plan, stop), null, 1, stop), clock.GetUtcNow(), stop);
             var took = Stopwatch.GetElapsedTime(begun) / ForecastShare;
             var pause = took > ForecastEvery ? took : ForecastEvery;
             _forecast[plan.Name] = (await feed.NewestAsync(stop), Stopwatch.GetTimestamp() + (long)(pause.TotalSeconds * Stopwatch.Frequency));

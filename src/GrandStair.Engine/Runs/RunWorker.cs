@@ -235,7 +235,7 @@ public sealed class RunWorker(
     private async Task<bool> LacksLineAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
     {
         var (plan, _) = await PlanOfAsync(claim, stop);
-        if (!plan.Lines.Any(l => l.Sites.Contains(machine.Site, StringComparer.OrdinalIgnoreCase))) return false;
+        if (plan.LineOf(machine.Site) is null) return false;
         return await LacksAsync(claim, [($"line:{machine.Site}", 1)], stop);
     }
 

@@ -69,15 +69,17 @@ public sealed class StandInWorld
     /// <summary>Whether a machine can be reached: it is not just starting anew, and its owner has not taken it away.</summary>
     internal bool Answers(string name, Dictionary<string, string> truth, DateTimeOffset now)
     {
-        var away = double.Parse(truth.GetValueOrDefault("truth.away", "0"), CultureInfo.InvariantCulture);
-        // Absences are drawn per machine for stretches of six hours.
-        if (Chance.Of(name, "away", now.ToUnixTimeSeconds() / 21600) < away) return false;
+        if (IsAway(name, truth, now)) return false;
         lock (_lock)
         {
             using var c = Open();
             return c.ExecuteScalar<long>("SELECT count(*) FROM orders WHERE machine = @name AND settled = 0 AND kind = 'restart' AND ends > @now", new { name, now = now.ToUnixTimeSeconds() }) == 0;
         }
     }
+
+    /// <summary>Whether its owner has taken a machine away; absences are drawn per machine for stretches of six hours.</summary>
+    internal static bool IsAway(string name, Dictionary<string, string> truth, DateTimeOffset now) =>
+        Chance.Of(name, "away", now.ToUnixTimeSeconds() / 21600) < double.Parse(truth.GetValueOrDefault("truth.away", "0"), CultureInfo.InvariantCulture);
 
     /// <summary>Takes an order once. False: the machine knows a higher epoch.</summary>
     internal bool Post(string machine, PostedOrder order, DateTimeOffset now)

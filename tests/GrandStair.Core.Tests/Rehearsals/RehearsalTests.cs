@@ -5,6 +5,7 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
+using GrandStair.Core.Tests.Waves;
 using GrandStair.Core.Waves;
 using Xunit;
 
@@ -22,15 +23,9 @@ public sealed class RehearsalTests
         TimeSpan.FromDays(10),
         TimeSpan.FromMinutes(47));
 
-    private static readonly Plan Basic = new()
+    private static readonly Plan Basic = PlacementTests.Basic with
     {
-        Name = "winter",
-        Product = "Brae Desktop",
-        Release = "7",
-        Scope = Fleets.Parse("os.version < 7"),
-        Methods = ["image"],
         Waves = [new("Pilot", null, null), new("Early", null, null), new("Rest", null, null)],
-        Windows = [new(Whom.Everyone, new("Europe/London", [WeeklyRule.Parse("Mon-Fri 19:00-05:00")]))],
         Limits = new(6, 2),
         Advance = new(0.9, 50, TimeSpan.FromDays(2)),
         Lead = TimeSpan.FromHours(2),

@@ -225,7 +225,7 @@ public sealed class PlacementTests
 
     private static readonly ImmutableDictionary<string, ICalendar> NoCalendars = ImmutableDictionary<string, ICalendar>.Empty;
 
-    private static readonly Plan Basic = new()
+    internal static readonly Plan Basic = new()
     {
         Name = "winter",
         Product = "Brae Desktop",
