@@ -54,7 +54,8 @@ internal sealed class EngineKit : IAsyncDisposable
         Shelf = new(new Documents(), new(database));
         Calendars = new(new Documents(), new CalendarTable(database), clock);
         Approvals = new(Plans, new ApprovalTable(database), Shelf, clock);
-        Writer = new(Shelf, Fleet, Plans, Rulings, Calendars, clock);
+        Measured = new(Runs, Plans, Shelf, Fleet, new(database));
+        Writer = new(Shelf, Fleet, Plans, Rulings, Measured, Calendars, clock);
         Desk = new(Shelf, Fleet, Plans, Approvals, Rulings, Runs, clock);
     }
 
@@ -81,6 +82,8 @@ internal sealed class EngineKit : IAsyncDisposable
     public PlanApprovals Approvals { get; }
 
     public CalendarShelf Calendars { get; }
+
+    public MeasuredRuns Measured { get; }
 
     public static CancellationToken Stop => TestContext.Current.CancellationToken;
 
@@ -147,7 +150,7 @@ internal sealed class EngineKit : IAsyncDisposable
     {
         var links = new LinkSet(new Dictionary<string, ILink> { ["stand-in"] = link ?? new StandInLink(World, Clock) });
         var reader = new MachineReader(links, Shelf, new(Database), new(Database), Fleet, Clock);
-        var keeper = new PlanKeeper(Shelf, Fleet, reader, Plans, Approvals, Rulings, Runs, Calendars, Clock, NullLogger<PlanKeeper>.Instance);
+        var keeper = new PlanKeeper(Shelf, Fleet, reader, Plans, Approvals, Rulings, Runs, Measured, Calendars, Clock, NullLogger<PlanKeeper>.Instance);
         var worker = new RunWorker(Runs, Plans, Rulings, Shelf, Fleet, reader, links, new(Database), new NoSecrets(), new(Database), Clock, NullLogger<RunWorker>.Instance);
         var stop = new CancellationTokenSource();
         _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), keeper.RunAsync(stop.Token))));

@@ -73,17 +73,26 @@ public sealed record Method
     /// <summary>How it is undone.</summary>
     public required Rollback Rollback { get; init; }
 
-    /// <summary>How long a slot usually lasts: the typical durations of all steps from guard to prove.</summary>
-    public TimeSpan SlotLasts => Sum(Steps.Where(s => s.Phase is Phase.Guard or Phase.Apply or Phase.Prove));
+    /// <summary>How long it takes where every step takes as long as the method itself says.</summary>
+    public MethodLengths Typical => LengthsBy(s => s.Typical);
 
-    /// <summary>How long it usually takes from the turning point to the proof.</summary>
-    public TimeSpan AfterTurningPoint => Sum(Steps.SkipWhile(s => !s.TurningPoint).Where(s => s.Phase is Phase.Apply or Phase.Prove));
+    /// <summary>How long it takes where it is known how long each step does.</summary>
+    public MethodLengths LengthsBy(Func<StepSpec, TimeSpan> lasts)
+    {
+        return new(
+            Sum(Steps.Where(s => s.Phase is Phase.Guard or Phase.Apply or Phase.Prove)),
+            Sum(Steps.SkipWhile(s => !s.TurningPoint).Where(s => s.Phase is Phase.Apply or Phase.Prove)),
+            Sum(Rollback.Steps));
 
-    /// <summary>How long going back by its own steps usually takes; zero where there are none.</summary>
-    public TimeSpan RollbackLasts => Sum(Rollback.Steps);
-
-    private static TimeSpan Sum(IEnumerable<StepSpec> steps) => steps.Aggregate(TimeSpan.Zero, (sum, s) => sum + s.Typical);
+        TimeSpan Sum(IEnumerable<StepSpec> steps) => steps.Aggregate(TimeSpan.Zero, (sum, s) => sum + lasts(s));
+    }
 }
+
+/// <summary>How long a method usually takes.</summary>
+/// <param name="Slot">A slot: all steps from guard to prove.</param>
+/// <param name="AfterTurningPoint">From the turning point to the proof.</param>
+/// <param name="Rollback">Going back by its own steps; zero where there are none.</param>
+public readonly record struct MethodLengths(TimeSpan Slot, TimeSpan AfterTurningPoint, TimeSpan Rollback);
 
 /// <summary>How a method is undone.</summary>
 /// <param name="Words">What it is, for people; says so where there is none.</param>

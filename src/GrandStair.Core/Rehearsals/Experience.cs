@@ -32,12 +32,11 @@ public sealed class Experience
         _decides = new(Usual.Decides, Usual.DecidesSpread, [.. measured.Decisions.Select(d => d.After)]);
     }
 
-    /// <summary>How many orders were measured of a step, and how long they last on the whole: the median, and what nine of ten do not exceed.</summary>
-    /// <returns>The count, the median and the ninth decile; what the method says and how far it is usually off where nothing was measured.</returns>
-    public (int Count, TimeSpan Median, TimeSpan NineOfTen) Told(StepKey key, StepSpec step)
+    /// <summary>How long a method usually takes for a hop on machines of a model, to the second: the median of every step; what the method says where nothing was measured.</summary>
+    public MethodLengths Lengths(string hop, Method method, string model)
     {
-        var known = Of(key, step);
-        return (known.Lasts.Count, known.Lasts.Quantile(0.5), known.Lasts.Quantile(0.9));
+        ArgumentNullException.ThrowIfNull(method);
+        return method.LengthsBy(step => TimeSpan.FromSeconds(Math.Round(Logs.Span(Of(new(hop, method.Name, step.Name), step).Middle(model, "", null).Middle).TotalSeconds)));
     }
 
     /// <summary>How it goes in one draw.</summary>
@@ -131,8 +130,6 @@ public sealed class Experience
 
         /// <summary>How far the middle itself may be off.</summary>
         public double MiddleOff => Deviation / Math.Sqrt(Usual.Weight + Count);
-
-        public TimeSpan Quantile(double share) => Span(Count < 10 ? Middle + Normal.InvCDF(0, Deviation, share) : Middle + _apart[(int)(share * (Count - 1))]);
 
         /// <summary>How far one case is from the middle: as one that was measured, or as is usual.</summary>
         public double Apart(double which, double how)

@@ -56,7 +56,7 @@ public static class RouteFinder
     }
 
     private static TimeSpan Outage(Product product, Hop hop) =>
-        product.Methods.Where(m => m.Way == Way.Upgrade && m.Hops.Contains(hop.Name)).Select(m => (TimeSpan?)m.SlotLasts).Min() ?? TimeSpan.Zero;
+        product.Methods.Where(m => m.Way == Way.Upgrade && m.Hops.Contains(hop.Name)).Select(m => (TimeSpan?)m.Typical.Slot).Min() ?? TimeSpan.Zero;
 
     private static string WhyLost(Cost best, Cost other)
     {

@@ -5,9 +5,11 @@ using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Runs;
 using GrandStair.Links;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
@@ -18,7 +20,7 @@ namespace GrandStair.Engine.Plans;
 
 /// <summary>Keeps plans going: opens waves, judges members, gives slots, opens runs, and ends plans.</summary>
 public sealed class PlanKeeper(
-    Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, CalendarShelf calendars, TimeProvider clock, ILogger<PlanKeeper> log)
+    Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, MeasuredRuns measured, CalendarShelf calendars, TimeProvider clock, ILogger<PlanKeeper> log)
 {
     /// <summary>How long after it was last tried a machine that is not ready, or soon cannot be told, is read again.</summary>
     public static readonly TimeSpan ReadAgain = TimeSpan.FromHours(8);
@@ -81,6 +83,7 @@ public sealed class PlanKeeper(
         var members = await plans.MembersAsync(plan.Name, stop);
         var waves = await AdvanceAsync(stored, plan, members, now, stop);
         var machines = await fleet.AllAsync(stop);
+        var learnt = await measured.ExperienceAsync(product, stop);
         var open = waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
 
         var judged = members.Where(m => m is { Run: null, Excuse: null })
@@ -88,7 +91,7 @@ public sealed class PlanKeeper(
             .ToArray();
         // Slots stand as long as nothing that they were laid out by has changed; otherwise each is looked at again, and moves only where it has to.
         var changedSince = _laidOutBy.GetValueOrDefault(plan.Name, laidOutBy) != laidOutBy;
-        var placed = Place(plan, known, product, members, judged.Where(j => open.Contains(j.Member.Wave)), machines, changedSince, now);
+        var placed = Place(plan, known, product, learnt, members, judged.Where(j => open.Contains(j.Member.Wave)), machines, changedSince, now);
         var after = judged.Select(j => (Before: j.Member, After: PlanDesk.Judged(j.Member, j.Assessment, placed.GetValueOrDefault(j.Member.Machine)), j.Machine, j.Assessment)).ToArray();
         var changed = after.Where(a => a.After != a.Before).Select(a => a.After).ToArray();
         if (changed.Length > 0) await plans.PutMembersAsync(plan.Name, changed, now, stop);
@@ -96,7 +99,7 @@ public sealed class PlanKeeper(
         foreach (var (_, member, machine, assessment) in after.Where(a => a.After.Slot is { } slot && (slot.StageFrom ?? (slot.Start - plan.StageAhead)) <= now))
             await OpenAsync(stored, plan, product, waves, member, machine, assessment, now, stop);
         var placedNow = after.ToDictionary(a => a.After.Machine, a => a.After);
-        await MoveAsync(plan, known, product, [.. members.Select(m => placedNow.GetValueOrDefault(m.Machine, m))], machines, changedSince, now, stop);
+        await MoveAsync(plan, known, product, learnt, [.. members.Select(m => placedNow.GetValueOrDefault(m.Machine, m))], machines, changedSince, now, stop);
         _laidOutBy[plan.Name] = laidOutBy;
         // Machines that do not answer take long; the plan does not wait for them.
         var waiting = members.Where(m => m is { Standing: Standing.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
@@ -137,6 +140,7 @@ public sealed class PlanKeeper(
         Plan plan,
         IReadOnlyDictionary<string, ICalendar> known,
         Product product,
+        Experience learnt,
         IReadOnlyList<Member> members,
         IEnumerable<(Member Member, Machine Machine, Assessment Assessment)> going,
         IReadOnlyDictionary<MachineId, Machine> machines,
@@ -148,7 +152,7 @@ public sealed class PlanKeeper(
         var wantingIds = wanting.Select(w => w.Member.Machine).ToHashSet();
         var taken = PlanWriter.Taken(members.Where(m => !wantingIds.Contains(m.Machine)), product, machines, now);
         var lead = wanting.Max(w => plan.LeadFor(w.Assessment.Choice!.Method!.Steps));
-        var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment.Choice!.Method!, w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot)))
+        var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment, w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot)), learnt)
             .Select(r => r.Stands is null ? r with { NotBefore = now + lead } : r);
         return Placed(plan.Name, new(plan, known, [.. requests], taken, now)).ToDictionary(p => p.Machine);
     }
@@ -178,7 +182,7 @@ public sealed class PlanKeeper(
 
     /// <summary>Gives another slot to runs that missed theirs, and to those that wait for one that they can no longer have: to all of them together, so that none is in another's way.</summary>
     private async Task MoveAsync(
-        Plan plan, IReadOnlyDictionary<string, ICalendar> known, Product product, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, bool changedSince, DateTimeOffset now, CancellationToken stop)
+        Plan plan, IReadOnlyDictionary<string, ICalendar> known, Product product, Experience learnt, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, bool changedSince, DateTimeOffset now, CancellationToken stop)
     {
         var moving = new Dictionary<MachineId, RunState>();
         foreach (var member in members.Where(m => m is { Standing: Standing.Scheduled, Run: not null } && (m.Slot!.LatestTurn < now || (changedSince && m.Slot.Start > now))))
@@ -188,7 +192,8 @@ public sealed class PlanKeeper(
         }
 
         if (moving.Count == 0 || (!changedSince && IsInVain($"{plan.Name} runs", moving.Keys, now))) return;
-        var requests = moving.Select(m => PlanWriter.Request(machines[m.Key], product.Method(m.Value.CurrentLeg.Method)!, m.Value.NeedsSlot ? null : m.Value.Slot))
+        var requests = moving.Select(m => (Machine: machines[m.Key], Run: m.Value, Method: product.Method(m.Value.CurrentLeg.Method)!))
+            .Select(m => PlanWriter.Request(m.Machine, m.Method, learnt.Lengths(m.Run.CurrentLeg.Hop, m.Method, MeasuredRuns.ModelOf(m.Machine)), m.Run.NeedsSlot ? null : m.Run.Slot))
             .Select(r => moving[r.Machine].Phase == Phase.Stage ? r : r with { Stages = 0 });
         var taken = PlanWriter.Taken(members.Where(m => !moving.ContainsKey(m.Machine)), product, machines, now);
         foreach (var placed in Placed($"{plan.Name} runs", new(plan, known, [.. requests], taken, now)))

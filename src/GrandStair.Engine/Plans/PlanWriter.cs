@@ -4,9 +4,11 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Runs;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Engine.Plans;
@@ -43,7 +45,7 @@ public sealed record Draft(
 public sealed record WaveChange(MachineId Machine, string? From, string? To);
 
 /// <summary>Where plans are written and changed: what a text would make of a plan, and what somebody then wants kept.</summary>
-public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, RulingTable rulings, CalendarShelf calendars, TimeProvider clock)
+public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, RulingTable rulings, MeasuredRuns measured, CalendarShelf calendars, TimeProvider clock)
 {
     /// <summary>Finds out what a text would make: the members of its waves, judged, and when each would go. Nothing is kept.</summary>
     /// <param name="body">The plan, as YAML. Where there is a plan of its name, it is that plan changed: what has begun stays.</param>
@@ -62,6 +64,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         if (before is not null) sites = before.Sites;
         var waves = Waves(plan, before);
         var aim = PlanDesk.AimOf(plan, product);
+        var learnt = await measured.ExperienceAsync(product, stop);
         var decided = await rulings.OfAsync(product.Name, plan.Name, now, stop);
         var machines = await fleet.AllAsync(stop);
         var old = before is null ? [] : await plans.MembersAsync(plan.Name, stop);
@@ -78,7 +81,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         var byMachine = old.ToDictionary(m => m.Machine);
         var going = membership.Waves.SelectMany((w, i) => w.Select(m => byMachine.GetValueOrDefault(m.Id, new Member { Plan = plan.Name, Machine = m.Id, Wave = 0 }) with { Wave = i + 1 })).Concat(staying).ToArray();
         var requests = waves.Select(w => Requests(going.Where(m => m.Wave == w.Number && Judge(machines[m.Machine]).CanBePlanned)
-            .Select(m => (machines[m.Machine], Judge(machines[m.Machine]).Choice!.Method!, w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot)))).ToArray();
+            .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot)), learnt)).ToArray();
         var standing = Taken(begun, product, machines, now);
         var layout = Layout.Of(plan, known, requests, standing, now);
         var placed = layout.Waves.SelectMany(w => w.Placement.All).ToDictionary(p => p.Machine);
@@ -162,15 +165,16 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
     }
 
     /// <summary>How slots for machines are asked for, each with the slot that it has. What hangs on another that is asked for too goes after it.</summary>
-    internal static IReadOnlyList<SlotRequest> Requests(IEnumerable<(Machine Machine, Method Method, Slot? Stands)> wanting)
+    internal static IReadOnlyList<SlotRequest> Requests(IEnumerable<(Machine Machine, Assessment Assessment, Slot? Stands)> wanting, Experience learnt)
     {
         var all = wanting.ToArray();
         var byName = all.ToDictionary(w => w.Machine.Name, w => w.Machine.Id, StringComparer.OrdinalIgnoreCase);
         return
         [
-            .. all.Select(w => Request(w.Machine, w.Method, w.Stands) with
+            .. all.Select(w =>
             {
-                After = After(w.Machine, byName),
+                var method = w.Assessment.Choice!.Method!;
+                return Request(w.Machine, method, learnt.Lengths(w.Assessment.Legs[0].Hop.Name, method, MeasuredRuns.ModelOf(w.Machine)), w.Stands) with { After = After(w.Machine, byName) };
             }),
         ];
     }
@@ -180,14 +184,14 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         machine.TextOf(Dependents.HangsOn) is { } on && among.TryGetValue(on, out var before) && before != machine.Id ? [before] : [];
 
     /// <summary>A leg by a method, as runs pin it.</summary>
-    internal static LegSpec Leg(Hop hop, Method method) => new(hop.Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.AfterTurningPoint);
+    internal static LegSpec Leg(Hop hop, Method method) => new(hop.Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterTurningPoint);
 
     /// <summary>How a slot for a machine by a method is asked for.</summary>
-    internal static SlotRequest Request(Machine machine, Method method, Slot? stands) => new(machine.Id, machine.Site, method.SlotLasts, method.AfterTurningPoint)
+    internal static SlotRequest Request(Machine machine, Method method, MethodLengths lengths, Slot? stands) => new(machine.Id, machine.Site, lengths.Slot, lengths.AfterTurningPoint)
     {
         Name = machine.Name,
         Group = machine.Group,
-        RollbackLasts = method.RollbackLasts,
+        RollbackLasts = lengths.Rollback,
         Stages = method.Needs.Stages,
         Unit = machine.TextOf("unit"),
         Crew = method.Needs.Crew,
@@ -198,7 +202,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
     internal static TakenSlot[] Taken(IEnumerable<Member> members, Product product, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now) =>
     [
         .. members.Where(m => m.Standing is (Standing.Scheduled or Standing.UnderWay) && m.Slot?.End > now && product.Method(m.Method ?? "") is not null)
-            .Select(m => new TakenSlot(Request(machines[m.Machine], product.Method(m.Method!)!, null), m.Slot!)),
+            .Select(m => (Member: m, Method: product.Method(m.Method!)!)).Select(m => new TakenSlot(Request(machines[m.Member.Machine], m.Method, m.Method.Typical, null), m.Member.Slot!)),
     ];
 
     private static Fitness Fit(Assessment assessment) => new(assessment.CanBePlanned, assessment.Choice?.Method?.Rollback.Lasts > TimeSpan.Zero);

@@ -7,13 +7,14 @@ using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
+using GrandStair.Engine.Runs;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 
 namespace GrandStair.Engine.Rehearsals;
 
 /// <summary>Makes plans into cases to rehearse: who is in them and how each would go, from where everything stands now.</summary>
-public sealed class RehearsalCases(Shelf shelf, FleetCache fleet, PlanTable plans, PlanWriter writer, RulingTable rulings, RunLog runs, CalendarShelf calendars, TimeProvider clock)
+public sealed class RehearsalCases(Shelf shelf, FleetCache fleet, PlanTable plans, PlanWriter writer, RulingTable rulings, RunLog runs, MeasuredRuns measured, CalendarShelf calendars, TimeProvider clock)
 {
     /// <summary>The case of a plan as it is kept.</summary>
     public async Task<RehearsalCase> OfAsync(StoredPlan stored, CancellationToken stop)
@@ -39,6 +40,7 @@ public sealed class RehearsalCases(Shelf shelf, FleetCache fleet, PlanTable plan
         var aim = PlanDesk.AimOf(plan, product);
         var decided = await rulings.OfAsync(product.Name, plan.Name, now, stop);
         var machines = await fleet.AllAsync(stop);
+        var learnt = await measured.ExperienceAsync(product, stop);
         var (known, _) = await calendars.AllAsync(stop);
         var states = members.Any(m => m.Run is not null) ? (await runs.ListAsync(plan.Name, stop)).ToDictionary(r => r.State.Run, r => r.State) : [];
         var begun = stored.Waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
@@ -66,11 +68,11 @@ public sealed class RehearsalCases(Shelf shelf, FleetCache fleet, PlanTable plan
 
         RehearsedMachine Rehearsed(Machine machine, Member member, Method? method, ImmutableArray<LegSpec> legs)
         {
-            var request = method is null ? new SlotRequest(machine.Id, machine.Site, TimeSpan.FromMinutes(1), TimeSpan.Zero) { Name = machine.Name, Group = machine.Group } : PlanWriter.Request(machine, method, null);
+            var request = method is null ? new SlotRequest(machine.Id, machine.Site, TimeSpan.FromMinutes(1), TimeSpan.Zero) { Name = machine.Name, Group = machine.Group } : PlanWriter.Request(machine, method, learnt.Lengths(legs.First(l => l.Method == method.Name).Hop, method, MeasuredRuns.ModelOf(machine)), null);
             var line = plan.LineOf(machine.Site);
             return new(request, member.Wave - 1, legs)
             {
-                Model = string.Intern(machine.TextOf(MeasuredRuns.Model) ?? ""),
+                Model = string.Intern(MeasuredRuns.ModelOf(machine)),
                 OverLine = line is null || request.Stages <= 0 ? null : TimeSpan.FromMinutes(request.Stages / line.BytesPerMinute),
             };
         }

@@ -2,6 +2,7 @@ using System.Diagnostics;
 using GrandStair.Core.Access;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Engine.Plans;
+using GrandStair.Engine.Runs;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 using GrandStair.Storage.Plans;
@@ -82,7 +83,7 @@ public sealed class RehearsalDesk(
         try
         {
             var plan = (await plans.FindAsync(rehearsal.Plan, stop))!;
-            var experience = await ExperienceAsync(plan, stop);
+            var experience = await LearntAsync(plan, stop);
             var results = new List<Rehearsed>();
             foreach (var whatIf in rehearsal.Asked.WhatIfs.Prepend(new("", [], null)))
             {
@@ -128,7 +129,7 @@ public sealed class RehearsalDesk(
     }
 
     /// <summary>What was measured of a plan's product so far: once for all that is compared.</summary>
-    private async Task<Experience> ExperienceAsync(StoredPlan plan, CancellationToken stop) => new(await measured.OfAsync(await shelf.ByHashAsync(plan.CatalogueHash, stop), stop));
+    private async Task<Experience> LearntAsync(StoredPlan plan, CancellationToken stop) => await measured.ExperienceAsync(await shelf.ByHashAsync(plan.CatalogueHash, stop), stop);
 
     private static async Task<Rehearsed> RunAsync(RehearsalAsked asked, WhatIf whatIf, RehearsalCase @case, Experience experience, Action<int>? progress, int processors, CancellationToken stop)
     {
@@ -148,7 +149,7 @@ public sealed class RehearsalDesk(
             var begun = Stopwatch.GetTimestamp();
             var asked = new RehearsalAsked(ForecastDraws, (long)RehearsalSettings.Usual.Seed, RehearsalSettings.Usual.Mending, []);
             // One processor is left to whatever else there is to do.
-            await table.PutForecastAsync(plan.Name, plan.Revision, asked, await RunAsync(asked, new("", [], null), await cases.OfAsync(plan, stop), await ExperienceAsync(plan, stop), null, 1, stop), clock.GetUtcNow(), stop);
+            await table.PutForecastAsync(plan.Name, plan.Revision, asked, await RunAsync(asked, new("", [], null), await cases.OfAsync(plan, stop), await LearntAsync(plan, stop), null, 1, stop), clock.GetUtcNow(), stop);
             var took = Stopwatch.GetElapsedTime(begun) / ForecastShare;
             var pause = took > ForecastEvery ? took : ForecastEvery;
             _forecast[plan.Name] = (await feed.NewestAsync(stop), Stopwatch.GetTimestamp() + (long)(pause.TotalSeconds * Stopwatch.Frequency));

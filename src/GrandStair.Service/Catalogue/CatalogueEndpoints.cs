@@ -39,7 +39,7 @@ internal static class CatalogueEndpoints
         [.. p.KnownIssues.Select(i => new IssueView(i.Name, i.Title, i.Release, RunMachine.Name(i.Need), i.Touches.Text, i.Since, i.MendedIn, ReadinessEndpoints.Show(i.Fix)))],
         [.. p.Hops.Select(h => new HopView(h.Name, h.Part, h.From, h.To, h.Editions, h.Checks.Length))],
         [.. p.Methods.Select(m => new MethodView(
-            m.Name, m.Title, RunMachine.Name(m.Way), m.Hops, m.Suits?.Text, RunMachine.Name(m.Carries), m.Needs.Media, m.Needs.Crew, m.Needs.OwnerPresent, m.SlotLasts.TotalMinutes, m.Rollback.Words))]);
+            m.Name, m.Title, RunMachine.Name(m.Way), m.Hops, m.Suits?.Text, RunMachine.Name(m.Carries), m.Needs.Media, m.Needs.Crew, m.Needs.OwnerPresent, m.Typical.Slot.TotalMinutes, m.Rollback.Words))]);
 
     private static string? Day(DateOnly? day) => day?.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
 }

@@ -34,8 +34,8 @@ public sealed class ProductTests
     public void A_method_s_slot_holds_only_what_must_be_in_it_and_knows_what_follows_the_turning_point()
     {
         var method = Fleets.Method("image");
-        Assert.Equal(TimeSpan.FromMinutes(5 + 40 + 5 + 5), method.SlotLasts);
-        Assert.Equal(TimeSpan.FromMinutes(40 + 5 + 5), method.AfterTurningPoint);
+        Assert.Equal(TimeSpan.FromMinutes(5 + 40 + 5 + 5), method.Typical.Slot);
+        Assert.Equal(TimeSpan.FromMinutes(40 + 5 + 5), method.Typical.AfterTurningPoint);
     }
 
     [Fact]

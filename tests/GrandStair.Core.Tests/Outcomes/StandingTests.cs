@@ -130,7 +130,7 @@ public sealed class StandingTests
     private static RunOpened Event(int legs)
     {
         var method = Fleets.Method("image");
-        var leg = new LegSpec("6-to-7", "image", method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.AfterTurningPoint);
+        var leg = new LegSpec("6-to-7", "image", method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterTurningPoint);
         return new(Now, "worker", 1, 1, "winter", 1, "Pilot", "hash", [.. Enumerable.Repeat(leg, legs)], new Slot(Now, Now.AddHours(1), Now.AddHours(3)));
     }
 

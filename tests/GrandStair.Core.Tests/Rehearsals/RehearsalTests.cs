@@ -207,15 +207,16 @@ public sealed class RehearsalTests
         var many = new Experience(new([.. Enumerable.Range(0, 200).Select(_ => Took(18 + (4 * draw.NextDouble())))], [], []));
         var few = new Experience(new([Took(19), Took(20)], [], []));
         var apply = Leg.Steps[2];
-        Assert.InRange(many.Told(key, apply).Median, TimeSpan.FromMinutes(19), TimeSpan.FromMinutes(21));
-        Assert.InRange(few.Told(key, apply).Median, TimeSpan.FromMinutes(25), TimeSpan.FromMinutes(33));
-        var none = new Experience(Measurements.None).Told(key, apply);
-        Assert.Equal((0, 38.0), (none.Count, Math.Round(none.Median.TotalMinutes, 3)));
+        var method = new Method { Name = "image", Title = "Image", Hops = ["6-to-7"], Carries = Carries.Whole, Steps = [apply], Rollback = new("", TimeSpan.Zero, []) };
+        Assert.InRange(many.Lengths("6-to-7", method, "Tarn 3").Slot, TimeSpan.FromMinutes(19), TimeSpan.FromMinutes(21));
+        Assert.InRange(few.Lengths("6-to-7", method, "Tarn 3").Slot, TimeSpan.FromMinutes(25), TimeSpan.FromMinutes(33));
+        Assert.Equal(method.Typical, new Experience(Measurements.None).Lengths("6-to-7", method, "Tarn 3"));
 
         // A model that takes twice as long is known from its own cases, and does not slow the others down.
         var models = new Experience(new([.. Enumerable.Range(0, 60).SelectMany(_ => new[] { Took(18 + (4 * draw.NextDouble())), Took(38 + (4 * draw.NextDouble()), "Beck 5") })], [], []));
         double Mean(string model) => Enumerable.Range(0, 400).Average(i => models.Draw(1, i, null).Step(Machine(1, 0) with { Model = model }, Leg, apply, new(1, 1, "apply", 1), Now).Lasts.TotalMinutes);
         Assert.InRange(Mean("Tarn 3"), 18, 24);
+        Assert.InRange(models.Lengths("6-to-7", method, "Beck 5").Slot / models.Lengths("6-to-7", method, "Tarn 3").Slot, 1.6, 2.2);
         Assert.InRange(Mean("Beck 5"), 35, 45);
     }
 

@@ -191,7 +191,7 @@ public sealed class RunMachineTests
         public static Journey Opened()
         {
             var method = Fleets.Method("image");
-            var leg = new LegSpec("6-to-7", "image", method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.AfterTurningPoint);
+            var leg = new LegSpec("6-to-7", "image", method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterTurningPoint);
             return new Journey().Add(new RunOpened(Fleets.Now, "worker", 1, 1, "winter", 1, "Pilot", "hash", [leg], new(Slot, Slot.AddHours(1), Slot.AddHours(3))));
         }
 

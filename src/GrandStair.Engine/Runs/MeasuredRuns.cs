@@ -1,0 +1,61 @@
+using System.Collections.Concurrent;
+using System.Diagnostics;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Rehearsals;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Storage.Feeds;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
+
+namespace GrandStair.Engine.Runs;
+
+/// <summary>What the runs of a product have shown so far; each log is read again only when it has grown.</summary>
+public sealed class MeasuredRuns(RunLog runs, PlanTable plans, Shelf shelf, FleetCache fleet, Feed feed)
+{
+    /// <summary>The model of a machine; empty where it is not known.</summary>
+    internal static string ModelOf(Machine machine) => machine.TextOf("hardware.model") ?? "";
+
+    /// <summary>How old what was learnt may be, in real time; it grows slowly, and is asked for often.</summary>
+    private static readonly TimeSpan LearnAgain = TimeSpan.FromSeconds(10);
+
+    private readonly ConcurrentDictionary<long, (int Events, Measurements Shown)> _known = new();
+    private readonly ConcurrentDictionary<string, (Experience Learnt, long Position, long At)> _learnt = new();
+
+    /// <summary>What was learnt of a product's methods from all its runs.</summary>
+    public async Task<Experience> ExperienceAsync(Product product, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(product);
+        var known = _learnt.TryGetValue(product.Hash, out var before);
+        if (known && Stopwatch.GetElapsedTime(before.At) < LearnAgain) return before.Learnt;
+        var position = await feed.NewestAsync(stop);
+        var learnt = known && before.Position == position ? before.Learnt : new(await OfAsync(product, stop));
+        _learnt[product.Hash] = (learnt, position, Stopwatch.GetTimestamp());
+        return learnt;
+    }
+
+    /// <summary>What all runs of a product have shown, of whichever plan.</summary>
+    private async Task<Measurements> OfAsync(Product product, CancellationToken stop)
+    {
+        var machines = await fleet.AllAsync(stop);
+        var shown = new List<Measurements>();
+        foreach (var plan in await plans.AllAsync(stop))
+        {
+            if ((await shelf.ByHashAsync(plan.CatalogueHash, stop)).Name != product.Name) continue;
+            var begun = plan.Waves.ToDictionary(w => w.Number, w => w.Opened);
+            shown.Add(Measurements.None with { Mendings = [.. (await plans.MembersAsync(plan.Name, stop)).Select(m => m.Readied - begun.GetValueOrDefault(m.Wave)).OfType<TimeSpan>().Where(after => after > TimeSpan.Zero)] });
+            foreach (var (run, machine, events) in await runs.LengthsAsync(plan.Name, stop))
+            {
+                if (!_known.TryGetValue(run, out var known) || known.Events != events)
+                {
+                    _known[run] = known = (events, Measurements.Of((await runs.EventsAsync(run, stop)).Select(e => e.Event), ModelOf(machines[machine]), machines[machine].Site));
+                }
+
+                shown.Add(known.Shown);
+            }
+        }
+
+        return Measurements.Together(shown);
+    }
+}
