@@ -44,9 +44,13 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>Calls the service at an address with a token; an empty one is for calls that need none.</summary>
     public GrandStairClient(Uri service, string token)
     {
+        Service = service;
         _http = new() { BaseAddress = new(service, "/api/v1/"), Timeout = Timeout.InfiniteTimeSpan };
         if (token.Length > 0) _http.DefaultRequestHeaders.Authorization = new("Bearer", token);
     }
+
+    /// <summary>Where the service is.</summary>
+    public Uri Service { get; }
 
     /// <summary>Who calls, and the service's clock.</summary>
     public Task<SessionView> SessionAsync(CancellationToken stop) => GetAsync<SessionView>("session", stop);
@@ -192,6 +196,25 @@ public sealed class GrandStairClient : IDisposable
 
     /// <summary>Says yes to a plan or a wave of it.</summary>
     public Task<IReadOnlyList<ApprovalView>> ApproveAsync(string name, ApprovalCommand command, CancellationToken stop) => SendAsync<IReadOnlyList<ApprovalView>>(HttpMethod.Post, $"plans/{Escape(name)}/approvals", JsonContent.Create(command), stop);
+
+    /// <summary>The times that a machine can have.</summary>
+    public Task<TimesView> TimesAsync(string name, string machine, DateTimeOffset? from, DateTimeOffset? to, CancellationToken stop) =>
+        GetAsync<TimesView>(Query($"plans/{Escape(name)}/members/{Escape(machine)}/times", ("from", from?.ToString("O")), ("to", to?.ToString("O"))), stop);
+
+    /// <summary>What would come of it if a machine were given a time.</summary>
+    public Task<TrialView> TryTimeAsync(string name, string machine, DateTimeOffset start, CancellationToken stop) => GetAsync<TrialView>($"plans/{Escape(name)}/members/{Escape(machine)}/times/{Escape(start.UtcDateTime.ToString("O"))}", stop);
+
+    /// <summary>Gives a machine a time, or gives up the one that was chosen.</summary>
+    public Task AppointAsync(string name, string machine, AppointCommand command, CancellationToken stop) => SendAsync<object>(HttpMethod.Post, $"plans/{Escape(name)}/members/{Escape(machine)}/appoint", JsonContent.Create(command), stop);
+
+    /// <summary>The secret addresses of a plan's slots.</summary>
+    public Task<IReadOnlyList<AddressRow>> AddressesAsync(string name, CancellationToken stop) => GetAsync<IReadOnlyList<AddressRow>>($"plans/{Escape(name)}/addresses", stop);
+
+    /// <summary>Makes a secret address of some of a plan's slots.</summary>
+    public Task<NewAddress> MakeAddressAsync(string name, AddressCommand command, CancellationToken stop) => SendAsync<NewAddress>(HttpMethod.Post, $"plans/{Escape(name)}/addresses", JsonContent.Create(command), stop);
+
+    /// <summary>Ends a secret address.</summary>
+    public Task EndAddressAsync(string name, string id, string reason, CancellationToken stop) => SendAsync<object>(HttpMethod.Post, $"plans/{Escape(name)}/addresses/{Escape(id)}/end", JsonContent.Create(new Because(reason)), stop);
 
     /// <summary>Moves a machine to another wave.</summary>
     public Task MoveAsync(string name, string machine, MoveCommand command, CancellationToken stop) => SendAsync<object>(HttpMethod.Post, $"plans/{Escape(name)}/members/{Escape(machine)}/move", JsonContent.Create(command), stop);

@@ -403,10 +403,12 @@ public sealed record WaveView(int Number, string Name, string State, DateTimeOff
 /// <param name="PlannedStart">When it would go as it was laid out.</param>
 /// <param name="Missed">How many slots it missed.</param>
 /// <param name="Moved">Who moved it to its wave, and why; null where nobody did.</param>
+/// <param name="Chosen">The time that somebody chose for it; null where nobody did.</param>
+/// <param name="ChosenBy">Who chose it, and why.</param>
 public sealed record MemberRow(
     string Id, string Name, string Site, int Wave, string WaveName, string Standing, string Gate, string? Why, bool CannotBeMended, string? Method,
     DateTimeOffset? SlotStart, DateTimeOffset? SlotEnd, string? Run, DateTimeOffset? Proved, string? Excuse, string? ExcuseReason, string? ExcuseBy, string? ExcuseUntil,
-    string? Change, DateTimeOffset? StageFrom, string? Crew, DateTimeOffset? PlannedStart, int Missed, string? Moved);
+    string? Change, DateTimeOffset? StageFrom, string? Crew, DateTimeOffset? PlannedStart, int Missed, string? Moved, DateTimeOffset? Chosen, string? ChosenBy);
 
 /// <summary>An excuse for a machine that will not go.</summary>
 /// <param name="As"><c>replaced</c>, <c>retired</c> or <c>stays</c>.</param>

@@ -88,6 +88,55 @@ public sealed record RevisionRow(int Number, DateTimeOffset At, string By, strin
 /// <summary>A machine that is to go to another wave.</summary>
 public sealed record MoveCommand(string Wave, string Reason);
 
+/// <summary>The time that a machine is to have; null gives up the one that somebody chose.</summary>
+public sealed record AppointCommand(string Reason, DateTimeOffset? Start = null);
+
+/// <summary>The times that a machine can have.</summary>
+/// <param name="Slot">The time that it has, or that is laid out for it; null without any.</param>
+/// <param name="Stands">Whether it has that; else it is only laid out.</param>
+/// <param name="Chosen">The time that somebody chose for it; null where nobody did.</param>
+/// <param name="ChosenBy">Who chose it, and why.</param>
+/// <param name="Times">The times that are free.</param>
+public sealed record TimesView(string Machine, string Site, SpanView? Slot, bool Stands, DateTimeOffset? Chosen, string? ChosenBy, IReadOnlyList<SpanView> Times);
+
+/// <summary>What would come of it if a machine were given a time.</summary>
+/// <param name="Slot">Its slot; null where something is in the way.</param>
+/// <param name="InTheWay">All that is in the way; empty where nothing is.</param>
+/// <param name="Moved">The machines whose time is laid out otherwise then.</param>
+/// <param name="EndBefore">When the last slot of those still to be given would end without it.</param>
+/// <param name="End">When it would end with it.</param>
+public sealed record TrialView(
+    string Machine, SpanView? Slot, DateTimeOffset? StageFrom, string? Crew, IReadOnlyList<string> InTheWay, IReadOnlyList<MovedRow> Moved, DateTimeOffset? EndBefore, DateTimeOffset? End, bool MeetsDeadline);
+
+/// <summary>Whose slots an address is to show.</summary>
+/// <param name="Kind"><c>plan</c>, <c>wave</c>, <c>site</c>, <c>crew</c> or <c>owner</c>.</param>
+/// <param name="Of">Which one, by its name; not needed for the whole plan.</param>
+public sealed record AddressCommand(string Kind, string? Of = null);
+
+/// <summary>An address at which some of a plan's slots are to be had without an account.</summary>
+/// <param name="State"><c>stands</c> or <c>ended</c>.</param>
+public sealed record AddressRow(string Id, string Kind, string Of, string State, DateTimeOffset Made, string MadeBy, DateTimeOffset? LastUsed);
+
+/// <summary>A new address; what is secret of it is shown this once.</summary>
+/// <param name="Calendar">Where the calendar is fetched, from the service's own address on.</param>
+/// <param name="Page">Where people look at it, from the service's own address on.</param>
+public sealed record NewAddress(string Calendar, string Page, AddressRow Address);
+
+/// <summary>What whoever knows a secret address sees.</summary>
+/// <param name="NoticeHours">How long before a time it can be changed at the latest; null where it cannot be chosen here.</param>
+public sealed record SharedView(string Plan, string Target, string Kind, string Of, DateTimeOffset Now, double? NoticeHours, IReadOnlyList<SharedSlot> Slots);
+
+/// <summary>A machine with its time, as whoever knows a secret address sees it.</summary>
+/// <param name="Stands">Whether it has that time; else it is only laid out.</param>
+/// <param name="Chosen">Whether somebody chose it.</param>
+/// <param name="ChooseFrom">From when on another time can be chosen; null where none can.</param>
+/// <param name="ChooseTo">Up to when.</param>
+public sealed record SharedSlot(
+    string Machine, string Site, string Wave, string Standing, DateTimeOffset? Start, DateTimeOffset? End, bool Stands, bool Chosen, DateTimeOffset? ChooseFrom, DateTimeOffset? ChooseTo);
+
+/// <summary>The time that an owner wants.</summary>
+public sealed record ChooseCommand(DateTimeOffset Start);
+
 /// <summary>A plan by site over time.</summary>
 public sealed record BoardView(DateTimeOffset From, DateTimeOffset To, DateTimeOffset Now, IReadOnlyList<BoardSite> Sites);
 
@@ -106,7 +155,8 @@ public sealed record ClosedView(DateTimeOffset From, DateTimeOffset To, string W
 
 /// <summary>A slot on the board.</summary>
 /// <param name="Stands">Whether the machine has it; else it is only laid out.</param>
-public sealed record BoardSlot(string Machine, int Wave, string Standing, DateTimeOffset Start, DateTimeOffset End, DateTimeOffset? StageFrom, string? Crew, bool Stands);
+/// <param name="Chosen">Whether somebody chose its time.</param>
+public sealed record BoardSlot(string Machine, int Wave, string Standing, DateTimeOffset Start, DateTimeOffset End, DateTimeOffset? StageFrom, string? Crew, bool Stands, bool Chosen);
 
 /// <summary>A calendar that plans can refer to.</summary>
 /// <param name="Events">How many events it has, each that comes back counted once.</param>

@@ -16,6 +16,7 @@ using GrandStair.Links.StandIns;
 using GrandStair.Service;
 using GrandStair.Service.Access;
 using GrandStair.Service.Accounts;
+using GrandStair.Service.Addresses;
 using GrandStair.Service.Audit;
 using GrandStair.Service.Calendars;
 using GrandStair.Service.Catalogue;
@@ -124,7 +125,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
 {
     services.AddSingleton(options).AddSingleton(database).AddSingleton(clock).AddSingleton<TimeProvider>(clock)
         .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<RulingTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<ImportTable>().AddSingleton<ImportsUnderWay>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<AccountTable>().AddSingleton<AuditTable>().AddSingleton<SecretTable>().AddSingleton<FirstUseTable>().AddSingleton<ScriptTable>().AddSingleton<SecretDesk>().AddSingleton<ISecrets>(s => s.GetRequiredService<SecretDesk>()).AddSingleton<SshAccess>().AddSingleton<ClockTable>()
-        .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<CalendarTable>().AddSingleton<CalendarShelf>().AddSingleton<ApprovalTable>().AddSingleton<PlanApprovals>().AddSingleton<PlanWriter>().AddSingleton<PlanDesk>().AddSingleton<RehearsalTable>().AddSingleton<MeasuredRuns>().AddSingleton<RehearsalCases>().AddSingleton<RehearsalDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
+        .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<CalendarTable>().AddSingleton<CalendarShelf>().AddSingleton<ApprovalTable>().AddSingleton<PlanApprovals>().AddSingleton<PlanWriter>().AddSingleton<PlanDesk>().AddSingleton<SlotDesk>().AddSingleton<AddressTable>().AddSingleton<AddressedSlots>().AddSingleton<RehearsalTable>().AddSingleton<MeasuredRuns>().AddSingleton<RehearsalCases>().AddSingleton<RehearsalDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
         .AddSingleton<LiveFeed>().AddHostedService(s => s.GetRequiredService<LiveFeed>()).AddHostedService<EngineHost>()
         .AddSingleton<SourceDesk>().AddHostedService(s => s.GetRequiredService<SourceDesk>());
     if (options.Demo is not null) services.AddHostedService<NorthmerePeople>();
@@ -202,6 +203,8 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapSources();
     api.MapPlans();
     api.MapPlanning();
+    api.MapTimes();
+    api.MapAddresses();
     api.MapRehearsals();
     api.MapCalendars();
     api.MapRuns();

@@ -14,7 +14,7 @@ internal static partial class PlanCommands
 
     public static Command Make() => new("plan", "Plans: which machines go where, when, and how")
     {
-        Check(), Create(), Compare(), Load(), List(), Show(), Members(), Placement(), Rehearse(), Rehearsals(), Forecast(), Board(), Slots(), Move(), Proposals(), Revisions(), Acknowledge(), Approve(), Start(), Hold(), ChooseMethod(), Excuse(), Again(),
+        Check(), Create(), Compare(), Load(), List(), Show(), Members(), Placement(), Rehearse(), Rehearsals(), Forecast(), Board(), Slots(), Times(), Appoint(), Move(), Proposals(), Revisions(), Acknowledge(), Approve(), Start(), Hold(), ChooseMethod(), Excuse(), Again(),
     };
 
     private static Command Check()
@@ -130,7 +130,7 @@ internal static partial class PlanCommands
                 screen.Say($"**{page.Total}** machines");
                 screen.Table(
                     ["name", "site", "wave", "standing", "method", "slot (UTC)", "crew", "run", "why"],
-                    page.Items.Select(m => new[] { m.Name, m.Site, m.WaveName, Screen.Word(m.Standing), m.Method, m.SlotStart is null && m.PlannedStart is not null ? $"({Screen.Time(m.PlannedStart)})" : Screen.Time(m.SlotStart), m.Crew, m.Run, m.Excuse is null ? m.Why : $"{m.Excuse}: {m.ExcuseReason} ({m.ExcuseBy})" }));
+                    page.Items.Select(m => new[] { m.Name, m.Site, m.WaveName, Screen.Word(m.Standing), m.Method, Slot(m), m.Crew, m.Run, m.Excuse is null ? m.Why : $"{m.Excuse}: {m.ExcuseReason} ({m.ExcuseBy})" }));
             });
         return command;
     }

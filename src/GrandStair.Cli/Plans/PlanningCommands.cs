@@ -84,6 +84,13 @@ internal static partial class PlanCommands
         return command;
     }
 
+    /// <summary>When a machine goes: its slot, or in brackets the time that is laid out for it; with a star where somebody chose it.</summary>
+    private static string Slot(MemberRow m)
+    {
+        var at = m.SlotStart ?? m.Chosen ?? m.PlannedStart;
+        return at is null ? "" : $"{(m.SlotStart is null ? $"({Screen.Time(at)})" : Screen.Time(at))}{(at == m.Chosen ? " *" : "")}";
+    }
+
     private static string Day(BoardSite site, DateOnly day)
     {
         bool On(DateTimeOffset from, DateTimeOffset to) => DateOnly.FromDateTime(from.UtcDateTime) <= day && DateOnly.FromDateTime(to.AddTicks(-1).UtcDateTime) >= day;
@@ -104,6 +111,46 @@ internal static partial class PlanCommands
         {
             await using var slots = await client.SlotsAsync(parsed.GetValue(Name)!, parsed.GetValue(format)!, parsed.GetValue(wave), parsed.GetValue(site), parsed.GetValue(crew), parsed.GetValue(owner), stop);
             await Caller.WriteAsync(slots, parsed.GetValue(file), screen, stop);
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
+    private static Command Times()
+    {
+        var from = new Option<DateTimeOffset?>("--from") { Description = "The earliest time (now)." };
+        var to = new Option<DateTimeOffset?>("--to") { Description = "The latest time (14 days after the one that it has)." };
+        var command = new Command("times", "Show which times a machine can have, while those that others were told stay as they are") { Name, Machine, from, to };
+        command.Asks(
+            (parsed, client, stop) => client.TimesAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, parsed.GetValue(from), parsed.GetValue(to), stop),
+            (view, screen) =>
+            {
+                var now = view.Slot is null ? "has no time yet" : $"{(view.Stands ? "begins" : "is laid out to begin")} **{Screen.Time(view.Slot.From)}**";
+                screen.Say($"**{view.Machine}** at {view.Site} {now}{(view.ChosenBy is null ? "" : $", chosen by {view.ChosenBy}")}. {view.Times.Count} other times are free (UTC):");
+                foreach (var day in view.Times.GroupBy(t => DateOnly.FromDateTime(t.From.UtcDateTime))) screen.Say($"  {day.Key:ddd d MMM}  {string.Join("  ", day.Select(t => $"{t.From.UtcDateTime:HH:mm}"))}");
+            });
+        return command;
+    }
+
+    private static Command Appoint()
+    {
+        var start = new Argument<DateTimeOffset?>("time") { Description = "When it is to begin, such as 2027-02-01T20:30Z.", Arity = ArgumentArity.ZeroOrOne };
+        var giveUp = new Option<bool>("--give-up") { Description = "Give up the time that was chosen, in place of choosing one." };
+        var command = new Command("appoint", "Give a machine a time that somebody chose; it says what is in the way of it") { Name, Machine, start, giveUp, Reason };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            var (plan, machine, time) = (parsed.GetValue(Name)!, parsed.GetValue(Machine)!, parsed.GetValue(start));
+            if (time is null != parsed.GetValue(giveUp))
+            {
+                screen.Say("Say either when it is to begin, or --give-up. 'gstair plan times' shows which times are free.");
+                return ExitStatus.NotACommand;
+            }
+
+            var trial = time is { } at ? await client.TryTimeAsync(plan, machine, at, stop) : null;
+            await client.AppointAsync(plan, machine, new(parsed.GetValue(Reason)!, time), stop);
+            if (trial is null) screen.Say($"The time chosen for **{machine}** was given up.");
+            else screen.Say($"**{machine}** begins **{Screen.Time(trial.Slot!.From)}** and ends {Screen.Time(trial.Slot.To)}{(trial.Crew is null ? "" : $", with {trial.Crew}")}{(trial.StageFrom is { } staged ? $", staged from {Screen.Time(staged)}" : "")}.");
+            foreach (var moved in trial?.Moved ?? []) screen.Say($"  {moved.Machine} makes room: it was laid out for {Screen.Time(moved.Before)} and is now for {(moved.After is { } then ? Screen.Time(then) : "no time")}");
             return ExitStatus.Done;
         });
         return command;

@@ -200,7 +200,7 @@ internal sealed class Passages
         }
 
         var lead = wanting.Max(m => _case.Lead[m]);
-        var requests = wanting.Select(m => _case.Machines[m].Request with { NotBefore = _now + lead, Stands = null }).ToArray();
+        var requests = wanting.Select(m => _case.Machines[m].Request).Select(r => r with { NotBefore = _now + lead, Stands = r.Stands?.Start > _now + lead ? r.Stands : null }).ToArray();
         var placement = SlotPlacer.Place(new(_case.Plan, _case.Calendars, requests, taken, _now) { Thorough = false, Known = _case.Times });
         foreach (var (m, placed) in wanting.Zip(placement.All))
         {

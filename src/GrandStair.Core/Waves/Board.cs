@@ -69,6 +69,9 @@ internal sealed class Board
     private readonly double[] _lineTaken;
     private readonly List<(Job Job, double Minutes)>?[] _lineJobs;
 
+    /// <summary>Per site what is still to be staged for slots that were taken from the first, with the minute at which each begins.</summary>
+    private readonly List<(int Start, double Minutes)>?[] _lineHeld;
+
     public Board(PlacementProblem problem)
     {
         _problem = problem;
@@ -86,6 +89,7 @@ internal sealed class Board
         _reach = new int[problem.Alikes];
         _lineUsed = new double[problem.Sites];
         _lineJobs = new List<(Job, double)>?[problem.Sites];
+        _lineHeld = new List<(int, double)>?[problem.Sites];
         foreach (var (job, slot) in problem.Taken) Take(job, slot);
         _lineTaken = [.. _lineUsed];
 
@@ -232,6 +236,68 @@ internal sealed class Board
         return ($"the limits together ({_problem.Plan.Limits.All} at once, {_problem.Plan.Limits.Site} at one site) leave no room within {days}", "higher limits, or longer windows");
     }
 
+    /// <summary>All that keeps a job from beginning at a minute while everything else stays where it is, each in a few words.</summary>
+    public IEnumerable<string> InTheWay(Job job, int at)
+    {
+        var site = $"site '{job.Request.Site}'";
+        var end = at + job.Lasts;
+        if (at < job.NotBefore) yield return $"it cannot begin before {Told(job.NotBefore)}";
+        var open = _problem.OpenTo(job);
+        if (open.FirstOrDefault(w => w.From <= at && at < w.To) is not { Length: > 0 } window)
+            yield return $"{site} may not be touched then{(open.FirstOrDefault(w => w.From > at && w.Length >= job.Needs) is { Length: > 0 } next ? $"; its next window begins {Told(next.From)}" : "")}";
+        else if (at + job.Needs > window.To)
+            yield return $"its window ends {Told(window.To)}, and it takes {job.Lasts} min{(job.Reserve > 0 ? $" and {job.Reserve} min to go back" : "")}";
+        if (_all.LastFull(at, end) >= 0) yield return $"{_problem.Plan.Limits.All} of the whole plan go at that time already";
+        if (_sites[job.Site].LastFull(at, end) >= 0) yield return $"{_problem.Plan.Limits.Site} at {site} go at that time already";
+        if (job.Unit >= 0 && UnitFree(job, at) > at) yield return $"another of its unit '{job.Request.Unit}' goes at that time";
+        var hands = job.Kind < 0 ? job.Kind == -1 ? at : -1 : CrewFree(job, at, null).Start;
+        if (hands != at)
+            yield return $"no crew '{job.Request.Crew}' is free at that time{(hands > at ? $"; the next is {Told(hands)}" : "")}";
+        if (job.LineMinutes > 0 && LineInTheWay(job, at) is { } line) yield return line;
+    }
+
+    /// <summary>The slot of a job that begins at a minute at which nothing is in its way.</summary>
+    public Slot SlotAt(Job job, int at)
+    {
+        Put(job, at, job.Kind < 0 ? -1 : CrewFree(job, at, null).Crew, 0);
+        var staged = new Dictionary<int, double>();
+        if (job.LineMinutes > 0)
+        {
+            var line = _problem.LineOf(job.Site)!;
+            var before = Held(job).Where(h => h.Start <= at).Sum(h => h.Minutes);
+            var (must, wanted) = (line.PassedAt(at) - job.LineMinutes, line.PassedAt(Math.Max(0, at - _problem.Plan.StageAhead.TotalMinutes)));
+            staged[job.Index] = line.WhenPassed(Math.Max(before, Math.Min(must, wanted)))!.Value;
+        }
+
+        var slot = SlotOf(job, staged)!;
+        Clear();
+        return slot;
+    }
+
+    /// <summary>The first minute from one on at which windows, limits, units and crews leave room for a job; below 0 where there is none.</summary>
+    public int NextRoom(Job job, int from) => Find(job, Math.Max(from, job.NotBefore), Leaving.Line, null).Start;
+
+    /// <summary>Whose slot is earlier is staged earlier: whether all are through in time with this one among them.</summary>
+    private string? LineInTheWay(Job job, int at)
+    {
+        var line = _problem.LineOf(job.Site)!;
+        var sum = 0.0;
+        foreach (var (start, minutes) in Held(job).Append((Start: at, Minutes: job.LineMinutes)).OrderBy(h => h.Start))
+        {
+            sum += minutes;
+            if (start < at || sum <= line.PassedAt(start) + Rounding) continue;
+            return start > at
+                ? $"what others need could then no longer come over the line of site '{job.Request.Site}' in time"
+                : $"the line of site '{job.Request.Site}' has brought its {Size(job.Request.Stages)} {(line.WhenPassed(sum) is { } then ? $"by {Told((int)Math.Ceiling(then))} at the earliest" : "at no time")}";
+        }
+
+        return null;
+    }
+
+    private IEnumerable<(int Start, double Minutes)> Held(Job job) => _lineHeld[job.Site] ?? [];
+
+    private string Told(int minute) => $"{_problem.At(minute):yyyy-MM-dd HH:mm} UTC";
+
     private static string Size(double bytes) => Units.Show(bytes, ValueKind.Size);
 
     /// <summary>Before when a job cannot begin; null where it cannot at all.</summary>
@@ -264,7 +330,10 @@ internal sealed class Board
         var (from, to) = (_problem.MinuteOf(slot.Start), _problem.MinuteAfter(slot.End));
         if (to <= from) return;
         Occupy(job, from, to, Array.FindIndex(_problem.Crews, c => c.Spec.Name == slot.Crew));
-        if (job.LineMinutes > 0) _lineUsed[job.Site] += StillToStage(job, slot);
+        if (job.LineMinutes <= 0) return;
+        var still = StillToStage(job, slot);
+        _lineUsed[job.Site] += still;
+        (_lineHeld[job.Site] ??= []).Add((from, still));
     }
 
     private void Put(Job job, int start, int crew, double lineMinutes)

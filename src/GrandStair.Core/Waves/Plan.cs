@@ -63,6 +63,9 @@ public sealed record Plan
     /// <summary>Whose yes it needs.</summary>
     public ApprovalSpec Approval { get; init; } = new(false, []);
 
+    /// <summary>What owners may choose of their machines' times; null where they are told them only.</summary>
+    public OwnersChoice? Owners { get; init; }
+
     /// <summary>The number or address of the record under which the change is kept elsewhere; null where there is none.</summary>
     public string? ChangeRecord { get; init; }
 
@@ -131,6 +134,11 @@ public sealed record CrewSpec(string Name, string Kind, int Hands, int? PerDay, 
     /// <summary>Whether it comes to a site.</summary>
     public bool ComesTo(string site) => Sites.IsEmpty || Sites.Contains(site, StringComparer.OrdinalIgnoreCase);
 }
+
+/// <summary>What owners may choose of their machines' times.</summary>
+/// <param name="Within">How far from the time that it was first laid out for a machine's time may be, before or after.</param>
+/// <param name="Notice">How long before it begins it can be chosen, or given up, at the latest.</param>
+public sealed record OwnersChoice(TimeSpan Within, TimeSpan Notice);
 
 /// <summary>Whose yes a plan needs before it starts.</summary>
 /// <param name="Needed">Whether the plan as a whole needs the yes of somebody else than who wrote it.</param>

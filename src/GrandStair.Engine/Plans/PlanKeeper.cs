@@ -152,7 +152,7 @@ public sealed class PlanKeeper(
         var wantingIds = wanting.Select(w => w.Member.Machine).ToHashSet();
         var taken = PlanWriter.Taken(members.Where(m => !wantingIds.Contains(m.Machine)), product, machines, now);
         var lead = wanting.Max(w => plan.LeadFor(w.Assessment.Choice!.Method!.Steps));
-        var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment, w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot)), learnt)
+        var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment, (w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot) ?? PlanWriter.Chosen(w.Member, now))), learnt)
             .Select(r => r.Stands is null ? r with { NotBefore = now + lead } : r);
         return Placed(plan.Name, new(plan, known, [.. requests], taken, now)).ToDictionary(p => p.Machine);
     }
@@ -192,9 +192,7 @@ public sealed class PlanKeeper(
         }
 
         if (moving.Count == 0 || (!changedSince && IsInVain($"{plan.Name} runs", moving.Keys, now))) return;
-        var requests = moving.Select(m => (Machine: machines[m.Key], Run: m.Value, Method: product.Method(m.Value.CurrentLeg.Method)!))
-            .Select(m => PlanWriter.Request(m.Machine, m.Method, learnt.Lengths(m.Run.CurrentLeg.Hop, m.Method, MeasuredRuns.ModelOf(m.Machine)), m.Run.NeedsSlot ? null : m.Run.Slot))
-            .Select(r => moving[r.Machine].Phase == Phase.Stage ? r : r with { Stages = 0 });
+        var requests = moving.Select(m => PlanWriter.Request(machines[m.Key], m.Value, product, learnt));
         var taken = PlanWriter.Taken(members.Where(m => !moving.ContainsKey(m.Machine)), product, machines, now);
         foreach (var placed in Placed($"{plan.Name} runs", new(plan, known, [.. requests], taken, now)))
         {

@@ -81,7 +81,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         var byMachine = old.ToDictionary(m => m.Machine);
         var going = membership.Waves.SelectMany((w, i) => w.Select(m => byMachine.GetValueOrDefault(m.Id, new Member { Plan = plan.Name, Machine = m.Id, Wave = 0 }) with { Wave = i + 1 })).Concat(staying).ToArray();
         var requests = waves.Select(w => Requests(going.Where(m => m.Wave == w.Number && Judge(machines[m.Machine]).CanBePlanned)
-            .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot)), learnt)).ToArray();
+            .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), w.State == WaveState.Waiting || m.Slot?.Start < now ? Chosen(m, now) : m.Slot ?? Chosen(m, now))), learnt)).ToArray();
         var standing = Taken(begun, product, machines, now);
         var layout = Layout.Of(plan, known, requests, standing, now);
         var placed = layout.Waves.SelectMany(w => w.Placement.All).ToDictionary(p => p.Machine);
@@ -197,6 +197,17 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         Crew = method.Needs.Crew,
         Stands = stands,
     };
+
+    /// <summary>How the next slot of a run is asked for.</summary>
+    internal static SlotRequest Request(Machine machine, RunState run, Product product, Experience learnt)
+    {
+        var method = product.Method(run.CurrentLeg.Method)!;
+        var request = Request(machine, method, learnt.Lengths(run.CurrentLeg.Hop, method, MeasuredRuns.ModelOf(machine)), run.NeedsSlot ? null : run.Slot);
+        return run.Phase == Phase.Stage ? request : request with { Stages = 0 };
+    }
+
+    /// <summary>The time that somebody chose for a machine, as a slot to begin with; null where nobody did, or it is over.</summary>
+    internal static Slot? Chosen(Member member, DateTimeOffset now) => member.Appointed is { } at && at > now ? new(at, at, at) : null;
 
     /// <summary>The slots that others have, as far as they are not over.</summary>
     internal static TakenSlot[] Taken(IEnumerable<Member> members, Product product, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now) =>

@@ -68,7 +68,7 @@ public sealed class RehearsalCases(Shelf shelf, FleetCache fleet, PlanTable plan
 
         RehearsedMachine Rehearsed(Machine machine, Member member, Method? method, ImmutableArray<LegSpec> legs)
         {
-            var request = method is null ? new SlotRequest(machine.Id, machine.Site, TimeSpan.FromMinutes(1), TimeSpan.Zero) { Name = machine.Name, Group = machine.Group } : PlanWriter.Request(machine, method, learnt.Lengths(legs.First(l => l.Method == method.Name).Hop, method, MeasuredRuns.ModelOf(machine)), null);
+            var request = method is null ? new SlotRequest(machine.Id, machine.Site, TimeSpan.FromMinutes(1), TimeSpan.Zero) { Name = machine.Name, Group = machine.Group } : PlanWriter.Request(machine, method, learnt.Lengths(legs.First(l => l.Method == method.Name).Hop, method, MeasuredRuns.ModelOf(machine)), PlanWriter.Chosen(member, now));
             var line = plan.LineOf(machine.Site);
             return new(request, member.Wave - 1, legs)
             {

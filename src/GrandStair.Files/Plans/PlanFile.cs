@@ -41,6 +41,7 @@ public static partial class PlanFile
             Lead = map.Duration("lead"),
             Deadline = map.Date("deadline"),
             Approval = ApprovalOf(map),
+            Owners = map.OptionalMap("owners") is { } owners ? OwnersOf(owners) : null,
             ChangeRecord = map.Optional("change-record"),
         };
         target.Done();
@@ -151,6 +152,14 @@ public static partial class PlanFile
         var by = approval.Texts("by");
         approval.Done();
         return new(true, [.. by]);
+    }
+
+    private static OwnersChoice OwnersOf(YamlMap map)
+    {
+        var owners = new OwnersChoice(map.Duration("within") ?? TimeSpan.Zero, map.Duration("notice") ?? TimeSpan.FromHours(24));
+        if (owners.Within <= TimeSpan.Zero) map.Wrong("within", "It says not how far from the time laid out for it an owner may move a machine; expected a duration such as 10 d.");
+        map.Done();
+        return owners;
     }
 
     private static Whom WhomOf(YamlMap map) => new([.. map.Texts("sites")], [.. map.Texts("groups")], [.. map.Texts("machines")]);

@@ -6,8 +6,6 @@ using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Plans;
-using GrandStair.Files.Calendars;
-using GrandStair.Files.Reports;
 using GrandStair.Service.Access;
 using GrandStair.Storage.Plans;
 
@@ -156,7 +154,7 @@ internal static class PlanningEndpoints
             [
                 .. g.Select(m => (Member: m, Slot: SlotOf(m))).Where(m => m.Slot is { } slot && slot.Start < end && slot.End > begin && m.Member.Excuse is null)
                     .OrderBy(m => m.Slot!.Start).ThenBy(m => machines[m.Member.Machine].Name, StringComparer.OrdinalIgnoreCase)
-                    .Select(m => new BoardSlot(machines[m.Member.Machine].Name, m.Member.Wave, RunMachine.Name(m.Member.Standing), m.Slot!.Start, m.Slot.End, m.Slot.StageFrom, m.Slot.Crew, m.Member.Slot is not null)),
+                    .Select(m => new BoardSlot(machines[m.Member.Machine].Name, m.Member.Wave, RunMachine.Name(m.Member.Standing), m.Slot!.Start, m.Slot.End, m.Slot.StageFrom, m.Slot.Crew, m.Member.Slot is not null, m.Member.Appointed == m.Slot.Start)),
             ],
             g.Count(m => m.Excuse is null && SlotOf(m) is null && m.Run is null)));
         return new(begin, end, now, [.. sites]);
@@ -181,17 +179,11 @@ internal static class PlanningEndpoints
     {
         var stored = await plans.FindAsync(name, stop);
         var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
-        var machines = await fleet.AllAsync(stop);
-        var now = clock.GetUtcNow();
-        var rows = (await plans.MembersAsync(name, stop)).Select(m => new SlotLine(machines[m.Machine], stored.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), m.Method, m.Slot?.Start ?? m.PlannedStart, m.Slot?.End ?? m.PlannedEnd, m.Slot is not null, m.Slot?.Crew, m.Why, m.Change, m.Wave))
-            .Where(r => (wave is null || r.WaveNumber == wave) && Is(site, r.Machine.Site) && Is(owner, r.Machine.Owner) && Is(crew, r.Crew ?? ""))
-            .OrderBy(r => r.Start ?? DateTimeOffset.MaxValue).ThenBy(r => r.Machine.Name, StringComparer.OrdinalIgnoreCase).ToArray();
-        var report = new SlotReport(plan, product.Releases.Single(r => r.Version == plan.Release).Name, stored.Revision, stored.RevisedBy, now, rows, [.. (await approvals.NeededAsync(stored, stop)).Select(a => $"{a.Subject}: {(a.Given is { } given ? $"approved by {given.By} on {given.At:yyyy-MM-dd}: {given.Reason}" : "not approved yet")}")]);
+        var report = SlotSheet.Of(stored, plan, product, await plans.MembersAsync(name, stop), await fleet.AllAsync(stop), await approvals.NeededAsync(stored, stop), clock.GetUtcNow(), SlotSheet.Which(wave, site, crew, owner));
         switch (format ?? "ics")
         {
             case "ics":
-                var title = string.Join(", ", new[] { name, wave is { } number ? stored.Waves.ElementAtOrDefault(number - 1)?.Name : null, site, crew, owner }.OfType<string>());
-                return Results.Text(CalendarWriter.Write(title, report.Appointments(), now), "text/calendar", Encoding.UTF8);
+                return Results.Text(SlotSheet.Calendar(report, [wave is { } number ? stored.Waves.ElementAtOrDefault(number - 1)?.Name : null, site, crew, owner]), "text/calendar", Encoding.UTF8);
             case "csv":
                 return Results.Text(report.Csv(), "text/csv", Encoding.UTF8);
             case "html":
@@ -199,7 +191,5 @@ internal static class PlanningEndpoints
             default:
                 throw new CommandException("format", $"format is '{format}'; expected ics, csv or html.");
         }
-
-        static bool Is(string? wanted, string found) => wanted is null || wanted.Equals(found, StringComparison.OrdinalIgnoreCase);
     }
 }

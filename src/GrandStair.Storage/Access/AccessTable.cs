@@ -186,7 +186,7 @@ public sealed class AccessTable(Database database)
             new { hash = Hash(secret), now = Micros.Of(now) }))?.ToKnown(),
         stop);
 
-    private static string Hash(string secret) => Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(secret)));
+    internal static string Hash(string secret) => Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(secret)));
 
     private sealed record KnownRow
     {

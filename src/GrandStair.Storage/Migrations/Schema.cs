@@ -10,7 +10,7 @@ namespace GrandStair.Storage.Migrations;
 internal static class Schema
 {
     /// <summary>The number of the newest migration that this release knows.</summary>
-    public const long Newest = 6;
+    public const long Newest = 7;
 
     /// <summary>Runs the migrations that are missing. The caller holds the lock.</summary>
     /// <exception cref="StoreException">The database was written by a newer release.</exception>
@@ -111,6 +111,17 @@ public sealed class Rehearsals : Migration
 {
     /// <inheritdoc />
     public override void Up() => Execute.Sql(Migrations.Schema.Text("006-rehearsals.sql"));
+
+    /// <inheritdoc />
+    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
+}
+
+/// <summary>Times that somebody chose for a machine, and secret addresses at which calendars are fetched.</summary>
+[Migration(7)]
+public sealed class Appointments : Migration
+{
+    /// <inheritdoc />
+    public override void Up() => Execute.Sql(Migrations.Schema.Text("007-appointments.sql"));
 
     /// <inheritdoc />
     public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");

@@ -123,6 +123,15 @@ public sealed record Member
     /// <summary>Who moved it.</summary>
     public string? MovedBy { get; init; }
 
+    /// <summary>The time that somebody chose for it, UTC; it keeps it as long as nothing is in the way. Null where nobody did.</summary>
+    public DateTimeOffset? Appointed { get; init; }
+
+    /// <summary>Who chose it.</summary>
+    public string? AppointedBy { get; init; }
+
+    /// <summary>Why.</summary>
+    public string? AppointedReason { get; init; }
+
     /// <summary>Its run; null before.</summary>
     public long? Run { get; init; }
 
@@ -200,7 +209,7 @@ public sealed class PlanTable(Database database)
             var before = await c.ExecuteScalarAsync<string?>("SELECT w.name FROM plan_members m JOIN plan_waves w ON w.plan = m.plan AND w.number = m.wave WHERE m.plan = @plan AND m.machine_id = @id", new { plan, id = machine.Value }, t);
             await c.ExecuteAsync(
                 """
-                UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, planned_start = NULL,
+                UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, appointed = NULL, planned_start = NULL,
                   planned_end = (SELECT MAX(o.planned_end) FROM plan_members o WHERE o.plan = @plan AND o.wave = @Number), standing = CASE WHEN standing = 'Scheduled' THEN 'Ready' ELSE standing END,
                   slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
                 WHERE plan = @plan AND machine_id = @id AND run_id IS NULL
@@ -210,6 +219,32 @@ public sealed class PlanTable(Database database)
             await AuditTable.AddAsync(c, t, now, actor, "plan move", plan, machine, before, wave.Name, reason);
             await Feed.AddAsync(c, t, now, "plan", plan, "machine-moved", actor, machine);
             return 0;
+        },
+        stop);
+
+    /// <summary>Notes the time that somebody chose for a machine, and gives it its slot where its wave has begun.</summary>
+    /// <param name="plan">The plan.</param>
+    /// <param name="machine">The machine.</param>
+    /// <param name="start">The time, UTC; null gives the choice up.</param>
+    /// <param name="slot">The slot that it has from now on; null where it gets one when its wave begins, or where its run has it.</param>
+    /// <param name="reason">Why.</param>
+    /// <param name="actor">Who chose it.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="stop">Ends the wait.</param>
+    public Task AppointAsync(string plan, MachineId machine, DateTimeOffset? start, Slot? slot, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            var before = await c.QuerySingleAsync<MemberRow>("SELECT * FROM plan_members WHERE plan = @plan AND machine_id = @id", new { plan, id = machine.Value }, t);
+            await c.ExecuteAsync(
+                "UPDATE plan_members SET appointed = @start, appointed_by = @by, appointed_reason = @reason WHERE plan = @plan AND machine_id = @id",
+                new { plan, id = machine.Value, start = Micros.Of(start), by = start is null ? null : actor.Name, reason = start is null ? null : reason },
+                t);
+            if (slot is not null) await PutAsync(c, t, before.ToMember() with { Standing = Standing.Scheduled, Slot = slot, Why = null, Change = null, Appointed = start }, now);
+            await AuditTable.AddAsync(c, t, now, actor, "plan appoint", plan, machine, Shown(before.SlotStart ?? before.Appointed), Shown(Micros.Of(start)), reason);
+            await Feed.AddAsync(c, t, now, "plan", plan, "machine-appointed", actor, machine);
+            return 0;
+
+            static string? Shown(long? time) => time is { } at ? $"{Micros.Time(at):yyyy-MM-dd HH:mm}Z" : null;
         },
         stop);
 
@@ -333,7 +368,7 @@ public sealed class PlanTable(Database database)
         UPDATE plan_members SET standing = @standing, gate = @gate, why = @Why, method = @Method, cannot_be_mended = @mend,
           slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, change = @Change,
           readied = CASE WHEN standing = 'NotReady' AND @standing <> 'NotReady' THEN @now ELSE readied END
-        WHERE plan = @Plan AND machine_id = @machine AND run_id IS NULL AND excuse IS NULL
+        WHERE plan = @Plan AND machine_id = @machine AND run_id IS NULL AND excuse IS NULL AND COALESCE(appointed, 0) = @appointed
         """,
         new
         {
@@ -350,6 +385,8 @@ public sealed class PlanTable(Database database)
             stage = Micros.Of(m.Slot?.StageFrom),
             crew = m.Slot?.Crew,
             m.Change,
+            // Where somebody has chosen another time since it was looked at, that counts.
+            appointed = Micros.Of(m.Appointed) ?? 0,
             now = Micros.Of(now),
         },
         t);
@@ -457,6 +494,12 @@ public sealed class PlanTable(Database database)
 
         public string? MovedBy { get; init; }
 
+        public long? Appointed { get; init; }
+
+        public string? AppointedBy { get; init; }
+
+        public string? AppointedReason { get; init; }
+
         public long? RunId { get; init; }
 
         public long? Proved { get; init; }
@@ -487,6 +530,9 @@ public sealed class PlanTable(Database database)
             Readied = Micros.Time(Readied),
             MovedReason = MovedReason,
             MovedBy = MovedBy,
+            Appointed = Micros.Time(Appointed),
+            AppointedBy = AppointedBy,
+            AppointedReason = AppointedReason,
             Run = RunId,
             Proved = Micros.Time(Proved),
             Excuse = Excuse is null ? null : Enum.Parse<Excuse>(Excuse),

@@ -1,0 +1,52 @@
+using System.CommandLine;
+
+namespace GrandStair.Cli.Addresses;
+
+/// <summary>Secret addresses at which people without an account find a plan's slots.</summary>
+internal static class AddressCommands
+{
+    private static readonly Argument<string> Plan = new("plan") { Description = "The plan's name." };
+
+    public static Command Make() => new("address", "Secret addresses: a plan's slots for those who have no account, as a calendar that stays up to date and as a page") { List(), New(), End() };
+
+    private static Command List()
+    {
+        var command = new Command("list", "Show the addresses of a plan; what is secret of them is not kept") { Plan };
+        command.Asks(
+            (parsed, client, stop) => client.AddressesAsync(parsed.GetValue(Plan)!, stop),
+            (rows, screen) => screen.Table(["id", "of", "state", "made", "by", "last asked"], rows.Select(r => new[] { r.Id, $"{Screen.Word(r.Kind)} {r.Of}".TrimEnd(), r.State, Screen.Time(r.Made), r.MadeBy, r.LastUsed is { } used ? Screen.Time(used) : "never" })));
+        return command;
+    }
+
+    private static Command New()
+    {
+        var kind = new Argument<string>("kind") { Description = "plan, wave, site, crew or owner." };
+        kind.AcceptOnlyFromAmong("plan", "wave", "site", "crew", "owner");
+        var of = new Argument<string?>("of") { Description = "Which one, by its name; not needed for the whole plan.", Arity = ArgumentArity.ZeroOrOne };
+        var command = new Command("make", "Make an address. Whoever knows it sees those slots, and an owner may choose times where the plan lets him") { Plan, kind, of };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            var made = await client.MakeAddressAsync(parsed.GetValue(Plan)!, new(parsed.GetValue(kind)!, parsed.GetValue(of)), stop);
+            if (Caller.PrintedAsJson(parsed, made)) return ExitStatus.Done;
+            screen.Say($"Address **{made.Address.Id}** stands. Keep it secret: it is shown this once, and whoever knows it can look.");
+            screen.Say($"  calendar  {new Uri(client.Service, made.Calendar)}");
+            screen.Say($"  page      {new Uri(client.Service, made.Page)}");
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
+    private static Command End()
+    {
+        var id = new Argument<string>("id") { Description = "The address's id, such as a3." };
+        var reason = new Option<string>("--reason") { Description = "Why; kept with your name.", Required = true };
+        var command = new Command("end", "End an address: nothing is to be had there any more") { Plan, id, reason };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await client.EndAddressAsync(parsed.GetValue(Plan)!, parsed.GetValue(id)!, parsed.GetValue(reason)!, stop);
+            screen.Say($"Address **{parsed.GetValue(id)}** has ended.");
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+}

@@ -1,0 +1,76 @@
+using System.Collections.Immutable;
+
+namespace GrandStair.Core.Waves;
+
+/// <summary>What comes of it when a machine is to begin at a certain time.</summary>
+/// <param name="Slot">The slot that it would have; null where something is in the way.</param>
+/// <param name="InTheWay">All that is in the way, each in a few words; empty where nothing is.</param>
+public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
+{
+    /// <summary>Times that are offered begin at full multiples of this where they can.</summary>
+    private static readonly TimeSpan Round = TimeSpan.FromMinutes(15);
+
+    /// <summary>Tries a time, to the minute, among slots that stay as they are.</summary>
+    /// <param name="case">The one machine that wants a slot, and the slots that stay.</param>
+    /// <param name="start">When it is to begin, UTC.</param>
+    public static SlotTrial At(PlacementCase @case, DateTimeOffset start) => new Trying(@case).At(start);
+
+    /// <summary>The times that are free between two moments, the earliest first, each at least <paramref name="apart"/> after the one before.</summary>
+    /// <param name="case">The one machine that wants a slot, and the slots that stay.</param>
+    /// <param name="from">The earliest begin, UTC.</param>
+    /// <param name="to">The latest begin, UTC.</param>
+    /// <param name="apart">How far apart times are.</param>
+    /// <param name="most">How many are told at most.</param>
+    public static ImmutableArray<Slot> Times(PlacementCase @case, DateTimeOffset from, DateTimeOffset to, TimeSpan apart, int most)
+    {
+        var trying = new Trying(@case);
+        var times = ImmutableArray.CreateBuilder<Slot>();
+        while (times.Count < most && trying.Next(from) is { } next && next <= to)
+        {
+            // Nobody makes an appointment for 21:07 where 21:15 will do.
+            var later = new DateTimeOffset((next.Ticks + Round.Ticks - 1) / Round.Ticks * Round.Ticks, TimeSpan.Zero);
+            var slot = (later <= to ? trying.At(later).Slot : null) ?? trying.At(next).Slot;
+            if (slot is not null) times.Add(slot);
+            from = (slot?.Start ?? next) + apart;
+        }
+
+        return times.ToImmutable();
+    }
+
+    private sealed class Trying
+    {
+        private readonly PlacementProblem _problem;
+        private readonly Board _board;
+        private readonly Job _job;
+        private readonly IReadOnlyList<TakenSlot> _taken;
+
+        public Trying(PlacementCase @case)
+        {
+            ArgumentNullException.ThrowIfNull(@case);
+            _problem = new(@case with { Requests = [@case.Requests.Single() with { Stands = null }] });
+            _board = new(_problem);
+            _job = _problem.Jobs[0];
+            _taken = @case.Taken;
+        }
+
+        public SlotTrial At(DateTimeOffset start)
+        {
+            var at = _problem.MinuteAfter(start);
+            ImmutableArray<string> inTheWay = [.. _board.InTheWay(_job, at), .. Order(at)];
+            return inTheWay.IsEmpty ? new(_board.SlotAt(_job, at), inTheWay) : new(null, inTheWay);
+        }
+
+        /// <summary>The first moment from one on at which all but the order of machines and the line leave room; null where there is none.</summary>
+        public DateTimeOffset? Next(DateTimeOffset from) => _board.NextRoom(_job, _problem.MinuteAfter(from)) is var at and >= 0 ? _problem.At(at) : null;
+
+        private IEnumerable<string> Order(int at)
+        {
+            var (start, end) = (_problem.At(at), _problem.At(at + _job.Lasts));
+            foreach (var (of, slot) in _taken)
+            {
+                if (_job.Request.After.Contains(of.Machine) && slot.End > start) yield return $"it goes after {of.Name}, whose slot ends {slot.End:yyyy-MM-dd HH:mm} UTC";
+                if (of.After.Contains(_job.Request.Machine) && slot.Start < end) yield return $"{of.Name} goes after it, and begins {slot.Start:yyyy-MM-dd HH:mm} UTC";
+            }
+        }
+    }
+}

@@ -1,0 +1,143 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Access;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Runs;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
+
+namespace GrandStair.Engine.Plans;
+
+/// <summary>What comes of it when a machine is given a time.</summary>
+/// <param name="Trial">Its slot, or what is in the way.</param>
+/// <param name="Moved">The slots of others that are laid out otherwise then; none of those that somebody has been told already.</param>
+/// <param name="EndBefore">When the last slot of those still to be given would end without it, UTC; null without any.</param>
+/// <param name="End">When it would end with it.</param>
+/// <param name="MeetsDeadline">Whether that is in time.</param>
+public sealed record Appointing(SlotTrial Trial, ImmutableArray<(Machine Machine, Slot Before, Slot? After)> Moved, DateTimeOffset? EndBefore, DateTimeOffset? End, bool MeetsDeadline);
+
+/// <summary>Where a machine is given a time that somebody chose for it, and where it is found out which times there are.</summary>
+public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, FleetCache fleet, MeasuredRuns measured, TimeProvider clock)
+{
+    /// <summary>How many times are offered at most.</summary>
+    public const int MostTimes = 100;
+
+    /// <summary>The free times of a machine, in order.</summary>
+    /// <param name="stored">The plan.</param>
+    /// <param name="machine">The machine.</param>
+    /// <param name="from">The earliest begin, UTC.</param>
+    /// <param name="to">The latest begin, UTC.</param>
+    /// <param name="apart">How far apart times are.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="CommandException">It is not in the plan, or can have no other time now.</exception>
+    public async Task<ImmutableArray<Slot>> TimesAsync(StoredPlan stored, Machine machine, DateTimeOffset from, DateTimeOffset to, TimeSpan apart, CancellationToken stop)
+    {
+        var asked = await AskedAsync(stored, machine, stop);
+        return SlotTrial.Times(asked.Case, from > asked.Case.From ? from : asked.Case.From, to, apart, MostTimes);
+    }
+
+    /// <summary>What would come of it if a machine were given a time; nothing is kept.</summary>
+    /// <exception cref="CommandException">As <see cref="TimesAsync"/>.</exception>
+    public async Task<Appointing> TryAsync(StoredPlan stored, Machine machine, DateTimeOffset start, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(stored);
+        var asked = await AskedAsync(stored, machine, stop);
+        var trial = SlotTrial.At(asked.Case, start);
+        var before = asked.Draft.Layout;
+        if (trial.Slot is not { } slot) return new(trial, [], before.End, before.End, asked.Draft.MeetsDeadline);
+        // All others keep what is laid out for them, unless it is in the way.
+        var laid = before.Waves.SelectMany(w => w.Placement.All).ToDictionary(p => p.Machine, p => p.Slot);
+        var draft = asked.Draft;
+        var requests = draft.Requests.Select(w => (IReadOnlyList<SlotRequest>)[.. w.Where(r => r.Machine != machine.Id).Select(r => r with { Stands = laid[r.Machine] })]).ToArray();
+        var after = Layout.Of(draft.Plan, draft.Calendars, requests, [.. draft.Standing.Where(t => t.Of.Machine != machine.Id), new(asked.Case.Requests[0], slot)], before.Waves[0].From, thorough: false);
+        var end = after.End > slot.End ? after.End : slot.End;
+        var machines = await fleet.AllAsync(stop);
+        return new(
+            trial,
+            [
+                .. after.Waves.SelectMany(w => w.Placement.All).Where(p => laid[p.Machine] is { } was && was.Start != p.Slot?.Start)
+                    .Select(p => (Machine: machines[p.Machine], Before: laid[p.Machine]!, After: p.Slot)).OrderBy(m => m.Before.Start).ThenBy(m => m.Machine.Name, StringComparer.OrdinalIgnoreCase),
+            ],
+            before.End,
+            end,
+            draft.Plan.Deadline is not { } day || end <= Layout.EndOf(day));
+    }
+
+    /// <summary>Gives a machine a time, which it keeps as long as nothing is in its way.</summary>
+    /// <exception cref="CommandException">As <see cref="TimesAsync"/>, or something is in the way of that time.</exception>
+    public async Task<Slot> AppointAsync(StoredPlan stored, Machine machine, DateTimeOffset start, string reason, Actor actor, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(stored);
+        ArgumentNullException.ThrowIfNull(machine);
+        ArgumentNullException.ThrowIfNull(actor);
+        var asked = await AskedAsync(stored, machine, stop);
+        var trial = SlotTrial.At(asked.Case, start);
+        if (trial.Slot is not { } slot)
+            throw new CommandException("time-taken", $"{machine.Name} cannot begin at {start.UtcDateTime:yyyy-MM-dd HH:mm} UTC: {string.Join("; ", trial.InTheWay)}. 'gstair plan times {stored.Name} {machine.Name}' shows when it can.");
+        var now = clock.GetUtcNow();
+        if (asked.Run is { } run)
+        {
+            var moved = new SlotMoved(now, actor.Name, slot, reason);
+            if (!await runs.DecideAsync(run, moved, RunMachine.Step(run, moved).State, new(actor, "run move-slot", reason), stop))
+                throw new CommandException("run-went-on", $"The run of {machine.Name} went on meanwhile. Look again, and choose again.");
+        }
+
+        await plans.AppointAsync(stored.Name, machine.Id, slot.Start, asked is { Run: null, HasBegun: true } ? slot : null, reason, actor, now, stop);
+        return slot;
+    }
+
+    /// <summary>Gives up the time that was chosen for a machine: it keeps its slot, but another may come of it as of any.</summary>
+    /// <exception cref="CommandException">None was chosen.</exception>
+    public async Task GiveUpAsync(StoredPlan stored, Machine machine, string reason, Actor actor, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(stored);
+        ArgumentNullException.ThrowIfNull(machine);
+        if ((await MemberAsync(stored, machine, stop)).Appointed is null) throw new CommandException("no-time-chosen", $"Nobody has chosen a time for {machine.Name}.");
+        await plans.AppointAsync(stored.Name, machine.Id, null, null, reason, actor, clock.GetUtcNow(), stop);
+    }
+
+    /// <summary>A machine's place in a plan.</summary>
+    /// <exception cref="CommandException">It has none.</exception>
+    public async Task<Member> MemberAsync(StoredPlan stored, Machine machine, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(stored);
+        ArgumentNullException.ThrowIfNull(machine);
+        return (await plans.OfMachineAsync(machine.Id, stop)).FirstOrDefault(m => m.Plan == stored.Name) ?? throw new CommandException("not-in-plan", $"{machine.Name} is not in plan '{stored.Name}'.");
+    }
+
+    private async Task<Asked> AskedAsync(StoredPlan stored, Machine machine, CancellationToken stop)
+    {
+        var member = await MemberAsync(stored, machine, stop);
+        if (member.Excuse is not null) throw new CommandException("machine-excused", $"{machine.Name} is excused and needs no time.");
+        var run = member.Run is { } number ? (await runs.FindAsync(number, stop))!.State : null;
+        if (run is not null && !(run.Phase is Phase.Stage or Phase.AwaitSlot || (run.Phase == Phase.Gate && run.Moment == Moment.Planning)))
+            throw new CommandException("machine-under-way", $"{machine.Name} has begun (r{member.Run}); it can have no other time now.");
+        var now = clock.GetUtcNow();
+        var draft = await writer.DraftAsync(stored.Body, stored.Sites, stop);
+        var wave = draft.Stored.Waves[member.Wave - 1];
+        var request = run is not null
+            ? PlanWriter.Request(machine, run, draft.Product, await measured.ExperienceAsync(draft.Product, stop))
+            : draft.Requests.SelectMany(r => r).FirstOrDefault(r => r.Machine == machine.Id) ?? throw new CommandException("not-ready", $"{machine.Name} can have no time yet: {member.Why ?? "it is not ready"}.");
+        var begins = wave.State == WaveState.Waiting
+            ? draft.Layout.Waves[member.Wave - 1].From + (draft.Plan.Lead ?? TimeSpan.Zero)
+            : run?.Phase == Phase.AwaitSlot ? now : now + draft.Plan.LeadFor(draft.Product.Method(run?.CurrentLeg.Method ?? member.Method ?? "")?.Steps ?? []);
+        // Slots that somebody was told, or chose, stay; those that are only laid out make room.
+        var placed = draft.Layout.Waves.SelectMany(w => w.Placement.All).Where(p => p.Slot is not null).ToDictionary(p => p.Machine, p => p.Slot!);
+        var stay = draft.Standing.Concat(draft.Requests.SelectMany(r => r).Where(r => r.Stands is not null && placed.ContainsKey(r.Machine)).Select(r => new TakenSlot(r, placed[r.Machine]))).Where(t => t.Of.Machine != machine.Id).ToArray();
+        var machines = await fleet.AllAsync(stop);
+        var others = stay.ToDictionary(t => t.Of.Name, t => t.Of.Machine, StringComparer.OrdinalIgnoreCase);
+        var alone = new Dictionary<string, MachineId>(StringComparer.OrdinalIgnoreCase) { [machine.Name] = machine.Id };
+        request = request with { NotBefore = begins, After = PlanWriter.After(machine, others) };
+        return new(new(draft.Plan, draft.Calendars, [request], [.. stay.Select(t => t with { Of = t.Of with { After = PlanWriter.After(machines[t.Of.Machine], alone) } })], now), draft, run, wave.State != WaveState.Waiting);
+    }
+
+    /// <summary>A machine that is to have a time.</summary>
+    /// <param name="Case">What is asked for, and what stays.</param>
+    /// <param name="Draft">The plan as it is laid out now.</param>
+    /// <param name="Run">Its run; null before.</param>
+    /// <param name="HasBegun">Whether its wave has begun.</param>
+    private sealed record Asked(PlacementCase Case, Draft Draft, RunState? Run, bool HasBegun);
+}

@@ -1,0 +1,88 @@
+using System.Security.Claims;
+using System.Text;
+using GrandStair.Contracts;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Engine.Plans;
+using GrandStair.Service.Access;
+using GrandStair.Service.Plans;
+using GrandStair.Service.Session;
+using GrandStair.Storage.Access;
+using GrandStair.Storage.Plans;
+
+namespace GrandStair.Service.Addresses;
+
+/// <summary>Secret addresses of a plan's slots: making and ending them, and what is to be had there.</summary>
+internal static class AddressEndpoints
+{
+    public static void MapAddresses(this RouteGroupBuilder api)
+    {
+        api.MapGet("/plans/{name}/addresses", async (string name, AddressTable addresses, CallersPlans plans, CallersFleet fleet, CancellationToken stop) =>
+            (await addresses.OfPlanAsync((await plans.FindAsync(name, stop)).Name, stop)).Where(a => fleet.Sites.Covers(a.Sites)).Select(Row).ToArray()).WithName("ListAddresses").ProducesProblem(404);
+        api.MapPost("/plans/{name}/addresses", MakeAsync).WithName("MakeAddress").ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/plans/{name}/addresses/{id}/end", async (string name, string id, Because because, AddressTable addresses, CallersPlans plans, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop) =>
+            await addresses.EndAsync((await plans.FindAsync(name, stop)).Name, SessionEndpoints.Number('a', id), PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop)
+                ? Results.NoContent()
+                : throw new CommandException("unknown-address", $"Plan '{name}' has no address '{id}' that stands. 'gstair address list {name}' shows them.")).WithName("EndAddress").Produces(204).ProducesProblem(404);
+
+        var shared = api.MapGroup("/shared/{secret}").AllowAnonymous().ProducesProblem(404);
+        shared.MapGet("/", async (string secret, AddressedSlots slots, CancellationToken stop) => Show(await slots.FindAsync(secret, stop))).WithName("GetShared");
+        shared.MapGet("/calendar.ics", async (string secret, AddressedSlots slots, CancellationToken stop) =>
+        {
+            var shown = await slots.FindAsync(secret, stop);
+            return Results.Text(SlotSheet.Calendar(shown.Report, [shown.Address.Of.Length > 0 ? shown.Address.Of : null]), "text/calendar", Encoding.UTF8);
+        }).WithName("GetSharedCalendar").Produces<string>(200, "text/calendar");
+        shared.MapGet("/machines/{machine}/times", async (string secret, string machine, AddressedSlots slots, CancellationToken stop) =>
+            (await slots.TimesAsync(secret, machine, stop)).Select(s => new SpanView(s.Start, s.End)).ToArray()).WithName("ListSharedTimes").ProducesProblem(409);
+        shared.MapPost("/machines/{machine}/choose", async (string secret, string machine, ChooseCommand command, AddressedSlots slots, HttpContext context, CancellationToken stop) =>
+        {
+            await slots.ChooseAsync(secret, machine, command.Start.ToUniversalTime(), context.Address(), stop);
+            return Show(await slots.FindAsync(secret, stop));
+        }).WithName("ChooseSharedTime").ProducesProblem(409);
+    }
+
+    private static async Task<NewAddress> MakeAsync(string name, AddressCommand command, AddressTable addresses, CallersPlans plans, CallersFleet fleet, Shelf shelf, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop)
+    {
+        var stored = await plans.FindAsync(name, stop);
+        var kind = PlanEndpoints.Word<AddressKind>("kind", command.Kind);
+        var machines = await fleet.AllAsync(stop);
+        var (plan, _) = await shelf.ReadPlanAsync(stored, stop);
+        var members = (await plans.MembersAsync(name, stop)).Select(m => machines[m.Machine]);
+        string[] known = kind switch
+        {
+            AddressKind.Plan => [""],
+            AddressKind.Wave => [.. stored.Waves.Select(w => w.Name)],
+            AddressKind.Crew => [.. plan.Crews.Select(c => c.Name)],
+            AddressKind.Site => [.. members.Select(m => m.Site).Distinct(StringComparer.OrdinalIgnoreCase)],
+            _ => [.. members.Select(m => m.Owner).Where(o => o.Length > 0).Distinct(StringComparer.OrdinalIgnoreCase)],
+        };
+        var of = kind == AddressKind.Plan ? "" : known.FirstOrDefault(k => k.Equals(command.Of, StringComparison.OrdinalIgnoreCase));
+        if (of is null)
+        {
+            var near = Spelling.Nearest(command.Of ?? "", known);
+            throw new CommandException("unknown-whom", $"Plan '{name}' has no {RunMachine.Name(kind)} '{command.Of}'{(near is null ? known.Length == 0 ? "; it has none at all." : $"; expected one of {string.Join(", ", known.Order(StringComparer.OrdinalIgnoreCase).Take(10))}." : $"; did you mean '{near}'?")}");
+        }
+
+        var secret = AccessTable.NewSecret();
+        var address = new StoredAddress(0, stored.Name, kind, of, fleet.Sites, clock.GetUtcNow(), caller.Actor().Name, null, null);
+        var id = await addresses.AddAsync(secret, address, caller.Actor(), stop);
+        return new($"/api/v1/shared/{secret}/calendar.ics", $"/times/{secret}", Row(address with { Id = id }));
+    }
+
+    private static AddressRow Row(StoredAddress a) => new($"a{a.Id}", RunMachine.Name(a.Kind), a.Of, a.Ended is null ? "stands" : "ended", a.Made, a.MadeBy, a.LastUsed);
+
+    private static SharedView Show(Shown shown) => new(
+        shown.Stored.Name,
+        shown.Report.Target,
+        RunMachine.Name(shown.Address.Kind),
+        shown.Address.Of,
+        shown.Report.At,
+        shown.Address.Kind == AddressKind.Owner ? shown.Report.Plan.Owners?.Notice.TotalHours : null,
+        [
+            .. shown.Report.Slots.Select(s =>
+            {
+                var choice = shown.Choice(s);
+                return new SharedSlot(s.Machine.Name, s.Machine.Site, s.Wave, s.Standing, s.Start, s.End, s.Stands, shown.Members[s.Machine.Id].Appointed is { } at && at == s.Start, choice?.From, choice?.To);
+            }),
+        ]);
+}

@@ -1,0 +1,84 @@
+using GrandStair.Core.Access;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Files.Reports;
+using GrandStair.Service.Plans;
+using GrandStair.Storage.Plans;
+
+namespace GrandStair.Service.Addresses;
+
+/// <summary>What a secret address shows.</summary>
+/// <param name="Address">The address.</param>
+/// <param name="Stored">The plan as it is kept.</param>
+/// <param name="Report">The slots.</param>
+/// <param name="Members">The machines' places in the plan.</param>
+internal sealed record Shown(StoredAddress Address, StoredPlan Stored, SlotReport Report, IReadOnlyDictionary<MachineId, Member> Members)
+{
+    /// <summary>Between which moments an owner may have a machine begin; null where its time is not to be chosen here, or no longer.</summary>
+    public (DateTimeOffset From, DateTimeOffset To)? Choice(SlotLine line)
+    {
+        if (Address.Kind != AddressKind.Owner || Report.Plan.Owners is not { } owners || Stored.State == PlanState.Ended) return null;
+        var member = Members[line.Machine.Id];
+        if (member.Standing is not (Core.Outcomes.Standing.Ready or Core.Outcomes.Standing.Scheduled) || (member.PlannedStart ?? line.Start) is not { } first || line.Start is not { } start) return null;
+        var earliest = Report.At + owners.Notice;
+        if (start < earliest) return null;
+        var (from, to) = (first - owners.Within, first + owners.Within);
+        return to < earliest ? null : (from > earliest ? from : earliest, to);
+    }
+}
+
+/// <summary>What is to be had at secret addresses by whoever knows them: some of a plan's slots, and an owner's choice of his machines' times. There is no account behind it, and nothing else of the fleet is told.</summary>
+internal sealed class AddressedSlots(AddressTable addresses, PlanTable plans, FleetCache fleet, Shelf shelf, SlotDesk desk, TimeProvider clock)
+{
+    private static readonly TimeSpan Apart = TimeSpan.FromHours(1);
+
+    /// <summary>What is to be had at an address.</summary>
+    /// <exception cref="CommandException">There is no such address, or it was ended.</exception>
+    public async Task<Shown> FindAsync(string secret, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var address = await addresses.OfAsync(secret, now, stop) ?? throw new CommandException("unknown-address", "This address is not known, or was ended. Ask whoever gave it to you for another.");
+        var stored = (await plans.FindAsync(address.Plan, stop))!;
+        var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
+        var machines = (await fleet.AllAsync(stop)).Values.Where(m => address.Sites.Holds(m.Site)).ToDictionary(m => m.Id);
+        var members = (await plans.MembersAsync(stored.Name, stop)).Where(m => m.Excuse is null).ToArray();
+        return new(address, stored, SlotSheet.Of(stored, plan, product, members, machines, [], now, Which(stored, address)), members.ToDictionary(m => m.Machine));
+    }
+
+    /// <summary>The times that an owner can choose among.</summary>
+    /// <exception cref="CommandException">It is not to be chosen here.</exception>
+    public async Task<IReadOnlyList<Slot>> TimesAsync(string secret, string machine, CancellationToken stop)
+    {
+        var (shown, line, from, to) = await ChoosableAsync(secret, machine, stop);
+        return await desk.TimesAsync(shown.Stored, line.Machine, from, to, Apart, stop);
+    }
+
+    /// <summary>Gives a machine the time that its owner wants.</summary>
+    /// <exception cref="CommandException">It is not to be chosen here, or something is in the way.</exception>
+    public async Task ChooseAsync(string secret, string machine, DateTimeOffset start, string from, CancellationToken stop)
+    {
+        var (shown, line, earliest, latest) = await ChoosableAsync(secret, machine, stop);
+        if (start < earliest || start > latest) throw new CommandException("not-to-be-chosen", $"{line.Machine.Name} can begin between {earliest:yyyy-MM-dd HH:mm} and {latest:yyyy-MM-dd HH:mm} UTC; ask {shown.Stored.RevisedBy} for a time outside of that.");
+        await desk.AppointAsync(shown.Stored, line.Machine, start, "chosen by its owner", new Actor($"owner {shown.Address.Of}", $"{from} by address a{shown.Address.Id}"), stop);
+    }
+
+    /// <summary>Which of a plan's slots an address shows.</summary>
+    private static Func<SlotLine, bool> Which(StoredPlan stored, StoredAddress address) => address.Kind switch
+    {
+        AddressKind.Plan => _ => true,
+        // A wave that the plan no longer has shows nothing.
+        AddressKind.Wave => SlotSheet.Which(stored.Waves.FirstOrDefault(w => w.Name.Equals(address.Of, StringComparison.OrdinalIgnoreCase))?.Number ?? -1, null, null, null),
+        AddressKind.Site => SlotSheet.Which(null, address.Of, null, null),
+        AddressKind.Crew => SlotSheet.Which(null, null, address.Of, null),
+        _ => SlotSheet.Which(null, null, null, address.Of),
+    };
+
+    private async Task<(Shown Shown, SlotLine Line, DateTimeOffset From, DateTimeOffset To)> ChoosableAsync(string secret, string machine, CancellationToken stop)
+    {
+        var shown = await FindAsync(secret, stop);
+        var line = shown.Report.Slots.FirstOrDefault(s => s.Machine.Name.Equals(machine, StringComparison.OrdinalIgnoreCase)) ?? throw new CommandException("unknown-machine", $"There is no machine '{machine}' at this address.");
+        return shown.Choice(line) is { } choice ? (shown, line, choice.From, choice.To) : throw new CommandException("not-to-be-chosen", $"The time of {line.Machine.Name} cannot be chosen here, or no longer; ask {shown.Stored.RevisedBy}.");
+    }
+}

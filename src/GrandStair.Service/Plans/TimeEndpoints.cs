@@ -1,0 +1,51 @@
+using System.Security.Claims;
+using GrandStair.Contracts;
+using GrandStair.Engine.Plans;
+using GrandStair.Service.Access;
+
+namespace GrandStair.Service.Plans;
+
+/// <summary>The times that a machine can have, and giving it one.</summary>
+internal static class TimeEndpoints
+{
+    private static readonly TimeSpan Usual = TimeSpan.FromDays(14);
+    private static readonly TimeSpan Apart = TimeSpan.FromMinutes(30);
+
+    public static void MapTimes(this RouteGroupBuilder api)
+    {
+        api.MapGet("/plans/{name}/members/{machine}/times", TimesAsync).WithName("ListTimes").ProducesProblem(404).ProducesProblem(409);
+        api.MapGet("/plans/{name}/members/{machine}/times/{start}", TryAsync).WithName("TryTime").ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/plans/{name}/members/{machine}/appoint", async (string name, string machine, AppointCommand command, SlotDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
+        {
+            var (stored, of, reason) = (await plans.FindAsync(name, stop), await fleet.MachineAsync(machine, stop), PlanEndpoints.Reason(command.Reason));
+            if (command.Start is { } start) await desk.AppointAsync(stored, of, start.ToUniversalTime(), reason, caller.Actor(), stop);
+            else await desk.GiveUpAsync(stored, of, reason, caller.Actor(), stop);
+            return Results.NoContent();
+        }).WithName("AppointMachine").Produces(204).ProducesProblem(404).ProducesProblem(409);
+    }
+
+    private static async Task<TimesView> TimesAsync(string name, string machine, DateTimeOffset? from, DateTimeOffset? to, SlotDesk desk, CallersPlans plans, CallersFleet fleet, TimeProvider clock, CancellationToken stop)
+    {
+        var (stored, of) = (await plans.FindAsync(name, stop), await fleet.MachineAsync(machine, stop));
+        var member = await desk.MemberAsync(stored, of, stop);
+        var line = SlotSheet.Line(stored, member, of);
+        var begin = (from ?? clock.GetUtcNow()).ToUniversalTime();
+        // Where nothing is said it is about the time after the one that it has.
+        var end = to?.ToUniversalTime() ?? (line.Start > begin ? line.Start.Value : begin) + Usual;
+        var times = await desk.TimesAsync(stored, of, begin, end, Apart, stop);
+        return new(
+            of.Name, of.Site, line is { Start: { } start, End: { } until } ? new(start, until) : null, line.Stands, member.Appointed,
+            PlanEndpoints.ChosenBy(member), [.. times.Select(t => new SpanView(t.Start, t.End))]);
+    }
+
+    private static async Task<TrialView> TryAsync(string name, string machine, DateTimeOffset start, SlotDesk desk, CallersPlans plans, CallersFleet fleet, CancellationToken stop)
+    {
+        var (stored, of) = (await plans.FindAsync(name, stop), await fleet.MachineAsync(machine, stop));
+        var appointing = await desk.TryAsync(stored, of, start.ToUniversalTime(), stop);
+        var slot = appointing.Trial.Slot;
+        return new(
+            of.Name, slot is null ? null : new(slot.Start, slot.End), slot?.StageFrom, slot?.Crew, appointing.Trial.InTheWay,
+            [.. appointing.Moved.Where(m => fleet.Sites.Holds(m.Machine.Site)).Select(m => new MovedRow(m.Machine.Name, m.Machine.Site, m.Before.Start, m.After?.Start))],
+            appointing.EndBefore, appointing.End, appointing.MeetsDeadline);
+    }
+}
