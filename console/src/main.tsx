@@ -13,6 +13,7 @@ import './parts/condition.css';
 import './exposure/exposure.css';
 import './plans/board.css';
 import './plans/rehearsal.css';
+import './plans/times.css';
 import './readiness/readiness.css';
 import './runs/runs.css';
 import './fleet/fleet.css';
@@ -44,11 +45,13 @@ import { RunPage } from './runs/RunPage';
 import { RunsPage } from './runs/RunsPage';
 import { MePage } from './session/MePage';
 import { SignInPage } from './session/SignInPage';
+import { TimesPage } from './times/TimesPage';
 
 const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 2000, refetchOnWindowFocus: true } } });
 
 const router = createBrowserRouter([
   { path: '/sign-in', Component: SignInPage },
+  { path: '/times/:secret', Component: TimesPage },
   {
     path: '/',
     Component: Frame,

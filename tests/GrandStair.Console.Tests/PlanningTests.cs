@@ -63,6 +63,66 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
     }
 
     [Fact]
+    public async Task A_machine_that_is_dragged_to_another_time_says_what_is_in_the_way_and_gets_one_that_is_free()
+    {
+        var page = await demo.OpenAsync($"/plans/{Plan}/board");
+        var slot = page.Locator(".board .is-scheduled .movable, .board .is-ready .movable").Last;
+        var name = (await slot.GetAttributeAsync("aria-label"))!.Split(',')[0];
+        await slot.ScrollIntoViewIfNeededAsync();
+        var at = (await slot.BoundingBoxAsync())!;
+        await page.Mouse.MoveAsync(at.X + 2, at.Y + 2);
+        await page.Mouse.DownAsync();
+        await page.Mouse.MoveAsync(at.X - 60, at.Y + 2);
+        await page.Mouse.MoveAsync(at.X - 80, at.Y + 2);
+        await Assertions.Expect(page.Locator(".board .ghost")).ToContainTextAsync("outside its windows");
+        await page.Mouse.UpAsync();
+        var dialog = page.GetByRole(AriaRole.Dialog);
+        await Assertions.Expect(dialog).ToContainTextAsync($"A time for {name}");
+        await Assertions.Expect(dialog.Locator(".trial")).ToContainTextAsync("may not be touched then");
+        await Assertions.Expect(dialog.GetByRole(AriaRole.Button, new() { Name = "Give it this time" })).ToBeDisabledAsync();
+        var free = dialog.Locator(".free-times button").Last;
+        var wanted = await free.GetAttributeAsync("aria-label");
+        await free.ClickAsync();
+        await Assertions.Expect(dialog.Locator(".trial")).ToContainTextAsync("Nothing is in the way.");
+        await dialog.GetByLabel("Why").FillAsync("its user is away that night");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Give it this time" }).ClickAsync();
+        await Assertions.Expect(dialog).ToHaveCountAsync(0);
+        await page.GotoAsync(new Uri(demo.Service.Url, $"/plans/{Plan}").ToString());
+        await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name })).ToContainTextAsync($"{wanted}");
+        await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name }).Locator("[title^='Chosen by planner']")).ToContainTextAsync("chosen");
+    }
+
+    [Fact]
+    public async Task An_owner_without_an_account_chooses_a_time_at_the_address_that_he_was_given_until_it_is_ended()
+    {
+        var page = await demo.OpenAsync($"/plans/{Plan}");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Make an address" }).ClickAsync();
+        await page.GetByRole(AriaRole.Combobox, new() { Name = "Which one" }).FillAsync("deck-it");
+        await page.GetByRole(AriaRole.Dialog).Locator("h2, header").First.ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Make it" }).ClickAsync();
+        var address = await page.Locator(".address-secret code").First.InnerTextAsync();
+
+        page = await demo.OpenAsync(new Uri(address).PathAndQuery, signedIn: false);
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("deck-it: ");
+        var row = page.Locator("tbody tr", new() { Has = page.GetByRole(AriaRole.Button, new() { Name = "Another time" }) }).Last;
+        var name = await row.Locator("code").InnerTextAsync();
+        await row.GetByRole(AriaRole.Button, new() { Name = "Another time" }).ClickAsync();
+        var free = page.Locator(".free-times button").Last;
+        var wanted = await free.GetAttributeAsync("aria-label");
+        await free.ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = $"Begin {wanted}" }).ClickAsync();
+        await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name })).ToContainTextAsync($"{wanted} as chosen");
+
+        page = await demo.OpenAsync($"/plans/{Plan}");
+        await page.GetByRole(AriaRole.Button, new() { Name = "End", Exact = true }).ClickAsync();
+        await page.GetByLabel("Why").FillAsync("he has left");
+        await page.GetByRole(AriaRole.Button, new() { Name = "End it" }).ClickAsync();
+        await Assertions.Expect(page.GetByText("Nobody yet.")).ToBeVisibleAsync();
+        page = await demo.OpenAsync(new Uri(address).PathAndQuery, signedIn: false);
+        await Assertions.Expect(page.GetByText("This address is not known, or was ended.")).ToBeVisibleAsync();
+    }
+
+    [Fact]
     public async Task Our_calendars_say_the_same_to_an_independent_parser()
     {
         var file = Path.Combine(demo.Service.Data, "slots.ics");

@@ -52,6 +52,21 @@ public sealed class SlotTests
     }
 
     [Fact]
+    public async Task Slots_last_as_long_as_machines_of_that_model_have_taken_once_some_have_gone()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 3000);
+        await kit.AddMachinesAsync(8, i => [("hardware.model", i % 2 == 0 ? "Beck 5" : "Tarn 3"), ("truth.slowness", i % 2 == 0 ? "1.9" : "0.8")]);
+        await kit.PlanAsync(EngineKit.Plan.Replace("[{ name: All }]", "[{ name: First, count: 6 }, { name: Rest }]", StringComparison.Ordinal).Replace("soak: 1 d", "soak: 6 h", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal));
+        var method = kit.Shelf.Products["Brae Desktop"].Method("image-in-place")!;
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved");
+        var machines = await kit.Fleet.AllAsync(EngineKit.Stop);
+        var lasts = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).ToDictionary(m => machines[m.Machine].Name, m => m.Slot!.End - m.Slot.Start);
+        Assert.All(lasts.Where(l => l.Key is not ("desk-7" or "desk-8")), l => Assert.Equal(method.Typical.Slot, l.Value));
+        Assert.True(lasts["desk-7"] < lasts["desk-8"] * 0.85 && lasts["desk-8"] > method.Typical.Slot * 1.2, $"{lasts["desk-7"]}, {lasts["desk-8"]}, {method.Typical.Slot}");
+    }
+
+    [Fact]
     public async Task Machines_that_missed_their_slots_together_get_others_within_the_limits()
     {
         await using var kit = await EngineKit.StartAsync(pace: 400);

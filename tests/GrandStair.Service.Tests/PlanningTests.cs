@@ -146,6 +146,68 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     }
 
     [Fact]
+    public async Task A_machine_gets_a_time_that_somebody_chose_and_owners_choose_at_a_secret_address()
+    {
+        var day = DateTimeOffset.UtcNow.Date.AddDays(2);
+        await ImportAsync(Newcomer.Replace("9", "11", StringComparison.Ordinal).Replace("office,", "office,quay-crew,", StringComparison.Ordinal) + "\n" + Newcomer.Replace("9", "12", StringComparison.Ordinal).Replace("office,", "office,quay-crew,", StringComparison.Ordinal), ("group,", "group,owner,"));
+        await GstairAsync("plan", "load", await WriteAsync(
+            "seventh", ("approval: { by: [board] }", "owners: { within: 5 d, notice: 1 h }\nlead: 0 s"), ("scope: os.product", "scope: name in (\"desk-11\", \"desk-12\") and os.product"), ("cover: { keys: [site, hardware.processor], prefer: tag = \"pilot\" }", "members: os.version < 7"),
+            ("zone: Europe/London, calendar: berths", $"zone: UTC, days: [{day:yyyy-MM-dd}..{day.AddDays(9):yyyy-MM-dd}]"), ("all: 2", "all: 1")), "--yes");
+        var first = new DateTimeOffset(day, TimeSpan.Zero);
+        var members = (await Service.Client.MembersAsync("seventh", null, null, null, 9, Stop)).Items;
+        Assert.Equal([("desk-11", first), ("desk-12", first.AddMinutes(54))], members.Select(m => (m.Name, m.PlannedStart!.Value)));
+
+        // Those that are only laid out make room; those that somebody was told, or chose, do not.
+        Assert.Contains("other times are free", await GstairAsync("plan", "times", "seventh", "desk-12"), StringComparison.Ordinal);
+        var early = await Service.Client.TryTimeAsync("seventh", "desk-12", first.AddHours(-12), Stop);
+        Assert.Equal((null, true), (early.Slot, early.InTheWay.Single(w => w.Contains("may not be touched then", StringComparison.Ordinal)).Contains($"{day:yyyy-MM-dd} 00:00 UTC", StringComparison.Ordinal)));
+        var tried = await Service.Client.TryTimeAsync("seventh", "desk-12", first, Stop);
+        Assert.Equal([("desk-11", first, first.AddMinutes(54))], tried.Moved.Select(m => (m.Machine, m.Before, m.After!.Value)));
+        Assert.Equal(2, (await Service.GstairAsync("plan", "appoint", "seventh", "desk-12", "--reason", "none")).Exit);
+        Assert.Contains("desk-11 makes room", await GstairAsync("plan", "appoint", "seventh", "desk-12", $"{first:O}", "--reason", "its user starts at noon"), StringComparison.Ordinal);
+        await RefusedAsync("time-taken", () => Service.Client.AppointAsync("seventh", "desk-11", new("me too", first.AddMinutes(30)), Stop));
+        var chosen = (await Service.Client.MembersAsync("seventh", null, null, null, 9, Stop)).Items.Single(m => m.Name == "desk-12");
+        Assert.Equal((first, "admin: its user starts at noon"), (chosen.Chosen, chosen.ChosenBy));
+        var slots = (await Service.Client.BoardAsync("seventh", first, first.AddDays(1), Stop)).Sites.SelectMany(s => s.Slots).ToDictionary(s => s.Machine);
+        Assert.Equal((true, first, false, first.AddMinutes(54)), (slots["desk-12"].Chosen, slots["desk-12"].Start, slots["desk-11"].Chosen, slots["desk-11"].Start));
+
+        // Whoever knows the address sees those slots and nothing else, and the plan says how far he may choose.
+        Assert.Contains("did you mean 'quay-crew'?", (await Service.GstairAsync("address", "make", "seventh", "owner", "quay-crews")).Error, StringComparison.Ordinal);
+        var made = await Service.Client.MakeAddressAsync("seventh", new("owner", "Quay-Crew"), Stop);
+        var at = made.Calendar[..made.Calendar.LastIndexOf('/')];
+        var shared = await Calls.JsonAsync(Service, "GET", at, null);
+        Assert.Equal(["desk-11", "desk-12"], shared.GetProperty("slots").EnumerateArray().Select(s => s.GetProperty("machine").GetString()));
+        using (var calendar = await Calls.SendAsync(Service, "GET", made.Calendar))
+            Assert.Contains($"DTSTART:{first:yyyyMMdd}T000000Z", await calendar.Content.ReadAsStringAsync(Stop), StringComparison.Ordinal);
+        var free = (await Calls.JsonAsync(Service, "GET", $"{at}/machines/desk-11/times", null)).EnumerateArray().Select(t => t.GetProperty("from").GetDateTimeOffset()).ToArray();
+        Assert.True(free.Length > 20 && free.All(f => f >= first.AddMinutes(54) && f <= first.AddDays(5)), string.Join(' ', free));
+        await Calls.JsonAsync(Service, "POST", $"{at}/machines/desk-11/choose", null, new { start = free[5] });
+        await ProblemAsync("not-to-be-chosen", "POST", $"{at}/machines/desk-11/choose", $$"""{"start":"{{first.AddDays(6):O}}"}""");
+        await ProblemAsync("time-taken", "POST", $"{at}/machines/desk-11/choose", $$"""{"start":"{{first:O}}"}""");
+        await ProblemAsync("unknown-machine", "POST", $"{at}/machines/desk-1/choose", $$"""{"start":"{{first:O}}"}""");
+        var site = await Service.Client.MakeAddressAsync("seventh", new("site", "New Quay"), Stop);
+        await ProblemAsync("not-to-be-chosen", "POST", $"{site.Calendar[..site.Calendar.LastIndexOf('/')]}/machines/desk-11/choose", $$"""{"start":"{{free[6]:O}}"}""");
+        await ProblemAsync("unknown-address", "GET", $"{at}x", null);
+        Assert.Equal(("owner quay-crew: chosen by its owner", free[5]), ((await Service.Client.MembersAsync("seventh", null, null, "name = \"desk-11\"", 9, Stop)).Items[0].ChosenBy, (await Service.Client.MembersAsync("seventh", null, null, "name = \"desk-11\"", 9, Stop)).Items[0].Chosen));
+
+        // When the wave begins each has the time that was chosen; another is had at once.
+        await Service.Client.AcknowledgeAsync("seventh", new("read", null), Stop);
+        await Service.Client.StartAsync("seventh", Stop);
+        await Eventually.TrueAsync(async () => (await Service.Client.MembersAsync("seventh", "scheduled", null, null, 9, Stop)).Items.Count == 2, TimeSpan.FromSeconds(20), () => "both are scheduled");
+        Assert.Equal([("desk-12", first), ("desk-11", free[5])], (await Service.Client.MembersAsync("seventh", null, null, null, 9, Stop)).Items.Select(m => (m.Name, m.SlotStart!.Value)));
+        await GstairAsync("plan", "appoint", "seventh", "desk-12", $"{first.AddHours(3):O}", "--reason", "later after all");
+        Assert.Equal(first.AddHours(3), (await Service.Client.MembersAsync("seventh", null, null, "name = \"desk-12\"", 9, Stop)).Items[0].SlotStart);
+        await GstairAsync("plan", "appoint", "seventh", "desk-12", "--give-up", "--reason", "any time will do");
+        Assert.Null((await Service.Client.MembersAsync("seventh", null, null, "name = \"desk-12\"", 9, Stop)).Items[0].Chosen);
+        await RefusedAsync("no-time-chosen", () => Service.Client.AppointAsync("seventh", "desk-12", new("again"), Stop));
+
+        Assert.Contains("owner quay-crew", await GstairAsync("address", "list", "seventh"), StringComparison.Ordinal);
+        await GstairAsync("address", "end", "seventh", made.Address.Id, "--reason", "it was passed on");
+        await ProblemAsync("unknown-address", "GET", at, null);
+        Assert.Equal(4, (await Service.GstairAsync("address", "end", "seventh", made.Address.Id, "--reason", "again")).Exit);
+    }
+
+    [Fact]
     public async Task A_calendar_is_loaded_told_and_missed_where_a_plan_needs_it()
     {
         var file = await WriteAsync("fifth", ("calendar: berths", "calendar: bertsh"));
@@ -182,7 +244,9 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         return ran.Out;
     }
 
-    private Task ImportAsync(string line) => Service.GstairAsync("fleet", "import", fleet.Write($"{SmallFleet.Csv.Split('\n')[0]}\n{line.Replace("NOW", $"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ssZ}", StringComparison.Ordinal)}\n", "more.csv"), "--seen", "now");
+    private async Task ProblemAsync(string name, string method, string path, string? body) => Assert.Equal(name, (await Calls.OutcomeAsync(Service, method, path, null, body)).Problem);
+
+    private Task ImportAsync(string line, (string From, string To) head = default) => Service.GstairAsync("fleet", "import", fleet.Write($"{(head.From is null ? SmallFleet.Csv.Split('\n')[0] : SmallFleet.Csv.Split('\n')[0].Replace(head.From, head.To, StringComparison.Ordinal))}\n{line.Replace("NOW", $"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ssZ}", StringComparison.Ordinal)}\n", "more.csv"), "--seen", "now");
 
     private static async Task RefusedAsync(string name, Func<Task> call) => Assert.Equal(name, (await Assert.ThrowsAsync<ServiceException>(call)).Name);
 }

@@ -1,9 +1,12 @@
 import { Button } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
+import { type PointerEvent, useRef, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { date, many, time, word } from '../parts/words';
+import { useMay } from '../session/useSession';
+import { TimeDialog } from './TimeDialog';
 
 const WIDTH = 1232;
 const LEFT = 118;
@@ -13,6 +16,7 @@ const LANE = 8;
 const PAD = 7;
 const LEAST = 30;
 const DAY = 86_400_000;
+const GRAIN = 15 * 60_000;
 
 type Board = Schemas['BoardView'];
 type Site = Schemas['BoardSite'];
@@ -22,6 +26,7 @@ type Slot = Schemas['BoardSlot'];
 export function BoardPage() {
   const { name = '' } = useParams();
   const [params, setParams] = useSearchParams();
+  const [appointing, setAppointing] = useState<{ machine: string; start: string }>();
   const days = Number(params.get('days') ?? 7);
   const from = params.get('from') ?? undefined;
   const plan = useQuery({ queryKey: ['plan', name], queryFn: () => take(api.GET('/api/v1/plans/{name}', { params: { path: { name } } })) });
@@ -64,7 +69,8 @@ export function BoardPage() {
         </div>
       </div>
       <p className="under">
-        Times are UTC. {many(unplaced, 'machine')} of {view.sites.length} sites {unplaced === 1 ? 'has' : 'have'} no slot yet
+        Times are those of {Intl.DateTimeFormat().resolvedOptions().timeZone}. Drag a machine to give it another time.{' '}
+        {many(unplaced, 'machine')} of {view.sites.length} sites {unplaced === 1 ? 'has' : 'have'} no slot yet
         {unplaced > 0 && (
           <>
             {' '}
@@ -74,14 +80,29 @@ export function BoardPage() {
         .
       </p>
       <section className="card wide-drawing" aria-label="Sites over time">
-        <Chart view={view} />
+        <Chart view={view} onAppoint={(machine, start) => setAppointing({ machine, start })} />
       </section>
       <Legend waves={plan.data.waves} />
+      {appointing && <TimeDialog plan={name} {...appointing} onClose={() => setAppointing(undefined)} />}
     </>
   );
 }
 
-const midnight = (at: string) => `${at.slice(0, 10)}T00:00:00Z`;
+/** The midnight before a moment, by the clock on the wall here. */
+const midnight = (at: string) => new Date(new Date(at).setHours(0, 0, 0, 0)).toISOString();
+
+/** Whether a machine has not begun, so that its time can still be another. */
+const isMovable = (slot: Slot) => slot.standing === 'ready' || slot.standing === 'scheduled';
+
+/** Whether a machine would be touched outside of its site's windows, as far as can be seen before the service is asked. */
+const breaks = (site: Site, start: number, end: number) => !site.open.some((o) => Date.parse(o.from) <= start && end <= Date.parse(o.to));
+
+interface Drag {
+  slot: Slot;
+  grabbed: number;
+  start: number;
+  moved: boolean;
+}
 
 /** Slots in as many lanes as go at once. */
 function lanes(slots: Slot[]): { slot: Slot; lane: number }[] {
@@ -94,11 +115,15 @@ function lanes(slots: Slot[]): { slot: Slot; lane: number }[] {
   });
 }
 
-function Chart({ view }: { view: Board }) {
+function Chart({ view, onAppoint }: { view: Board; onAppoint: (machine: string, start: string) => void }) {
+  const may = useMay();
+  const go = useNavigate();
+  const svg = useRef<SVGSVGElement>(null);
+  const [drag, setDrag] = useState<Drag>();
   const from = Date.parse(view.from);
   const to = Date.parse(view.to);
   const x = (at: number) => LEFT + ((Math.min(Math.max(at, from), to) - from) / (to - from)) * (WIDTH - LEFT - RIGHT);
-  const rows: { site: Site; top: number; height: number; placed: { slot: Slot; lane: number }[] }[] = [];
+  const rows: Placed[] = [];
   let top = HEAD;
   for (const site of view.sites) {
     const placed = lanes(site.slots);
@@ -106,11 +131,41 @@ function Chart({ view }: { view: Board }) {
     rows.push({ site, top, height, placed });
     top += height;
   }
+  /** The moment under the pointer. */
+  const momentOf = (e: PointerEvent) => {
+    const box = (svg.current as SVGSVGElement).getBoundingClientRect();
+    return from + ((((e.clientX - box.left) / box.width) * WIDTH - LEFT) / (WIDTH - LEFT - RIGHT)) * (to - from);
+  };
+  const grab = (slot: Slot, e: PointerEvent) => {
+    if (e.button !== 0 || !isMovable(slot) || !may('AppointMachine')) return;
+    svg.current?.setPointerCapture(e.pointerId);
+    const start = Date.parse(slot.start);
+    setDrag({ slot, grabbed: momentOf(e) - start, start, moved: false });
+  };
+  const move = (e: PointerEvent) => {
+    if (!drag) return;
+    const start = Math.round((momentOf(e) - drag.grabbed) / GRAIN) * GRAIN;
+    setDrag({ ...drag, start, moved: drag.moved || Math.abs(start - Date.parse(drag.slot.start)) >= GRAIN });
+  };
+  const drop = () => {
+    setDrag(undefined);
+    if (drag?.moved) onAppoint(drag.slot.machine, new Date(drag.start).toISOString());
+    else if (drag) go(`/machines/${encodeURIComponent(drag.slot.machine)}`);
+  };
   const dayCount = Math.round((to - from) / DAY);
   const every = dayCount > 10 ? 3 : 1;
   const now = Date.parse(view.now);
   return (
-    <svg className="board" viewBox={`0 0 ${WIDTH} ${top + 4}`} role="img" aria-label={`${view.sites.length} sites over ${dayCount} days`}>
+    <svg
+      ref={svg}
+      className="board"
+      onPointerMove={move}
+      onPointerUp={drop}
+      onPointerCancel={() => setDrag(undefined)}
+      viewBox={`0 0 ${WIDTH} ${top + 4}`}
+      role="img"
+      aria-label={`${view.sites.length} sites over ${dayCount} days`}
+    >
       <defs>
         <pattern id="closed" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
           <rect width="2" height="6" className="closed-stripe" />
@@ -127,20 +182,41 @@ function Chart({ view }: { view: Board }) {
         </g>
       ))}
       {rows.map((row) => (
-        <Row key={row.site.site} row={row} x={x} />
+        <Row key={row.site.site} row={row} x={x} onGrab={may('AppointMachine') ? grab : undefined} />
       ))}
+      {drag?.moved && <Ghost drag={drag} rows={rows} x={x} />}
       {now > from && now < to && <line className="now" x1={x(now)} x2={x(now)} y1={HEAD - 6} y2={top} />}
     </svg>
   );
 }
 
-function Row({
-  row,
-  x,
-}: {
-  row: { site: Site; top: number; height: number; placed: { slot: Slot; lane: number }[] };
-  x: (at: number) => number;
-}) {
+interface Placed {
+  site: Site;
+  top: number;
+  height: number;
+  placed: { slot: Slot; lane: number }[];
+}
+
+/** Where a machine would go if it were let go now. */
+function Ghost({ drag, rows, x }: { drag: Drag; rows: Placed[]; x: (at: number) => number }) {
+  const row = rows.find((r) => r.placed.some((p) => p.slot.machine === drag.slot.machine));
+  const lane = row?.placed.find((p) => p.slot.machine === drag.slot.machine)?.lane;
+  if (!row || lane === undefined) return null;
+  const end = drag.start + Date.parse(drag.slot.end) - Date.parse(drag.slot.start);
+  const y = row.top + PAD + lane * LANE;
+  const begin = x(drag.start);
+  return (
+    <g className={`ghost ${breaks(row.site, drag.start, end) ? 'breaks' : ''}`}>
+      <rect x={begin} y={y - 1} width={Math.max(4, x(end) - begin)} height={LANE} />
+      <text x={begin > WIDTH - 190 ? begin - 6 : x(end) + 6} y={y + LANE} textAnchor={begin > WIDTH - 190 ? 'end' : 'start'}>
+        {time(new Date(drag.start).toISOString())}
+        {breaks(row.site, drag.start, end) && ', outside its windows'}
+      </text>
+    </g>
+  );
+}
+
+function Row({ row, x, onGrab }: { row: Placed; x: (at: number) => number; onGrab?: (slot: Slot, e: PointerEvent) => void }) {
   const go = useNavigate();
   const { site, top, height, placed } = row;
   const band = (from: string, to: string) => ({
@@ -169,9 +245,12 @@ function Row({
         const y = top + PAD + lane * LANE;
         const begin = x(Date.parse(slot.start));
         const open = () => go(`/machines/${encodeURIComponent(slot.machine)}`);
-        const words = `${slot.machine}, ${word(slot.standing)}: ${time(slot.start)} to ${time(slot.end)}${slot.stands ? '' : ', laid out'}${slot.crew ? `, with ${slot.crew}` : ''}${slot.stageFrom ? `, staged from ${time(slot.stageFrom)}` : ''}`;
+        const words = `${slot.machine}, ${word(slot.standing)}: ${time(slot.start)} to ${time(slot.end)}${slot.stands ? '' : ', laid out'}${slot.crew ? `, with ${slot.crew}` : ''}${slot.chosen ? ', as somebody chose' : ''}${slot.stageFrom ? `, staged from ${time(slot.stageFrom)}` : ''}`;
         return (
-          <g key={slot.machine} className={`slot wave-${((slot.wave - 1) % 4) + 1} ${slot.stands ? '' : 'laid-out'} is-${slot.standing}`}>
+          <g
+            key={slot.machine}
+            className={`slot wave-${((slot.wave - 1) % 4) + 1} ${slot.stands ? '' : 'laid-out'} is-${slot.standing} ${slot.chosen ? 'chosen' : ''}`}
+          >
             {slot.stageFrom && <line className="staging" x1={x(Date.parse(slot.stageFrom))} x2={begin} y1={y + 3} y2={y + 3} />}
             <rect
               x={begin}
@@ -181,7 +260,9 @@ function Row({
               role="link"
               tabIndex={0}
               aria-label={words}
-              onClick={open}
+              className={onGrab && isMovable(slot) ? 'movable' : undefined}
+              onPointerDown={(e) => onGrab?.(slot, e)}
+              onClick={onGrab && isMovable(slot) ? undefined : open}
               onKeyDown={(e) => e.key === 'Enter' && open()}
             >
               <title>{words}</title>
@@ -203,6 +284,9 @@ function Legend({ waves }: { waves: Schemas['WaveView'][] }) {
       ))}
       <span className="laid-out">
         <i /> laid out, not given yet
+      </span>
+      <span className="laid-out chosen">
+        <i /> chosen by somebody
       </span>
       <span className="is-parked">
         <i /> parked or ended

@@ -9,6 +9,7 @@ import { Standing, standings } from '../parts/Standing';
 import { date, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { Planning } from './Planning';
+import { TimeDialog } from './TimeDialog';
 
 export function PlanPage() {
   const { name = '' } = useParams();
@@ -210,6 +211,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
   });
   const may = useMay();
   const [excusing, setExcusing] = useState<string | null>(null);
+  const [timing, setTiming] = useState<string | null>(null);
   const [moving, setMoving] = useState<Schemas['MemberRow'] | null>(null);
   if (members.error) return <Problem of={members.error} />;
   if (!members.data) return <Loading />;
@@ -249,7 +251,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
               </td>
               <td className="nowrap">{word(m.method)}</td>
               <td className="nowrap">
-                {m.slotStart ? time(m.slotStart) : m.plannedStart && <span className="quiet">({time(m.plannedStart)})</span>}
+                <SlotTime of={m} />
                 {m.crew && <span className="quiet"> {m.crew}</span>}
               </td>
               <td className="quiet">
@@ -260,6 +262,11 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
                 {m.moved && ` Moved here by ${m.moved}.`}
               </td>
               <td className="nowrap num">
+                {(m.standing === 'ready' || m.standing === 'scheduled') && may('AppointMachine') && (
+                  <button type="button" className="plain link" onClick={() => setTiming(m.name)}>
+                    Time
+                  </button>
+                )}{' '}
                 {m.run ? (
                   <Link to={`/runs/${m.run}`}>{m.run}</Link>
                 ) : (
@@ -282,8 +289,22 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
         </tbody>
       </table>
       {excusing && <ExcuseDialog plan={view.plan.name} machine={excusing} onClose={() => setExcusing(null)} />}
+      {timing && <TimeDialog plan={view.plan.name} machine={timing} onClose={() => setTiming(null)} />}
       {moving && <MoveDialog view={view} member={moving} onClose={() => setMoving(null)} />}
     </section>
+  );
+}
+
+/** When a machine goes: its slot, or quietly the time that is laid out for it. */
+function SlotTime({ of }: { of: Schemas['MemberRow'] }) {
+  const at = of.slotStart ?? of.chosen ?? of.plannedStart;
+  if (!at) return null;
+  const chosen = of.chosen !== null && Date.parse(of.chosen) === Date.parse(at);
+  return (
+    <span className={of.slotStart ? undefined : 'quiet'} title={chosen ? `Chosen by ${of.chosenBy}` : undefined}>
+      {of.slotStart ? time(at) : `(${time(at)})`}
+      {chosen && ' chosen'}
+    </span>
   );
 }
 

@@ -7,6 +7,7 @@ import { Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { date, many, percent, time } from '../parts/words';
 import { useMay, useSession } from '../session/useSession';
+import { Addresses } from './Addresses';
 
 type View = Schemas['PlanView'];
 
@@ -19,6 +20,7 @@ export function Planning({ view }: { view: View }) {
       {view.planning.coverages.map((coverage) => (
         <Coverage key={coverage.wave} of={coverage} />
       ))}
+      {view.plan.state !== 'ended' && <Addresses view={view} />}
     </div>
   );
 }

@@ -17,21 +17,25 @@ public sealed class MeasuredRuns(RunLog runs, PlanTable plans, Shelf shelf, Flee
     /// <summary>The model of a machine; empty where it is not known.</summary>
     internal static string ModelOf(Machine machine) => machine.TextOf("hardware.model") ?? "";
 
-    /// <summary>How old what was learnt may be, in real time; it grows slowly, and is asked for often.</summary>
-    private static readonly TimeSpan LearnAgain = TimeSpan.FromSeconds(10);
+    /// <summary>How old what was learnt may be at least, in real time, and as how many times as long as learning it took: it grows slowly, and is asked for often.</summary>
+    private static readonly TimeSpan LearnAgain = TimeSpan.FromSeconds(1);
+    private const double LearnAgainTimes = 25;
 
     private readonly ConcurrentDictionary<long, (int Events, Measurements Shown)> _known = new();
-    private readonly ConcurrentDictionary<string, (Experience Learnt, long Position, long At)> _learnt = new();
+    private readonly ConcurrentDictionary<string, (Experience Learnt, long Position, long Due)> _learnt = new();
 
     /// <summary>What was learnt of a product's methods from all its runs.</summary>
     public async Task<Experience> ExperienceAsync(Product product, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(product);
         var known = _learnt.TryGetValue(product.Hash, out var before);
-        if (known && Stopwatch.GetElapsedTime(before.At) < LearnAgain) return before.Learnt;
+        if (known && Stopwatch.GetTimestamp() < before.Due) return before.Learnt;
+        var begun = Stopwatch.GetTimestamp();
         var position = await feed.NewestAsync(stop);
         var learnt = known && before.Position == position ? before.Learnt : new(await OfAsync(product, stop));
-        _learnt[product.Hash] = (learnt, position, Stopwatch.GetTimestamp());
+        var pause = Stopwatch.GetElapsedTime(begun) * LearnAgainTimes;
+        if (pause < LearnAgain) pause = LearnAgain;
+        _learnt[product.Hash] = (learnt, position, Stopwatch.GetTimestamp() + (long)(pause.TotalSeconds * Stopwatch.Frequency));
         return learnt;
     }
 

@@ -18,10 +18,11 @@ internal static class AddressEndpoints
     public static void MapAddresses(this RouteGroupBuilder api)
     {
         api.MapGet("/plans/{name}/addresses", async (string name, AddressTable addresses, CallersPlans plans, CallersFleet fleet, CancellationToken stop) =>
-            (await addresses.OfPlanAsync((await plans.FindAsync(name, stop)).Name, stop)).Where(a => fleet.Sites.Covers(a.Sites)).Select(Row).ToArray()).WithName("ListAddresses").ProducesProblem(404);
+            (await SeenAsync(name, addresses, plans, fleet, stop)).Select(Row).ToArray()).WithName("ListAddresses").ProducesProblem(404);
         api.MapPost("/plans/{name}/addresses", MakeAsync).WithName("MakeAddress").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/plans/{name}/addresses/{id}/end", async (string name, string id, Because because, AddressTable addresses, CallersPlans plans, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop) =>
-            await addresses.EndAsync((await plans.FindAsync(name, stop)).Name, SessionEndpoints.Number('a', id), PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop)
+        api.MapPost("/plans/{name}/addresses/{id}/end", async (string name, string id, Because because, AddressTable addresses, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop) =>
+            (await SeenAsync(name, addresses, plans, fleet, stop)).FirstOrDefault(a => a.Id == SessionEndpoints.Number('a', id)) is { } address
+            && await addresses.EndAsync(address.Plan, address.Id, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop)
                 ? Results.NoContent()
                 : throw new CommandException("unknown-address", $"Plan '{name}' has no address '{id}' that stands. 'gstair address list {name}' shows them.")).WithName("EndAddress").Produces(204).ProducesProblem(404);
 
@@ -40,6 +41,10 @@ internal static class AddressEndpoints
             return Show(await slots.FindAsync(secret, stop));
         }).WithName("ChooseSharedTime").ProducesProblem(409);
     }
+
+    /// <summary>The addresses of a plan that show nothing but what whoever calls may see himself.</summary>
+    private static async Task<IEnumerable<StoredAddress>> SeenAsync(string plan, AddressTable addresses, CallersPlans plans, CallersFleet fleet, CancellationToken stop) =>
+        (await addresses.OfPlanAsync((await plans.FindAsync(plan, stop)).Name, stop)).Where(a => fleet.Sites.Covers(a.Sites));
 
     private static async Task<NewAddress> MakeAsync(string name, AddressCommand command, AddressTable addresses, CallersPlans plans, CallersFleet fleet, Shelf shelf, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop)
     {

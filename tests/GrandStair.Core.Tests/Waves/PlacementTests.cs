@@ -133,6 +133,58 @@ public sealed class PlacementTests
         Assert.True(hopeless.Length > 1 || !hopeless[0].Meets);
     }
 
+    [Fact]
+    public void A_time_that_is_tried_breaks_nothing_where_nothing_is_in_its_way_and_the_time_that_a_machine_has_is_free_for_it() => Cases.Sample(
+        @case =>
+        {
+            var placement = SlotPlacer.Place(@case);
+            foreach (var (request, had) in @case.Requests.Zip(placement.All, (r, p) => (r, p.Slot)).Where(p => p.Item2 is not null).Take(4))
+            {
+                var others = @case.Requests.Zip(placement.All, (r, p) => (Of: r, p.Slot)).Where(o => o.Slot is not null && o.Of.Machine != request.Machine).Select(o => new TakenSlot(o.Of, o.Slot!));
+                var one = @case with { Requests = [request], Taken = [.. @case.Taken, .. others] };
+                Assert.Equal(had!.Start, SlotTrial.At(one, had.Start).Slot?.Start);
+                var times = SlotTrial.Times(one, @case.From, @case.From.AddDays(9), TimeSpan.FromMinutes(50), 20);
+                Assert.True(times.Zip(times.Skip(1)).All(t => t.Second.Start - t.First.Start >= TimeSpan.FromMinutes(50)));
+                foreach (var slot in times)
+                {
+                    Assert.Empty(Broken(one, new([new(request.Machine, slot, null, null)], null, [])));
+                    Assert.DoesNotContain(one.Taken, t => (request.After.Contains(t.Of.Machine) && t.Slot.End > slot.Start) || (t.Of.After.Contains(request.Machine) && t.Slot.Start < slot.End));
+                }
+
+                for (var start = @case.From; start < @case.From.AddDays(2); start = start.AddMinutes(173))
+                {
+                    var trial = SlotTrial.At(one, start);
+                    Assert.Equal(trial.InTheWay.IsEmpty, trial.Slot is not null);
+                    if (trial.Slot is not null) Assert.Empty(Broken(one, new([new(request.Machine, trial.Slot, null, null)], null, [])));
+                }
+            }
+        },
+        iter: 120);
+
+    [Fact]
+    public void All_that_is_in_the_way_of_a_time_is_told()
+    {
+        var night = Utc(2027, 1, 11, 20);
+        var plan = Basic with
+        {
+            Limits = new(1, 1),
+            Lines = [new(["MV Gannet"], 512e3, 0.5, null)],
+            Crews = [new("north", "deck-it", 1, 1, [], Weekly("Mon-Fri 19:00-23:30"))],
+        };
+        TakenSlot[] taken = [new(Ask(2, "MV Gannet", 60) with { Unit = "pair", Crew = "deck-it", After = [new(1)] }, new(night, night.AddHours(1), night.AddHours(2)) { Crew = "north" })];
+        var asked = Ask(1, "MV Gannet", 90) with { Unit = "pair", Crew = "deck-it", Stages = 3e9, RollbackLasts = TimeSpan.FromHours(1), NotBefore = night.AddHours(1) };
+        var trial = SlotTrial.At(new(plan, NoCalendars, [asked], taken, Now), night);
+        Assert.Null(trial.Slot);
+        Assert.Equal(
+            [
+                "it cannot begin before 2027-01-11 21:00 UTC", "1 of the whole plan go at that time already", "1 at site 'MV Gannet' go at that time already", "another of its unit 'pair' goes at that time",
+                "no crew 'deck-it' is free at that time; the next is 2027-01-12 19:00 UTC", "the line of site 'MV Gannet' has brought its 2.8 GiB by 2027-01-12 02:03 UTC at the earliest", "m2 goes after it, and begins 2027-01-11 20:00 UTC",
+            ],
+            trial.InTheWay);
+        Assert.Contains("its next window begins 2027-01-12 19:00 UTC", SlotTrial.At(new(plan, NoCalendars, [asked], taken, Now), Utc(2027, 1, 12, 12)).InTheWay.First(w => w.Contains("may not be touched", StringComparison.Ordinal)), StringComparison.Ordinal);
+        Assert.Contains("its window ends 2027-01-12 05:00 UTC, and it takes 90 min and 60 min to go back", SlotTrial.At(new(plan, NoCalendars, [asked with { Crew = null }], taken, Now), Utc(2027, 1, 12, 3)).InTheWay);
+    }
+
     private static void Told(Plan plan, SlotRequest[] asked, string why, string change)
     {
         var left = SlotPlacer.Place(Case(plan, asked)).All.Last(p => p.Slot is null);

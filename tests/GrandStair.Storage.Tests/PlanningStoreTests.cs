@@ -3,12 +3,14 @@ using GrandStair.Core.Readings;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
+using GrandStair.Storage.Access;
+using GrandStair.Storage.Plans;
 using GrandStair.Storage.Rehearsals;
 using Xunit;
 
 namespace GrandStair.Storage.Tests;
 
-/// <summary>Rehearsals that are asked for, made, cancelled and kept.</summary>
+/// <summary>Rehearsals that are asked for, made, cancelled and kept; times that somebody chose, and secret addresses.</summary>
 public abstract partial class StoreTests
 {
     private static readonly RehearsalAsked Asked = new(100, 7, TimeSpan.FromDays(4), [new("more at once", ["limits.all=9"], null)]);
@@ -30,6 +32,38 @@ public abstract partial class StoreTests
         Assert.Equal((RehearsalState.Done, 200, Now.AddMinutes(1)), (done.State, done.Done, done.Ended));
         Assert.Equal(JsonSerializer.Serialize(Made, RunEvent.Json), JsonSerializer.Serialize(done.Results.Single().Forecast, RunEvent.Json));
         Assert.False(await Rehearsals.CancelAsync(done, new("planner"), Now, Stop));
+    }
+
+    [Fact]
+    public async Task A_secret_address_is_known_by_its_secret_alone_until_it_is_ended()
+    {
+        await PlanAsync("desk-1");
+        var addresses = new AddressTable(Database);
+        var secret = AccessTable.NewSecret();
+        var id = await addresses.AddAsync(secret, new(0, Plan, AddressKind.Owner, "deck-it", Core.Access.SiteScope.Of(["Westhaven"]), Now, "planner", null, null), new("planner"), Stop);
+        var found = (await addresses.OfAsync(secret, Now.AddHours(1), Stop))!;
+        Assert.Equal((id, Plan, AddressKind.Owner, "deck-it", true, false), (found.Id, found.Plan, found.Kind, found.Of, found.Sites.Holds("Westhaven"), found.Sites.Holds("Eastness")));
+        Assert.Null(await addresses.OfAsync(secret + "x", Now, Stop));
+        Assert.Equal(Now.AddHours(1), Assert.Single(await addresses.OfPlanAsync(Plan, Stop)).LastUsed);
+        Assert.False(await addresses.EndAsync("another", id, "given away", new("planner"), Now, Stop));
+        Assert.True(await addresses.EndAsync(Plan, id, "given away", new("planner"), Now.AddHours(2), Stop));
+        Assert.Null(await addresses.OfAsync(secret, Now, Stop));
+        Assert.Equal(Now.AddHours(2), Assert.Single(await addresses.OfPlanAsync(Plan, Stop)).Ended);
+        Assert.False(await addresses.EndAsync(Plan, id, "again", new("planner"), Now, Stop));
+    }
+
+    [Fact]
+    public async Task A_time_that_somebody_chose_is_not_written_over_by_what_was_looked_at_before()
+    {
+        await PlanAsync("desk-1");
+        var before = Assert.Single(await Plans.MembersAsync(Plan, Stop));
+        var slot = new Slot(Now.AddHours(5), Now.AddHours(6), Now.AddHours(7));
+        await Plans.AppointAsync(Plan, before.Machine, slot.Start, slot, "its user is away", new("helper"), Now, Stop);
+        await Plans.PutMembersAsync(Plan, [before with { Standing = Core.Outcomes.Standing.Scheduled, Slot = new(Now.AddHours(1), Now.AddHours(2), Now.AddHours(3)) }], Now, Stop);
+        var after = Assert.Single(await Plans.MembersAsync(Plan, Stop));
+        Assert.Equal((slot, slot.Start, "helper", "its user is away"), (after.Slot, after.Appointed, after.AppointedBy, after.AppointedReason));
+        await Plans.AppointAsync(Plan, before.Machine, null, null, "it no longer matters", new("helper"), Now, Stop);
+        Assert.Equal((slot, null, null), ((await Plans.MembersAsync(Plan, Stop))[0].Slot, (await Plans.MembersAsync(Plan, Stop))[0].Appointed, (await Plans.MembersAsync(Plan, Stop))[0].AppointedBy));
     }
 
     [Fact]

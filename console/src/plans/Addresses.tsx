@@ -1,0 +1,150 @@
+import { Autocomplete, Button, Select } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, type Schemas, take } from '../api/client';
+import { Problem } from '../parts/Problem';
+import { ReasonDialog } from '../parts/ReasonDialog';
+import { time, word } from '../parts/words';
+import { useMay } from '../session/useSession';
+
+const kinds = ['owner', 'site', 'crew', 'wave', 'plan'];
+
+/** The secret addresses at which people without an account find this plan's slots. */
+export function Addresses({ view }: { view: Schemas['PlanView'] }) {
+  const queries = useQueryClient();
+  const may = useMay();
+  const [making, setMaking] = useState(false);
+  const [ending, setEnding] = useState<string>();
+  const name = view.plan.name;
+  const path = { name };
+  const addresses = useQuery({
+    queryKey: ['addresses', name],
+    queryFn: () => take(api.GET('/api/v1/plans/{name}/addresses', { params: { path } })),
+  });
+  const done = () => queries.invalidateQueries({ queryKey: ['addresses', name] });
+  const make = useMutation({
+    mutationFn: (body: Schemas['AddressCommand']) => take(api.POST('/api/v1/plans/{name}/addresses', { params: { path }, body })),
+    onSuccess: () => {
+      setMaking(false);
+      done();
+    },
+  });
+  const end = useMutation({
+    mutationFn: (reason: string) =>
+      take(api.POST('/api/v1/plans/{name}/addresses/{id}/end', { params: { path: { name, id: ending as string } }, body: { reason } })),
+    onSuccess: () => {
+      setEnding(undefined);
+      done();
+    },
+  });
+  const stand = addresses.data?.filter((a) => a.state === 'stands') ?? [];
+  return (
+    <section className="card">
+      <h2>
+        <span>Who is told, without an account</span>
+        {may('MakeAddress') && (
+          <Button variant="default" size="xs" onClick={() => setMaking(true)}>
+            Make an address …
+          </Button>
+        )}
+      </h2>
+      {addresses.error && <Problem of={addresses.error} />}
+      {make.data && (
+        <p className="told address-secret" role="status">
+          Page: <code>{location.origin + make.data.page}</code>
+          <br />
+          Calendar: <code>{location.origin + make.data.calendar}</code>
+          <br />
+          This is {make.data.address.id}. It is shown this once; whoever knows it sees those slots.
+        </p>
+      )}
+      {stand.length === 0 && !make.data && (
+        <p className="quiet">
+          Nobody yet. An address gives an owner, a site or a crew their slots as a page and as a calendar that stays up to date.
+        </p>
+      )}
+      <ul className="rows">
+        {stand.map((a) => (
+          <li key={a.id}>
+            <b>
+              {word(a.kind)} {a.of}
+            </b>{' '}
+            <span className="quiet">
+              {a.id}, made by {a.madeBy} · {a.lastUsed ? `last asked ${time(a.lastUsed)}` : 'never asked'}
+            </span>{' '}
+            {may('EndAddress') && (
+              <button type="button" className="plain link" onClick={() => setEnding(a.id)}>
+                End
+              </button>
+            )}
+          </li>
+        ))}
+      </ul>
+      {making && <MakeDialog view={view} busy={make.isPending} error={make.error} onMake={make.mutate} onClose={() => setMaking(false)} />}
+      {ending && (
+        <ReasonDialog
+          title={`End address ${ending}`}
+          what="Nothing is to be had there any more. Calendars that fetch it keep what they fetched last."
+          act="End it"
+          busy={end.isPending}
+          error={end.error}
+          onAct={(reason) => end.mutate(reason)}
+          onClose={() => setEnding(undefined)}
+        />
+      )}
+    </section>
+  );
+}
+
+function MakeDialog({
+  view,
+  busy,
+  error,
+  onMake,
+  onClose,
+}: {
+  view: Schemas['PlanView'];
+  busy: boolean;
+  error: Error | null;
+  onMake: (body: Schemas['AddressCommand']) => void;
+  onClose: () => void;
+}) {
+  const [kind, setKind] = useState('owner');
+  const [of, setOf] = useState('');
+  const key = kind === 'owner' || kind === 'site' ? kind : undefined;
+  const values = useQuery({
+    queryKey: ['address-values', view.plan.name, key],
+    enabled: key !== undefined,
+    queryFn: async () => {
+      const members = await take(api.GET('/api/v1/machines', { params: { query: { filter: view.scope, limit: 1000 } } }));
+      return [...new Set(members.items.map((m) => (key === 'owner' ? m.owner : m.site)))].filter(Boolean).sort();
+    },
+  });
+  const data =
+    kind === 'wave' ? view.waves.map((w) => w.name) : kind === 'crew' ? view.planning.crews.map((c) => c.name) : (values.data ?? []);
+  return (
+    <ReasonDialog
+      title="A secret address"
+      what="Whoever knows it sees those slots, as a page and as a calendar, and nothing else. An owner may choose other times there, where the plan lets owners."
+      act="Make it"
+      busy={busy}
+      error={error}
+      without
+      ready={kind === 'plan' || of.trim() !== ''}
+      onAct={() => onMake({ kind, of })}
+      onClose={onClose}
+    >
+      <Select
+        label="For"
+        data={kinds.filter((k) => k !== 'crew' || view.planning.crews.length > 0)}
+        value={kind}
+        onChange={(k) => {
+          setKind(k ?? 'owner');
+          setOf('');
+        }}
+        allowDeselect={false}
+      />
+      {kind !== 'plan' && <Autocomplete label="Which one" data={data} value={of} onChange={setOf} mt="sm" />}
+    </ReasonDialog>
+  );
+}

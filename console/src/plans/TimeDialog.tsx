@@ -1,0 +1,116 @@
+import { TextInput } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, type Schemas, take } from '../api/client';
+import { ReasonDialog } from '../parts/ReasonDialog';
+import { date, many, time } from '../parts/words';
+import { FreeTimes } from './FreeTimes';
+
+const DAY = 86_400_000;
+
+/** Gives a machine a time: which are free, what is in the way of one, and who makes room for it. */
+export function TimeDialog({ plan, machine, start, onClose }: { plan: string; machine: string; start?: string; onClose: () => void }) {
+  const queries = useQueryClient();
+  const [at, setAt] = useState(start);
+  const path = { name: plan, machine };
+  const times = useQuery({
+    queryKey: ['times', plan, machine, start],
+    staleTime: 30_000,
+    queryFn: () => {
+      // Where a time is wanted, those around it are of interest.
+      const around = start ? { from: shifted(start, -2), to: shifted(start, 5) } : {};
+      return take(api.GET('/api/v1/plans/{name}/members/{machine}/times', { params: { path, query: around } }));
+    },
+  });
+  const trial = useQuery({
+    queryKey: ['trial', plan, machine, at],
+    enabled: at !== undefined,
+    staleTime: 30_000,
+    retry: false,
+    queryFn: () =>
+      take(api.GET('/api/v1/plans/{name}/members/{machine}/times/{start}', { params: { path: { ...path, start: at as string } } })),
+  });
+  const appoint = useMutation({
+    mutationFn: (body: Schemas['AppointCommand']) =>
+      take(api.POST('/api/v1/plans/{name}/members/{machine}/appoint', { params: { path }, body })),
+    onSuccess: () => {
+      queries.invalidateQueries();
+      onClose();
+    },
+  });
+  const view = times.data;
+  return (
+    <ReasonDialog
+      title={`A time for ${machine}`}
+      what={
+        view
+          ? `${view.slot ? `It ${view.stands ? 'begins' : 'is laid out to begin'} ${time(view.slot.from)}` : 'It has no time yet'}${view.chosenBy ? `, chosen by ${view.chosenBy}` : ''}. What others were told stays as it is.`
+          : 'Looking for times …'
+      }
+      act="Give it this time"
+      busy={appoint.isPending}
+      error={appoint.error ?? times.error}
+      ready={trial.data?.slot !== undefined && trial.data.slot !== null}
+      onAct={(reason) => appoint.mutate({ start: at as string, reason })}
+      onClose={onClose}
+    >
+      <TextInput
+        type="datetime-local"
+        label="It is to begin"
+        description={`Times are those of ${Intl.DateTimeFormat().resolvedOptions().timeZone}.`}
+        value={at ? local(at) : ''}
+        onChange={(e) => setAt(e.currentTarget.value ? new Date(e.currentTarget.value).toISOString() : undefined)}
+      />
+      {at && <Trial of={trial.data} error={trial.error} />}
+      {view && <FreeTimes times={view.times} chosen={at} onChoose={setAt} />}
+    </ReasonDialog>
+  );
+}
+
+/** What comes of a time: what is in the way, or who makes room and what becomes of the end. */
+function Trial({ of, error }: { of: Schemas['TrialView'] | undefined; error: Error | null }) {
+  if (error) return <p className="form-error">{error.message}</p>;
+  if (!of) return <p className="quiet">Looking what is in the way …</p>;
+  if (!of.slot)
+    return (
+      <div className="trial is-shut" role="status">
+        <b>It cannot begin then.</b>
+        <ul>
+          {of.inTheWay.map((why) => (
+            <li key={why}>{why}</li>
+          ))}
+        </ul>
+      </div>
+    );
+  return (
+    <div className="trial is-open" role="status">
+      <b>Nothing is in the way.</b> It ends {time(of.slot.to)}
+      {of.crew && `, with ${of.crew}`}
+      {of.stageFrom && `, and is staged from ${time(of.stageFrom)}`}.
+      {of.moved.length > 0 && (
+        <>
+          {' '}
+          {many(of.moved.length, 'machine makes', 'machines make')} room, of which nobody was told a time yet:
+          <ul>
+            {of.moved.slice(0, 4).map((m) => (
+              <li key={m.machine}>
+                {m.machine} goes {m.after ? `${time(m.after)} instead of ${time(m.before)}` : `at no time instead of ${time(m.before)}`}
+              </li>
+            ))}
+            {of.moved.length > 4 && <li>and {of.moved.length - 4} more</li>}
+          </ul>
+        </>
+      )}
+      {of.end && of.endBefore && of.end > of.endBefore && ` The last slot ends ${date(of.end)} instead of ${date(of.endBefore)}.`}
+      {!of.meetsDeadline && <strong className="held"> That is after the deadline.</strong>}
+    </div>
+  );
+}
+
+const shifted = (at: string, days: number) => new Date(Date.parse(at) + days * DAY).toISOString();
+
+/** A moment as a field for it takes it: on the clock on the wall here. */
+const local = (at: string) => {
+  const moment = new Date(at);
+  return new Date(moment.getTime() - moment.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+};

@@ -1,0 +1,167 @@
+import { Button } from '@mantine/core';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { useParams } from 'react-router';
+import { api, type Schemas, take } from '../api/client';
+import { Loading, Problem } from '../parts/Problem';
+import { Standing } from '../parts/Standing';
+import { many, span, time } from '../parts/words';
+import { FreeTimes } from '../plans/FreeTimes';
+
+type Slot = Schemas['SharedSlot'];
+
+/** When somebody's machines go, for people without an account; where the plan lets them, they choose another time. */
+export function TimesPage() {
+  const { secret = '' } = useParams();
+  const [choosing, setChoosing] = useState<string>();
+  const shared = useQuery({
+    queryKey: ['shared', secret],
+    refetchInterval: 30_000,
+    queryFn: () => take(api.GET('/api/v1/shared/{secret}', { params: { path: { secret } } })),
+  });
+  if (shared.error)
+    return (
+      <main className="shared">
+        <Problem of={shared.error} />
+      </main>
+    );
+  if (!shared.data) return <Loading />;
+  const view = shared.data;
+  const toCome = view.slots.filter((s) => !['proved', 'done', 'ended'].includes(s.standing));
+  const over = view.slots.length - toCome.length;
+  const notice = view.noticeHours;
+  return (
+    <main className="shared">
+      <p className="brand">
+        <svg viewBox="0 0 20 20" aria-hidden="true">
+          <path d="M0 20v-4h4v-4h4V8h4V4h4V0h4v20z" />
+        </svg>
+        Grand Stair · {view.plan}
+      </p>
+      <h1>
+        {view.of ? `${view.of}: ` : ''}
+        {toCome.length === 0 ? 'nothing is to come' : `${many(toCome.length, 'machine')} to go`} to {view.target}
+      </h1>
+      <p className="under">
+        Times are those of {Intl.DateTimeFormat().resolvedOptions().timeZone}. Save your work before yours begins; the machine restarts by
+        itself.
+        {notice !== null && ` You can choose another time until ${span(notice * 3600)} before.`}
+        {over > 0 && ` ${many(over, 'machine has', 'machines have')} gone already.`}{' '}
+        <a href={`/api/v1/shared/${secret}/calendar.ics`}>As a calendar</a>
+      </p>
+      <section className="card">
+        <table>
+          <thead>
+            <tr>
+              <th>Machine</th>
+              <th>Where</th>
+              <th>Begins</th>
+              <th>Until about</th>
+              <th>Standing</th>
+              <th />
+            </tr>
+          </thead>
+          <tbody>
+            {toCome.map((s) => (
+              <Row
+                key={s.machine}
+                secret={secret}
+                slot={s}
+                open={choosing === s.machine}
+                onOpen={() => setChoosing(choosing === s.machine ? undefined : s.machine)}
+                onDone={() => setChoosing(undefined)}
+              />
+            ))}
+          </tbody>
+        </table>
+      </section>
+    </main>
+  );
+}
+
+function Row({
+  secret,
+  slot,
+  open,
+  onOpen,
+  onDone,
+}: {
+  secret: string;
+  slot: Slot;
+  open: boolean;
+  onOpen: () => void;
+  onDone: () => void;
+}) {
+  return (
+    <>
+      <tr>
+        <td>
+          <code>{slot.machine}</code>
+        </td>
+        <td>{slot.site}</td>
+        <td className="nowrap">
+          {slot.start ? <b>{time(slot.start)}</b> : 'not known yet'}
+          {slot.start && !slot.stands && !slot.chosen && <span className="quiet"> probably</span>}
+          {slot.chosen && <span className="quiet"> as chosen</span>}
+        </td>
+        <td className="nowrap">{time(slot.end)}</td>
+        <td className="nowrap">
+          <Standing of={slot.standing} />
+        </td>
+        <td className="num nowrap">
+          {slot.chooseFrom && (
+            <button type="button" className="plain link" aria-expanded={open} onClick={onOpen}>
+              Another time
+            </button>
+          )}
+        </td>
+      </tr>
+      {open && (
+        <tr className="choice">
+          <td colSpan={6}>
+            <Choice secret={secret} machine={slot.machine} onDone={onDone} />
+          </td>
+        </tr>
+      )}
+    </>
+  );
+}
+
+function Choice({ secret, machine, onDone }: { secret: string; machine: string; onDone: () => void }) {
+  const queries = useQueryClient();
+  const [at, setAt] = useState<string>();
+  const path = { secret, machine };
+  const times = useQuery({
+    queryKey: ['shared-times', secret, machine],
+    queryFn: () => take(api.GET('/api/v1/shared/{secret}/machines/{machine}/times', { params: { path } })),
+  });
+  const choose = useMutation({
+    mutationFn: (start: string) =>
+      take(api.POST('/api/v1/shared/{secret}/machines/{machine}/choose', { params: { path }, body: { start } })),
+    onSuccess: (view) => {
+      queries.setQueryData(['shared', secret], view);
+      queries.invalidateQueries({ queryKey: ['shared-times', secret] });
+      onDone();
+    },
+  });
+  const error = times.error ?? choose.error;
+  return (
+    <>
+      {!times.data && !times.error && <p className="quiet">Looking for times …</p>}
+      {times.data && <FreeTimes times={times.data} chosen={at} onChoose={setAt} />}
+      {error && (
+        <p className="form-error" role="alert">
+          {error.message}
+        </p>
+      )}
+      <div className="dialog-actions">
+        <Button variant="default" onClick={onDone}>
+          Leave it
+        </Button>
+        <Button className="acts" disabled={!at} loading={choose.isPending} onClick={() => at && choose.mutate(at)}>
+          {at ? `Begin ${time(at)}` : 'Choose a time'}
+        </Button>
+      </div>
+    </>
+  );
+}
