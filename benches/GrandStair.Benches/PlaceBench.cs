@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using System.Diagnostics;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
 
 namespace GrandStair.Benches;

@@ -3,6 +3,7 @@ using System.Diagnostics;
 using System.Globalization;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
 
 namespace GrandStair.Benches;

@@ -208,6 +208,23 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     }
 
     [Fact]
+    public async Task Some_of_a_plan_go_to_another_release_and_each_is_told_its_own()
+    {
+        await GstairAsync("plan", "load", await WriteAsync(
+            "eighth", ("approval: { by: [board] }", ""), ("release: \"7\"", "release: \"7\", but: [{ groups: [office], release: \"8\" }, { machines: [desk-5], release: \"7\" }]"), ("os.version < 7", "os.version < 8")), "--yes");
+        var plan = await Service.Client.PlanAsync("eighth", Stop);
+        Assert.Equal("Brae Desktop 7 (Brae Desktop 8 for group office; Brae Desktop 7 for desk-5)", plan.Plan.Target);
+        async Task<string> ToAsync(string machine) => (await Calls.JsonAsync(Service, "GET", $"/api/v1/machines/{machine}/gate?plan=eighth", Service.Token)).GetProperty("target").GetString()!;
+        Assert.Equal(["Brae Desktop 7", "Brae Desktop 8", "Brae Desktop 7", "Brae Desktop 8"], [await ToAsync("desk-1"), await ToAsync("desk-4"), await ToAsync("desk-5"), await ToAsync("desk-6")]);
+        // One that runs the others' release already has still to go to its own.
+        Assert.Contains((await Service.Client.MembersAsync("eighth", null, null, null, 100, Stop)).Items, m => m.Name == "desk-6");
+        var summary = await Calls.JsonAsync(Service, "GET", "/api/v1/readiness?plan=eighth", Service.Token);
+        Assert.Equal((plan.Plan.Target, 0), (summary.GetProperty("target").GetString(), summary.GetProperty("arrived").GetInt32()));
+        var calendar = await GstairAsync("plan", "slots", "eighth");
+        Assert.Contains("SUMMARY:desk-1 to Brae Desktop 7 (laid out)", calendar, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task A_calendar_is_loaded_told_and_missed_where_a_plan_needs_it()
     {
         var file = await WriteAsync("fifth", ("calendar: berths", "calendar: bertsh"));

@@ -13,6 +13,24 @@ namespace GrandStair.Core.Readiness;
 /// <param name="Carries">How much has to be carried across.</param>
 public sealed record Aim(Product Product, Release Release, ImmutableArray<string> Methods, Carries Carries)
 {
+    /// <summary>Those who go to another release.</summary>
+    public ImmutableArray<(Whom For, Release Release)> But { get; init; } = [];
+
+    /// <summary>The target in words: the release, and who goes to another one.</summary>
+    public string Target => But.IsEmpty ? Release.Name : $"{Release.Name} ({string.Join("; ", But.Select(b => $"{b.Release.Name} for {b.For}"))})";
+
+    /// <summary>All releases that somebody goes to, each once.</summary>
+    public IEnumerable<Release> Releases => But.Select(b => b.Release).Prepend(Release).Distinct();
+
+    /// <summary>The release that a machine goes to: what names it counts before what names its group, and that before its site.</summary>
+    public Release ReleaseFor(Machine machine)
+    {
+        ArgumentNullException.ThrowIfNull(machine);
+        return But.IsEmpty ? Release : Find(w => w.Machines, machine.Name) ?? Find(w => w.Groups, machine.Group) ?? Find(w => w.Sites, machine.Site) ?? Release;
+
+        Release? Find(Func<Whom, ImmutableArray<string>> names, string name) => But.FirstOrDefault(b => names(b.For).Contains(name, StringComparer.OrdinalIgnoreCase)).Release;
+    }
+
     /// <summary>Every leg of a route as it is to be judged, with the machine as it will be then.</summary>
     public ImmutableArray<(LegCase Leg, Machine Machine)> Legs(Route route, Machine machine, IReadOnlyList<KnownIssue> touching, DateTimeOffset now)
     {

@@ -61,9 +61,10 @@ public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, 
     public static Assessment Of(Aim aim, Machine machine, Moment moment, DateTimeOffset now, Rulings? rulings = null)
     {
         ArgumentNullException.ThrowIfNull(aim);
-        var offer = OfferOf(aim.Release, machine, now);
+        var release = aim.ReleaseFor(machine);
+        var offer = OfferOf(release, machine, now);
         var touching = aim.Product.IssuesTouching(machine, now);
-        var route = RouteFinder.Find(aim.Product, Whereabouts.Of(aim.Product, machine), aim.Release, touching);
+        var route = RouteFinder.Find(aim.Product, Whereabouts.Of(aim.Product, machine), release, touching);
         if (!route.Exists) return new(route, [], GateState.Shut, $"no route: {route.Why}", offer);
         if (route.Arrived) return new(route, [], GateState.Open, null, offer);
 

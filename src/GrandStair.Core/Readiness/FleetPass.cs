@@ -35,15 +35,15 @@ public sealed partial class FleetJudgement
             var product = _aim.Product;
             var isOf = Wanted(product.Is, null, "", null);
             var touches = product.KnownIssues.Select(i => Wanted(i.Touches, null, "", null)).ToArray();
-            var offered = _aim.Release is { Status: ReleaseStatus.PhasedIn, OfferedTo: { } to } ? Wanted(to, null, "", null) : null;
+            var offered = _aim.Releases.ToDictionary(r => r, r => r is { Status: ReleaseStatus.PhasedIn, OfferedTo: { } to } ? Wanted(to, null, "", null) : null);
             AskAll();
             var (groupOf, groups) = Groups(isOf, touches);
-            var plans = groups.Select(g => Plan(g.Row, g.Touching)).ToArray();
+            var plans = groups.Select(g => Plan(g.Row, g.Touching, offered)).ToArray();
             AskAll();
             Parallel.ForEach(_cells.SelectMany(c => c.Value.Values), c => c.Settle(_fleet.Count));
             Parallel.ForEach(_legs.Values, l => l.Settle(_fleet.Count));
             Parallel.For(0, (_fleet.Count + RowsAtOnce - 1) / RowsAtOnce, part =>
-                Judge(part * RowsAtOnce, Math.Min(_fleet.Count, (part + 1) * RowsAtOnce), groupOf, plans, offered));
+                Judge(part * RowsAtOnce, Math.Min(_fleet.Count, (part + 1) * RowsAtOnce), groupOf, plans));
             // One column is written by one hand, whichever legs its check stands on.
             Parallel.ForEach(_legs.Values.SelectMany(l => l.Marks()).GroupBy(m => m.Cell.Column), column =>
             {
@@ -55,18 +55,18 @@ public sealed partial class FleetJudgement
         }
 
         [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-        private void Judge(int from, int to, int[] groupOf, GroupPlan[] plans, Answers? offered)
+        private void Judge(int from, int to, int[] groupOf, GroupPlan[] plans)
         {
             for (var row = from; row < to; row++)
             {
                 of._methods[row] = -1;
                 of._reasonOf[row] = NoReason;
-                if (groupOf[row] >= 0) Judge(row, plans[groupOf[row]], offered);
+                if (groupOf[row] >= 0) Judge(row, plans[groupOf[row]]);
             }
         }
 
         [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-        private void Judge(int row, GroupPlan plan, Answers? offered)
+        private void Judge(int row, GroupPlan plan)
         {
             if (plan.Legs.Length == 0)
             {
@@ -104,14 +104,14 @@ public sealed partial class FleetJudgement
                 hopsOpen &= leg.Hop.StateOf(row) == GateState.Open;
             }
 
-            var waits = lacking && hopsOpen && OfferOf(row, offered) == Offer.NotYet;
+            var waits = lacking && hopsOpen && OfferOf(row, plan) == Offer.NotYet;
             of._places[row] = PlaceOf(worst);
             of._flags[row] = (byte)((worst == GateState.Shut && !mendable && !waits ? CannotBeMended : 0) | (waits ? WaitsForOffer : 0) | (gated ? HasGates : 0));
         }
 
-        private Offer OfferOf(int row, Answers? offered) => _aim.Release.Status != ReleaseStatus.PhasedIn
+        private static Offer OfferOf(int row, GroupPlan plan) => plan.Release.Status != ReleaseStatus.PhasedIn
             ? Offer.ToAll
-            : Assessment.OfferOf(offered is null ? Kleene.CannotTell : (Kleene)offered.Values[row]);
+            : Assessment.OfferOf(plan.Offered is null ? Kleene.CannotTell : (Kleene)plan.Offered.Values[row]);
 
         /// <summary>The method that is chosen, and the one whose gate counts; both as <see cref="MethodChoice.Choose"/> has them.</summary>
         [MethodImpl(MethodImplOptions.AggressiveOptimization)]
@@ -154,6 +154,12 @@ public sealed partial class FleetJudgement
             var groupOf = new int[_fleet.Count];
             for (var row = 0; row < groupOf.Length; row++) groupOf[row] = isOf.Values[row] == Yes ? 0 : -1;
             foreach (var key in new[] { product.VersionKey, product.EditionKey }.OfType<string>().Concat(product.Parts.Select(p => p.VersionKey)).Distinct()) Divide(groupOf, Codes(key));
+            if (!_aim.But.IsEmpty)
+            {
+                var releases = _aim.Releases.ToList();
+                Divide(groupOf, [.. Enumerable.Range(0, groupOf.Length).Select(row => releases.IndexOf(_aim.ReleaseFor(_fleet[row])))]);
+            }
+
             foreach (var touch in touches) Divide(groupOf, [.. touch.Values.Select(v => v == No ? 0 : 1)]);
 
             var groups = new List<(int, KnownIssue[])>();
@@ -191,10 +197,11 @@ public sealed partial class FleetJudgement
             return codes;
         }
 
-        private GroupPlan Plan(int row, KnownIssue[] touching)
+        private GroupPlan Plan(int row, KnownIssue[] touching, Dictionary<Release, Answers?> offered)
         {
-            var route = RouteFinder.Find(_aim.Product, Whereabouts.Of(_aim.Product, _fleet[row]), _aim.Release, touching);
-            if (route.Hops.IsEmpty) return new(route, [], route.Arrived ? NoReason : of.NumberOf($"no route: {route.Why}"));
+            var release = _aim.ReleaseFor(_fleet[row]);
+            var route = RouteFinder.Find(_aim.Product, Whereabouts.Of(_aim.Product, _fleet[row]), release, touching);
+            if (route.Hops.IsEmpty) return new(release, offered[release], route, [], route.Arrived ? NoReason : of.NumberOf($"no route: {route.Why}"));
             var legs = new LegPlan[route.Hops.Length];
             ImmutableArray<Reading> brought = [];
             for (var i = 0; i < legs.Length; i++)
@@ -204,7 +211,7 @@ public sealed partial class FleetJudgement
                 brought = _aim.Brings(route, i, brought, of.Now);
             }
 
-            return new(route, legs, NoReason);
+            return new(release, offered[release], route, legs, NoReason);
         }
 
         private LegPlan Leg(Hop hop, ImmutableArray<Check> checks, Supposed? supposed)
@@ -377,5 +384,5 @@ public sealed partial class FleetJudgement
             hop.All.Select(c => (this, (byte)0, c)).Concat(methods.SelectMany(m => m.Own.All.Select(c => (this, m.Place, c))));
     }
 
-    private sealed record GroupPlan(Route Route, LegPlan[] Legs, int Reason);
+    private sealed record GroupPlan(Release Release, Answers? Offered, Route Route, LegPlan[] Legs, int Reason);
 }

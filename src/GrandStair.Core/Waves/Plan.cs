@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 
 namespace GrandStair.Core.Waves;
@@ -16,6 +17,9 @@ public sealed record Plan
 
     /// <summary>The release to go to.</summary>
     public required string Release { get; init; }
+
+    /// <summary>Those who go to another release of that product.</summary>
+    public ImmutableArray<OtherTarget> But { get; init; } = [];
 
     /// <summary>The machines that it is about.</summary>
     public required Condition Scope { get; init; }
@@ -76,6 +80,11 @@ public sealed record Plan
     public IEnumerable<string> Calendars => Windows.Select(w => w.When).Concat(Closures.Select(c => c.When)).Concat(Crews.Select(c => c.When)).Concat(Lines.Select(l => l.Hours).OfType<TimeRule>())
         .Select(r => r.Calendar).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase);
 }
+
+/// <summary>Some who go to another release than the rest of a plan.</summary>
+/// <param name="For">Who. What names a machine counts before what names its group, and that before what names its site.</param>
+/// <param name="Release">The release.</param>
+public sealed record OtherTarget(Whom For, string Release);
 
 /// <summary>Which machines go together.</summary>
 /// <param name="Name">The wave's name.</param>

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Readings;
 using NodaTime;
 
 namespace GrandStair.Core.Waves;

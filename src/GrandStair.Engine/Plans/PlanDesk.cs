@@ -59,7 +59,8 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Pla
         var machines = await fleet.AllAsync(stop);
         var members = (await plans.MembersAsync(name, stop)).Where(m => m.Excuse is null && sites.Holds(machines[m.Machine].Site)).Select(m => m.Machine).ToHashSet();
         var given = (await rulings.AcknowledgedAsync(name, stop)).ToDictionary(a => (a.Kind, a.Name));
-        var reads = aim.Release.MustReads.Select(r => new ToAcknowledge("must-read", r.Name, r.Title, r.Words, members.Count, null));
+        var goingTo = members.CountBy(m => aim.ReleaseFor(machines[m])).ToDictionary();
+        var reads = aim.Releases.SelectMany(to => to.MustReads.Select(r => new ToAcknowledge("must-read", r.Name, r.Title, r.Words, goingTo.GetValueOrDefault(to), null))).DistinctBy(r => r.Name);
         var judged = await fleet.JudgedAsync(
             aim,
             name,
@@ -160,7 +161,7 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Pla
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(product);
-        return new(product, product.Release(plan.Release), plan.Methods, plan.Carries);
+        return new(product, product.Release(plan.Release), plan.Methods, plan.Carries) { But = [.. plan.But.Select(b => (b.For, product.Release(b.Release)))] };
     }
 
     /// <summary>A member with its assessment and slot put in.</summary>

@@ -27,6 +27,7 @@ public static partial class PlanFile
             Name = map.Text("plan"),
             Product = target.Text("product"),
             Release = target.Text("release"),
+            But = [.. target.Maps("but").Select(ButOf)],
             Scope = map.Required("scope", keys),
             Carries = map.Word("carries", Carries.Whole),
             Methods = [.. map.Texts("methods")],
@@ -69,9 +70,13 @@ public static partial class PlanFile
             return;
         }
 
-        var release = product.Releases.FirstOrDefault(r => r.Version == plan.Release);
-        if (release is null) target.Wrong("release", $"{product.Name} has no release '{plan.Release}'; expected one of {string.Join(", ", product.Releases.Select(r => r.Version))}.");
-        if (release?.Status == ReleaseStatus.Withdrawn) target.Wrong("release", $"{release.Name} was withdrawn and is no target.");
+        foreach (var (field, version) in plan.But.Select(b => ("but", b.Release)).Prepend(("release", plan.Release)))
+        {
+            var release = product.Releases.FirstOrDefault(r => r.Version == version);
+            if (release is null) target.Wrong(field, $"{product.Name} has no release '{version}'; expected one of {string.Join(", ", product.Releases.Select(r => r.Version))}.");
+            if (release?.Status == ReleaseStatus.Withdrawn) target.Wrong(field, $"{release.Name} was withdrawn and is no target.");
+        }
+
         foreach (var method in plan.Methods.Where(m => product.Method(m) is null))
         {
             var near = Spelling.Nearest(method, product.Methods.Select(m => m.Name));
@@ -83,6 +88,14 @@ public static partial class PlanFile
             var methods = plan.Methods.Where(m => product.Method(m)?.Needs.Crew == kind);
             map.Wrong("methods", $"Method {string.Join(", ", methods)} needs the hands of a crew '{kind}', and 'crews' has none of that kind; add one such as {{ name: {kind}, hands: 1, zone: Europe/London, weekly: [\"Mon-Fri 08:00-18:00\"] }}.");
         }
+    }
+
+    private static OtherTarget ButOf(YamlMap map)
+    {
+        var other = new OtherTarget(WhomOf(map), map.Text("release"));
+        if (other.For.IsEveryone) map.Wrong("release", "It says not who goes to that release; expected 'groups', 'sites' or 'machines'.");
+        map.Done();
+        return other;
     }
 
     private static WaveSpec WaveOf(YamlMap map, KeyRegistry keys)

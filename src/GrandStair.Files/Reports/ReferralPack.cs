@@ -57,9 +57,9 @@ public static class ReferralPack
     private static void Html(TextWriter writer, Aim aim, Machine machine, Assessment assessment, DateTimeOffset now)
     {
         string Text(string? text) => StandAlonePage.Text(text ?? "");
-        StandAlonePage.Begin(writer, $"{machine.Name} to {aim.Release.Name}");
+        StandAlonePage.Begin(writer, $"{machine.Name} to {aim.ReleaseFor(machine).Name}");
         writer.Write($"""
-            <h1>{Text(machine.Name)} to {Text(aim.Release.Name)}: {ReadinessReport.GateOf(assessment)}</h1>
+            <h1>{Text(machine.Name)} to {Text(aim.ReleaseFor(machine).Name)}: {ReadinessReport.GateOf(assessment)}</h1>
             <p class="hint">{now.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)} UTC · {Text(aim.Product.Name)} {Text(machine.TextOf(aim.Product.VersionKey))} · catalogue {aim.Product.Hash[..12]} · route {Text(string.Join(" → ", assessment.Route.Hops.Select(h => h.Name).DefaultIfEmpty(assessment.Route.Why ?? "none")))}</p>
             <p>{Text(assessment.Why)}</p>
 

@@ -19,11 +19,12 @@ namespace GrandStair.Files.Reports;
 /// <param name="Why">What is in the way; null where nothing is.</param>
 /// <param name="Change">What would have to change for it to get a slot.</param>
 /// <param name="WaveNumber">The wave's number, from 1.</param>
-public sealed record SlotLine(Machine Machine, string Wave, string Standing, string? Method, DateTimeOffset? Start, DateTimeOffset? End, bool Stands, string? Crew, string? Why, string? Change, int WaveNumber);
+/// <param name="To">The release that it goes to.</param>
+public sealed record SlotLine(Machine Machine, string Wave, string Standing, string? Method, DateTimeOffset? Start, DateTimeOffset? End, bool Stands, string? Crew, string? Why, string? Change, int WaveNumber, string To);
 
 /// <summary>A plan's slots as a file: for a calendar, for a spreadsheet, and for a change meeting.</summary>
 /// <param name="Plan">The plan.</param>
-/// <param name="Target">The release to go to.</param>
+/// <param name="Target">The target in words.</param>
 /// <param name="Revision">The plan's revision.</param>
 /// <param name="RevisedBy">Who wrote it.</param>
 /// <param name="At">When the file is made, UTC.</param>
@@ -36,7 +37,7 @@ public sealed record SlotReport(Plan Plan, string Target, int Revision, string R
         $"{s.Machine.Id}@{Plan.Name}.grandstair",
         s.Start!.Value,
         s.End!.Value,
-        $"{s.Machine.Name} to {Target}{(s.Stands ? "" : " (laid out)")}",
+        $"{s.Machine.Name} to {s.To}{(s.Stands ? "" : " (laid out)")}",
         $"Wave {s.Wave} of {Plan.Name}, by {s.Method}{(s.Crew is null ? "" : $", with {s.Crew}")}.",
         s.Machine.Site));
 

@@ -37,10 +37,10 @@ internal static class OverviewEndpoints
         var machines = await fleet.AllAsync(stop);
         var all = (await runs.ListAsync(plan, stop)).Where(r => machines.ContainsKey(new(r.State.Machine))).ToArray();
         var rows = all.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now)).ToArray();
-        var target = product.Releases.Single(r => r.Version == body.Release);
+        var target = PlanDesk.AimOf(body, product).Target;
         return new(
-            PlanEndpoints.Row(stored, body, target.Name, members),
-            target.Name,
+            PlanEndpoints.Row(stored, body, target, members),
+            target,
             now,
             clock.Pace,
             SupportEnds(product, members, machines)?.ToString("yyyy-MM-dd", null),

@@ -120,7 +120,7 @@ internal static class PlanEndpoints
         return rows;
     }
 
-    private static string TargetName(Plan plan, Core.Catalogue.Product product) => product.Releases.Single(r => r.Version == plan.Release).Name;
+    private static string TargetName(Plan plan, Core.Catalogue.Product product) => PlanDesk.AimOf(plan, product).Target;
 
     /// <summary>A plan as its caller sees it.</summary>
     public static async Task<PlanView> ViewAsync(string name, Shelf shelf, CallersPlans plans, PlanApprovals approvals, CancellationToken stop)

@@ -1,4 +1,5 @@
 using GrandStair.Core.Catalogue;
+using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
@@ -14,17 +15,21 @@ internal static class SlotSheet
 {
     /// <summary>The sheet of those members whose machines are among some.</summary>
     public static SlotReport Of(
-        StoredPlan stored, Plan plan, Product product, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<NeededApproval> approvals, DateTimeOffset now, Func<SlotLine, bool> which) => new(
-        plan,
-        product.Release(plan.Release).Name,
-        stored.Revision,
-        stored.RevisedBy,
-        now,
-        [
-            .. members.Where(m => machines.ContainsKey(m.Machine)).Select(m => Line(stored, m, machines[m.Machine])).Where(which)
-                .OrderBy(r => r.Start ?? DateTimeOffset.MaxValue).ThenBy(r => r.Machine.Name, StringComparer.OrdinalIgnoreCase),
-        ],
-        [.. approvals.Select(a => $"{a.Subject}: {(a.Given is { } given ? $"approved by {given.By} on {given.At:yyyy-MM-dd}: {given.Reason}" : "not approved yet")}")]);
+        StoredPlan stored, Plan plan, Product product, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<NeededApproval> approvals, DateTimeOffset now, Func<SlotLine, bool> which)
+    {
+        var aim = PlanDesk.AimOf(plan, product);
+        return new(
+            plan,
+            aim.Target,
+            stored.Revision,
+            stored.RevisedBy,
+            now,
+            [
+                .. members.Where(m => machines.ContainsKey(m.Machine)).Select(m => Line(stored, m, machines[m.Machine], aim)).Where(which)
+                    .OrderBy(r => r.Start ?? DateTimeOffset.MaxValue).ThenBy(r => r.Machine.Name, StringComparer.OrdinalIgnoreCase),
+            ],
+            [.. approvals.Select(a => $"{a.Subject}: {(a.Given is { } given ? $"approved by {given.By} on {given.At:yyyy-MM-dd}: {given.Reason}" : "not approved yet")}")]);
+    }
 
     /// <summary>Those of a wave, a site, a crew and an owner; null for all.</summary>
     public static Func<SlotLine, bool> Which(int? wave, string? site, string? crew, string? owner)
@@ -39,12 +44,13 @@ internal static class SlotSheet
     /// <param name="of">Whose slots these are, for its title.</param>
     public static string Calendar(SlotReport report, IEnumerable<string?> of) => CalendarWriter.Write(string.Join(", ", of.OfType<string>().Prepend(report.Plan.Name)), report.Appointments(), report.At);
 
-    /// <summary>The time that a machine has, that somebody chose for it, or that was laid out, in this order.</summary>
-    public static SlotLine Line(StoredPlan stored, Member m, Machine machine)
+    /// <summary>The time that a machine has, that somebody chose for it, or that was laid out, in this order; null without any.</summary>
+    public static (DateTimeOffset? Start, DateTimeOffset? End) TimeOf(Member m) =>
+        m.Slot is { } slot ? (slot.Start, slot.End) : m.Appointed is { } at && m.PlannedEnd - m.PlannedStart is { } lasts ? (at, at + lasts) : (m.PlannedStart, m.PlannedEnd);
+
+    private static SlotLine Line(StoredPlan stored, Member m, Machine machine, Aim aim)
     {
-        var chosen = m.Slot is null && m.Appointed is { } at && m.PlannedEnd - m.PlannedStart is { } lasts ? new { Start = at, End = at + lasts } : null;
-        return new(
-            machine, stored.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), m.Method, m.Slot?.Start ?? chosen?.Start ?? m.PlannedStart, m.Slot?.End ?? chosen?.End ?? m.PlannedEnd,
-            m.Slot is not null, m.Slot?.Crew, m.Why, m.Change, m.Wave);
+        var (start, end) = TimeOf(m);
+        return new(machine, stored.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), m.Method, start, end, m.Slot is not null, m.Slot?.Crew, m.Why, m.Change, m.Wave, aim.ReleaseFor(machine).Name);
     }
 }

@@ -28,13 +28,13 @@ internal static class TimeEndpoints
     {
         var (stored, of) = (await plans.FindAsync(name, stop), await fleet.MachineAsync(machine, stop));
         var member = await desk.MemberAsync(stored, of, stop);
-        var line = SlotSheet.Line(stored, member, of);
+        var (at, until) = SlotSheet.TimeOf(member);
         var begin = (from ?? clock.GetUtcNow()).ToUniversalTime();
         // Where nothing is said it is about the time after the one that it has.
-        var end = to?.ToUniversalTime() ?? (line.Start > begin ? line.Start.Value : begin) + Usual;
+        var end = to?.ToUniversalTime() ?? (at > begin ? at.Value : begin) + Usual;
         var times = await desk.TimesAsync(stored, of, begin, end, Apart, stop);
         return new(
-            of.Name, of.Site, line is { Start: { } start, End: { } until } ? new(start, until) : null, line.Stands, member.Appointed,
+            of.Name, of.Site, at is null || until is null ? null : new(at.Value, until.Value), member.Slot is not null, member.Appointed,
             PlanEndpoints.ChosenBy(member), [.. times.Select(t => new SpanView(t.Start, t.End))]);
     }
 

@@ -38,7 +38,7 @@ internal static class ReadinessEndpoints
         var a = Assessment.Of(target.Aim, machine, Core.Catalogue.Moment.Planning, now, decided);
         return new(
             machine.Name,
-            target.Aim.Release.Name,
+            target.Aim.ReleaseFor(machine).Name,
             RunMachine.Name(a.State),
             a.Route.Arrived,
             a.Why,
@@ -108,7 +108,7 @@ internal static class ReadinessEndpoints
         }
 
         return new(
-            target.Aim.Release.Name, scope, summary.Machines, summary.Arrived, summary.Open, summary.Undecided, summary.Shut, summary.BeyondMending, disagree, oldest,
+            target.Aim.Target, scope, summary.Machines, summary.Arrived, summary.Open, summary.Undecided, summary.Shut, summary.BeyondMending, disagree, oldest,
             [.. Counts(summary)], [.. summary.Reasons.Select(r => new ReasonCount(r.Reason, r.Machines))])
         {
             WaitingForOffer = summary.WaitingForOffer,
@@ -159,7 +159,7 @@ internal static class ReadinessEndpoints
         var now = clock.GetUtcNow();
         var decided = await rulings.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
         var (summary, machines) = await RowsAsync(target, scope, shelf, fleet, plans, now, (judgement, rows, order, _) => (FleetSummary.Of(judgement, rows), order.Where(r => r < rows.Length && rows[r]).Select(r => judgement.Fleet[r]).ToArray()), stop);
-        var report = new ReadinessReport(target.Aim.Release.Name, target.Scope(scope), now, summary, [.. machines.Select(m => (m, Assessment.Of(target.Aim, m, Core.Catalogue.Moment.Planning, now, decided.GetValueOrDefault(m.Id))))]);
+        var report = new ReadinessReport(target.Aim.Target, target.Scope(scope), now, summary, [.. machines.Select(m => (m, Assessment.Of(target.Aim, m, Core.Catalogue.Moment.Planning, now, decided.GetValueOrDefault(m.Id))))]);
         var name = $"readiness-{now:yyyy-MM-dd}.{format ?? "html"}";
         return (format ?? "html") switch
         {

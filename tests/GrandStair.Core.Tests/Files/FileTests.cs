@@ -51,6 +51,8 @@ public sealed class FileTests
         // 30 % of 12 Mbit/s are 27 MB a minute.
         Assert.Equal(27e6, plan.Lines.Single().BytesPerMinute, 1.0);
         Assert.Equal(("shore-party", "terminal-it", 2, 3), (plan.Crews.Single().Name, plan.Crews.Single().Kind, plan.Crews.Single().Hands, plan.Crews.Single().PerDay));
+        Assert.Equal([("group training", "8"), ("desk-w-003", "7")], plan.But.Select(b => (b.For.ToString(), b.Release)));
+        Assert.Equal(new(TimeSpan.FromDays(10), TimeSpan.FromHours(24)), plan.Owners);
         Assert.Equal((true, "change-board"), (plan.Approval.Needed, plan.Approval.By.Single()));
     }
 
@@ -58,6 +60,9 @@ public sealed class FileTests
     [InlineData("scope: os.version < 7", "scope: os.versoin < 7", "plan.yaml:3:8", "did you mean 'os.version'")]
     [InlineData("image-in-place", "image-in-plaec", "plan.yaml:4:10", "did you mean 'image-in-place'")]
     [InlineData("release: \"7\"", "release: \"9\"", "plan.yaml:2:", "expected one of 6, 7")]
+    [InlineData("release: \"7\"", "release: \"7\", but: [{ groups: [office], release: \"9\" }]", "plan.yaml:2:", "has no release '9'; expected one of 6, 7")]
+    [InlineData("release: \"7\"", "release: \"7\", but: [{ release: \"6\" }]", "plan.yaml:2:", "It says not who goes to that release")]
+    [InlineData("deadline: 2027-03-31", "owners: { notice: 2 h }", "plan.yaml:12:", "expected a duration such as 10 d")]
     [InlineData("Mon-Fri 19:00", "Mon-Fri 19.00", "plan.yaml:9:", "no")]
     [InlineData("Europe/London", "Europe/Londn", "plan.yaml:9:", "is no time zone")]
     [InlineData("proved: 90 %", "proved: 190", "plan.yaml:11:", "a share such as 90 %")]

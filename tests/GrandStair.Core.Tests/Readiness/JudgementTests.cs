@@ -55,7 +55,15 @@ public sealed class JudgementTests
                 new() { Name = "i", Title = "i", Release = "10", Need = (Need)(seed % 2), Touches = Parse(touches), MendedIn = seed % 5 == 0 ? "10.0.2" : null, Fix = new((Mender)(seed % 4), "x", null) },
             ],
         };
-        return new Aim(product, product.Release("10"), [.. named.Select(m => m.Name), "none"], (Carries)(seed % 3));
+        return new Aim(product, product.Release("10"), [.. named.Select(m => m.Name), "none"], (Carries)(seed % 3))
+        {
+            But = (seed % 7) switch
+            {
+                0 => [(Whom.At("westhaven"), product.Release("7"))],
+                1 => [(Whom.At("Westhaven", "Eastness"), product.Release("7")), (new([], [], ["desk-2"]), product.Release("10"))],
+                _ => [],
+            },
+        };
     });
 
     [Fact]

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using CsCheck;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
 using NodaTime;
 using Xunit;
