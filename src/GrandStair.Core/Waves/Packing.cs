@@ -33,7 +33,12 @@ internal static class Packing
     /// The same for few machines, each with the time that going back takes for itself: what must be back earliest stands first within a window,
     /// and of those that then are in time the ones that fill it best are found exactly (Lawler and Moore's recurrence).
     /// </summary>
-    public static Job[] OrderOfFew(PlacementProblem problem, IReadOnlyCollection<Job> jobs)
+    public static Job[] OrderOfFew(PlacementProblem problem, IReadOnlyCollection<Job> jobs) => OrderOfFew(problem, jobs, _ => null);
+
+    /// <summary>The same, where each place has the longest that is left in any case: what is long does not stay over to the last (the minimum bin slack heuristic of Gupta and Ho, 1999).</summary>
+    public static Job[] OrderOfFewLongestFirst(PlacementProblem problem, IReadOnlyCollection<Job> jobs) => OrderOfFew(problem, jobs, left => left.MaxBy(j => j.Lasts));
+
+    private static Job[] OrderOfFew(PlacementProblem problem, IReadOnlyCollection<Job> jobs, Func<List<Job>, Job?> mustHave)
     {
         var left = jobs.OrderByDescending(j => j.Reserve).ThenBy(j => j.Lasts).ThenBy(j => j.Index).ToList();
         var planned = new List<(int Start, Job Job)>();
@@ -43,7 +48,7 @@ internal static class Packing
             for (var place = 0; place < most && left.Count > 0; place++)
             {
                 var start = window.From;
-                foreach (var job in InTime(left, window.Length))
+                foreach (var job in InTime(left, window.Length, mustHave(left)))
                 {
                     planned.Add((start, job));
                     left.Remove(job);
@@ -56,7 +61,10 @@ internal static class Packing
     }
 
     /// <summary>Those of some machines, ordered by when they must be through, that one after another fill a length best.</summary>
-    private static List<Job> InTime(List<Job> jobs, int length)
+    /// <param name="jobs">The machines.</param>
+    /// <param name="length">The length, minutes.</param>
+    /// <param name="must">One that is among them in any case; null for none. Where it does not fit nothing is taken.</param>
+    private static List<Job> InTime(List<Job> jobs, int length, Job? must)
     {
         // By machine and sum: whether the sum is reached with the machines up to this one, and whether by taking it.
         var reached = new bool[length + 1];
@@ -65,6 +73,12 @@ internal static class Packing
         for (var i = 0; i < jobs.Count; i++)
         {
             takes[i] = new bool[length + 1];
+            if (jobs[i] == must)
+            {
+                for (var sum = length; sum >= 0; sum--) reached[sum] = takes[i][sum] = sum >= jobs[i].Lasts && sum <= length - jobs[i].Reserve && reached[sum - jobs[i].Lasts];
+                continue;
+            }
+
             for (var sum = length - jobs[i].Reserve; sum >= jobs[i].Lasts; sum--)
             {
                 if (reached[sum] || !reached[sum - jobs[i].Lasts]) continue;
@@ -74,6 +88,7 @@ internal static class Packing
 
         var chosen = new List<Job>();
         var rest = Array.FindLastIndex(reached, r => r);
+        if (rest < 0) return [];
         for (var i = jobs.Count - 1; i >= 0; i--)
         {
             if (!takes[i][rest]) continue;

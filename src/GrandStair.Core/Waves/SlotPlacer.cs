@@ -64,7 +64,12 @@ public static class SlotPlacer
         var end = bound is null ? 0 : problem.MinuteOf(bound.End);
         var late = order.Where(j => thorough && score.End > end && problem.SiteEnds[j.Site] < int.MaxValue).GroupBy(j => j.Site).Where(g => g.Max(best.EndOf) > end).ToArray();
         if (late.Length > 0) Pack(Packing.Order);
-        if (late.Length > 0 && late.All(g => g.Count() <= FewAtSite)) Pack(Packing.OrderOfFew);
+        if (late.Length > 0 && late.All(g => g.Count() <= FewAtSite))
+        {
+            Pack(Packing.OrderOfFew);
+            Pack(Packing.OrderOfFewLongestFirst);
+        }
+
         var draw = new Draws(29);
         foreach (var usual in rounds < 5 ? [] : Orders(problem, order))
         {
