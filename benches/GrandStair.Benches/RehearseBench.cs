@@ -1,9 +1,9 @@
 using System.Collections.Immutable;
 using System.Diagnostics;
 using System.Globalization;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
-using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
 
 namespace GrandStair.Benches;

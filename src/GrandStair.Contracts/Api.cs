@@ -400,7 +400,7 @@ public sealed record WaveView(int Number, string Name, string State, DateTimeOff
 /// <param name="Change">What would have to change for it to get a slot; null where it has one or is not ready.</param>
 /// <param name="StageFrom">When its staging begins over the site's line; null where none is in the way.</param>
 /// <param name="Crew">The crew that is booked for it.</param>
-/// <param name="PlannedStart">When it would go as it was laid out.</param>
+/// <param name="PlannedStart">When it would go as it is laid out now, where it has no slot yet; else when it was to go as the plan was first laid out.</param>
 /// <param name="Missed">How many slots it missed.</param>
 /// <param name="Moved">Who moved it to its wave, and why; null where nobody did.</param>
 /// <param name="Chosen">The time that somebody chose for it; null where nobody did.</param>

@@ -150,7 +150,7 @@ internal sealed class EngineKit : IAsyncDisposable
     {
         var links = new LinkSet(new Dictionary<string, ILink> { ["stand-in"] = link ?? new StandInLink(World, Clock) });
         var reader = new MachineReader(links, Shelf, new(Database), new(Database), Fleet, Clock);
-        var keeper = new PlanKeeper(Shelf, Fleet, reader, Plans, Approvals, Rulings, Runs, Measured, Calendars, Clock, NullLogger<PlanKeeper>.Instance);
+        var keeper = new PlanKeeper(Shelf, Fleet, reader, Plans, Approvals, Rulings, Runs, Measured, Writer, Calendars, Clock, NullLogger<PlanKeeper>.Instance);
         var worker = new RunWorker(Runs, Plans, Rulings, Shelf, Fleet, reader, links, new(Database), new NoSecrets(), new(Database), Clock, NullLogger<RunWorker>.Instance);
         var stop = new CancellationTokenSource();
         _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), keeper.RunAsync(stop.Token))));

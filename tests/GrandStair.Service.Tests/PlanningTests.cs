@@ -176,7 +176,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var made = await Service.Client.MakeAddressAsync("seventh", new("owner", "Quay-Crew"), Stop);
         var at = made.Calendar[..made.Calendar.LastIndexOf('/')];
         var shared = await Calls.JsonAsync(Service, "GET", at, null);
-        Assert.Equal(["desk-11", "desk-12"], shared.GetProperty("slots").EnumerateArray().Select(s => s.GetProperty("machine").GetString()));
+        Assert.Equal(["desk-12", "desk-11"], shared.GetProperty("slots").EnumerateArray().Select(s => s.GetProperty("machine").GetString()));
         using (var calendar = await Calls.SendAsync(Service, "GET", made.Calendar))
             Assert.Contains($"DTSTART:{first:yyyyMMdd}T000000Z", await calendar.Content.ReadAsStringAsync(Stop), StringComparison.Ordinal);
         var free = (await Calls.JsonAsync(Service, "GET", $"{at}/machines/desk-11/times", null)).EnumerateArray().Select(t => t.GetProperty("from").GetDateTimeOffset()).ToArray();

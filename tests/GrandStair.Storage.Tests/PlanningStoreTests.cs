@@ -67,6 +67,18 @@ public abstract partial class StoreTests
     }
 
     [Fact]
+    public async Task What_is_laid_out_for_a_machine_is_kept_beside_its_slot_and_taken_away_again()
+    {
+        await PlanAsync("desk-1");
+        var member = Assert.Single(await Plans.MembersAsync(Plan, Stop));
+        var laid = new Slot(Now.AddDays(5), Now.AddDays(5).AddHours(1), Now.AddDays(5).AddHours(1)) { StageFrom = Now.AddDays(4), Crew = "harbour" };
+        await Plans.PutLaidAsync(Plan, [(member.Machine, laid)], Now, Stop);
+        Assert.Equal((laid, member.Slot), ((await Plans.MembersAsync(Plan, Stop))[0].Laid, (await Plans.MembersAsync(Plan, Stop))[0].Slot));
+        await Plans.PutLaidAsync(Plan, [(member.Machine, null)], Now, Stop);
+        Assert.Null((await Plans.MembersAsync(Plan, Stop))[0].Laid);
+    }
+
+    [Fact]
     public async Task A_rehearsal_that_somebody_cancels_is_told_so_and_keeps_nothing()
     {
         await PlanAsync("desk-1");

@@ -26,6 +26,7 @@ type Slot = Schemas['BoardSlot'];
 export function BoardPage() {
   const { name = '' } = useParams();
   const [params, setParams] = useSearchParams();
+  const may = useMay();
   const [appointing, setAppointing] = useState<{ machine: string; start: string }>();
   const days = Number(params.get('days') ?? 7);
   const from = params.get('from') ?? undefined;
@@ -69,7 +70,8 @@ export function BoardPage() {
         </div>
       </div>
       <p className="under">
-        Times are those of {Intl.DateTimeFormat().resolvedOptions().timeZone}. Drag a machine to give it another time.{' '}
+        Times are those of {Intl.DateTimeFormat().resolvedOptions().timeZone}.{' '}
+        {may('AppointMachine') && 'Drag a machine to give it another time. '}
         {many(unplaced, 'machine')} of {view.sites.length} sites {unplaced === 1 ? 'has' : 'have'} no slot yet
         {unplaced > 0 && (
           <>

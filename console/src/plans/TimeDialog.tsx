@@ -18,7 +18,7 @@ export function TimeDialog({ plan, machine, start, onClose }: { plan: string; ma
     staleTime: 30_000,
     queryFn: () => {
       // Where a time is wanted, those around it are of interest.
-      const around = start ? { from: shifted(start, -2), to: shifted(start, 5) } : {};
+      const around = start ? { from: shifted(start, -2), to: shifted(start, 14) } : {};
       return take(api.GET('/api/v1/plans/{name}/members/{machine}/times', { params: { path, query: around } }));
     },
   });

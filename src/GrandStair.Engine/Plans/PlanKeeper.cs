@@ -1,4 +1,6 @@
+using System.Collections.Concurrent;
 using System.Collections.Immutable;
+using System.Diagnostics;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
@@ -20,7 +22,7 @@ namespace GrandStair.Engine.Plans;
 
 /// <summary>Keeps plans going: opens waves, judges members, gives slots, opens runs, and ends plans.</summary>
 public sealed class PlanKeeper(
-    Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, MeasuredRuns measured, CalendarShelf calendars, TimeProvider clock, ILogger<PlanKeeper> log)
+    Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, MeasuredRuns measured, PlanWriter writer, CalendarShelf calendars, TimeProvider clock, ILogger<PlanKeeper> log)
 {
     /// <summary>How long after it was last tried a machine that is not ready, or soon cannot be told, is read again.</summary>
     public static readonly TimeSpan ReadAgain = TimeSpan.FromHours(8);
@@ -41,6 +43,12 @@ public sealed class PlanKeeper(
     /// <summary>By plan, for machines and for runs apart, for whom no place was found, and until when they are not looked at again; what keeps them out is seldom gone in a moment.</summary>
     private readonly Dictionary<string, (HashSet<MachineId> Machines, DateTimeOffset Until)> _inVain = new(StringComparer.Ordinal);
     private Task _reading = Task.CompletedTask;
+
+    /// <summary>How often waves to come are laid out anew at most, in real time, and in which share of it.</summary>
+    private static readonly TimeSpan LayOutEvery = TimeSpan.FromSeconds(15);
+    private const double LayOutShare = 0.04;
+    private readonly ConcurrentDictionary<string, long> _laidOutDue = new(StringComparer.Ordinal);
+    private Task _layingOut = Task.CompletedTask;
 
     /// <summary>Keeps plans going until it is stopped.</summary>
     public async Task RunAsync(CancellationToken stop)
@@ -104,7 +112,26 @@ public sealed class PlanKeeper(
         // Machines that do not answer take long; the plan does not wait for them.
         var waiting = members.Where(m => m is { Standing: Standing.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
         if (_reading.IsCompleted) _reading = ReadAgainAsync([.. waiting, .. judged.Where(j => j.Assessment.State != GateState.Open || j.Assessment.Route.Arrived || j.Assessment.Until < now + ReadAhead).Select(j => j.Machine)], now, stop);
+        if (_layingOut.IsCompleted && waves.Any(w => w.State == WaveState.Waiting) && Stopwatch.GetTimestamp() >= _laidOutDue.GetValueOrDefault(plan.Name)) _layingOut = LayOutAsync(stored with { Waves = waves }, stop);
         if (members.All(m => m.Standing is Standing.Done or Standing.Excused)) await plans.PutStateAsync(plan.Name, PlanState.Ended, null, "end", Actor.Worker, now, stop);
+    }
+
+    /// <summary>Keeps what is laid out for waves to come up to date; it takes its time for large plans, and nothing waits for it.</summary>
+    private async Task LayOutAsync(StoredPlan stored, CancellationToken stop)
+    {
+        var begun = Stopwatch.GetTimestamp();
+        try
+        {
+            await Task.Yield();
+            await writer.LayOutAsync(stored, stop);
+        }
+        catch (Exception error) when (error is CommandException or StoreException or System.Data.Common.DbException)
+        {
+            log.LogWarning("Plan {Plan} cannot be laid out anew: {Why}", stored.Name, error.Message);
+        }
+
+        var pause = Stopwatch.GetElapsedTime(begun) / LayOutShare;
+        _laidOutDue[stored.Name] = Stopwatch.GetTimestamp() + (long)((pause > LayOutEvery ? pause : LayOutEvery).TotalSeconds * Stopwatch.Frequency);
     }
 
     /// <summary>Opens the first wave, and each next one when the rule holds for the one before.</summary>

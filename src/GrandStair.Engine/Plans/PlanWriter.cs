@@ -89,7 +89,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         {
             var place = placed.GetValueOrDefault(m.Machine);
             var hasBegun = waves[m.Wave - 1].State != WaveState.Waiting;
-            return PlanDesk.Judged(m with { PlannedStart = place?.Slot?.Start, PlannedEnd = place?.Slot?.End }, Judge(machines[m.Machine]), hasBegun || place is null ? place : place with { Slot = null });
+            return PlanDesk.Judged(m with { PlannedStart = place?.Slot?.Start, PlannedEnd = place?.Slot?.End, Laid = place?.Slot }, Judge(machines[m.Machine]), hasBegun || place is null ? place : place with { Slot = null });
         });
         var stored = new StoredPlan(
             plan.Name, (before?.Revision ?? 0) + 1, body, product.Hash, before?.State ?? PlanState.Drafted, before?.Held, before?.Created ?? now, before?.CreatedBy ?? "", before?.Started, null,
@@ -103,6 +103,20 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
             : judged[machine.Id] = Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id));
 
         int NumberOf(StoredPlan of, Member member) => NumberIn(waves, of.Waves[member.Wave - 1].Name) ?? waves.Length;
+    }
+
+    /// <summary>Lays waves to come out as things are now, and keeps what is otherwise than before.</summary>
+    public async Task LayOutAsync(StoredPlan stored, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(stored);
+        var draft = await DraftAsync(stored.Body, stored.Sites, stop);
+        var laid = draft.Layout.Waves.SelectMany(w => w.Placement.All).ToDictionary(p => p.Machine, p => p.Slot);
+        var waiting = stored.Waves.Where(w => w.State == WaveState.Waiting).Select(w => w.Number).ToHashSet();
+        var changed = (await plans.MembersAsync(stored.Name, stop))
+            .Select(m => (Member: m, Laid: m is { Run: null, Excuse: null, Slot: null } && waiting.Contains(m.Wave) ? laid.GetValueOrDefault(m.Machine) : null))
+            // When a slot could turn at the latest is not kept of those that are only laid out.
+            .Where(m => m.Member.Laid != (m.Laid is null ? null : m.Laid with { LatestTurn = m.Laid.End })).Select(m => (m.Member.Machine, m.Laid)).ToArray();
+        if (changed.Length > 0) await plans.PutLaidAsync(stored.Name, changed, clock.GetUtcNow(), stop);
     }
 
     /// <summary>Makes a plan.</summary>

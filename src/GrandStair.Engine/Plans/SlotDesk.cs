@@ -86,6 +86,7 @@ public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, Fl
         }
 
         await plans.AppointAsync(stored.Name, machine.Id, slot.Start, asked is { Run: null, HasBegun: true } ? slot : null, reason, actor, now, stop);
+        if (!asked.HasBegun) await writer.LayOutAsync(stored, stop);
         return slot;
     }
 
@@ -97,6 +98,7 @@ public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, Fl
         ArgumentNullException.ThrowIfNull(machine);
         if ((await MemberAsync(stored, machine, stop)).Appointed is null) throw new CommandException("no-time-chosen", $"Nobody has chosen a time for {machine.Name}.");
         await plans.AppointAsync(stored.Name, machine.Id, null, null, reason, actor, clock.GetUtcNow(), stop);
+        await writer.LayOutAsync(stored, stop);
     }
 
     /// <summary>A machine's place in a plan.</summary>

@@ -149,7 +149,7 @@ internal static class PlanEndpoints
     private static MemberRow Row(Member m, StoredPlan plan, Machine machine) => new(
         m.Machine.ToString(), machine.Name, machine.Site, m.Wave, plan.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), RunMachine.Name(m.Gate), m.Why, m.CannotBeMended, m.Method,
         m.Slot?.Start, m.Slot?.End, m.Run is { } run ? $"r{run}" : null, m.Proved, m.Excuse is { } excuse ? RunMachine.Name(excuse) : null, m.ExcuseReason, m.ExcuseBy, m.ExcuseUntil?.ToString("yyyy-MM-dd", null),
-        m.Change, m.Slot?.StageFrom, m.Slot?.Crew, m.PlannedStart, m.Missed, m.MovedReason is { } moved ? $"{m.MovedBy}: {moved}" : null, m.Appointed, ChosenBy(m));
+        m.Change, m.Slot?.StageFrom, m.Slot?.Crew, m.Slot is null ? m.Laid?.Start : m.PlannedStart, m.Missed, m.MovedReason is { } moved ? $"{m.MovedBy}: {moved}" : null, m.Appointed, ChosenBy(m));
 
     /// <summary>Who chose a machine's time, and why; null where nobody did.</summary>
     public static string? ChosenBy(Member m) => m.Appointed is null ? null : $"{m.AppointedBy}: {m.AppointedReason}";

@@ -134,11 +134,11 @@ internal static class PlanningEndpoints
         var stored = await plans.FindAsync(name, stop);
         var (plan, _) = await shelf.ReadPlanAsync(stored, stop);
         var members = await plans.MembersAsync(name, stop);
-        // Waves to come are drawn as they would be laid out now, not as they first were.
-        var laid = stored.State == PlanState.Ended
-            ? []
-            : (await writer.DraftAsync(stored.Body, stored.Sites, stop)).Layout.Waves.SelectMany(w => w.Placement.All).Where(p => p.Slot is not null).ToDictionary(p => p.Machine, p => p.Slot!);
-        Slot? SlotOf(Member m) => m.Slot ?? laid.GetValueOrDefault(m.Machine);
+        // Of a plan that is under way what is laid out for waves to come is kept up to date.
+        var laid = stored.State == PlanState.Drafted
+            ? (await writer.DraftAsync(stored.Body, stored.Sites, stop)).Layout.Waves.SelectMany(w => w.Placement.All).Where(p => p.Slot is not null).ToDictionary(p => p.Machine, p => p.Slot!)
+            : [];
+        Slot? SlotOf(Member m) => m.Slot ?? (stored.State == PlanState.Drafted ? laid.GetValueOrDefault(m.Machine) : m.Laid);
         var now = clock.GetUtcNow();
         var begin = (from ?? members.Select(m => SlotOf(m)?.Start).Where(s => s > now.AddDays(-2)).Min() ?? now).ToUniversalTime();
         var end = (to ?? begin + BoardSpan).ToUniversalTime();

@@ -44,9 +44,8 @@ internal static class SlotSheet
     /// <param name="of">Whose slots these are, for its title.</param>
     public static string Calendar(SlotReport report, IEnumerable<string?> of) => CalendarWriter.Write(string.Join(", ", of.OfType<string>().Prepend(report.Plan.Name)), report.Appointments(), report.At);
 
-    /// <summary>The time that a machine has, that somebody chose for it, or that was laid out, in this order; null without any.</summary>
-    public static (DateTimeOffset? Start, DateTimeOffset? End) TimeOf(Member m) =>
-        m.Slot is { } slot ? (slot.Start, slot.End) : m.Appointed is { } at && m.PlannedEnd - m.PlannedStart is { } lasts ? (at, at + lasts) : (m.PlannedStart, m.PlannedEnd);
+    /// <summary>The time that a machine has, or that is laid out for it; null without any.</summary>
+    public static (DateTimeOffset? Start, DateTimeOffset? End) TimeOf(Member m) => (m.Slot ?? m.Laid) is { } slot ? (slot.Start, slot.End) : (null, null);
 
     private static SlotLine Line(StoredPlan stored, Member m, Machine machine, Aim aim)
     {

@@ -7,3 +7,9 @@ CREATE TABLE addresses (
   made BIGINT NOT NULL, made_by TEXT NOT NULL, ended BIGINT, last_used BIGINT);
 CREATE INDEX addresses_plan ON addresses (plan, id);
 INSERT INTO counters (name, last) VALUES ('address', 0);
+
+ALTER TABLE plan_members ADD COLUMN laid_start BIGINT;
+ALTER TABLE plan_members ADD COLUMN laid_end BIGINT;
+ALTER TABLE plan_members ADD COLUMN laid_stage BIGINT;
+ALTER TABLE plan_members ADD COLUMN laid_crew TEXT;
+UPDATE plan_members SET laid_start = planned_start, laid_end = planned_end;

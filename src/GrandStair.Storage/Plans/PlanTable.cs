@@ -123,6 +123,9 @@ public sealed record Member
     /// <summary>Who moved it.</summary>
     public string? MovedBy { get; init; }
 
+    /// <summary>The slot that is laid out for it as things are now; it is told to nobody as its own before its wave begins. Null where none was found, and after that.</summary>
+    public Slot? Laid { get; init; }
+
     /// <summary>The time that somebody chose for it, UTC; it keeps it as long as nothing is in the way. Null where nobody did.</summary>
     public DateTimeOffset? Appointed { get; init; }
 
@@ -209,7 +212,7 @@ public sealed class PlanTable(Database database)
             var before = await c.ExecuteScalarAsync<string?>("SELECT w.name FROM plan_members m JOIN plan_waves w ON w.plan = m.plan AND w.number = m.wave WHERE m.plan = @plan AND m.machine_id = @id", new { plan, id = machine.Value }, t);
             await c.ExecuteAsync(
                 """
-                UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, appointed = NULL, planned_start = NULL,
+                UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, appointed = NULL, planned_start = NULL, laid_start = NULL,
                   planned_end = (SELECT MAX(o.planned_end) FROM plan_members o WHERE o.plan = @plan AND o.wave = @Number), standing = CASE WHEN standing = 'Scheduled' THEN 'Ready' ELSE standing END,
                   slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
                 WHERE plan = @plan AND machine_id = @id AND run_id IS NULL
@@ -221,6 +224,21 @@ public sealed class PlanTable(Database database)
             return 0;
         },
         stop);
+
+    /// <summary>Notes which slots are laid out for machines of waves to come.</summary>
+    public Task PutLaidAsync(string plan, IReadOnlyList<(MachineId Machine, Slot? Laid)> laid, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            foreach (var (machine, slot) in laid) await PutLaidAsync(c, t, plan, machine, slot);
+            await Feed.AddAsync(c, t, now, "plan", plan, "laid-out", Actor.Worker);
+            return 0;
+        },
+        stop);
+
+    private static Task PutLaidAsync(DbConnection c, DbTransaction t, string plan, MachineId machine, Slot? slot) => c.ExecuteAsync(
+        "UPDATE plan_members SET laid_start = @start, laid_end = @end, laid_stage = @stage, laid_crew = @crew WHERE plan = @plan AND machine_id = @id",
+        new { plan, id = machine.Value, start = Micros.Of(slot?.Start), end = Micros.Of(slot?.End), stage = Micros.Of(slot?.StageFrom), crew = slot?.Crew },
+        t);
 
     /// <summary>Notes the time that somebody chose for a machine, and gives it its slot where its wave has begun.</summary>
     /// <param name="plan">The plan.</param>
@@ -271,6 +289,7 @@ public sealed class PlanTable(Database database)
                 """,
                 new { member.Plan, machine = member.Machine.Value, Wave = (long)member.Wave, begins = Micros.Of(member.PlannedStart), planned = Micros.Of(member.PlannedEnd) },
                 t);
+            await PutLaidAsync(c, t, member.Plan, member.Machine, member.Laid);
             await PutAsync(c, t, member, now);
         }
     }
@@ -494,6 +513,14 @@ public sealed class PlanTable(Database database)
 
         public string? MovedBy { get; init; }
 
+        public long? LaidStart { get; init; }
+
+        public long? LaidEnd { get; init; }
+
+        public long? LaidStage { get; init; }
+
+        public string? LaidCrew { get; init; }
+
         public long? Appointed { get; init; }
 
         public string? AppointedBy { get; init; }
@@ -530,6 +557,7 @@ public sealed class PlanTable(Database database)
             Readied = Micros.Time(Readied),
             MovedReason = MovedReason,
             MovedBy = MovedBy,
+            Laid = LaidStart is { } laid ? new(Micros.Time(laid), Micros.Time(LaidEnd!.Value), Micros.Time(LaidEnd.Value)) { StageFrom = Micros.Time(LaidStage), Crew = LaidCrew } : null,
             Appointed = Micros.Time(Appointed),
             AppointedBy = AppointedBy,
             AppointedReason = AppointedReason,
