@@ -58,7 +58,7 @@ internal sealed class StandInOutside(Product product, IReadOnlyDictionary<string
     }
 
     // People come to it at set hours after it was found, and the machine is read again within eight more.
-    public TimeSpan? Mend(RehearsedMachine machine)
+    public TimeSpan? Mend(RehearsedMachine machine, TimeSpan waited)
     {
         var after = TimeSpan.FromHours(30 + (40 * Chance.Of($"{machine.Request.Name}#{seed}", "mended")) + (8 * Chance.Of($"{machine.Request.Name}#{seed}", "read")));
         _mendings.Add(after);

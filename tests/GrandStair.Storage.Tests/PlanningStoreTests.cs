@@ -67,6 +67,24 @@ public abstract partial class StoreTests
     }
 
     [Fact]
+    public async Task When_a_machine_was_not_ready_and_made_ready_is_kept_and_begins_anew_when_it_goes_again()
+    {
+        await PlanAsync("desk-1");
+        var member = Assert.Single(await Plans.MembersAsync(Plan, Stop));
+        async Task<(DateTimeOffset?, DateTimeOffset?)> StandAsync(Core.Outcomes.Standing standing, int hours)
+        {
+            await Plans.PutMembersAsync(Plan, [member with { Standing = standing }], Now.AddHours(hours), Stop);
+            return ((await Plans.MembersAsync(Plan, Stop))[0].Lapsed, (await Plans.MembersAsync(Plan, Stop))[0].Readied);
+        }
+
+        await StandAsync(Core.Outcomes.Standing.Ready, 1);
+        Assert.Equal(Now.AddHours(5), (await StandAsync(Core.Outcomes.Standing.NotReady, 5)).Item1);
+        Assert.Equal(Now.AddHours(5), (await StandAsync(Core.Outcomes.Standing.NotReady, 6)).Item1);
+        Assert.Equal((Now.AddHours(5), Now.AddHours(9)), await StandAsync(Core.Outcomes.Standing.Ready, 9));
+        Assert.Equal((Now.AddHours(5), Now.AddHours(9)), await StandAsync(Core.Outcomes.Standing.Scheduled, 10));
+    }
+
+    [Fact]
     public async Task What_is_laid_out_for_a_machine_is_kept_beside_its_slot_and_taken_away_again()
     {
         await PlanAsync("desk-1");

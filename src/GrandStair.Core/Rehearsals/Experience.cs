@@ -79,6 +79,9 @@ public sealed class Experience
         public const double ReturnsSpread = 0.6;
         public const double MendsSpread = 0.6;
 
+        /// <summary>How many times as long as it has taken already it takes where that is longer than anything that is known.</summary>
+        public const double MendsLonger = 1.25;
+
         /// <summary>How often a step fails at first, and when it has failed before.</summary>
         public static readonly (double Fails, double Of) Step = (0.3, 15), StepAgain = (0.6, 3);
 
@@ -208,6 +211,7 @@ public sealed class Experience
     private sealed class Drawn(Experience experience, Chances chances, Logs? mends) : IOutside
     {
         private const int Decides = -1, Mends = -2, Returns = -3, Gates = -4;
+        private const int MostMends = 40;
         private readonly Dictionary<object, Dictionary<(string Model, string Line, bool Again), Going>> _going = new(ReferenceEqualityComparer.Instance);
         private readonly Dictionary<(Moment, bool), double> _notOpen = [];
 
@@ -248,11 +252,18 @@ public sealed class Experience
             return (after, possible[^1]);
         }
 
-        public TimeSpan? Mend(RehearsedMachine machine)
+        public TimeSpan? Mend(RehearsedMachine machine, TimeSpan waited)
         {
             if (mends is null) return null;
             var whose = machine.Request.Machine.Value;
-            return Logs.Span(mends.Middle + (mends.MiddleOff * chances.Gauss(Mends, 0, 0)) + mends.Apart(chances.Uniform(Mends, whose, 1), chances.Uniform(Mends, whose, 2)));
+            // Who was not made ready for so long is one of those with whom it takes longer.
+            for (var attempt = 1; attempt < MostMends; attempt += 2)
+            {
+                var after = Logs.Span(mends.Middle + (mends.MiddleOff * chances.Gauss(Mends, 0, 0)) + mends.Apart(chances.Uniform(Mends, whose, attempt), chances.Uniform(Mends, whose, attempt + 1)));
+                if (after > waited) return after;
+            }
+
+            return waited * Usual.MendsLonger;
         }
 
         public TimeSpan? Again(RehearsedMachine machine, int passages) => passages >= Usual.Passages

@@ -32,7 +32,9 @@ public interface IOutside
     (TimeSpan After, Decision Decision) Decide(RehearsedMachine machine, RunState run, OrderName order, ImmutableArray<Decision> possible);
 
     /// <summary>How long after its wave begins a machine that is not ready is made ready; null where it never is.</summary>
-    TimeSpan? Mend(RehearsedMachine machine);
+    /// <param name="machine">The machine.</param>
+    /// <param name="waited">How long its wave has been under way while it was not made ready.</param>
+    TimeSpan? Mend(RehearsedMachine machine, TimeSpan waited);
 
     /// <summary>How long after a run ended without success its machine goes again; null where it does not.</summary>
     TimeSpan? Again(RehearsedMachine machine, int passages);

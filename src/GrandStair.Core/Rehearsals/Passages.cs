@@ -176,7 +176,7 @@ internal sealed class Passages
             if (_standings[m] == Standing.NotReady)
             {
                 _since[m] = _now;
-                if (_case.Machines[m].CanBeMended && _outside.Mend(_case.Machines[m]) is { } after) Push(_now + after, What.Mended, m);
+                if (_case.Machines[m].CanBeMended && _outside.Mend(_case.Machines[m], _now - at) is { } after) Push(at + after > _now ? at + after : _now, What.Mended, m);
                 else Move(m, Standing.Excused);
             }
             else if (_standings[m] == Standing.Ready)

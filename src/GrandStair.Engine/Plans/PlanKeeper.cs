@@ -34,6 +34,10 @@ public sealed class PlanKeeper(
     public static readonly TimeSpan PlaceAgain = TimeSpan.FromHours(1);
 
     private const int MostReadsAtOnce = 8;
+
+    // Waves to come are laid out anew at most so often, and in no more than this share of the time.
+    private static readonly TimeSpan LayOutEvery = TimeSpan.FromSeconds(15);
+    private const double LayOutShare = 0.04;
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(250);
     private readonly Dictionary<MachineId, DateTimeOffset> _tried = [];
 
@@ -44,10 +48,8 @@ public sealed class PlanKeeper(
     private readonly Dictionary<string, (HashSet<MachineId> Machines, DateTimeOffset Until)> _inVain = new(StringComparer.Ordinal);
     private Task _reading = Task.CompletedTask;
 
-    /// <summary>How often waves to come are laid out anew at most, in real time, and in which share of it.</summary>
-    private static readonly TimeSpan LayOutEvery = TimeSpan.FromSeconds(15);
-    private const double LayOutShare = 0.04;
-    private readonly ConcurrentDictionary<string, long> _laidOutDue = new(StringComparer.Ordinal);
+    /// <summary>By plan from when on, as a timestamp, waves to come are laid out anew.</summary>
+    private readonly ConcurrentDictionary<string, long> _layOutDue = new(StringComparer.Ordinal);
     private Task _layingOut = Task.CompletedTask;
 
     /// <summary>Keeps plans going until it is stopped.</summary>
@@ -112,7 +114,7 @@ public sealed class PlanKeeper(
         // Machines that do not answer take long; the plan does not wait for them.
         var waiting = members.Where(m => m is { Standing: Standing.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
         if (_reading.IsCompleted) _reading = ReadAgainAsync([.. waiting, .. judged.Where(j => j.Assessment.State != GateState.Open || j.Assessment.Route.Arrived || j.Assessment.Until < now + ReadAhead).Select(j => j.Machine)], now, stop);
-        if (_layingOut.IsCompleted && waves.Any(w => w.State == WaveState.Waiting) && Stopwatch.GetTimestamp() >= _laidOutDue.GetValueOrDefault(plan.Name)) _layingOut = LayOutAsync(stored with { Waves = waves }, stop);
+        if (_layingOut.IsCompleted && waves.Any(w => w.State == WaveState.Waiting) && Stopwatch.GetTimestamp() >= _layOutDue.GetValueOrDefault(plan.Name)) _layingOut = LayOutAsync(stored with { Waves = waves }, stop);
         if (members.All(m => m.Standing is Standing.Done or Standing.Excused)) await plans.PutStateAsync(plan.Name, PlanState.Ended, null, "end", Actor.Worker, now, stop);
     }
 
@@ -129,9 +131,13 @@ public sealed class PlanKeeper(
         {
             log.LogWarning("Plan {Plan} cannot be laid out anew: {Why}", stored.Name, error.Message);
         }
+        catch (Exception error) when (error is not OperationCanceledException)
+        {
+            log.LogError(error, "Plan {Plan} cannot be laid out anew, and that is tried again", stored.Name);
+        }
 
         var pause = Stopwatch.GetElapsedTime(begun) / LayOutShare;
-        _laidOutDue[stored.Name] = Stopwatch.GetTimestamp() + (long)((pause > LayOutEvery ? pause : LayOutEvery).TotalSeconds * Stopwatch.Frequency);
+        _layOutDue[stored.Name] = Stopwatch.GetTimestamp() + (long)((pause > LayOutEvery ? pause : LayOutEvery).TotalSeconds * Stopwatch.Frequency);
     }
 
     /// <summary>Opens the first wave, and each next one when the rule holds for the one before.</summary>

@@ -48,7 +48,9 @@ public sealed class MeasuredRuns(RunLog runs, PlanTable plans, Shelf shelf, Flee
         {
             if ((await shelf.ByHashAsync(plan.CatalogueHash, stop)).Name != product.Name) continue;
             var begun = plan.Waves.ToDictionary(w => w.Number, w => w.Opened);
-            shown.Add(Measurements.None with { Mendings = [.. (await plans.MembersAsync(plan.Name, stop)).Select(m => m.Readied - begun.GetValueOrDefault(m.Wave)).OfType<TimeSpan>().Where(after => after > TimeSpan.Zero)] });
+            // Nobody hurries before a wave begins; and what was not in the way by then counts from when it was.
+            var mendings = (await plans.MembersAsync(plan.Name, stop)).Where(m => m.Lapsed is not null).Select(m => m.Readied - (m.Lapsed > begun.GetValueOrDefault(m.Wave) ? m.Lapsed : begun.GetValueOrDefault(m.Wave)));
+            shown.Add(Measurements.None with { Mendings = [.. mendings.OfType<TimeSpan>().Where(after => after > TimeSpan.Zero)] });
             foreach (var (run, machine, events) in await runs.LengthsAsync(plan.Name, stop))
             {
                 if (!_known.TryGetValue(run, out var known) || known.Events != events)

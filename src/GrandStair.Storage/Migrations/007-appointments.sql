@@ -13,3 +13,5 @@ ALTER TABLE plan_members ADD COLUMN laid_end BIGINT;
 ALTER TABLE plan_members ADD COLUMN laid_stage BIGINT;
 ALTER TABLE plan_members ADD COLUMN laid_crew TEXT;
 UPDATE plan_members SET laid_start = planned_start, laid_end = planned_end;
+
+ALTER TABLE plan_members ADD COLUMN lapsed BIGINT;

@@ -114,6 +114,9 @@ public sealed record Member
     /// <summary>How many slots it missed.</summary>
     public int Missed { get; init; }
 
+    /// <summary>When it was last seen that it is not ready, UTC; null where it was so never, or not since it was let go again.</summary>
+    public DateTimeOffset? Lapsed { get; init; }
+
     /// <summary>When it was last made ready, UTC; null where it was so from the first, or is not.</summary>
     public DateTimeOffset? Readied { get; init; }
 
@@ -375,7 +378,7 @@ public sealed class PlanTable(Database database)
         async (c, t) =>
         {
             var before = await StandingAsync(c, t, plan, machine);
-            await c.ExecuteAsync("UPDATE plan_members SET run_id = NULL, standing = 'NotReady', gate = 'Undecided', slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL WHERE plan = @plan AND machine_id = @id AND standing = 'Ended'", new { plan, id = machine.Value }, t);
+            await c.ExecuteAsync("UPDATE plan_members SET run_id = NULL, standing = 'NotReady', lapsed = NULL, gate = 'Undecided', slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL WHERE plan = @plan AND machine_id = @id AND standing = 'Ended'", new { plan, id = machine.Value }, t);
             await AuditTable.AddAsync(c, t, now, actor, "plan again", plan, machine, before, "NotReady", reason);
             await Feed.AddAsync(c, t, now, "plan", plan, "machine-again", actor, machine);
             return 0;
@@ -386,6 +389,7 @@ public sealed class PlanTable(Database database)
         """
         UPDATE plan_members SET standing = @standing, gate = @gate, why = @Why, method = @Method, cannot_be_mended = @mend,
           slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, change = @Change,
+          lapsed = CASE WHEN standing <> 'NotReady' AND @standing = 'NotReady' THEN @now ELSE lapsed END,
           readied = CASE WHEN standing = 'NotReady' AND @standing <> 'NotReady' THEN @now ELSE readied END
         WHERE plan = @Plan AND machine_id = @machine AND run_id IS NULL AND excuse IS NULL AND COALESCE(appointed, 0) = @appointed
         """,
@@ -507,6 +511,8 @@ public sealed class PlanTable(Database database)
 
         public long Missed { get; init; }
 
+        public long? Lapsed { get; init; }
+
         public long? Readied { get; init; }
 
         public string? MovedReason { get; init; }
@@ -554,6 +560,7 @@ public sealed class PlanTable(Database database)
             PlannedEnd = Micros.Time(PlannedEnd),
             Change = Change,
             Missed = (int)Missed,
+            Lapsed = Micros.Time(Lapsed),
             Readied = Micros.Time(Readied),
             MovedReason = MovedReason,
             MovedBy = MovedBy,

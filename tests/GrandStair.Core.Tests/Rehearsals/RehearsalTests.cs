@@ -221,6 +221,19 @@ public sealed class RehearsalTests
     }
 
     [Fact]
+    public void Who_was_not_made_ready_for_long_is_not_made_ready_as_if_that_had_just_begun()
+    {
+        var known = new Experience(Measurements.None with { Mendings = [.. Enumerable.Range(0, 60).Select(i => TimeSpan.FromHours(38 + (i / 2)))] });
+        double[] Drawn(TimeSpan waited) => [.. Enumerable.Range(0, 300).Select(i => known.Draw(7, i, TimeSpan.FromHours(54)).Mend(Machine(1, 0), waited)!.Value.TotalHours)];
+        Assert.InRange(Drawn(TimeSpan.Zero).Average(), 46, 62);
+        Assert.All(Drawn(TimeSpan.FromHours(60)), h => Assert.True(h > 60));
+        Assert.InRange(Drawn(TimeSpan.FromHours(60)).Average(), 61, 75);
+        // Longer than anything that is known: it goes on for a good while.
+        Assert.All(Drawn(TimeSpan.FromHours(4000)), h => Assert.InRange(h, 4001, 5001));
+        Assert.Null(known.Draw(7, 1, null).Mend(Machine(1, 0), TimeSpan.Zero));
+    }
+
+    [Fact]
     public void A_log_shows_how_long_each_order_lasted_how_gates_were_judged_and_how_long_people_took()
     {
         RunEvent[] log =
@@ -284,7 +297,7 @@ public sealed class RehearsalTests
 
         public (TimeSpan After, Decision Decision) Decide(RehearsedMachine machine, RunState run, OrderName order, ImmutableArray<Decision> possible) => throw new InvalidOperationException("Nothing is to decide.");
 
-        public TimeSpan? Mend(RehearsedMachine machine) => TimeSpan.Zero;
+        public TimeSpan? Mend(RehearsedMachine machine, TimeSpan waited) => TimeSpan.Zero;
 
         public TimeSpan? Again(RehearsedMachine machine, int passages) => throw new InvalidOperationException("Nothing ends without success.");
     }
@@ -308,7 +321,7 @@ public sealed class RehearsalTests
 
         public (TimeSpan After, Decision Decision) Decide(RehearsedMachine machine, RunState run, OrderName order, ImmutableArray<Decision> possible) => (TimeSpan.FromHours(1 + _draw.Next(30)), possible[_draw.Next(possible.Length)]);
 
-        public TimeSpan? Mend(RehearsedMachine machine) => TimeSpan.FromHours(_draw.Next(90));
+        public TimeSpan? Mend(RehearsedMachine machine, TimeSpan waited) => TimeSpan.FromHours(_draw.Next(90));
 
         public TimeSpan? Again(RehearsedMachine machine, int passages) => passages < 4 ? TimeSpan.FromHours(_draw.Next(60)) : null;
     }
