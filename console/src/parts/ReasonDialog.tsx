@@ -53,6 +53,29 @@ export function ReasonDialog({
           mt={children ? 'sm' : undefined}
         />
       )}
+      <DialogActions
+        act={act}
+        busy={busy}
+        error={error}
+        ready={ready && (without || reason.trim() !== '')}
+        onAct={() => onAct(reason)}
+        onClose={onClose}
+      />
+    </Modal>
+  );
+}
+
+/** What went wrong, and the ways out: to leave it, or to do it. */
+export function DialogActions({
+  act,
+  busy,
+  error,
+  ready,
+  onAct,
+  onClose,
+}: Pick<Props, 'act' | 'busy' | 'error' | 'onClose'> & { ready: boolean; onAct: () => void }) {
+  return (
+    <>
       {error && (
         <p className="form-error" role="alert">
           {error.message}
@@ -62,10 +85,10 @@ export function ReasonDialog({
         <Button variant="default" onClick={onClose}>
           Leave it
         </Button>
-        <Button className="acts" disabled={!ready || (!without && reason.trim() === '')} loading={busy} onClick={() => onAct(reason)}>
+        <Button className="acts" disabled={!ready} loading={busy} onClick={onAct}>
           {act}
         </Button>
       </div>
-    </Modal>
+    </>
   );
 }

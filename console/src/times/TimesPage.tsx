@@ -1,9 +1,9 @@
-import { Button } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
+import { DialogActions } from '../parts/ReasonDialog';
 import { Standing } from '../parts/Standing';
 import { many, span, time } from '../parts/words';
 import { FreeTimes } from '../plans/FreeTimes';
@@ -144,24 +144,18 @@ function Choice({ secret, machine, onDone }: { secret: string; machine: string; 
       onDone();
     },
   });
-  const error = times.error ?? choose.error;
   return (
     <>
       {!times.data && !times.error && <p className="quiet">Looking for times …</p>}
       {times.data && <FreeTimes times={times.data} chosen={at} onChoose={setAt} />}
-      {error && (
-        <p className="form-error" role="alert">
-          {error.message}
-        </p>
-      )}
-      <div className="dialog-actions">
-        <Button variant="default" onClick={onDone}>
-          Leave it
-        </Button>
-        <Button className="acts" disabled={!at} loading={choose.isPending} onClick={() => at && choose.mutate(at)}>
-          {at ? `Begin ${time(at)}` : 'Choose a time'}
-        </Button>
-      </div>
+      <DialogActions
+        act={at ? `Begin ${time(at)}` : 'Choose a time'}
+        busy={choose.isPending}
+        error={times.error ?? choose.error}
+        ready={at !== undefined}
+        onAct={() => at && choose.mutate(at)}
+        onClose={onDone}
+      />
     </>
   );
 }

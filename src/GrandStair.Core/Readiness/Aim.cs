@@ -13,8 +13,14 @@ namespace GrandStair.Core.Readiness;
 /// <param name="Carries">How much has to be carried across.</param>
 public sealed record Aim(Product Product, Release Release, ImmutableArray<string> Methods, Carries Carries)
 {
+    private readonly WhomIndex? _others;
+
     /// <summary>Those who go to another release.</summary>
-    public ImmutableArray<(Whom For, Release Release)> But { get; init; } = [];
+    public ImmutableArray<(Whom For, Release Release)> But
+    {
+        get;
+        init => (field, _others) = (value, new([.. value.Select(b => b.For)]));
+    } = [];
 
     /// <summary>The target in words: the release, and who goes to another one.</summary>
     public string Target => But.IsEmpty ? Release.Name : $"{Release.Name} ({string.Join("; ", But.Select(b => $"{b.Release.Name} for {b.For}"))})";
@@ -26,9 +32,7 @@ public sealed record Aim(Product Product, Release Release, ImmutableArray<string
     public Release ReleaseFor(Machine machine)
     {
         ArgumentNullException.ThrowIfNull(machine);
-        return But.IsEmpty ? Release : Find(w => w.Machines, machine.Name) ?? Find(w => w.Groups, machine.Group) ?? Find(w => w.Sites, machine.Site) ?? Release;
-
-        Release? Find(Func<Whom, ImmutableArray<string>> names, string name) => But.FirstOrDefault(b => names(b.For).Contains(name, StringComparer.OrdinalIgnoreCase)).Release;
+        return _others?.Nearest(machine.Site, machine.Group, machine.Name) is [var first, ..] ? But[first].Release : Release;
     }
 
     /// <summary>Every leg of a route as it is to be judged, with the machine as it will be then.</summary>

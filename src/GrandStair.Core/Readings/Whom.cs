@@ -22,3 +22,24 @@ public sealed record Whom(ImmutableArray<string> Sites, ImmutableArray<string> G
     /// <summary>Those at some sites.</summary>
     public static Whom At(params ReadOnlySpan<string> sites) => new([.. sites], [], []);
 }
+
+/// <summary>Finds, by their positions, those of several that name a machine, its group or its site.</summary>
+internal sealed class WhomIndex(ImmutableArray<Whom> rules)
+{
+    private readonly ILookup<string, int> _machines = By(rules, r => r.Machines);
+    private readonly ILookup<string, int> _groups = By(rules, r => r.Groups);
+    private readonly ILookup<string, int> _sites = By(rules, r => r.Sites);
+    private readonly int[] _everyone = [.. rules.Select((r, i) => (r, i)).Where(x => x.r.IsEveryone).Select(x => x.i)];
+
+    public bool Knows(string machine) => _machines.Contains(machine);
+
+    /// <summary>Those of the narrowest kind that there is one of: what names a machine counts before what names its group, that before its site, and that before what is for everyone.</summary>
+    public int[] Nearest(string site, string group, string machine) =>
+        _machines.Contains(machine) ? [.. _machines[machine]] : _groups.Contains(group) ? [.. _groups[group]] : _sites.Contains(site) ? [.. _sites[site]] : _everyone;
+
+    public IEnumerable<int> All(string site, string group, string machine) =>
+        _machines[machine].Concat(_groups[group]).Concat(_sites[site]).Concat(_everyone).Distinct().Order();
+
+    private static ILookup<string, int> By(ImmutableArray<Whom> rules, Func<Whom, ImmutableArray<string>> names) =>
+        rules.SelectMany((r, i) => names(r).Select(n => (n, i))).ToLookup(x => x.n, x => x.i, StringComparer.OrdinalIgnoreCase);
+}

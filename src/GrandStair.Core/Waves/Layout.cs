@@ -23,11 +23,21 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
     /// <summary>When the last slot ends, UTC; null where none was found.</summary>
     public DateTimeOffset? End => Waves.Max(w => w.Placement.End);
 
+    /// <summary>Every machine that wants a slot, wave after wave.</summary>
+    public IEnumerable<Placed> All => Waves.SelectMany(w => w.Placement.All);
+
     /// <summary>The machines that found no place.</summary>
-    public IEnumerable<Placed> Left => Waves.SelectMany(w => w.Placement.All).Where(p => p.Slot is null);
+    public IEnumerable<Placed> Left => All.Where(p => p.Slot is null);
 
     /// <summary>The moment at which a deadline's day is over, UTC.</summary>
     public static DateTimeOffset EndOf(DateOnly deadline) => new(deadline.AddDays(1), TimeOnly.MinValue, TimeSpan.Zero);
+
+    /// <summary>Whether an end is before the deadline's day is over; true where there is no end or no deadline.</summary>
+    public static bool IsInTime(Plan plan, DateTimeOffset? end)
+    {
+        ArgumentNullException.ThrowIfNull(plan);
+        return plan.Deadline is not { } day || end is not { } at || at <= EndOf(day);
+    }
 
     /// <summary>Lays a plan out.</summary>
     /// <param name="plan">The plan.</param>

@@ -22,8 +22,8 @@ public sealed class Windows
     private readonly IReadOnlyDictionary<string, ICalendar> _calendars;
     private readonly DateTimeOffset _from;
     private readonly DateTimeOffset _to;
-    private readonly Names _windows;
-    private readonly Names _closures;
+    private readonly WhomIndex _windows;
+    private readonly WhomIndex _closures;
     private readonly List<ImmutableArray<Stretch>> _open = [];
     private readonly Dictionary<string, int> _byRules = new(StringComparer.Ordinal);
     private readonly Dictionary<(string Site, string Group), int> _byPlace = [];
@@ -104,26 +104,5 @@ public sealed class Windows
         }
 
         return joined;
-    }
-
-    /// <summary>Finds the rules that name a machine, its group or its site.</summary>
-    private sealed class Names(ImmutableArray<Whom> rules)
-    {
-        private readonly ILookup<string, int> _machines = By(rules, r => r.Machines);
-        private readonly ILookup<string, int> _groups = By(rules, r => r.Groups);
-        private readonly ILookup<string, int> _sites = By(rules, r => r.Sites);
-        private readonly int[] _everyone = [.. rules.Select((r, i) => (r, i)).Where(x => x.r.IsEveryone).Select(x => x.i)];
-
-        public bool Knows(string machine) => _machines.Contains(machine);
-
-        /// <summary>The rules of the narrowest kind that there is one of.</summary>
-        public int[] Nearest(string site, string group, string machine) =>
-            _machines.Contains(machine) ? [.. _machines[machine]] : _groups.Contains(group) ? [.. _groups[group]] : _sites.Contains(site) ? [.. _sites[site]] : _everyone;
-
-        public IEnumerable<int> All(string site, string group, string machine) =>
-            _machines[machine].Concat(_groups[group]).Concat(_sites[site]).Concat(_everyone).Distinct().Order();
-
-        private static ILookup<string, int> By(ImmutableArray<Whom> rules, Func<Whom, ImmutableArray<string>> names) =>
-            rules.SelectMany((r, i) => names(r).Select(n => (n, i))).ToLookup(x => x.n, x => x.i, StringComparer.OrdinalIgnoreCase);
     }
 }

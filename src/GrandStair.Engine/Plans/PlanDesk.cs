@@ -164,6 +164,11 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Pla
         return new(product, product.Release(plan.Release), plan.Methods, plan.Carries) { But = [.. plan.But.Select(b => (b.For, product.Release(b.Release)))] };
     }
 
+    /// <summary>A machine's place in a plan.</summary>
+    /// <exception cref="CommandException">It has none.</exception>
+    internal static async Task<Member> MemberAsync(PlanTable plans, string name, Machine machine, CancellationToken stop) =>
+        (await plans.OfMachineAsync(machine.Id, stop)).FirstOrDefault(m => m.Plan == name) ?? throw new CommandException("not-in-plan", $"{machine.Name} is not in plan '{name}'.");
+
     /// <summary>A member with its assessment and slot put in.</summary>
     internal static Member Judged(Member member, Assessment assessment, Placed? placed)
     {
@@ -199,8 +204,7 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Pla
     private async Task<Member> MemberAsync(string name, Machine machine, CancellationToken stop)
     {
         await FindAsync(name, stop);
-        return (await plans.OfMachineAsync(machine.Id, stop)).FirstOrDefault(m => m.Plan == name)
-            ?? throw new CommandException("not-in-plan", $"{machine.Name} is not in plan '{name}'.");
+        return await MemberAsync(plans, name, machine, stop);
     }
 
     private async Task<RunState> AppendAsync(long run, Func<RunState, RunEvent> make, Command command, CancellationToken stop)

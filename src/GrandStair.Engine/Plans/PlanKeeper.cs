@@ -7,9 +7,9 @@ using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Runs;
 using GrandStair.Links;
@@ -34,10 +34,7 @@ public sealed class PlanKeeper(
     public static readonly TimeSpan PlaceAgain = TimeSpan.FromHours(1);
 
     private const int MostReadsAtOnce = 8;
-
-    // Waves to come are laid out anew at most so often, and in no more than this share of the time.
-    private static readonly TimeSpan LayOutEvery = TimeSpan.FromSeconds(15);
-    private const double LayOutShare = 0.04;
+    private static readonly WorkShare LayingOut = new(TimeSpan.FromSeconds(15));
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(250);
     private readonly Dictionary<MachineId, DateTimeOffset> _tried = [];
 
@@ -93,7 +90,6 @@ public sealed class PlanKeeper(
         var members = await plans.MembersAsync(plan.Name, stop);
         var waves = await AdvanceAsync(stored, plan, members, now, stop);
         var machines = await fleet.AllAsync(stop);
-        var learnt = await measured.ExperienceAsync(product, stop);
         var open = waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
 
         var judged = members.Where(m => m is { Run: null, Excuse: null })
@@ -101,7 +97,7 @@ public sealed class PlanKeeper(
             .ToArray();
         // Slots stand as long as nothing that they were laid out by has changed; otherwise each is looked at again, and moves only where it has to.
         var changedSince = _laidOutBy.GetValueOrDefault(plan.Name, laidOutBy) != laidOutBy;
-        var placed = Place(plan, known, product, learnt, members, judged.Where(j => open.Contains(j.Member.Wave)), machines, changedSince, now);
+        var placed = await PlaceAsync(plan, known, product, members, judged.Where(j => open.Contains(j.Member.Wave)), machines, changedSince, now, stop);
         var after = judged.Select(j => (Before: j.Member, After: PlanDesk.Judged(j.Member, j.Assessment, placed.GetValueOrDefault(j.Member.Machine)), j.Machine, j.Assessment)).ToArray();
         var changed = after.Where(a => a.After != a.Before).Select(a => a.After).ToArray();
         if (changed.Length > 0) await plans.PutMembersAsync(plan.Name, changed, now, stop);
@@ -109,7 +105,7 @@ public sealed class PlanKeeper(
         foreach (var (_, member, machine, assessment) in after.Where(a => a.After.Slot is { } slot && (slot.StageFrom ?? (slot.Start - plan.StageAhead)) <= now))
             await OpenAsync(stored, plan, product, waves, member, machine, assessment, now, stop);
         var placedNow = after.ToDictionary(a => a.After.Machine, a => a.After);
-        await MoveAsync(plan, known, product, learnt, [.. members.Select(m => placedNow.GetValueOrDefault(m.Machine, m))], machines, changedSince, now, stop);
+        await MoveAsync(plan, known, product, [.. members.Select(m => placedNow.GetValueOrDefault(m.Machine, m))], machines, changedSince, now, stop);
         _laidOutBy[plan.Name] = laidOutBy;
         // Machines that do not answer take long; the plan does not wait for them.
         var waiting = members.Where(m => m is { Standing: Standing.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
@@ -136,8 +132,7 @@ public sealed class PlanKeeper(
             log.LogError(error, "Plan {Plan} cannot be laid out anew, and that is tried again", stored.Name);
         }
 
-        var pause = Stopwatch.GetElapsedTime(begun) / LayOutShare;
-        _layOutDue[stored.Name] = Stopwatch.GetTimestamp() + (long)((pause > LayOutEvery ? pause : LayOutEvery).TotalSeconds * Stopwatch.Frequency);
+        _layOutDue[stored.Name] = LayingOut.NextAfter(begun);
     }
 
     /// <summary>Opens the first wave, and each next one when the rule holds for the one before.</summary>
@@ -169,23 +164,23 @@ public sealed class PlanKeeper(
         return wave;
     }
 
-    private Dictionary<MachineId, Placed> Place(
+    private async Task<Dictionary<MachineId, Placed>> PlaceAsync(
         Plan plan,
         IReadOnlyDictionary<string, ICalendar> known,
         Product product,
-        Experience learnt,
         IReadOnlyList<Member> members,
         IEnumerable<(Member Member, Machine Machine, Assessment Assessment)> going,
         IReadOnlyDictionary<MachineId, Machine> machines,
         bool changedSince,
-        DateTimeOffset now)
+        DateTimeOffset now,
+        CancellationToken stop)
     {
         var wanting = going.Where(g => g.Assessment.CanBePlanned && (changedSince || g.Member.Slot is null || g.Member.Slot.LatestTurn < now)).ToArray();
         if (wanting.Length == 0 || (!changedSince && IsInVain(plan.Name, wanting.Select(w => w.Member.Machine), now))) return [];
         var wantingIds = wanting.Select(w => w.Member.Machine).ToHashSet();
         var taken = PlanWriter.Taken(members.Where(m => !wantingIds.Contains(m.Machine)), product, machines, now);
         var lead = wanting.Max(w => plan.LeadFor(w.Assessment.Choice!.Method!.Steps));
-        var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment, (w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot) ?? PlanWriter.Chosen(w.Member, now))), learnt)
+        var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment, (w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot) ?? PlanWriter.Chosen(w.Member, now))), await measured.ExperienceAsync(product, stop))
             .Select(r => r.Stands is null ? r with { NotBefore = now + lead } : r);
         return Placed(plan.Name, new(plan, known, [.. requests], taken, now)).ToDictionary(p => p.Machine);
     }
@@ -215,7 +210,7 @@ public sealed class PlanKeeper(
 
     /// <summary>Gives another slot to runs that missed theirs, and to those that wait for one that they can no longer have: to all of them together, so that none is in another's way.</summary>
     private async Task MoveAsync(
-        Plan plan, IReadOnlyDictionary<string, ICalendar> known, Product product, Experience learnt, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, bool changedSince, DateTimeOffset now, CancellationToken stop)
+        Plan plan, IReadOnlyDictionary<string, ICalendar> known, Product product, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, bool changedSince, DateTimeOffset now, CancellationToken stop)
     {
         var moving = new Dictionary<MachineId, RunState>();
         foreach (var member in members.Where(m => m is { Standing: Standing.Scheduled, Run: not null } && (m.Slot!.LatestTurn < now || (changedSince && m.Slot.Start > now))))
@@ -225,6 +220,7 @@ public sealed class PlanKeeper(
         }
 
         if (moving.Count == 0 || (!changedSince && IsInVain($"{plan.Name} runs", moving.Keys, now))) return;
+        var learnt = await measured.ExperienceAsync(product, stop);
         var requests = moving.Select(m => PlanWriter.Request(machines[m.Key], m.Value, product, learnt));
         var taken = PlanWriter.Taken(members.Where(m => !moving.ContainsKey(m.Machine)), product, machines, now);
         foreach (var placed in Placed($"{plan.Name} runs", new(plan, known, [.. requests], taken, now)))

@@ -35,7 +35,7 @@ public sealed record Draft(
     ImmutableArray<string> Missing)
 {
     /// <summary>Whether the last slot ends before the deadline's day is over; true where there is none.</summary>
-    public bool MeetsDeadline => Plan.Deadline is not { } day || (Layout.End is not { } end || end <= Layout.EndOf(day));
+    public bool MeetsDeadline => Layout.IsInTime(Plan, Layout.End);
 }
 
 /// <summary>A machine that would be in another wave.</summary>
@@ -81,10 +81,10 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         var byMachine = old.ToDictionary(m => m.Machine);
         var going = membership.Waves.SelectMany((w, i) => w.Select(m => byMachine.GetValueOrDefault(m.Id, new Member { Plan = plan.Name, Machine = m.Id, Wave = 0 }) with { Wave = i + 1 })).Concat(staying).ToArray();
         var requests = waves.Select(w => Requests(going.Where(m => m.Wave == w.Number && Judge(machines[m.Machine]).CanBePlanned)
-            .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), w.State == WaveState.Waiting || m.Slot?.Start < now ? Chosen(m, now) : m.Slot ?? Chosen(m, now))), learnt)).ToArray();
+            .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), (w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot) ?? Chosen(m, now))), learnt)).ToArray();
         var standing = Taken(begun, product, machines, now);
         var layout = Layout.Of(plan, known, requests, standing, now);
-        var placed = layout.Waves.SelectMany(w => w.Placement.All).ToDictionary(p => p.Machine);
+        var placed = layout.All.ToDictionary(p => p.Machine);
         var members = going.Select(m =>
         {
             var place = placed.GetValueOrDefault(m.Machine);
@@ -110,7 +110,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
     {
         ArgumentNullException.ThrowIfNull(stored);
         var draft = await DraftAsync(stored.Body, stored.Sites, stop);
-        var laid = draft.Layout.Waves.SelectMany(w => w.Placement.All).ToDictionary(p => p.Machine, p => p.Slot);
+        var laid = draft.Layout.All.ToDictionary(p => p.Machine, p => p.Slot);
         var waiting = stored.Waves.Where(w => w.State == WaveState.Waiting).Select(w => w.Number).ToHashSet();
         var changed = (await plans.MembersAsync(stored.Name, stop))
             .Select(m => (Member: m, Laid: m is { Run: null, Excuse: null, Slot: null } && waiting.Contains(m.Wave) ? laid.GetValueOrDefault(m.Machine) : null))
@@ -153,7 +153,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(machine);
-        var member = (await plans.OfMachineAsync(machine.Id, stop)).FirstOrDefault(m => m.Plan == plan.Name) ?? throw new CommandException("not-in-plan", $"{machine.Name} is not in plan '{plan.Name}'.");
+        var member = await PlanDesk.MemberAsync(plans, plan.Name, machine, stop);
         var to = plan.Waves.FirstOrDefault(w => w.Name.Equals(wave, StringComparison.OrdinalIgnoreCase))
             ?? throw new CommandException("unknown-wave", $"Plan '{plan.Name}' has no wave '{wave}'; expected one of {string.Join(", ", plan.Waves.Select(w => w.Name))}.");
         if (member.Run is not null) throw new CommandException("machine-under-way", $"{machine.Name} has begun (r{member.Run}) and stays in its wave.");

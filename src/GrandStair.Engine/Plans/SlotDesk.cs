@@ -49,11 +49,11 @@ public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, Fl
         ArgumentNullException.ThrowIfNull(stored);
         var asked = await AskedAsync(stored, machine, stop);
         var trial = SlotTrial.At(asked.Case, start);
-        var before = asked.Draft.Layout;
-        if (trial.Slot is not { } slot) return new(trial, [], before.End, before.End, asked.Draft.MeetsDeadline);
-        // All others keep what is laid out for them, unless it is in the way.
-        var laid = before.Waves.SelectMany(w => w.Placement.All).ToDictionary(p => p.Machine, p => p.Slot);
         var draft = asked.Draft;
+        var before = draft.Layout;
+        if (trial.Slot is not { } slot) return new(trial, [], before.End, before.End, draft.MeetsDeadline);
+        // All others keep what is laid out for them, unless it is in the way.
+        var laid = before.All.ToDictionary(p => p.Machine, p => p.Slot);
         var requests = draft.Requests.Select(w => (IReadOnlyList<SlotRequest>)[.. w.Where(r => r.Machine != machine.Id).Select(r => r with { Stands = laid[r.Machine] })]).ToArray();
         var after = Layout.Of(draft.Plan, draft.Calendars, requests, [.. draft.Standing.Where(t => t.Of.Machine != machine.Id), new(asked.Case.Requests[0], slot)], before.Waves[0].From, thorough: false);
         var end = after.End > slot.End ? after.End : slot.End;
@@ -61,12 +61,12 @@ public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, Fl
         return new(
             trial,
             [
-                .. after.Waves.SelectMany(w => w.Placement.All).Where(p => laid[p.Machine] is { } was && was.Start != p.Slot?.Start)
+                .. after.All.Where(p => laid[p.Machine] is { } was && was.Start != p.Slot?.Start)
                     .Select(p => (Machine: machines[p.Machine], Before: laid[p.Machine]!, After: p.Slot)).OrderBy(m => m.Before.Start).ThenBy(m => m.Machine.Name, StringComparer.OrdinalIgnoreCase),
             ],
             before.End,
             end,
-            draft.Plan.Deadline is not { } day || end <= Layout.EndOf(day));
+            Layout.IsInTime(draft.Plan, end));
     }
 
     /// <summary>Gives a machine a time, which it keeps as long as nothing is in its way.</summary>
@@ -100,11 +100,11 @@ public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, Fl
 
     /// <summary>A machine's place in a plan.</summary>
     /// <exception cref="CommandException">It has none.</exception>
-    public async Task<Member> MemberAsync(StoredPlan stored, Machine machine, CancellationToken stop)
+    public Task<Member> MemberAsync(StoredPlan stored, Machine machine, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(machine);
-        return (await plans.OfMachineAsync(machine.Id, stop)).FirstOrDefault(m => m.Plan == stored.Name) ?? throw new CommandException("not-in-plan", $"{machine.Name} is not in plan '{stored.Name}'.");
+        return PlanDesk.MemberAsync(plans, stored.Name, machine, stop);
     }
 
     /// <inheritdoc />
@@ -146,7 +146,7 @@ public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, Fl
             ? draft.Layout.Waves[member.Wave - 1].From + (draft.Plan.Lead ?? TimeSpan.Zero)
             : run?.Phase == Phase.AwaitSlot ? now : now + draft.Plan.LeadFor(draft.Product.Method(run?.CurrentLeg.Method ?? member.Method ?? "")?.Steps ?? []);
         // Slots that somebody was told, or chose, stay; those that are only laid out make room.
-        var placed = draft.Layout.Waves.SelectMany(w => w.Placement.All).Where(p => p.Slot is not null).ToDictionary(p => p.Machine, p => p.Slot!);
+        var placed = draft.Layout.All.Where(p => p.Slot is not null).ToDictionary(p => p.Machine, p => p.Slot!);
         var stay = draft.Standing.Concat(draft.Requests.SelectMany(r => r).Where(r => r.Stands is not null && placed.ContainsKey(r.Machine)).Select(r => new TakenSlot(r, placed[r.Machine]))).Where(t => t.Of.Machine != machine.Id).ToArray();
         var machines = await fleet.AllAsync(stop);
         var others = stay.ToDictionary(t => t.Of.Name, t => t.Of.Machine, StringComparer.OrdinalIgnoreCase);

@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using GrandStair.Core.Access;
 using GrandStair.Core.Rehearsals;
+using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Plans;
 using GrandStair.Engine.Runs;
 using GrandStair.Storage.Databases;
@@ -30,9 +31,7 @@ public sealed class RehearsalDesk(
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(300);
     private static readonly TimeSpan Beat = TimeSpan.FromMilliseconds(700);
 
-    // A forecast is made anew at most so often, and so that all of them take no more than this share of the time.
-    private static readonly TimeSpan ForecastEvery = TimeSpan.FromSeconds(10);
-    private const double ForecastShare = 0.04;
+    private static readonly WorkShare Forecasting = new(TimeSpan.FromSeconds(10));
     private readonly Dictionary<string, (long Position, long Due)> _forecast = new(StringComparer.Ordinal);
 
     /// <summary>Asks for a rehearsal; it is made by whichever worker comes to it.</summary>
@@ -150,9 +149,7 @@ public sealed class RehearsalDesk(
             var asked = new RehearsalAsked(ForecastDraws, (long)RehearsalSettings.Usual.Seed, RehearsalSettings.Usual.Mending, []);
             // One processor is left to whatever else there is to do.
             await table.PutForecastAsync(plan.Name, plan.Revision, asked, await RunAsync(asked, new("", [], null), await cases.OfAsync(plan, stop), await LearntAsync(plan, stop), null, 1, stop), clock.GetUtcNow(), stop);
-            var took = Stopwatch.GetElapsedTime(begun) / ForecastShare;
-            var pause = took > ForecastEvery ? took : ForecastEvery;
-            _forecast[plan.Name] = (await feed.NewestAsync(stop), Stopwatch.GetTimestamp() + (long)(pause.TotalSeconds * Stopwatch.Frequency));
+            _forecast[plan.Name] = (await feed.NewestAsync(stop), Forecasting.NextAfter(begun));
         }
     }
 

@@ -3,6 +3,7 @@ using System.Diagnostics;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Rehearsals;
+using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Storage.Feeds;
@@ -17,9 +18,8 @@ public sealed class MeasuredRuns(RunLog runs, PlanTable plans, Shelf shelf, Flee
     /// <summary>The model of a machine; empty where it is not known.</summary>
     internal static string ModelOf(Machine machine) => machine.TextOf("hardware.model") ?? "";
 
-    /// <summary>How old what was learnt may be at least, in real time, and as how many times as long as learning it took: it grows slowly, and is asked for often.</summary>
-    private static readonly TimeSpan LearnAgain = TimeSpan.FromSeconds(1);
-    private const double LearnAgainTimes = 25;
+    // It grows slowly, and is asked for often.
+    private static readonly WorkShare Learning = new(TimeSpan.FromSeconds(1));
 
     private readonly ConcurrentDictionary<long, (int Events, Measurements Shown)> _known = new();
     private readonly ConcurrentDictionary<string, (Experience Learnt, long Position, long Due)> _learnt = new();
@@ -33,9 +33,7 @@ public sealed class MeasuredRuns(RunLog runs, PlanTable plans, Shelf shelf, Flee
         var begun = Stopwatch.GetTimestamp();
         var position = await feed.NewestAsync(stop);
         var learnt = known && before.Position == position ? before.Learnt : new(await OfAsync(product, stop));
-        var pause = Stopwatch.GetElapsedTime(begun) * LearnAgainTimes;
-        if (pause < LearnAgain) pause = LearnAgain;
-        _learnt[product.Hash] = (learnt, position, Stopwatch.GetTimestamp() + (long)(pause.TotalSeconds * Stopwatch.Frequency));
+        _learnt[product.Hash] = (learnt, position, Learning.NextAfter(begun));
         return learnt;
     }
 

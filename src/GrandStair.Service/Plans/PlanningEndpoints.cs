@@ -136,7 +136,7 @@ internal static class PlanningEndpoints
         var members = await plans.MembersAsync(name, stop);
         // Of a plan that is under way what is laid out for waves to come is kept up to date.
         var laid = stored.State == PlanState.Drafted
-            ? (await writer.DraftAsync(stored.Body, stored.Sites, stop)).Layout.Waves.SelectMany(w => w.Placement.All).Where(p => p.Slot is not null).ToDictionary(p => p.Machine, p => p.Slot!)
+            ? (await writer.DraftAsync(stored.Body, stored.Sites, stop)).Layout.All.Where(p => p.Slot is not null).ToDictionary(p => p.Machine, p => p.Slot!)
             : [];
         Slot? SlotOf(Member m) => m.Slot ?? (stored.State == PlanState.Drafted ? laid.GetValueOrDefault(m.Machine) : m.Laid);
         var now = clock.GetUtcNow();

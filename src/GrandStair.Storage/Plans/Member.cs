@@ -1,0 +1,91 @@
+using GrandStair.Core.Gates;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
+
+namespace GrandStair.Storage.Plans;
+
+/// <summary>A machine's place in a plan.</summary>
+public sealed record Member
+{
+    /// <summary>The plan's name.</summary>
+    public required string Plan { get; init; }
+
+    /// <summary>The machine.</summary>
+    public required MachineId Machine { get; init; }
+
+    /// <summary>The wave's number, from 1.</summary>
+    public required int Wave { get; init; }
+
+    /// <summary>Where it stands.</summary>
+    public Standing Standing { get; init; }
+
+    /// <summary>Its gate when it was last judged.</summary>
+    public GateState Gate { get; init; }
+
+    /// <summary>What is in the way, or why it has no slot; null where nothing is.</summary>
+    public string? Why { get; init; }
+
+    /// <summary>The chosen method; null where there is none.</summary>
+    public string? Method { get; init; }
+
+    /// <summary>Whether nobody can mend what is in the way.</summary>
+    public bool CannotBeMended { get; init; }
+
+    /// <summary>Its slot; null where it has none.</summary>
+    public Slot? Slot { get; init; }
+
+    /// <summary>When its slot was to end when the plan was first placed, UTC; the planned line is made of these.</summary>
+    public DateTimeOffset? PlannedEnd { get; init; }
+
+    /// <summary>When its slot was to begin then, UTC.</summary>
+    public DateTimeOffset? PlannedStart { get; init; }
+
+    /// <summary>What would have to change for it to get a slot; null where it has one or is not ready.</summary>
+    public string? Change { get; init; }
+
+    /// <summary>How many slots it missed.</summary>
+    public int Missed { get; init; }
+
+    /// <summary>When it was last seen that it is not ready, UTC; null where it was so never, or not since it was let go again.</summary>
+    public DateTimeOffset? Lapsed { get; init; }
+
+    /// <summary>When it was last made ready, UTC; null where it was so from the first, or is not.</summary>
+    public DateTimeOffset? Readied { get; init; }
+
+    /// <summary>Why a person moved it to another wave; null where nobody did.</summary>
+    public string? MovedReason { get; init; }
+
+    /// <summary>Who moved it.</summary>
+    public string? MovedBy { get; init; }
+
+    /// <summary>The slot that is laid out for it as things are now; it is told to nobody as its own before its wave begins. Null where none was found, and after that.</summary>
+    public Slot? Laid { get; init; }
+
+    /// <summary>The time that somebody chose for it, UTC; it keeps it as long as nothing is in the way. Null where nobody did.</summary>
+    public DateTimeOffset? Appointed { get; init; }
+
+    /// <summary>Who chose it.</summary>
+    public string? AppointedBy { get; init; }
+
+    /// <summary>Why.</summary>
+    public string? AppointedReason { get; init; }
+
+    /// <summary>Its run; null before.</summary>
+    public long? Run { get; init; }
+
+    /// <summary>When it was proved, UTC; null before.</summary>
+    public DateTimeOffset? Proved { get; init; }
+
+    /// <summary>How it is excused; null where it is not.</summary>
+    public Excuse? Excuse { get; init; }
+
+    /// <summary>Why it is excused.</summary>
+    public string? ExcuseReason { get; init; }
+
+    /// <summary>Who excused it.</summary>
+    public string? ExcuseBy { get; init; }
+
+    /// <summary>Until when it stays; null for ever.</summary>
+    public DateOnly? ExcuseUntil { get; init; }
+}

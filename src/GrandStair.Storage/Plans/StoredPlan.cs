@@ -1,0 +1,63 @@
+using GrandStair.Core.Access;
+using GrandStair.Core.Waves;
+
+namespace GrandStair.Storage.Plans;
+
+/// <summary>Whether a plan is under way.</summary>
+public enum PlanState
+{
+    /// <summary>It was made, and nothing of it has begun.</summary>
+    Drafted,
+
+    /// <summary>It is under way.</summary>
+    Started,
+
+    /// <summary>Every machine of it has an outcome or an excuse.</summary>
+    Ended,
+}
+
+/// <summary>Whether a wave is under way.</summary>
+public enum WaveState
+{
+    /// <summary>It has not begun.</summary>
+    Waiting,
+
+    /// <summary>It is under way.</summary>
+    Open,
+
+    /// <summary>The advance rule held, and the next one began.</summary>
+    Passed,
+}
+
+/// <summary>A plan as it is kept.</summary>
+public sealed record StoredPlan(
+    string Name,
+    int Revision,
+    string Body,
+    string CatalogueHash,
+    PlanState State,
+    string? Held,
+    DateTimeOffset Created,
+    string CreatedBy,
+    DateTimeOffset? Started,
+    DateTimeOffset? Ended,
+    IReadOnlyList<string> Undecided,
+    IReadOnlyList<StoredWave> Waves)
+{
+    /// <summary>The sites that it was made for: those of whoever made it. Its members stand there, and who commands the whole of it sees them all.</summary>
+    public SiteScope Sites { get; init; } = SiteScope.All;
+
+    /// <summary>Who wrote the revision that it has.</summary>
+    public string RevisedBy { get; init; } = "";
+
+    /// <summary>What its waves cover that are to cover something.</summary>
+    public IReadOnlyList<Coverage> Coverages { get; init; } = [];
+}
+
+/// <summary>A wave as it is kept.</summary>
+/// <param name="Number">Its number, from 1.</param>
+/// <param name="Name">Its name.</param>
+/// <param name="State">Whether it is under way.</param>
+/// <param name="Opened">When it began, UTC; null before.</param>
+/// <param name="Why">What the advance rule last said of it.</param>
+public sealed record StoredWave(int Number, string Name, WaveState State, DateTimeOffset? Opened, string? Why);
