@@ -14,6 +14,7 @@ import './exposure/exposure.css';
 import './plans/board.css';
 import './plans/rehearsal.css';
 import './plans/times.css';
+import './plans/edit.css';
 import './readiness/readiness.css';
 import './runs/runs.css';
 import './fleet/fleet.css';
@@ -37,6 +38,7 @@ import { OverviewPage } from './overview/OverviewPage';
 import { Frame } from './parts/Frame';
 import { NothingHere } from './parts/NothingHere';
 import { BoardPage } from './plans/BoardPage';
+import { EditPage } from './plans/EditPage';
 import { PlanPage } from './plans/PlanPage';
 import { PlansPage } from './plans/PlansPage';
 import { RehearsalPage } from './plans/RehearsalPage';
@@ -62,7 +64,9 @@ const router = createBrowserRouter([
       { path: 'exposure', Component: ExposurePage },
       { path: 'readiness', Component: ReadinessPage },
       { path: 'plans', Component: PlansPage },
+      { path: 'plans/new', Component: EditPage },
       { path: 'plans/:name', Component: PlanPage },
+      { path: 'plans/:name/edit', Component: EditPage },
       { path: 'plans/:name/board', Component: BoardPage },
       { path: 'plans/:name/rehearsal', Component: RehearsalPage },
       { path: 'runs', Component: RunsPage },

@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Net;
 using System.Net.Http.Json;
 using System.Net.ServerSentEvents;
@@ -181,9 +182,9 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>What loading a plan's text would change; nothing is kept.</summary>
     public Task<ComparisonView> ComparePlanAsync(Stream yaml, CancellationToken stop) => SendAsync<ComparisonView>(HttpMethod.Post, "plans/compare", Body(yaml, "application/yaml"), stop);
 
-    /// <summary>Loads a plan's next revision.</summary>
-    public Task<PlanView> LoadPlanAsync(string name, Stream yaml, string reason, CancellationToken stop) =>
-        SendAsync<PlanView>(HttpMethod.Put, Query($"plans/{Escape(name)}", ("reason", reason)), Body(yaml, "application/yaml"), stop);
+    /// <summary>Loads a plan's next revision; where it is said after which one, only if the plan still has that.</summary>
+    public Task<PlanView> LoadPlanAsync(string name, Stream yaml, string reason, int? after, CancellationToken stop) =>
+        SendAsync<PlanView>(HttpMethod.Put, Query($"plans/{Escape(name)}", ("reason", reason), ("after", after?.ToString(CultureInfo.InvariantCulture))), Body(yaml, "application/yaml"), stop);
 
     /// <summary>How a plan would be laid out if it went on now, and what would let it end in time.</summary>
     public Task<PlacementView> PlacementAsync(string name, CancellationToken stop) => GetAsync<PlacementView>($"plans/{Escape(name)}/placement", stop);

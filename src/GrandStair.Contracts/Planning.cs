@@ -138,7 +138,14 @@ public sealed record SharedSlot(
 public sealed record ChooseCommand(DateTimeOffset Start);
 
 /// <summary>A plan by site over time.</summary>
-public sealed record BoardView(DateTimeOffset From, DateTimeOffset To, DateTimeOffset Now, IReadOnlyList<BoardSite> Sites);
+public sealed record BoardView(DateTimeOffset From, DateTimeOffset To, DateTimeOffset Now, IReadOnlyList<BoardWave> Waves, IReadOnlyList<BoardSite> Sites);
+
+/// <summary>A wave over time.</summary>
+/// <param name="State"><c>waiting</c>, <c>open</c> or <c>passed</c>.</param>
+/// <param name="From">When the first slot of it that the caller sees begins; null without any.</param>
+/// <param name="To">When the last one ends.</param>
+/// <param name="NotBefore">Before when the plan does not let it begin; null where it does not say.</param>
+public sealed record BoardWave(int Number, string Name, string State, DateTimeOffset? From, DateTimeOffset? To, DateTimeOffset? NotBefore);
 
 /// <summary>A site of a plan over time.</summary>
 /// <param name="Open">When it may be touched: its windows without its closures.</param>

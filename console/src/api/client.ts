@@ -5,12 +5,20 @@ export type Schemas = components['schemas'];
 
 export const api = createClient<paths>({ baseUrl: '/' });
 
+/** Something that is wrong in a file, where it is. */
+export interface FileProblem {
+  line: number;
+  column: number;
+  message: string;
+}
+
 /** What the service said in place of an answer (RFC 9457). */
 export class ServiceProblem extends Error {
   constructor(
     readonly status: number,
     readonly name: string,
     message: string,
+    readonly problems: FileProblem[] = [],
   ) {
     super(message);
   }
@@ -31,7 +39,12 @@ export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
     throw new ServiceProblem(0, 'no-service', 'The service does not answer. Is it running? This page tries again by itself.');
   }
   if (answer.response.ok) return answer.data as T;
-  const problem = (answer.error ?? {}) as { type?: string; detail?: string };
+  const problem = (answer.error ?? {}) as { type?: string; detail?: string; problems?: FileProblem[] };
   const name = (problem.type ?? '').split(':').at(-1) ?? '';
-  throw new ServiceProblem(answer.response.status, name, problem.detail ?? `The service answered ${answer.response.status}.`);
+  throw new ServiceProblem(
+    answer.response.status,
+    name,
+    problem.detail ?? `The service answered ${answer.response.status}.`,
+    problem.problems,
+  );
 }

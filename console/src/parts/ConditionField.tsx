@@ -8,10 +8,12 @@ interface Props {
   placeholder: string;
   className?: string;
   onSubmit: (condition: string) => void;
+  /** Whether leaving the field submits it too, where it is one of several in a form. */
+  submitsOnLeave?: boolean;
 }
 
 /** A field for a condition that offers keys, comparisons and the values that the fleet has. */
-export function ConditionField({ value, label, placeholder, className, onSubmit }: Props) {
+export function ConditionField({ value, label, placeholder, className, onSubmit, submitsOnLeave = false }: Props) {
   const [text, setText] = useState(value);
   const [open, setOpen] = useState(false);
   const [at, setAt] = useState(-1);
@@ -80,7 +82,10 @@ export function ConditionField({ value, label, placeholder, className, onSubmit 
         }}
         onSelect={(e) => setCaret(e.currentTarget.selectionStart ?? 0)}
         onFocus={() => setOpen(true)}
-        onBlur={() => setOpen(false)}
+        onBlur={() => {
+          setOpen(false);
+          if (submitsOnLeave && text.trim() !== value) onSubmit(text.trim());
+        }}
         onKeyDown={onKey}
       />
       {offers.length > 0 && (

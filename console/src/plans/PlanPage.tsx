@@ -131,6 +131,11 @@ function PlanActions({ plan }: { plan: Schemas['PlanRow'] }) {
           {plan.held ? 'Go on' : 'Start'}
         </Button>
       )}
+      {may('LoadPlan') && (
+        <Button variant="default" component={Link} to={`/plans/${plan.name}/edit`}>
+          Change
+        </Button>
+      )}
       {plan.state !== 'drafted' && !plan.held && may('HoldPlan') && (
         <Button variant="default" onClick={() => setHolding(true)}>
           Hold

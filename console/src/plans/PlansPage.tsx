@@ -1,21 +1,31 @@
+import { Button } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { date, word } from '../parts/words';
+import { useMay } from '../session/useSession';
 
 export function PlansPage() {
+  const may = useMay();
   const plans = useQuery({ queryKey: ['plans'], queryFn: () => take(api.GET('/api/v1/plans')) });
   if (plans.error) return <Problem of={plans.error} />;
   if (!plans.data) return <Loading />;
   const moving = plans.data.filter((plan) => plan.state === 'started').length;
   return (
     <>
-      <h1>
-        <b>{plans.data.length}</b> {plans.data.length === 1 ? 'plan' : 'plans'}, <b>{moving}</b> under way
-      </h1>
+      <div className="title">
+        <h1>
+          <b>{plans.data.length}</b> {plans.data.length === 1 ? 'plan' : 'plans'}, <b>{moving}</b> under way
+        </h1>
+        {may('CreatePlan') && (
+          <Button className="acts" component={Link} to="/plans/new">
+            Make a plan
+          </Button>
+        )}
+      </div>
       <p className="under">
-        A plan is made from a file: <code>gstair plan create FILE</code>
+        A plan is a file too: <code>gstair plan load FILE</code>, and <code>gstair plan text NAME</code> for the one that there is.
       </p>
       <section className="card">
         <table>

@@ -14,7 +14,7 @@ internal static partial class PlanCommands
 
     public static Command Make() => new("plan", "Plans: which machines go where, when, and how")
     {
-        Check(), Create(), Compare(), Load(), List(), Show(), Members(), Placement(), Rehearse(), Rehearsals(), Forecast(), Board(), Slots(), Times(), Appoint(), Move(), Proposals(), Revisions(), Acknowledge(), Approve(), Start(), Hold(), ChooseMethod(), Excuse(), Again(),
+        Check(), Create(), Compare(), Load(), Text(), List(), Show(), Members(), Placement(), Rehearse(), Rehearsals(), Forecast(), Board(), Slots(), Times(), Appoint(), Move(), Proposals(), Revisions(), Acknowledge(), Approve(), Start(), Hold(), ChooseMethod(), Excuse(), Again(),
     };
 
     private static Command Check()

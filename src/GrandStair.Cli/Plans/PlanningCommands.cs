@@ -21,6 +21,19 @@ internal static partial class PlanCommands
         return command;
     }
 
+    private static Command Text()
+    {
+        var file = new Option<string?>("--out") { Description = "The file to write (default: standard output)." };
+        var command = new Command("text", "Write a plan's text as it was loaded last: change it, then 'plan load' it") { Name, file };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await using var text = new MemoryStream(System.Text.Encoding.UTF8.GetBytes((await client.PlanAsync(parsed.GetValue(Name)!, stop)).Body));
+            await Caller.WriteAsync(text, parsed.GetValue(file), screen, stop);
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
     private static Command Load()
     {
         var file = new Argument<string>("file") { Description = "The plan's YAML file." };
@@ -48,7 +61,7 @@ internal static partial class PlanCommands
             await using var again = File.OpenRead(path);
             var view = comparison.Revision == 1
                 ? await client.CreatePlanAsync(again, stop)
-                : await client.LoadPlanAsync(comparison.Plan, again, parsed.GetValue(reason) ?? "", stop);
+                : await client.LoadPlanAsync(comparison.Plan, again, parsed.GetValue(reason) ?? "", comparison.Revision - 1, stop);
             if (!Caller.PrintedAsJson(parsed, view)) screen.Say($"Loaded **{view.Plan.Name}**, revision {view.Planning.Revision}.");
             return ExitStatus.Done;
         });

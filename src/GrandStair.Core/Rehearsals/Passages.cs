@@ -96,7 +96,7 @@ internal sealed class Passages
             if (_case.Waves[w].Opened is { } opened) Open(w, opened);
         }
 
-        if (_waves.Length > 0 && _waves[0].Opened is null) Push(_now, What.Wave, 0);
+        if (_waves.Length > 0 && _waves[0].Opened is null) BeginWave(0);
         for (var w = 0; w < _waves.Length; w++) Judge(w);
     }
 
@@ -270,7 +270,7 @@ internal sealed class Passages
     {
         _passages[m]++;
         Move(m, Standing.UnderWay);
-        _runs[m] = _tree.Open(_case.Kinds[m], _case.Machines[m].Legs);
+        _runs[m] = _tree.Open(_case.Kinds[m], _case.Machines[m].Legs, _case.Plan.CatchUp);
         _orders[m]++;
         Follow(m);
     }
@@ -423,8 +423,11 @@ internal sealed class Passages
             wave.Passed = true;
         }
 
-        if (w + 1 < _waves.Length && _waves[w + 1].Opened is null) Push(_now, What.Wave, w + 1);
+        if (w + 1 < _waves.Length && _waves[w + 1].Opened is null) BeginWave(w + 1);
     }
+
+    /// <summary>Lets a wave begin, at the earliest when the plan says.</summary>
+    private void BeginWave(int w) => Push(_case.Plan.Waves[w].NotBefore is { } earliest && earliest > _now ? earliest : _now, What.Wave, w);
 
     private void Push(DateTimeOffset at, What what, int of, Decision decision = default) =>
         _due.Enqueue(new(what, of, what is What.Wave or What.Advance ? 0 : _orders[of], decision), new(at.UtcTicks, _pushed++));

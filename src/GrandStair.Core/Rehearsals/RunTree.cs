@@ -20,9 +20,10 @@ internal sealed class RunTree
     /// <summary>A run that was just opened.</summary>
     /// <param name="kind">A number for its legs.</param>
     /// <param name="legs">The legs.</param>
-    public Node Open(int kind, ImmutableArray<LegSpec> legs)
+    /// <param name="catchUp">How many missed slots are caught up without asking anybody; null for all.</param>
+    public Node Open(int kind, ImmutableArray<LegSpec> legs, int? catchUp)
     {
-        if (!_roots.TryGetValue(kind, out var root)) _roots[kind] = root = new(RunMachine.Step(null, new RunOpened(Time, "", 0, 0, "", 1, "", "", legs, AnySlot)).State, Time);
+        if (!_roots.TryGetValue(kind, out var root)) _roots[kind] = root = new(RunMachine.Step(null, new RunOpened(Time, "", 0, 0, "", 1, "", "", legs, AnySlot, catchUp)).State, Time);
         return root;
     }
 

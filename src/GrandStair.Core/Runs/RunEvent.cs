@@ -49,7 +49,8 @@ public sealed record RunOpened(
     string Wave,
     string CatalogueHash,
     ImmutableArray<LegSpec> Legs,
-    Slot Slot) : RunEvent(At, Actor);
+    Slot Slot,
+    int? CatchUp = null) : RunEvent(At, Actor);
 
 /// <summary>A gate was judged.</summary>
 /// <param name="At">When, UTC.</param>

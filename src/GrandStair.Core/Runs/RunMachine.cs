@@ -75,6 +75,7 @@ public static class RunMachine
             CatalogueHash = e.CatalogueHash,
             Legs = e.Legs,
             Slot = e.Slot,
+            CatchUp = e.CatchUp,
         };
         return AskGate(state, Moment.Planning, e.At);
     }
@@ -139,13 +140,20 @@ public static class RunMachine
         return Ask(Enter(waiting, Phase.AwaitSlot, at), OrderKind.Slot, "slot", at, state.Slot.Start);
     }
 
-    /// <summary>Too late for the turning point: nothing is begun that would not fit into the window, and another slot is asked for.</summary>
-    private static Stepped MissSlot(RunState state, DateTimeOffset at) =>
-        AwaitSlot(state with { NeedsSlot = true, MissedSlots = state.MissedSlots + 1 }, at);
+    /// <summary>Too late for the turning point: nothing is begun that would not fit into the window, and another slot is asked for; where too many were missed a person decides first.</summary>
+    private static Stepped MissSlot(RunState state, DateTimeOffset at)
+    {
+        var waiting = AwaitSlot(state with { NeedsSlot = true, MissedSlots = state.MissedSlots + 1 }, at);
+        return waiting.State.MissedSlots > state.CatchUp
+            ? Park(waiting.State, $"slots missed: {waiting.State.MissedSlots}, of which {state.CatchUp} are caught up without asking; try again takes the next window", at)
+            : waiting;
+    }
 
     private static Stepped OnSlotMoved(RunState state, SlotMoved e)
     {
         var moved = state with { Slot = e.Slot, NeedsSlot = false };
+        // Whoever gives it a time has decided.
+        if (state.ParkedAt?.Kind == OrderKind.Slot) return Ask(moved, OrderKind.Slot, "slot", e.At, e.Slot.Start);
         if (state.Outstanding?.Kind != OrderKind.Slot) return Same(moved);
         return Same(moved with { Outstanding = state.Outstanding with { NotBefore = e.Slot.Start } });
     }

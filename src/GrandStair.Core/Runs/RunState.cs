@@ -114,6 +114,9 @@ public sealed record RunState
     /// <summary>How many slots were missed.</summary>
     public int MissedSlots { get; init; }
 
+    /// <summary>How many missed slots are caught up without asking anybody; null for all.</summary>
+    public int? CatchUp { get; init; }
+
     /// <summary>When it was proved, UTC; null before.</summary>
     public DateTimeOffset? Proved { get; init; }
 

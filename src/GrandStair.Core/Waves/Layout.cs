@@ -55,6 +55,7 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
         var laid = ImmutableArray.CreateBuilder<WaveLayout>();
         for (var i = 0; i < waves.Count; i++)
         {
+            if (plan.Waves[i].NotBefore is { } earliest && earliest > from) from = earliest;
             var placement = SlotPlacer.Place(new(plan, calendars, waves[i], taken, from + (plan.Lead ?? TimeSpan.Zero)) { Thorough = thorough });
             var next = Next(plan, placement, from);
             laid.Add(new(plan.Waves[i].Name, from, placement, next));
@@ -80,7 +81,7 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
         var now = Ends(plan);
         if (now.Left == 0 && now.End <= deadline) return [];
         var found = new List<(Knob Knob, int Step, Plan Changed, (int Left, DateTimeOffset End) Ends)>();
-        foreach (var knob in Knob.All(plan))
+        foreach (var knob in Knob.All(plan, from))
         {
             // The smallest step that is enough, or else the largest there is.
             int low = 1, high = knob.Steps;
@@ -141,7 +142,7 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
         /// <summary>What it is in a plan, with its name.</summary>
         public string Of(Plan plan) => $"{Name} {Shown(plan)}";
 
-        public static IEnumerable<Knob> All(Plan plan)
+        public static IEnumerable<Knob> All(Plan plan, DateTimeOffset from)
         {
             if (plan.Limits.All < int.MaxValue / 8)
                 yield return new(plan.Limits.All * 4, (p, s) => p with { Limits = p.Limits with { All = p.Limits.All + s } }, p => $"{p.Limits.All}", "machines at once in the whole plan:");
@@ -151,6 +152,14 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
             {
                 var steps = Math.Max(1, (int)Math.Floor(plan.Advance.Soak.TotalDays));
                 yield return new(steps, (p, s) => p with { Advance = p.Advance with { Soak = plan.Advance.Soak * (1 - (s / (double)steps)) } }, p => Units.Show(p.Advance.Soak.TotalSeconds, ValueKind.Duration), "soak between waves:");
+            }
+
+            foreach (var wave in plan.Waves.Where(w => w.NotBefore > from))
+            {
+                var steps = (int)Math.Ceiling((wave.NotBefore!.Value - from).TotalDays);
+                yield return new(
+                    steps, (p, s) => p with { Waves = [.. p.Waves.Select(w => w.Name == wave.Name ? w with { NotBefore = s == steps ? null : wave.NotBefore.Value.AddDays(-s) } : w)] },
+                    p => p.Waves.Single(w => w.Name == wave.Name).NotBefore is { } at ? $"not before {at:yyyy-MM-dd HH:mm} UTC" : "as soon as it can", $"wave {wave.Name} begins");
             }
 
             if (plan.Windows.Any(w => !w.When.Weekly.IsEmpty))

@@ -61,6 +61,9 @@ public sealed record Plan
     public TimeSpan LeadFor(IEnumerable<StepSpec> steps) => Lead
         ?? (TimeSpan.FromMinutes(10) + (steps.Where(s => s.Phase == Phase.Stage).Aggregate(TimeSpan.Zero, (sum, s) => sum + s.Typical) * 1.5));
 
+    /// <summary>How many missed slots of one run are caught up in the next window by themselves; at each further one a person decides. Null for all.</summary>
+    public int? CatchUp { get; init; }
+
     /// <summary>The last day by which all should be proved; null where there is none.</summary>
     public DateOnly? Deadline { get; init; }
 
@@ -103,6 +106,9 @@ public sealed record WaveSpec(string Name, Condition? Members, int? Count)
 
     /// <summary>Whether it needs a yes of its own before it begins.</summary>
     public bool NeedsApproval { get; init; }
+
+    /// <summary>Before when it does not begin, whatever the wave before has come to, UTC; null where that alone decides.</summary>
+    public DateTimeOffset? NotBefore { get; init; }
 }
 
 /// <summary>That a wave has, with as few machines as that takes, every value of some keys that occurs in the plan's scope.</summary>

@@ -143,8 +143,10 @@ public sealed class PlanKeeper(
         {
             if (waves[i].State == WaveState.Waiting && (i == 0 || waves[i - 1].State == WaveState.Passed))
             {
-                var mayBegin = !plan.Waves[i].NeedsApproval || await approvals.MayBeginAsync(stored, waves[i].Name, stop);
-                var begun = mayBegin ? waves[i] with { State = WaveState.Open, Opened = now } : waves[i] with { Why = "it waits for approval" };
+                var spec = plan.Waves[i];
+                var waitsFor = spec.NotBefore > now ? $"it does not begin before {spec.NotBefore:yyyy-MM-dd HH:mm} UTC"
+                    : spec.NeedsApproval && !await approvals.MayBeginAsync(stored, waves[i].Name, stop) ? "it waits for approval" : null;
+                var begun = waitsFor is null ? waves[i] with { State = WaveState.Open, Opened = now } : waves[i] with { Why = waitsFor };
                 if (begun != waves[i]) waves[i] = await PutAsync(plan, begun, now, stop);
             }
 
@@ -203,7 +205,7 @@ public sealed class PlanKeeper(
         var run = await runs.OpenAsync(
             plan.Name,
             member.Machine,
-            number => new RunOpened(now, "worker", number, member.Machine.Value, plan.Name, stored.Revision, wave, product.Hash, legs, member.Slot!),
+            number => new RunOpened(now, "worker", number, member.Machine.Value, plan.Name, stored.Revision, wave, product.Hash, legs, member.Slot!, plan.CatchUp),
             stop);
         if (run is { } opened) log.LogInformation("Run r{Run} opened for {Machine} by {Method}", opened, machine.Name, string.Join(", ", legs.Select(l => l.Method)));
     }

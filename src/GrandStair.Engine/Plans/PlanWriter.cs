@@ -51,8 +51,9 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
     /// <param name="body">The plan, as YAML. Where there is a plan of its name, it is that plan changed: what has begun stays.</param>
     /// <param name="sites">The sites that a new plan is for: machines elsewhere are not in it, whatever its scope says.</param>
     /// <param name="stop">Ends the wait.</param>
+    /// <param name="layOut">Whether it is asked when each would go; else the layout is empty.</param>
     /// <exception cref="CommandException">Nothing is in its scope, a calendar is missing, or it takes away what has begun.</exception>
-    public async Task<Draft> DraftAsync(string body, SiteScope sites, CancellationToken stop)
+    public async Task<Draft> DraftAsync(string body, SiteScope sites, CancellationToken stop, bool layOut = true)
     {
         var now = clock.GetUtcNow();
         var plan = shelf.ReadPlan(body);
@@ -63,6 +64,8 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         if (before is { State: PlanState.Ended }) throw new CommandException("plan-ended", $"Plan '{plan.Name}' has ended; give the new one another name.");
         if (before is not null) sites = before.Sites;
         var waves = Waves(plan, before);
+        // What has begun waits for no begin any more.
+        plan = plan with { Waves = [.. plan.Waves.Zip(waves, (spec, wave) => wave.State == WaveState.Waiting ? spec : spec with { NotBefore = null })] };
         var aim = PlanDesk.AimOf(plan, product);
         var learnt = await measured.ExperienceAsync(product, stop);
         var decided = await rulings.OfAsync(product.Name, plan.Name, now, stop);
@@ -83,7 +86,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         var requests = waves.Select(w => Requests(going.Where(m => m.Wave == w.Number && Judge(machines[m.Machine]).CanBePlanned)
             .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), (w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot) ?? Chosen(m, now))), learnt)).ToArray();
         var standing = Taken(begun, product, machines, now);
-        var layout = Layout.Of(plan, known, requests, standing, now);
+        var layout = layOut ? Layout.Of(plan, known, requests, standing, now) : new([]);
         var placed = layout.All.ToDictionary(p => p.Machine);
         var members = going.Select(m =>
         {
@@ -132,14 +135,16 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
 
     /// <summary>Keeps a plan's next revision: what has begun stays, and slots that are not in the way of anything do not move.</summary>
     /// <param name="body">The plan, as YAML.</param>
+    /// <param name="after">The revision that it was made from; null for whichever there is.</param>
     /// <param name="reason">Why it is changed.</param>
     /// <param name="actor">Who changes it.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="CommandException">As <see cref="DraftAsync"/>, or there is no plan of that name.</exception>
-    public async Task<Draft> ReviseAsync(string body, string reason, Actor actor, CancellationToken stop)
+    /// <exception cref="CommandException">As <see cref="DraftAsync"/>, or there is no plan of that name, or it has another revision by now.</exception>
+    public async Task<Draft> ReviseAsync(string body, int? after, string reason, Actor actor, CancellationToken stop)
     {
         var draft = await DraftAsync(body, SiteScope.All, stop);
         if (draft.Stored.Revision == 1) throw PlanDesk.Unknown(draft.Plan.Name, (await plans.AllAsync(stop)).Select(p => p.Name));
+        if (after is { } from && draft.Stored.Revision - 1 is var now && from != now) throw new CommandException("plan-changed", $"Plan '{draft.Plan.Name}' has revision {now} by now, and what is to be loaded was made from {from}. Look at what was changed ('gstair plan revisions {draft.Plan.Name}'), and compare again.");
         // What somebody said yes to is another thing now: nothing further begins until he says so again.
         var held = draft.Stored.State == PlanState.Started && draft.Plan.Approval.Needed ? $"revision {draft.Stored.Revision} waits for approval" : draft.Stored.Held;
         var stored = draft.Stored with { RevisedBy = actor.Name, Held = held };

@@ -40,6 +40,7 @@ public static partial class PlanFile
             Advance = new(advance.Share("proved"), advance.Whole("failures", 0, least: 0), advance.Duration("soak") ?? TimeSpan.Zero),
             StageAhead = map.Duration("stage-ahead") ?? TimeSpan.FromHours(24),
             Lead = map.Duration("lead"),
+            CatchUp = map.Has("catch-up") ? map.Whole("catch-up", 0, least: 0) : null,
             Deadline = map.Date("deadline"),
             Approval = ApprovalOf(map),
             Owners = map.OptionalMap("owners") is { } owners ? OwnersOf(owners) : null,
@@ -106,6 +107,7 @@ public static partial class PlanFile
             Sample = map.Has("sample") ? map.Share("sample") : null,
             Cover = map.OptionalMap("cover") is { } cover ? CoverOf(cover, keys) : null,
             NeedsApproval = map.Flag("approval"),
+            NotBefore = map.Moment("not-before"),
         };
         if (wave is { Cover: not null, Sample: not null }) map.Wrong("sample", "A wave has either a 'sample' or a 'cover': a cover takes as few machines as it needs.");
         if (wave is { Cover: not null, Count: not null }) map.Wrong("count", "A wave with a 'cover' has no 'count': it takes as few machines as cover everything.");

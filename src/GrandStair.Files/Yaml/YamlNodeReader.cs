@@ -60,6 +60,7 @@ internal sealed class YamlMap
     }
 
     private const int LongestText = 4 << 20;
+    private static readonly string[] Moments = ["yyyy-MM-dd", "yyyy-MM-dd HH:mm", "yyyy-MM-dd'T'HH:mmK", "yyyy-MM-dd'T'HH:mm:ssK", "yyyy-MM-dd'T'HH:mm:ss.fffK"];
 
     /// <summary>Reads a file's only document.</summary>
     public static YamlMap Read(string text, Problems problems)
@@ -218,6 +219,15 @@ internal sealed class YamlMap
         if (Optional(field) is not { } text) return null;
         if (DateOnly.TryParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var date)) return date;
         Wrong(field, $"'{field}' is '{text}'; expected {ReadingValue.Expected(ValueKind.Date)}.");
+        return null;
+    }
+
+    /// <summary>A moment: a day, meant from its midnight, or a day with a time; without an offset in UTC. Null where the field is not there or is none.</summary>
+    public DateTimeOffset? Moment(string field)
+    {
+        if (Optional(field) is not { } text) return null;
+        if (DateTimeOffset.TryParseExact(text, Moments, CultureInfo.InvariantCulture, DateTimeStyles.AssumeUniversal | DateTimeStyles.AdjustToUniversal, out var moment)) return moment;
+        Wrong(field, $"'{field}' is '{text}'; expected a day, or a day with a time, such as 2027-02-08, 2027-02-08 20:00 (UTC) or 2027-02-08T20:00+01:00.");
         return null;
     }
 

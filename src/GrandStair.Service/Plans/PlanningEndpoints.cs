@@ -91,12 +91,12 @@ internal static class PlanningEndpoints
         [.. changes.Where(c => machines.ContainsKey(c.Machine)).Select(c => new WaveChangeRow(machines[c.Machine].Name, machines[c.Machine].Site, c.From, c.To))];
 
     private static async Task<PlanView> LoadAsync(
-        string name, string? reason, HttpRequest request, PlanWriter writer, CallersPlans plans, Shelf shelf, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
+        string name, string? reason, int? after, HttpRequest request, PlanWriter writer, CallersPlans plans, Shelf shelf, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
         await plans.WholeAsync(name, stop);
         var body = await PlanEndpoints.BodyAsync(request, stop);
         if (shelf.ReadPlan(body).Name is var named && named != name) throw new CommandException("another-plan", $"The file is of plan '{named}', and not of '{name}'.");
-        await writer.ReviseAsync(body, PlanEndpoints.Reason(reason), caller.Actor(), stop);
+        await writer.ReviseAsync(body, after, PlanEndpoints.Reason(reason), caller.Actor(), stop);
         return await PlanEndpoints.ViewAsync(name, shelf, plans, approvals, stop);
     }
 
@@ -157,20 +157,22 @@ internal static class PlanningEndpoints
                     .Select(m => new BoardSlot(machines[m.Member.Machine].Name, m.Member.Wave, RunMachine.Name(m.Member.Standing), m.Slot!.Start, m.Slot.End, m.Slot.StageFrom, m.Slot.Crew, m.Member.Slot is not null, m.Member.Appointed == m.Slot.Start)),
             ],
             g.Count(m => m.Excuse is null && SlotOf(m) is null && m.Run is null)));
-        return new(begin, end, now, [.. sites]);
+        var waves = stored.Waves.Select(w => (Wave: w, Slots: members.Where(m => m.Wave == w.Number && m.Excuse is null).Select(SlotOf).OfType<Slot>().ToArray()))
+            .Select(w => new BoardWave(w.Wave.Number, w.Wave.Name, RunMachine.Name(w.Wave.State), w.Slots.Min(s => (DateTimeOffset?)s.Start), w.Slots.Max(s => (DateTimeOffset?)s.End), plan.Waves[w.Wave.Number - 1].NotBefore));
+        return new(begin, end, now, [.. waves], [.. sites]);
     }
 
     private static async Task<IReadOnlyList<WaveChangeRow>> ProposalsAsync(string name, PlanWriter writer, CallersPlans plans, CallersFleet fleet, CancellationToken stop)
     {
         var stored = await plans.WholeAsync(name, stop);
         if (stored.State == PlanState.Ended) return [];
-        return Rows(PlanWriter.Proposals(await writer.DraftAsync(stored.Body, stored.Sites, stop), stored, await plans.MembersAsync(name, stop)), await fleet.AllAsync(stop));
+        return Rows(PlanWriter.Proposals(await writer.DraftAsync(stored.Body, stored.Sites, stop, layOut: false), stored, await plans.MembersAsync(name, stop)), await fleet.AllAsync(stop));
     }
 
     private static async Task<PlanView> AcceptAsync(string name, Because because, PlanWriter writer, CallersPlans plans, Shelf shelf, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
         var stored = await plans.WholeAsync(name, stop);
-        await writer.ReviseAsync(stored.Body, PlanEndpoints.Reason(because.Reason), caller.Actor(), stop);
+        await writer.ReviseAsync(stored.Body, stored.Revision, PlanEndpoints.Reason(because.Reason), caller.Actor(), stop);
         return await PlanEndpoints.ViewAsync(name, shelf, plans, approvals, stop);
     }
 

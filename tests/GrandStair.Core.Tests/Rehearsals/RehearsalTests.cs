@@ -72,7 +72,7 @@ public sealed class RehearsalTests
     public void A_run_in_a_rehearsal_is_always_where_the_run_machine_would_have_it() => Gen.Select(Gen.Int[0, 99], Gen.Bool).Array[1, 60].Sample(
         happenings =>
         {
-            var place = new RunTree().Open(0, [Leg, Leg]);
+            var place = new RunTree().Open(0, [Leg, Leg], null);
             var slot = new Slot(Now, Now.AddHours(1), Now.AddHours(2));
             var run = RunMachine.Step(null, new RunOpened(Now, "w", 7, 3, "winter", 1, "Pilot", "", [Leg, Leg], slot)).State;
             foreach (var (number, late) in happenings)

@@ -1,0 +1,151 @@
+import { Link } from 'react-router';
+import type { Schemas } from '../api/client';
+import { date, many, time } from '../parts/words';
+
+type View = Schemas['ComparisonView'];
+
+/** What loading a text of a plan would change: who goes, when it ends, what moves, and which lines are others. */
+export function Comparison({ of, endBefore }: { of: View; endBefore?: string | null }) {
+  const { placement } = of;
+  const come = of.waves.filter((w) => w.from === null).length;
+  const leave = of.waves.filter((w) => w.to === null).length;
+  const change = of.waves.length - come - leave;
+  return (
+    <div className="comparison" role="status">
+      <p>
+        <b>{many(of.machines, 'machine')}</b>
+        {of.revision > 1 && of.waves.length === 0 && ', each in the wave that it is in'}
+        {of.waves.length > 0 &&
+          `: ${[come > 0 && `${come} come in`, leave > 0 && `${leave} leave`, change > 0 && `${change} change their wave`].filter(Boolean).join(', ')}`}
+        .{' '}
+        {placement.end && (
+          <>
+            If nothing fails the last slot ends <b>{time(placement.end)}</b>
+            {endBefore && endBefore !== placement.end && ` instead of ${time(endBefore)}`}
+            {placement.deadline &&
+              (placement.meetsDeadline ? (
+                `, in time for ${date(placement.deadline)}`
+              ) : (
+                <strong className="held">, after the deadline {date(placement.deadline)}</strong>
+              ))}
+            .
+          </>
+        )}
+      </p>
+      <Few of={of.waves} rest="machines">
+        {(w) => (
+          <li key={w.machine}>
+            <code>{w.machine}</code>{' '}
+            {w.to === null ? `leaves ${w.from}` : w.from === null ? `comes into ${w.to}` : `goes from ${w.from} to ${w.to}`}
+          </li>
+        )}
+      </Few>
+      <table>
+        <thead>
+          <tr>
+            <th>Wave</th>
+            <th className="num">with a slot</th>
+            <th className="num">without</th>
+            <th>begins</th>
+            <th>ends</th>
+          </tr>
+        </thead>
+        <tbody>
+          {placement.waves.map((w) => (
+            <tr key={w.wave}>
+              <td>{w.wave}</td>
+              <td className="num">{w.placed}</td>
+              <td className="num">{w.left || ''}</td>
+              <td className="nowrap">{time(w.from)}</td>
+              <td className="nowrap">{w.end ? time(w.end) : ''}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {of.moved.length > 0 && (
+        <>
+          <p>{many(of.moved.length, 'slot that was given moves', 'slots that were given move')}:</p>
+          <Few of={of.moved} rest="slots">
+            {(m) => (
+              <li key={m.machine}>
+                <code>{m.machine}</code>{' '}
+                {m.after ? `${time(m.after)} instead of ${time(m.before)}` : `has none any more instead of ${time(m.before)}`}
+              </li>
+            )}
+          </Few>
+        </>
+      )}
+      {placement.left.length > 0 && (
+        <>
+          <p className="held">{many(placement.left.length, 'machine finds', 'machines find')} no place:</p>
+          <Few of={placement.left} rest="machines">
+            {(l) => (
+              <li key={l.machine}>
+                <Link to={`/machines/${encodeURIComponent(l.machine)}`}>
+                  <code>{l.machine}</code>
+                </Link>{' '}
+                {l.why} <span className="quiet">It would take {l.change}.</span>
+              </li>
+            )}
+          </Few>
+        </>
+      )}
+      {placement.changes.length > 0 && (
+        <>
+          <p>{placement.changes.every((c) => c.meets) ? 'One of these alone would bring it in time:' : 'These together help most:'}</p>
+          <Few of={placement.changes} rest="changes">
+            {(c) => (
+              <li key={c.what}>
+                {c.what} <span className="quiet">ends {time(c.end)}</span>
+              </li>
+            )}
+          </Few>
+        </>
+      )}
+      {of.coverages.map((c) => (
+        <p key={c.wave}>
+          {c.wave} stands for {c.covered} of {c.values} values
+          {c.uncovered.length > 0 &&
+            `; it has nobody with ${c.uncovered
+              .slice(0, 3)
+              .map((u) => `${u.key} ${u.value}`)
+              .join(', ')}${c.uncovered.length > 3 ? ` and ${c.uncovered.length - 3} more` : ''}`}
+          .
+        </p>
+      ))}
+      {of.missing.length > 0 && <p className="held">Listed and not in the scope: {of.missing.join(', ')}.</p>}
+      {of.undecided.length > 0 && (
+        <p className="held">
+          {many(of.undecided.length, 'machine')} of which it cannot be told whether they belong to it; the first: {of.undecided[0]}.
+        </p>
+      )}
+      {of.lines.length > 0 && (
+        <pre className="lines">
+          {of.lines.map((line, i) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: the same line can come and go at several places
+            <span key={i} className={line.startsWith('+') ? 'comes' : 'goes'}>
+              {line}
+              {'\n'}
+            </span>
+          ))}
+        </pre>
+      )}
+    </div>
+  );
+}
+
+/** The first few of many, and how many more there are. */
+function Few<T>({ of, rest, children }: { of: T[]; rest: string; children: (one: T) => React.ReactNode }) {
+  const MOST = 5;
+  if (of.length === 0) return null;
+  return (
+    <ul className="rows">
+      {of.slice(0, MOST).map(children)}
+      {of.length > MOST && (
+        <li className="quiet">
+          and {of.length - MOST} more {rest}
+        </li>
+      )}
+    </ul>
+  );
+}

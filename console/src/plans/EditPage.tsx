@@ -1,0 +1,205 @@
+import { Button, Textarea } from '@mantine/core';
+import { useDebouncedValue } from '@mantine/hooks';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useRef, useState } from 'react';
+import { Link, useNavigate, useParams } from 'react-router';
+import { api, type FileProblem, type Schemas, ServiceProblem, take } from '../api/client';
+import { Loading, Problem } from '../parts/Problem';
+import { ReasonDialog } from '../parts/ReasonDialog';
+import { many } from '../parts/words';
+import { Comparison } from './Comparison';
+import { PlanForm } from './PlanForm';
+
+/** A plan as a form and as its text at once, with what loading it would change. */
+export function EditPage() {
+  const { name } = useParams();
+  const plan = useQuery({
+    queryKey: ['plan', name, 'to edit'],
+    enabled: name !== undefined,
+    // Somebody works on it: what others do meanwhile is told when it is loaded, and takes nothing away from him.
+    staleTime: Number.POSITIVE_INFINITY,
+    gcTime: 0,
+    queryFn: () => take(api.GET('/api/v1/plans/{name}', { params: { path: { name: name as string } } })),
+  });
+  if (plan.error) return <Problem of={plan.error} />;
+  if (name === undefined) return <Editor start={start()} revision={0} />;
+  if (!plan.data) return <Loading />;
+  return <Editor name={name} start={plan.data.body} revision={plan.data.planning.revision} />;
+}
+
+/** What a new plan says before anybody has said anything. */
+const start = () => `plan: new-plan
+target: { product: "", release: "" }
+scope: ""
+methods: []
+waves:
+  - { name: Pilot, sample: 5 % }
+  - name: Rest
+windows:
+  - { zone: ${Intl.DateTimeFormat().resolvedOptions().timeZone}, weekly: ["Mon-Fri 20:00-05:00"] }
+limits: { all: 10, site: 3 }
+advance: { proved: 95 %, failures: 2, soak: 3 d }
+`;
+
+function Editor({ name, start, revision }: { name?: string; start: string; revision: number }) {
+  const [text, change, forget] = useKept(`plan ${name ?? ''} after ${revision}`, start);
+  const [asked] = useDebouncedValue(text, 500);
+  const [loading, setLoading] = useState(false);
+  const area = useRef<HTMLTextAreaElement>(null);
+  const go = useNavigate();
+  const queries = useQueryClient();
+  const isChanged = text !== start;
+  const comparison = useQuery({
+    queryKey: ['comparison', asked],
+    enabled: asked !== start,
+    retry: false,
+    placeholderData: (before: Schemas['ComparisonView'] | undefined) => before,
+    queryFn: () => take(api.POST('/api/v1/plans/compare', asYaml(asked))),
+  });
+  const now = useQuery({
+    queryKey: ['placement', name],
+    staleTime: 60_000,
+    enabled: name !== undefined,
+    queryFn: () => take(api.GET('/api/v1/plans/{name}/placement', { params: { path: { name: name as string } } })),
+  });
+  const load = useMutation({
+    mutationFn: (reason: string) =>
+      name === undefined
+        ? take(api.POST('/api/v1/plans', asYaml(text)))
+        : take(api.PUT('/api/v1/plans/{name}', { params: { path: { name }, query: { reason, after: revision } }, ...asYaml(text) })),
+    onSuccess: (view) => {
+      forget();
+      queries.invalidateQueries();
+      go(`/plans/${view.plan.name}`);
+    },
+  });
+  const isOfThis = asked === text && !comparison.isPlaceholderData;
+  const isReady = isChanged && isOfThis && comparison.data !== undefined && comparison.error === null;
+  const show = (problem: FileProblem) => {
+    const at =
+      text
+        .split('\n')
+        .slice(0, problem.line - 1)
+        .join('\n').length + (problem.line > 1 ? 1 : 0);
+    const end = text.indexOf('\n', at);
+    area.current?.focus();
+    area.current?.setSelectionRange(at + Math.max(0, problem.column - 1), end < 0 ? text.length : end);
+  };
+  return (
+    <>
+      <div className="title">
+        <h1>
+          {name === undefined ? (
+            'A new plan'
+          ) : (
+            <>
+              <Link to={`/plans/${name}`}>{name}</Link>: change revision {revision}
+            </>
+          )}
+        </h1>
+        <div className="board-moves">
+          {isChanged && (
+            <Button
+              variant="default"
+              onClick={() => {
+                forget();
+                change(start);
+              }}
+            >
+              Start over
+            </Button>
+          )}
+          <Button className="acts" disabled={!isReady} onClick={() => setLoading(true)}>
+            {name === undefined ? 'Make the plan' : `Load it as revision ${revision + 1}`}
+          </Button>
+        </div>
+      </div>
+      <p className="under">
+        The form and the text are one: what is changed in one is changed in the other. Nothing is kept before it is loaded
+        {name !== undefined && ', and what has begun stays as it is'}.
+      </p>
+      <div className="columns halves">
+        <PlanForm text={text} isNew={name === undefined} onChange={change} />
+        <div className="stack in-sight">
+          <section className="card" aria-label="What it would change">
+            <h2>
+              <span>{name === undefined ? 'What it would be' : 'What it would change'}</span>
+              {isChanged && !isOfThis && <span className="quiet">looking …</span>}
+            </h2>
+            {!isChanged && <p className="quiet">Nothing yet.</p>}
+            {isChanged && comparison.error && <Wrong of={comparison.error} onShow={show} />}
+            {isChanged && !comparison.error && comparison.data && <Comparison of={comparison.data} endBefore={now.data?.end} />}
+          </section>
+          <section className="card">
+            <h2>The text</h2>
+            <Textarea
+              ref={area}
+              aria-label="The plan's text"
+              className="plan-text"
+              spellCheck={false}
+              autosize
+              minRows={12}
+              maxRows={30}
+              value={text}
+              onChange={(e) => change(e.currentTarget.value)}
+            />
+          </section>
+        </div>
+      </div>
+      {loading && (
+        <ReasonDialog
+          title={name === undefined ? 'Make the plan' : `Load revision ${revision + 1} of ${name}`}
+          what={
+            name === undefined
+              ? `${many(comparison.data?.machines ?? 0, 'machine')} are in it. Nothing begins before somebody starts it.`
+              : 'What has begun stays as it is. Where the plan was approved, the approval is asked for again.'
+          }
+          act={name === undefined ? 'Make it' : 'Load it'}
+          without={name === undefined}
+          busy={load.isPending}
+          error={load.error}
+          onAct={(reason) => load.mutate(reason)}
+          onClose={() => setLoading(false)}
+        />
+      )}
+    </>
+  );
+}
+
+/** A text as the body of a call. */
+export const asYaml = (text: string) => ({
+  body: text,
+  bodySerializer: (body: string) => body,
+  headers: { 'Content-Type': 'application/yaml' },
+});
+
+/** What is wrong in the text; each leads to its line. */
+function Wrong({ of, onShow }: { of: Error; onShow: (problem: FileProblem) => void }) {
+  const problems = of instanceof ServiceProblem ? of.problems : [];
+  if (problems.length === 0) return <p className="form-error">{of.message}</p>;
+  return (
+    <>
+      <p className="held">{many(problems.length, 'thing is', 'things are')} not as expected:</p>
+      <ul className="rows">
+        {problems.map((p) => (
+          <li key={`${p.line} ${p.message}`}>
+            <button type="button" className="plain link" onClick={() => onShow(p)}>
+              line {p.line}
+            </button>{' '}
+            {p.message}
+          </li>
+        ))}
+      </ul>
+    </>
+  );
+}
+
+/** A text that outlives leaving the page, in this tab, until it is forgotten. */
+function useKept(key: string, start: string): [string, (text: string) => void, () => void] {
+  const [text, setText] = useState(() => sessionStorage.getItem(key) ?? start);
+  const change = (next: string) => {
+    sessionStorage.setItem(key, next);
+    setText(next);
+  };
+  return [text, change, () => sessionStorage.removeItem(key)];
+}

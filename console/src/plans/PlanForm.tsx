@@ -1,0 +1,347 @@
+import { Autocomplete, Checkbox, MultiSelect, Select, TagsInput, TextInput } from '@mantine/core';
+import { useQuery } from '@tanstack/react-query';
+import { type ComponentProps, useEffect, useState } from 'react';
+import type { Document } from 'yaml';
+import { api, take } from '../api/client';
+import { ConditionField } from '../parts/ConditionField';
+import { lengthAt, type Path, textAt, textsAt, understood, type Value, withValue } from './planText';
+
+interface Field {
+  /** Where it stands within the plan, or within an entry of a list. */
+  at: string;
+  label: string;
+  kind: 'text' | 'whole' | 'day' | 'condition' | 'texts' | 'flag' | 'choice';
+  hint?: string;
+  offers?: string[];
+}
+
+interface List {
+  title: string;
+  at: string;
+  /** What one entry is called. */
+  one: string;
+  fields: Field[];
+  /** What a new entry says. */
+  fresh: Value;
+}
+
+/** A plan's fields as a form; whatever is changed in it is changed in the text, and nothing else of it. */
+export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boolean; onChange: (text: string) => void }) {
+  const doc = understood(text);
+  const catalogue = useQuery({ queryKey: ['catalogue'], staleTime: 60_000, queryFn: () => take(api.GET('/api/v1/catalogue')) });
+  const sites = useValues('site');
+  const groups = useValues('group');
+  const product = catalogue.data?.find((p) => p.name === textAt(doc, ['target', 'product']));
+  const set = (path: Path, value: Value | undefined) => onChange(withValue(text, path, value));
+  const section = (fields: Field[]) => (
+    <div className="fields">
+      {fields.map((f) => (
+        <Entry key={f.at} field={f} doc={doc} path={f.at.split('.')} onSet={set} />
+      ))}
+    </div>
+  );
+  const list = (of: List) => <Entries of={of} doc={doc} onSet={set} />;
+  const whom: Field[] = [
+    { at: 'sites', label: 'Sites', kind: 'texts', offers: sites },
+    { at: 'groups', label: 'Groups', kind: 'texts', offers: groups },
+    { at: 'machines', label: 'Machines', kind: 'texts' },
+  ];
+  const when: Field[] = [
+    { at: 'weekly', label: 'Each week', kind: 'texts', hint: 'Mon-Fri 20:00-05:00' },
+    { at: 'days', label: 'Days', kind: 'texts', hint: '2027-02-05..2027-02-07' },
+    { at: 'calendar', label: 'Calendar', kind: 'text' },
+    { at: 'zone', label: 'Zone', kind: 'text', hint: 'Europe/London' },
+  ];
+  const zone = textAt(doc, ['windows', 0, 'zone']) || Intl.DateTimeFormat().resolvedOptions().timeZone;
+  return (
+    <div className="plan-form">
+      <section className="card">
+        <h2>Which machines go where, and how</h2>
+        {section([
+          ...(isNew ? [{ at: 'plan', label: 'Name of the plan', kind: 'text', hint: 'winter-crossing' } as Field] : []),
+          { at: 'target.product', label: 'Product', kind: 'choice', offers: catalogue.data?.map((p) => p.name) },
+          {
+            at: 'target.release',
+            label: 'To release',
+            kind: 'choice',
+            offers: product?.releases.filter((r) => r.status !== 'withdrawn').map((r) => r.version),
+          },
+          { at: 'carries', label: 'Must be carried across', kind: 'choice', offers: ['whole', 'data', 'blank'] },
+          { at: 'scope', label: 'Scope', kind: 'condition', hint: 'os.version < 7' },
+          {
+            at: 'methods',
+            label: 'Methods, the preferred first',
+            kind: 'texts',
+            offers: product?.methods.filter((m) => m.way === 'upgrade').map((m) => m.name),
+          },
+        ])}
+        {list({
+          title: 'Those who go to another release',
+          at: 'target.but',
+          one: 'exception',
+          fresh: { groups: [], release: '' },
+          fields: [...whom, { at: 'release', label: 'To release', kind: 'text' }],
+        })}
+      </section>
+      <section className="card">
+        {list({
+          title: 'Waves, in order',
+          at: 'waves',
+          one: 'wave',
+          fresh: { name: `Wave ${lengthAt(doc, ['waves']) + 1}` },
+          fields: [
+            { at: 'name', label: 'Name', kind: 'text' },
+            { at: 'not-before', label: 'Begins not before (UTC)', kind: 'text', hint: '2027-02-08 18:00' },
+            {
+              at: 'members',
+              label: 'Who may belong to it; all that are left where nothing is said',
+              kind: 'condition',
+              hint: 'group = "office"',
+            },
+            { at: 'count', label: 'At most so many', kind: 'whole' },
+            { at: 'sample', label: 'A share of them', kind: 'text', hint: '10 %' },
+            { at: 'machines', label: 'Only these machines', kind: 'texts' },
+            { at: 'cover.keys', label: 'Covers every value of', kind: 'texts', hint: 'hardware.model' },
+            { at: 'cover.prefer', label: 'Prefers', kind: 'condition', hint: 'tag = "volunteer"' },
+            { at: 'approval', label: 'Needs a yes of its own', kind: 'flag' },
+          ],
+        })}
+      </section>
+      <section className="card">
+        {list({
+          title: 'Windows: when machines may be touched',
+          at: 'windows',
+          one: 'window',
+          fresh: { zone, weekly: ['Mon-Fri 20:00-05:00'] },
+          fields: [...whom, ...when],
+        })}
+        {list({
+          title: 'Closures: when they may not',
+          at: 'closures',
+          one: 'closure',
+          fresh: { zone, days: [], why: '' },
+          fields: [...whom, ...when, { at: 'why', label: 'Why', kind: 'text' }],
+        })}
+      </section>
+      <section className="card">
+        <h2>How many at once</h2>
+        {section([
+          { at: 'limits.all', label: 'In the whole plan', kind: 'whole' },
+          { at: 'limits.site', label: 'At one site', kind: 'whole' },
+        ])}
+        {list({
+          title: 'Lines over which staging has to come',
+          at: 'lines',
+          one: 'line',
+          fresh: { sites: [], rate: '100 Mbit/s', share: '50 %' },
+          fields: [
+            { at: 'sites', label: 'Sites', kind: 'texts', offers: sites },
+            { at: 'rate', label: 'Rate', kind: 'text', hint: '100 Mbit/s' },
+            { at: 'share', label: 'Share for staging', kind: 'text', hint: '50 %' },
+            ...when,
+          ],
+        })}
+        {list({
+          title: 'Crews whose hands methods need',
+          at: 'crews',
+          one: 'crew',
+          fresh: { name: 'crew', hands: 1, zone, weekly: ['Mon-Fri 08:00-18:00'] },
+          fields: [
+            { at: 'name', label: 'Name', kind: 'text' },
+            {
+              at: 'kind',
+              label: 'Kind, as methods call it',
+              kind: 'text',
+              offers: [...new Set(product?.methods.map((m) => m.crew).filter((c) => c !== null))],
+            },
+            { at: 'hands', label: 'At a time', kind: 'whole' },
+            { at: 'per-day', label: 'A day', kind: 'whole' },
+            { at: 'sites', label: 'Sites', kind: 'texts', offers: sites },
+            ...when,
+          ],
+        })}
+      </section>
+      <section className="card">
+        <h2>When it goes on, and until when</h2>
+        {section([
+          { at: 'advance.proved', label: 'Next wave when proved', kind: 'text', hint: '95 %' },
+          { at: 'advance.failures', label: 'with failures at most', kind: 'whole' },
+          { at: 'advance.soak', label: 'after a soak of', kind: 'text', hint: '3 d' },
+          { at: 'deadline', label: 'Deadline', kind: 'day' },
+          { at: 'stage-ahead', label: 'Staged ahead of a slot', kind: 'text', hint: '24 h' },
+          { at: 'lead', label: 'Soonest slot', kind: 'text', hint: 'what staging takes' },
+          { at: 'catch-up', label: 'Missed slots caught up', kind: 'whole', hint: 'all, without asking' },
+        ])}
+      </section>
+      <section className="card">
+        <h2>Who has a say</h2>
+        {section([
+          { at: 'approval.by', label: 'Needs the yes of', kind: 'texts', hint: 'an account' },
+          { at: 'owners.within', label: 'Owners move a time by up to', kind: 'text', hint: '10 d' },
+          { at: 'owners.notice', label: 'until before it', kind: 'text', hint: '24 h' },
+          { at: 'change-record', label: 'Change record', kind: 'text', hint: 'NF-2041' },
+        ])}
+      </section>
+    </div>
+  );
+}
+
+/** The values of a key that the fleet has. */
+function useValues(key: string): string[] {
+  const values = useQuery({
+    queryKey: ['completion', `${key} = "`],
+    staleTime: 60_000,
+    queryFn: () => take(api.GET('/api/v1/conditions/completion', { params: { query: { text: `${key} = "` } } })),
+  });
+  return (values.data?.offers ?? []).map((o) => o.text.replaceAll('"', ''));
+}
+
+interface Edits {
+  doc: Document;
+  onSet: (path: Path, value: Value | undefined) => void;
+}
+
+/** The entries of a list, each told in a line and opened to change it. */
+function Entries({ of, doc, onSet }: Edits & { of: List }) {
+  const at = of.at.split('.');
+  const count = lengthAt(doc, at);
+  const [open, setOpen] = useState<number>();
+  return (
+    <div className="entries">
+      <h2>
+        <span>{of.title}</span>
+        <button
+          type="button"
+          className="plain link"
+          onClick={() => {
+            onSet([...at, count], of.fresh);
+            setOpen(count);
+          }}
+        >
+          Add a {of.one}
+        </button>
+      </h2>
+      {Array.from({ length: count }, (_, i) => i).map((i) => (
+        <div key={i} className="entry">
+          <div className="line">
+            <button
+              type="button"
+              className="plain link told"
+              aria-expanded={open === i}
+              onClick={() => setOpen(open === i ? undefined : i)}
+            >
+              {told(doc, of, [...at, i])}
+            </button>
+            <button
+              type="button"
+              className="plain link"
+              aria-label={`Take out ${of.one} ${i + 1}`}
+              onClick={() => {
+                onSet([...at, i], undefined);
+                setOpen(undefined);
+              }}
+            >
+              Take out
+            </button>
+          </div>
+          {open === i && (
+            <div className="fields">
+              {of.fields.map((f) => (
+                <Entry key={f.at} field={f} doc={doc} path={[...at, i, ...f.at.split('.')]} onSet={onSet} />
+              ))}
+            </div>
+          )}
+        </div>
+      ))}
+    </div>
+  );
+}
+
+/** An entry in one line: what is said of it, in the order of its fields. */
+function told(doc: Document, of: List, path: Path): string {
+  const said = of.fields.map((f) => textsAt(doc, [...path, ...f.at.split('.')]).join(', ')).filter((t) => t !== '');
+  return said.join(' · ') || `${of.one}, of which nothing is said yet`;
+}
+
+function Entry({ field, doc, path, onSet }: Edits & { field: Field; path: Path }) {
+  const value = textAt(doc, path);
+  const set = (next: string) => onSet(path, next === '' ? undefined : next);
+  switch (field.kind) {
+    case 'condition':
+      return (
+        <div className="wide">
+          <span className="field-label">{field.label}</span>
+          <ConditionField label={field.label} value={value} placeholder={field.hint ?? ''} onSubmit={set} submitsOnLeave />
+        </div>
+      );
+    case 'texts': {
+      const values = textsAt(doc, path).filter((t) => t !== '');
+      const change = (next: string[]) => onSet(path, next.length === 0 ? undefined : next);
+      const most = {
+        label: field.label,
+        placeholder: values.length === 0 ? field.hint : undefined,
+        value: values,
+        onChange: change,
+        className: values.length > 2 ? 'wide' : undefined,
+      };
+      // Methods are those of the catalogue; all else may be what nothing has yet.
+      return field.at === 'methods' ? (
+        <MultiSelect {...most} data={[...new Set([...(field.offers ?? []), ...values])]} />
+      ) : (
+        <TagsInput {...most} data={field.offers} splitChars={[]} />
+      );
+    }
+    case 'choice':
+      return (
+        <Select
+          label={field.label}
+          data={[...new Set([...(field.offers ?? []), ...(value ? [value] : [])])]}
+          value={value || null}
+          onChange={(next) => set(next ?? '')}
+        />
+      );
+    case 'flag':
+      return (
+        <Checkbox
+          className="flag"
+          label={field.label}
+          checked={value === 'yes' || value === 'true'}
+          onChange={(e) => set(e.currentTarget.checked ? 'yes' : '')}
+        />
+      );
+    case 'whole':
+      return (
+        <Settled
+          label={field.label}
+          placeholder={field.hint}
+          inputMode="numeric"
+          value={value}
+          onSettle={(next) => onSet(path, next === '' ? undefined : /^\d+$/.test(next) ? Number(next) : next)}
+        />
+      );
+    case 'day':
+      return <Settled label={field.label} type="date" value={value} onSettle={set} />;
+    default:
+      return field.offers ? (
+        <Autocomplete label={field.label} data={field.offers} placeholder={field.hint} value={value} onChange={set} />
+      ) : (
+        <Settled label={field.label} placeholder={field.hint} value={value} onSettle={set} />
+      );
+  }
+}
+
+/** A field whose text counts once somebody leaves it or presses Enter. */
+function Settled({ value, onSettle, ...rest }: { value: string; onSettle: (text: string) => void } & ComponentProps<typeof TextInput>) {
+  const [text, setText] = useState(value);
+  useEffect(() => setText(value), [value]);
+  const settle = () => text.trim() !== value && onSettle(text.trim());
+  return (
+    <TextInput
+      {...rest}
+      value={text}
+      onChange={(e) => setText(e.currentTarget.value)}
+      onBlur={settle}
+      onKeyDown={(e) => e.key === 'Enter' && settle()}
+    />
+  );
+}

@@ -1,0 +1,139 @@
+import { type Document, isCollection, isMap, isNode, isPair, isScalar, isSeq, parseDocument, type YAMLMap, type YAMLSeq } from 'yaml';
+
+export type Path = readonly (string | number)[];
+export type Value = string | number | boolean | readonly Value[] | { readonly [field: string]: Value | undefined };
+
+/** A plan's text, understood as far as it can be. */
+export const understood = (text: string): Document => parseDocument(text, { schema: 'failsafe' });
+
+/** What is written at a path: a text, a list of texts, or nothing. */
+export function textsAt(doc: Document, path: Path): string[] {
+  const node = doc.getIn(path, true);
+  if (isScalar(node)) return [String(node.value ?? '')];
+  return isSeq(node) ? node.items.filter(isScalar).map((i) => String(i.value ?? '')) : [];
+}
+
+export const textAt = (doc: Document, path: Path): string => textsAt(doc, path)[0] ?? '';
+
+/** How many entries the list at a path has. */
+export function lengthAt(doc: Document, path: Path): number {
+  const node = doc.getIn(path, true);
+  return isSeq(node) ? node.items.length : 0;
+}
+
+/**
+ * The text with the value at a path put in, changed, or taken out where it is undefined. Everything else, comments and layout with it,
+ * stays as somebody wrote it.
+ */
+export function withValue(text: string, path: Path, value: Value | undefined): string {
+  const doc = understood(text);
+  const key = path.at(-1) as string | number;
+  const above = path.slice(0, -1);
+  const parent = above.length === 0 ? doc.contents : doc.getIn(above, true);
+  if (!isMap(parent) && !isSeq(parent)) {
+    if (value === undefined) return text;
+    // What holds it is not there, or is no group: it comes with it.
+    return above.length === 0
+      ? `${text.trimEnd()}\n${key}: ${written(value, false)}\n`
+      : withValue(text, above, typeof key === 'number' ? [value] : { [key]: value });
+  }
+  const inFlow = above.some((_, i) => isFlow(doc.getIn(above.slice(0, i + 1), true)));
+  const at = isMap(parent) ? parent.items.findIndex((p) => isScalar(p.key) && p.key.value === key) : (key as number);
+  if (at < 0 || at >= parent.items.length)
+    return value === undefined ? text : insert(text, parent, `${isMap(parent) ? `${key}: ` : ''}${written(value, inFlow)}`);
+  // A list or group of which nothing is left goes with its last entry.
+  if (value === undefined) return parent.items.length === 1 && above.length > 0 ? withValue(text, above, undefined) : cut(text, parent, at);
+  return replace(text, parent, at, written(value, inFlow));
+}
+
+const isFlow = (node: unknown) => isCollection(node) && node.flow === true;
+
+/** Where an entry's value begins and ends; without a value both are where one would stand. */
+function valueSpan(parent: YAMLMap | YAMLSeq, at: number): [number, number] {
+  const item = parent.items[at];
+  const node = isPair(item) ? item.value : item;
+  if (isNode(node) && node.range) return [node.range[0], node.range[1]];
+  const key = isPair(item) && isNode(item.key) ? (item.key.range?.[1] ?? 0) : 0;
+  return [key + 1, key + 1];
+}
+
+function keyStart(parent: YAMLMap | YAMLSeq, at: number): number {
+  const item = parent.items[at];
+  const node = isPair(item) ? item.key : item;
+  return isNode(node) && node.range ? node.range[0] : 0;
+}
+
+function replace(text: string, parent: YAMLMap | YAMLSeq, at: number, value: string): string {
+  const [from, to] = valueSpan(parent, at);
+  // The end of a list in lines of its own takes the last line's end with it.
+  const end = from + text.slice(from, to).trimEnd().length;
+  return `${text.slice(0, from)}${text[from - 1] === ':' ? ' ' : ''}${value}${text.slice(end)}`;
+}
+
+function insert(text: string, parent: YAMLMap | YAMLSeq, entry: string): string {
+  const last = parent.items.length - 1;
+  const [begin, close] = parent.range ?? [0, 0, 0];
+  if (parent.flow) {
+    if (last < 0) return `${text.slice(0, begin + 1)}${isMap(parent) ? ` ${entry} ` : entry}${text.slice(close - 1)}`;
+    const end = endOf(text, parent, last);
+    return `${text.slice(0, end)}, ${entry}${text.slice(end)}`;
+  }
+  if (last < 0) return `${text.trimEnd()}\n${entry}\n`;
+  const line = lineEnd(text, endOf(text, parent, last));
+  const first = lineStart(text, parent, 0);
+  const indent = isMap(parent)
+    ? ' '.repeat(keyStart(parent, 0) - text.lastIndexOf('\n', keyStart(parent, 0) - 1) - 1)
+    : text.slice(first).match(/^ */)?.[0];
+  return `${text.slice(0, line)}\n${indent}${isSeq(parent) ? '- ' : ''}${entry}${text.slice(line)}`;
+}
+
+function cut(text: string, parent: YAMLMap | YAMLSeq, at: number): string {
+  const last = parent.items.length - 1;
+  const start = keyStart(parent, at);
+  const end = endOf(text, parent, at);
+  if (parent.flow) {
+    if (at < last) return text.slice(0, start) + text.slice(keyStart(parent, at + 1));
+    return text.slice(0, at > 0 ? endOf(text, parent, at - 1) : start) + text.slice(end);
+  }
+  // The first field of an entry stands on the line of its hyphen, where the next one takes its place.
+  if (isMap(parent) && /-\s*$/.test(text.slice(text.lastIndexOf('\n', start - 1) + 1, start)) && at < last)
+    return text.slice(0, start) + text.slice(keyStart(parent, at + 1));
+  return text.slice(0, lineStart(text, parent, at)) + text.slice(lineEnd(text, end) + 1);
+}
+
+const endOf = (text: string, parent: YAMLMap | YAMLSeq, at: number) => {
+  const [from, to] = valueSpan(parent, at);
+  return from + text.slice(from, to).trimEnd().length;
+};
+
+/** Where the line begins on which an entry stands; that of its hyphen, for an entry of a list. */
+function lineStart(text: string, parent: YAMLMap | YAMLSeq, at: number): number {
+  const start = keyStart(parent, at);
+  const mark = isSeq(parent) ? text.lastIndexOf('-', start - 1) : start;
+  return text.lastIndexOf('\n', mark - 1) + 1;
+}
+
+function lineEnd(text: string, from: number): number {
+  const end = text.indexOf('\n', from);
+  return end < 0 ? text.length : end;
+}
+
+/** A value as it is written in one line. */
+function written(value: Value, inFlow: boolean): string {
+  if (typeof value === 'string') return scalar(value, inFlow);
+  if (typeof value !== 'object') return String(value);
+  if (Array.isArray(value)) return `[${value.map((v) => written(v, true)).join(', ')}]`;
+  const fields = Object.entries(value).filter((f): f is [string, Value] => f[1] !== undefined);
+  return `{ ${fields.map(([field, v]) => `${field}: ${written(v, true)}`).join(', ')} }`;
+}
+
+function scalar(text: string, inFlow: boolean): string {
+  const plain =
+    text !== '' &&
+    text === text.trim() &&
+    !/^[-?:,[\]{}#&*!|>'"%@`]/.test(text) &&
+    !/: | #|:$|\n/.test(text) &&
+    !(inFlow && /[,[\]{}]/.test(text));
+  // A release such as 7.10 is no number, wherever the text is read.
+  return plain && !/^[0-9.]+$/.test(text) ? text : `"${text.replaceAll('\\', '\\\\').replaceAll('"', '\\"').replaceAll('\n', ' ')}"`;
+}
