@@ -1,5 +1,8 @@
+using GrandStair.Core.Access;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Runs;
+using GrandStair.Engine.Plans;
+using GrandStair.Storage.Plans;
 using GrandStair.Testing;
 using Xunit;
 
@@ -84,6 +87,45 @@ public sealed class SlotTests
         var slots = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m.Standing is Standing.Scheduled or Standing.UnderWay).Select(m => m.Slot!).ToArray();
         Assert.True(slots.Length > 3, $"{slots.Length} slots");
         Assert.All(slots, s => Assert.InRange(slots.Count(o => o.Start <= s.Start && s.Start < o.End), 1, 3));
+    }
+
+    [Fact]
+    public async Task A_wave_waits_until_it_may_begin_and_a_revision_lets_it_go_earlier()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 2000);
+        await kit.AddMachinesAsync(4);
+        var body = EngineKit.Plan.Replace("[{ name: All }]", "[{ name: First, count: 2 }, { name: Rest, not-before: 2027-06-01 }]", StringComparison.Ordinal).Replace("soak: 1 d", "soak: 1 h", StringComparison.Ordinal);
+        await kit.PlanAsync(body);
+        var draft = await kit.Writer.DraftAsync(body, SiteScope.All, EngineKit.Stop);
+        Assert.Equal(new DateTimeOffset(2027, 6, 1, 0, 0, 0, TimeSpan.Zero), draft.Layout.Waves[1].From);
+        kit.StartWorker();
+        async Task<StoredWave> RestAsync() => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.Waves[1];
+        await Eventually.TrueAsync(async () => (await RestAsync()).Why == "it does not begin before 2027-06-01 00:00 UTC", TimeSpan.FromSeconds(60), () => "it waits");
+        Assert.Equal(WaveState.Waiting, (await RestAsync()).State);
+        await kit.Writer.ReviseAsync(body.Replace("2027-06-01", "2027-01-11", StringComparison.Ordinal), 1, "the berth is free now", new("planner"), EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved");
+        var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Writer.ReviseAsync(body, 1, "from an old text", new("planner"), EngineKit.Stop));
+        Assert.Equal("plan-changed", refused.Name);
+    }
+
+    [Fact]
+    public async Task A_slot_that_was_given_keeps_its_time_and_length_whatever_was_measured_since()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 3000);
+        // All are slow, and all have their slots before that is known.
+        await kit.AddMachinesAsync(12, i => [("truth.slowness", "1.8")]);
+        var body = EngineKit.Plan.Replace("Mon-Sun 00:00-00:00", "Mon-Sun 15:00-19:00", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 2, site: 1", StringComparison.Ordinal).Replace("lead: 0 s", "lead: 0 s\nstage-ahead: 2 h", StringComparison.Ordinal);
+        await kit.PlanAsync(body);
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.Count(m => m.Proved is not null) >= 3, "some are proved");
+        kit.Clock.SetPace(1);
+        var given = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m is { Run: null, Slot: not null }).ToDictionary(m => m.Machine, m => m.Slot!);
+        Assert.NotEmpty(given);
+        var draft = await kit.Writer.DraftAsync(body, SiteScope.All, EngineKit.Stop);
+        var method = draft.Product.Method("image-in-place")!;
+        Assert.True((await kit.Measured.ExperienceAsync(draft.Product, EngineKit.Stop)).Lengths("6-to-7", method, "").Slot > method.Typical.Slot);
+        Assert.Empty(draft.Layout.Waves.SelectMany(w => w.Placement.Moved));
+        Assert.All(draft.Layout.All.Where(p => given.ContainsKey(p.Machine)), p => Assert.Equal((given[p.Machine].Start, given[p.Machine].End), (p.Slot!.Start, p.Slot.End)));
     }
 
     [Fact]

@@ -146,6 +146,28 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     }
 
     [Fact]
+    public async Task A_plans_text_is_had_back_as_it_was_loaded_and_a_change_of_it_made_meanwhile_is_not_overwritten()
+    {
+        var file = await WriteAsync("texts", ("approval: { by: [board] }", "# nobody is asked"));
+        await GstairAsync("plan", "load", file, "--yes");
+        Assert.Equal(await File.ReadAllTextAsync(file, Stop), await GstairAsync("plan", "text", "texts"));
+        var kept = fleet.Write("", "kept.yaml");
+        Assert.Contains("Wrote ", await GstairAsync("plan", "text", "texts", "--out", kept), StringComparison.Ordinal);
+        await File.WriteAllTextAsync(kept, (await File.ReadAllTextAsync(kept, Stop)).Replace("name: Rest,", "name: Rest, not-before: 2030-02-08 18:00,", StringComparison.Ordinal), Stop);
+        Assert.Contains("Fri 8 Feb 18:00", await GstairAsync("plan", "compare", kept), StringComparison.Ordinal);
+        await GstairAsync("plan", "load", kept, "--yes", "--reason", "after the season");
+        var board = await Service.Client.BoardAsync("texts", null, null, Stop);
+        Assert.Equal([("Pilot", "waiting", null), ("Rest", "waiting", "2030-02-08")], board.Waves.Select(w => (w.Name, w.State, w.NotBefore?.ToString("yyyy-MM-dd"))));
+        Assert.True(board.Waves[1].From is null || board.Waves[1].From > board.Waves[1].NotBefore);
+
+        // Somebody else began with revision 1.
+        await using var late = File.OpenRead(file);
+        await RefusedAsync("plan-changed", () => Service.Client.LoadPlanAsync("texts", late, "mine", 1, Stop));
+        Assert.Equal(2, (await Service.Client.PlanAsync("texts", Stop)).Planning.Revision);
+        Assert.Equal(4, (await Service.GstairAsync("plan", "text", "textures")).Exit);
+    }
+
+    [Fact]
     public async Task A_machine_gets_a_time_that_somebody_chose_and_owners_choose_at_a_secret_address()
     {
         var day = DateTimeOffset.UtcNow.Date.AddDays(2);

@@ -15,6 +15,8 @@ interface Props {
   describes?: string;
   /** Whether no text is asked for. */
   without?: boolean;
+  /** How wide it is. */
+  size?: 'md' | 'lg';
   /** Whether all else that is asked for is there. */
   ready?: boolean;
   onAct: (reason: string) => void;
@@ -32,13 +34,14 @@ export function ReasonDialog({
   ask = 'Why',
   describes = 'Kept with your name.',
   without = false,
+  size = 'md',
   ready = true,
   onAct,
   onClose,
 }: Props) {
   const [reason, setReason] = useState('');
   return (
-    <Modal opened onClose={onClose} title={title} centered lockScroll={false}>
+    <Modal opened onClose={onClose} title={title} centered lockScroll={false} size={size}>
       <p>{what}</p>
       {children}
       {!without && (

@@ -23,3 +23,9 @@ export const many = (count: number, one: string, more = `${one}s`) => `${count} 
 /** A share, 0 to 1; what is nearly all or nearly nothing is not told as all or nothing. */
 export const percent = (share: number) =>
   share > 0 && share < 0.01 ? 'under 1 %' : share > 0.99 && share < 1 ? 'over 99 %' : `${Math.round(share * 100)} %`;
+
+/** A moment as a field for it takes it: on the clock on the wall here. */
+export const clockMoment = (at: string) => {
+  const moment = new Date(at);
+  return new Date(moment.getTime() - moment.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+};

@@ -7,6 +7,7 @@ import { Loading, Problem } from '../parts/Problem';
 import { date, many, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { TimeDialog } from './TimeDialog';
+import { WaveDialog } from './WaveDialog';
 
 const WIDTH = 1232;
 const LEFT = 118;
@@ -15,19 +16,22 @@ const HEAD = 34;
 const LANE = 8;
 const PAD = 7;
 const LEAST = 30;
+const STEP = 20;
 const DAY = 86_400_000;
 const GRAIN = 15 * 60_000;
 
 type Board = Schemas['BoardView'];
 type Site = Schemas['BoardSite'];
 type Slot = Schemas['BoardSlot'];
+type Wave = Schemas['BoardWave'];
 
-/** A plan by site over time: when each may be touched, when not, and who goes when. */
+/** A plan over time: its waves, and by site when each may be touched, when not, and who goes when. */
 export function BoardPage() {
   const { name = '' } = useParams();
   const [params, setParams] = useSearchParams();
   const may = useMay();
   const [appointing, setAppointing] = useState<{ machine: string; start: string }>();
+  const [beginning, setBeginning] = useState<{ wave: Wave; start: string }>();
   const days = Number(params.get('days') ?? 7);
   const from = params.get('from') ?? undefined;
   const plan = useQuery({ queryKey: ['plan', name], queryFn: () => take(api.GET('/api/v1/plans/{name}', { params: { path: { name } } })) });
@@ -57,7 +61,7 @@ export function BoardPage() {
           <Link to={`/plans/${name}`}>{name}</Link>: {many(slots, 'slot')} from {date(view.from)} to{' '}
           {date(new Date(Date.parse(view.to) - 1).toISOString())}
         </h1>
-        <div className="board-moves">
+        <div className="title-acts">
           <Button variant="default" onClick={() => go(begin - days * DAY)}>
             Earlier
           </Button>
@@ -71,7 +75,8 @@ export function BoardPage() {
       </div>
       <p className="under">
         Times are those of {Intl.DateTimeFormat().resolvedOptions().timeZone}.{' '}
-        {may('AppointMachine') && 'Drag a machine to give it another time. '}
+        {may('AppointMachine') &&
+          `Drag a machine to give it another time${may('LoadPlan') ? ', or a wave that has not begun to let it begin later' : ''}. `}
         {many(unplaced, 'machine')} of {view.sites.length} sites {unplaced === 1 ? 'has' : 'have'} no slot yet
         {unplaced > 0 && (
           <>
@@ -82,10 +87,23 @@ export function BoardPage() {
         .
       </p>
       <section className="card wide-drawing" aria-label="Sites over time">
-        <Chart view={view} onAppoint={(machine, start) => setAppointing({ machine, start })} />
+        <Chart
+          view={view}
+          onAppoint={(machine, start) => setAppointing({ machine, start })}
+          onBegin={(wave, start) => setBeginning({ wave, start })}
+        />
       </section>
       <Legend waves={plan.data.waves} />
       {appointing && <TimeDialog plan={name} {...appointing} onClose={() => setAppointing(undefined)} />}
+      {beginning && (
+        <WaveDialog
+          plan={name}
+          number={beginning.wave.number}
+          wave={beginning.wave.name}
+          start={beginning.start}
+          onClose={() => setBeginning(undefined)}
+        />
+      )}
     </>
   );
 }
@@ -99,8 +117,12 @@ const isMovable = (slot: Slot) => slot.standing === 'ready' || slot.standing ===
 /** Whether a machine would be touched outside of its site's windows, as far as can be seen before the service is asked. */
 const breaks = (site: Site, start: number, end: number) => !site.open.some((o) => Date.parse(o.from) <= start && end <= Date.parse(o.to));
 
+/** What is moved over the board: a machine's slot, or a wave. */
 interface Drag {
-  slot: Slot;
+  slot?: Slot;
+  wave?: Wave;
+  from: number;
+  to: number;
   grabbed: number;
   start: number;
   moved: boolean;
@@ -117,7 +139,13 @@ function lanes(slots: Slot[]): { slot: Slot; lane: number }[] {
   });
 }
 
-function Chart({ view, onAppoint }: { view: Board; onAppoint: (machine: string, start: string) => void }) {
+interface Chosen {
+  onAppoint: (machine: string, start: string) => void;
+  onBegin: (wave: Wave, start: string) => void;
+}
+
+function Chart({ view, onAppoint, onBegin }: { view: Board } & Chosen) {
+  const { name } = useParams();
   const may = useMay();
   const go = useNavigate();
   const svg = useRef<SVGSVGElement>(null);
@@ -126,7 +154,7 @@ function Chart({ view, onAppoint }: { view: Board; onAppoint: (machine: string, 
   const to = Date.parse(view.to);
   const x = (at: number) => LEFT + ((Math.min(Math.max(at, from), to) - from) / (to - from)) * (WIDTH - LEFT - RIGHT);
   const rows: Placed[] = [];
-  let top = HEAD;
+  let top = HEAD + view.waves.length * STEP + PAD;
   for (const site of view.sites) {
     const placed = lanes(site.slots);
     const height = Math.max(LEAST, 2 * PAD + LANE * (1 + Math.max(0, ...placed.map((p) => p.lane))));
@@ -138,21 +166,26 @@ function Chart({ view, onAppoint }: { view: Board; onAppoint: (machine: string, 
     const box = (svg.current as SVGSVGElement).getBoundingClientRect();
     return from + ((((e.clientX - box.left) / box.width) * WIDTH - LEFT) / (WIDTH - LEFT - RIGHT)) * (to - from);
   };
-  const grab = (slot: Slot, e: PointerEvent) => {
-    if (e.button !== 0 || !isMovable(slot) || !may('AppointMachine')) return;
+  const grab = (what: Pick<Drag, 'slot' | 'wave'>, from: string, to: string, e: PointerEvent) => {
+    if (e.button !== 0) return;
     svg.current?.setPointerCapture(e.pointerId);
-    const start = Date.parse(slot.start);
-    setDrag({ slot, grabbed: momentOf(e) - start, start, moved: false });
+    const start = Date.parse(from);
+    setDrag({ ...what, from: start, to: Date.parse(to), grabbed: momentOf(e) - start, start, moved: false });
   };
   const move = (e: PointerEvent) => {
     if (!drag) return;
     const start = Math.round((momentOf(e) - drag.grabbed) / GRAIN) * GRAIN;
-    setDrag({ ...drag, start, moved: drag.moved || Math.abs(start - Date.parse(drag.slot.start)) >= GRAIN });
+    setDrag({ ...drag, start, moved: drag.moved || Math.abs(start - drag.from) >= GRAIN });
   };
   const drop = () => {
     setDrag(undefined);
-    if (drag?.moved) onAppoint(drag.slot.machine, new Date(drag.start).toISOString());
-    else if (drag) go(`/machines/${encodeURIComponent(drag.slot.machine)}`);
+    if (!drag) return;
+    const { slot, wave, moved } = drag;
+    const start = new Date(drag.start).toISOString();
+    if (wave && moved) onBegin(wave, start);
+    else if (wave) go(`/plans/${name}?wave=${wave.number}`);
+    else if (slot && moved) onAppoint(slot.machine, start);
+    else if (slot) go(`/machines/${encodeURIComponent(slot.machine)}`);
   };
   const dayCount = Math.round((to - from) / DAY);
   const every = dayCount > 10 ? 3 : 1;
@@ -183,10 +216,24 @@ function Chart({ view, onAppoint }: { view: Board; onAppoint: (machine: string, 
           )}
         </g>
       ))}
-      {rows.map((row) => (
-        <Row key={row.site.site} row={row} x={x} onGrab={may('AppointMachine') ? grab : undefined} />
+      {view.waves.map((wave, i) => (
+        <WaveBar
+          key={wave.number}
+          wave={wave}
+          top={HEAD + i * STEP}
+          x={x}
+          onGrab={wave.state === 'waiting' && may('LoadPlan') ? (e) => grab({ wave }, wave.from ?? '', wave.to ?? '', e) : undefined}
+        />
       ))}
-      {drag?.moved && <Ghost drag={drag} rows={rows} x={x} />}
+      {rows.map((row) => (
+        <Row
+          key={row.site.site}
+          row={row}
+          x={x}
+          onGrab={may('AppointMachine') ? (slot, e) => grab({ slot }, slot.start, slot.end, e) : undefined}
+        />
+      ))}
+      {drag?.moved && <Ghost drag={drag} rows={rows} waves={view.waves} x={x} />}
       {now > from && now < to && <line className="now" x1={x(now)} x2={x(now)} y1={HEAD - 6} y2={top} />}
     </svg>
   );
@@ -199,20 +246,58 @@ interface Placed {
   placed: { slot: Slot; lane: number }[];
 }
 
-/** Where a machine would go if it were let go now. */
-function Ghost({ drag, rows, x }: { drag: Drag; rows: Placed[]; x: (at: number) => number }) {
-  const row = rows.find((r) => r.placed.some((p) => p.slot.machine === drag.slot.machine));
-  const lane = row?.placed.find((p) => p.slot.machine === drag.slot.machine)?.lane;
-  if (!row || lane === undefined) return null;
-  const end = drag.start + Date.parse(drag.slot.end) - Date.parse(drag.slot.start);
-  const y = row.top + PAD + lane * LANE;
-  const begin = x(drag.start);
+/** A wave from its first slot to its last. */
+function WaveBar({ wave, top, x, onGrab }: { wave: Wave; top: number; x: (at: number) => number; onGrab?: (e: PointerEvent) => void }) {
+  const [from, to] = [wave.from && x(Date.parse(wave.from)), wave.to && x(Date.parse(wave.to))];
+  const notBefore = wave.notBefore ? `, not before ${time(wave.notBefore)}` : '';
+  const words = wave.from
+    ? `${wave.name}, ${word(wave.state)}: ${time(wave.from)} to ${time(wave.to)}${notBefore}`
+    : `${wave.name}, ${word(wave.state)}: no slots`;
+  const isShown = typeof from === 'number' && typeof to === 'number' && to - from >= 1;
   return (
-    <g className={`ghost ${breaks(row.site, drag.start, end) ? 'breaks' : ''}`}>
-      <rect x={begin} y={y - 1} width={Math.max(4, x(end) - begin)} height={LANE} />
-      <text x={begin > WIDTH - 190 ? begin - 6 : x(end) + 6} y={y + LANE} textAnchor={begin > WIDTH - 190 ? 'end' : 'start'}>
+    <g className={`wave-bar wave-${((wave.number - 1) % 4) + 1} is-${wave.state}`}>
+      <text className="wave-name" x={0} y={top + 13}>
+        {wave.name.length > 17 ? `${wave.name.slice(0, 16)}…` : wave.name}
+        <title>{words}</title>
+      </text>
+      {isShown && (
+        <rect
+          x={from}
+          y={top + 3}
+          width={to - from}
+          height={STEP - 8}
+          rx={2}
+          className={onGrab ? 'movable' : undefined}
+          onPointerDown={onGrab}
+        >
+          <title>{words}</title>
+        </rect>
+      )}
+      {!isShown && wave.from && (
+        <text x={from === WIDTH - RIGHT ? WIDTH - RIGHT : LEFT} y={top + 13} textAnchor={from === WIDTH - RIGHT ? 'end' : 'start'}>
+          {from === WIDTH - RIGHT ? `from ${time(wave.from)} →` : `← until ${time(wave.to)}`}
+        </text>
+      )}
+    </g>
+  );
+}
+
+/** Where a machine, or a wave, would go if it were let go now. */
+function Ghost({ drag, rows, waves, x }: { drag: Drag; rows: Placed[]; waves: Wave[]; x: (at: number) => number }) {
+  const row = rows.find((r) => r.placed.some((p) => p.slot.machine === drag.slot?.machine));
+  const lane = row?.placed.find((p) => p.slot.machine === drag.slot?.machine)?.lane ?? 0;
+  if (!row && !drag.wave) return null;
+  const end = drag.start + drag.to - drag.from;
+  const y = row ? row.top + PAD + lane * LANE : HEAD + waves.findIndex((w) => w.number === drag.wave?.number) * STEP + 4;
+  const begin = x(drag.start);
+  const isRight = begin > WIDTH - (drag.wave ? 120 : 190);
+  const isOutside = row !== undefined && breaks(row.site, drag.start, end);
+  return (
+    <g className={`ghost ${isOutside ? 'breaks' : ''}`}>
+      <rect x={begin} y={y - 1} width={Math.max(4, x(end) - begin)} height={row ? LANE : STEP - 8} />
+      <text x={isRight ? begin - 6 : drag.wave ? begin + 6 : x(end) + 6} y={y + (row ? LANE : 10)} textAnchor={isRight ? 'end' : 'start'}>
         {time(new Date(drag.start).toISOString())}
-        {breaks(row.site, drag.start, end) && ', outside its windows'}
+        {isOutside && ', outside its windows'}
       </text>
     </g>
   );
@@ -263,7 +348,7 @@ function Row({ row, x, onGrab }: { row: Placed; x: (at: number) => number; onGra
               tabIndex={0}
               aria-label={words}
               className={onGrab && isMovable(slot) ? 'movable' : undefined}
-              onPointerDown={(e) => onGrab?.(slot, e)}
+              onPointerDown={(e) => isMovable(slot) && onGrab?.(slot, e)}
               onClick={onGrab && isMovable(slot) ? undefined : open}
               onKeyDown={(e) => e.key === 'Enter' && open()}
             >

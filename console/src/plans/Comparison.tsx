@@ -5,8 +5,11 @@ import { date, many, time } from '../parts/words';
 type View = Schemas['ComparisonView'];
 
 /** What loading a text of a plan would change: who goes, when it ends, what moves, and which lines are others. */
-export function Comparison({ of, endBefore }: { of: View; endBefore?: string | null }) {
+export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBefore?: string | null; isBrief?: boolean }) {
   const { placement } = of;
+  const most = isBrief ? 3 : 5;
+  // From when on it is laid out: where nothing else lets a wave wait it goes on from there.
+  const start = placement.waves[0]?.from;
   const come = of.waves.filter((w) => w.from === null).length;
   const leave = of.waves.filter((w) => w.to === null).length;
   const change = of.waves.length - come - leave;
@@ -32,7 +35,7 @@ export function Comparison({ of, endBefore }: { of: View; endBefore?: string | n
           </>
         )}
       </p>
-      <Few of={of.waves} rest="machines">
+      <Few of={of.waves} most={most} rest="machines">
         {(w) => (
           <li key={w.machine}>
             <code>{w.machine}</code>{' '}
@@ -51,21 +54,23 @@ export function Comparison({ of, endBefore }: { of: View; endBefore?: string | n
           </tr>
         </thead>
         <tbody>
-          {placement.waves.map((w) => (
-            <tr key={w.wave}>
-              <td>{w.wave}</td>
-              <td className="num">{w.placed}</td>
-              <td className="num">{w.left || ''}</td>
-              <td className="nowrap">{time(w.from)}</td>
-              <td className="nowrap">{w.end ? time(w.end) : ''}</td>
-            </tr>
-          ))}
+          {placement.waves
+            .filter((w) => w.placed + w.left > 0)
+            .map((w) => (
+              <tr key={w.wave}>
+                <td>{w.wave}</td>
+                <td className="num">{w.placed}</td>
+                <td className="num">{w.left || ''}</td>
+                <td className="nowrap">{w.from === start ? 'now' : time(w.from)}</td>
+                <td className="nowrap">{w.end ? time(w.end) : ''}</td>
+              </tr>
+            ))}
         </tbody>
       </table>
       {of.moved.length > 0 && (
         <>
           <p>{many(of.moved.length, 'slot that was given moves', 'slots that were given move')}:</p>
-          <Few of={of.moved} rest="slots">
+          <Few of={of.moved} most={most} rest="slots">
             {(m) => (
               <li key={m.machine}>
                 <code>{m.machine}</code>{' '}
@@ -78,7 +83,7 @@ export function Comparison({ of, endBefore }: { of: View; endBefore?: string | n
       {placement.left.length > 0 && (
         <>
           <p className="held">{many(placement.left.length, 'machine finds', 'machines find')} no place:</p>
-          <Few of={placement.left} rest="machines">
+          <Few of={placement.left} most={most} rest="machines">
             {(l) => (
               <li key={l.machine}>
                 <Link to={`/machines/${encodeURIComponent(l.machine)}`}>
@@ -93,7 +98,7 @@ export function Comparison({ of, endBefore }: { of: View; endBefore?: string | n
       {placement.changes.length > 0 && (
         <>
           <p>{placement.changes.every((c) => c.meets) ? 'One of these alone would bring it in time:' : 'These together help most:'}</p>
-          <Few of={placement.changes} rest="changes">
+          <Few of={placement.changes} most={most} rest="changes">
             {(c) => (
               <li key={c.what}>
                 {c.what} <span className="quiet">ends {time(c.end)}</span>
@@ -102,24 +107,25 @@ export function Comparison({ of, endBefore }: { of: View; endBefore?: string | n
           </Few>
         </>
       )}
-      {of.coverages.map((c) => (
-        <p key={c.wave}>
-          {c.wave} stands for {c.covered} of {c.values} values
-          {c.uncovered.length > 0 &&
-            `; it has nobody with ${c.uncovered
-              .slice(0, 3)
-              .map((u) => `${u.key} ${u.value}`)
-              .join(', ')}${c.uncovered.length > 3 ? ` and ${c.uncovered.length - 3} more` : ''}`}
-          .
-        </p>
-      ))}
+      {!isBrief &&
+        of.coverages.map((c) => (
+          <p key={c.wave}>
+            {c.wave} stands for {c.covered} of {c.values} values
+            {c.uncovered.length > 0 &&
+              `; it has nobody with ${c.uncovered
+                .slice(0, 3)
+                .map((u) => `${u.key} ${u.value}`)
+                .join(', ')}${c.uncovered.length > 3 ? ` and ${c.uncovered.length - 3} more` : ''}`}
+            .
+          </p>
+        ))}
       {of.missing.length > 0 && <p className="held">Listed and not in the scope: {of.missing.join(', ')}.</p>}
       {of.undecided.length > 0 && (
         <p className="held">
           {many(of.undecided.length, 'machine')} of which it cannot be told whether they belong to it; the first: {of.undecided[0]}.
         </p>
       )}
-      {of.lines.length > 0 && (
+      {!isBrief && of.lines.length > 0 && (
         <pre className="lines">
           {of.lines.map((line, i) => (
             // biome-ignore lint/suspicious/noArrayIndexKey: the same line can come and go at several places
@@ -135,15 +141,14 @@ export function Comparison({ of, endBefore }: { of: View; endBefore?: string | n
 }
 
 /** The first few of many, and how many more there are. */
-function Few<T>({ of, rest, children }: { of: T[]; rest: string; children: (one: T) => React.ReactNode }) {
-  const MOST = 5;
+function Few<T>({ of, most, rest, children }: { of: T[]; most: number; rest: string; children: (one: T) => React.ReactNode }) {
   if (of.length === 0) return null;
   return (
     <ul className="rows">
-      {of.slice(0, MOST).map(children)}
-      {of.length > MOST && (
+      {of.slice(0, most).map(children)}
+      {of.length > most && (
         <li className="quiet">
-          and {of.length - MOST} more {rest}
+          and {of.length - most} more {rest}
         </li>
       )}
     </ul>

@@ -10,6 +10,9 @@ import { many } from '../parts/words';
 import { Comparison } from './Comparison';
 import { PlanForm } from './PlanForm';
 
+/** How high a line of the text is, as its style has it. */
+const LINE = 19;
+
 /** A plan as a form and as its text at once, with what loading it would change. */
 export function EditPage() {
   const { name } = useParams();
@@ -82,8 +85,10 @@ function Editor({ name, start, revision }: { name?: string; start: string; revis
         .slice(0, problem.line - 1)
         .join('\n').length + (problem.line > 1 ? 1 : 0);
     const end = text.indexOf('\n', at);
-    area.current?.focus();
-    area.current?.setSelectionRange(at + Math.max(0, problem.column - 1), end < 0 ? text.length : end);
+    if (!area.current) return;
+    area.current.focus({ preventScroll: true });
+    area.current.setSelectionRange(at + Math.max(0, problem.column - 1), end < 0 ? text.length : end);
+    area.current.scrollTop = Math.max(0, problem.line - 4) * LINE;
   };
   return (
     <>
@@ -97,7 +102,7 @@ function Editor({ name, start, revision }: { name?: string; start: string; revis
             </>
           )}
         </h1>
-        <div className="board-moves">
+        <div className="title-acts">
           {isChanged && (
             <Button
               variant="default"
@@ -126,7 +131,13 @@ function Editor({ name, start, revision }: { name?: string; start: string; revis
               <span>{name === undefined ? 'What it would be' : 'What it would change'}</span>
               {isChanged && !isOfThis && <span className="quiet">looking …</span>}
             </h2>
-            {!isChanged && <p className="quiet">Nothing yet.</p>}
+            {!isChanged && (
+              <p className="quiet">
+                {name === undefined
+                  ? 'Choose a product and its release, say which machines are in the scope, and choose a method.'
+                  : 'Nothing yet.'}
+              </p>
+            )}
             {isChanged && comparison.error && <Wrong of={comparison.error} onShow={show} />}
             {isChanged && !comparison.error && comparison.data && <Comparison of={comparison.data} endBefore={now.data?.end} />}
           </section>

@@ -66,7 +66,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
             kind: 'choice',
             offers: product?.releases.filter((r) => r.status !== 'withdrawn').map((r) => r.version),
           },
-          { at: 'carries', label: 'Must be carried across', kind: 'choice', offers: ['whole', 'data', 'blank'] },
+          { at: 'carries', label: 'Must be carried across', kind: 'choice', hint: 'whole', offers: ['whole', 'data', 'blank'] },
           { at: 'scope', label: 'Scope', kind: 'condition', hint: 'os.version < 7' },
           {
             at: 'methods',
@@ -218,18 +218,13 @@ function Entries({ of, doc, onSet }: Edits & { of: List }) {
             setOpen(count);
           }}
         >
-          Add a {of.one}
+          Add {/^[aeiou]/.test(of.one) ? 'an' : 'a'} {of.one}
         </button>
       </h2>
       {Array.from({ length: count }, (_, i) => i).map((i) => (
         <div key={i} className="entry">
           <div className="line">
-            <button
-              type="button"
-              className="plain link told"
-              aria-expanded={open === i}
-              onClick={() => setOpen(open === i ? undefined : i)}
-            >
+            <button type="button" className="plain link" aria-expanded={open === i} onClick={() => setOpen(open === i ? undefined : i)}>
               {told(doc, of, [...at, i])}
             </button>
             <button
@@ -282,7 +277,7 @@ function Entry({ field, doc, path, onSet }: Edits & { field: Field; path: Path }
         placeholder: values.length === 0 ? field.hint : undefined,
         value: values,
         onChange: change,
-        className: values.length > 2 ? 'wide' : undefined,
+        className: values.length > 1 ? 'wide' : undefined,
       };
       // Methods are those of the catalogue; all else may be what nothing has yet.
       return field.at === 'methods' ? (
@@ -297,6 +292,7 @@ function Entry({ field, doc, path, onSet }: Edits & { field: Field; path: Path }
           label={field.label}
           data={[...new Set([...(field.offers ?? []), ...(value ? [value] : [])])]}
           value={value || null}
+          placeholder={field.hint}
           onChange={(next) => set(next ?? '')}
         />
       );

@@ -10,6 +10,7 @@ import { date, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { Planning } from './Planning';
 import { TimeDialog } from './TimeDialog';
+import { WaveDialog } from './WaveDialog';
 
 export function PlanPage() {
   const { name = '' } = useParams();
@@ -125,7 +126,7 @@ function PlanActions({ plan }: { plan: Schemas['PlanRow'] }) {
   });
   if (plan.state === 'ended') return null;
   return (
-    <>
+    <div className="title-acts">
       {(plan.state === 'drafted' || plan.held) && may('StartPlan') && (
         <Button className="acts" loading={start.isPending} onClick={() => start.mutate()}>
           {plan.held ? 'Go on' : 'Start'}
@@ -153,12 +154,14 @@ function PlanActions({ plan }: { plan: Schemas['PlanRow'] }) {
           onClose={() => setHolding(false)}
         />
       )}
-    </>
+    </div>
   );
 }
 
 function Waves({ view }: { view: Schemas['PlanView'] }) {
   const [params] = useSearchParams();
+  const may = useMay();
+  const [beginning, setBeginning] = useState<Schemas['WaveView']>();
   return (
     <section className="card">
       <table>
@@ -170,6 +173,7 @@ function Waves({ view }: { view: Schemas['PlanView'] }) {
             <th>Standing</th>
             <th>As first laid out</th>
             <th>Advance</th>
+            <th />
           </tr>
         </thead>
         <tbody>
@@ -193,10 +197,20 @@ function Waves({ view }: { view: Schemas['PlanView'] }) {
               </td>
               <td className="nowrap">{wave.plannedFrom ? `${date(wave.plannedFrom)} – ${date(wave.plannedTo)}` : ''}</td>
               <td className="quiet">{wave.why}</td>
+              <td className="num">
+                {wave.state === 'waiting' && may('LoadPlan') && (
+                  <button type="button" className="plain link" aria-label={`When ${wave.name} begins`} onClick={() => setBeginning(wave)}>
+                    Time
+                  </button>
+                )}
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
+      {beginning && (
+        <WaveDialog plan={view.plan.name} number={beginning.number} wave={beginning.name} onClose={() => setBeginning(undefined)} />
+      )}
     </section>
   );
 }

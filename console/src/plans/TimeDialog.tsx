@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
 import { ReasonDialog } from '../parts/ReasonDialog';
-import { date, many, time } from '../parts/words';
+import { clockMoment, date, many, time } from '../parts/words';
 import { FreeTimes } from './FreeTimes';
 
 const DAY = 86_400_000;
@@ -58,7 +58,7 @@ export function TimeDialog({ plan, machine, start, onClose }: { plan: string; ma
         type="datetime-local"
         label="It is to begin"
         description={`Times are those of ${Intl.DateTimeFormat().resolvedOptions().timeZone}.`}
-        value={at ? local(at) : ''}
+        value={at ? clockMoment(at) : ''}
         onChange={(e) => setAt(e.currentTarget.value ? new Date(e.currentTarget.value).toISOString() : undefined)}
       />
       {at && <Trial of={trial.data} error={trial.error} />}
@@ -108,9 +108,3 @@ function Trial({ of, error }: { of: Schemas['TrialView'] | undefined; error: Err
 }
 
 const shifted = (at: string, days: number) => new Date(Date.parse(at) + days * DAY).toISOString();
-
-/** A moment as a field for it takes it: on the clock on the wall here. */
-const local = (at: string) => {
-  const moment = new Date(at);
-  return new Date(moment.getTime() - moment.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
-};

@@ -54,6 +54,18 @@ public sealed class FileTests
         Assert.Equal([("group training", "8"), ("desk-w-003", "7")], plan.But.Select(b => (b.For.ToString(), b.Release)));
         Assert.Equal(new(TimeSpan.FromDays(10), TimeSpan.FromHours(24)), plan.Owners);
         Assert.Equal((true, "change-board"), (plan.Approval.Needed, plan.Approval.By.Single()));
+        Assert.Equal((new DateTimeOffset(2027, 2, 8, 18, 0, 0, TimeSpan.Zero), null, 3), (plan.Waves[2].NotBefore, plan.Waves[1].NotBefore, plan.CatchUp));
+    }
+
+    [Theory]
+    [InlineData("2027-02-08", "2027-02-08T00:00:00Z")]
+    [InlineData("2027-02-08 18:30", "2027-02-08T18:30:00Z")]
+    [InlineData("2027-02-08T18:30Z", "2027-02-08T18:30:00Z")]
+    [InlineData("2027-07-08T18:30+01:00", "2027-07-08T17:30:00Z")]
+    public void A_wave_begins_not_before_a_day_or_a_moment(string written, string meant)
+    {
+        var plan = PlanFile.Parse(GoodPlan.Replace("- name: Rest", $"- {{ name: Rest, not-before: {written} }}", StringComparison.Ordinal), KeyRegistry.BuiltIn, null, "plan.yaml");
+        Assert.Equal(DateTimeOffset.Parse(meant, System.Globalization.CultureInfo.InvariantCulture), plan.Waves[1].NotBefore);
     }
 
     [Theory]
@@ -78,6 +90,8 @@ public sealed class FileTests
     [InlineData("count: 3", "cover: { keys: [sitte] }", "plan.yaml:6:", "did you mean 'site'?")]
     [InlineData("count: 3", "count: 3, cover: { keys: [site] }", "plan.yaml:6:", "a 'cover' has no 'count'")]
     [InlineData("- name: Rest", "- name: pilot", "plan.yaml:6:", "Two waves are named 'Pilot'")]
+    [InlineData("count: 3", "not-before: Monday", "plan.yaml:6:", "such as 2027-02-08, 2027-02-08 20:00 (UTC)")]
+    [InlineData("deadline: 2027-03-31", "catch-up: some", "plan.yaml:12:", "a whole number of at least 0")]
     public void A_wrong_plan_tells_line_column_and_what_was_expected(string right, string wrong, string where, string says)
     {
         var error = Assert.Throws<FileException>(() => PlanFile.Parse(GoodPlan.Replace(right, wrong, StringComparison.Ordinal), KeyRegistry.BuiltIn, Shipped().GetValueOrDefault, "plan.yaml"));

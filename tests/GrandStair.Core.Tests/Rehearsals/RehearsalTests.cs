@@ -42,6 +42,16 @@ public sealed class RehearsalTests
     }
 
     [Fact]
+    public void A_wave_that_may_not_begin_yet_waits_in_a_rehearsal_as_it_does_in_the_layout()
+    {
+        var late = Now.AddDays(40);
+        var @case = Case(Basic with { Waves = Basic.Waves.SetItem(2, Basic.Waves[2] with { NotBefore = late }) }, 60);
+        var proved = @case.Machines.Zip(Rehearsal.Once(@case, new Sure(), CancellationToken.None)).ToLookup(m => m.First.Wave, m => m.Second!.Value);
+        Assert.All(proved[1], at => Assert.True(at < late));
+        Assert.All(proved[2], at => Assert.InRange(at, late, late.AddDays(10)));
+    }
+
+    [Fact]
     public void However_long_things_take_and_whatever_fails_no_limit_unit_crew_or_line_is_broken_at_any_moment() => Gen.Select(Gen.ULong, Gen.Int[1, 6], Gen.Int[1, 3], Gen.Int[5, 60]).Sample(
         (seed, all, site, count) =>
         {
@@ -69,12 +79,13 @@ public sealed class RehearsalTests
         iter: 60);
 
     [Fact]
-    public void A_run_in_a_rehearsal_is_always_where_the_run_machine_would_have_it() => Gen.Select(Gen.Int[0, 99], Gen.Bool).Array[1, 60].Sample(
-        happenings =>
+    public void A_run_in_a_rehearsal_is_always_where_the_run_machine_would_have_it() => Gen.Select(Gen.Select(Gen.Int[0, 99], Gen.Bool).Array[1, 60], Gen.Int[-1, 2]).Sample(
+        (happenings, most) =>
         {
-            var place = new RunTree().Open(0, [Leg, Leg], null);
+            int? catchUp = most < 0 ? null : most;
+            var place = new RunTree().Open(0, [Leg, Leg], catchUp);
             var slot = new Slot(Now, Now.AddHours(1), Now.AddHours(2));
-            var run = RunMachine.Step(null, new RunOpened(Now, "w", 7, 3, "winter", 1, "Pilot", "", [Leg, Leg], slot)).State;
+            var run = RunMachine.Step(null, new RunOpened(Now, "w", 7, 3, "winter", 1, "Pilot", "", [Leg, Leg], slot, catchUp)).State;
             foreach (var (number, late) in happenings)
             {
                 if (run.Outstanding is not { } order) break;

@@ -94,6 +94,27 @@ public sealed class RunMachineTests
     }
 
     [Fact]
+    public void Of_missed_slots_as_many_are_caught_up_as_the_plan_says_and_then_a_person_decides()
+    {
+        var run = Journey.Opened(catchUp: 1).Open().Ok("fetch").Miss(1);
+        Assert.Equal((1, null), (run.State.MissedSlots, run.State.Parked));
+        run.MoveSlot(1).Miss(2);
+        Assert.Equal((2, Standing.Parked, OrderKind.Decide), (run.State.MissedSlots, run.Standing, run.State.Outstanding!.Kind));
+        Assert.StartsWith("slots missed: 2", run.State.Parked, StringComparison.Ordinal);
+        Assert.Equal([Decision.TryAgain, Decision.CallOff], RunMachine.Possible(run.State));
+        run.Decide(Decision.TryAgain);
+        Assert.Equal((true, null, OrderKind.Slot), (run.State.NeedsSlot, run.State.Parked, run.State.Outstanding!.Kind));
+        // Each further one is asked about; whoever gives it a time has decided.
+        run.MoveSlot(2).Miss(3);
+        Assert.Equal(Standing.Parked, run.Standing);
+        run.MoveSlot(5);
+        Assert.Equal((Standing.Scheduled, Slot.AddDays(5)), (run.Standing, run.State.DueAt));
+        run.At(Slot.AddDays(5)).Say(o => new SlotOpened(run.Now, "worker", o.Name)).Open().Ok("save").Open().Ok("apply");
+        Assert.True(run.State.Turned);
+        Assert.Equal(run.State.MissedSlots, RunMachine.Replay(run.Log)!.MissedSlots);
+    }
+
+    [Fact]
     public void A_run_that_is_overdue_is_parked_and_goes_on_when_its_order_ends_after_all()
     {
         var run = Journey.AtApply().Say(o => new OrderOverdue(Slot.AddHours(4), "worker", o.Name, "long"));
@@ -188,12 +209,17 @@ public sealed class RunMachineTests
 
         public Standing Standing => Standings.Of(false, default, true, State);
 
-        public static Journey Opened()
+        public static Journey Opened(int? catchUp = null)
         {
             var method = Fleets.Method("image");
             var leg = new LegSpec("6-to-7", "image", method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterTurningPoint);
-            return new Journey().Add(new RunOpened(Fleets.Now, "worker", 1, 1, "winter", 1, "Pilot", "hash", [leg], new(Slot, Slot.AddHours(1), Slot.AddHours(3))));
+            return new Journey().Add(new RunOpened(Fleets.Now, "worker", 1, 1, "winter", 1, "Pilot", "hash", [leg], new(Slot, Slot.AddHours(1), Slot.AddHours(3)), catchUp));
         }
+
+        /// <summary>Its slot opens so late on some day that it is missed.</summary>
+        public Journey Miss(int day) => At(Slot.AddDays(day).AddHours(-1)).Say(o => new SlotOpened(Now, "worker", o.Name));
+
+        public Journey MoveSlot(int days) => Add(new SlotMoved(Now, "planner", new(Slot.AddDays(days), Slot.AddDays(days).AddHours(1), Slot.AddDays(days).AddHours(3)), "another"));
 
         public static Journey AtApply() => Opened().Open().Ok("fetch").At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name)).Open().Ok("save").Open();
 

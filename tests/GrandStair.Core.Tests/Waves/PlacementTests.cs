@@ -135,6 +135,25 @@ public sealed class PlacementTests
     }
 
     [Fact]
+    public void A_wave_begins_not_before_it_may_and_where_that_is_too_late_it_is_told_how_much_earlier_would_do()
+    {
+        SlotRequest[][] waves = [[Ask(1, "Westhaven", 60)], [Ask(2, "Westhaven", 60)], [Ask(3, "Westhaven", 60)]];
+        var plan = Basic with { Waves = [new("Pilot", null, 1), new("Middle", null, null) { NotBefore = Now.AddDays(20) }, new("Rest", null, null)], Advance = new(1, 0, TimeSpan.FromDays(2)) };
+        var layout = Layout.Of(plan, NoCalendars, waves, [], Now);
+        Assert.Equal([Now, Now.AddDays(20)], layout.Waves.Take(2).Select(w => w.From));
+        Assert.True(layout.Waves[1].Placement.All[0].Slot!.Start >= Now.AddDays(20));
+        Assert.True(layout.Waves[2].From >= layout.Waves[1].Placement.End!.Value.AddDays(2));
+        // One that the wave before is later than anyway holds nothing up.
+        var early = Layout.Of(plan with { Waves = plan.Waves.SetItem(1, plan.Waves[1] with { NotBefore = Now.AddHours(1) }) }, NoCalendars, waves, [], Now);
+        Assert.Equal(Layout.Of(plan with { Waves = plan.Waves.SetItem(1, plan.Waves[1] with { NotBefore = null }) }, NoCalendars, waves, [], Now).End, early.End);
+
+        var deadline = DateOnly.FromDateTime(layout.End!.Value.UtcDateTime.AddDays(-5));
+        var change = Assert.Single(Layout.ToMeet(plan with { Deadline = deadline, Advance = plan.Advance with { Soak = TimeSpan.Zero } }, NoCalendars, waves, [], Now), c => c.What.StartsWith("wave Middle begins", StringComparison.Ordinal));
+        Assert.Matches("^wave Middle begins not before 2027-01-[0-9]{2} [0-9:]+ UTC instead of not before 2027-01-31 ", change.What);
+        Assert.True(change.Meets && change.End > Layout.EndOf(deadline).AddDays(-3));
+    }
+
+    [Fact]
     public void A_time_that_is_tried_breaks_nothing_where_nothing_is_in_its_way_and_the_time_that_a_machine_has_is_free_for_it() => Cases.Sample(
         @case =>
         {
