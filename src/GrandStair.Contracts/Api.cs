@@ -393,7 +393,7 @@ public sealed record LimitsView(int All, int Site);
 public sealed record AdvanceView(double Proved, int Failures, double SoakHours);
 
 /// <summary>A wave of a plan.</summary>
-/// <param name="Why">What the advance rule last said of it.</param>
+/// <param name="Why">What the advance rule last said of it, or what it waits for.</param>
 public sealed record WaveView(int Number, string Name, string State, DateTimeOffset? Opened, string? Why, int Machines, IReadOnlyDictionary<string, int> Tally, DateTimeOffset? PlannedFrom, DateTimeOffset? PlannedTo);
 
 /// <summary>A machine of a plan.</summary>

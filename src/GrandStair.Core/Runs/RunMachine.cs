@@ -145,7 +145,7 @@ public static class RunMachine
     {
         var waiting = AwaitSlot(state with { NeedsSlot = true, MissedSlots = state.MissedSlots + 1 }, at);
         return waiting.State.MissedSlots > state.CatchUp
-            ? Park(waiting.State, $"slots missed: {waiting.State.MissedSlots}, of which {state.CatchUp} are caught up without asking; try again takes the next window", at)
+            ? Park(waiting.State, $"more slots were missed than are caught up without asking (seen: {waiting.State.MissedSlots} missed, {state.CatchUp} caught up); try again takes the next window", at)
             : waiting;
     }
 

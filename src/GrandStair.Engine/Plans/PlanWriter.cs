@@ -1,6 +1,8 @@
+using System.Collections.Concurrent;
 using System.Collections.Immutable;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
+using GrandStair.Core.Conditions;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
@@ -76,7 +78,12 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         var staying = old.Where(m => m is { Run: null, Excuse: null } && (m.MovedReason is not null || before!.Waves[m.Wave - 1].State != WaveState.Waiting) && NumberIn(waves, before!.Waves[m.Wave - 1].Name) is not null)
             .Select(m => m with { Wave = NumberOf(before!, m) }).ToArray();
         var apart = begun.Concat(staying).Select(m => m.Machine).ToHashSet();
-        var judged = new Dictionary<MachineId, Assessment>();
+        // Judging takes longest by far; all processors do it for those who will be asked about.
+        var judged = new ConcurrentDictionary<MachineId, Assessment>();
+        Parallel.ForEach(machines.Values.Where(m => sites.Holds(m.Site)), machine =>
+        {
+            if (plan.Scope.Ask(machine, new Use(now)).Value == Kleene.Yes) Judge(machine);
+        });
         var membership = Membership.Of(Open(plan, waves), machines.Values.Where(m => sites.Holds(m.Site) && !apart.Contains(m.Id)), now, m => Fit(Judge(m)));
         if (membership.Waves.All(w => w.IsEmpty) && apart.Count == 0)
             throw new CommandException("empty-scope", $"No machine is in the scope of plan '{plan.Name}' ({plan.Scope}){(membership.Undecided.IsEmpty ? "" : $"; of {membership.Undecided.Length} it cannot be told")}. See 'gstair fleet list' with the same condition.");
@@ -101,9 +108,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         { Sites = sites, Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
         return new(stored, plan, product, [.. begun, .. members], requests, standing, known, layout, membership.Missing);
 
-        Assessment Judge(Machine machine) => judged.TryGetValue(machine.Id, out var known)
-            ? known
-            : judged[machine.Id] = Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id));
+        Assessment Judge(Machine machine) => judged.GetOrAdd(machine.Id, _ => Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id)));
 
         int NumberOf(StoredPlan of, Member member) => NumberIn(waves, of.Waves[member.Wave - 1].Name) ?? waves.Length;
     }

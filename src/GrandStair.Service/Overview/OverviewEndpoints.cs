@@ -45,7 +45,7 @@ internal static class OverviewEndpoints
             clock.Pace,
             SupportEnds(product, members, machines)?.ToString("yyyy-MM-dd", null),
             stored.State == PlanState.Started && plans.SeesAllOf(stored) && await rehearsals.ForecastAsync(plan, stop) is { } made ? RehearsalEndpoints.Briefly(made) : null,
-            PlanEndpoints.Waves(stored, members, plans.SeesAllOf(stored)),
+            PlanEndpoints.Waves(stored, body, members, plans.SeesAllOf(stored)),
             Line(members.Select(m => m.PlannedEnd)),
             Line(members.Select(m => m.Proved)),
             [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, rows).OrderByDescending(w => w.Kind is "parked" or "ended").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).Take(MostInTheWay)],

@@ -93,12 +93,13 @@ internal static class PlanEndpoints
         stored.Name, target, RunMachine.Name(stored.State), stored.Held, members.Count, Tally(members), stored.Created, stored.CreatedBy, stored.Started, stored.Ended, plan.Deadline?.ToString("yyyy-MM-dd", null));
 
     /// <summary>The waves of a plan with their members; what the advance rule says of all members, and waves of which none is seen, are left out where not all are.</summary>
-    public static IReadOnlyList<WaveView> Waves(StoredPlan stored, IReadOnlyList<Member> members, bool seesAll) =>
+    public static IReadOnlyList<WaveView> Waves(StoredPlan stored, Plan plan, IReadOnlyList<Member> members, bool seesAll) =>
     [
         .. stored.Waves.Select(w => (Wave: w, Own: members.Where(m => m.Wave == w.Number).ToArray())).Where(w => seesAll || w.Own.Length > 0).Select(x =>
         {
             var (w, own) = x;
-            return new WaveView(w.Number, w.Name, RunMachine.Name(w.State), w.Opened, seesAll ? w.Why : null, own.Length, Tally(own), own.Min(m => m.PlannedEnd), own.Max(m => m.PlannedEnd));
+            var why = w.Why ?? (w.State == WaveState.Waiting && plan.Waves[w.Number - 1].NotBefore is { } earliest ? $"not before {earliest:yyyy-MM-dd HH:mm} UTC" : null);
+            return new WaveView(w.Number, w.Name, RunMachine.Name(w.State), w.Opened, seesAll ? why : null, own.Length, Tally(own), own.Min(m => m.PlannedEnd), own.Max(m => m.PlannedEnd));
         }),
     ];
 
@@ -130,7 +131,7 @@ internal static class PlanEndpoints
         var members = await plans.MembersAsync(name, stop);
         return new(
             Row(stored, plan, TargetName(plan, product), members), stored.Body, plan.Scope.Text, RunMachine.Name(plan.Carries), plan.Methods, new(plan.Limits.All, plan.Limits.Site),
-            new(plan.Advance.Proved, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, members, plans.SeesAllOf(stored)), stored.Undecided,
+            new(plan.Advance.Proved, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, plan, members, plans.SeesAllOf(stored)), stored.Undecided,
             PlanningEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.SeesAllOf(stored)));
     }
 

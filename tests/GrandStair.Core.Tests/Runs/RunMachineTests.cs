@@ -100,7 +100,7 @@ public sealed class RunMachineTests
         Assert.Equal((1, null), (run.State.MissedSlots, run.State.Parked));
         run.MoveSlot(1).Miss(2);
         Assert.Equal((2, Standing.Parked, OrderKind.Decide), (run.State.MissedSlots, run.Standing, run.State.Outstanding!.Kind));
-        Assert.StartsWith("slots missed: 2", run.State.Parked, StringComparison.Ordinal);
+        Assert.Contains("(seen: 2 missed, 1 caught up)", run.State.Parked, StringComparison.Ordinal);
         Assert.Equal([Decision.TryAgain, Decision.CallOff], RunMachine.Possible(run.State));
         run.Decide(Decision.TryAgain);
         Assert.Equal((true, null, OrderKind.Slot), (run.State.NeedsSlot, run.State.Parked, run.State.Outstanding!.Kind));
