@@ -109,6 +109,28 @@ public sealed class SlotTests
     }
 
     [Fact]
+    public async Task Where_missed_slots_are_not_caught_up_by_themselves_a_person_decides()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 600);
+        await kit.AddMachinesAsync(1);
+        await kit.PlanAsync(EngineKit.Plan + "\ncatch-up: 0\n");
+        var worker = kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Run is not null), "its run is open");
+        await worker.CancelAsync();
+        var slot = (await kit.Plans.MembersAsync("small", EngineKit.Stop))[0].Slot!;
+        kit.Clock.SetPace(2_000_000);
+        await Eventually.TrueAsync(() => Task.FromResult(kit.Clock.GetUtcNow() > slot.LatestTurn.AddDays(1)), TimeSpan.FromSeconds(60), () => "the window is over");
+        kit.Clock.SetPace(6000);
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m is { Standing: Standing.Parked, Missed: 1 }), "it is parked");
+        var run = Assert.Single(await kit.StatesAsync());
+        Assert.Contains("(seen: 1 missed, 0 caught up)", run.Parked, StringComparison.Ordinal);
+        Assert.Equal(slot, run.Slot);
+        await kit.Desk.DecideAsync(run.Run, Decision.TryAgain, "it is back", new("planner"), EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved in another slot");
+    }
+
+    [Fact]
     public async Task A_slot_that_was_given_keeps_its_time_and_length_whatever_was_measured_since()
     {
         await using var kit = await EngineKit.StartAsync(pace: 3000);

@@ -10,6 +10,11 @@ namespace GrandStair.Core.Waves;
 /// <param name="Next">When the next wave can begin, after the soak, UTC.</param>
 public sealed record WaveLayout(string Wave, DateTimeOffset From, Placement Placement, DateTimeOffset Next);
 
+/// <summary>What a wave has come to already.</summary>
+/// <param name="Ends">When its machines that have begun were proved, or will be as their slots say, UTC.</param>
+/// <param name="Passed">Whether the next wave may begin, whatever becomes of the rest.</param>
+public sealed record BegunWave(ImmutableArray<DateTimeOffset> Ends, bool Passed);
+
 /// <summary>A change of a plan that would make it end earlier.</summary>
 /// <param name="What">What is changed, in words, with the value now and then.</param>
 /// <param name="End">When the last slot would end then, UTC.</param>
@@ -44,20 +49,22 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
     /// <param name="calendars">The calendars that its rules name.</param>
     /// <param name="waves">Who wants a slot, by wave.</param>
     /// <param name="standing">The slots that stand whatever else is placed.</param>
+    /// <param name="begun">What the waves have come to already, in order; empty where nothing has begun.</param>
     /// <param name="from">When the plan would start, or now where it is under way, UTC.</param>
     /// <param name="thorough">Whether better orders are looked for than the usual one.</param>
     public static Layout Of(
-        Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> standing, DateTimeOffset from, bool thorough = true)
+        Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> standing, IReadOnlyList<BegunWave> begun, DateTimeOffset from, bool thorough = true)
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(waves);
+        ArgumentNullException.ThrowIfNull(begun);
         var taken = new List<TakenSlot>(standing);
         var laid = ImmutableArray.CreateBuilder<WaveLayout>();
         for (var i = 0; i < waves.Count; i++)
         {
             if (plan.Waves[i].NotBefore is { } earliest && earliest > from) from = earliest;
             var placement = SlotPlacer.Place(new(plan, calendars, waves[i], taken, from + (plan.Lead ?? TimeSpan.Zero)) { Thorough = thorough });
-            var next = Next(plan, placement, from);
+            var next = Next(plan, placement, begun.ElementAtOrDefault(i), from);
             laid.Add(new(plan.Waves[i].Name, from, placement, next));
             taken.AddRange(placement.All.Zip(waves[i]).Where(p => p.First.Slot is not null).Select(p => new TakenSlot(p.Second, p.First.Slot!)));
             from = next;
@@ -71,7 +78,7 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
     /// own; where none alone will do, those that help most are made together. Empty where it ends in time as it is.
     /// </summary>
     public static ImmutableArray<Change> ToMeet(
-        Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> standing, DateTimeOffset from)
+        Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> standing, IReadOnlyList<BegunWave> begun, DateTimeOffset from)
     {
         ArgumentNullException.ThrowIfNull(plan);
         if (plan.Deadline is not { } day) return [];
@@ -120,7 +127,7 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
 
         (int Left, DateTimeOffset End) Ends(Plan changed)
         {
-            var layout = Of(changed, calendars, waves, standing, from, thorough: false);
+            var layout = Of(changed, calendars, waves, standing, begun, from, thorough: false);
             return (layout.Left.Count(), layout.End ?? DateTimeOffset.MaxValue);
         }
 
@@ -128,12 +135,14 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
     }
 
     /// <summary>When as many slots of a wave have ended as the advance rule wants, and the soak is over.</summary>
-    private static DateTimeOffset Next(Plan plan, Placement placement, DateTimeOffset from)
+    private static DateTimeOffset Next(Plan plan, Placement placement, BegunWave? begun, DateTimeOffset from)
     {
-        var ends = placement.All.Select(p => p.Slot?.End).OfType<DateTimeOffset>().Order().ToArray();
+        if (begun is { Passed: true }) return from;
+        var ends = placement.All.Select(p => p.Slot?.End).OfType<DateTimeOffset>().Concat(begun?.Ends ?? []).Order().ToArray();
         if (ends.Length == 0) return from;
         var needed = Math.Clamp((int)Math.Ceiling(plan.Advance.Proved * ends.Length), 1, ends.Length);
-        return ends[needed - 1] + plan.Advance.Soak;
+        var soaked = ends[needed - 1] + plan.Advance.Soak;
+        return soaked > from ? soaked : from;
     }
 
     /// <summary>Something of a plan that can be changed in steps, each further from what it is now.</summary>

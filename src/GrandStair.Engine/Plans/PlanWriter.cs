@@ -22,6 +22,7 @@ namespace GrandStair.Engine.Plans;
 /// <param name="Members">Its members; those that have begun, or are excused, as they are.</param>
 /// <param name="Requests">Who wants a slot, by wave.</param>
 /// <param name="Standing">The slots that stand whatever else is placed.</param>
+/// <param name="Begun">What its waves have come to already.</param>
 /// <param name="Calendars">The calendars that it was laid out by.</param>
 /// <param name="Layout">When each would go.</param>
 /// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>
@@ -32,6 +33,7 @@ public sealed record Draft(
     ImmutableArray<Member> Members,
     IReadOnlyList<IReadOnlyList<SlotRequest>> Requests,
     IReadOnlyList<TakenSlot> Standing,
+    IReadOnlyList<BegunWave> Begun,
     IReadOnlyDictionary<string, ICalendar> Calendars,
     Layout Layout,
     ImmutableArray<string> Missing)
@@ -93,7 +95,8 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         var requests = waves.Select(w => Requests(going.Where(m => m.Wave == w.Number && Judge(machines[m.Machine]).CanBePlanned)
             .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), (w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot) ?? Chosen(m, now))), learnt)).ToArray();
         var standing = Taken(begun, product, machines, now);
-        var layout = layOut ? Layout.Of(plan, known, requests, standing, now) : new([]);
+        BegunWave[] cameTo = [.. waves.Select(w => new BegunWave([.. begun.Where(m => m.Wave == w.Number).Select(m => EndOf(m, now)).OfType<DateTimeOffset>()], w.State == WaveState.Passed))];
+        var layout = layOut ? Layout.Of(plan, known, requests, standing, cameTo, now) : new([]);
         var placed = layout.All.ToDictionary(p => p.Machine);
         var members = going.Select(m =>
         {
@@ -106,7 +109,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
             [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
             waves)
         { Sites = sites, Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
-        return new(stored, plan, product, [.. begun, .. members], requests, standing, known, layout, membership.Missing);
+        return new(stored, plan, product, [.. begun, .. members], requests, standing, cameTo, known, layout, membership.Missing);
 
         Assessment Judge(Machine machine) => judged.GetOrAdd(machine.Id, _ => Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id)));
 
@@ -239,6 +242,10 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         .. members.Where(m => m.Standing is (Standing.Scheduled or Standing.UnderWay) && m.Slot?.End > now && product.Method(m.Method ?? "") is not null)
             .Select(m => (Member: m, Method: product.Method(m.Method!)!)).Select(m => new TakenSlot(Request(machines[m.Member.Machine], m.Method, m.Method.Typical, null), m.Member.Slot!)),
     ];
+
+    /// <summary>When a machine that has begun was proved, or will be as its slot says; null where nobody can say.</summary>
+    private static DateTimeOffset? EndOf(Member member, DateTimeOffset now) => member.Proved
+        ?? (member.Standing is Standing.Scheduled or Standing.UnderWay && member.Slot is { } slot ? slot.End > now ? slot.End : now : null);
 
     private static Fitness Fit(Assessment assessment) => new(assessment.CanBePlanned, assessment.Choice?.Method?.Rollback.Lasts > TimeSpan.Zero);
 

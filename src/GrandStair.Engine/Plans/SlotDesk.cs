@@ -55,7 +55,7 @@ public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, Fl
         // All others keep what is laid out for them, unless it is in the way.
         var laid = before.All.ToDictionary(p => p.Machine, p => p.Slot);
         var requests = draft.Requests.Select(w => (IReadOnlyList<SlotRequest>)[.. w.Where(r => r.Machine != machine.Id).Select(r => r with { Stands = laid[r.Machine] })]).ToArray();
-        var after = Layout.Of(draft.Plan, draft.Calendars, requests, [.. draft.Standing.Where(t => t.Of.Machine != machine.Id), new(asked.Case.Requests[0], slot)], before.Waves[0].From, thorough: false);
+        var after = Layout.Of(draft.Plan, draft.Calendars, requests, [.. draft.Standing.Where(t => t.Of.Machine != machine.Id), new(asked.Case.Requests[0], slot)], draft.Begun, before.Waves[0].From, thorough: false);
         var end = after.End > slot.End ? after.End : slot.End;
         var machines = await fleet.AllAsync(stop);
         return new(

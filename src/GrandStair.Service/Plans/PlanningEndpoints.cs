@@ -39,7 +39,7 @@ internal static class PlanningEndpoints
         }).WithName("MoveMachine").Produces(204).ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/plans/{name}/proposals", ProposalsAsync).WithName("ListProposals").ProducesProblem(404);
         api.MapPost("/plans/{name}/proposals", AcceptAsync).WithName("AcceptProposals").ProducesProblem(404).ProducesProblem(409);
-        api.MapGet("/plans/{name}/slots", SlotsAsync).WithName("GetSlots").Produces<string>(200, "text/calendar").ProducesProblem(404);
+        api.MapGet("/plans/{name}/slots", SlotsAsync).WithName("GetSlots").Produces<string>(200, "text/calendar", "text/csv", "text/html").ProducesProblem(404);
     }
 
     /// <summary>What a plan is beside its waves, as its caller sees it.</summary>
@@ -110,7 +110,7 @@ internal static class PlanningEndpoints
     private static PlacementView Show(Draft draft, IReadOnlyDictionary<MachineId, Machine> machines)
     {
         var waveOf = draft.Members.ToDictionary(m => m.Machine, m => draft.Plan.Waves[m.Wave - 1].Name);
-        var changes = draft.MeetsDeadline && !draft.Layout.Left.Any() ? [] : Layout.ToMeet(draft.Plan, draft.Calendars, draft.Requests, draft.Standing, draft.Layout.Waves[0].From);
+        var changes = draft.MeetsDeadline && !draft.Layout.Left.Any() ? [] : Layout.ToMeet(draft.Plan, draft.Calendars, draft.Requests, draft.Standing, draft.Begun, draft.Layout.Waves[0].From);
         return new(
             draft.Plan.Name,
             draft.Stored.Revision,

@@ -36,7 +36,7 @@ public sealed class RehearsalTests
     {
         var @case = Case(Basic with { Crews = [new("deck", "deck-it", 1, 3, [], new("UTC", [WeeklyRule.Parse("Mon-Sun 18:00-06:00")]))] }, 60, m => m with { Request = m.Request with { Crew = m.Request.Machine.Value % 5 == 0 ? "deck-it" : null, Unit = m.Request.Machine.Value % 7 == 0 ? "pair" : null } });
         var requests = @case.Plan.Waves.Select((_, w) => (IReadOnlyList<SlotRequest>)[.. @case.Machines.Where(m => m.Wave == w).Select(m => m.Request)]).ToArray();
-        var laid = Layout.Of(@case.Plan, @case.Calendars, requests, [], Now, thorough: false).All.ToDictionary(p => p.Machine, p => p.Slot!);
+        var laid = Layout.Of(@case.Plan, @case.Calendars, requests, [], [], Now, thorough: false).All.ToDictionary(p => p.Machine, p => p.Slot!);
         var proved = Rehearsal.Once(@case, new Sure(), CancellationToken.None);
         Assert.All(@case.Machines.Zip(proved), m => Assert.Equal(laid[m.First.Request.Machine].End, m.Second));
     }

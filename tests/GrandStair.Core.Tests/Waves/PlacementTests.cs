@@ -121,15 +121,15 @@ public sealed class PlacementTests
             Deadline = new(2027, 1, 20),
             Advance = new(1, 0, TimeSpan.FromDays(2)),
         };
-        var layout = Layout.Of(plan, NoCalendars, waves, [], Now);
+        var layout = Layout.Of(plan, NoCalendars, waves, [], [], Now);
         Assert.True(layout.End > Layout.EndOf(plan.Deadline.Value));
-        var changes = Layout.ToMeet(plan, NoCalendars, waves, [], Now);
+        var changes = Layout.ToMeet(plan, NoCalendars, waves, [], [], Now);
         Assert.All(changes, c => Assert.True(c.Meets && c.End <= Layout.EndOf(plan.Deadline.Value)));
         Assert.Contains(changes, c => c.What == "machines at once at one site: 2 instead of 1");
         // With one fewer than it says it would not do: the change is the smallest.
-        Assert.Empty(Layout.ToMeet(plan with { Limits = new(4, 2) }, NoCalendars, waves, [], Now));
-        Assert.Empty(Layout.ToMeet(plan with { Deadline = null }, NoCalendars, waves, [], Now));
-        var hopeless = Layout.ToMeet(plan with { Deadline = new(2027, 1, 13) }, NoCalendars, waves, [], Now);
+        Assert.Empty(Layout.ToMeet(plan with { Limits = new(4, 2) }, NoCalendars, waves, [], [], Now));
+        Assert.Empty(Layout.ToMeet(plan with { Deadline = null }, NoCalendars, waves, [], [], Now));
+        var hopeless = Layout.ToMeet(plan with { Deadline = new(2027, 1, 13) }, NoCalendars, waves, [], [], Now);
         Assert.NotEmpty(hopeless);
         Assert.True(hopeless.Length > 1 || !hopeless[0].Meets);
     }
@@ -139,18 +139,37 @@ public sealed class PlacementTests
     {
         SlotRequest[][] waves = [[Ask(1, "Westhaven", 60)], [Ask(2, "Westhaven", 60)], [Ask(3, "Westhaven", 60)]];
         var plan = Basic with { Waves = [new("Pilot", null, 1), new("Middle", null, null) { NotBefore = Now.AddDays(20) }, new("Rest", null, null)], Advance = new(1, 0, TimeSpan.FromDays(2)) };
-        var layout = Layout.Of(plan, NoCalendars, waves, [], Now);
+        var layout = Layout.Of(plan, NoCalendars, waves, [], [], Now);
         Assert.Equal([Now, Now.AddDays(20)], layout.Waves.Take(2).Select(w => w.From));
         Assert.True(layout.Waves[1].Placement.All[0].Slot!.Start >= Now.AddDays(20));
         Assert.True(layout.Waves[2].From >= layout.Waves[1].Placement.End!.Value.AddDays(2));
         // One that the wave before is later than anyway holds nothing up.
-        var early = Layout.Of(plan with { Waves = plan.Waves.SetItem(1, plan.Waves[1] with { NotBefore = Now.AddHours(1) }) }, NoCalendars, waves, [], Now);
-        Assert.Equal(Layout.Of(plan with { Waves = plan.Waves.SetItem(1, plan.Waves[1] with { NotBefore = null }) }, NoCalendars, waves, [], Now).End, early.End);
+        var early = Layout.Of(plan with { Waves = plan.Waves.SetItem(1, plan.Waves[1] with { NotBefore = Now.AddHours(1) }) }, NoCalendars, waves, [], [], Now);
+        Assert.Equal(Layout.Of(plan with { Waves = plan.Waves.SetItem(1, plan.Waves[1] with { NotBefore = null }) }, NoCalendars, waves, [], [], Now).End, early.End);
 
         var deadline = DateOnly.FromDateTime(layout.End!.Value.UtcDateTime.AddDays(-5));
-        var change = Assert.Single(Layout.ToMeet(plan with { Deadline = deadline, Advance = plan.Advance with { Soak = TimeSpan.Zero } }, NoCalendars, waves, [], Now), c => c.What.StartsWith("wave Middle begins", StringComparison.Ordinal));
+        var change = Assert.Single(Layout.ToMeet(plan with { Deadline = deadline, Advance = plan.Advance with { Soak = TimeSpan.Zero } }, NoCalendars, waves, [], [], Now), c => c.What.StartsWith("wave Middle begins", StringComparison.Ordinal));
         Assert.Matches("^wave Middle begins not before 2027-01-[0-9]{2} [0-9:]+ UTC instead of not before 2027-01-31 ", change.What);
         Assert.True(change.Meets && change.End > Layout.EndOf(deadline).AddDays(-3));
+    }
+
+    [Fact]
+    public void A_wave_waits_for_those_of_the_one_before_that_are_under_way_unless_it_has_passed()
+    {
+        SlotRequest[][] waves = [[], [Ask(2, "Westhaven", 60)]];
+        var plan = Basic with { Waves = [new("Pilot", null, null), new("Rest", null, null)], Advance = new(0.5, 0, TimeSpan.FromDays(2)) };
+        DateTimeOffset[] ends = [Now.AddDays(-1), Now.AddHours(9), Now.AddHours(30), Now.AddHours(50)];
+        DateTimeOffset From(params BegunWave[] begun) => Layout.Of(plan, NoCalendars, waves, [], begun, Now).Waves[1].From;
+        Assert.Equal(Now, From());
+        // The second of four is half of them.
+        Assert.Equal(Now.AddHours(9).AddDays(2), From(new BegunWave([.. ends], Passed: false)));
+        Assert.Equal(Now, From(new BegunWave([.. ends], Passed: true)));
+        Assert.Equal(Now, From(new BegunWave([Now.AddDays(-9), Now.AddDays(-8)], Passed: false)));
+        // Those that have a slot and those that are under way count together.
+        waves[0] = [.. Enumerable.Range(10, 4).Select(i => Ask(i, "Eastness", 60))];
+        var laid = Layout.Of(plan, NoCalendars, waves, [], [new([.. ends], Passed: false)], Now);
+        var all = laid.Waves[0].Placement.All.Select(p => p.Slot!.End).Concat(ends).Order().ToArray();
+        Assert.Equal(all[3].AddDays(2), laid.Waves[1].From);
     }
 
     [Fact]
