@@ -217,6 +217,8 @@ internal sealed class Screen
 
         foreach (var row in rows) table.AddRow(row.Select(c => (Spectre.Console.Rendering.IRenderable)new Markup(Coloured(Clean(c ?? "")))).ToArray());
         _console.Write(table);
+        // A head with nothing under it leaves open whether something went wrong.
+        if (table.Rows.Count == 0) Hint("none");
     }
 
     public void Clear() => _console.Clear();

@@ -20,7 +20,7 @@ internal static class AuditEndpoints
     public static void MapAudit(this RouteGroupBuilder api)
     {
         api.MapGet("/audit", ListAsync).WithName("ListAudit").ProducesProblem(409);
-        api.MapGet("/audit/export", ExportAsync).Lasts().WithName("ExportAudit").Produces(200, contentType: "application/jsonl");
+        api.MapGet("/audit/export", ExportAsync).Lasts().WithName("ExportAudit").Produces<string>(200, "application/jsonl");
         api.MapGet("/audit/verdict", VerifyAsync).Lasts().WithName("VerifyAudit");
     }
 

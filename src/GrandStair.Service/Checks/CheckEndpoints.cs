@@ -31,7 +31,7 @@ internal static class CheckEndpoints
         api.MapGet("/fixes", FixesAsync).WithName("ListFixes").ProducesProblem(404);
         api.MapGet("/waivers", WaiversAsync).WithName("ListWaivers");
         api.MapPost("/waivers/{id}/end", EndAsync).WithName("EndWaiver").Produces(204).ProducesProblem(404);
-        api.MapGet("/machines/{name}/referral", ReferAsync).WithName("GetReferralPack").Produces(200, contentType: "application/zip").ProducesProblem(404);
+        api.MapGet("/machines/{name}/referral", ReferAsync).WithName("GetReferralPack").Produces<Stream>(200, "application/zip").ProducesProblem(404);
     }
 
     private static async Task<GateView> AskAgainAsync(
