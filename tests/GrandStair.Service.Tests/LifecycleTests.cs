@@ -8,7 +8,8 @@ namespace GrandStair.Service.Tests;
 /// <summary>One plan from its file to its outcomes by the client's commands, on stand-ins of the test's own.</summary>
 public sealed class LifecycleTests
 {
-    private const string Truth = """
+    /// <summary>What is true of its stand-ins.</summary>
+    internal const string Truth = """
         name,os.product,os.edition,os.version,hardware.processor,hardware.memory,firmware.tpm.version,firmware.tpm.state,disk.system.free,patches.pending,licence.active,backup.last,network.rate,offer.release,driver.printer,power.mains,disk.encryption,services.failed,device.faults,truth.backup
         desk-1,Brae Desktop,Counter,6.4,Ness 5,16 GiB,2.0,on,80 GiB,0,yes,-,200 Mbit/s,-,4.2,yes,on,0,0,nightly
         desk-2,Brae Desktop,Counter,6.4,Ness 5,16 GiB,2.0,off,80 GiB,0,yes,-,200 Mbit/s,-,4.2,yes,on,0,0,nightly

@@ -1,0 +1,83 @@
+using System.Text.Json;
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Service.Tests;
+
+/// <summary>What the service answers, against its published description: every field and none that it does not tell of.</summary>
+public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
+{
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    private ServiceProcess Service => fleet.Service;
+
+    [Fact]
+    public async Task Every_answer_of_every_call_that_looks_is_as_the_description_says()
+    {
+        var made = await Calls.JsonAsync(Service, "POST", "/api/v1/plans/small/addresses", Service.Token, new { kind = "owner", of = "owner-1" });
+        var secret = made.GetProperty("page").GetString()!.Split('/')[^1];
+        await Service.Client.WaiveAsync("desk-2", "space", new("on order", $"{DateTime.UtcNow.AddDays(5):yyyy-MM-dd}"), Stop);
+        await Calls.JsonAsync(Service, "PUT", "/api/v1/secrets/fleet-key", Service.Token, new { value = "a key of nobody" });
+        await Calls.JsonAsync(Service, "PUT", "/api/v1/host-keys/first-use/Westhaven", Service.Token, new { reason = "they are new" });
+        await fleet.OkAsync("plan", "rehearse", "small", "--draws", "3", "--if", "limits.all=4");
+        // What is laid out for a wave to come is kept after a while, and can be chosen anew from then on.
+        await Eventually.TrueAsync(async () => (await Calls.JsonAsync(Service, "GET", $"/api/v1/shared/{secret}", null)).GetProperty("slots").EnumerateArray().Any(s => s.GetProperty("machine").GetString() == "desk-4" && s.GetProperty("chooseFrom").ValueKind == JsonValueKind.String), TimeSpan.FromSeconds(60), () => "desk-4 can have another time");
+        var times = (await Service.Client.TimesAsync("small", "desk-4", null, null, Stop)).Times;
+        Assert.NotEmpty(times);
+
+        var seen = new List<(string Call, int Status, string? Type, string Body)>();
+        var calls = await Calls.AllAsync(Service);
+        foreach (var call in calls.Where(c => c.Method == "GET"))
+        {
+            // Each as it is asked for what there is, and for what there is not.
+            foreach (var path in new[] { Fill(call.Path, true), Fill(call.Path, false) }.Distinct())
+                await AskAsync(seen, call, path + Query(call.Name));
+        }
+
+        // Those with a body: one that is right and one that is not.
+        var compare = calls.Single(c => c.Name == "ComparePlan");
+        var text = (await Service.Client.PlanAsync("small", Stop)).Body;
+        await AskAsync(seen, compare, compare.Path, text.Replace("all: 2", "all: 3", StringComparison.Ordinal), "application/yaml");
+        await AskAsync(seen, compare, compare.Path, text.Replace("all: 2", "all: none", StringComparison.Ordinal), "application/yaml");
+        var load = calls.Single(c => c.Name == "LoadPlan");
+        await AskAsync(seen, load, "/api/v1/plans/small?reason=wider&after=1", text.Replace("all: 2", "all: 3", StringComparison.Ordinal), "application/yaml");
+        await AskAsync(seen, load, "/api/v1/plans/small?reason=late&after=1", text, "application/yaml");
+        var approve = calls.Single(c => c.Name == "ApprovePlan");
+        await AskAsync(seen, approve, "/api/v1/plans/small/approvals", """{"reason":"fine"}""");
+        var ask = calls.Single(c => c.Name == "AskCheckAgain");
+        await AskAsync(seen, ask, "/api/v1/machines/desk-4/checks/mains/ask-again", "{}");
+        await AskAsync(seen, calls.Single(c => c.Name == "ReadMachine"), "/api/v1/machines/desk-4/readings", "{}");
+
+        var file = Path.Combine(Service.Data, "answers.jsonl");
+        await File.WriteAllLinesAsync(file, seen.Select(s => JsonSerializer.Serialize(new { call = s.Call, status = s.Status, type = s.Type, body = s.Body })), Stop);
+        var ran = await Shell.RunAsync("node", [Path.Combine(Repository.Root, "console", "check-answers.mjs"), Path.Combine(Repository.Root, "schemas", "openapi.json"), file]);
+        Assert.True(ran.Exit == 0, ran.Error + ran.Out);
+        var good = seen.Where(s => s.Status is >= 200 and < 300).Select(s => s.Call).ToHashSet();
+        // What takes a session of a browser, or goes on without end, is asked elsewhere.
+        string[] apart = ["WatchChanges", "DescribeInterface"];
+        Assert.Empty(calls.Where(c => c.Method == "GET" && c.Path.StartsWith("/api/", StringComparison.Ordinal)).Select(c => c.Name).Except(good).Except(apart));
+        Assert.True(seen.Count(s => s.Status is 404 or 409 or 422) > 15, $"{seen.Count(s => s.Status >= 400)} refusals");
+
+        string Fill(string path, bool known) => path
+            .Replace("{name}", known ? path.StartsWith("/api/v1/machines", StringComparison.Ordinal) ? "desk-2" : path.StartsWith("/api/v1/calendars", StringComparison.Ordinal) ? "berths" : "small" : "nothing", StringComparison.Ordinal)
+            .Replace("{plan}", known ? "small" : "nothing", StringComparison.Ordinal).Replace("{machine}", known ? "desk-4" : "nobody", StringComparison.Ordinal).Replace("{run}", known ? "r1" : "r99", StringComparison.Ordinal)
+            .Replace("{key}", "hardware.memory", StringComparison.Ordinal).Replace("{start}", known ? $"{times[^1].From.UtcDateTime:yyyy-MM-ddTHH:mm:ssZ}" : "2020-01-01T00:00:00Z", StringComparison.Ordinal)
+            .Replace("{rehearsal}", known ? "1" : "99", StringComparison.Ordinal).Replace("{id}", known ? "1" : "99", StringComparison.Ordinal).Replace("{secret}", known ? secret : "none", StringComparison.Ordinal);
+    }
+
+    private static string Query(string call) => call switch
+    {
+        "GetReadiness" or "GetReadinessReport" => "?product=Brae%20Desktop",
+        "ListReadinessMachines" => "?product=Brae%20Desktop&check=security-chip&checkState=unmet",
+        "CompleteCondition" => "?text=site%20%3D%20",
+        "ListSharedTimes" => "?machine=desk-4",
+        _ => "",
+    };
+
+    private async Task AskAsync(List<(string, int, string?, string)> seen, Call call, string path, string? body = null, string type = "application/json")
+    {
+        if (call.Name is "WatchChanges" or "DescribeInterface") return;
+        using var response = await Calls.SendAsync(Service, call.Method, path, Service.Token, body, ("Content-Type", type));
+        seen.Add((call.Name, (int)response.StatusCode, response.Content.Headers.ContentType?.MediaType, await response.Content.ReadAsStringAsync(Stop)));
+    }
+}

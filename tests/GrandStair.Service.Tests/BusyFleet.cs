@@ -1,0 +1,55 @@
+using System.Text;
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Service.Tests;
+
+/// <summary>A service with stand-ins that answer and a plan under way, of which there is something of everything to tell.</summary>
+public sealed class BusyFleet : IAsyncLifetime
+{
+    /// <summary>A calendar with one event a day.</summary>
+    public const string Berths = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//test//EN\r\nBEGIN:VEVENT\r\nUID:one\r\nDTSTAMP:20260101T000000Z\r\nDTSTART;TZID=Europe/London:20260105T190000\r\nDURATION:PT8H\r\nRRULE:FREQ=DAILY\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    /// <summary>The service.</summary>
+    public ServiceProcess Service { get; private set; } = null!;
+
+    /// <inheritdoc />
+    public async ValueTask InitializeAsync()
+    {
+        var truth = Path.GetTempFileName();
+        await File.WriteAllTextAsync(truth, LifecycleTests.Truth.Replace("off,80 GiB", "off,20 GiB", StringComparison.Ordinal), Stop);
+        Service = await ServiceProcess.StartAsync("--pace", "20", "--stand-ins", truth);
+        var machines = Enumerable.Range(1, 6).Select(i => $"desk-{i},{(i < 4 ? "Westhaven" : "Eastness")},{(i % 2 == 0 ? "office" : "ticket-desk")},owner-{i % 3},stand-in\n");
+        await OkAsync("fleet", "import", Write("name,site,group,owner,link\n" + string.Concat(machines), "fleet.csv"), "--seen", "now");
+        for (var i = 1; i <= 6; i++) await OkAsync("machine", "read", $"desk-{i}");
+        // Another source says something else of one of them.
+        await OkAsync("fleet", "import", Write("name,link,hardware.memory\ndesk-1,stand-in,8 GiB\n", "stock.csv"), "--source", "stock", "--seen", "2026-01-01T00:00:00Z");
+        await OkAsync("calendar", "load", "berths", Write(Berths, "berths.ics"));
+        await OkAsync("plan", "create", Write(SmallFleet.Plan.Replace("tag = \"pilot\"", "name = \"desk-1\"", StringComparison.Ordinal) + "\ndeadline: 2031-01-31\nowners: { within: 10 d, notice: 1 h }\n", "plan.yaml"));
+        await OkAsync("plan", "acknowledge", "small", "--all", "--reason", "read");
+        await OkAsync("plan", "start", "small");
+        await Eventually.TrueAsync(async () => (await Service.Client.RunsAsync("small", null, 10, Stop)).Total > 0, TimeSpan.FromSeconds(60), () => "a run opens");
+        await Eventually.TrueAsync(async () => (await Calls.OutcomeAsync(Service, "GET", "/api/v1/plans/small/forecast", Service.Token)).Status == 200, TimeSpan.FromSeconds(90), () => "a forecast is made");
+    }
+
+    /// <summary>Writes a file into the service's folder.</summary>
+    public string Write(string text, string name)
+    {
+        var path = Path.Combine(Service.Data, name);
+        File.WriteAllText(path, text, new UTF8Encoding(false));
+        return path;
+    }
+
+    /// <summary>Runs the client, which has to succeed, and returns what it printed.</summary>
+    public async Task<string> OkAsync(params string[] words)
+    {
+        var ran = await Service.GstairAsync(words);
+        Assert.True(ran.Exit == 0, $"gstair {string.Join(' ', words)}: {ran.Exit} {ran.Error}{ran.Out}");
+        return ran.Out;
+    }
+
+    /// <inheritdoc />
+    public ValueTask DisposeAsync() => Service.DisposeAsync();
+}

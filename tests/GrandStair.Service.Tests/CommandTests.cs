@@ -1,0 +1,190 @@
+using System.Text.Json;
+using System.Text.RegularExpressions;
+using GrandStair.Testing;
+using Xunit;
+
+namespace GrandStair.Service.Tests;
+
+/// <summary>Every command of the client, against a service with something of everything: what it says to people, and what to programs.</summary>
+public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFleet>
+{
+    private readonly HashSet<string> _ran = [];
+    private readonly List<string> _wrong = [];
+
+    private static string Soon => $"{DateTime.UtcNow.AddDays(9):yyyy-MM-dd}";
+
+    [Fact]
+    public async Task Every_command_says_what_it_did_in_words_and_in_json()
+    {
+        // Machines and what is known of them.
+        await TellsAsync("0 added, 1 updated", "fleet", "import", fleet.Write("name,link,os.build\ndesk-1,stand-in,6.4.9\n", "more.csv"), "--seen", "now");
+        await ShowsAsync("import", "fleet", "imports");
+        await ShowsAsync("desk-6", "fleet", "list", "site = Eastness");
+        await ShowsAsync("hardware.memory", "fleet", "disagreements");
+        await ShowsAsync("Westhaven", "machine", "show", "desk-1");
+        await ShowsAsync("the gate is", "machine", "gate", "desk-2");
+        await TellsAsync("Brae Desktop", "machine", "read", "desk-2");
+        await ShowsAsync("stock", "machine", "history", "desk-1", "hardware.memory");
+        await TellsAsync("Wrote ", "machine", "refer", "desk-2", "--out", Path.Combine(fleet.Service.Data, "refer.zip"));
+        await FailsAsync(3, "is no host key", "machine", "pin", "desk-1", "--key", "none", "--reason", "x");
+        await ShowsAsync("gates open", "readiness", "show", "--plan", "small");
+        await ShowsAsync("desk-2", "readiness", "machines", "--product", "Brae Desktop", "--check", "security-chip", "--state", "unmet");
+        await TellsAsync("Security chip 2.0", "readiness", "report", "--product", "Brae Desktop", "--format", "csv");
+        await ShowsAsync("Brae Desktop", "exposure", "show");
+
+        // Checks.
+        await ShowsAsync("power.mains", "check", "ask-again", "desk-4", "mains");
+        await FailsAsync(3, "No script mends 'mains'", "check", "mend", "desk-4", "mains");
+        await ShowsAsync("none", "check", "fixes");
+        await TellsAsync("is waived by admin", "check", "waive", "desk-2", "space", "--until", Soon, "--reason", "its board is on order");
+        await ShowsAsync("its board is on order", "check", "waivers");
+        await TellsAsync("w1", "check", "end-waiver", "w1", "--reason", "it came");
+
+        // The catalogue and its keys.
+        await ShowsAsync("2027-03-31", "catalogue", "list");
+        await ShowsAsync("packages.held", "catalogue", "keys");
+        await ShowsAsync("Brae Desktop", "catalogue", "issues");
+        await TellsAsync("well formed", "catalogue", "validate", Path.Combine(Repository.Root, "catalogue", "debian"));
+        await ShowsAsync("as it was approved", "catalogue", "changes");
+        await FailsAsync(4, "Nothing of 'Brae Desktop' waits", "catalogue", "approve", "Brae Desktop", "0000", "--reason", "x");
+
+        // Plans.
+        var file = Path.Combine(fleet.Service.Data, "plan.yaml");
+        var other = fleet.Write((await File.ReadAllTextAsync(file, Stop)).Replace("plan: small", "plan: other", StringComparison.Ordinal), "other.yaml");
+        await TellsAsync("is well formed: 2 waves", "plan", "check", file);
+        await ShowsAsync("would be new", "plan", "compare", other);
+        await ShowsAsync("drafted, 5 machines", "plan", "create", other);
+        await TellsAsync("Loaded other, revision 2", "plan", "load", other, "--yes", "--reason", "again");
+        await TellsAsync("plan: other", "plan", "text", "other");
+        await ShowsAsync("again", "plan", "revisions", "other");
+        await ShowsAsync("other", "plan", "list");
+        await ShowsAsync("Pilot", "plan", "show", "small");
+        await ShowsAsync("desk-3", "plan", "members", "small");
+        await ShowsAsync("in time for 2031-01-31", "plan", "placement", "small");
+        await ShowsAsync("Westhaven", "plan", "board", "small");
+        await TellsAsync("BEGIN:VEVENT", "plan", "slots", "small");
+        await ShowsAsync("The waves are as the fleet is", "plan", "proposals", "small");
+        await ShowsAsync("licence-carries", "plan", "acknowledge", "other");
+        await ShowsAsync("It needs no approval", "plan", "approve", "small");
+        await ShowsAsync("In time for 2031-01-31", "plan", "forecast", "small");
+        await TellsAsync("draws", "plan", "rehearse", "small", "--draws", "2", "--if", "limits.all=3");
+        await ShowsAsync("limits.all=3", "plan", "rehearsals", "small", $"{(await fleet.Service.Client.RehearsalsAsync("small", Stop))[0].Id}");
+        await TellsAsync("desk-4", "plan", "choose-method", "small", "desk-4", "image-in-place", "--reason", "it has no line");
+        var times = (await fleet.Service.Client.TimesAsync("other", "desk-1", null, null, Stop)).Times;
+        await ShowsAsync("other times are free", "plan", "times", "other", "desk-1");
+        await TellsAsync("begins", "plan", "appoint", "other", "desk-1", $"{times[^1].From:O}", "--reason", "its user asked");
+        await TellsAsync("was given up", "plan", "appoint", "other", "desk-1", "--give-up", "--reason", "she changed her mind");
+        await TellsAsync("is in wave Pilot", "plan", "move", "other", "desk-4", "Pilot", "--reason", "on loan");
+        await TellsAsync("desk-5", "plan", "excuse", "other", "desk-5", "--as", "retired", "--reason", "sold");
+        await FailsAsync(3, "only one whose run has ended without success", "plan", "again", "other", "desk-4", "--reason", "x");
+        await TellsAsync("held: storm", "plan", "hold", "small", "--reason", "storm");
+        await TellsAsync("started", "plan", "start", "small");
+
+        // Addresses and calendars.
+        await TellsAsync("/times/", "address", "make", "small", "owner", "owner-1");
+        await ShowsAsync("owner-1", "address", "list", "small");
+        await TellsAsync("a1", "address", "end", "small", "a1", "--reason", "she left");
+        await ShowsAsync("berths", "calendar", "list");
+        await TellsAsync("berths", "calendar", "load", "berths", Path.Combine(fleet.Service.Data, "berths.ics"));
+        await TellsAsync("BEGIN:VCALENDAR", "calendar", "show", "berths");
+
+        // Runs and outcomes.
+        await ShowsAsync("r1", "run", "list");
+        await ShowsAsync("desk-1", "run", "show", "r1");
+        await FailsAsync(4, "has no open loose end", "run", "close-loose-end", "r1", "devices", "--reason", "x");
+        await FailsAsync(3, "possible now: ", "run", "decide", "r1", "give-up", "--reason", "x");
+        await ShowsAsync("5 are open", "outcome", "show", "small");
+        await ShowsAsync("Brae Desktop 7", "overview", "show", "small");
+        await ShowsAsync("none", "source", "list");
+        await FailsAsync(4, "There is no source 'stock'", "source", "read", "stock");
+
+        // Who may what.
+        await TellsAsync("berth-hand", "account", "add", "berth-hand", "--role", "reader", "--site", "*", "--reason", "new here");
+        await TellsAsync("berth-hand", "account", "change", "berth-hand", "--role", "reader", "--role", "auditor", "--site", "Westhaven", "--reason", "she looks after it");
+        await ShowsAsync("auditor", "account", "list");
+        await TellsAsync("It is kept nowhere", "token", "create", "a dashboard", "--account", "berth-hand", "--days", "7");
+        await ShowsAsync("a dashboard", "token", "list");
+        await TellsAsync("t2", "token", "end", "t2", "--reason", "it is gone");
+        await ShowsAsync("none", "session", "list");
+        await FailsAsync(4, "s99", "session", "end", "s99");
+        await TellsAsync("berth-hand", "account", "end", "berth-hand", "--reason", "she left");
+        await TellsAsync("fleet-key", "secret", "put", "fleet-key", "--file", fleet.Write("a key of nobody", "key"));
+        await ShowsAsync("fleet-key", "secret", "list");
+        await TellsAsync("1", "secret", "rotate");
+        await TellsAsync("fleet-key", "secret", "remove", "fleet-key", "--reason", "not used");
+        await ShowsAsync("0 ", "host-key", "list");
+        var known = fleet.Write("# none\n", "known_hosts");
+        await ShowsAsync("", "host-key", "compare", known);
+        await TellsAsync("none", "host-key", "import", known, "--reason", "from the build server");
+        await TellsAsync("Westhaven", "host-key", "first-use", "Westhaven", "--reason", "they are new");
+        await ShowsAsync("", "script", "uses");
+        await ShowsAsync("plan hold", "audit", "list");
+        await TellsAsync("Wrote ", "audit", "export", "--out", Path.Combine(fleet.Service.Data, "audit.jsonl"));
+        await TellsAsync("every one as it was sealed", "audit", "verify", Path.Combine(fleet.Service.Data, "audit.jsonl"));
+        Assert.Contains("complete -", await fleet.OkAsync("completion", "bash"), StringComparison.Ordinal);
+
+        Assert.True(_wrong.Count == 0, string.Join("\n\n", _wrong));
+
+        // What asks a person, or goes on until it is stopped, has tests of its own.
+        string[] apart = ["run watch", "account password", "login", "logout", "completion"];
+        Assert.Equal((await AllAsync()).Except(apart).Order(), _ran.Order());
+    }
+
+    private static CancellationToken Stop => TestContext.Current.CancellationToken;
+
+    /// <summary>A command for people: it succeeds and says something in particular.</summary>
+    private Task TellsAsync(string says, params string[] words) => RunAsync(0, says, r => r.Out, words);
+
+    /// <summary>A command that shows something: to people in words, to programs as JSON with all of it and nothing else.</summary>
+    private async Task ShowsAsync(string says, params string[] words)
+    {
+        // What changes something is done once.
+        if (words[1] is not ("create" or "ask-again")) await TellsAsync(says, words);
+        _ran.Add($"{words[0]} {words[1]}");
+        var ran = await fleet.Service.GstairAsync([.. words, "--json"]);
+        try
+        {
+            using var document = JsonDocument.Parse(ran.Out);
+            if (document.RootElement.ValueKind is not (JsonValueKind.Object or JsonValueKind.Array)) _wrong.Add($"gstair {string.Join(' ', words)} --json: {ran.Out}");
+        }
+        catch (JsonException)
+        {
+            _wrong.Add($"gstair {string.Join(' ', words)} --json: {ran.Exit} {ran.Error}{ran.Out}");
+        }
+    }
+
+    /// <summary>A command that cannot be carried out as things are: it says why on the error output.</summary>
+    private Task FailsAsync(int exit, string says, params string[] words) => RunAsync(exit, says, r => r.Error, words);
+
+    private async Task RunAsync(int exit, string says, Func<Ran, string> where, string[] words)
+    {
+        _ran.Add($"{words[0]} {words[1]}");
+        var ran = await fleet.Service.GstairAsync(words);
+        var said = where(ran);
+        if (ran.Exit != exit || !said.Contains(says, StringComparison.Ordinal) || NotForPeople().IsMatch(said)) _wrong.Add($"gstair {string.Join(' ', words)}: expected {exit} and '{says}', and not {ran.Exit}: {ran.Error}{ran.Out}");
+    }
+
+    /// <summary>Every command of the client, found by its help; each has one, and each of its options says what it is.</summary>
+    private async Task<IReadOnlyList<string>> AllAsync()
+    {
+        var all = new List<string>();
+        foreach (var noun in Commands(await fleet.OkAsync("--help")))
+        {
+            var verbs = Commands(await fleet.OkAsync(noun, "--help"));
+            all.AddRange(verbs.Select(v => $"{noun} {v}").DefaultIfEmpty(noun));
+        }
+
+        return all;
+    }
+
+    private static string[] Commands(string help) => help.IndexOf("Commands:", StringComparison.Ordinal) is var at and >= 0
+        ? [.. CommandLine().Matches(help[at..]).Select(m => m.Groups[1].Value)]
+        : [];
+
+    [GeneratedRegex(@"^  ([a-z][a-z-]+) .*\S", RegexOptions.Multiline)]
+    private static partial Regex CommandLine();
+
+    /// <summary>Marks of ours that were to become bold, names of types, and traces.</summary>
+    [GeneratedRegex(@"\*\*|GrandStair\.[A-Z]|System\.[A-Z]|^   at ", RegexOptions.Multiline)]
+    private static partial Regex NotForPeople();
+}
