@@ -7,8 +7,6 @@ namespace GrandStair.Service.Tests;
 /// <summary>Plans as they are written, compared, approved and changed, through the client and the interface.</summary>
 public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
 {
-    private const string Berths = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//test//EN\r\nBEGIN:VEVENT\r\nUID:one\r\nDTSTAMP:20260101T000000Z\r\nDTSTART;TZID=Europe/London:20260105T190000\r\nDURATION:PT8H\r\nRRULE:FREQ=DAILY\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
-
     private const string Plan = """
         plan: NAME
         target: { product: Brae Desktop, release: "7" }
@@ -272,7 +270,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
 
     private async Task<string> WriteAsync(string name, params (string From, string To)[] changes)
     {
-        await Service.Client.LoadCalendarAsync("berths", new MemoryStream(System.Text.Encoding.UTF8.GetBytes(Berths)), Stop);
+        await Service.Client.LoadCalendarAsync("berths", new MemoryStream(System.Text.Encoding.UTF8.GetBytes(BusyFleet.Berths)), Stop);
         return fleet.Write(changes.Aggregate(Plan.Replace("NAME", name, StringComparison.Ordinal), (text, c) => text.Replace(c.From, c.To, StringComparison.Ordinal)), $"{name}.yaml");
     }
 

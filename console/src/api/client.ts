@@ -48,3 +48,10 @@ export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
     problem.problems,
   );
 }
+
+/** A text as the body of a call. */
+export const asYaml = (text: string) => ({
+  body: text,
+  bodySerializer: (body: string) => body,
+  headers: { 'Content-Type': 'application/yaml' },
+});

@@ -3,7 +3,7 @@ import { useDebouncedValue } from '@mantine/hooks';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
-import { api, type FileProblem, type Schemas, ServiceProblem, take } from '../api/client';
+import { api, asYaml, type FileProblem, type Schemas, ServiceProblem, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { many } from '../parts/words';
@@ -176,13 +176,6 @@ function Editor({ name, start, revision }: { name?: string; start: string; revis
     </>
   );
 }
-
-/** A text as the body of a call. */
-export const asYaml = (text: string) => ({
-  body: text,
-  bodySerializer: (body: string) => body,
-  headers: { 'Content-Type': 'application/yaml' },
-});
 
 /** What is wrong in the text; each leads to its line. */
 function Wrong({ of, onShow }: { of: Error; onShow: (problem: FileProblem) => void }) {

@@ -1,11 +1,10 @@
 import { TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
-import { api, take } from '../api/client';
+import { api, asYaml, take } from '../api/client';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { clockMoment } from '../parts/words';
 import { Comparison } from './Comparison';
-import { asYaml } from './EditPage';
 import { textAt, understood, withValue } from './planText';
 
 /** Lets a wave begin not before a moment, or as soon as it can: what comes of it is shown before it is kept as the plan's next revision. */
