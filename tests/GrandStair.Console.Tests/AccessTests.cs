@@ -61,6 +61,31 @@ public sealed class AccessTests(DecisionFixture demo) : IClassFixture<DecisionFi
     }
 
     [Fact]
+    public async Task A_secret_is_put_encrypted_anew_and_taken_away_and_shown_to_nobody()
+    {
+        var page = await demo.OpenAsync("/access/secrets");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Put a secret" }).ClickAsync();
+        var keep = page.GetByRole(AriaRole.Button, new() { Name = "Keep it" });
+        await page.GetByLabel("Name", new() { Exact = true }).FillAsync("Fleet Key");
+        await Assertions.Expect(keep).ToBeDisabledAsync();
+        await page.GetByLabel("Secret", new() { Exact = true }).FillAsync("gulls-over-the-quay");
+        await keep.ClickAsync();
+        await Assertions.Expect(page.Locator(".form-error")).ToContainTextAsync("expected");
+        await page.GetByLabel("Name", new() { Exact = true }).FillAsync("fleet-key");
+        await keep.ClickAsync();
+        var row = page.Locator("tbody tr", new() { HasText = "fleet-key" });
+        await Assertions.Expect(row).ToContainTextAsync("never");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Encrypt all anew" }).ClickAsync();
+        await Assertions.Expect(page.Locator(".told")).ToContainTextAsync("encrypted with a new key");
+        Assert.DoesNotContain("gulls-over-the-quay", await page.ContentAsync(), StringComparison.Ordinal);
+        await page.GetByRole(AriaRole.Button, new() { Name = "Take fleet-key away" }).ClickAsync();
+        await page.GetByLabel("Why").FillAsync("the fleet has another");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Take it away" }).ClickAsync();
+        await Assertions.Expect(row).ToHaveCountAsync(0);
+        Assert.DoesNotContain(await demo.Service.Client.SecretsAsync(Stop), x => x.Name == "fleet-key");
+    }
+
+    [Fact]
     public async Task A_token_is_shown_once_and_ended()
     {
         var page = await demo.OpenAsync("/me");

@@ -69,6 +69,32 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     }
 
     [Fact]
+    public async Task A_must_is_waived_until_a_day_with_a_reason_and_the_gate_opens_until_then()
+    {
+        await using var own = await SmallDemo.StartAsync(started: false);
+        var file = Path.Combine(own.Service.Data, "agent.csv");
+        await File.WriteAllTextAsync(file, "name,disk.system.free\ndesk-1,20 GiB\n", Stop);
+        await using (var stream = File.OpenRead(file)) await own.Service.Client.ImportAsync(stream, new("agent", "now"), dry: false, Stop);
+        var page = await small.OpenAsync("/machines/desk-1", own.Service);
+        var check = page.Locator(".check", new() { HasText = "32 GiB free on the system volume" });
+        await check.GetByRole(AriaRole.Button, new() { Name = "Waive" }).ClickAsync();
+        var dialog = page.GetByRole(AriaRole.Dialog);
+        var act = dialog.GetByRole(AriaRole.Button, new() { Name = "Waive it" });
+        await dialog.GetByLabel("Why").FillAsync("a second disk is on order");
+        await Assertions.Expect(act).ToBeDisabledAsync();
+        await dialog.GetByLabel("Until").FillAsync("soon");
+        await act.ClickAsync();
+        await Assertions.Expect(dialog.Locator(".form-error")).ToContainTextAsync("expected a day such as");
+        await dialog.GetByLabel("Until").FillAsync($"{DateTime.UtcNow.AddDays(60):yyyy-MM-dd}");
+        await act.ClickAsync();
+        await Assertions.Expect(dialog).ToHaveCountAsync(0);
+        await Assertions.Expect(page.Locator(".met .is-check-waived")).ToContainTextAsync("by admin until");
+        await Assertions.Expect(page.Locator(".met .is-check-waived")).ToContainTextAsync("a second disk is on order");
+        await Assertions.Expect(check).ToHaveCountAsync(0);
+        Assert.Equal("open", (await own.Service.Client.GateAsync("desk-1", null, null, null, Stop)).Gate);
+    }
+
+    [Fact]
     public async Task Hostile_readings_are_text_on_the_page_and_run_nothing()
     {
         await using var own = await SmallDemo.StartAsync(started: false);

@@ -48,10 +48,7 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await AskAsync(seen, ask, "/api/v1/machines/desk-4/checks/mains/ask-again", "{}");
         await AskAsync(seen, calls.Single(c => c.Name == "ReadMachine"), "/api/v1/machines/desk-4/readings", "{}");
 
-        var file = Path.Combine(Service.Data, "answers.jsonl");
-        await File.WriteAllLinesAsync(file, seen.Select(s => JsonSerializer.Serialize(new { call = s.Call, status = s.Status, type = s.Type, body = s.Body })), Stop);
-        var ran = await Shell.RunAsync("node", [Path.Combine(Repository.Root, "console", "check-answers.mjs"), Path.Combine(Repository.Root, "schemas", "openapi.json"), file]);
-        Assert.True(ran.Exit == 0, ran.Error + ran.Out);
+        await CheckAsync(seen, "answers.jsonl");
         var good = seen.Where(s => s.Status is >= 200 and < 300).Select(s => s.Call).ToHashSet();
         // What takes a session of a browser, or goes on without end, is asked elsewhere.
         string[] apart = ["WatchChanges", "DescribeInterface"];
@@ -63,6 +60,65 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
             .Replace("{plan}", known ? "small" : "nothing", StringComparison.Ordinal).Replace("{machine}", known ? "desk-4" : "nobody", StringComparison.Ordinal).Replace("{run}", known ? "r1" : "r99", StringComparison.Ordinal)
             .Replace("{key}", "hardware.memory", StringComparison.Ordinal).Replace("{start}", known ? $"{times[^1].From.UtcDateTime:yyyy-MM-ddTHH:mm:ssZ}" : "2020-01-01T00:00:00Z", StringComparison.Ordinal)
             .Replace("{rehearsal}", known ? "1" : "99", StringComparison.Ordinal).Replace("{id}", known ? "1" : "99", StringComparison.Ordinal).Replace("{secret}", known ? secret : "none", StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Every_answer_to_a_command_is_as_the_description_says()
+    {
+        var seen = new List<(string Call, int Status, string? Type, string Body)>();
+        var calls = (await Calls.AllAsync(Service)).ToDictionary(c => c.Name);
+        var until = $"{DateTime.UtcNow.AddDays(5):yyyy-MM-dd}";
+        var plan = (await Service.Client.PlanAsync("small", Stop)).Body.Replace("plan: small", "plan: commanded", StringComparison.Ordinal);
+        await SayAsync("CreatePlan", "plans", plan, "application/yaml");
+        await SayAsync("CreatePlan", "plans", plan, "application/yaml");
+        await SayAsync("Acknowledge", "plans/commanded/acknowledgements", """{"names":null,"reason":"read"}""");
+        await SayAsync("StartPlan", "plans/commanded/start", "{}");
+        await SayAsync("StartPlan", "plans/commanded/start", "{}");
+        await SayAsync("HoldPlan", "plans/commanded/hold", """{"reason":"storm"}""");
+        await SayAsync("ChooseMethod", "plans/commanded/members/desk-4/method", """{"method":"image-in-place","reason":"no line"}""");
+        await SayAsync("ChooseMethod", "plans/commanded/members/desk-4/method", """{"method":"pigeon","reason":"no line"}""");
+        await SayAsync("MoveMachine", "plans/commanded/members/desk-3/move", """{"wave":"Pilot","reason":"on loan"}""");
+        await SayAsync("MoveMachine", "plans/commanded/members/desk-3/move", """{"wave":"Last","reason":"on loan"}""");
+        await SayAsync("AppointMachine", "plans/commanded/members/desk-4/appoint", """{"start":"2020-01-01T00:00:00Z","reason":"too late"}""");
+        await SayAsync("ExcuseMachine", "plans/commanded/members/desk-5/excuse", """{"as":"replaced","reason":"a new one"}""");
+        await SayAsync("GoAgain", "plans/commanded/members/desk-4/again", """{"reason":"why not"}""");
+        await SayAsync("AcceptProposals", "plans/commanded/proposals", """{"reason":"as it is"}""");
+        await SayAsync("AskRehearsal", "plans/commanded/rehearsals", """{"draws":1}""");
+        await SayAsync("AskRehearsal", "plans/commanded/rehearsals", """{"draws":0}""");
+        await SayAsync("MakeAddress", "plans/commanded/addresses", """{"kind":"site","of":"Eastness"}""");
+        await SayAsync("MakeAddress", "plans/commanded/addresses", """{"kind":"ship"}""");
+        await SayAsync("LoadCalendar", "calendars/quays", BusyFleet.Berths, "text/calendar");
+        await SayAsync("LoadCalendar", "calendars/quays", "BEGIN:NOTHING", "text/calendar");
+        await SayAsync("WaiveCheck", "machines/desk-2/checks/security-chip/waivers", $$"""{"reason":"on order","until":"{{until}}"}""");
+        await SayAsync("AskCheckAgain", "machines/desk-4/checks/none/ask-again", "{}");
+        await SayAsync("MendCheck", "machines/desk-4/checks/mains/fixes", "{}");
+        await SayAsync("PinHostKey", "machines/desk-4/host-key", """{"hostKey":"none","reason":"x"}""");
+        await SayAsync("DecideRun", "runs/r1/decisions", """{"decision":"give-up","reason":"x"}""");
+        await SayAsync("CloseLooseEnd", "runs/r1/loose-ends/devices/close", """{"reason":"x"}""");
+        await SayAsync("AddAccount", "accounts", """{"name":"quay-hand","kind":"person","roles":["reader"],"sites":["*"],"reason":"new"}""");
+        await SayAsync("AddAccount", "accounts", """{"name":"quay-hand","kind":"person","roles":["pilot"],"sites":["*"],"reason":"new"}""");
+        await SayAsync("ChangeAccount", "accounts/quay-hand", """{"roles":["auditor"],"sites":["Westhaven"],"reason":"moved"}""");
+        await SayAsync("SetPassword", "accounts/quay-hand/password", """{"password":"short"}""");
+        await SayAsync("CreateToken", "tokens", """{"label":"a dashboard","days":7,"account":"quay-hand"}""");
+        await SayAsync("CreateToken", "tokens", """{"label":"a dashboard","days":7000}""");
+        await SayAsync("EndAccount", "accounts/quay-hand/end", """{"reason":"left"}""");
+        await SayAsync("PutSecret", "secrets/quay-key", """{"value":"a key"}""");
+        await SayAsync("RotateSecrets", "secrets/rotate", "");
+        await SayAsync("RemoveSecret", "secrets/quay-key/remove", """{"reason":"not used"}""");
+        await SayAsync("ReadSource", "sources/none/read", "{}");
+        await CheckAsync(seen, "commands.jsonl");
+        Assert.True(seen.Count(s => s.Status < 300) >= 18 && seen.Count(s => s.Status >= 400) >= 15, string.Join(", ", seen.Select(s => $"{s.Call} {s.Status}")));
+
+        Task SayAsync(string name, string path, string body, string type = "application/json") => AskAsync(seen, calls[name], $"/api/v1/{path}", body, type);
+    }
+
+    /// <summary>Lets every answer be held against the published description.</summary>
+    private async Task CheckAsync(List<(string Call, int Status, string? Type, string Body)> seen, string name)
+    {
+        var file = Path.Combine(Service.Data, name);
+        await File.WriteAllLinesAsync(file, seen.Select(s => JsonSerializer.Serialize(new { call = s.Call, status = s.Status, type = s.Type, body = s.Body })), Stop);
+        var ran = await Shell.RunAsync("node", [Path.Combine(Repository.Root, "console", "check-answers.mjs"), Path.Combine(Repository.Root, "schemas", "openapi.json"), file]);
+        Assert.True(ran.Exit == 0, ran.Error + ran.Out);
     }
 
     private static string Query(string call) => call switch

@@ -25,7 +25,7 @@ internal static class FleetEndpoints
         api.MapGet("/machines", ListAsync).WithName("ListMachines").ProducesProblem(400);
         api.MapGet("/machines/{name}", ShowAsync).WithName("GetMachine").ProducesProblem(404);
         api.MapPost("/machines/{name}/readings", ReadAsync).WithName("ReadMachine").ProducesProblem(404).ProducesProblem(502);
-        api.MapPut("/machines/{name}/host-key", PinAsync).WithName("PinHostKey").ProducesProblem(404);
+        api.MapPut("/machines/{name}/host-key", PinAsync).WithName("PinHostKey").ProducesProblem(409).ProducesProblem(404);
         api.MapGet("/keys", (Shelf shelf) => shelf.Keys.All.Select(k => new KeyView(k.Name, RunMachine.Name(k.Kind), k.Meaning, [.. k.Columns.Select(c => new ColumnView(c.Name, RunMachine.Name(c.Kind), c.Meaning))])).ToArray()).WithName("ListKeys");
         api.MapGet("/conditions/completion", CompleteAsync).WithName("CompleteCondition");
         api.MapGet("/machines/{name}/readings/{key}", HistoryAsync).WithName("GetReadingHistory").ProducesProblem(404);

@@ -33,7 +33,7 @@ internal static class PlanEndpoints
             await desk.HoldAsync(name, Reason(because.Reason), caller.Actor(), stop);
             return await ViewAsync(name, shelf, plans, approvals, stop);
         }).WithName("HoldPlan").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/plans/{name}/members/{machine}/excuse", ExcuseAsync).WithName("ExcuseMachine").ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/plans/{name}/members/{machine}/excuse", ExcuseAsync).WithName("ExcuseMachine").Produces(204).ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/members/{machine}/again", async (string name, string machine, Because because, PlanDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.FindAsync(name, stop);
