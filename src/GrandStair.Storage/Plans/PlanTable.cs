@@ -47,12 +47,14 @@ public sealed class PlanTable(Database database)
     public Task ReviseAsync(StoredPlan plan, IReadOnlyList<Member> members, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
-            var before = await c.ExecuteScalarAsync<string?>("SELECT body FROM plans WHERE name = @Name AND revision = @Before", new { plan.Name, Before = (long)plan.Revision - 1 }, t);
-            if (before is null) throw new StoreException("plan-changed", $"Plan '{plan.Name}' was changed by somebody else meanwhile. Compare again, and load what you then want.");
-            await c.ExecuteAsync(
-                "UPDATE plans SET revision = @Revision, body = @Body, catalogue_hash = @CatalogueHash, held = @Held, revised_by = @RevisedBy, undecided = @undecided, coverages = @coverages WHERE name = @Name",
-                new { plan.Name, Revision = (long)plan.Revision, plan.Body, plan.CatalogueHash, plan.Held, plan.RevisedBy, undecided = JsonSerializer.Serialize(plan.Undecided), coverages = JsonSerializer.Serialize(plan.Coverages) },
+            var from = (long)plan.Revision - 1;
+            var before = await c.ExecuteScalarAsync<string?>("SELECT body FROM plans WHERE name = @Name AND revision = @from", new { plan.Name, from }, t);
+            // Of two who load at once the second waits for the first, and then finds another revision than it was made from.
+            var kept = await c.ExecuteAsync(
+                "UPDATE plans SET revision = @Revision, body = @Body, catalogue_hash = @CatalogueHash, held = @Held, revised_by = @RevisedBy, undecided = @undecided, coverages = @coverages WHERE name = @Name AND revision = @from",
+                new { plan.Name, Revision = (long)plan.Revision, plan.Body, plan.CatalogueHash, plan.Held, plan.RevisedBy, undecided = JsonSerializer.Serialize(plan.Undecided), coverages = JsonSerializer.Serialize(plan.Coverages), from },
                 t);
+            if (kept == 0) throw new StoreException("plan-changed", $"Plan '{plan.Name}' was changed by somebody else meanwhile. Compare again, and load what you then want.");
             await c.ExecuteAsync("DELETE FROM plan_waves WHERE plan = @Name", new { plan.Name }, t);
             var stay = members.Select(m => m.Machine.Value).ToHashSet();
             foreach (var gone in (await c.QueryAsync<long>("SELECT machine_id FROM plan_members WHERE plan = @Name AND run_id IS NULL AND excuse IS NULL", new { plan.Name }, t)).Where(m => !stay.Contains(m)).ToArray())
