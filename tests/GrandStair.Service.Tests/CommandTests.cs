@@ -164,7 +164,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         if (ran.Exit != exit || !said.Contains(says, StringComparison.Ordinal) || NotForPeople().IsMatch(said)) _wrong.Add($"gstair {string.Join(' ', words)}: expected {exit} and '{says}', and not {ran.Exit}: {ran.Error}{ran.Out}");
     }
 
-    /// <summary>Every command of the client, found by its help; each has one, and each of its options says what it is.</summary>
+    /// <summary>Every command of the client, found by its help.</summary>
     private async Task<IReadOnlyList<string>> AllAsync()
     {
         var all = new List<string>();

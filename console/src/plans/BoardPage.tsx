@@ -111,6 +111,9 @@ export function BoardPage() {
 /** The midnight before a moment, by the clock on the wall here. */
 const midnight = (at: string) => new Date(new Date(at).setHours(0, 0, 0, 0)).toISOString();
 
+/** The class that colours a wave; after four they come again. */
+const colourOf = (wave: number) => `wave-${((wave - 1) % 4) + 1}`;
+
 /** Whether a machine has not begun, so that its time can still be another. */
 const isMovable = (slot: Slot) => slot.standing === 'ready' || slot.standing === 'scheduled';
 
@@ -255,7 +258,7 @@ function WaveBar({ wave, top, x, onGrab }: { wave: Wave; top: number; x: (at: nu
     : `${wave.name}, ${word(wave.state)}: no slots`;
   const isShown = typeof from === 'number' && typeof to === 'number' && to - from >= 1;
   return (
-    <g className={`wave-bar wave-${((wave.number - 1) % 4) + 1} is-${wave.state}`}>
+    <g className={`wave-bar ${colourOf(wave.number)} is-${wave.state}`}>
       <text className="wave-name" x={0} y={top + 13}>
         {wave.name.length > 17 ? `${wave.name.slice(0, 16)}…` : wave.name}
         <title>{words}</title>
@@ -336,7 +339,7 @@ function Row({ row, x, onGrab }: { row: Placed; x: (at: number) => number; onGra
         return (
           <g
             key={slot.machine}
-            className={`slot wave-${((slot.wave - 1) % 4) + 1} ${slot.stands ? '' : 'laid-out'} is-${slot.standing} ${slot.chosen ? 'chosen' : ''}`}
+            className={`slot ${colourOf(slot.wave)} ${slot.stands ? '' : 'laid-out'} is-${slot.standing} ${slot.chosen ? 'chosen' : ''}`}
           >
             {slot.stageFrom && <line className="staging" x1={x(Date.parse(slot.stageFrom))} x2={begin} y1={y + 3} y2={y + 3} />}
             <rect
@@ -365,7 +368,7 @@ function Legend({ waves }: { waves: Schemas['WaveView'][] }) {
   return (
     <p className="board-legend">
       {waves.map((w) => (
-        <span key={w.number} className={`wave-${((w.number - 1) % 4) + 1}`}>
+        <span key={w.number} className={colourOf(w.number)}>
           <i /> {w.name}
         </span>
       ))}

@@ -1,6 +1,6 @@
-import { Link } from 'react-router';
 import type { Schemas } from '../api/client';
-import { date, many, time } from '../parts/words';
+import { many, time } from '../parts/words';
+import { ChangeLine, Few, LastSlot, LeftLine } from './Placement';
 
 type View = Schemas['ComparisonView'];
 
@@ -20,22 +20,9 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
         {of.revision > 1 && of.waves.length === 0 && ', each in the wave that it is in'}
         {of.waves.length > 0 &&
           `: ${[come > 0 && `${come} come in`, leave > 0 && `${leave} leave`, change > 0 && `${change} change their wave`].filter(Boolean).join(', ')}`}
-        .{' '}
-        {placement.end && (
-          <>
-            If nothing fails the last slot ends <b>{time(placement.end)}</b>
-            {endBefore && endBefore !== placement.end && ` instead of ${time(endBefore)}`}
-            {placement.deadline &&
-              (placement.meetsDeadline ? (
-                `, in time for ${date(placement.deadline)}`
-              ) : (
-                <strong className="held">, after the deadline {date(placement.deadline)}</strong>
-              ))}
-            .
-          </>
-        )}
+        . {placement.end && <LastSlot of={placement} before={endBefore} />}
       </p>
-      <Few of={of.waves} most={most} rest="machines">
+      <Few of={of.waves} most={most} rest=" machines">
         {(w) => (
           <li key={w.machine}>
             <code>{w.machine}</code>{' '}
@@ -70,7 +57,7 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
       {of.moved.length > 0 && (
         <>
           <p>{many(of.moved.length, 'slot that was given moves', 'slots that were given move')}:</p>
-          <Few of={of.moved} most={most} rest="slots">
+          <Few of={of.moved} most={most} rest=" slots">
             {(m) => (
               <li key={m.machine}>
                 <code>{m.machine}</code>{' '}
@@ -83,27 +70,16 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
       {placement.left.length > 0 && (
         <>
           <p className="held">{many(placement.left.length, 'machine finds', 'machines find')} no place:</p>
-          <Few of={placement.left} most={most} rest="machines">
-            {(l) => (
-              <li key={l.machine}>
-                <Link to={`/machines/${encodeURIComponent(l.machine)}`}>
-                  <code>{l.machine}</code>
-                </Link>{' '}
-                {l.why} <span className="quiet">It would take {l.change}.</span>
-              </li>
-            )}
+          <Few of={placement.left} most={most} rest=" machines">
+            {(l) => <LeftLine key={l.machine} of={l} />}
           </Few>
         </>
       )}
       {placement.changes.length > 0 && (
         <>
           <p>{placement.changes.every((c) => c.meets) ? 'One of these alone would bring it in time:' : 'These together help most:'}</p>
-          <Few of={placement.changes} most={most} rest="changes">
-            {(c) => (
-              <li key={c.what}>
-                {c.what} <span className="quiet">ends {time(c.end)}</span>
-              </li>
-            )}
+          <Few of={placement.changes} most={most} rest=" changes">
+            {(c) => <ChangeLine key={c.what} of={c} />}
           </Few>
         </>
       )}
@@ -137,20 +113,5 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
         </pre>
       )}
     </div>
-  );
-}
-
-/** The first few of many, and how many more there are. */
-function Few<T>({ of, most, rest, children }: { of: T[]; most: number; rest: string; children: (one: T) => React.ReactNode }) {
-  if (of.length === 0) return null;
-  return (
-    <ul className="rows">
-      {of.slice(0, most).map(children)}
-      {of.length > most && (
-        <li className="quiet">
-          and {of.length - most} more {rest}
-        </li>
-      )}
-    </ul>
   );
 }

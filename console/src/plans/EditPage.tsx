@@ -8,6 +8,7 @@ import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { many } from '../parts/words';
 import { Comparison } from './Comparison';
+import { usePlacement } from './Placement';
 import { PlanForm } from './PlanForm';
 
 /** How high a line of the text is, as its style has it. */
@@ -59,12 +60,7 @@ function Editor({ name, start, revision }: { name?: string; start: string; revis
     placeholderData: (before: Schemas['ComparisonView'] | undefined) => before,
     queryFn: () => take(api.POST('/api/v1/plans/compare', asYaml(asked))),
   });
-  const now = useQuery({
-    queryKey: ['placement', name],
-    staleTime: 60_000,
-    enabled: name !== undefined,
-    queryFn: () => take(api.GET('/api/v1/plans/{name}/placement', { params: { path: { name: name as string } } })),
-  });
+  const now = usePlacement(name);
   const load = useMutation({
     mutationFn: (reason: string) =>
       name === undefined

@@ -8,6 +8,7 @@ import { ReasonDialog } from '../parts/ReasonDialog';
 import { date, many, percent, time } from '../parts/words';
 import { useMay, useSession } from '../session/useSession';
 import { Addresses } from './Addresses';
+import { ChangeLine, Few, LastSlot, LeftLine, usePlacement } from './Placement';
 
 type View = Schemas['PlanView'];
 
@@ -27,12 +28,7 @@ export function Planning({ view }: { view: View }) {
 
 function InTime({ view }: { view: View }) {
   const name = view.plan.name;
-  const placement = useQuery({
-    queryKey: ['placement', name],
-    staleTime: 60_000,
-    enabled: view.plan.state !== 'ended',
-    queryFn: () => take(api.GET('/api/v1/plans/{name}/placement', { params: { path: { name } } })),
-  });
+  const placement = usePlacement(name, view.plan.state !== 'ended');
   const forecast = useQuery({
     queryKey: ['forecast', name],
     enabled: view.plan.state === 'started',
@@ -54,22 +50,7 @@ function InTime({ view }: { view: View }) {
       {!p && !placement.error && <p className="quiet">Laying it out …</p>}
       {p && (
         <>
-          <p>
-            {p.end === null ? (
-              'No slot is left to give.'
-            ) : (
-              <>
-                If nothing fails the last slot ends <b>{time(p.end)}</b>
-                {p.deadline &&
-                  (p.meetsDeadline ? (
-                    `, in time for ${date(p.deadline)}`
-                  ) : (
-                    <strong className="held">, after the deadline {date(p.deadline)}</strong>
-                  ))}
-                .
-              </>
-            )}
-          </p>
+          <p>{p.end === null ? 'No slot is left to give.' : <LastSlot of={p} />}</p>
           {p.waves
             .filter((w) => w.boundWhy)
             .slice(-1)
@@ -83,9 +64,7 @@ function InTime({ view }: { view: View }) {
               <p>{p.changes.every((c) => c.meets) ? 'One of these alone would do:' : 'These together help most:'}</p>
               <ul className="rows">
                 {p.changes.map((c) => (
-                  <li key={c.what}>
-                    {c.what} <span className="quiet">ends {time(c.end)}</span>
-                  </li>
+                  <ChangeLine key={c.what} of={c} />
                 ))}
               </ul>
             </>
@@ -95,21 +74,9 @@ function InTime({ view }: { view: View }) {
               <p>
                 <b>{many(p.left.length, 'machine')}</b> {p.left.length === 1 ? 'finds' : 'find'} no place:
               </p>
-              <ul className="rows">
-                {p.left.slice(0, 5).map((l) => (
-                  <li key={l.machine}>
-                    <Link to={`/machines/${encodeURIComponent(l.machine)}`}>
-                      <code>{l.machine}</code>
-                    </Link>{' '}
-                    {l.why} <span className="quiet">It would take {l.change}.</span>
-                  </li>
-                ))}
-              </ul>
-              {p.left.length > 5 && (
-                <p className="quiet">
-                  and {p.left.length - 5} more; gstair plan placement {name} shows all.
-                </p>
-              )}
+              <Few of={p.left} most={5} rest={`; gstair plan placement ${name} shows all.`}>
+                {(l) => <LeftLine key={l.machine} of={l} />}
+              </Few>
             </>
           )}
         </>

@@ -64,10 +64,8 @@ function keyStart(parent: YAMLMap | YAMLSeq, at: number): number {
 }
 
 function replace(text: string, parent: YAMLMap | YAMLSeq, at: number, value: string): string {
-  const [from, to] = valueSpan(parent, at);
-  // The end of a list in lines of its own takes the last line's end with it.
-  const end = from + text.slice(from, to).trimEnd().length;
-  return `${text.slice(0, from)}${text[from - 1] === ':' ? ' ' : ''}${value}${text.slice(end)}`;
+  const [from] = valueSpan(parent, at);
+  return `${text.slice(0, from)}${text[from - 1] === ':' ? ' ' : ''}${value}${text.slice(endOf(text, parent, at))}`;
 }
 
 function insert(text: string, parent: YAMLMap | YAMLSeq, entry: string): string {
@@ -101,6 +99,7 @@ function cut(text: string, parent: YAMLMap | YAMLSeq, at: number): string {
   return text.slice(0, lineStart(text, parent, at)) + text.slice(lineEnd(text, end) + 1);
 }
 
+/** Where an entry's value ends; that of a list in lines of its own takes the last line's end with it, which is no part of it. */
 const endOf = (text: string, parent: YAMLMap | YAMLSeq, at: number) => {
   const [from, to] = valueSpan(parent, at);
   return from + text.slice(from, to).trimEnd().length;

@@ -427,7 +427,7 @@ internal sealed class Passages
     }
 
     /// <summary>Lets a wave begin, at the earliest when the plan says.</summary>
-    private void BeginWave(int w) => Push(_case.Plan.Waves[w].NotBefore is { } earliest && earliest > _now ? earliest : _now, What.Wave, w);
+    private void BeginWave(int w) => Push(_case.Plan.Waves[w].BeginsFrom(_now), What.Wave, w);
 
     private void Push(DateTimeOffset at, What what, int of, Decision decision = default) =>
         _due.Enqueue(new(what, of, what is What.Wave or What.Advance ? 0 : _orders[of], decision), new(at.UtcTicks, _pushed++));

@@ -62,7 +62,7 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
         var laid = ImmutableArray.CreateBuilder<WaveLayout>();
         for (var i = 0; i < waves.Count; i++)
         {
-            if (plan.Waves[i].NotBefore is { } earliest && earliest > from) from = earliest;
+            from = plan.Waves[i].BeginsFrom(from);
             var placement = SlotPlacer.Place(new(plan, calendars, waves[i], taken, from + (plan.Lead ?? TimeSpan.Zero)) { Thorough = thorough });
             var next = Next(plan, placement, begun.ElementAtOrDefault(i), from);
             laid.Add(new(plan.Waves[i].Name, from, placement, next));

@@ -109,6 +109,9 @@ public sealed record WaveSpec(string Name, Condition? Members, int? Count)
 
     /// <summary>Before when it does not begin, whatever the wave before has come to, UTC; null where that alone decides.</summary>
     public DateTimeOffset? NotBefore { get; init; }
+
+    /// <summary>When it begins at the earliest, where all else lets it begin at a moment, UTC.</summary>
+    public DateTimeOffset BeginsFrom(DateTimeOffset moment) => NotBefore > moment ? NotBefore.Value : moment;
 }
 
 /// <summary>That a wave has, with as few machines as that takes, every value of some keys that occurs in the plan's scope.</summary>

@@ -82,11 +82,9 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         var apart = begun.Concat(staying).Select(m => m.Machine).ToHashSet();
         // Judging takes longest by far; all processors do it for those who will be asked about.
         var judged = new ConcurrentDictionary<MachineId, Assessment>();
-        Parallel.ForEach(machines.Values.Where(m => sites.Holds(m.Site)), machine =>
-        {
-            if (plan.Scope.Ask(machine, new Use(now)).Value == Kleene.Yes) Judge(machine);
-        });
-        var membership = Membership.Of(Open(plan, waves), machines.Values.Where(m => sites.Holds(m.Site) && !apart.Contains(m.Id)), now, m => Fit(Judge(m)));
+        var free = machines.Values.Where(m => sites.Holds(m.Site) && !apart.Contains(m.Id)).ToArray();
+        Parallel.ForEach(free.Where(m => plan.Scope.Ask(m, new Use(now)).Value == Kleene.Yes).Concat(staying.Select(m => machines[m.Machine])), machine => Judge(machine));
+        var membership = Membership.Of(Open(plan, waves), free, now, m => Fit(Judge(m)));
         if (membership.Waves.All(w => w.IsEmpty) && apart.Count == 0)
             throw new CommandException("empty-scope", $"No machine is in the scope of plan '{plan.Name}' ({plan.Scope}){(membership.Undecided.IsEmpty ? "" : $"; of {membership.Undecided.Length} it cannot be told")}. See 'gstair fleet list' with the same condition.");
 
