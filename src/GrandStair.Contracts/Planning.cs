@@ -17,7 +17,11 @@ public sealed record PlanningView(
 /// <param name="Asked">The accounts who may give it; empty for every approver but who wrote the plan.</param>
 /// <param name="By">Who gave it to what the plan is now; null while nobody did.</param>
 /// <param name="Before">Who gave it to what the plan was before, and when; null where nobody did.</param>
-public sealed record ApprovalView(string Subject, string Intent, IReadOnlyList<string> Asked, string? By, DateTimeOffset? At, string? Reason, string? Before);
+/// <param name="LoadedSince">The plan's calendars that were loaded anew after the last yes.</param>
+public sealed record ApprovalView(string Subject, string Intent, IReadOnlyList<string> Asked, string? By, DateTimeOffset? At, string? Reason, string? Before, IReadOnlyList<LoadedSince> LoadedSince);
+
+/// <summary>A calendar that was loaded anew.</summary>
+public sealed record LoadedSince(string Calendar, DateTimeOffset At, string By);
 
 /// <summary>A yes.</summary>
 /// <param name="Wave">The wave's name; null for the plan as a whole.</param>
@@ -72,9 +76,10 @@ public sealed record LeftView(string Machine, string Site, string Wave, string W
 /// <param name="Waves">The machines that would be in another wave, come in, or leave.</param>
 /// <param name="Moved">The slots that would move.</param>
 /// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>
+/// <param name="NoEffect">What the text says and what comes too late, in sentences.</param>
 public sealed record ComparisonView(
     string Plan, int Revision, int Machines, IReadOnlyList<string> Lines, IReadOnlyList<WaveChangeRow> Waves, IReadOnlyList<MovedRow> Moved, PlacementView Placement,
-    IReadOnlyList<CoverageView> Coverages, IReadOnlyList<string> Undecided, IReadOnlyList<string> Missing);
+    IReadOnlyList<CoverageView> Coverages, IReadOnlyList<string> Undecided, IReadOnlyList<string> Missing, IReadOnlyList<string> NoEffect);
 
 /// <summary>A machine that would be in another wave.</summary>
 public sealed record WaveChangeRow(string Machine, string Site, string? From, string? To);

@@ -107,6 +107,8 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         var row = page.Locator("tbody tr", new() { Has = page.GetByRole(AriaRole.Button, new() { Name = "Another time" }) }).Last;
         var name = await row.Locator("code").InnerTextAsync();
         await row.GetByRole(AriaRole.Button, new() { Name = "Another time" }).ClickAsync();
+        // What stands there instead is told when it fails.
+        await Assertions.Expect(page.Locator("tr.choice")).ToContainTextAsync("Free");
         var free = page.Locator(".free-times button").Last;
         var wanted = await free.GetAttributeAsync("aria-label");
         await free.ClickAsync();

@@ -53,7 +53,7 @@ internal sealed class EngineKit : IAsyncDisposable
         Runs = new(database);
         Shelf = new(new Documents(), new(database));
         Calendars = new(new Documents(), new CalendarTable(database), clock);
-        Approvals = new(Plans, new ApprovalTable(database), Shelf, clock);
+        Approvals = new(Plans, new ApprovalTable(database), new CalendarTable(database), Shelf, clock);
         Measured = new(Runs, Plans, Shelf, Fleet, new(database));
         Writer = new(Shelf, Fleet, Plans, Rulings, Measured, Calendars, clock);
         Desk = new(Shelf, Fleet, Plans, Approvals, Rulings, Runs, clock);

@@ -95,6 +95,8 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Equal(members, (await Service.Client.MembersAsync("second", null, 1, null, 100, Stop)).Items.Select(m => m.Name).Order());
         var shuffled = await WriteAsync("second", ("approval: { by: [board] }", ""), ("name: Pilot", "name: Someone else"));
         Assert.Contains("Wave 'Pilot' of plan 'second' has begun", (await Service.GstairAsync("plan", "compare", shuffled)).Error, StringComparison.Ordinal);
+        var tooLate = await WriteAsync("second", ("approval: { by: [board] }", ""), ("name: Pilot,", "name: Pilot, not-before: 2040-02-08 18:00,"));
+        Assert.Contains("that it begins not before 2040-02-08 18:00 changes nothing any more.", await GstairAsync("plan", "compare", tooLate), StringComparison.Ordinal);
 
         // A wave that needs a yes waits for it even when the one before has passed.
         Assert.Equal("waiting", (await Service.Client.PlanAsync("second", Stop)).Waves[1].State);
@@ -228,6 +230,49 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     }
 
     [Fact]
+    public async Task A_calendar_that_is_loaded_anew_is_told_beside_the_yes_or_asks_for_another_as_the_plan_says()
+    {
+        var day = new DateTimeOffset(DateTimeOffset.UtcNow.Date.AddDays(30), TimeSpan.Zero);
+        await TidesAsync(day);
+        using var harbour = new GrandStairClient(Service.Url, await Calls.AccountAsync(Service, "harbour", ["approver"], "*"));
+        await ImportAsync(string.Join('\n', new[] { "21", "22" }.Select(n => Newcomer.Replace("9", n, StringComparison.Ordinal).Replace("office,", "office,tide-crew,", StringComparison.Ordinal))), ("group,", "group,owner,"));
+        foreach (var (name, machine, asks) in new[] { ("told", "desk-21", ""), ("asked", "desk-22", ", calendars: yes") })
+        {
+            await GstairAsync("plan", "load", await WriteAsync(
+                name, ("by: [board]", $"by: [harbour]{asks}"), ("scope: os.product", $"scope: name = \"{machine}\" and os.product"), ("calendar: berths", "calendar: tides"), ("change-record: NF-7", "owners: { within: 5 d, notice: 1 h }"),
+                ("- { name: Pilot, cover: { keys: [site, hardware.processor], prefer: tag = \"pilot\" } }", "- { name: Only }"), ("- { name: Rest, approval: yes }", "- { name: None, count: 1 }")), "--yes");
+            await Service.Client.AcknowledgeAsync(name, new("read", null), Stop);
+            await harbour.ApproveAsync(name, new("fine"), Stop);
+        }
+
+        await Service.Client.StartAsync("asked", Stop);
+        var address = await Service.Client.MakeAddressAsync("told", new("owner", "tide-crew"), Stop);
+        var at = address.Calendar[..address.Calendar.LastIndexOf('/')];
+        async Task<DateTimeOffset> BeginsAsync() => (await Calls.JsonAsync(Service, "GET", at, null)).GetProperty("slots")[0].GetProperty("start").GetDateTimeOffset();
+        Assert.Equal(day, await BeginsAsync());
+
+        // The same again says nothing new.
+        await TidesAsync(day);
+        Assert.Empty((await Service.Client.PlanAsync("told", Stop)).Planning.Approvals[0].LoadedSince);
+        await TidesAsync(day.AddDays(40));
+        var told = (await Service.Client.PlanAsync("told", Stop)).Planning.Approvals[0];
+        Assert.Equal(("harbour", "tides", "admin"), (told.By, told.LoadedSince.Single().Calendar, told.LoadedSince.Single().By));
+        Assert.Contains("since then calendar tides was loaded anew by admin", await GstairAsync("plan", "approve", "told"), StringComparison.Ordinal);
+        await Service.Client.StartAsync("told", Stop);
+        var asked = await Service.Client.PlanAsync("asked", Stop);
+        Assert.Equal(("calendar tides was loaded anew, which waits for approval", null, "tides"), (asked.Plan.Held, asked.Planning.Approvals[0].By, asked.Planning.Approvals[0].LoadedSince.Single().Calendar));
+        await RefusedAsync("not-approved", () => Service.Client.StartAsync("asked", Stop));
+        await harbour.ApproveAsync("asked", new("the tide it is"), Stop);
+        Assert.Null((await Service.Client.StartAsync("asked", Stop)).Plan.Held);
+
+        // Where the plan slips, what its owner may choose slips with it.
+        await Eventually.TrueAsync(async () => await BeginsAsync() == day.AddDays(40), TimeSpan.FromSeconds(60), () => "the slot follows the calendar");
+        var choice = (await Calls.JsonAsync(Service, "GET", at, null)).GetProperty("slots")[0];
+        Assert.Equal((day.AddDays(35), day.AddDays(45)), (choice.GetProperty("chooseFrom").GetDateTimeOffset(), choice.GetProperty("chooseTo").GetDateTimeOffset()));
+        Assert.NotEmpty((await Calls.JsonAsync(Service, "GET", $"{at}/machines/desk-21/times", null)).EnumerateArray());
+    }
+
+    [Fact]
     public async Task Some_of_a_plan_go_to_another_release_and_each_is_told_its_own()
     {
         await GstairAsync("plan", "load", await WriteAsync(
@@ -273,6 +318,10 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await Service.Client.LoadCalendarAsync("berths", new MemoryStream(System.Text.Encoding.UTF8.GetBytes(BusyFleet.Berths)), Stop);
         return fleet.Write(changes.Aggregate(Plan.Replace("NAME", name, StringComparison.Ordinal), (text, c) => text.Replace(c.From, c.To, StringComparison.Ordinal)), $"{name}.yaml");
     }
+
+    /// <summary>Loads a calendar that is open for nine days from a day on.</summary>
+    private Task TidesAsync(DateTimeOffset from) => GstairAsync("calendar", "load", "tides", fleet.Write(
+        $"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//test//EN\r\nBEGIN:VEVENT\r\nUID:tide\r\nDTSTAMP:20260101T000000Z\r\nDTSTART:{from:yyyyMMdd}T000000Z\r\nDURATION:P9D\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n", "tides.ics"));
 
     private async Task<string> GstairAsync(params string[] words)
     {

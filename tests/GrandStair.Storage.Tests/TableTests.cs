@@ -149,11 +149,11 @@ public abstract partial class StoreTests
         var calendars = new CalendarTable(Database);
         Assert.True(await calendars.PutAsync("berths", "a", "1 event", Planner, Now, Stop));
         Assert.False(await calendars.PutAsync("berths", "a", "1 event", new("other"), Now.AddHours(1), Stop));
-        var first = (await calendars.HashesAsync(Stop)).Single();
+        var first = (await calendars.StatesAsync(Stop)).Single();
         Assert.True(await calendars.PutAsync("berths", "b", "2 events", new("other"), Now.AddHours(2), Stop));
         Assert.True(await calendars.PutAsync("ashore", "c", "3 events", Planner, Now, Stop));
         Assert.Equal([("ashore", "c", "planner"), ("berths", "b", "other")], (await calendars.AllAsync(Stop)).Select(c => (c.Name, c.Body, c.LoadedBy)));
-        Assert.NotEqual(first, (await calendars.HashesAsync(Stop))[1]);
+        Assert.NotEqual(first, (await calendars.StatesAsync(Stop))[1]);
     }
 
     [Fact]

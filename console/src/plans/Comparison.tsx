@@ -95,6 +95,11 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
             .
           </p>
         ))}
+      {of.noEffect.map((text) => (
+        <p key={text} className="held">
+          {text}
+        </p>
+      ))}
       {of.missing.length > 0 && <p className="held">Listed and not in the scope: {of.missing.join(', ')}.</p>}
       {of.undecided.length > 0 && (
         <p className="held">

@@ -1,10 +1,10 @@
-import { Autocomplete, Checkbox, MultiSelect, Select, TagsInput, TextInput } from '@mantine/core';
+import { Autocomplete, Checkbox, Select, TagsInput, TextInput } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { type ComponentProps, useEffect, useState } from 'react';
 import type { Document } from 'yaml';
-import { api, take } from '../api/client';
+import { api, type Schemas, take } from '../api/client';
 import { ConditionField } from '../parts/ConditionField';
-import { lengthAt, type Path, textAt, textsAt, understood, type Value, withValue } from './planText';
+import { lengthAt, type Path, textAt, textsAt, understood, type Value, withSwapped, withValue } from './planText';
 
 interface Field {
   /** Where it stands within the plan, or within an entry of a list. */
@@ -23,6 +23,8 @@ interface List {
   fields: Field[];
   /** What a new entry says. */
   fresh: Value;
+  /** Whether it matters which entry stands before which. */
+  inOrder?: boolean;
 }
 
 /** A plan's fields as a form; whatever is changed in it is changed in the text, and nothing else of it. */
@@ -40,7 +42,8 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
       ))}
     </div>
   );
-  const list = (of: List) => <Entries of={of} doc={doc} onSet={set} />;
+  const toNext = (path: Path, at: number) => onChange(withSwapped(text, path, at));
+  const list = (of: List) => <Entries of={of} doc={doc} onSet={set} onToNext={toNext} />;
   const whom: Field[] = [
     { at: 'sites', label: 'Sites', kind: 'texts', offers: sites },
     { at: 'groups', label: 'Groups', kind: 'texts', offers: groups },
@@ -68,13 +71,13 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
           },
           { at: 'carries', label: 'Must be carried across', kind: 'choice', hint: 'whole', offers: ['whole', 'data', 'blank'] },
           { at: 'scope', label: 'Scope', kind: 'condition', hint: 'os.version < 7' },
-          {
-            at: 'methods',
-            label: 'Methods, the preferred first',
-            kind: 'texts',
-            offers: product?.methods.filter((m) => m.way === 'upgrade').map((m) => m.name),
-          },
         ])}
+        <Methods
+          chosen={textsAt(doc, ['methods']).filter((m) => m !== '')}
+          offers={product?.methods.filter((m) => m.way === 'upgrade') ?? []}
+          onSet={set}
+          onToNext={toNext}
+        />
         {list({
           title: 'Those who go to another release',
           at: 'target.but',
@@ -88,6 +91,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
           title: 'Waves, in order',
           at: 'waves',
           one: 'wave',
+          inOrder: true,
           fresh: { name: `Wave ${lengthAt(doc, ['waves']) + 1}` },
           fields: [
             { at: 'name', label: 'Name', kind: 'text' },
@@ -177,6 +181,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
         <h2>Who has a say</h2>
         {section([
           { at: 'approval.by', label: 'Needs the yes of', kind: 'texts', hint: 'an account' },
+          { at: 'approval.calendars', label: 'A calendar loaded anew needs another yes', kind: 'flag' },
           { at: 'owners.within', label: 'Owners move a time by up to', kind: 'text', hint: '10 d' },
           { at: 'owners.notice', label: 'until before it', kind: 'text', hint: '24 h' },
           { at: 'change-record', label: 'Change record', kind: 'text', hint: 'NF-2041' },
@@ -201,8 +206,92 @@ interface Edits {
   onSet: (path: Path, value: Value | undefined) => void;
 }
 
+interface Moves {
+  /** Puts the entry of a list behind the one after it. */
+  onToNext: (path: Path, at: number) => void;
+}
+
+/** The methods in their order of preference: a machine gets the first of them that suits it. */
+function Methods({
+  chosen,
+  offers,
+  onSet,
+  onToNext,
+}: {
+  chosen: string[];
+  offers: Schemas['MethodView'][];
+  onSet: Edits['onSet'];
+} & Moves) {
+  const at: Path = ['methods'];
+  return (
+    <div className="entries">
+      <h2>Methods, the preferred first</h2>
+      {chosen.map((name, i) => (
+        <div key={name} className="entry line">
+          <span>
+            {i + 1}. <code>{name}</code> <span className="quiet">{offers.find((m) => m.name === name)?.title}</span>
+          </span>
+          <Handles
+            one={name}
+            at={i}
+            count={chosen.length}
+            onToNext={(from) => onToNext(at, from)}
+            onTakeOut={() => onSet([...at, i], undefined)}
+          />
+        </div>
+      ))}
+      <Select
+        label="Add a method"
+        placeholder={chosen.length === 0 ? 'A machine gets the first that suits it' : undefined}
+        data={offers.filter((m) => !chosen.includes(m.name)).map((m) => ({ value: m.name, label: `${m.name}: ${m.title}` }))}
+        value={null}
+        onChange={(name) => name && onSet([...at, chosen.length], name)}
+      />
+    </div>
+  );
+}
+
+/** What can be done to an entry of a list as a whole. */
+function Handles({
+  one,
+  at,
+  count,
+  onToNext,
+  onTakeOut,
+}: {
+  one: string;
+  at: number;
+  count: number;
+  onToNext?: (from: number) => void;
+  onTakeOut: () => void;
+}) {
+  return (
+    <span className="handles">
+      {onToNext && count > 1 && (
+        <>
+          <button type="button" className="plain link" aria-label={`Move ${one} up`} disabled={at === 0} onClick={() => onToNext(at - 1)}>
+            Up
+          </button>
+          <button
+            type="button"
+            className="plain link"
+            aria-label={`Move ${one} down`}
+            disabled={at === count - 1}
+            onClick={() => onToNext(at)}
+          >
+            Down
+          </button>
+        </>
+      )}
+      <button type="button" className="plain link" aria-label={`Take out ${one}`} onClick={onTakeOut}>
+        Take out
+      </button>
+    </span>
+  );
+}
+
 /** The entries of a list, each told in a line and opened to change it. */
-function Entries({ of, doc, onSet }: Edits & { of: List }) {
+function Entries({ of, doc, onSet, onToNext }: Edits & Moves & { of: List }) {
   const at = of.at.split('.');
   const count = lengthAt(doc, at);
   const [open, setOpen] = useState<number>();
@@ -227,17 +316,24 @@ function Entries({ of, doc, onSet }: Edits & { of: List }) {
             <button type="button" className="plain link" aria-expanded={open === i} onClick={() => setOpen(open === i ? undefined : i)}>
               {told(doc, of, [...at, i])}
             </button>
-            <button
-              type="button"
-              className="plain link"
-              aria-label={`Take out ${of.one} ${i + 1}`}
-              onClick={() => {
+            <Handles
+              one={`${of.one} ${i + 1}`}
+              at={i}
+              count={count}
+              onToNext={
+                of.inOrder
+                  ? (from) => {
+                      onToNext(at, from);
+                      // What is open stays open where it goes.
+                      setOpen(open === from ? from + 1 : open === from + 1 ? from : open);
+                    }
+                  : undefined
+              }
+              onTakeOut={() => {
                 onSet([...at, i], undefined);
                 setOpen(undefined);
               }}
-            >
-              Take out
-            </button>
+            />
           </div>
           {open === i && (
             <div className="fields">
@@ -272,18 +368,16 @@ function Entry({ field, doc, path, onSet }: Edits & { field: Field; path: Path }
     case 'texts': {
       const values = textsAt(doc, path).filter((t) => t !== '');
       const change = (next: string[]) => onSet(path, next.length === 0 ? undefined : next);
-      const most = {
-        label: field.label,
-        placeholder: values.length === 0 ? field.hint : undefined,
-        value: values,
-        onChange: change,
-        className: values.length > 1 ? 'wide' : undefined,
-      };
-      // Methods are those of the catalogue; all else may be what nothing has yet.
-      return field.at === 'methods' ? (
-        <MultiSelect {...most} data={[...new Set([...(field.offers ?? []), ...values])]} />
-      ) : (
-        <TagsInput {...most} data={field.offers} splitChars={[]} />
+      return (
+        <TagsInput
+          label={field.label}
+          placeholder={values.length === 0 ? field.hint : undefined}
+          value={values}
+          onChange={change}
+          className={values.length > 1 ? 'wide' : undefined}
+          data={field.offers}
+          splitChars={[]}
+        />
       );
     }
     case 'choice':

@@ -143,6 +143,7 @@ function Approvals({ view }: { view: View }) {
             {a.by ? (
               <span className="quiet">
                 approved by {a.by}, {time(a.at)}: {a.reason}
+                {a.loadedSince.length > 0 && '.'}
               </span>
             ) : (
               <>
@@ -162,6 +163,12 @@ function Approvals({ view }: { view: View }) {
                   )}
               </>
             )}
+            {a.loadedSince.map((c) => (
+              <span key={c.calendar} className="quiet">
+                {' '}
+                Since then {c.by} loaded the calendar <code>{c.calendar}</code> anew, {time(c.at)}.
+              </span>
+            ))}
           </li>
         ))}
       </ul>

@@ -46,6 +46,15 @@ export function withValue(text: string, path: Path, value: Value | undefined): s
   return replace(text, parent, at, written(value, inFlow));
 }
 
+/** The text with an entry of a list and the one after it in each other's place, each with the comments above it. */
+export function withSwapped(text: string, path: Path, at: number): string {
+  const list = understood(text).getIn(path, true);
+  if (!isSeq(list) || at < 0 || at + 1 >= list.items.length) return text;
+  const [from, to] = entrySpan(text, list, at);
+  const [nextFrom, nextTo] = entrySpan(text, list, at + 1);
+  return text.slice(0, from) + text.slice(nextFrom, nextTo) + text.slice(to, nextFrom) + text.slice(from, to) + text.slice(nextTo);
+}
+
 const isFlow = (node: unknown) => isCollection(node) && node.flow === true;
 
 /** Where an entry's value begins and ends; without a value both are where one would stand. */
@@ -96,7 +105,21 @@ function cut(text: string, parent: YAMLMap | YAMLSeq, at: number): string {
   // The first field of an entry stands on the line of its hyphen, where the next one takes its place.
   if (isMap(parent) && /-\s*$/.test(text.slice(text.lastIndexOf('\n', start - 1) + 1, start)) && at < last)
     return text.slice(0, start) + text.slice(keyStart(parent, at + 1));
-  return text.slice(0, lineStart(text, parent, at)) + text.slice(lineEnd(text, end) + 1);
+  const [from, to] = entrySpan(text, parent, at);
+  return text.slice(0, from) + text.slice(to + 1);
+}
+
+/** Where an entry begins and ends: between commas, or with its whole lines and the comments in lines above it. */
+function entrySpan(text: string, parent: YAMLMap | YAMLSeq, at: number): [number, number] {
+  const end = endOf(text, parent, at);
+  if (parent.flow) return [keyStart(parent, at), end];
+  let from = lineStart(text, parent, at);
+  const indent = text.slice(from).match(/^ */)?.[0] ?? '';
+  for (;;) {
+    const above = text.lastIndexOf('\n', from - 2) + 1;
+    if (from === 0 || !text.slice(above, from).startsWith(`${indent}#`)) return [from, lineEnd(text, end)];
+    from = above;
+  }
 }
 
 /** Where an entry's value ends; that of a list in lines of its own takes the last line's end with it, which is no part of it. */

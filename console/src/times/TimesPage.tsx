@@ -119,7 +119,7 @@ function Row({
       {open && (
         <tr className="choice">
           <td colSpan={6}>
-            <Choice secret={secret} machine={slot.machine} onDone={onDone} />
+            <Choice secret={secret} slot={slot} onDone={onDone} />
           </td>
         </tr>
       )}
@@ -127,9 +127,10 @@ function Row({
   );
 }
 
-function Choice({ secret, machine, onDone }: { secret: string; machine: string; onDone: () => void }) {
+function Choice({ secret, slot, onDone }: { secret: string; slot: Slot; onDone: () => void }) {
   const queries = useQueryClient();
   const [at, setAt] = useState<string>();
+  const { machine } = slot;
   const path = { secret, machine };
   const times = useQuery({
     queryKey: ['shared-times', secret, machine],
@@ -148,6 +149,11 @@ function Choice({ secret, machine, onDone }: { secret: string; machine: string; 
     <>
       {!times.data && !times.error && <p className="quiet">Looking for times …</p>}
       {times.data && <FreeTimes times={times.data} chosen={at} onChoose={setAt} />}
+      {times.data?.length === 0 && (
+        <p className="quiet">
+          It can begin between {time(slot.chooseFrom)} and {time(slot.chooseTo)}; whoever gave you this address can ask for more.
+        </p>
+      )}
       <DialogActions
         act={at ? `Begin ${time(at)}` : 'Choose a time'}
         busy={choose.isPending}

@@ -248,6 +248,7 @@ internal static partial class PlanCommands
             screen.Say(a.By is not null
                 ? $"{a.Subject}: approved by **{a.By}**, {Screen.Time(a.At)} UTC: {a.Reason}"
                 : $"{a.Subject}: **needs the yes** of {(a.Asked.Count == 0 ? "an approver who did not write it" : string.Join(" or ", a.Asked))}{(a.Before is null ? "" : $"; {a.Before}, and it was changed since")}");
+            foreach (var c in a.LoadedSince) screen.Hint($"  since then calendar {c.Calendar} was loaded anew by {c.By}, {Screen.Time(c.At)} UTC");
         }
     }
 
@@ -276,6 +277,7 @@ internal static partial class PlanCommands
             screen.Table(["machine", "site", "now (UTC)", "then (UTC)"], view.Moved.Select(m => new[] { m.Machine, m.Site, Screen.Time(m.Before), m.After is null ? "none" : Screen.Time(m.After) }));
         }
 
+        foreach (var late in view.NoEffect) screen.Say(late);
         foreach (var missing in view.Missing) screen.Say($"{missing} is listed and not in the scope.");
         foreach (var undecided in view.Undecided) screen.Say($"undecided: {undecided}");
         Print(view.Coverages, screen);

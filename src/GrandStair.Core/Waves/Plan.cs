@@ -154,11 +154,15 @@ public sealed record CrewSpec(string Name, string Kind, int Hands, int? PerDay, 
 }
 
 /// <summary>What owners may choose of their machines' times.</summary>
-/// <param name="Within">How far from the time that it was first laid out for a machine's time may be, before or after.</param>
+/// <param name="Within">How far from the time that the plan lays out for it a machine's time may be, before or after.</param>
 /// <param name="Notice">How long before it begins it can be chosen, or given up, at the latest.</param>
 public sealed record OwnersChoice(TimeSpan Within, TimeSpan Notice);
 
 /// <summary>Whose yes a plan needs before it starts.</summary>
 /// <param name="Needed">Whether the plan as a whole needs the yes of somebody else than who wrote it.</param>
 /// <param name="By">The accounts who may give it; empty for every approver.</param>
-public sealed record ApprovalSpec(bool Needed, ImmutableArray<string> By);
+public sealed record ApprovalSpec(bool Needed, ImmutableArray<string> By)
+{
+    /// <summary>Whether what its calendars say is part of what is approved, so that one that is loaded anew asks again.</summary>
+    public bool OfCalendars { get; init; }
+}

@@ -12,19 +12,19 @@ public sealed class CalendarShelf(IDocuments documents, CalendarTable table, Tim
 {
     private readonly ConcurrentDictionary<(string Name, string Hash), ICalendar> _read = new();
     private ImmutableDictionary<string, ICalendar> _all = ImmutableDictionary<string, ICalendar>.Empty.WithComparers(StringComparer.OrdinalIgnoreCase);
-    private IReadOnlyList<(string Name, string Hash)> _hashes = [];
+    private IReadOnlyList<CalendarState> _states = [];
 
     /// <summary>All calendars by name as of now, with what tells this state of them from any other.</summary>
     public async Task<(IReadOnlyDictionary<string, ICalendar> Calendars, string State)> AllAsync(CancellationToken stop)
     {
-        var hashes = await table.HashesAsync(stop);
-        if (!hashes.SequenceEqual(_hashes))
+        var states = await table.StatesAsync(stop);
+        if (!states.SequenceEqual(_states))
         {
             var all = (await table.AllAsync(stop)).ToImmutableDictionary(c => c.Name, c => _read.GetOrAdd((c.Name, c.Hash), _ => documents.ReadCalendar(c.Body, c.Name)), StringComparer.OrdinalIgnoreCase);
-            (_all, _hashes) = (all, hashes);
+            (_all, _states) = (all, states);
         }
 
-        return (_all, string.Join(' ', hashes.Select(h => h.Hash)));
+        return (_all, string.Join(' ', states.Select(s => s.Hash)));
     }
 
     /// <summary>Keeps a calendar, in place of the one of that name. False: it is the same as before.</summary>

@@ -26,6 +26,7 @@ namespace GrandStair.Engine.Plans;
 /// <param name="Calendars">The calendars that it was laid out by.</param>
 /// <param name="Layout">When each would go.</param>
 /// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>
+/// <param name="NoEffect">What the text says and what comes too late, in sentences.</param>
 public sealed record Draft(
     StoredPlan Stored,
     Plan Plan,
@@ -36,7 +37,8 @@ public sealed record Draft(
     IReadOnlyList<BegunWave> Begun,
     IReadOnlyDictionary<string, ICalendar> Calendars,
     Layout Layout,
-    ImmutableArray<string> Missing)
+    ImmutableArray<string> Missing,
+    ImmutableArray<string> NoEffect)
 {
     /// <summary>Whether the last slot ends before the deadline's day is over; true where there is none.</summary>
     public bool MeetsDeadline => Layout.IsInTime(Plan, Layout.End);
@@ -51,6 +53,9 @@ public sealed record WaveChange(MachineId Machine, string? From, string? To);
 /// <summary>Where plans are written and changed: what a text would make of a plan, and what somebody then wants kept.</summary>
 public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, RulingTable rulings, MeasuredRuns measured, CalendarShelf calendars, TimeProvider clock)
 {
+    /// <summary>How much longer a run is thought to take, at each look, that has not ended with its slot.</summary>
+    private static readonly TimeSpan OverdueTakes = TimeSpan.FromMinutes(15);
+
     /// <summary>Finds out what a text would make: the members of its waves, judged, and when each would go. Nothing is kept.</summary>
     /// <param name="body">The plan, as YAML. Where there is a plan of its name, it is that plan changed: what has begun stays.</param>
     /// <param name="sites">The sites that a new plan is for: machines elsewhere are not in it, whatever its scope says.</param>
@@ -69,6 +74,11 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         if (before is not null) sites = before.Sites;
         var waves = Waves(plan, before);
         // What has begun waits for no begin any more.
+        string[] noEffect =
+        [
+            .. plan.Waves.Zip(waves).Where(w => w.Second.Opened is { } began && w.First.NotBefore > began)
+                .Select(w => $"{w.First.Name} has begun on {w.Second.Opened:yyyy-MM-dd HH:mm} UTC; that it begins not before {w.First.NotBefore:yyyy-MM-dd HH:mm} changes nothing any more."),
+        ];
         plan = plan with { Waves = [.. plan.Waves.Zip(waves, (spec, wave) => wave.State == WaveState.Waiting ? spec : spec with { NotBefore = null })] };
         var aim = PlanDesk.AimOf(plan, product);
         var learnt = await measured.ExperienceAsync(product, stop);
@@ -107,7 +117,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
             [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
             waves)
         { Sites = sites, Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
-        return new(stored, plan, product, [.. begun, .. members], requests, standing, cameTo, known, layout, membership.Missing);
+        return new(stored, plan, product, [.. begun, .. members], requests, standing, cameTo, known, layout, membership.Missing, [.. noEffect]);
 
         Assessment Judge(Machine machine) => judged.GetOrAdd(machine.Id, _ => Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id)));
 
@@ -234,12 +244,18 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
     /// <summary>The time that somebody chose for a machine, as a slot to begin with; null where nobody did, or it is over.</summary>
     internal static Slot? Chosen(Member member, DateTimeOffset now) => member.Appointed is { } at && at > now ? new(at, at, at) : null;
 
-    /// <summary>The slots that others have, as far as they are not over.</summary>
-    internal static TakenSlot[] Taken(IEnumerable<Member> members, Product product, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now) =>
-    [
-        .. members.Where(m => m.Standing is (Standing.Scheduled or Standing.UnderWay) && m.Slot?.End > now && product.Method(m.Method ?? "") is not null)
-            .Select(m => (Member: m, Method: product.Method(m.Method!)!)).Select(m => new TakenSlot(Request(machines[m.Member.Machine], m.Method, m.Method.Typical, null), m.Member.Slot!)),
-    ];
+    /// <summary>The slots that others have, as far as they are not over. Who is still at it when his is over takes room a while longer.</summary>
+    internal static TakenSlot[] Taken(IEnumerable<Member> members, Product product, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now)
+    {
+        return
+        [
+            .. members.Where(m => m.Standing is Standing.Scheduled or Standing.UnderWay && product.Method(m.Method ?? "") is not null)
+                .Select(m => (Member: m, Slot: Left(m), Method: product.Method(m.Method!)!)).Where(m => m.Slot is not null)
+                .Select(m => new TakenSlot(Request(machines[m.Member.Machine], m.Method, m.Method.Typical, null), m.Slot!)),
+        ];
+
+        Slot? Left(Member member) => member.Slot is not { } slot || slot.End > now ? member.Slot : member.Standing == Standing.UnderWay ? slot with { End = now + OverdueTakes } : null;
+    }
 
     /// <summary>When a machine that has begun was proved, or will be as its slot says; null where nobody can say.</summary>
     private static DateTimeOffset? EndOf(Member member, DateTimeOffset now) => member.Proved

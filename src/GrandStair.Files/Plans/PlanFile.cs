@@ -164,9 +164,9 @@ public static partial class PlanFile
     {
         if (!map.IsGroup("approval")) return new(map.Flag("approval"), []);
         var approval = map.Map("approval");
-        var by = approval.Texts("by");
+        var spec = new ApprovalSpec(true, [.. approval.Texts("by")]) { OfCalendars = approval.Flag("calendars") };
         approval.Done();
-        return new(true, [.. by]);
+        return spec;
     }
 
     private static OwnersChoice OwnersOf(YamlMap map)

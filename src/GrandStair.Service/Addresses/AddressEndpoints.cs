@@ -17,8 +17,11 @@ internal static class AddressEndpoints
 {
     public static void MapAddresses(this RouteGroupBuilder api)
     {
-        api.MapGet("/plans/{name}/addresses", async (string name, AddressTable addresses, CallersPlans plans, CallersFleet fleet, CancellationToken stop) =>
-            (await SeenAsync(name, addresses, plans, fleet, stop)).Select(Row).ToArray()).WithName("ListAddresses").ProducesProblem(404);
+        api.MapGet("/plans/{name}/addresses", async (string name, AddressTable addresses, CallersPlans plans, CallersFleet fleet, TimeProvider clock, CancellationToken stop) =>
+        {
+            var isOver = AddressedSlots.IsOver(await plans.FindAsync(name, stop), clock.GetUtcNow());
+            return (await SeenAsync(name, addresses, plans, fleet, stop)).Select(a => Row(a, isOver)).ToArray();
+        }).WithName("ListAddresses").ProducesProblem(404);
         api.MapPost("/plans/{name}/addresses", MakeAsync).WithName("MakeAddress").ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/addresses/{id}/end", async (string name, string id, Because because, AddressTable addresses, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop) =>
             (await SeenAsync(name, addresses, plans, fleet, stop)).FirstOrDefault(a => a.Id == SessionEndpoints.Number('a', id)) is { } address
@@ -71,10 +74,10 @@ internal static class AddressEndpoints
         var secret = AccessTable.NewSecret();
         var address = new StoredAddress(0, stored.Name, kind, of, fleet.Sites, clock.GetUtcNow(), caller.Actor().Name, null, null);
         var id = await addresses.AddAsync(secret, address, caller.Actor(), stop);
-        return new($"/api/v1/shared/{secret}/calendar.ics", $"/times/{secret}", Row(address with { Id = id }));
+        return new($"/api/v1/shared/{secret}/calendar.ics", $"/times/{secret}", Row(address with { Id = id }, isOver: false));
     }
 
-    private static AddressRow Row(StoredAddress a) => new($"a{a.Id}", RunMachine.Name(a.Kind), a.Of, a.Ended is null ? "stands" : "ended", a.Made, a.MadeBy, a.LastUsed);
+    private static AddressRow Row(StoredAddress a, bool isOver) => new($"a{a.Id}", RunMachine.Name(a.Kind), a.Of, a.Ended is null && !isOver ? "stands" : "ended", a.Made, a.MadeBy, a.LastUsed);
 
     private static SharedView Show(Shown shown) => new(
         shown.Stored.Name,
@@ -87,7 +90,7 @@ internal static class AddressEndpoints
             .. shown.Report.Slots.Select(s =>
             {
                 var choice = shown.Choice(s);
-                return new SharedSlot(s.Machine.Name, s.Machine.Site, s.Wave, s.Standing, s.Start, s.End, s.Stands, shown.Members[s.Machine.Id].Appointed is { } at && at == s.Start, choice?.From, choice?.To);
+                return new SharedSlot(s.Machine.Name, s.Machine.Site, s.Wave, s.Standing, s.Start, s.End, s.Stands, shown.IsChosen(s), choice?.From, choice?.To);
             }),
         ]);
 }

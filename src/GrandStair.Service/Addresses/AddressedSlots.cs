@@ -16,15 +16,20 @@ namespace GrandStair.Service.Addresses;
 /// <param name="Members">The machines' places in the plan.</param>
 internal sealed record Shown(StoredAddress Address, StoredPlan Stored, SlotReport Report, IReadOnlyDictionary<MachineId, Member> Members)
 {
+    /// <summary>Whether a machine's time is one that somebody chose for it.</summary>
+    public bool IsChosen(SlotLine line) => Members[line.Machine.Id].Appointed is { } at && at == line.Start;
+
     /// <summary>Between which moments an owner may have a machine begin; null where its time is not to be chosen here, or no longer.</summary>
     public (DateTimeOffset From, DateTimeOffset To)? Choice(SlotLine line)
     {
         if (Address.Kind != AddressKind.Owner || Report.Plan.Owners is not { } owners || Stored.State == PlanState.Ended) return null;
         var member = Members[line.Machine.Id];
-        if (member.Standing is not (Core.Outcomes.Standing.Ready or Core.Outcomes.Standing.Scheduled) || (member.PlannedStart ?? line.Start) is not { } first || line.Start is not { } start) return null;
+        if (member.Standing is not (Core.Outcomes.Standing.Ready or Core.Outcomes.Standing.Scheduled) || line.Start is not { } start) return null;
         var earliest = Report.At + owners.Notice;
         if (start < earliest) return null;
-        var (from, to) = (first - owners.Within, first + owners.Within);
+        // Where the plan slips, what may be chosen slips with it; where an owner chooses, it does not.
+        var laidOut = IsChosen(line) ? member.PlannedStart ?? start : start;
+        var (from, to) = (laidOut - owners.Within, laidOut + owners.Within);
         return to < earliest ? null : (from > earliest ? from : earliest, to);
     }
 }
@@ -33,14 +38,16 @@ internal sealed record Shown(StoredAddress Address, StoredPlan Stored, SlotRepor
 internal sealed class AddressedSlots(AddressTable addresses, PlanTable plans, FleetCache fleet, Shelf shelf, SlotDesk desk, TimeProvider clock)
 {
     private static readonly TimeSpan Apart = TimeSpan.FromHours(1);
+    private static readonly TimeSpan OutlivesPlan = TimeSpan.FromDays(30);
 
     /// <summary>What is to be had at an address.</summary>
     /// <exception cref="CommandException">There is no such address, or it was ended.</exception>
     public async Task<Shown> FindAsync(string secret, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
-        var address = await addresses.OfAsync(secret, now, stop) ?? throw new CommandException("unknown-address", "This address is not known, or was ended. Ask whoever gave it to you for another.");
+        var address = await addresses.OfAsync(secret, now, stop) ?? throw Unknown();
         var stored = (await plans.FindAsync(address.Plan, stop))!;
+        if (IsOver(stored, now)) throw Unknown();
         var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
         var machines = (await fleet.AllAsync(stop)).Values.Where(m => address.Sites.Holds(m.Site)).ToDictionary(m => m.Id);
         var members = (await plans.MembersAsync(stored.Name, stop)).Where(m => m.Excuse is null).ToArray();
@@ -63,6 +70,11 @@ internal sealed class AddressedSlots(AddressTable addresses, PlanTable plans, Fl
         if (start < earliest || start > latest) throw new CommandException("not-to-be-chosen", $"{line.Machine.Name} can begin between {earliest:yyyy-MM-dd HH:mm} and {latest:yyyy-MM-dd HH:mm} UTC; ask {shown.Stored.RevisedBy} for a time outside of that.");
         await desk.AppointAsync(shown.Stored, line.Machine, start, "chosen by its owner", new Actor($"owner {shown.Address.Of}", $"{from} by address a{shown.Address.Id}"), stop);
     }
+
+    /// <summary>Whether the addresses of a plan are over, since it ended thirty days ago or longer.</summary>
+    public static bool IsOver(StoredPlan plan, DateTimeOffset now) => plan.Ended + OutlivesPlan < now;
+
+    private static CommandException Unknown() => new("unknown-address", "This address is not known, or was ended. Ask whoever gave it to you for another.");
 
     /// <summary>Which of a plan's slots an address shows.</summary>
     private static Func<SlotLine, bool> Which(StoredPlan stored, StoredAddress address) => address.Kind switch

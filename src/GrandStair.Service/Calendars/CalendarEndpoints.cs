@@ -27,9 +27,9 @@ internal static class CalendarEndpoints
         return [.. (await calendars.AllAsync(stop)).Select(c => Row(c, users))];
     }
 
-    private static async Task<CalendarRow> PutAsync(string name, HttpRequest request, CalendarShelf shelf, CalendarTable calendars, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<CalendarRow> PutAsync(string name, HttpRequest request, CalendarShelf shelf, CalendarTable calendars, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
-        await shelf.PutAsync(name, await BoundedStream.ReadTextAsync(request, CalendarFile.LongestText, stop), caller.Actor(), stop);
+        if (await shelf.PutAsync(name, await BoundedStream.ReadTextAsync(request, CalendarFile.LongestText, stop), caller.Actor(), stop)) await approvals.CalendarChangedAsync(name, caller.Actor(), stop);
         return Row(await FindAsync(name, calendars, stop), []);
     }
 

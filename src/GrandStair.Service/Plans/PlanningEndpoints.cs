@@ -56,7 +56,7 @@ internal static class PlanningEndpoints
     private static ApprovalView[] Show(IReadOnlyList<NeededApproval> approvals) =>
     [
         .. approvals.Select(a => new ApprovalView(
-            a.Subject, a.Intent, a.By, a.Given?.By, a.Given?.At, a.Given?.Reason, a.Before is { } before ? $"{before.By} approved revision {before.Revision} on {before.At:yyyy-MM-dd}" : null)),
+            a.Subject, a.Intent, a.By, a.Given?.By, a.Given?.At, a.Given?.Reason, a.Before is { } before ? $"{before.By} approved revision {before.Revision} on {before.At:yyyy-MM-dd}" : null, [.. a.LoadedSince.Select(c => new LoadedSince(c.Name, c.Loaded, c.LoadedBy))])),
     ];
 
     private static CoverageView[] Show(IEnumerable<Coverage> coverages) =>
@@ -84,7 +84,8 @@ internal static class PlanningEndpoints
             Show(draft, machines),
             Show(draft.Stored.Coverages),
             draft.Stored.Undecided,
-            draft.Missing);
+            draft.Missing,
+            draft.NoEffect);
     }
 
     private static WaveChangeRow[] Rows(IEnumerable<WaveChange> changes, IReadOnlyDictionary<MachineId, Machine> machines) =>

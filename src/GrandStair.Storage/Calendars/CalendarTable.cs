@@ -14,6 +14,13 @@ namespace GrandStair.Storage.Calendars;
 /// <param name="LoadedBy">Who loaded it.</param>
 public sealed record StoredCalendar(string Name, string Body, string Hash, DateTimeOffset Loaded, string LoadedBy);
 
+/// <summary>Which content a calendar has, and since when.</summary>
+/// <param name="Name">Its name.</param>
+/// <param name="Hash">The SHA-256 of its text, in hexadecimal.</param>
+/// <param name="Loaded">When it was loaded last, UTC.</param>
+/// <param name="LoadedBy">Who loaded it.</param>
+public sealed record CalendarState(string Name, string Hash, DateTimeOffset Loaded, string LoadedBy);
+
 /// <summary>The calendars that plans refer to.</summary>
 public sealed class CalendarTable(Database database)
 {
@@ -40,9 +47,9 @@ public sealed class CalendarTable(Database database)
     public Task<IReadOnlyList<StoredCalendar>> AllAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredCalendar>>(
         async c => [.. (await c.QueryAsync<Row>("SELECT * FROM calendars ORDER BY name")).Select(r => new StoredCalendar(r.Name, r.Body, r.Hash, Micros.Time(r.Loaded), r.LoadedBy))], stop);
 
-    /// <summary>The names of all calendars with their hashes.</summary>
-    public Task<IReadOnlyList<(string Name, string Hash)>> HashesAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<(string, string)>>(
-        async c => [.. (await c.QueryAsync<Row>("SELECT name, hash FROM calendars ORDER BY name")).Select(r => (r.Name, r.Hash))], stop);
+    /// <summary>What tells the content of each calendar from any other, by name.</summary>
+    public Task<IReadOnlyList<CalendarState>> StatesAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<CalendarState>>(
+        async c => [.. (await c.QueryAsync<Row>("SELECT name, hash, loaded, loaded_by FROM calendars ORDER BY name")).Select(r => new CalendarState(r.Name, r.Hash, Micros.Time(r.Loaded), r.LoadedBy))], stop);
 
     private sealed record Row
     {
