@@ -52,8 +52,9 @@ internal sealed class EngineKit : IAsyncDisposable
         Plans = new(database);
         Runs = new(database);
         Shelf = new(new Documents(), new(database));
-        Calendars = new(new Documents(), new CalendarTable(database), clock);
-        Approvals = new(Plans, new ApprovalTable(database), new CalendarTable(database), Shelf, clock);
+        var calendars = new CalendarTable(database);
+        Calendars = new(new Documents(), calendars, clock);
+        Approvals = new(Plans, new ApprovalTable(database), calendars, Shelf, clock);
         Measured = new(Runs, Plans, Shelf, Fleet, new(database));
         Writer = new(Shelf, Fleet, Plans, Rulings, Measured, Calendars, clock);
         Desk = new(Shelf, Fleet, Plans, Approvals, Rulings, Runs, clock);

@@ -75,6 +75,22 @@ public sealed class SlotTests
     }
 
     [Fact]
+    public async Task One_that_is_still_at_it_when_its_slot_is_over_takes_room_until_it_has_ended()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 1500);
+        await kit.AddMachinesAsync(2, i => i == 1 ? [("truth.slowness", "4")] : []);
+        await kit.PlanAsync(EngineKit.Plan.Replace("[{ name: All }]", "[{ name: First, count: 1 }, { name: Rest }]", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 1", StringComparison.Ordinal).Replace("soak: 1 d", "soak: 0 s", StringComparison.Ordinal));
+        kit.StartWorker();
+        await kit.WaitAsync(members => members[0] is { Standing: Standing.UnderWay, Slot: { } slot } && slot.End < kit.Clock.GetUtcNow(), "the first overruns its slot");
+        kit.Clock.SetPace(1);
+        var (asked, draft) = (kit.Clock.GetUtcNow(), await kit.Writer.DraftAsync((await kit.Plans.FindAsync("small", EngineKit.Stop))!.Body, SiteScope.All, EngineKit.Stop));
+        Assert.True(draft.Standing.Single().Slot.End > asked);
+        Assert.True(draft.Layout.All.Single().Slot!.Start >= draft.Standing.Single().Slot.End);
+        kit.Clock.SetPace(3000);
+        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved");
+    }
+
+    [Fact]
     public async Task Machines_that_missed_their_slots_together_get_others_within_the_limits()
     {
         await using var kit = await EngineKit.StartAsync(pace: 400);

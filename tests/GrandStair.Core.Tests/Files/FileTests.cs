@@ -53,7 +53,7 @@ public sealed class FileTests
         Assert.Equal(("shore-party", "terminal-it", 2, 3), (plan.Crews.Single().Name, plan.Crews.Single().Kind, plan.Crews.Single().Hands, plan.Crews.Single().PerDay));
         Assert.Equal([("group training", "8"), ("desk-w-003", "7")], plan.But.Select(b => (b.For.ToString(), b.Release)));
         Assert.Equal(new(TimeSpan.FromDays(10), TimeSpan.FromHours(24)), plan.Owners);
-        Assert.Equal((true, "change-board"), (plan.Approval.Needed, plan.Approval.By.Single()));
+        Assert.Equal((true, "change-board", true), (plan.Approval.Needed, plan.Approval.By.Single(), plan.Approval.OfCalendars));
         Assert.Equal((new DateTimeOffset(2027, 2, 8, 18, 0, 0, TimeSpan.Zero), null, 3), (plan.Waves[2].NotBefore, plan.Waves[1].NotBefore, plan.CatchUp));
     }
 
