@@ -33,16 +33,16 @@ public sealed class UpgradeTests
         var bootBefore = await host.DoAsync("cat /proc/sys/kernel/random/boot_id");
         await ImportAsync(service, host, "carrier");
 
-        await GstairAsync(service, "machine", "read", host.Name);
-        var shut = await GstairAsync(service, "machine", "gate", host.Name);
+        await service.OkAsync("machine", "read", host.Name);
+        var shut = await service.OkAsync("machine", "gate", host.Name);
         Assert.Contains("the gate is shut: No package on hold", shut, StringComparison.Ordinal);
         Assert.Matches(@"seen +packages\.held = procps, \d+ s ago, by ssh", shut);
         Assert.Contains("wanted  not packages.held like \"*\"", shut, StringComparison.Ordinal);
         Assert.Contains("fix     Find out why it is on hold, then run 'apt-mark unhold PACKAGE'", shut, StringComparison.Ordinal);
 
         await host.DoAsync("apt-mark unhold procps");
-        await GstairAsync(service, "machine", "read", host.Name);
-        Assert.Contains("the gate is open", await GstairAsync(service, "machine", "gate", host.Name), StringComparison.Ordinal);
+        await service.OkAsync("machine", "read", host.Name);
+        Assert.Contains("the gate is open", await service.OkAsync("machine", "gate", host.Name), StringComparison.Ordinal);
 
         await PlanAsync(service);
         await WaitAsync(service, r => r is { Phase: "apply", Share: > 0.12 }, "the upgrade is under way");
@@ -62,10 +62,10 @@ public sealed class UpgradeTests
         var end = Assert.Single(proved.LooseEnds, l => l.Name == "leftovers");
         Assert.Contains("/etc/ssh/sshd_config.ucf-dist", end.Seen, StringComparison.Ordinal);
         await host.DoAsync("rm /etc/ssh/sshd_config.ucf-dist");
-        foreach (var open in proved.LooseEnds) await GstairAsync(service, "run", "close-loose-end", "r1", open.Name, "--reason", "compared and deleted");
+        foreach (var open in proved.LooseEnds) await service.OkAsync("run", "close-loose-end", "r1", open.Name, "--reason", "compared and deleted");
         await WaitAsync(service, r => r.Outcome == "done", "the run is done");
         await Eventually.TrueAsync(async () => (await service.Client.PlanAsync("old-to-new", Stop)).Plan.State == "ended", TimeSpan.FromSeconds(30), () => "the plan ends");
-        Assert.Contains("1 of 1 have an outcome or an excuse", await GstairAsync(service, "outcome", "show", "old-to-new"), StringComparison.Ordinal);
+        Assert.Contains("1 of 1 have an outcome or an excuse", await service.OkAsync("outcome", "show", "old-to-new"), StringComparison.Ordinal);
     }
 
     [Fact]
@@ -75,7 +75,7 @@ public sealed class UpgradeTests
         await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile, "--ssh-post-quantum", "no");
         await host.DoAsync("apt-get update -qq && echo precious > /etc/must-survive && echo precious > /home/carrier/must-survive");
         await ImportAsync(service, host, "root");
-        await GstairAsync(service, "machine", "read", host.Name);
+        await service.OkAsync("machine", "read", host.Name);
         await PlanAsync(service);
         await WaitAsync(service, r => r is { Phase: "apply", Share: > 0.45 }, "packages are being installed");
         await host.PowerAsync(on: false);
@@ -104,25 +104,25 @@ public sealed class UpgradeTests
 
         await ImportAsync(service, host, "carrier", hostKey: "");
         Assert.Contains("No host key is pinned", await RefusedAsync(service, host), StringComparison.Ordinal);
-        await GstairAsync(service, "machine", "pin", host.Name, "--key", other, "--reason", "as the label says");
+        await service.OkAsync("machine", "pin", host.Name, "--key", other, "--reason", "as the label says");
         var changed = await RefusedAsync(service, host);
         Assert.Contains("shows another host key than the one pinned", changed, StringComparison.Ordinal);
         Assert.Contains("Nothing was sent", changed, StringComparison.Ordinal);
         Assert.Equal("", await host.DoAsync("ls /var/lib/grandstair 2>/dev/null || true"));
 
-        await GstairAsync(service, "machine", "pin", host.Name, "--key", right, "--reason", "compared at the console");
+        await service.OkAsync("machine", "pin", host.Name, "--key", right, "--reason", "compared at the console");
         Assert.Contains("cannot write /var/lib/grandstair as root", (await RefusedAsync(service, host)).Replace("the launcher ended with status 1: sudo", "cannot write /var/lib/grandstair as root", StringComparison.Ordinal), StringComparison.Ordinal);
         await host.DoAsync("echo 'carrier ALL=(root) NOPASSWD: /bin/sh' > /etc/sudoers.d/carrier");
-        Assert.Contains("Debian 11", await GstairAsync(service, "machine", "read", host.Name), StringComparison.Ordinal);
+        Assert.Contains("Debian 11", await service.OkAsync("machine", "read", host.Name), StringComparison.Ordinal);
 
         // Whoever tampers with the launcher finds it put right with the next connection.
         await host.DoAsync("for f in /var/lib/grandstair/launcher-*; do echo 'echo os.product = Tampered' > $f; done; pkill -KILL -f '[s]shd: carrier' || true");
-        Assert.Contains("Debian 11", await GstairAsync(service, "machine", "read", host.Name), StringComparison.Ordinal);
+        Assert.Contains("Debian 11", await service.OkAsync("machine", "read", host.Name), StringComparison.Ordinal);
 
         // A fix script of the catalogue runs over the link, and its check is asked again.
         await host.DoAsync("find /var/lib/apt /var/cache/apt -exec touch -d '10 days ago' {} +");
-        Assert.Contains("Package lists younger than 2 days", await GstairAsync(service, "check", "ask-again", host.Name, "lists-fresh"), StringComparison.Ordinal);
-        await GstairAsync(service, "check", "mend", host.Name, "lists-fresh");
+        Assert.Contains("Package lists younger than 2 days", await service.OkAsync("check", "ask-again", host.Name, "lists-fresh"), StringComparison.Ordinal);
+        await service.OkAsync("check", "mend", host.Name, "lists-fresh");
         FixRunView? fix = null;
         await Eventually.TrueAsync(async () => (fix = (await service.Client.FixesAsync(host.Name, Stop))[0]).Ended is not null, TimeSpan.FromMinutes(2), () => $"the fix ends: {fix?.Note}");
         Assert.Equal(("done", 0, "met", "update-lists.sh"), (fix!.State, fix.Exit, fix.CheckState, fix.Script));
@@ -135,24 +135,17 @@ public sealed class UpgradeTests
     {
         var file = Path.Combine(service.Data, "hosts.csv");
         await File.WriteAllTextAsync(file, $"name,site,link,address,user,host key\n{host.Name},Westhaven,ssh,{host.Address},{user},{hostKey ?? await host.HostKeyAsync()}\n", Stop);
-        Assert.Contains("1 added", await GstairAsync(service, "fleet", "import", file), StringComparison.Ordinal);
+        Assert.Contains("1 added", await service.OkAsync("fleet", "import", file), StringComparison.Ordinal);
     }
 
     private static async Task PlanAsync(ServiceProcess service)
     {
         var file = Path.Combine(service.Data, "plan.yaml");
         await File.WriteAllTextAsync(file, Plan, Stop);
-        await GstairAsync(service, "plan", "create", file);
-        await GstairAsync(service, "plan", "acknowledge", "old-to-new", "--all", "--reason", "looked through");
-        await GstairAsync(service, "plan", "start", "old-to-new");
+        await service.OkAsync("plan", "create", file);
+        await service.OkAsync("plan", "acknowledge", "old-to-new", "--all", "--reason", "looked through");
+        await service.OkAsync("plan", "start", "old-to-new");
         await Eventually.TrueAsync(async () => (await service.Client.RunsAsync(null, null, 10, Stop)).Total == 1, TimeSpan.FromMinutes(1), () => "a run is opened");
-    }
-
-    private static async Task<string> GstairAsync(ServiceProcess service, params string[] arguments)
-    {
-        var ran = await service.GstairAsync(arguments);
-        Assert.True(ran.Exit == 0, $"gstair {string.Join(' ', arguments)} ended with {ran.Exit}: {ran.Out}{ran.Error}");
-        return ran.Out;
     }
 
     private static async Task<string> RefusedAsync(ServiceProcess service, TestHost host)

@@ -19,7 +19,7 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await Service.Client.WaiveAsync("desk-2", "space", new("on order", $"{DateTime.UtcNow.AddDays(5):yyyy-MM-dd}"), Stop);
         await Calls.JsonAsync(Service, "PUT", "/api/v1/secrets/fleet-key", Service.Token, new { value = "a key of nobody" });
         await Calls.JsonAsync(Service, "PUT", "/api/v1/host-keys/first-use/Westhaven", Service.Token, new { reason = "they are new" });
-        await fleet.OkAsync("plan", "rehearse", "small", "--draws", "3", "--if", "limits.all=4");
+        await fleet.Service.OkAsync("plan", "rehearse", "small", "--draws", "3", "--if", "limits.all=4");
         // What is laid out for a wave to come is kept after a while, and can be chosen anew from then on.
         await Eventually.TrueAsync(async () => (await Calls.JsonAsync(Service, "GET", $"/api/v1/shared/{secret}", null)).GetProperty("slots").EnumerateArray().Any(s => s.GetProperty("machine").GetString() == "desk-4" && s.GetProperty("chooseFrom").ValueKind == JsonValueKind.String), TimeSpan.FromSeconds(60), () => "desk-4 can have another time");
         var times = (await Service.Client.TimesAsync("small", "desk-4", null, null, Stop)).Times;

@@ -128,7 +128,7 @@ public sealed class AttackTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     public async Task What_machines_say_is_never_obeyed_by_a_page_a_spreadsheet_or_a_terminal()
     {
         const string Markup = "<script>alert(1)</script><img src=x onerror=alert(1)>";
-        var file = fleet.Write(
+        var file = fleet.Service.Write(
             $"name,site,link,os.product,os.edition,os.version,firmware.tpm.version,firmware.tpm.state,disk.system.free,hardware.model,seen\n"
             + $"\"{Markup}\",Corran,stand-in,Brae Desktop,Workplace,6.4,2.0,off,1 GiB,\"{Markup}\",{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n"
             + $"\"=HYPERLINK(\"\"http://evil.example\"\",\"\"click\"\")\",Corran,stand-in,Brae Desktop,Workplace,6.4,2.0,off,1 GiB,\"=cmd|' /C calc'!A0\",{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n"
@@ -152,11 +152,11 @@ public sealed class AttackTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_cell_or_a_line_without_end_is_told_and_what_came_before_it_is_kept()
     {
-        var cell = fleet.Write($"name,site,link,hardware.model,seen\nbefore-1,Linsay,stand-in,x,2027-01-01T00:00:00Z\nendless-1,Linsay,stand-in,\"{new string('x', 3 << 20)}\n", "cell.csv");
+        var cell = fleet.Service.Write($"name,site,link,hardware.model,seen\nbefore-1,Linsay,stand-in,x,2027-01-01T00:00:00Z\nendless-1,Linsay,stand-in,\"{new string('x', 3 << 20)}\n", "cell.csv");
         var ran = await Service.GstairAsync("fleet", "import", cell);
         Assert.Equal(9, ran.Exit);
         Assert.Contains("A cell has more than 1048576 signs; is a quotation mark missing?", ran.Error, StringComparison.Ordinal);
-        var line = fleet.Write($"{{\"name\":\"before-2\",\"site\":\"Linsay\",\"link\":\"stand-in\"}}\n{{\"name\":\"{new string('x', 9 << 20)}\n", "line.jsonl");
+        var line = fleet.Service.Write($"{{\"name\":\"before-2\",\"site\":\"Linsay\",\"link\":\"stand-in\"}}\n{{\"name\":\"{new string('x', 9 << 20)}\n", "line.jsonl");
         Assert.Contains("The line has more than 4194304 signs", (await Service.GstairAsync("fleet", "import", line)).Error, StringComparison.Ordinal);
         Assert.Equal(2, (await Service.Client.MachinesAsync("site = Linsay", 10, Stop)).Total);
     }

@@ -1,4 +1,3 @@
-using System.Text;
 using GrandStair.Testing;
 using Xunit;
 
@@ -22,32 +21,16 @@ public sealed class BusyFleet : IAsyncLifetime
         await File.WriteAllTextAsync(truth, LifecycleTests.Truth.Replace("off,80 GiB", "off,20 GiB", StringComparison.Ordinal), Stop);
         Service = await ServiceProcess.StartAsync("--pace", "20", "--stand-ins", truth);
         var machines = Enumerable.Range(1, 6).Select(i => $"desk-{i},{(i < 4 ? "Westhaven" : "Eastness")},{(i % 2 == 0 ? "office" : "ticket-desk")},owner-{i % 3},stand-in\n");
-        await OkAsync("fleet", "import", Write("name,site,group,owner,link\n" + string.Concat(machines), "fleet.csv"), "--seen", "now");
-        for (var i = 1; i <= 6; i++) await OkAsync("machine", "read", $"desk-{i}");
+        await Service.OkAsync("fleet", "import", Service.Write("name,site,group,owner,link\n" + string.Concat(machines), "fleet.csv"), "--seen", "now");
+        for (var i = 1; i <= 6; i++) await Service.OkAsync("machine", "read", $"desk-{i}");
         // Another source says something else of one of them.
-        await OkAsync("fleet", "import", Write("name,link,hardware.memory\ndesk-1,stand-in,8 GiB\n", "stock.csv"), "--source", "stock", "--seen", "2026-01-01T00:00:00Z");
-        await OkAsync("calendar", "load", "berths", Write(Berths, "berths.ics"));
-        await OkAsync("plan", "create", Write(SmallFleet.Plan.Replace("tag = \"pilot\"", "name = \"desk-1\"", StringComparison.Ordinal) + "\ndeadline: 2031-01-31\nowners: { within: 10 d, notice: 1 h }\n", "plan.yaml"));
-        await OkAsync("plan", "acknowledge", "small", "--all", "--reason", "read");
-        await OkAsync("plan", "start", "small");
+        await Service.OkAsync("fleet", "import", Service.Write("name,link,hardware.memory\ndesk-1,stand-in,8 GiB\n", "stock.csv"), "--source", "stock", "--seen", "2026-01-01T00:00:00Z");
+        await Service.OkAsync("calendar", "load", "berths", Service.Write(Berths, "berths.ics"));
+        await Service.OkAsync("plan", "create", Service.Write(SmallFleet.Plan.Replace("tag = \"pilot\"", "name = \"desk-1\"", StringComparison.Ordinal) + "\ndeadline: 2031-01-31\nowners: { within: 10 d, notice: 1 h }\n", "plan.yaml"));
+        await Service.OkAsync("plan", "acknowledge", "small", "--all", "--reason", "read");
+        await Service.OkAsync("plan", "start", "small");
         await Eventually.TrueAsync(async () => (await Service.Client.RunsAsync("small", null, 10, Stop)).Total > 0, TimeSpan.FromSeconds(60), () => "a run opens");
         await Eventually.TrueAsync(async () => (await Calls.OutcomeAsync(Service, "GET", "/api/v1/plans/small/forecast", Service.Token)).Status == 200, TimeSpan.FromSeconds(90), () => "a forecast is made");
-    }
-
-    /// <summary>Writes a file into the service's folder.</summary>
-    public string Write(string text, string name)
-    {
-        var path = Path.Combine(Service.Data, name);
-        File.WriteAllText(path, text, new UTF8Encoding(false));
-        return path;
-    }
-
-    /// <summary>Runs the client, which has to succeed, and returns what it printed.</summary>
-    public async Task<string> OkAsync(params string[] words)
-    {
-        var ran = await Service.GstairAsync(words);
-        Assert.True(ran.Exit == 0, $"gstair {string.Join(' ', words)}: {ran.Exit} {ran.Error}{ran.Out}");
-        return ran.Out;
     }
 
     /// <inheritdoc />

@@ -66,7 +66,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_broken_line_is_told_the_rest_is_taken_and_the_exit_status_says_so()
     {
-        var file = fleet.Write("name,site,link,os.version\nextra-1,Holm Pier,stand-in,6.4\nextra-2,Holm Pier\nextra-3,Holm Pier,pigeon,6.4\n", "broken.csv");
+        var file = fleet.Service.Write("name,site,link,os.version\nextra-1,Holm Pier,stand-in,6.4\nextra-2,Holm Pier\nextra-3,Holm Pier,pigeon,6.4\n", "broken.csv");
         var dry = await Service.GstairAsync("fleet", "import", file, "--seen", "now", "--dry-run");
         Assert.Contains("1 would be added", dry.Out, StringComparison.Ordinal);
         Assert.Contains("0 machines", (await Service.GstairAsync("fleet", "list", "site = \"Holm Pier\"")).Out, StringComparison.Ordinal);
@@ -83,8 +83,8 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     {
         var export = Path.Combine(Service.Data, "export.csv");
         await File.WriteAllBytesAsync(export, [.. "Hostname;Standort;RAM\nkasse-1;Caf\u00e9 Corran;16\n".Select(c => (byte)c)], TestContext.Current.CancellationToken);
-        var mapping = fleet.Write("columns: { name: Hostname, site: Standort, hardware.memory: { column: RAM, unit: GiB } }\nconstants: { link: stand-in, os.product: Brae Desktop }\n", "mapping.yaml");
-        var wrong = await Service.GstairAsync("fleet", "import", export, "--mapping", fleet.Write("columns: { name: Host }\n", "other.yaml"), "--seen", "now");
+        var mapping = fleet.Service.Write("columns: { name: Hostname, site: Standort, hardware.memory: { column: RAM, unit: GiB } }\nconstants: { link: stand-in, os.product: Brae Desktop }\n", "mapping.yaml");
+        var wrong = await Service.GstairAsync("fleet", "import", export, "--mapping", fleet.Service.Write("columns: { name: Host }\n", "other.yaml"), "--seen", "now");
         Assert.Contains("The mapping speaks of a column 'Host', which the file has not", wrong.Error, StringComparison.Ordinal);
         Assert.DoesNotContain(await Service.Client.ImportsAsync(TestContext.Current.CancellationToken), i => i.Ended is null);
         Assert.Contains("expected utf-8 or windows-1252", (await Service.GstairAsync("fleet", "import", export, "--encoding", "latin", "--seen", "now")).Error, StringComparison.Ordinal);
@@ -92,7 +92,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var machine = await Service.Client.MachineAsync("kasse-1", TestContext.Current.CancellationToken);
         Assert.Equal(("Caf\u00e9 Corran", "16 GiB"), (machine.Machine.Site, machine.Readings.Single(r => r.Key == "hardware.memory").Shown));
 
-        var lines = fleet.Write("{\"name\": \"kasse-2\", \"site\": \"Corran\", \"link\": \"stand-in\", \"apps\": [{\"name\": \"Ledger\", \"version\": \"8.2\"}]}\n{\"name\": \n", "more.jsonl");
+        var lines = fleet.Service.Write("{\"name\": \"kasse-2\", \"site\": \"Corran\", \"link\": \"stand-in\", \"apps\": [{\"name\": \"Ledger\", \"version\": \"8.2\"}]}\n{\"name\": \n", "more.jsonl");
         var taken = await Service.GstairAsync("fleet", "import", lines, "--seen", "now");
         Assert.Equal(9, taken.Exit);
         Assert.Contains($"{lines}:2: The line is no JSON object", taken.Error, StringComparison.Ordinal);
@@ -156,12 +156,12 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_wrong_plan_is_refused_whole_with_line_and_column()
     {
-        var file = fleet.Write(SmallFleet.Plan.Replace("image-in-place", "image-in-plaec", StringComparison.Ordinal).Replace("os.version < 7", "os.versio < 7", StringComparison.Ordinal), "wrong.yaml");
+        var file = fleet.Service.Write(SmallFleet.Plan.Replace("image-in-place", "image-in-plaec", StringComparison.Ordinal).Replace("os.version < 7", "os.versio < 7", StringComparison.Ordinal), "wrong.yaml");
         var ran = await Service.GstairAsync("plan", "create", file);
         Assert.Equal(3, ran.Exit);
         Assert.Contains("line 3, column 8", ran.Error, StringComparison.Ordinal);
         Assert.Contains("did you mean 'image-in-place'", ran.Error, StringComparison.Ordinal);
-        Assert.Equal(0, (await Service.GstairAsync("plan", "check", fleet.Write(SmallFleet.Plan, "good.yaml"))).Exit);
+        Assert.Equal(0, (await Service.GstairAsync("plan", "check", fleet.Service.Write(SmallFleet.Plan, "good.yaml"))).Exit);
         Assert.Empty(await Service.Client.PlansAsync(TestContext.Current.CancellationToken));
     }
 

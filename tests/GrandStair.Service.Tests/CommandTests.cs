@@ -17,7 +17,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
     public async Task Every_command_says_what_it_did_in_words_and_in_json()
     {
         // Machines and what is known of them.
-        await TellsAsync("0 added, 1 updated", "fleet", "import", fleet.Write("name,link,os.build\ndesk-1,stand-in,6.4.9\n", "more.csv"), "--seen", "now");
+        await TellsAsync("0 added, 1 updated", "fleet", "import", fleet.Service.Write("name,link,os.build\ndesk-1,stand-in,6.4.9\n", "more.csv"), "--seen", "now");
         await ShowsAsync("import", "fleet", "imports");
         await ShowsAsync("desk-6", "fleet", "list", "site = Eastness");
         await ShowsAsync("hardware.memory", "fleet", "disagreements");
@@ -50,7 +50,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
 
         // Plans.
         var file = Path.Combine(fleet.Service.Data, "plan.yaml");
-        var other = fleet.Write((await File.ReadAllTextAsync(file, Stop)).Replace("plan: small", "plan: other", StringComparison.Ordinal), "other.yaml");
+        var other = fleet.Service.Write((await File.ReadAllTextAsync(file, Stop)).Replace("plan: small", "plan: other", StringComparison.Ordinal), "other.yaml");
         await TellsAsync("is well formed: 2 waves", "plan", "check", file);
         await ShowsAsync("would be new", "plan", "compare", other);
         await ShowsAsync("drafted, 5 machines", "plan", "create", other);
@@ -108,12 +108,12 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("none", "session", "list");
         await FailsAsync(4, "s99", "session", "end", "s99");
         await TellsAsync("berth-hand", "account", "end", "berth-hand", "--reason", "she left");
-        await TellsAsync("fleet-key", "secret", "put", "fleet-key", "--file", fleet.Write("a key of nobody", "key"));
+        await TellsAsync("fleet-key", "secret", "put", "fleet-key", "--file", fleet.Service.Write("a key of nobody", "key"));
         await ShowsAsync("fleet-key", "secret", "list");
         await TellsAsync("1", "secret", "rotate");
         await TellsAsync("fleet-key", "secret", "remove", "fleet-key", "--reason", "not used");
         await ShowsAsync("0 ", "host-key", "list");
-        var known = fleet.Write("# none\n", "known_hosts");
+        var known = fleet.Service.Write("# none\n", "known_hosts");
         await ShowsAsync("", "host-key", "compare", known);
         await TellsAsync("none", "host-key", "import", known, "--reason", "from the build server");
         await TellsAsync("Westhaven", "host-key", "first-use", "Westhaven", "--reason", "they are new");
@@ -121,7 +121,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("plan hold", "audit", "list");
         await TellsAsync("Wrote ", "audit", "export", "--out", Path.Combine(fleet.Service.Data, "audit.jsonl"));
         await TellsAsync("every one as it was sealed", "audit", "verify", Path.Combine(fleet.Service.Data, "audit.jsonl"));
-        Assert.Contains("complete -", await fleet.OkAsync("completion", "bash"), StringComparison.Ordinal);
+        Assert.Contains("complete -", await fleet.Service.OkAsync("completion", "bash"), StringComparison.Ordinal);
 
         Assert.True(_wrong.Count == 0, string.Join("\n\n", _wrong));
 
@@ -168,9 +168,9 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
     private async Task<IReadOnlyList<string>> AllAsync()
     {
         var all = new List<string>();
-        foreach (var noun in Commands(await fleet.OkAsync("--help")))
+        foreach (var noun in Commands(await fleet.Service.OkAsync("--help")))
         {
-            var verbs = Commands(await fleet.OkAsync(noun, "--help"));
+            var verbs = Commands(await fleet.Service.OkAsync(noun, "--help"));
             all.AddRange(verbs.Select(v => $"{noun} {v}").DefaultIfEmpty(noun));
         }
 

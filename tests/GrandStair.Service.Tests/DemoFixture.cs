@@ -36,16 +36,8 @@ public sealed class SmallFleet : IAsyncLifetime
     public async ValueTask InitializeAsync()
     {
         Service = await ServiceProcess.StartAsync();
-        var imported = await Service.GstairAsync("fleet", "import", Write(Csv.Replace("NOW", $"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ssZ}", StringComparison.Ordinal), "fleet.csv"), "--seen", "now");
+        var imported = await Service.GstairAsync("fleet", "import", Service.Write(Csv.Replace("NOW", $"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ssZ}", StringComparison.Ordinal), "fleet.csv"), "--seen", "now");
         Assert.True(imported.Exit == 0, imported.Error);
-    }
-
-    /// <summary>Writes a file into the service's folder.</summary>
-    public string Write(string text, string name)
-    {
-        var path = Path.Combine(Service.Data, name);
-        File.WriteAllText(path, text);
-        return path;
     }
 
     /// <inheritdoc />

@@ -28,7 +28,7 @@ public sealed class LifecycleTests
         await File.WriteAllTextAsync(truth, Truth, Stop);
         await using var service = await ServiceProcess.StartAsync("--pace", "3000", "--stand-ins", truth);
         await File.WriteAllTextAsync(Path.Combine(service.Data, "fleet.csv"), "name,site,link\n" + string.Concat(Enumerable.Range(1, 6).Select(i => $"desk-{i},{(i < 4 ? "Westhaven" : "Eastness")},stand-in\n")), Stop);
-        await OkAsync(service, "fleet", "import", Path.Combine(service.Data, "fleet.csv"));
+        await service.OkAsync("fleet", "import", Path.Combine(service.Data, "fleet.csv"));
 
         // Nothing is known of them yet, so nothing is in the scope; each is read over its link.
         await File.WriteAllTextAsync(Path.Combine(service.Data, "plan.yaml"), SmallFleet.Plan.Replace("{ name: Pilot, members: tag = \"pilot\" }", "{ name: Pilot, members: name = \"desk-1\" }", StringComparison.Ordinal) + "\nlead: 0 s\n", Stop);
@@ -36,24 +36,24 @@ public sealed class LifecycleTests
         Assert.Equal(3, early.Exit);
         Assert.Contains("No machine is in the scope of plan 'small'", early.Error, StringComparison.Ordinal);
         Assert.Contains("of 6 it cannot be told", early.Error, StringComparison.Ordinal);
-        for (var i = 1; i <= 6; i++) Assert.Contains("Brae Desktop", await OkAsync(service, "machine", "read", $"desk-{i}"), StringComparison.Ordinal);
+        for (var i = 1; i <= 6; i++) Assert.Contains("Brae Desktop", await service.OkAsync("machine", "read", $"desk-{i}"), StringComparison.Ordinal);
 
-        Assert.Contains("drafted, 5 machines", await OkAsync(service, "plan", "create", Path.Combine(service.Data, "plan.yaml")), StringComparison.Ordinal);
+        Assert.Contains("drafted, 5 machines", await service.OkAsync("plan", "create", Path.Combine(service.Data, "plan.yaml")), StringComparison.Ordinal);
         var twice = await service.GstairAsync("plan", "create", Path.Combine(service.Data, "plan.yaml"));
         Assert.Contains("There is a plan 'small' already", twice.Error, StringComparison.Ordinal);
         Assert.Contains("is not under way", (await service.GstairAsync("plan", "hold", "small", "--reason", "x")).Error, StringComparison.Ordinal);
         var unread = await service.GstairAsync("plan", "start", "small");
         Assert.Equal(3, unread.Exit);
         Assert.Contains("somebody has to acknowledge: licence-carries (The licence carries over only if", unread.Error, StringComparison.Ordinal);
-        Assert.Contains("1 of 1 are still open", await OkAsync(service, "plan", "acknowledge", "small"), StringComparison.Ordinal);
+        Assert.Contains("1 of 1 are still open", await service.OkAsync("plan", "acknowledge", "small"), StringComparison.Ordinal);
         Assert.Contains("Say why, with --reason", (await service.GstairAsync("plan", "acknowledge", "small", "--all")).Error, StringComparison.Ordinal);
         Assert.Contains("has nothing named 'x' to acknowledge", (await service.GstairAsync("plan", "acknowledge", "small", "x", "--reason", "y")).Error, StringComparison.Ordinal);
-        Assert.Contains("0 of 1 are still open", await OkAsync(service, "plan", "acknowledge", "small", "--all", "--reason", "read it to the terminals"), StringComparison.Ordinal);
-        Assert.Contains("started", await OkAsync(service, "plan", "start", "small"), StringComparison.Ordinal);
+        Assert.Contains("0 of 1 are still open", await service.OkAsync("plan", "acknowledge", "small", "--all", "--reason", "read it to the terminals"), StringComparison.Ordinal);
+        Assert.Contains("started", await service.OkAsync("plan", "start", "small"), StringComparison.Ordinal);
         Assert.Contains("is under way already", (await service.GstairAsync("plan", "start", "small")).Error, StringComparison.Ordinal);
 
         await StandAsync(service, "desk-1", "proved");
-        var run = JsonDocument.Parse(await OkAsync(service, "run", "show", "r1", "--json")).RootElement;
+        var run = JsonDocument.Parse(await service.OkAsync("run", "show", "r1", "--json")).RootElement;
         Assert.Equal("desk-1", run.GetProperty("run").GetProperty("machine").GetString());
         Assert.All(run.GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("phase").GetString() != "roll-back"), s => Assert.Equal("done", s.GetProperty("state").GetString()));
 
@@ -64,25 +64,25 @@ public sealed class LifecycleTests
         Assert.Equal("the gate is shut: Mains power (seen: power.mains = no)", four.Parked);
         Assert.Contains("possible now: try-again, call-off", (await service.GstairAsync("run", "decide", four.Run, "give-up", "--reason", "x")).Error, StringComparison.Ordinal);
         Assert.Contains("expected one of try-again", (await service.GstairAsync("run", "decide", four.Run, "retry", "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("called off", await OkAsync(service, "run", "decide", four.Run, "call-off", "--reason", "it is at sea"), StringComparison.OrdinalIgnoreCase);
+        Assert.Contains("called off", await service.OkAsync("run", "decide", four.Run, "call-off", "--reason", "it is at sea"), StringComparison.OrdinalIgnoreCase);
         await StandAsync(service, "desk-4", "ended");
-        await OkAsync(service, "plan", "excuse", "small", "desk-4", "--as", "stays", "--until", "2027-09-30", "--reason", "at sea until autumn");
+        await service.OkAsync("plan", "excuse", "small", "desk-4", "--as", "stays", "--until", "2027-09-30", "--reason", "at sea until autumn");
 
         Assert.Contains("give it with --until", (await service.GstairAsync("plan", "excuse", "small", "desk-5", "--as", "stays", "--reason", "x")).Error, StringComparison.Ordinal);
         Assert.Contains("expected one of replaced, retired, stays", (await service.GstairAsync("plan", "excuse", "small", "desk-5", "--as", "gone", "--reason", "x")).Error, StringComparison.Ordinal);
         Assert.Contains("is not in plan", (await service.GstairAsync("plan", "excuse", "small", "desk-6", "--as", "retired", "--reason", "x")).Error, StringComparison.Ordinal);
-        foreach (var name in new[] { "desk-2", "desk-3", "desk-5" }) await OkAsync(service, "plan", "excuse", "small", name, "--as", "replaced", "--reason", "a new one is on order");
+        foreach (var name in new[] { "desk-2", "desk-3", "desk-5" }) await service.OkAsync("plan", "excuse", "small", name, "--as", "replaced", "--reason", "a new one is on order");
 
-        Assert.Contains("held: storm", await OkAsync(service, "plan", "hold", "small", "--reason", "storm"), StringComparison.Ordinal);
-        Assert.Contains("held: storm", await OkAsync(service, "plan", "list"), StringComparison.Ordinal);
-        await OkAsync(service, "plan", "start", "small");
+        Assert.Contains("held: storm", await service.OkAsync("plan", "hold", "small", "--reason", "storm"), StringComparison.Ordinal);
+        Assert.Contains("held: storm", await service.OkAsync("plan", "list"), StringComparison.Ordinal);
+        await service.OkAsync("plan", "start", "small");
         await Eventually.TrueAsync(async () => (await service.Client.PlanAsync("small", Stop)).Plan.State == "ended", TimeSpan.FromMinutes(8), () => "the plan ends when the rollback period is over");
 
-        var outcomes = await OkAsync(service, "outcome", "show", "small");
+        var outcomes = await service.OkAsync("outcome", "show", "small");
         Assert.Contains("5 of 5 have an outcome or an excuse, 0 are open", outcomes, StringComparison.Ordinal);
         Assert.Contains("excused: 1 stays, 3 replaced", string.Join(' ', outcomes.Split(default(char[]), StringSplitOptions.RemoveEmptyEntries)).Replace("3 replaced, 1 stays", "1 stays, 3 replaced", StringComparison.Ordinal), StringComparison.Ordinal);
-        Assert.Contains("until autumn", await OkAsync(service, "plan", "members", "small", "--standing", "excused"), StringComparison.Ordinal);
-        Assert.Contains("Brae Desktop 7: 1 of 5 proved", await OkAsync(service, "overview", "show"), StringComparison.Ordinal);
+        Assert.Contains("until autumn", await service.OkAsync("plan", "members", "small", "--standing", "excused"), StringComparison.Ordinal);
+        Assert.Contains("Brae Desktop 7: 1 of 5 proved", await service.OkAsync("overview", "show"), StringComparison.Ordinal);
         Assert.Contains("has ended", (await service.GstairAsync("plan", "start", "small")).Error, StringComparison.Ordinal);
         File.Delete(truth);
     }
@@ -95,7 +95,7 @@ public sealed class LifecycleTests
         for (var i = 0; i < 3; i++)
         {
             await File.WriteAllTextAsync(file, $"name,link\nlive-{i},stand-in\n", Stop);
-            await OkAsync(service, "fleet", "import", file, "--source", $"source-{i}");
+            await service.OkAsync("fleet", "import", file, "--source", $"source-{i}");
         }
 
         // The first start's own account and token are changes too.
@@ -105,7 +105,7 @@ public sealed class LifecycleTests
         Assert.Equal(["source-0", "source-1"], first.Select(c => c.Subject));
         var rest = TakeAsync(service, after: first[^1].Position, 2);
         await File.WriteAllTextAsync(file, "name,link\nlive-9,stand-in\n", Stop);
-        await OkAsync(service, "fleet", "import", file, "--source", "source-9");
+        await service.OkAsync("fleet", "import", file, "--source", "source-9");
         Assert.Equal(["source-2", "source-9"], (await rest).Select(c => c.Subject));
         Assert.Equal([1L, 2, 3, 4], all.Select(c => c.Position));
     }
@@ -116,7 +116,7 @@ public sealed class LifecycleTests
         await using var service = await ServiceProcess.StartAsync();
         var file = Path.Combine(service.Data, "many.csv");
         await File.WriteAllTextAsync(file, "name,link\n" + string.Concat(Enumerable.Range(0, 2300).Select(i => $"m-{i:0000},stand-in\n")), Stop);
-        await OkAsync(service, "fleet", "import", file);
+        await service.OkAsync("fleet", "import", file);
         var all = await service.Client.MachinesAsync(null, int.MaxValue, Stop);
         Assert.Equal((2300, 2300, null), (all.Total, all.Items.Select(m => m.Name).Distinct().Count(), all.Next));
         using var http = new HttpClient { BaseAddress = service.Url };
@@ -152,12 +152,12 @@ public sealed class LifecycleTests
         Assert.Equal(cut.Line - 1, cut.Added);
         Assert.Equal(cut.Added, (await service.Client.MachinesAsync(null, 1, Stop)).Total);
 
-        Assert.Contains($"had been taken up to line {cut.Line} before", await OkAsync(service, "fleet", "import", file, "--seen", "now"), StringComparison.Ordinal);
+        Assert.Contains($"had been taken up to line {cut.Line} before", await service.OkAsync("fleet", "import", file, "--seen", "now"), StringComparison.Ordinal);
         var whole = (await service.Client.ImportsAsync(Stop)).Single();
         Assert.Equal((cut.Import, 80_001, 80_001, 80_000, 0), (whole.Import, whole.Line, whole.Lines, whole.Added, whole.Updated));
         Assert.Equal(80_000, (await service.Client.MachinesAsync(null, 1, Stop)).Total);
         // Once it is over, the same file is a new import.
-        Assert.Contains("0 added, 80000 updated", await OkAsync(service, "fleet", "import", file, "--seen", "now"), StringComparison.Ordinal);
+        Assert.Contains("0 added, 80000 updated", await service.OkAsync("fleet", "import", file, "--seen", "now"), StringComparison.Ordinal);
     }
 
     private static async Task<List<ChangeView>> TakeAsync(ServiceProcess service, long after, int count)
@@ -173,13 +173,6 @@ public sealed class LifecycleTests
         }
 
         return changes;
-    }
-
-    private static async Task<string> OkAsync(ServiceProcess service, params string[] arguments)
-    {
-        var ran = await service.GstairAsync(arguments);
-        Assert.True(ran.Exit == 0, $"gstair {string.Join(' ', arguments)} ended with {ran.Exit}: {ran.Out}{ran.Error}");
-        return ran.Out;
     }
 
     private static async Task StandAsync(ServiceProcess service, string machine, string standing)

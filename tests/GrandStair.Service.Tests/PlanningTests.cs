@@ -33,12 +33,12 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     public async Task A_plan_is_compared_loaded_approved_by_another_and_asks_again_when_it_was_changed()
     {
         var file = await WriteAsync("first");
-        var compared = await GstairAsync("plan", "compare", file);
+        var compared = await Service.OkAsync("plan", "compare", file);
         Assert.Contains("first would be new, with ", compared, StringComparison.Ordinal);
         Assert.Contains("Wave Pilot covers", compared, StringComparison.Ordinal);
         Assert.DoesNotContain(await Service.Client.PlansAsync(Stop), p => p.Name == "first");
         Assert.Equal(3, (await Service.GstairAsync("plan", "load", file)).Exit);
-        Assert.Contains("Loaded first, revision 1", await GstairAsync("plan", "load", file, "--yes"), StringComparison.Ordinal);
+        Assert.Contains("Loaded first, revision 1", await Service.OkAsync("plan", "load", file, "--yes"), StringComparison.Ordinal);
         await Service.Client.AcknowledgeAsync("first", new("read", null), Stop);
 
         await RefusedAsync("not-approved", () => Service.Client.StartAsync("first", Stop));
@@ -54,12 +54,12 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
 
         // A change of what was approved holds the plan until somebody says yes again.
         var changed = await WriteAsync("first", ("all: 2", "all: 4"));
-        var difference = await GstairAsync("plan", "compare", changed);
+        var difference = await Service.OkAsync("plan", "compare", changed);
         Assert.Contains("would become revision 2", difference, StringComparison.Ordinal);
         Assert.Contains("- limits: { all: 2, site: 1 }", difference, StringComparison.Ordinal);
         Assert.Contains("+ limits: { all: 4, site: 1 }", difference, StringComparison.Ordinal);
         Assert.Equal(3, (await Service.GstairAsync("plan", "load", changed, "--yes")).Exit);
-        await GstairAsync("plan", "load", changed, "--yes", "--reason", "two more hands");
+        await Service.OkAsync("plan", "load", changed, "--yes", "--reason", "two more hands");
         var held = await Service.Client.PlanAsync("first", Stop);
         Assert.Equal(("revision 2 waits for approval", 2, 4), (held.Plan.Held, held.Planning.Revision, held.Limits.All));
         Assert.Contains("board approved revision 1", held.Planning.Approvals[0].Before, StringComparison.Ordinal);
@@ -75,11 +75,11 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task What_has_begun_stays_and_a_machine_that_is_moved_keeps_the_reason()
     {
-        await GstairAsync("plan", "load", await WriteAsync("second", ("approval: { by: [board] }", "")), "--yes");
+        await Service.OkAsync("plan", "load", await WriteAsync("second", ("approval: { by: [board] }", "")), "--yes");
         await Service.Client.AcknowledgeAsync("second", new("read", null), Stop);
         var before = await Service.Client.MembersAsync("second", null, null, null, 100, Stop);
         var machine = before.Items.First(m => m.Wave == 2).Name;
-        Assert.Contains($"{machine} is in wave pilot", await GstairAsync("plan", "move", "second", machine, "pilot", "--reason", "its owner asked"), StringComparison.Ordinal);
+        Assert.Contains($"{machine} is in wave pilot", await Service.OkAsync("plan", "move", "second", machine, "pilot", "--reason", "its owner asked"), StringComparison.Ordinal);
         var moved = (await Service.Client.MembersAsync("second", null, 1, null, 100, Stop)).Items.Single(m => m.Name == machine);
         Assert.Equal("admin: its owner asked", moved.Moved);
         Assert.Empty(await Service.Client.ProposalsAsync("second", Stop));
@@ -91,12 +91,12 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var members = (await Service.Client.MembersAsync("second", null, 1, null, 100, Stop)).Items.Select(m => m.Name).Order().ToArray();
         // The pilot has begun: it chooses nobody any more, whatever else would cover now.
         var reloaded = await WriteAsync("second", ("approval: { by: [board] }", ""), ("keys: [site, hardware.processor]", "keys: [name]"));
-        await GstairAsync("plan", "load", reloaded, "--yes", "--reason", "wider");
+        await Service.OkAsync("plan", "load", reloaded, "--yes", "--reason", "wider");
         Assert.Equal(members, (await Service.Client.MembersAsync("second", null, 1, null, 100, Stop)).Items.Select(m => m.Name).Order());
         var shuffled = await WriteAsync("second", ("approval: { by: [board] }", ""), ("name: Pilot", "name: Someone else"));
         Assert.Contains("Wave 'Pilot' of plan 'second' has begun", (await Service.GstairAsync("plan", "compare", shuffled)).Error, StringComparison.Ordinal);
         var tooLate = await WriteAsync("second", ("approval: { by: [board] }", ""), ("name: Pilot,", "name: Pilot, not-before: 2040-02-08 18:00,"));
-        Assert.Contains("that it begins not before 2040-02-08 18:00 changes nothing any more.", await GstairAsync("plan", "compare", tooLate), StringComparison.Ordinal);
+        Assert.Contains("that it begins not before 2040-02-08 18:00 changes nothing any more.", await Service.OkAsync("plan", "compare", tooLate), StringComparison.Ordinal);
 
         // A wave that needs a yes waits for it even when the one before has passed.
         Assert.Equal("waiting", (await Service.Client.PlanAsync("second", Stop)).Waves[1].State);
@@ -105,14 +105,14 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task Machines_that_came_into_the_scope_are_proposals_until_somebody_accepts_them()
     {
-        await GstairAsync("plan", "load", await WriteAsync("third", ("approval: { by: [board] }", ""), ("scope: os.product", "scope: name in (\"desk-1\", \"desk-8\") and os.product")), "--yes");
+        await Service.OkAsync("plan", "load", await WriteAsync("third", ("approval: { by: [board] }", ""), ("scope: os.product", "scope: name in (\"desk-1\", \"desk-8\") and os.product")), "--yes");
         Assert.Single((await Service.Client.MembersAsync("third", null, null, null, 100, Stop)).Items);
         await ImportAsync(Newcomer.Replace("9", "8", StringComparison.Ordinal));
         var proposal = Assert.Single(await Service.Client.ProposalsAsync("third", Stop), p => p.Machine == "desk-8");
         Assert.Null(proposal.From);
-        Assert.Contains("machines would change", await GstairAsync("plan", "proposals", "third"), StringComparison.Ordinal);
+        Assert.Contains("machines would change", await Service.OkAsync("plan", "proposals", "third"), StringComparison.Ordinal);
         Assert.Single((await Service.Client.MembersAsync("third", null, null, null, 100, Stop)).Items);
-        await GstairAsync("plan", "proposals", "third", "--accept", "--reason", "new quay");
+        await Service.OkAsync("plan", "proposals", "third", "--accept", "--reason", "new quay");
         Assert.Contains((await Service.Client.MembersAsync("third", null, null, null, 100, Stop)).Items, m => m.Name == "desk-8");
         Assert.Empty(await Service.Client.ProposalsAsync("third", Stop));
     }
@@ -122,40 +122,40 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     {
         var tight = await WriteAsync("fourth", ("approval: { by: [board] }", ""), ("keys: [site, hardware.processor]", "keys: [os.product]"), ("change-record: NF-7", $"deadline: {DateTime.UtcNow:yyyy-MM-dd}"));
         await ImportAsync(Newcomer);
-        await GstairAsync("plan", "load", tight, "--yes");
+        await Service.OkAsync("plan", "load", tight, "--yes");
         var placement = await Service.Client.PlacementAsync("fourth", Stop);
         Assert.False(placement.MeetsDeadline);
         Assert.NotEmpty(placement.Changes);
         Assert.All(placement.Waves.Where(w => w.Share is not null), w => Assert.True(w.Share >= 1 - 1e-9 && w.BoundWhy!.Length > 5));
-        Assert.Contains("after the deadline", await GstairAsync("plan", "placement", "fourth"), StringComparison.Ordinal);
+        Assert.Contains("after the deadline", await Service.OkAsync("plan", "placement", "fourth"), StringComparison.Ordinal);
 
         var board = await Service.Client.BoardAsync("fourth", null, null, Stop);
         Assert.Contains(board.Sites, s => s.Site == "Westhaven" && s.Slots.Count > 0 && s.Open.Count > 0);
         Assert.All(board.Sites.SelectMany(s => s.Slots.Select(x => (s.Open, x))), s => Assert.Contains(s.Open, o => o.From <= s.x.Start && s.x.End <= o.To));
-        Assert.Contains("Westhaven", await GstairAsync("plan", "board", "fourth"), StringComparison.Ordinal);
+        Assert.Contains("Westhaven", await Service.OkAsync("plan", "board", "fourth"), StringComparison.Ordinal);
         await RefusedAsync("board-span", () => Service.Client.BoardAsync("fourth", DateTimeOffset.UtcNow, DateTimeOffset.UtcNow.AddDays(-1), Stop));
 
-        var calendar = await GstairAsync("plan", "slots", "fourth");
+        var calendar = await Service.OkAsync("plan", "slots", "fourth");
         Assert.Contains("BEGIN:VEVENT", calendar, StringComparison.Ordinal);
-        Assert.Contains("desk-1", await GstairAsync("plan", "slots", "fourth", "--format", "csv"), StringComparison.Ordinal);
-        var page = await GstairAsync("plan", "slots", "fourth", "--format", "html");
+        Assert.Contains("desk-1", await Service.OkAsync("plan", "slots", "fourth", "--format", "csv"), StringComparison.Ordinal);
+        var page = await Service.OkAsync("plan", "slots", "fourth", "--format", "html");
         Assert.Contains("<h2>Waves</h2>", page, StringComparison.Ordinal);
         Assert.Contains("Quay, north", page, StringComparison.Ordinal);
         Assert.DoesNotContain("<script", page, StringComparison.OrdinalIgnoreCase);
-        Assert.DoesNotContain("desk-1", await GstairAsync("plan", "slots", "fourth", "--site", "Eastness"), StringComparison.Ordinal);
+        Assert.DoesNotContain("desk-1", await Service.OkAsync("plan", "slots", "fourth", "--site", "Eastness"), StringComparison.Ordinal);
     }
 
     [Fact]
     public async Task A_plans_text_is_had_back_as_it_was_loaded_and_a_change_of_it_made_meanwhile_is_not_overwritten()
     {
         var file = await WriteAsync("texts", ("approval: { by: [board] }", "# nobody is asked"));
-        await GstairAsync("plan", "load", file, "--yes");
-        Assert.Equal(await File.ReadAllTextAsync(file, Stop), await GstairAsync("plan", "text", "texts"));
-        var kept = fleet.Write("", "kept.yaml");
-        Assert.Contains("Wrote ", await GstairAsync("plan", "text", "texts", "--out", kept), StringComparison.Ordinal);
+        await Service.OkAsync("plan", "load", file, "--yes");
+        Assert.Equal(await File.ReadAllTextAsync(file, Stop), await Service.OkAsync("plan", "text", "texts"));
+        var kept = fleet.Service.Write("", "kept.yaml");
+        Assert.Contains("Wrote ", await Service.OkAsync("plan", "text", "texts", "--out", kept), StringComparison.Ordinal);
         await File.WriteAllTextAsync(kept, (await File.ReadAllTextAsync(kept, Stop)).Replace("name: Rest,", "name: Rest, not-before: 2030-02-08 18:00,", StringComparison.Ordinal), Stop);
-        Assert.Contains("Fri 8 Feb 18:00", await GstairAsync("plan", "compare", kept), StringComparison.Ordinal);
-        await GstairAsync("plan", "load", kept, "--yes", "--reason", "after the season");
+        Assert.Contains("Fri 8 Feb 18:00", await Service.OkAsync("plan", "compare", kept), StringComparison.Ordinal);
+        await Service.OkAsync("plan", "load", kept, "--yes", "--reason", "after the season");
         var board = await Service.Client.BoardAsync("texts", null, null, Stop);
         Assert.Equal([("Pilot", "waiting", null), ("Rest", "waiting", "2030-02-08")], board.Waves.Select(w => (w.Name, w.State, w.NotBefore?.ToString("yyyy-MM-dd"))));
         Assert.True(board.Waves[1].From is null || board.Waves[1].From > board.Waves[1].NotBefore);
@@ -172,7 +172,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     {
         var day = DateTimeOffset.UtcNow.Date.AddDays(2);
         await ImportAsync(Newcomer.Replace("9", "11", StringComparison.Ordinal).Replace("office,", "office,quay-crew,", StringComparison.Ordinal) + "\n" + Newcomer.Replace("9", "12", StringComparison.Ordinal).Replace("office,", "office,quay-crew,", StringComparison.Ordinal), ("group,", "group,owner,"));
-        await GstairAsync("plan", "load", await WriteAsync(
+        await Service.OkAsync("plan", "load", await WriteAsync(
             "seventh", ("approval: { by: [board] }", "owners: { within: 5 d, notice: 1 h }\nlead: 0 s"), ("scope: os.product", "scope: name in (\"desk-11\", \"desk-12\") and os.product"), ("cover: { keys: [site, hardware.processor], prefer: tag = \"pilot\" }", "members: os.version < 7"),
             ("zone: Europe/London, calendar: berths", $"zone: UTC, days: [{day:yyyy-MM-dd}..{day.AddDays(9):yyyy-MM-dd}]"), ("all: 2", "all: 1")), "--yes");
         var first = new DateTimeOffset(day, TimeSpan.Zero);
@@ -180,13 +180,13 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Equal([("desk-11", first), ("desk-12", first.AddMinutes(54))], members.Select(m => (m.Name, m.PlannedStart!.Value)));
 
         // Those that are only laid out make room; those that somebody was told, or chose, do not.
-        Assert.Contains("other times are free", await GstairAsync("plan", "times", "seventh", "desk-12"), StringComparison.Ordinal);
+        Assert.Contains("other times are free", await Service.OkAsync("plan", "times", "seventh", "desk-12"), StringComparison.Ordinal);
         var early = await Service.Client.TryTimeAsync("seventh", "desk-12", first.AddHours(-12), Stop);
         Assert.Equal((null, true), (early.Slot, early.InTheWay.Single(w => w.Contains("may not be touched then", StringComparison.Ordinal)).Contains($"{day:yyyy-MM-dd} 00:00 UTC", StringComparison.Ordinal)));
         var tried = await Service.Client.TryTimeAsync("seventh", "desk-12", first, Stop);
         Assert.Equal([("desk-11", first, first.AddMinutes(54))], tried.Moved.Select(m => (m.Machine, m.Before, m.After!.Value)));
         Assert.Equal(2, (await Service.GstairAsync("plan", "appoint", "seventh", "desk-12", "--reason", "none")).Exit);
-        Assert.Contains("desk-11 makes room", await GstairAsync("plan", "appoint", "seventh", "desk-12", $"{first:O}", "--reason", "its user starts at noon"), StringComparison.Ordinal);
+        Assert.Contains("desk-11 makes room", await Service.OkAsync("plan", "appoint", "seventh", "desk-12", $"{first:O}", "--reason", "its user starts at noon"), StringComparison.Ordinal);
         await RefusedAsync("time-taken", () => Service.Client.AppointAsync("seventh", "desk-11", new("me too", first.AddMinutes(30)), Stop));
         var chosen = (await Service.Client.MembersAsync("seventh", null, null, null, 9, Stop)).Items.Single(m => m.Name == "desk-12");
         Assert.Equal((first, "admin: its user starts at noon"), (chosen.Chosen, chosen.ChosenBy));
@@ -217,14 +217,14 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await Service.Client.StartAsync("seventh", Stop);
         await Eventually.TrueAsync(async () => (await Service.Client.MembersAsync("seventh", "scheduled", null, null, 9, Stop)).Items.Count == 2, TimeSpan.FromSeconds(20), () => "both are scheduled");
         Assert.Equal([("desk-12", first), ("desk-11", free[5])], (await Service.Client.MembersAsync("seventh", null, null, null, 9, Stop)).Items.Select(m => (m.Name, m.SlotStart!.Value)));
-        await GstairAsync("plan", "appoint", "seventh", "desk-12", $"{first.AddHours(3):O}", "--reason", "later after all");
+        await Service.OkAsync("plan", "appoint", "seventh", "desk-12", $"{first.AddHours(3):O}", "--reason", "later after all");
         Assert.Equal(first.AddHours(3), (await Service.Client.MembersAsync("seventh", null, null, "name = \"desk-12\"", 9, Stop)).Items[0].SlotStart);
-        await GstairAsync("plan", "appoint", "seventh", "desk-12", "--give-up", "--reason", "any time will do");
+        await Service.OkAsync("plan", "appoint", "seventh", "desk-12", "--give-up", "--reason", "any time will do");
         Assert.Null((await Service.Client.MembersAsync("seventh", null, null, "name = \"desk-12\"", 9, Stop)).Items[0].Chosen);
         await RefusedAsync("no-time-chosen", () => Service.Client.AppointAsync("seventh", "desk-12", new("again"), Stop));
 
-        Assert.Contains("owner quay-crew", await GstairAsync("address", "list", "seventh"), StringComparison.Ordinal);
-        await GstairAsync("address", "end", "seventh", made.Address.Id, "--reason", "it was passed on");
+        Assert.Contains("owner quay-crew", await Service.OkAsync("address", "list", "seventh"), StringComparison.Ordinal);
+        await Service.OkAsync("address", "end", "seventh", made.Address.Id, "--reason", "it was passed on");
         await ProblemAsync("unknown-address", "GET", at, null);
         Assert.Equal(4, (await Service.GstairAsync("address", "end", "seventh", made.Address.Id, "--reason", "again")).Exit);
     }
@@ -238,7 +238,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await ImportAsync(string.Join('\n', new[] { "21", "22" }.Select(n => Newcomer.Replace("9", n, StringComparison.Ordinal).Replace("office,", "office,tide-crew,", StringComparison.Ordinal))), ("group,", "group,owner,"));
         foreach (var (name, machine, asks) in new[] { ("told", "desk-21", ""), ("asked", "desk-22", ", calendars: yes") })
         {
-            await GstairAsync("plan", "load", await WriteAsync(
+            await Service.OkAsync("plan", "load", await WriteAsync(
                 name, ("by: [board]", $"by: [harbour]{asks}"), ("scope: os.product", $"scope: name = \"{machine}\" and os.product"), ("calendar: berths", "calendar: tides"), ("change-record: NF-7", "owners: { within: 5 d, notice: 1 h }"),
                 ("- { name: Pilot, cover: { keys: [site, hardware.processor], prefer: tag = \"pilot\" } }", "- { name: Only }"), ("- { name: Rest, approval: yes }", "- { name: None, count: 1 }")), "--yes");
             await Service.Client.AcknowledgeAsync(name, new("read", null), Stop);
@@ -257,7 +257,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await TidesAsync(day.AddDays(40));
         var told = (await Service.Client.PlanAsync("told", Stop)).Planning.Approvals[0];
         Assert.Equal(("harbour", "tides", "admin"), (told.By, told.LoadedSince.Single().Calendar, told.LoadedSince.Single().By));
-        Assert.Contains("since then calendar tides was loaded anew by admin", await GstairAsync("plan", "approve", "told"), StringComparison.Ordinal);
+        Assert.Contains("since then calendar tides was loaded anew by admin", await Service.OkAsync("plan", "approve", "told"), StringComparison.Ordinal);
         await Service.Client.StartAsync("told", Stop);
         var asked = await Service.Client.PlanAsync("asked", Stop);
         Assert.Equal(("calendar tides was loaded anew, which waits for approval", null, "tides"), (asked.Plan.Held, asked.Planning.Approvals[0].By, asked.Planning.Approvals[0].LoadedSince.Single().Calendar));
@@ -275,7 +275,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task Some_of_a_plan_go_to_another_release_and_each_is_told_its_own()
     {
-        await GstairAsync("plan", "load", await WriteAsync(
+        await Service.OkAsync("plan", "load", await WriteAsync(
             "eighth", ("approval: { by: [board] }", ""), ("release: \"7\"", "release: \"7\", but: [{ groups: [office], release: \"8\" }, { machines: [desk-5], release: \"7\" }]"), ("os.version < 7", "os.version < 8")), "--yes");
         var plan = await Service.Client.PlanAsync("eighth", Stop);
         Assert.Equal("Brae Desktop 7 (Brae Desktop 8 for group office; Brae Desktop 7 for desk-5)", plan.Plan.Target);
@@ -285,7 +285,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Contains((await Service.Client.MembersAsync("eighth", null, null, null, 100, Stop)).Items, m => m.Name == "desk-6");
         var summary = await Calls.JsonAsync(Service, "GET", "/api/v1/readiness?plan=eighth", Service.Token);
         Assert.Equal((plan.Plan.Target, 0), (summary.GetProperty("target").GetString(), summary.GetProperty("arrived").GetInt32()));
-        var calendar = await GstairAsync("plan", "slots", "eighth");
+        var calendar = await Service.OkAsync("plan", "slots", "eighth");
         Assert.Contains("SUMMARY:desk-1 to Brae Desktop 7 (laid out)", calendar, StringComparison.Ordinal);
     }
 
@@ -294,18 +294,18 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     {
         var file = await WriteAsync("fifth", ("calendar: berths", "calendar: bertsh"));
         Assert.Contains("there is none of that name; did you mean 'berths'?", (await Service.GstairAsync("plan", "compare", file)).Error, StringComparison.Ordinal);
-        var wrong = await Service.GstairAsync("calendar", "load", "tides", fleet.Write("high,low", "tides.ics"));
+        var wrong = await Service.GstairAsync("calendar", "load", "tides", fleet.Service.Write("high,low", "tides.ics"));
         Assert.Equal(3, wrong.Exit);
         Assert.Contains("expected the iCalendar format", wrong.Error, StringComparison.Ordinal);
-        Assert.Contains("berths", await GstairAsync("calendar", "list"), StringComparison.Ordinal);
-        Assert.Contains("BEGIN:VCALENDAR", await GstairAsync("calendar", "show", "berths"), StringComparison.Ordinal);
+        Assert.Contains("berths", await Service.OkAsync("calendar", "list"), StringComparison.Ordinal);
+        Assert.Contains("BEGIN:VCALENDAR", await Service.OkAsync("calendar", "show", "berths"), StringComparison.Ordinal);
         Assert.Equal(4, (await Service.GstairAsync("calendar", "show", "berth")).Exit);
     }
 
     [Fact]
     public async Task A_plan_is_checked_without_a_service_down_to_the_line()
     {
-        var file = fleet.Write(Plan.Replace("NAME", "sixth", StringComparison.Ordinal).Replace("keys: [site,", "keys: [sitte,", StringComparison.Ordinal).Replace("all: 2", "all: none", StringComparison.Ordinal), "sixth.yaml");
+        var file = fleet.Service.Write(Plan.Replace("NAME", "sixth", StringComparison.Ordinal).Replace("keys: [site,", "keys: [sitte,", StringComparison.Ordinal).Replace("all: 2", "all: none", StringComparison.Ordinal), "sixth.yaml");
         var checkedOffline = await Service.GstairAsync("plan", "check", file, "--catalogue", Path.Combine(Repository.Root, "catalogue"));
         Assert.Equal(3, checkedOffline.Exit);
         Assert.Contains("sixth.yaml:6", checkedOffline.Error, StringComparison.Ordinal);
@@ -316,23 +316,16 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     private async Task<string> WriteAsync(string name, params (string From, string To)[] changes)
     {
         await Service.Client.LoadCalendarAsync("berths", new MemoryStream(System.Text.Encoding.UTF8.GetBytes(BusyFleet.Berths)), Stop);
-        return fleet.Write(changes.Aggregate(Plan.Replace("NAME", name, StringComparison.Ordinal), (text, c) => text.Replace(c.From, c.To, StringComparison.Ordinal)), $"{name}.yaml");
+        return fleet.Service.Write(changes.Aggregate(Plan.Replace("NAME", name, StringComparison.Ordinal), (text, c) => text.Replace(c.From, c.To, StringComparison.Ordinal)), $"{name}.yaml");
     }
 
     /// <summary>Loads a calendar that is open for nine days from a day on.</summary>
-    private Task TidesAsync(DateTimeOffset from) => GstairAsync("calendar", "load", "tides", fleet.Write(
+    private Task TidesAsync(DateTimeOffset from) => Service.OkAsync("calendar", "load", "tides", fleet.Service.Write(
         $"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//test//EN\r\nBEGIN:VEVENT\r\nUID:tide\r\nDTSTAMP:20260101T000000Z\r\nDTSTART:{from:yyyyMMdd}T000000Z\r\nDURATION:P9D\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n", "tides.ics"));
-
-    private async Task<string> GstairAsync(params string[] words)
-    {
-        var ran = await Service.GstairAsync(words);
-        Assert.True(ran.Exit == 0, ran.Error + ran.Out);
-        return ran.Out;
-    }
 
     private async Task ProblemAsync(string name, string method, string path, string? body) => Assert.Equal(name, (await Calls.OutcomeAsync(Service, method, path, null, body)).Problem);
 
-    private Task ImportAsync(string line, (string From, string To) head = default) => Service.GstairAsync("fleet", "import", fleet.Write($"{(head.From is null ? SmallFleet.Csv.Split('\n')[0] : SmallFleet.Csv.Split('\n')[0].Replace(head.From, head.To, StringComparison.Ordinal))}\n{line.Replace("NOW", $"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ssZ}", StringComparison.Ordinal)}\n", "more.csv"), "--seen", "now");
+    private Task ImportAsync(string line, (string From, string To) head = default) => Service.GstairAsync("fleet", "import", fleet.Service.Write($"{(head.From is null ? SmallFleet.Csv.Split('\n')[0] : SmallFleet.Csv.Split('\n')[0].Replace(head.From, head.To, StringComparison.Ordinal))}\n{line.Replace("NOW", $"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ssZ}", StringComparison.Ordinal)}\n", "more.csv"), "--seen", "now");
 
     private static async Task RefusedAsync(string name, Func<Task> call) => Assert.Equal(name, (await Assert.ThrowsAsync<ServiceException>(call)).Name);
 }

@@ -17,8 +17,8 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     public async Task A_plan_is_rehearsed_with_what_ifs_side_by_side_and_the_same_seed_says_the_same_again()
     {
         await PlanAsync("rehearsed");
-        string[] words = ["plan", "rehearse", "rehearsed", "--draws", "60", "--seed", "4", "--if", "limits.all=1; advance.soak=9 d", "--if-file", fleet.Write(Body("rehearsed").Replace("soak: 1 d", "soak: 0 d", StringComparison.Ordinal), "quick.yaml")];
-        var told = await GstairAsync(words);
+        string[] words = ["plan", "rehearse", "rehearsed", "--draws", "60", "--seed", "4", "--if", "limits.all=1; advance.soak=9 d", "--if-file", fleet.Service.Write(Body("rehearsed").Replace("soak: 1 d", "soak: 0 d", StringComparison.Ordinal), "quick.yaml")];
+        var told = await Service.OkAsync(words);
         Assert.Contains("All that will be proved is so by", told, StringComparison.Ordinal);
         Assert.Contains("Side by side, each with the same luck", told, StringComparison.Ordinal);
         Assert.Contains("quick.yaml", told, StringComparison.Ordinal);
@@ -29,9 +29,9 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.True(one[1].Proved.P50 > one[0].Proved.P50 && one[2].Proved.P50 < one[0].Proved.P50, JsonSerializer.Serialize(one.Select(r => r.Proved)));
         // Time goes on between the two, and a slot may just be missed by that; who is lucky does not change.
         Assert.Equal(one.Select(r => r.NotProved), two.Select(r => r.NotProved));
-        Assert.Contains("rehearsal", await GstairAsync("plan", "rehearsals", "rehearsed"), StringComparison.Ordinal);
+        Assert.Contains("rehearsal", await Service.OkAsync("plan", "rehearsals", "rehearsed"), StringComparison.Ordinal);
         var newest = (await Service.Client.RehearsalsAsync("rehearsed", Stop))[0];
-        Assert.Contains("Side by side", await GstairAsync("plan", "rehearsals", "rehearsed", $"{newest.Id}"), StringComparison.Ordinal);
+        Assert.Contains("Side by side", await Service.OkAsync("plan", "rehearsals", "rehearsed", $"{newest.Id}"), StringComparison.Ordinal);
     }
 
     [Fact]
@@ -61,7 +61,7 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var asked = await Service.Client.RehearseAsync("long", new(Draws: 2000, WhatIfs: whatIfs), Stop);
         var second = await Service.Client.RehearseAsync("long", new(Draws: 2000, WhatIfs: whatIfs), Stop);
         await Eventually.TrueAsync(async () => (await Service.Client.RehearsalAsync("long", asked.Id, Stop)).State != "waiting", TimeSpan.FromSeconds(30), () => "it begins");
-        Assert.Contains("was cancelled", await GstairAsync("plan", "rehearsals", "long", $"{second.Id}", "--cancel"), StringComparison.Ordinal);
+        Assert.Contains("was cancelled", await Service.OkAsync("plan", "rehearsals", "long", $"{second.Id}", "--cancel"), StringComparison.Ordinal);
         Assert.Equal(("cancelled", 18_000), ((await Service.Client.RehearsalAsync("long", second.Id, Stop)).State, (await Service.Client.RehearsalAsync("long", second.Id, Stop)).Total));
         Assert.Equal("rehearsal-over", (await Assert.ThrowsAsync<ServiceException>(() => Service.Client.CancelRehearsalAsync("long", second.Id, Stop))).Name);
         await Eventually.TrueAsync(async () => (await Service.Client.RehearsalAsync("long", asked.Id, Stop)) is { State: "done", Results.Count: 9 }, TimeSpan.FromSeconds(120), () => "the first is done");
@@ -78,8 +78,8 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Equal((100, 0.0), (forecast.Draws, forecast.From > DateTimeOffset.UtcNow.AddMinutes(1) ? 1 : 0));
         Assert.True(forecast.Proved.P10 <= forecast.Proved.P50, $"{forecast.Proved}");
         Assert.NotEmpty(forecast.Sites);
-        Assert.Contains("All that will be proved is so by", await GstairAsync("plan", "forecast", "forecast"), StringComparison.Ordinal);
-        Assert.Contains("all that will be by", await GstairAsync("overview", "show", "forecast"), StringComparison.Ordinal);
+        Assert.Contains("All that will be proved is so by", await Service.OkAsync("plan", "forecast", "forecast"), StringComparison.Ordinal);
+        Assert.Contains("all that will be by", await Service.OkAsync("overview", "show", "forecast"), StringComparison.Ordinal);
     }
 
     private static string Body(string name) => SmallFleet.Plan.Replace("plan: small", $"plan: {name}", StringComparison.Ordinal);
@@ -90,12 +90,5 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await Service.Client.CreatePlanAsync(yaml, Stop);
     }
 
-    private async Task<IReadOnlyList<ForecastView>> ResultsAsync(string[] words) => JsonSerializer.Deserialize<RehearsalView>(await GstairAsync(words), JsonSerializerOptions.Web)!.Results;
-
-    private async Task<string> GstairAsync(params string[] words)
-    {
-        var ran = await Service.GstairAsync(words);
-        Assert.True(ran.Exit == 0, ran.Error + ran.Out);
-        return ran.Out;
-    }
+    private async Task<IReadOnlyList<ForecastView>> ResultsAsync(string[] words) => JsonSerializer.Deserialize<RehearsalView>(await Service.OkAsync(words), JsonSerializerOptions.Web)!.Results;
 }

@@ -67,6 +67,28 @@ public abstract partial class StoreTests
     }
 
     [Fact]
+    public async Task One_at_a_time_among_all_services_has_the_turn_to_choose_times()
+    {
+        await using var other = await Databases.Database.OpenAsync(await WhereAsync(), Stop);
+        var (at, most, all) = (0, 0, 0);
+        async Task ChooseAsync(PlanTable plans)
+        {
+            await using var turn = await plans.TurnToChooseAsync(Stop);
+            most = Math.Max(most, Interlocked.Increment(ref at));
+            await Task.Delay(20, Stop);
+            Interlocked.Increment(ref all);
+            Interlocked.Decrement(ref at);
+        }
+
+        // More wait than there are connections.
+        await Task.WhenAll(Enumerable.Range(0, 60).Select(i => ChooseAsync(i % 2 == 0 ? Plans : new(other))));
+        Assert.Equal((1, 60), (most, all));
+        using var impatient = new CancellationTokenSource(TimeSpan.FromMilliseconds(100));
+        await using (await Plans.TurnToChooseAsync(Stop)) await Assert.ThrowsAnyAsync<OperationCanceledException>(() => new PlanTable(other).TurnToChooseAsync(impatient.Token));
+        await (await new PlanTable(other).TurnToChooseAsync(Stop)).DisposeAsync();
+    }
+
+    [Fact]
     public async Task When_a_machine_was_not_ready_and_made_ready_is_kept_and_begins_anew_when_it_goes_again()
     {
         await PlanAsync("desk-1");

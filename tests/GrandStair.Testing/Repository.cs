@@ -60,6 +60,22 @@ public static class Shell
     /// <summary>Runs the client against a service's data folder.</summary>
     public static Task<Ran> GstairAsync(this ServiceProcess service, params string[] arguments) =>
         RunAsync("dotnet", [Repository.Built("GrandStair.Cli", "gstair"), .. arguments], environment: ("GSTAIR_DATA", service.Data));
+
+    /// <summary>Runs the client, which has to succeed, and returns what it printed.</summary>
+    /// <exception cref="InvalidOperationException">It did not.</exception>
+    public static async Task<string> OkAsync(this ServiceProcess service, params string[] arguments)
+    {
+        var ran = await service.GstairAsync(arguments);
+        return ran.Exit == 0 ? ran.Out : throw new InvalidOperationException($"gstair {string.Join(' ', arguments)} ended with {ran.Exit}: {ran.Error}{ran.Out}");
+    }
+
+    /// <summary>Writes a file into a service's data folder and returns its path.</summary>
+    public static string Write(this ServiceProcess service, string text, string name)
+    {
+        var path = Path.Combine(service.Data, name);
+        File.WriteAllText(path, text);
+        return path;
+    }
 }
 
 /// <summary>Waits for what comes about by itself.</summary>

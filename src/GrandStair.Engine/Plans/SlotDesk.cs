@@ -20,11 +20,8 @@ namespace GrandStair.Engine.Plans;
 public sealed record Appointing(SlotTrial Trial, ImmutableArray<(Machine Machine, Slot Before, Slot? After)> Moved, DateTimeOffset? EndBefore, DateTimeOffset? End, bool MeetsDeadline);
 
 /// <summary>Where a machine is given a time that somebody chose for it, and where it is found out which times there are.</summary>
-public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, FleetCache fleet, MeasuredRuns measured, TimeProvider clock) : IDisposable
+public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, FleetCache fleet, MeasuredRuns measured, TimeProvider clock)
 {
-    /// <summary>Two who choose at once do not get the same time.</summary>
-    private readonly SemaphoreSlim _turn = new(1, 1);
-
     /// <summary>How many times are offered at most.</summary>
     public const int MostTimes = 100;
 
@@ -76,15 +73,23 @@ public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, Fl
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(machine);
         ArgumentNullException.ThrowIfNull(actor);
-        await _turn.WaitAsync(stop);
-        try
+        // Two who choose at once do not get the same time, whichever services they ask.
+        await using var turn = await plans.TurnToChooseAsync(stop);
+        var asked = await AskedAsync(stored, machine, stop);
+        var trial = SlotTrial.At(asked.Case, start);
+        if (trial.Slot is not { } slot)
+            throw new CommandException("time-taken", $"{machine.Name} cannot begin at {start.UtcDateTime:yyyy-MM-dd HH:mm} UTC: {string.Join("; ", trial.InTheWay)}. 'gstair plan times {stored.Name} {machine.Name}' shows when it can.");
+        var now = clock.GetUtcNow();
+        if (asked.Run is { } run)
         {
-            return await AppointInTurnAsync(stored, machine, start, reason, actor, stop);
+            var moved = new SlotMoved(now, actor.Name, slot, reason);
+            if (!await runs.DecideAsync(run, moved, RunMachine.Step(run, moved).State, new(actor, "run move-slot", reason), stop))
+                throw new CommandException("run-went-on", $"The run of {machine.Name} went on meanwhile. Look again, and choose again.");
         }
-        finally
-        {
-            _turn.Release();
-        }
+
+        await plans.AppointAsync(stored.Name, machine.Id, slot.Start, asked is { Run: null, HasBegun: true } ? slot : null, reason, actor, now, stop);
+        if (!asked.HasBegun) await writer.LayOutAsync(stored, stop);
+        return slot;
     }
 
     /// <summary>Gives up the time that was chosen for a machine: it keeps its slot, but another may come of it as of any.</summary>
@@ -105,28 +110,6 @@ public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, Fl
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(machine);
         return PlanDesk.MemberAsync(plans, stored.Name, machine, stop);
-    }
-
-    /// <inheritdoc />
-    public void Dispose() => _turn.Dispose();
-
-    private async Task<Slot> AppointInTurnAsync(StoredPlan stored, Machine machine, DateTimeOffset start, string reason, Actor actor, CancellationToken stop)
-    {
-        var asked = await AskedAsync(stored, machine, stop);
-        var trial = SlotTrial.At(asked.Case, start);
-        if (trial.Slot is not { } slot)
-            throw new CommandException("time-taken", $"{machine.Name} cannot begin at {start.UtcDateTime:yyyy-MM-dd HH:mm} UTC: {string.Join("; ", trial.InTheWay)}. 'gstair plan times {stored.Name} {machine.Name}' shows when it can.");
-        var now = clock.GetUtcNow();
-        if (asked.Run is { } run)
-        {
-            var moved = new SlotMoved(now, actor.Name, slot, reason);
-            if (!await runs.DecideAsync(run, moved, RunMachine.Step(run, moved).State, new(actor, "run move-slot", reason), stop))
-                throw new CommandException("run-went-on", $"The run of {machine.Name} went on meanwhile. Look again, and choose again.");
-        }
-
-        await plans.AppointAsync(stored.Name, machine.Id, slot.Start, asked is { Run: null, HasBegun: true } ? slot : null, reason, actor, now, stop);
-        if (!asked.HasBegun) await writer.LayOutAsync(stored, stop);
-        return slot;
     }
 
     private async Task<Asked> AskedAsync(StoredPlan stored, Machine machine, CancellationToken stop)

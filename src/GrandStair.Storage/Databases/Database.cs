@@ -33,7 +33,7 @@ public sealed class Database : IAsyncDisposable
         Dialect dialect = where.Contains("Host=", StringComparison.OrdinalIgnoreCase) ? new PostgresDialect(where) : new SqliteDialect(where);
         try
         {
-            await using (await dialect.LockAsync(stop)) Schema.Migrate(dialect);
+            await using (await dialect.LockAsync("schema", stop)) Schema.Migrate(dialect);
         }
         catch (DbException error) when (dialect.Explain(error) is { } explained)
         {

@@ -1,4 +1,5 @@
 using System.Data.Common;
+using Dapper;
 using FluentMigrator.Runner;
 using Microsoft.Data.Sqlite;
 using Npgsql;
@@ -27,8 +28,8 @@ internal abstract class Dialect(string connectionString)
 
     public abstract Task<DbConnection> OpenAsync(CancellationToken stop);
 
-    /// <summary>Keeps other starts out while the schema is brought up.</summary>
-    public abstract Task<IAsyncDisposable> LockAsync(CancellationToken stop);
+    /// <summary>Waits until nobody else has what is named, in whichever process, and has it until that is disposed of or the process ends.</summary>
+    public abstract Task<IAsyncDisposable> LockAsync(string name, CancellationToken stop);
 
     /// <summary>Says what an error of the database means, where somebody can do something about it.</summary>
     public abstract StoreException? Explain(Exception error);
@@ -53,13 +54,13 @@ internal sealed class SqliteDialect(string path) : Dialect(new SqliteConnectionS
         return connection;
     }
 
-    public override async Task<IAsyncDisposable> LockAsync(CancellationToken stop)
+    public override async Task<IAsyncDisposable> LockAsync(string name, CancellationToken stop)
     {
         while (true)
         {
             try
             {
-                return new FileStream(path + ".lock", FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.None);
+                return new FileStream($"{path}.{name}.lock", FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.None);
             }
             catch (IOException) when (!stop.IsCancellationRequested)
             {
@@ -76,8 +77,10 @@ internal sealed class SqliteDialect(string path) : Dialect(new SqliteConnectionS
 /// <summary>The engine of the distribution.</summary>
 internal sealed class PostgresDialect(string connectionString) : Dialect(connectionString), IAsyncDisposable
 {
-    private const long SchemaLock = 7_204_113;
     private readonly NpgsqlDataSource _source = NpgsqlDataSource.Create(connectionString);
+
+    // Whoever waits for the database's lock has a connection: one for each process, or those who wait would take all that there are.
+    private readonly SemaphoreSlim _waits = new(1, 1);
 
     public override string SkipLocked => "FOR UPDATE SKIP LOCKED";
 
@@ -87,13 +90,22 @@ internal sealed class PostgresDialect(string connectionString) : Dialect(connect
 
     public override async Task<DbConnection> OpenAsync(CancellationToken stop) => await _source.OpenConnectionAsync(stop);
 
-    public override async Task<IAsyncDisposable> LockAsync(CancellationToken stop)
+    public override async Task<IAsyncDisposable> LockAsync(string name, CancellationToken stop)
     {
-        var connection = await _source.OpenConnectionAsync(stop);
-        await using var command = connection.CreateCommand();
-        command.CommandText = $"SELECT pg_advisory_lock({SchemaLock})";
-        await command.ExecuteNonQueryAsync(stop);
-        return new Held(connection);
+        await _waits.WaitAsync(stop);
+        NpgsqlConnection? connection = null;
+        try
+        {
+            connection = await _source.OpenConnectionAsync(stop);
+            await connection.ExecuteAsync(new CommandDefinition("SELECT pg_advisory_lock(hashtextextended(@name, 0))", new { name }, cancellationToken: stop));
+            return new Held(connection, name, _waits);
+        }
+        catch
+        {
+            if (connection is not null) await connection.DisposeAsync();
+            _waits.Release();
+            throw;
+        }
     }
 
     public override StoreException? Explain(Exception error) => error switch
@@ -105,20 +117,25 @@ internal sealed class PostgresDialect(string connectionString) : Dialect(connect
         _ => null,
     };
 
-    public ValueTask DisposeAsync() => _source.DisposeAsync();
+    public ValueTask DisposeAsync()
+    {
+        _waits.Dispose();
+        return _source.DisposeAsync();
+    }
 
     /// <summary>A lock that lasts as long as its connection; the pool would keep it, so it is given back by name.</summary>
-    private sealed class Held(NpgsqlConnection connection) : IAsyncDisposable
+    private sealed class Held(NpgsqlConnection connection, string name, SemaphoreSlim waits) : IAsyncDisposable
     {
         public async ValueTask DisposeAsync()
         {
-            await using (var command = connection.CreateCommand())
+            try
             {
-                command.CommandText = $"SELECT pg_advisory_unlock({SchemaLock})";
-                await command.ExecuteNonQueryAsync();
+                await using (connection) await connection.ExecuteAsync("SELECT pg_advisory_unlock(hashtextextended(@name, 0))", new { name });
             }
-
-            await connection.DisposeAsync();
+            finally
+            {
+                waits.Release();
+            }
         }
     }
 }

@@ -101,6 +101,9 @@ public sealed class PlanTable(Database database)
         new { plan, id = machine.Value, start = Micros.Of(slot?.Start), end = Micros.Of(slot?.End), stage = Micros.Of(slot?.StageFrom), crew = slot?.Crew },
         t);
 
+    /// <summary>Waits for the turn to choose times, which one at a time has among all services on the database, until it is disposed of.</summary>
+    public Task<IAsyncDisposable> TurnToChooseAsync(CancellationToken stop) => database.Dialect.LockAsync("times", stop);
+
     /// <summary>Notes the time that somebody chose for a machine, and gives it its slot where its wave has begun.</summary>
     /// <param name="plan">The plan.</param>
     /// <param name="machine">The machine.</param>
