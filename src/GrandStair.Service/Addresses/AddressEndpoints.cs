@@ -19,12 +19,13 @@ internal static class AddressEndpoints
     {
         api.MapGet("/plans/{name}/addresses", async (string name, AddressTable addresses, CallersPlans plans, CallersFleet fleet, TimeProvider clock, CancellationToken stop) =>
         {
-            var isOver = AddressedSlots.IsOver(await plans.FindAsync(name, stop), clock.GetUtcNow());
-            return (await SeenAsync(name, addresses, plans, fleet, stop)).Select(a => Row(a, isOver)).ToArray();
+            var stored = await plans.FindAsync(name, stop);
+            var isOver = AddressedSlots.IsOver(stored, clock.GetUtcNow());
+            return (await SeenAsync(stored, addresses, fleet, stop)).Select(a => Row(a, isOver)).ToArray();
         }).WithName("ListAddresses").ProducesProblem(404);
         api.MapPost("/plans/{name}/addresses", MakeAsync).WithName("MakeAddress").ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/addresses/{id}/end", async (string name, string id, Because because, AddressTable addresses, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop) =>
-            (await SeenAsync(name, addresses, plans, fleet, stop)).FirstOrDefault(a => a.Id == SessionEndpoints.Number('a', id)) is { } address
+            (await SeenAsync(await plans.FindAsync(name, stop), addresses, fleet, stop)).FirstOrDefault(a => a.Id == SessionEndpoints.Number('a', id)) is { } address
             && await addresses.EndAsync(address.Plan, address.Id, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop)
                 ? Results.NoContent()
                 : throw new CommandException("unknown-address", $"Plan '{name}' has no address '{id}' that stands. 'gstair address list {name}' shows them.")).WithName("EndAddress").Produces(204).ProducesProblem(404);
@@ -46,8 +47,8 @@ internal static class AddressEndpoints
     }
 
     /// <summary>The addresses of a plan that show nothing but what whoever calls may see himself.</summary>
-    private static async Task<IEnumerable<StoredAddress>> SeenAsync(string plan, AddressTable addresses, CallersPlans plans, CallersFleet fleet, CancellationToken stop) =>
-        (await addresses.OfPlanAsync((await plans.FindAsync(plan, stop)).Name, stop)).Where(a => fleet.Sites.Covers(a.Sites));
+    private static async Task<IEnumerable<StoredAddress>> SeenAsync(StoredPlan plan, AddressTable addresses, CallersFleet fleet, CancellationToken stop) =>
+        (await addresses.OfPlanAsync(plan.Name, stop)).Where(a => fleet.Sites.Covers(a.Sites));
 
     private static async Task<NewAddress> MakeAsync(string name, AddressCommand command, AddressTable addresses, CallersPlans plans, CallersFleet fleet, Shelf shelf, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop)
     {
