@@ -31,6 +31,8 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         await Assertions.Expect(page.Locator(".board .site")).ToHaveCountAsync(11);
         await Assertions.Expect(page.Locator(".board .open").First).ToBeVisibleAsync();
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("slots from");
+        await page.GotoAsync(new Uri(demo.Service.Url, $"/plans/{Plan}/board?site=mv+").ToString());
+        await Assertions.Expect(page.Locator(".board .site")).ToHaveTextAsync(["MV Fulmar", "MV Gannet", "MV Kittiwake", "MV Puffin"]);
         await page.GotoAsync(new Uri(demo.Service.Url, $"/plans/{Plan}/board?from=2027-02-01T00:00:00Z&days=7").ToString());
         await Assertions.Expect(page.Locator(".board .closed")).ToHaveCountAsync(2);
         await Assertions.Expect(page.Locator(".board .closed title").First).ToContainTextAsync("The winter regatta");

@@ -74,6 +74,8 @@ public abstract partial class StoreTests
         var plan = (await Plans.FindAsync(Plan, Stop))!;
         Assert.Equal(("storm", Now, null, WaveState.Passed, "2 of 2 proved and soaked"), (plan.Held, plan.Started, plan.Ended, plan.Waves[0].State, plan.Waves[0].Why));
         await Plans.PutStateAsync(Plan, PlanState.Ended, null, "end", Actor.Worker, Now.AddDays(1), Stop);
+        // Whoever looked at it before does not begin it again.
+        await Plans.PutStateAsync(Plan, PlanState.Started, "too late", "hold", Planner, Now.AddDays(2), Stop);
         Assert.Equal((PlanState.Ended, Now.AddDays(1)), ((await Plans.FindAsync(Plan, Stop))!.State, (await Plans.AllAsync(Stop)).Single().Ended));
     }
 

@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
-import { many, word } from '../parts/words';
+import { amount, many, word } from '../parts/words';
 
 const SOON = 90;
 
@@ -26,10 +26,10 @@ export function ExposurePage() {
     <>
       <div className="title">
         <h1>
-          <b>{fallen}</b> out of support
+          <b>{amount(fallen)}</b> out of support
           {by && (
             <>
-              , <b>{falling}</b> before {by}
+              , <b>{amount(falling)}</b> before {by}
             </>
           )}
         </h1>
@@ -85,7 +85,7 @@ function Product({ of }: { of: Schemas['ExposureView'] }) {
                 <td>{r.edition ?? <span className="quiet">–</span>}</td>
                 <td className="quiet">{word(r.status)}</td>
                 <td className="num">
-                  <Link to={`/fleet?filter=${encodeURIComponent(r.condition)}`}>{r.machines}</Link>
+                  <Link to={`/fleet?filter=${encodeURIComponent(r.condition)}`}>{amount(r.machines)}</Link>
                 </td>
                 <td className="nowrap">{r.supportEnds ?? <span className="quiet">not known</span>}</td>
                 <td className={`num ${left(r.daysLeft)}`}>

@@ -4,7 +4,7 @@ import { api, type Schemas, take } from '../api/client';
 import { useRowsInSight } from '../parts/inSight';
 import { Loading, Problem } from '../parts/Problem';
 import { Standing } from '../parts/Standing';
-import { many, time } from '../parts/words';
+import { amount, many, time } from '../parts/words';
 
 const PART = 200;
 const ROW = 37;
@@ -39,7 +39,7 @@ export function FleetPage() {
   return (
     <>
       <h1>
-        <b>{total}</b> {total === 1 ? 'machine' : 'machines'}
+        <b>{amount(total)}</b> {total === 1 ? 'machine' : 'machines'}
         {filter && ' match'}
       </h1>
       <p className="under">

@@ -3,7 +3,7 @@ import { Link, useSearchParams } from 'react-router';
 import { api, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { Standing, standings } from '../parts/Standing';
-import { word } from '../parts/words';
+import { amount, word } from '../parts/words';
 
 export function OutcomesPage() {
   const [params] = useSearchParams();
@@ -23,7 +23,7 @@ export function OutcomesPage() {
   return (
     <>
       <h1>
-        <b>{over}</b> of <b>{view.machines}</b> have an outcome or an excuse, <b>{view.open.length}</b> are open
+        <b>{amount(over)}</b> of <b>{amount(view.machines)}</b> have an outcome or an excuse, <b>{amount(view.open.length)}</b> are open
       </h1>
       <p className="under">
         plan <Link to={`/plans/${view.plan}`}>{view.plan}</Link> · runs that ended: {counts(view.outcomes)} · excused:{' '}
@@ -41,14 +41,14 @@ export function OutcomesPage() {
                   </td>
                   <td className="num">
                     <Link to={`/plans/${view.plan}?standing=${standing}`} data-standing={standing}>
-                      {view.tally[standing] ?? 0}
+                      {amount(view.tally[standing] ?? 0)}
                     </Link>
                   </td>
                 </tr>
               ))}
               <tr className="sum">
                 <td>all</td>
-                <td className="num">{view.machines}</td>
+                <td className="num">{amount(view.machines)}</td>
               </tr>
             </tbody>
           </table>

@@ -5,7 +5,7 @@ import { mender } from '../parts/Explain';
 import { Passage, ToGo } from '../parts/Passage';
 import { Loading, Problem } from '../parts/Problem';
 import { standings } from '../parts/Standing';
-import { date, hour, many, time, word } from '../parts/words';
+import { amount, date, hour, many, percent, time, word } from '../parts/words';
 import { Staircase } from './Staircase';
 
 export function OverviewPage() {
@@ -58,7 +58,7 @@ function Answer({ view }: { view: Schemas['OverviewView'] }) {
   return (
     <>
       <h1>
-        {view.target}: <b>{proved}</b> of <b>{plan.machines}</b> proved
+        {view.target}: <b>{amount(proved)}</b> of <b>{amount(plan.machines)}</b> proved
         {plan.state === 'ended' ? (
           <>, the plan has ended</>
         ) : (
@@ -66,7 +66,7 @@ function Answer({ view }: { view: Schemas['OverviewView'] }) {
             <Link to={`/plans/${plan.name}/rehearsal`} className="answer">
               , done <b>{date(done.p10)}</b> to <b>{done.p90 ? date(done.p90) : 'no date that can be told'}</b>
               {view.forecast?.inTime !== null && view.forecast?.inTime !== undefined && (
-                <>, {Math.round(view.forecast.inTime * 100)} % likely in time</>
+                <>, {percent(view.forecast.inTime)} likely in time</>
               )}
             </Link>
           )
@@ -82,7 +82,7 @@ function Answer({ view }: { view: Schemas['OverviewView'] }) {
         )}
         {count(plan, 'parked') > 0 && (
           <>
-            <Link to="/runs?standing=parked">{count(plan, 'parked')} parked, somebody decides</Link>
+            <Link to="/runs?standing=parked">{amount(count(plan, 'parked'))} parked, somebody decides</Link>
             {' · '}
           </>
         )}
@@ -107,9 +107,9 @@ function StandingStrip({ plan }: { plan: Schemas['PlanRow'] }) {
             to={`/plans/${plan.name}?standing=${standing}`}
             className={`is-${standing}`}
             style={{ flexGrow: count(plan, standing) }}
-            title={`${count(plan, standing)} ${word(standing)}`}
+            title={`${amount(count(plan, standing))} ${word(standing)}`}
           >
-            <span aria-hidden="true">{shape}</span> {count(plan, standing)} <span className="strip-word">{word(standing)}</span>
+            <span aria-hidden="true">{shape}</span> {amount(count(plan, standing))} <span className="strip-word">{word(standing)}</span>
           </Link>
         ))}
     </nav>
@@ -126,7 +126,7 @@ function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
       <ul className="rows">
         {view.inTheWay.slice(0, 5).map((item) => (
           <li key={`${item.kind} ${item.title}`} className="way">
-            <b>{item.machines}</b>
+            <b>{amount(item.machines)}</b>
             <div>
               {item.title}
               <div className="quiet clamp">
@@ -199,7 +199,7 @@ function Next({ view }: { view: Schemas['OverviewView'] }) {
       <ul className="rows">
         {view.next.slice(0, 5).map((slot) => (
           <li key={`${slot.site} ${slot.from}`} className="way">
-            <b>{slot.machines}</b>
+            <b>{amount(slot.machines)}</b>
             <div>
               {time(slot.from)} – {hour(slot.to)}, {slot.site}
               <div className="quiet">

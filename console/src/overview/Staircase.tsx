@@ -1,5 +1,6 @@
 import { useNavigate } from 'react-router';
 import type { Schemas } from '../api/client';
+import { amount } from '../parts/words';
 
 const WIDTH = 1232;
 const HEIGHT = 280;
@@ -31,7 +32,7 @@ export function Staircase({ view }: { view: View }) {
       className="staircase"
       viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
       role="img"
-      aria-label={`${proved} of ${total} machines proved; the waves as stairs, the planned and the actual line over time`}
+      aria-label={`${amount(proved)} of ${amount(total)} machines proved; the waves as stairs, the planned and the actual line over time`}
     >
       <Axes x={x} y={y} from={from} end={end} total={total} />
       {stairs(view, now).map((stair) => (
@@ -65,7 +66,7 @@ export function Staircase({ view }: { view: View }) {
           side="left"
         />
       )}
-      <Mark at={today} text={`today · ${proved} proved`} className="today" side={today > WIDTH - 160 ? 'left' : 'right'} />
+      <Mark at={today} text={`today · ${amount(proved)} proved`} className="today" side={today > WIDTH - 160 ? 'left' : 'right'} />
       <circle cx={today} cy={y(proved)} r={5} className="here" />
       <Labels stairs={stairs(view, now)} x={x} y={y} />
       <Legend />
@@ -98,10 +99,10 @@ function stairs(view: View, now: number): Stair[] {
 function note(wave: Schemas['WaveView']): string {
   const of = (standing: string) => wave.tally[standing] ?? 0;
   const proved = of('proved') + of('done');
-  const parts = [`${proved} of ${wave.machines} proved`];
-  if (of('under-way') > 0) parts.push(`${of('under-way')} under way`);
-  if (of('parked') > 0) parts.push(`${of('parked')} parked`);
-  if (wave.state === 'waiting' && of('not-ready') > 0) parts.push(`${of('not-ready')} not ready`);
+  const parts = [`${amount(proved)} of ${amount(wave.machines)} proved`];
+  if (of('under-way') > 0) parts.push(`${amount(of('under-way'))} under way`);
+  if (of('parked') > 0) parts.push(`${amount(of('parked'))} parked`);
+  if (wave.state === 'waiting' && of('not-ready') > 0) parts.push(`${amount(of('not-ready'))} not ready`);
   return parts.join(', ');
 }
 
@@ -195,7 +196,7 @@ function Axes({
     <g className="axes" aria-hidden="true">
       {numbers.map((n) => (
         <text key={n} x={LEFT - 8} y={y(n) + 4} textAnchor="end">
-          {n}
+          {amount(n)}
         </text>
       ))}
       <line x1={LEFT} x2={WIDTH - RIGHT} y1={y(0)} y2={y(0)} />

@@ -18,7 +18,12 @@ export const time = (at: string | null | undefined) => (at ? `${day.format(new D
 export const hour = (at: string) => clock.format(new Date(at));
 export const date = (at: string | null | undefined) => (at ? longDay.format(new Date(at)) : '');
 
-export const many = (count: number, one: string, more = `${one}s`) => `${count} ${count === 1 ? one : more}`;
+const whole = new Intl.NumberFormat('en-GB');
+
+/** A number of things, with its thousands apart. */
+export const amount = (count: number) => whole.format(count);
+
+export const many = (count: number, one: string, more = `${one}s`) => `${amount(count)} ${count === 1 ? one : more}`;
 
 /** A share, 0 to 1; what is nearly all or nearly nothing is not told as all or nothing. */
 export const percent = (share: number) =>

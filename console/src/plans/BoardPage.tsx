@@ -1,10 +1,10 @@
-import { Button } from '@mantine/core';
+import { Button, TextInput } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { type PointerEvent, useRef, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
-import { date, many, time, word } from '../parts/words';
+import { amount, date, many, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { TimeDialog } from './TimeDialog';
 import { WaveDialog } from './WaveDialog';
@@ -12,13 +12,15 @@ import { WaveDialog } from './WaveDialog';
 const WIDTH = 1232;
 const LEFT = 118;
 const RIGHT = 8;
-const HEAD = 34;
+const HEAD = 6;
 const LANE = 8;
 const PAD = 7;
 const LEAST = 30;
 const STEP = 20;
 const DAY = 86_400_000;
 const GRAIN = 15 * 60_000;
+/** From so many sites on some are searched for rather than looked for. */
+const MANY_SITES = 20;
 
 type Board = Schemas['BoardView'];
 type Site = Schemas['BoardSite'];
@@ -48,8 +50,10 @@ export function BoardPage() {
   if (board.error) return <Problem of={board.error} />;
   if (plan.error) return <Problem of={plan.error} />;
   if (!board.data || !plan.data) return <Loading />;
-  const view = board.data;
-  const go = (to: number, span = days) => setParams({ from: new Date(to).toISOString(), days: String(span) });
+  const only = params.get('site') ?? '';
+  const view = { ...board.data, sites: board.data.sites.filter((s) => s.site.toLowerCase().includes(only.toLowerCase())) };
+  const go = (to: number, span = days) =>
+    setParams({ ...Object.fromEntries(params), from: new Date(to).toISOString(), days: String(span) });
   // Where the address says from when, that counts at once, and not what is still shown.
   const begin = Date.parse(from ?? view.from);
   const slots = view.sites.reduce((sum, s) => sum + s.slots.length, 0);
@@ -62,6 +66,17 @@ export function BoardPage() {
           {date(new Date(Date.parse(view.to) - 1).toISOString())}
         </h1>
         <div className="title-acts">
+          {board.data.sites.length > MANY_SITES && (
+            <TextInput
+              aria-label="Sites"
+              placeholder={`Which of ${amount(board.data.sites.length)} sites`}
+              value={only}
+              onChange={(e) => {
+                const { site: _, ...rest } = Object.fromEntries(params);
+                setParams(e.currentTarget.value ? { ...rest, site: e.currentTarget.value } : rest, { replace: true });
+              }}
+            />
+          )}
           <Button variant="default" onClick={() => go(begin - days * DAY)}>
             Earlier
           </Button>
@@ -77,7 +92,7 @@ export function BoardPage() {
         Times are those of {Intl.DateTimeFormat().resolvedOptions().timeZone}.{' '}
         {may('AppointMachine') &&
           `Drag a machine to give it another time${may('LoadPlan') ? ', or a wave that has not begun to let it begin later' : ''}. `}
-        {many(unplaced, 'machine')} of {view.sites.length} sites {unplaced === 1 ? 'has' : 'have'} no slot yet
+        {many(unplaced, 'machine')} of {many(view.sites.length, 'site')} {unplaced === 1 ? 'has' : 'have'} no slot yet
         {unplaced > 0 && (
           <>
             {' '}
@@ -193,52 +208,58 @@ function Chart({ view, onAppoint, onBegin }: { view: Board } & Chosen) {
   const dayCount = Math.round((to - from) / DAY);
   const every = dayCount > 10 ? 3 : 1;
   const now = Date.parse(view.now);
+  const starts = Array.from({ length: dayCount }, (_, i) => from + i * DAY);
   return (
-    <svg
-      ref={svg}
-      className="board"
-      onPointerMove={move}
-      onPointerUp={drop}
-      onPointerCancel={() => setDrag(undefined)}
-      viewBox={`0 0 ${WIDTH} ${top + 4}`}
-      role="img"
-      aria-label={`${view.sites.length} sites over ${dayCount} days`}
-    >
-      <defs>
-        <pattern id="closed" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
-          <rect width="2" height="6" className="closed-stripe" />
-        </pattern>
-      </defs>
-      {Array.from({ length: dayCount }, (_, i) => from + i * DAY).map((day, i) => (
-        <g key={day} className="day">
-          <line x1={x(day)} x2={x(day)} y1={HEAD - 6} y2={top} />
-          {i % every === 0 && (
-            <text x={x(day) + 4} y={HEAD - 12}>
+    <>
+      {/* Stays in sight however many sites there are. */}
+      <div className="board-days" aria-hidden="true">
+        {starts
+          .filter((_, i) => i % every === 0)
+          .map((day) => (
+            <span key={day} style={{ left: `${(x(day) / WIDTH) * 100}%` }}>
               {time(new Date(day).toISOString()).slice(0, -6)}
-            </text>
-          )}
-        </g>
-      ))}
-      {view.waves.map((wave, i) => (
-        <WaveBar
-          key={wave.number}
-          wave={wave}
-          top={HEAD + i * STEP}
-          x={x}
-          onGrab={wave.state === 'waiting' && may('LoadPlan') ? (e) => grab({ wave }, wave.from ?? '', wave.to ?? '', e) : undefined}
-        />
-      ))}
-      {rows.map((row) => (
-        <Row
-          key={row.site.site}
-          row={row}
-          x={x}
-          onGrab={may('AppointMachine') ? (slot, e) => grab({ slot }, slot.start, slot.end, e) : undefined}
-        />
-      ))}
-      {drag?.moved && <Ghost drag={drag} rows={rows} waves={view.waves} x={x} />}
-      {now > from && now < to && <line className="now" x1={x(now)} x2={x(now)} y1={HEAD - 6} y2={top} />}
-    </svg>
+            </span>
+          ))}
+      </div>
+      <svg
+        ref={svg}
+        className="board"
+        onPointerMove={move}
+        onPointerUp={drop}
+        onPointerCancel={() => setDrag(undefined)}
+        viewBox={`0 0 ${WIDTH} ${top + 4}`}
+        role="img"
+        aria-label={`${view.sites.length} sites over ${dayCount} days`}
+      >
+        <defs>
+          <pattern id="closed" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+            <rect width="2" height="6" className="closed-stripe" />
+          </pattern>
+        </defs>
+        {starts.map((day) => (
+          <line key={day} className="day" x1={x(day)} x2={x(day)} y1={0} y2={top} />
+        ))}
+        {view.waves.map((wave, i) => (
+          <WaveBar
+            key={wave.number}
+            wave={wave}
+            top={HEAD + i * STEP}
+            x={x}
+            onGrab={wave.state === 'waiting' && may('LoadPlan') ? (e) => grab({ wave }, wave.from ?? '', wave.to ?? '', e) : undefined}
+          />
+        ))}
+        {rows.map((row) => (
+          <Row
+            key={row.site.site}
+            row={row}
+            x={x}
+            onGrab={may('AppointMachine') ? (slot, e) => grab({ slot }, slot.start, slot.end, e) : undefined}
+          />
+        ))}
+        {drag?.moved && <Ghost drag={drag} rows={rows} waves={view.waves} x={x} />}
+        {now > from && now < to && <line className="now" x1={x(now)} x2={x(now)} y1={0} y2={top} />}
+      </svg>
+    </>
   );
 }
 

@@ -6,7 +6,7 @@ import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { Standing, standings } from '../parts/Standing';
-import { date, time, word } from '../parts/words';
+import { amount, date, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { Planning } from './Planning';
 import { TimeDialog } from './TimeDialog';
@@ -22,7 +22,7 @@ export function PlanPage() {
     <>
       <div className="title">
         <h1>
-          {name} to {view.plan.target}: <b>{view.plan.held ? 'held' : word(view.plan.state)}</b>, {view.plan.machines} machines in{' '}
+          {name} to {view.plan.target}: <b>{view.plan.held ? 'held' : word(view.plan.state)}</b>, {amount(view.plan.machines)} machines in{' '}
           {view.waves.length} waves
         </h1>
         <PlanActions plan={view.plan} />
@@ -89,7 +89,7 @@ function Acknowledgements({ plan }: { plan: string }) {
           <li key={`${a.kind}/${a.name}`}>
             <b>{a.title}</b>{' '}
             <span className="quiet">
-              {word(a.kind)}, {a.machines} machines{a.by && ` · acknowledged by ${a.by}: ${a.reason}`}
+              {word(a.kind)}, {amount(a.machines)} machines{a.by && ` · acknowledged by ${a.by}: ${a.reason}`}
             </span>
             <div>{a.words}</div>
           </li>
@@ -183,14 +183,14 @@ function Waves({ view }: { view: Schemas['PlanView'] }) {
                 <Link to={`?wave=${wave.number}`}>{wave.name}</Link>
               </td>
               <td>{word(wave.state)}</td>
-              <td className="num">{wave.machines}</td>
+              <td className="num">{amount(wave.machines)}</td>
               <td>
                 <span className="tally">
                   {standings
                     .filter(([standing]) => (wave.tally[standing] ?? 0) > 0)
                     .map(([standing]) => (
                       <Link key={standing} to={`?wave=${wave.number}&standing=${standing}`}>
-                        {wave.tally[standing]} <Standing of={standing} />
+                        {amount(wave.tally[standing] ?? 0)} <Standing of={standing} />
                       </Link>
                     ))}
                 </span>
@@ -239,7 +239,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
     <section className="card below">
       <h2>
         <span>
-          {members.data.total} machines {what}
+          {amount(members.data.total)} machines {what}
         </span>
         {what && <Link to="?">show all</Link>}
       </h2>

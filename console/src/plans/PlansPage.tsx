@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
-import { date, word } from '../parts/words';
+import { amount, date, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 
 export function PlansPage() {
@@ -52,7 +52,7 @@ export function PlansPage() {
                   </td>
                   <td>{plan.target}</td>
                   <td>{plan.held ? <strong className="held">held: {plan.held}</strong> : word(plan.state)}</td>
-                  <td className="num">{plan.machines}</td>
+                  <td className="num">{amount(plan.machines)}</td>
                   <td className="num">{of('proved') + of('done')}</td>
                   <td className="num">{of('under-way')}</td>
                   <td className="num">{of('parked')}</td>

@@ -6,7 +6,7 @@ import { ConditionField } from '../parts/ConditionField';
 import { Explain, mender } from '../parts/Explain';
 import { useRowsInSight } from '../parts/inSight';
 import { Loading, Problem } from '../parts/Problem';
-import { date, many, span, word } from '../parts/words';
+import { amount, date, many, span, word } from '../parts/words';
 
 const PART = 200;
 const ROW = 31;
@@ -98,12 +98,13 @@ export function ReadinessPage() {
   return (
     <>
       <h1>
-        To {view.target}: <b>{view.open}</b> of <b>{going}</b> gates open, <b>{view.shut}</b> shut, <b>{view.undecided}</b> undecided
+        To {view.target}: <b>{amount(view.open)}</b> of <b>{amount(going)}</b> gates open, <b>{amount(view.shut)}</b> shut,{' '}
+        <b>{amount(view.undecided)}</b> undecided
       </h1>
       <p className="under">
         {view.nobodyCanMend > 0 && (
           <span className="gain">
-            <b>{view.nobodyCanMend}</b> nobody can mend
+            <b>{amount(view.nobodyCanMend)}</b> nobody can mend
           </span>
         )}
         {view.waitingForOffer > 0 && (
@@ -141,7 +142,7 @@ export function ReadinessPage() {
           <ul className="rows">
             {view.reasons.map((reason) => (
               <li key={reason.reason} className="way">
-                <b>{reason.machines}</b>
+                <b>{amount(reason.machines)}</b>
                 <div>{reason.reason}</div>
                 {target.plan && <Link to={`/plans/${target.plan}?standing=not-ready`}>Decide</Link>}
               </li>

@@ -193,13 +193,15 @@ public sealed class PlanTable(Database database)
         async (c, t) =>
         {
             var before = await c.QuerySingleAsync<(string State, string? Held)>("SELECT state, held FROM plans WHERE name = @plan", new { plan }, t);
-            await c.ExecuteAsync(
+            // A plan that ended meanwhile stays so.
+            var put = await c.ExecuteAsync(
                 """
                 UPDATE plans SET state = @state, held = @held, started = CASE WHEN @state = 'Started' THEN COALESCE(started, @now) ELSE started END,
-                  ended = CASE WHEN @state = 'Ended' THEN @now ELSE NULL END WHERE name = @plan
+                  ended = CASE WHEN @state = 'Ended' THEN @now ELSE NULL END WHERE name = @plan AND state <> 'Ended'
                 """,
                 new { plan, state = state.ToString(), held, now = Micros.Of(now) },
                 t);
+            if (put == 0) return 0;
             await AuditTable.AddAsync(c, t, now, actor, $"plan {command}", plan, null, Shown(before.State, before.Held), Shown(state.ToString(), held), held ?? "");
             await Feed.AddAsync(c, t, now, "plan", plan, command, actor);
             return 0;
