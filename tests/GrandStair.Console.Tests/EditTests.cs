@@ -50,7 +50,12 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await page.GetByRole(AriaRole.Button, new() { Name = "closure, of which" }).Or(page.GetByRole(AriaRole.Button, new() { Name = "Europe/London", Exact = true })).First.WaitForAsync();
         await SayAsync(page, "Why", "Stocktaking");
         await TagAsync(page, "Days", "2027-02-10..2027-02-12");
-        await TagAsync(page, "Needs the yes of", "board");
+        await page.GetByLabel("Needs somebody else's yes").CheckAsync();
+        await page.GetByLabel("A calendar loaded anew needs another").CheckAsync();
+        await page.GetByLabel("A calendar loaded anew needs another").UncheckAsync();
+        Assert.EndsWith("\napproval: yes", (await Text(page).InputValueAsync()).TrimEnd(), StringComparison.Ordinal);
+        await TagAsync(page, "Whose", "board");
+        await Assertions.Expect(page.GetByLabel("Needs somebody else's yes")).ToBeCheckedAsync();
         // What counts by its order is put in order.
         await ChooseAsync(page, "Add a method", new Regex("^update-channel: "));
         await page.GetByRole(AriaRole.Button, new() { Name = "Move update-channel up" }).ClickAsync();
@@ -103,11 +108,16 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         // Somebody else was quicker: nothing of his is lost, and he who is late is told.
         await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Load it as revision 2" })).ToBeEnabledAsync();
         using (var other = new MemoryStream(Encoding.UTF8.GetBytes(text.Replace("all: 4", "all: 5", StringComparison.Ordinal)))) await demo.Service.Client.LoadPlanAsync("by-text", other, "quicker", 1, Stop);
+        await Assertions.Expect(page.GetByText("admin has loaded revision 2 since; what stands here is not loaded over it.")).ToBeVisibleAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = "Load it as revision 2" }).ClickAsync();
         await page.GetByRole(AriaRole.Dialog).GetByLabel("Why").FillAsync("slower");
         await page.GetByRole(AriaRole.Button, new() { Name = "Load it", Exact = true }).ClickAsync();
         await Assertions.Expect(page.GetByRole(AriaRole.Alert)).ToContainTextAsync("has revision 2 by now");
         Assert.Equal(5, (await demo.Service.Client.PlanAsync("by-text", Stop)).Limits.All);
+        await page.GetByRole(AriaRole.Button, new() { Name = "Leave it" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Begin anew from it" }).ClickAsync();
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("by-text: change revision 2");
+        await Assertions.Expect(page.GetByLabel("In the whole plan")).ToHaveValueAsync("5");
     }
 
     [Fact]

@@ -1,3 +1,4 @@
+using GrandStair.Contracts;
 using GrandStair.Files.Calendars;
 using GrandStair.Testing;
 using Microsoft.Playwright;
@@ -130,11 +131,21 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
     public async Task Our_calendars_say_the_same_to_an_independent_parser()
     {
         var file = Path.Combine(demo.Service.Data, "slots.ics");
-        await using (var slots = await demo.Service.Client.SlotsAsync(Plan, "ics", null, null, null, null, Stop))
-        await using (var to = File.Create(file)) await slots.CopyToAsync(to, Stop);
+        async Task<MemberRow[]> TimedAsync() => [.. (await demo.Service.Client.MembersAsync(Plan, null, null, null, 1000, Stop)).Items.Where(m => (m.SlotStart ?? m.PlannedStart) is not null)];
+        var timed = await TimedAsync();
+        // What is laid out changes as things happen: the calendar is one of a time at which nothing did.
+        await Eventually.TrueAsync(
+            async () =>
+            {
+                await using (var slots = await demo.Service.Client.SlotsAsync(Plan, "ics", null, null, null, null, Stop))
+                await using (var to = File.Create(file)) await slots.CopyToAsync(to, Stop);
+                var before = timed;
+                timed = await TimedAsync();
+                return timed.Select(m => (m.Id, m.SlotStart ?? m.PlannedStart)).SequenceEqual(before.Select(m => (m.Id, m.SlotStart ?? m.PlannedStart)));
+            },
+            TimeSpan.FromSeconds(30),
+            () => "nothing is laid out anew while the calendar is fetched");
         var read = await ReadAsync("events", file);
-        var members = (await demo.Service.Client.MembersAsync(Plan, null, null, null, 1000, Stop)).Items;
-        var timed = members.Where(m => (m.SlotStart ?? m.PlannedStart) is not null).ToArray();
         Assert.Equal(timed.Length, read.GetArrayLength());
         foreach (var e in read.EnumerateArray())
         {

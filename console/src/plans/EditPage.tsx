@@ -17,18 +17,32 @@ const LINE = 19;
 /** A plan as a form and as its text at once, with what loading it would change. */
 export function EditPage() {
   const { name } = useParams();
+  // The revision that somebody works on stays, whatever others load meanwhile.
+  const [from, setFrom] = useState<Schemas['PlanView']>();
   const plan = useQuery({
     queryKey: ['plan', name, 'to edit'],
     enabled: name !== undefined,
-    // Somebody works on it: what others do meanwhile is told when it is loaded, and takes nothing away from him.
-    staleTime: Number.POSITIVE_INFINITY,
     gcTime: 0,
     queryFn: () => take(api.GET('/api/v1/plans/{name}', { params: { path: { name: name as string } } })),
   });
   if (plan.error) return <Problem of={plan.error} />;
   if (name === undefined) return <Editor start={start()} revision={0} />;
   if (!plan.data) return <Loading />;
-  return <Editor name={name} start={plan.data.body} revision={plan.data.planning.revision} />;
+  if (!from) {
+    setFrom(plan.data);
+    return <Loading />;
+  }
+  const { revision } = from.planning;
+  return (
+    <Editor
+      key={revision}
+      name={name}
+      start={from.body}
+      revision={revision}
+      newer={plan.data.planning.revision > revision ? plan.data : undefined}
+      onAnew={() => setFrom(plan.data)}
+    />
+  );
 }
 
 /** What a new plan says before anybody has said anything. */
@@ -45,7 +59,19 @@ limits: { all: 10, site: 3 }
 advance: { proved: 95 %, failures: 2, soak: 3 d }
 `;
 
-function Editor({ name, start, revision }: { name?: string; start: string; revision: number }) {
+function Editor({
+  name,
+  start,
+  revision,
+  newer,
+  onAnew,
+}: {
+  name?: string;
+  start: string;
+  revision: number;
+  newer?: Schemas['PlanView'];
+  onAnew?: () => void;
+}) {
   const [text, change, forget] = useKept(`plan ${name ?? ''} after ${revision}`, start);
   const [asked] = useDebouncedValue(text, 500);
   const [loading, setLoading] = useState(false);
@@ -119,6 +145,14 @@ function Editor({ name, start, revision }: { name?: string; start: string; revis
         The form and the text are one: what is changed in one is changed in the other. Nothing is kept before it is loaded
         {name !== undefined && ', and what has begun stays as it is'}.
       </p>
+      {newer && (
+        <p className="held">
+          {newer.planning.revisedBy} has loaded revision {newer.planning.revision} since; what stands here is not loaded over it.{' '}
+          <button type="button" className="plain link" onClick={onAnew}>
+            Begin anew from it
+          </button>
+        </p>
+      )}
       <div className="columns halves">
         <PlanForm text={text} isNew={name === undefined} onChange={change} />
         <div className="stack in-sight">

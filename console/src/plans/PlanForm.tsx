@@ -4,7 +4,7 @@ import { type ComponentProps, useEffect, useState } from 'react';
 import type { Document } from 'yaml';
 import { api, type Schemas, take } from '../api/client';
 import { ConditionField } from '../parts/ConditionField';
-import { lengthAt, type Path, textAt, textsAt, understood, type Value, withSwapped, withValue } from './planText';
+import { isAlone, isSaid, lengthAt, type Path, textAt, textsAt, understood, type Value, withSwapped, withValue } from './planText';
 
 interface Field {
   /** Where it stands within the plan, or within an entry of a list. */
@@ -35,10 +35,13 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
   const groups = useValues('group');
   const product = catalogue.data?.find((p) => p.name === textAt(doc, ['target', 'product']));
   const set = (path: Path, value: Value | undefined) => onChange(withValue(text, path, value));
+  /** Whose yes is wanted can go; that one is wanted stays. */
+  const setApproval = (path: Path, value: Value | undefined) =>
+    value === undefined && path.length > 1 && isAlone(doc, path) ? set(['approval'], 'yes') : set(path, value);
   const section = (fields: Field[]) => (
     <div className="fields">
       {fields.map((f) => (
-        <Entry key={f.at} field={f} doc={doc} path={f.at.split('.')} onSet={set} />
+        <Entry key={f.at} field={f} doc={doc} path={f.at.split('.')} onSet={f.at.startsWith('approval') ? setApproval : set} />
       ))}
     </div>
   );
@@ -180,8 +183,13 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
       <section className="card">
         <h2>Who has a say</h2>
         {section([
-          { at: 'approval.by', label: 'Needs the yes of', kind: 'texts', hint: 'an account' },
-          { at: 'approval.calendars', label: 'A calendar loaded anew needs another yes', kind: 'flag' },
+          { at: 'approval', label: "Needs somebody else's yes", kind: 'flag' },
+          ...(isSaid(doc, ['approval'])
+            ? ([
+                { at: 'approval.by', label: 'Whose', kind: 'texts', hint: 'any approver' },
+                { at: 'approval.calendars', label: 'A calendar loaded anew needs another', kind: 'flag' },
+              ] as Field[])
+            : []),
           { at: 'owners.within', label: 'Owners move a time by up to', kind: 'text', hint: '10 d' },
           { at: 'owners.notice', label: 'until before it', kind: 'text', hint: '24 h' },
           { at: 'change-record', label: 'Change record', kind: 'text', hint: 'NF-2041' },
@@ -395,7 +403,7 @@ function Entry({ field, doc, path, onSet }: Edits & { field: Field; path: Path }
         <Checkbox
           className="flag"
           label={field.label}
-          checked={value === 'yes' || value === 'true'}
+          checked={isSaid(doc, path)}
           onChange={(e) => set(e.currentTarget.checked ? 'yes' : '')}
         />
       );

@@ -21,6 +21,15 @@ export function lengthAt(doc: Document, path: Path): number {
   return isSeq(node) ? node.items.length : 0;
 }
 
+/** Whether a yes stands at a path, or a group that says more than that. */
+export const isSaid = (doc: Document, path: Path): boolean => isMap(doc.getIn(path, true)) || ['yes', 'true'].includes(textAt(doc, path));
+
+/** Whether a field is all that its group says. */
+export function isAlone(doc: Document, path: Path): boolean {
+  const group = doc.getIn(path.slice(0, -1), true);
+  return isMap(group) && group.items.length === 1;
+}
+
 /**
  * The text with the value at a path put in, changed, or taken out where it is undefined. Everything else, comments and layout with it,
  * stays as somebody wrote it.
