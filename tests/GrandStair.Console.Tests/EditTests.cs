@@ -148,8 +148,9 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         var page = await demo.OpenAsync("/plans/dragged/board");
         await page.GetByRole(AriaRole.Button, new() { Name = "Three weeks" }).ClickAsync();
         var bar = page.Locator(".wave-bar.wave-2 rect.movable");
+        // Until three weeks are there the week before is still shown, where the wave stands elsewhere.
+        await Assertions.Expect(page.Locator(".board[aria-label$='over 21 days']")).ToBeVisibleAsync();
         await bar.ScrollIntoViewIfNeededAsync();
-        await Assertions.Expect(page).ToHaveURLAsync(new Regex("days=21"));
         var at = (await bar.BoundingBoxAsync())!;
         await page.Mouse.MoveAsync(at.X + 3, at.Y + 4);
         await page.Mouse.DownAsync();
