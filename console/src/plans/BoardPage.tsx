@@ -52,8 +52,18 @@ export function BoardPage() {
   if (!board.data || !plan.data) return <Loading />;
   const only = params.get('site') ?? '';
   const view = { ...board.data, sites: board.data.sites.filter((s) => s.site.toLowerCase().includes(only.toLowerCase())) };
-  const go = (to: number, span = days) =>
-    setParams({ ...Object.fromEntries(params), from: new Date(to).toISOString(), days: String(span) });
+  const go = (to: number, span = days) => {
+    const next = new URLSearchParams(params);
+    next.set('from', new Date(to).toISOString());
+    next.set('days', String(span));
+    setParams(next);
+  };
+  const search = (site: string) => {
+    const next = new URLSearchParams(params);
+    if (site) next.set('site', site);
+    else next.delete('site');
+    setParams(next, { replace: true });
+  };
   // Where the address says from when, that counts at once, and not what is still shown.
   const begin = Date.parse(from ?? view.from);
   const slots = view.sites.reduce((sum, s) => sum + s.slots.length, 0);
@@ -71,10 +81,7 @@ export function BoardPage() {
               aria-label="Sites"
               placeholder={`Which of ${amount(board.data.sites.length)} sites`}
               value={only}
-              onChange={(e) => {
-                const { site: _, ...rest } = Object.fromEntries(params);
-                setParams(e.currentTarget.value ? { ...rest, site: e.currentTarget.value } : rest, { replace: true });
-              }}
+              onChange={(e) => search(e.currentTarget.value)}
             />
           )}
           <Button variant="default" onClick={() => go(begin - days * DAY)}>

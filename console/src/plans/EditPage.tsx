@@ -17,16 +17,19 @@ const LINE = 19;
 /** A plan as a form and as its text at once, with what loading it would change. */
 export function EditPage() {
   const { name } = useParams();
+  return name === undefined ? <Editor start={start()} revision={0} /> : <Change key={name} name={name} />;
+}
+
+/** A plan that there is, changed. */
+function Change({ name }: { name: string }) {
   // The revision that somebody works on stays, whatever others load meanwhile.
   const [from, setFrom] = useState<Schemas['PlanView']>();
   const plan = useQuery({
     queryKey: ['plan', name, 'to edit'],
-    enabled: name !== undefined,
     gcTime: 0,
-    queryFn: () => take(api.GET('/api/v1/plans/{name}', { params: { path: { name: name as string } } })),
+    queryFn: () => take(api.GET('/api/v1/plans/{name}', { params: { path: { name } } })),
   });
   if (plan.error) return <Problem of={plan.error} />;
-  if (name === undefined) return <Editor start={start()} revision={0} />;
   if (!plan.data) return <Loading />;
   if (!from) {
     setFrom(plan.data);

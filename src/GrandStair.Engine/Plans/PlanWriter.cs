@@ -73,12 +73,12 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         if (before is { State: PlanState.Ended }) throw new CommandException("plan-ended", $"Plan '{plan.Name}' has ended; give the new one another name.");
         if (before is not null) sites = before.Sites;
         var waves = Waves(plan, before);
-        // What has begun waits for no begin any more.
-        string[] noEffect =
+        ImmutableArray<string> noEffect =
         [
             .. plan.Waves.Zip(waves).Where(w => w.Second.Opened is { } began && w.First.NotBefore > began)
                 .Select(w => $"{w.First.Name} has begun on {w.Second.Opened:yyyy-MM-dd HH:mm} UTC; that it begins not before {w.First.NotBefore:yyyy-MM-dd HH:mm} changes nothing any more."),
         ];
+        // What has begun waits for no begin any more.
         plan = plan with { Waves = [.. plan.Waves.Zip(waves, (spec, wave) => wave.State == WaveState.Waiting ? spec : spec with { NotBefore = null })] };
         var aim = PlanDesk.AimOf(plan, product);
         var learnt = await measured.ExperienceAsync(product, stop);
@@ -117,7 +117,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
             [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
             waves)
         { Sites = sites, Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
-        return new(stored, plan, product, [.. begun, .. members], requests, standing, cameTo, known, layout, membership.Missing, [.. noEffect]);
+        return new(stored, plan, product, [.. begun, .. members], requests, standing, cameTo, known, layout, membership.Missing, noEffect);
 
         Assessment Judge(Machine machine) => judged.GetOrAdd(machine.Id, _ => Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id)));
 
@@ -254,7 +254,12 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
                 .Select(m => new TakenSlot(Request(machines[m.Member.Machine], m.Method, m.Method.Typical, null), m.Slot!)),
         ];
 
-        Slot? Left(Member member) => member.Slot is not { } slot || slot.End > now ? member.Slot : member.Standing == Standing.UnderWay ? slot with { End = now + OverdueTakes } : null;
+        Slot? Left(Member member) => member.Slot switch
+        {
+            { } slot when slot.End > now => slot,
+            { } slot when member.Standing == Standing.UnderWay => slot with { End = now + OverdueTakes },
+            _ => null,
+        };
     }
 
     /// <summary>When a machine that has begun was proved, or will be as its slot says; null where nobody can say.</summary>
