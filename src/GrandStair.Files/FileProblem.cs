@@ -11,8 +11,9 @@ public sealed record FileProblem(string File, int Line, int Column, string Messa
     public override string ToString() => Column > 0 ? $"{File}:{Line}:{Column}: {Message}" : $"{File}:{Line}: {Message}";
 }
 
-/// <summary>A file that cannot be taken, with all that is wrong in it.</summary>
-public sealed class FileException(IReadOnlyList<FileProblem> problems) : Exception(string.Join('\n', problems))
+/// <summary>A file that cannot be accepted, with all that is wrong in it.</summary>
+public sealed class FileException(IReadOnlyList<FileProblem> problems) 
+    : FormatException(string.Join('\n', problems))
 {
     /// <summary>All that is wrong, in the order of the file.</summary>
     public IReadOnlyList<FileProblem> Problems { get; } = problems;

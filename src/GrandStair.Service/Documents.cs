@@ -18,5 +18,10 @@ internal sealed class Documents : IDocuments
 
     public string ChangePlan(string body, IReadOnlyList<string> changes) => PlanText.With(body, changes);
 
-    public ICalendar ReadCalendar(string body, string name) => CalendarFile.Parse(body, name);
+    public ICalendar ReadCalendar(string body, string name, out int events)
+    {
+        var calendar = CalendarFile.Parse(body, name);
+        events = calendar.Events;
+        return calendar;
+    }
 }

@@ -155,9 +155,9 @@ public sealed class AttackTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var cell = fleet.Service.Write($"name,site,link,hardware.model,seen\nbefore-1,Linsay,stand-in,x,2027-01-01T00:00:00Z\nendless-1,Linsay,stand-in,\"{new string('x', 3 << 20)}\n", "cell.csv");
         var ran = await Service.GstairAsync("fleet", "import", cell);
         Assert.Equal(9, ran.Exit);
-        Assert.Contains("A cell has more than 1048576 signs; is a quotation mark missing?", ran.Error, StringComparison.Ordinal);
+        Assert.Contains("A cell has more than 1048576 characters; is a quotation mark missing?", ran.Error, StringComparison.Ordinal);
         var line = fleet.Service.Write($"{{\"name\":\"before-2\",\"site\":\"Linsay\",\"link\":\"stand-in\"}}\n{{\"name\":\"{new string('x', 9 << 20)}\n", "line.jsonl");
-        Assert.Contains("The line has more than 4194304 signs", (await Service.GstairAsync("fleet", "import", line)).Error, StringComparison.Ordinal);
+        Assert.Contains("The line has more than 4194304 characters", (await Service.GstairAsync("fleet", "import", line)).Error, StringComparison.Ordinal);
         Assert.Equal(2, (await Service.Client.MachinesAsync("site = Linsay", 10, Stop)).Total);
     }
 

@@ -149,11 +149,11 @@ public abstract partial class StoreTests
     public async Task A_calendar_takes_the_place_of_the_one_of_its_name_and_the_same_again_changes_nothing()
     {
         var calendars = new CalendarTable(Database);
-        Assert.True(await calendars.PutAsync("berths", "a", "1 event", Planner, Now, Stop));
-        Assert.False(await calendars.PutAsync("berths", "a", "1 event", new("other"), Now.AddHours(1), Stop));
+        Assert.True(await calendars.PutAsync("berths", "a", 1, "1 event", Planner, Now, Stop));
+        Assert.False(await calendars.PutAsync("berths", "a", 1, "1 event", new("other"), Now.AddHours(1), Stop));
         var first = (await calendars.StatesAsync(Stop)).Single();
-        Assert.True(await calendars.PutAsync("berths", "b", "2 events", new("other"), Now.AddHours(2), Stop));
-        Assert.True(await calendars.PutAsync("ashore", "c", "3 events", Planner, Now, Stop));
+        Assert.True(await calendars.PutAsync("berths", "b", 2, "2 events", new("other"), Now.AddHours(2), Stop));
+        Assert.True(await calendars.PutAsync("ashore", "c", 3, "3 events", Planner, Now, Stop));
         Assert.Equal([("ashore", "c", "planner"), ("berths", "b", "other")], (await calendars.AllAsync(Stop)).Select(c => (c.Name, c.Body, c.LoadedBy)));
         Assert.NotEqual(first, (await calendars.StatesAsync(Stop))[1]);
     }

@@ -3,10 +3,15 @@ namespace GrandStair.Core.Readings;
 /// <summary>Finds what somebody probably meant by a mistyped word.</summary>
 public static class Spelling
 {
+    private const int LongestWord = 100;
+
     /// <summary>The candidate that takes the fewest edits to reach (Levenshtein), where it takes at most a third of the word's length and two more.</summary>
     public static string? Nearest(string word, IEnumerable<string> candidates)
     {
-        var best = candidates
+        ArgumentNullException.ThrowIfNull(word);
+        // Nobody mistypes a name this long, and comparing it with thousands of others would take long.
+        if (word.Length > LongestWord) return null;
+        var best = candidates.Where(c => c.Length <= 2 * LongestWord)
             .Select(c => (Word: c, Distance: Distance(word, c)))
             .OrderBy(c => c.Distance).ThenBy(c => c.Word, StringComparer.Ordinal)
             .FirstOrDefault((Word: "", Distance: int.MaxValue));

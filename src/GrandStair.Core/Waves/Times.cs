@@ -18,6 +18,7 @@ public interface ICalendar
     /// <param name="from">The span's begin, UTC.</param>
     /// <param name="to">The span's end, UTC.</param>
     /// <param name="zone">The zone in which times without one, and whole days, are meant.</param>
+    /// <exception cref="CalendarException">The calendar cannot be evaluated for this span.</exception>
     IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone);
 }
 

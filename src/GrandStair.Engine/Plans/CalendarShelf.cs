@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Collections.Immutable;
 using GrandStair.Core.Access;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
 using GrandStair.Storage.Calendars;
@@ -20,7 +21,7 @@ public sealed class CalendarShelf(IDocuments documents, CalendarTable table, Tim
         var states = await table.StatesAsync(stop);
         if (!states.SequenceEqual(_states))
         {
-            var all = (await table.AllAsync(stop)).ToImmutableDictionary(c => c.Name, c => _read.GetOrAdd((c.Name, c.Hash), _ => documents.ReadCalendar(c.Body, c.Name)), StringComparer.OrdinalIgnoreCase);
+            var all = (await table.AllAsync(stop)).ToImmutableDictionary(c => c.Name, c => _read.GetOrAdd((c.Name, c.Hash), _ => Read(c)), StringComparer.OrdinalIgnoreCase);
             (_all, _states) = (all, states);
         }
 
@@ -32,8 +33,22 @@ public sealed class CalendarShelf(IDocuments documents, CalendarTable table, Tim
     public Task<bool> PutAsync(string name, string body, Actor actor, CancellationToken stop)
     {
         if (!SecretReference.IsName(name)) throw new CommandException("calendar-name", $"'{name}' is no name for a calendar; expected a letter, then up to {SecretReference.LongestName - 1} letters, digits, hyphens and dots.");
-        documents.ReadCalendar(body, name);
-        return table.PutAsync(name, body, $"{body.Length} signs", actor, clock.GetUtcNow(), stop);
+        var calendar = documents.ReadCalendar(body, name, out var events);
+        _read[(name, FileChange.Hash(body))] = calendar;
+        return table.PutAsync(name, body, events, $"{events} events", actor, clock.GetUtcNow(), stop);
+    }
+
+    /// <summary>A stored calendar. One that an earlier release accepted and this one does not must not keep plans that do not name it from their slots.</summary>
+    private ICalendar Read(StoredCalendar stored)
+    {
+        try
+        {
+            return documents.ReadCalendar(stored.Body, stored.Name, out _);
+        }
+        catch (FormatException error)
+        {
+            return new UnreadableCalendar(stored.Name, error.Message);
+        }
     }
 
     /// <summary>Tells a calendar that a plan refers to and that there is not.</summary>

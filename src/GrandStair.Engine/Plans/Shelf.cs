@@ -24,7 +24,11 @@ public interface IDocuments
     string ChangePlan(string body, IReadOnlyList<string> changes);
 
     /// <summary>Understands a calendar.</summary>
-    ICalendar ReadCalendar(string body, string name);
+    /// <param name="body">The calendar's text.</param>
+    /// <param name="name">The calendar's name, for errors.</param>
+    /// <param name="events">How many events it has, a recurring one counted once.</param>
+    /// <exception cref="FormatException">The text is not a usable calendar; the message names the line.</exception>
+    ICalendar ReadCalendar(string body, string name, out int events);
 }
 
 /// <summary>Content of a product that nobody has approved yet.</summary>

@@ -1,4 +1,6 @@
+using System.Collections.Immutable;
 using GrandStair.Core.Waves;
+using GrandStair.Files.Parsing;
 using Ical.Net;
 using Ical.Net.CalendarComponents;
 using Ical.Net.DataTypes;
@@ -7,64 +9,87 @@ using NodaTime;
 
 namespace GrandStair.Files.Calendars;
 
-/// <summary>A calendar in the iCalendar format (RFC 5545): its events are stretches of time, those that come back and whole days among them.</summary>
+/// <summary>A calendar in the iCalendar format (RFC 5545): its events, whole days and recurring ones among them, are stretches of time.</summary>
 public sealed class CalendarFile : ICalendar
 {
-    /// <summary>The longest text that is taken.</summary>
-    public const int LongestText = 1 << 20;
+    /// <summary>The longest text that is accepted, in characters.</summary>
+    public const int LongestText = BoundedCalendar.LongestText;
 
-    /// <summary>How many occurrences of all its events together are looked at within one span; what says more is no calendar of windows.</summary>
+    /// <summary>How many occurrences all events together may have within one span; what has more is not a calendar of windows.</summary>
     private const int MostOccurrences = 20_000;
 
-    /// <summary>How much longer than a span is looked back for an event that still lasts when it begins.</summary>
-    private static readonly TimeSpan LongestEvent = TimeSpan.FromDays(62);
+    // A time zone is at most some hours off, by which events written in another one come out of order.
+    private static readonly TimeSpan ZoneSlack = TimeSpan.FromDays(2);
+
+    // Spans are asked for again and again, each a little later than the one before.
+    private static readonly TimeSpan Ahead = TimeSpan.FromDays(90);
 
     private readonly Calendar _calendar;
+    private readonly string _name;
+    private readonly TimeSpan _longest;
+    private readonly Lock _turn = new();
+    private Expansion? _expanded;
 
-    private CalendarFile(Calendar calendar) => _calendar = calendar;
+    private CalendarFile(Calendar calendar, string name)
+    {
+        (_calendar, _name) = (calendar, name);
+        _longest = calendar.Events.Max(BoundedCalendar.LengthOf);
+    }
 
-    /// <summary>How many events it has, each that comes back counted once.</summary>
+    /// <summary>How many events it has, a recurring one counted once.</summary>
     public int Events => _calendar.Events.Count;
 
     /// <summary>Reads a calendar.</summary>
     /// <param name="text">The file's content.</param>
     /// <param name="file">What to call the file in errors.</param>
-    /// <exception cref="FileException">It is none, or has no events.</exception>
-    public static CalendarFile Parse(string text, string file)
-    {
-        ArgumentNullException.ThrowIfNull(text);
-        if (text.Length > LongestText) throw Wrong(file, $"The file has {text.Length} signs; expected at most {LongestText}.");
-        if (!text.TrimStart('\uFEFF', ' ', '\r', '\n').StartsWith("BEGIN:VCALENDAR", StringComparison.OrdinalIgnoreCase)) throw Wrong(file, "This is no calendar; expected the iCalendar format, which begins with BEGIN:VCALENDAR.");
-        Calendar? calendar;
-        try
-        {
-            calendar = Calendar.Load(text);
-        }
-        catch (Exception error) when (error is not OutOfMemoryException)
-        {
-            throw Wrong(file, $"This is no calendar as RFC 5545 has it: {error.Message}");
-        }
-
-        if (calendar is null || calendar.Events.Count == 0) throw Wrong(file, "The calendar has no events; expected at least one VEVENT.");
-        if (calendar.Events.FirstOrDefault(e => e.DtStart is null) is { } without) throw Wrong(file, $"The event '{without.Summary ?? without.Uid}' says no begin; expected DTSTART.");
-        foreach (var zone in calendar.Events.SelectMany(e => new[] { e.DtStart?.TzId, e.DtEnd?.TzId }).OfType<string>().Distinct().Where(z => z != "UTC" && DateTimeZoneProviders.Tzdb.GetZoneOrNull(z) is null))
-            throw Wrong(file, $"The zone '{zone}' is not known; expected a name of the IANA database such as Europe/London.");
-        return new(calendar);
-    }
+    /// <exception cref="FileException">It is not a calendar, has no events, or has events that cannot be evaluated; each is named with its line.</exception>
+    public static CalendarFile Parse(string text, string file) => new(BoundedCalendar.Load(text, file), file);
 
     /// <inheritdoc />
     public IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone)
     {
-        var begin = new CalDateTime((from - LongestEvent).UtcDateTime, "UTC");
-        foreach (var occurrence in _calendar.GetOccurrences<CalendarEvent>(begin).Take(MostOccurrences))
+        foreach (var (start, end) in Expand(from, to))
         {
-            if (occurrence.Source is CalendarEvent { Status: "CANCELLED" }) continue;
-            var start = At(occurrence.Period.StartTime, zone);
-            // A zone is at most some hours off, by which those that are written in another one come out of order.
-            if (start > to.AddDays(2)) yield break;
-            var end = occurrence.Period.EffectiveEndTime is { } ends ? At(ends, zone) : start;
-            if (start < to && end > from && start < end) yield return new(start, end);
+            var begins = At(start, zone);
+            if (begins > to + ZoneSlack) yield break;
+            var ends = end is null ? begins : At(end, zone);
+            if (begins < to && ends > from && begins < ends) yield return new(begins, ends);
         }
+    }
+
+    /// <summary>All occurrences that may touch a span, by when they begin. They are kept, since evaluating rules takes longest.</summary>
+    private ImmutableArray<(CalDateTime Start, CalDateTime? End)> Expand(DateTimeOffset from, DateTimeOffset to)
+    {
+        lock (_turn)
+        {
+            if (_expanded is { } kept && kept.From <= from && kept.To >= to) return kept.Occurrences;
+            var expanded = Evaluate(from, to + Ahead, MostOccurrences) ?? Evaluate(from, to, MostOccurrences)
+                ?? throw new CalendarException(_name, $"it has more than {MostOccurrences} occurrences between {from:yyyy-MM-dd} and {to:yyyy-MM-dd}");
+            _expanded = expanded;
+            return expanded.Occurrences;
+        }
+    }
+
+    private Expansion? Evaluate(DateTimeOffset from, DateTimeOffset to, int most)
+    {
+        var begin = new CalDateTime((from - _longest - ZoneSlack).UtcDateTime, "UTC");
+        var occurrences = ImmutableArray.CreateBuilder<(CalDateTime, CalDateTime?)>();
+        try
+        {
+            foreach (var occurrence in _calendar.GetOccurrences<CalendarEvent>(begin, new() { MaxUnmatchedIncrementsLimit = BoundedCalendar.MostUnmatchedSteps }))
+            {
+                if (occurrence.Period.StartTime.Value > (to + ZoneSlack).UtcDateTime + ZoneSlack) break;
+                if (occurrences.Count == most) return null;
+                if (occurrence.Source is CalendarEvent { Status: "CANCELLED" }) continue;
+                occurrences.Add((occurrence.Period.StartTime, occurrence.Period.EffectiveEndTime));
+            }
+        }
+        catch (Exception error) when (error is not OutOfMemoryException)
+        {
+            throw new CalendarException(_name, "one of its rules cannot be evaluated", error);
+        }
+
+        return new(from, to, occurrences.ToImmutable());
     }
 
     private static DateTimeOffset At(CalDateTime time, DateTimeZone zone)
@@ -74,7 +99,8 @@ public sealed class CalendarFile : ICalendar
         return zone.AtLeniently(LocalDateTime.FromDateTime(time.Value)).ToInstant().ToDateTimeOffset();
     }
 
-    private static FileException Wrong(string file, string message) => new([new(file, 1, 0, message)]);
+    /// <summary>The occurrences of all events that may touch a span.</summary>
+    private sealed record Expansion(DateTimeOffset From, DateTimeOffset To, ImmutableArray<(CalDateTime Start, CalDateTime? End)> Occurrences);
 }
 
 /// <summary>An appointment as it is written into a calendar.</summary>

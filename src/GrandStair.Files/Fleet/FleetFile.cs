@@ -4,9 +4,9 @@ using System.Globalization;
 using System.Text;
 using System.Text.Json;
 using CsvHelper;
-using CsvHelper.Configuration;
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
+using GrandStair.Files.Parsing;
 
 namespace GrandStair.Files.Fleet;
 
@@ -54,24 +54,9 @@ public sealed class FleetFile
     /// <exception cref="FileException">The header is wrong; nothing can be read.</exception>
     public IEnumerable<ReportedMachine> Lines() => _format.IsJsonLines ? JsonLines() : CsvLines();
 
-    /// <summary>The longest cell that is taken, in signs: a table of applications fits, an endless one does not.</summary>
-    public const int LongestField = 1 << 20;
-
-    /// <summary>The longest line of JSON that is taken, in signs.</summary>
-    public const int LongestLine = 4 << 20;
-
     private IEnumerable<ReportedMachine> CsvLines()
     {
-        var configuration = new CsvConfiguration(CultureInfo.InvariantCulture)
-        {
-            BadDataFound = null,
-            MissingFieldFound = null,
-            TrimOptions = TrimOptions.Trim,
-            DetectDelimiter = true,
-            DetectDelimiterValues = [",", ";", "\t"],
-            MaxFieldSize = LongestField,
-        };
-        using var csv = new CsvReader(_reader, configuration);
+        using var csv = BoundedCsv.Open(_reader);
         if (!csv.Read() || !csv.ReadHeader()) throw new FileException([new(_file, 1, 0, "The file is empty; expected a first line that names the columns.")]);
         var header = csv.HeaderRecord!.Select(h => h.TrimStart('\uFEFF').Trim()).ToArray();
         var columns = _format.Mapping is { } mapping ? mapping.Header(header, _file) : [.. header.Select(h => h.ToLowerInvariant())];
@@ -100,7 +85,7 @@ public sealed class FleetFile
         }
         catch (MaxFieldSizeException)
         {
-            Tell(csv.Parser.RawRow, $"A cell has more than {LongestField} signs; is a quotation mark missing? This line and all after it were left out.");
+            Tell(csv.Parser.RawRow, $"A cell has more than {BoundedCsv.LongestCell} characters; is a quotation mark missing? This line and all after it were left out.");
             return false;
         }
     }
@@ -112,8 +97,8 @@ public sealed class FleetFile
         for (var read = _reader.Read(); read >= 0; read = _reader.Read())
         {
             if (read == '\n') return text.ToString();
-            if (text.Append((char)read).Length <= LongestLine) continue;
-            Tell(number, $"The line has more than {LongestLine} signs. It and all after it were left out.");
+            if (text.Append((char)read).Length <= BoundedJson.LongestLine) continue;
+            Tell(number, $"The line has more than {BoundedJson.LongestLine} characters. It and all after it were left out.");
             return null;
         }
 
@@ -151,7 +136,7 @@ public sealed class FleetFile
     {
         try
         {
-            using var document = JsonDocument.Parse(text.TrimStart('\uFEFF'), new JsonDocumentOptions { MaxDepth = 4 });
+            using var document = BoundedJson.ParseLine(text);
             if (document.RootElement.ValueKind == JsonValueKind.Object)
             {
                 return document.RootElement.EnumerateObject().GroupBy(p => p.Name).ToDictionary(

@@ -1,5 +1,5 @@
 using GrandStair.Core.Readings;
-using YamlDotNet.Core;
+using GrandStair.Files.Parsing;
 using YamlDotNet.RepresentationModel;
 
 namespace GrandStair.Files.Plans;
@@ -12,25 +12,35 @@ public static class PlanText
 {
     private const string Expected = "expected a field of the plan and its new value, such as limits.all=8 or crews.harbour.hands=2, or an entry to add, such as 'crews+={ name: second, hands: 1, … }'";
 
+    /// <summary>The most changes in one call.</summary>
+    public const int MostChanges = 50;
+
+    private const int LongestChange = 4000;
+    private const int LongestPath = 6;
+
     /// <summary>The text with changes made, one after another.</summary>
     /// <exception cref="FormatException">A change is none; the message says which, and what was expected.</exception>
     public static string With(string body, IEnumerable<string> changes)
     {
         ArgumentNullException.ThrowIfNull(changes);
-        var stream = new YamlStream();
-        stream.Load(new StringReader(body));
-        foreach (var change in changes) Make((YamlMappingNode)stream.Documents[0].RootNode, change);
+        var all = changes.ToArray();
+        if (all.Length > MostChanges) throw new FormatException($"There are {all.Length} changes; expected at most {MostChanges}. Change the plan's file instead.");
+        var plan = BoundedYaml.Load(body, "the plan");
+        foreach (var change in all) Make((YamlMappingNode)plan, change);
         var text = new StringWriter();
-        stream.Save(text, assignAnchors: false);
+        new YamlStream(new YamlDocument(plan)).Save(text, assignAnchors: false);
         return text.ToString();
     }
 
     private static void Make(YamlMappingNode plan, string change)
     {
+        if (change.Length > LongestChange) throw new FormatException($"A change has {change.Length} characters; expected at most {LongestChange}.");
         var equals = change.IndexOf('=', StringComparison.Ordinal);
         if (equals < 1) throw new FormatException($"'{change}' is no change; {Expected}.");
         var adds = change[equals - 1] == '+';
         var path = change[..(adds ? equals - 1 : equals)].Trim().Split('.');
+        // Each change may nest what another one has added; without a limit the text could become deeper than it can be written.
+        if (path.Length > LongestPath) throw new FormatException($"'{change}' names a field {path.Length} levels deep; expected at most {LongestPath}.");
         var value = ValueOf(change[(equals + 1)..].Trim(), change);
         YamlNode at = plan;
         foreach (var name in adds ? path : path[..^1]) at = Find(at, name, change, makes: adds);
@@ -78,16 +88,14 @@ public static class PlanText
 
     private static YamlNode ValueOf(string text, string change)
     {
-        var stream = new YamlStream();
+        if (text.Length == 0) throw new FormatException($"'{change}' has no value; {Expected}.");
         try
         {
-            stream.Load(new StringReader(text));
+            return BoundedYaml.Load(text, "the value");
         }
-        catch (YamlException error)
+        catch (FileException error)
         {
-            throw new FormatException($"'{change}': the value cannot be read: {error.Message}");
+            throw new FormatException($"'{change}': the value cannot be read. {error.Problems[0].Message}");
         }
-
-        return stream.Documents.Count == 1 ? stream.Documents[0].RootNode : throw new FormatException($"'{change}' has no value; {Expected}.");
     }
 }

@@ -1,48 +1,36 @@
 using System.Globalization;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
-using YamlDotNet.Core;
-using YamlDotNet.Core.Events;
+using GrandStair.Files.Parsing;
 using YamlDotNet.RepresentationModel;
 
 namespace GrandStair.Files.Yaml;
 
-/// <summary>Collects what is wrong in a YAML file, so that all of it is told at once.</summary>
+/// <summary>Collects what is wrong in a YAML file, so that all of it is reported at once, up to a limit.</summary>
 internal sealed class Problems(string file)
 {
+    /// <summary>The largest number of problems that are reported one by one.</summary>
+    public const int MostShown = 100;
+
     private readonly List<FileProblem> _found = [];
+    private int _further;
 
     public string File { get; } = file;
 
-    public void Add(YamlNode node, string message) => _found.Add(new(File, (int)node.Start.Line, (int)node.Start.Column, message));
+    /// <summary>Whether further problems are only counted; what costs time to explain is left out then.</summary>
+    public bool IsFull => _found.Count >= MostShown;
+
+    public void Add(YamlNode node, string message)
+    {
+        if (IsFull) _further++;
+        else _found.Add(new(File, (int)node.Start.Line, (int)node.Start.Column, message));
+    }
 
     public void ThrowIfAny()
     {
-        if (_found.Count > 0) throw new FileException([.. _found.OrderBy(p => p.Line).ThenBy(p => p.Column)]);
-    }
-}
-
-/// <summary>Hands on what a parser finds as long as it is not very deep and refers back seldom, and never within what is referred to: a few lines of nested aliases can stand for more than any memory holds.</summary>
-internal sealed class BoundedParser(IParser inner) : IParser
-{
-    private const int MostDepth = 30;
-    private const int MostAliases = 100;
-    private int _depth;
-    private int _aliases;
-    private int? _anchoredAt;
-
-    public ParsingEvent? Current => inner.Current;
-
-    public bool MoveNext()
-    {
-        if (!inner.MoveNext()) return false;
-        var at = inner.Current!;
-        if (at is AnchorAlias && (_anchoredAt is not null || ++_aliases > MostAliases)) throw new YamlException(at.Start, at.End, $"an alias ('*') within what an anchor ('&') names, or more than {MostAliases} of them, are not taken; write it out");
-        if (at is NodeEvent { Anchor.IsEmpty: false } && at.NestingIncrease > 0) _anchoredAt ??= _depth;
-        _depth += at.NestingIncrease;
-        if (_anchoredAt == _depth) _anchoredAt = null;
-        if (_depth > MostDepth) throw new YamlException(at.Start, at.End, $"it goes deeper than {MostDepth} levels");
-        return true;
+        if (_found.Count == 0) return;
+        var shown = _found.OrderBy(p => p.Line).ThenBy(p => p.Column);
+        throw new FileException(_further == 0 ? [.. shown] : [.. shown, new(File, _found.Max(p => p.Line), 0, $"{_further.ToString("N0", CultureInfo.InvariantCulture)} more problems are not shown; fix these first.")]);
     }
 }
 
@@ -59,27 +47,16 @@ internal sealed class YamlMap
         _problems = problems;
     }
 
-    private const int LongestText = 4 << 20;
+    // A name that is longer than any field's is compared with none.
+    private const int LongestField = 60;
     private static readonly string[] Moments = ["yyyy-MM-dd", "yyyy-MM-dd HH:mm", "yyyy-MM-dd'T'HH:mmK", "yyyy-MM-dd'T'HH:mm:ssK", "yyyy-MM-dd'T'HH:mm:ss.fffK"];
 
     /// <summary>Reads a file's only document.</summary>
     public static YamlMap Read(string text, Problems problems)
     {
-        ArgumentNullException.ThrowIfNull(text);
-        if (text.Length > LongestText) throw new FileException([new(problems.File, 1, 0, $"The file has {text.Length} signs; expected at most {LongestText}.")]);
-        var stream = new YamlStream();
-        try
-        {
-            stream.Load(new BoundedParser(new Parser(new StringReader(text))));
-        }
-        catch (YamlException error)
-        {
-            throw new FileException([new(problems.File, (int)error.Start.Line, (int)error.Start.Column, $"This is not YAML: {error.InnerException?.Message ?? error.Message}")]);
-        }
-
-        if (stream.Documents.Count != 1 || stream.Documents[0].RootNode is not YamlMappingNode root)
-            throw new FileException([new(problems.File, 1, 1, "Expected one document of fields, such as 'name: …'.")]);
-        return new(root, problems);
+        return BoundedYaml.Load(text, problems.File) is YamlMappingNode root
+            ? new(root, problems)
+            : throw new FileException([new(problems.File, 1, 1, "Expected one document of fields, such as 'name: …'.")]);
     }
 
     public bool Has(string field) => Find(field) is not null;
@@ -256,10 +233,18 @@ internal sealed class YamlMap
     {
         foreach (var key in _node.Children.Keys.OfType<YamlScalarNode>().Where(k => !_asked.Contains(k.Value!)))
         {
-            var nearest = Spelling.Nearest(key.Value!, _asked);
-            _problems.Add(key, $"There is no field '{key.Value}' here{(nearest is null ? $"; expected one of {string.Join(", ", _asked.Order())}" : $"; did you mean '{nearest}'?")}.");
+            if (_problems.IsFull)
+            {
+                _problems.Add(key, "");
+                continue;
+            }
+
+            var nearest = key.Value!.Length > LongestField ? null : Spelling.Nearest(key.Value, _asked);
+            _problems.Add(key, $"There is no field '{Short(key.Value)}' here{(nearest is null ? $"; expected one of {string.Join(", ", _asked.Order())}" : $"; did you mean '{nearest}'?")}.");
         }
     }
+
+    private static string Short(string name) => name.Length <= LongestField ? name : $"{name[..LongestField]}…";
 
     private Dictionary<string, string> All()
     {

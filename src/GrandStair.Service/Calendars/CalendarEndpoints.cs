@@ -24,22 +24,18 @@ internal static class CalendarEndpoints
         var users = new List<(string Plan, string Calendar)>();
         foreach (var stored in await plans.AllAsync(stop))
             users.AddRange((await shelf.ReadPlanAsync(stored, stop)).Plan.Calendars.Select(c => (stored.Name, c)));
-        return [.. (await calendars.AllAsync(stop)).Select(c => Row(c, users))];
+        return [.. (await calendars.StatesAsync(stop)).Select(c => Row(c, users))];
     }
 
     private static async Task<CalendarRow> PutAsync(string name, HttpRequest request, CalendarShelf shelf, CalendarTable calendars, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
         if (await shelf.PutAsync(name, await BoundedStream.ReadTextAsync(request, CalendarFile.LongestText, stop), caller.Actor(), stop)) await approvals.CalendarChangedAsync(name, caller.Actor(), stop);
-        return Row(await FindAsync(name, calendars, stop), []);
+        return Row((await calendars.StatesAsync(stop)).First(c => c.Name.Equals(name, StringComparison.OrdinalIgnoreCase)), []);
     }
 
-    private static async Task<StoredCalendar> FindAsync(string name, CalendarTable calendars, CancellationToken stop)
-    {
-        var all = await calendars.AllAsync(stop);
-        return all.FirstOrDefault(c => c.Name.Equals(name, StringComparison.OrdinalIgnoreCase))
-            ?? throw new CommandException("unknown-calendar", $"There is no calendar '{name}'{(Core.Readings.Spelling.Nearest(name, all.Select(c => c.Name)) is { } near ? $"; did you mean '{near}'?" : ". 'gstair calendar list' shows those that exist.")}");
-    }
+    private static async Task<StoredCalendar> FindAsync(string name, CalendarTable calendars, CancellationToken stop) => await calendars.FindAsync(name, stop)
+        ?? throw new CommandException("unknown-calendar", $"There is no calendar '{name}'{(Core.Readings.Spelling.Nearest(name, (await calendars.StatesAsync(stop)).Select(c => c.Name)) is { } near ? $"; did you mean '{near}'?" : ". 'gstair calendar list' shows those that exist.")}");
 
-    private static CalendarRow Row(StoredCalendar c, IEnumerable<(string Plan, string Calendar)> users) => new(
-        c.Name, CalendarFile.Parse(c.Body, c.Name).Events, c.Hash, c.Loaded, c.LoadedBy, [.. users.Where(u => u.Calendar.Equals(c.Name, StringComparison.OrdinalIgnoreCase)).Select(u => u.Plan)]);
+    private static CalendarRow Row(CalendarState c, IEnumerable<(string Plan, string Calendar)> users) => new(
+        c.Name, c.Events, c.Hash, c.Loaded, c.LoadedBy, [.. users.Where(u => u.Calendar.Equals(c.Name, StringComparison.OrdinalIgnoreCase)).Select(u => u.Plan)]);
 }

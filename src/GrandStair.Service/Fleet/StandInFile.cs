@@ -1,4 +1,4 @@
-using System.Globalization;
+using GrandStair.Files.Parsing;
 
 namespace GrandStair.Service.Fleet;
 
@@ -8,7 +8,7 @@ internal static class StandInFile
     /// <summary>Reads the file.</summary>
     public static IEnumerable<(string Name, IReadOnlyDictionary<string, string> Truth)> Read(string file)
     {
-        using var csv = new CsvHelper.CsvReader(new StreamReader(file), CultureInfo.InvariantCulture);
+        using var csv = BoundedCsv.Open(new StreamReader(file));
         csv.Read();
         csv.ReadHeader();
         while (csv.Read())

@@ -3,6 +3,7 @@ using System.Globalization;
 using System.Text.Json;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
 using GrandStair.Engine.Plans;
 using GrandStair.Files;
 using GrandStair.Links;
@@ -68,6 +69,7 @@ internal sealed class ProblemResults(IProblemDetailsService writer, ILogger<Prob
     {
         ConditionException e => (400, "condition", e.Message),
         FileException e => (422, "file", string.Join(" ", e.Problems.Select(p => p.ToString()))),
+        CalendarException e => (409, "calendar", e.Message),
         WaitException e => (429, "wait", e.Message),
         NotAllowedException e => (403, "not-allowed", e.Message),
         StoreException { Name: "unknown-account" } e => (404, e.Name, e.Message),
