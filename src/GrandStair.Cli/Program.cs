@@ -20,6 +20,7 @@ using GrandStair.Cli.Runs;
 using GrandStair.Cli.Scripts;
 using GrandStair.Cli.Secrets;
 using GrandStair.Cli.Sessions;
+using GrandStair.Cli.Settings;
 using GrandStair.Cli.Sources;
 using GrandStair.Cli.Tokens;
 
@@ -54,6 +55,7 @@ root.Subcommands.Add(SecretCommands.Make());
 root.Subcommands.Add(HostKeyCommands.Make());
 root.Subcommands.Add(ScriptCommands.Make());
 root.Subcommands.Add(AuditCommands.Make());
+root.Subcommands.Add(SettingCommands.Make());
 root.Subcommands.Add(CompletionCommands.MakeScript());
 root.Subcommands.Add(CompletionCommands.MakeComplete(root));
 

@@ -233,6 +233,12 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>The calendars that plans can refer to.</summary>
     public Task<IReadOnlyList<CalendarRow>> CalendarsAsync(CancellationToken stop) => GetAsync<IReadOnlyList<CalendarRow>>("calendars", stop);
 
+    /// <summary>What holds for the whole service.</summary>
+    public Task<SettingsView> SettingsAsync(CancellationToken stop) => GetAsync<SettingsView>("settings", stop);
+
+    /// <summary>Changes what holds for the whole service.</summary>
+    public Task<SettingsView> ChangeSettingsAsync(SettingsCommand command, CancellationToken stop) => SendAsync<SettingsView>(HttpMethod.Put, "settings", JsonContent.Create(command), stop);
+
     /// <summary>A calendar's text.</summary>
     public Task<Stream> CalendarAsync(string name, CancellationToken stop) => DownloadAsync($"calendars/{Escape(name)}", stop);
 

@@ -63,8 +63,9 @@ public sealed record PasswordChange(string Old, string New);
 /// <param name="Label">What it is for.</param>
 /// <param name="State"><c>stands</c>, <c>ended</c> or <c>ran-out</c>.</param>
 /// <param name="LastFrom">The address from which it was last used.</param>
+/// <param name="MadeWith">The token, such as <c>t1</c>, that it was made with and ends together with, or the session, such as <c>s4</c>, that it was made in; null for neither.</param>
 public sealed record TokenView(
-    string Id, string Account, string Label, string State, IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, DateTimeOffset Created, string CreatedBy, DateTimeOffset? Expires, DateTimeOffset? LastUsed, string? LastFrom);
+    string Id, string Account, string Label, string State, IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, DateTimeOffset Created, string CreatedBy, DateTimeOffset? Expires, DateTimeOffset? LastUsed, string? LastFrom, string? MadeWith);
 
 /// <summary>A token that is to be made.</summary>
 /// <param name="Label">What it is for.</param>
@@ -384,7 +385,8 @@ public sealed record ReadinessRow(string Id, string Name, string Site, string Gr
 public sealed record PlanRow(string Name, string Target, string State, string? Held, int Machines, IReadOnlyDictionary<string, int> Tally, DateTimeOffset Created, string CreatedBy, DateTimeOffset? Started, DateTimeOffset? Ended, string? Deadline);
 
 /// <summary>A plan with its waves.</summary>
-public sealed record PlanView(PlanRow Plan, string Body, string Scope, string Carries, IReadOnlyList<string> Methods, LimitsView Limits, AdvanceView Advance, IReadOnlyList<WaveView> Waves, IReadOnlyList<string> Undecided, PlanningView Planning);
+/// <param name="Trouble">What keeps a plan that has started from going on, such as a calendar that cannot be read; null where nothing does.</param>
+public sealed record PlanView(PlanRow Plan, string Body, string Scope, string Carries, IReadOnlyList<string> Methods, LimitsView Limits, AdvanceView Advance, IReadOnlyList<WaveView> Waves, IReadOnlyList<string> Undecided, PlanningView Planning, string? Trouble);
 
 /// <summary>How many may run at once.</summary>
 public sealed record LimitsView(int All, int Site);

@@ -14,19 +14,22 @@ public sealed record PlanningView(
 /// <summary>A yes that a plan or a wave of it needs.</summary>
 /// <param name="Subject"><c>plan</c>, or the wave's name behind <c>wave </c>.</param>
 /// <param name="Intent">The hash of what is to be approved, as it is now.</param>
-/// <param name="Asked">The accounts who may give it; empty for every approver but who wrote the plan.</param>
+/// <param name="Asked">The accounts who may give it; empty for every approver.</param>
+/// <param name="Contributors">Who changed what is to be approved since it was last approved: none of them may approve it.</param>
+/// <param name="Why">Why it is needed, as a sentence.</param>
 /// <param name="By">Who gave it to what the plan is now; null while nobody did.</param>
 /// <param name="Before">Who gave it to what the plan was before, and when; null where nobody did.</param>
 /// <param name="LoadedSince">The plan's calendars that were loaded anew after the last yes.</param>
-public sealed record ApprovalView(string Subject, string Intent, IReadOnlyList<string> Asked, string? By, DateTimeOffset? At, string? Reason, string? Before, IReadOnlyList<LoadedSince> LoadedSince);
+public sealed record ApprovalView(string Subject, string Intent, IReadOnlyList<string> Asked, IReadOnlyList<string> Contributors, string Why, string? By, DateTimeOffset? At, string? Reason, string? Before, IReadOnlyList<LoadedSince> LoadedSince);
 
 /// <summary>A calendar that was loaded anew.</summary>
 public sealed record LoadedSince(string Calendar, DateTimeOffset At, string By);
 
 /// <summary>A yes.</summary>
+/// <param name="Intent">The hash of the intent that was looked at; the approval is refused where it has changed since.</param>
 /// <param name="Wave">The wave's name; null for the plan as a whole.</param>
-/// <param name="Intent">The hash of what was looked at; null for what it is now.</param>
-public sealed record ApprovalCommand(string Reason, string? Wave = null, string? Intent = null);
+/// <param name="Reason">What is said with it.</param>
+public sealed record ApprovalCommand(string Intent, string Reason, string? Wave = null);
 
 /// <summary>What a wave covers.</summary>
 /// <param name="Values">How many values of its keys occur in the scope.</param>

@@ -1,4 +1,5 @@
 using GrandStair.Engine.Checks;
+using GrandStair.Engine.Duties;
 using GrandStair.Engine.Exposure;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
@@ -8,11 +9,16 @@ using GrandStair.Engine.Runs;
 namespace GrandStair.Service;
 
 /// <summary>Runs the worker, the keeper of plans, the fixes, the daily tally, the scheduled reading and the rehearsals for as long as the service runs.</summary>
-internal sealed class EngineHost(RunWorker worker, PlanKeeper keeper, CheckDesk checks, ExposureDesk exposure, ScheduledReading reading, RehearsalDesk rehearsals) : BackgroundService
+internal sealed class EngineHost(RunWorker worker, PlanKeeper keeper, CheckDesk checks, ExposureDesk exposure, ScheduledReading reading, RehearsalDesk rehearsals, DutyHost duties) : BackgroundService
 {
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
-        await Task.Yield();
-        await Task.WhenAll(worker.WorkAsync(stoppingToken), keeper.RunAsync(stoppingToken), checks.KeepAsync(stoppingToken), exposure.KeepAsync(stoppingToken), reading.KeepAsync(stoppingToken), rehearsals.KeepAsync(stoppingToken));
+        await Task.WhenAll(
+            duties.RunAsync("worker", worker.WorkAsync, stoppingToken),
+            duties.RunAsync("plans", keeper.RunAsync, stoppingToken),
+            duties.RunAsync("fixes", checks.KeepAsync, stoppingToken),
+            duties.RunAsync("daily-tally", exposure.KeepAsync, stoppingToken),
+            duties.RunAsync("scheduled-reading", reading.KeepAsync, stoppingToken),
+            duties.RunAsync("rehearsals", rehearsals.KeepAsync, stoppingToken));
     }
 }

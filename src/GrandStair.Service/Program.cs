@@ -1,6 +1,7 @@
 using GrandStair.Core.Readings;
 using GrandStair.Engine.Checks;
 using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Duties;
 using GrandStair.Engine.Exposure;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
@@ -25,6 +26,7 @@ using GrandStair.Service.Demo;
 using GrandStair.Service.Events;
 using GrandStair.Service.Exposure;
 using GrandStair.Service.Fleet;
+using GrandStair.Service.Health;
 using GrandStair.Service.HostKeys;
 using GrandStair.Service.Overview;
 using GrandStair.Service.Plans;
@@ -36,6 +38,7 @@ using GrandStair.Service.Runs;
 using GrandStair.Service.Scripts;
 using GrandStair.Service.Secrets;
 using GrandStair.Service.Session;
+using GrandStair.Service.Settings;
 using GrandStair.Service.Sources;
 using GrandStair.Service.Tokens;
 using GrandStair.Storage.Access;
@@ -94,6 +97,7 @@ static async Task RunAsync(string[] args)
     var app = builder.Build();
     await LoadCatalogueAsync(app.Services.GetRequiredService<Shelf>(), options, clock.GetUtcNow());
     await app.Services.GetRequiredService<SourceDesk>().LoadAsync(default);
+    if (options.AcceptAudit is { } accepted) await app.Services.GetRequiredService<AuditSealer>().AcceptAsync(accepted, clock.GetUtcNow(), default);
     await FirstToken.MakeAsync(app.Services.GetRequiredService<AccountTable>(), app.Services.GetRequiredService<AccessTable>(), options, clock.GetUtcNow(), default);
     if (options.Demo is not null) await NorthmereStart.PrepareAsync(app.Services, options, default);
     Map(app, options);
@@ -125,12 +129,12 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
 {
     services.AddSingleton(options).AddSingleton(database).AddSingleton(clock).AddSingleton<TimeProvider>(clock)
         .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<RulingTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<ImportTable>().AddSingleton<ImportsUnderWay>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<AccountTable>().AddSingleton<AuditTable>().AddSingleton<SecretTable>().AddSingleton<FirstUseTable>().AddSingleton<ScriptTable>().AddSingleton<SecretDesk>().AddSingleton<ISecrets>(s => s.GetRequiredService<SecretDesk>()).AddSingleton<SshAccess>().AddSingleton<ClockTable>()
-        .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<CalendarTable>().AddSingleton<CalendarShelf>().AddSingleton<ApprovalTable>().AddSingleton<PlanApprovals>().AddSingleton<PlanWriter>().AddSingleton<PlanDesk>().AddSingleton<SlotDesk>().AddSingleton<AddressTable>().AddSingleton<AddressedSlots>().AddSingleton<RehearsalTable>().AddSingleton<MeasuredRuns>().AddSingleton<RehearsalCases>().AddSingleton<RehearsalDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
-        .AddSingleton<LiveFeed>().AddHostedService(s => s.GetRequiredService<LiveFeed>()).AddHostedService<EngineHost>()
+        .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<CalendarTable>().AddSingleton<CalendarShelf>().AddSingleton<ApprovalTable>().AddSingleton<PlanApprovals>().AddSingleton<PlanAcknowledgements>().AddSingleton<PlanWriter>().AddSingleton<PlanDesk>().AddSingleton<SlotDesk>().AddSingleton<AddressTable>().AddSingleton<AddressedSlots>().AddSingleton<RehearsalTable>().AddSingleton<MeasuredRuns>().AddSingleton<RehearsalCases>().AddSingleton<RehearsalDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanTroubles>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
+        .AddSingleton<DutyHost>().AddSingleton<LiveFeed>().AddHostedService(s => s.GetRequiredService<LiveFeed>()).AddHostedService<EngineHost>()
         .AddSingleton<SourceDesk>().AddHostedService(s => s.GetRequiredService<SourceDesk>());
     if (options.Demo is not null) services.AddHostedService<NorthmerePeople>();
     services.AddHttpContextAccessor().AddScoped<CallersFleet>().AddScoped<CallersPlans>().AddSingleton<Callers>().AddSingleton<Passwords>()
-        .AddSingleton<AuditSealer>().AddHostedService(s => s.GetRequiredService<AuditSealer>());
+        .AddSingleton<AuditAlarm>().AddSingleton<AuditAnchors>().AddHostedService(s => s.GetRequiredService<AuditAnchors>()).AddSingleton<AuditSealer>().AddHostedService(s => s.GetRequiredService<AuditSealer>());
     services.AddDataProtection().SetApplicationName("grandstair").PersistKeysToFileSystem(Directory.CreateDirectory(options.Keys, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute));
     var authentication = services.AddAuthentication(CallerHandler.Name).AddScheme<AuthenticationSchemeOptions, CallerHandler>(CallerHandler.Name, null);
     var provider = options.Provider is { } file ? ProviderFile.Parse(File.ReadAllText(file), file) : null;
@@ -187,8 +191,7 @@ static void Map(WebApplication app, ServiceOptions options)
     app.UseRequestTimeouts();
     app.UseCallRights();
 
-    app.MapGet("/health/live", () => Results.Ok("live")).ExcludeFromDescription();
-    app.MapGet("/health/ready", async (Feed feed, CancellationToken stop) => Results.Ok(await feed.NewestAsync(stop))).ExcludeFromDescription();
+    app.MapHealth();
     var api = app.MapGroup("/api/v1").RequireAuthorization().ProducesProblem(401).ProducesProblem(403);
     api.NeedRights();
     if (options.Provider is not null) app.MapProvider();
@@ -207,6 +210,7 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapAddresses();
     api.MapRehearsals();
     api.MapCalendars();
+    api.MapSettings();
     api.MapRuns();
     api.MapOverview();
     api.MapAccounts();

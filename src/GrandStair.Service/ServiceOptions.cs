@@ -25,7 +25,9 @@ namespace GrandStair.Service;
 /// <param name="Hosts">The host names under which the service may be called.</param>
 /// <param name="ReadEvery">How often every machine is read over its link without being asked; null for never.</param>
 /// <param name="Sources">The folder with one YAML file a source; null where there are none.</param>
-public sealed record ServiceOptions(string Data, string? Database, IPAddress Listen, int Port, string? TlsCertificate, string? TlsKey, string? Provider, int Rate, string Catalogue, SecretReference? SshKey, SecretReference? SshPassphrase, string Keys, bool PostQuantum, double Pace, string? StandIns, string? Demo, IReadOnlyList<string> Hosts, TimeSpan? ReadEvery, string? Sources)
+/// <param name="AuditAnchors">Where heads of the audit are written besides: <c>file:PATH</c>, <c>syslog:HOST:PORT</c> or an https URL.</param>
+/// <param name="AcceptAudit">The audit entry to continue from after an alarm, as NUMBER:HASH; null for none.</param>
+public sealed record ServiceOptions(string Data, string? Database, IPAddress Listen, int Port, string? TlsCertificate, string? TlsKey, string? Provider, int Rate, string Catalogue, SecretReference? SshKey, SecretReference? SshPassphrase, string Keys, bool PostQuantum, double Pace, string? StandIns, string? Demo, IReadOnlyList<string> Hosts, TimeSpan? ReadEvery, string? Sources, IReadOnlyList<string> AuditAnchors, string? AcceptAudit)
 {
     /// <summary>Reads the options.</summary>
     /// <exception cref="FormatException">One cannot be read; the message says which and what was expected.</exception>
@@ -56,7 +58,9 @@ public sealed record ServiceOptions(string Data, string? Database, IPAddress Lis
             from["demo"] is { } demo ? Path.GetFullPath(demo) : null,
             ["localhost", "127.0.0.1", "[::1]", .. (from["hosts"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)],
             Every(from["read-every"]),
-            from["sources"] is { } sources ? Path.GetFullPath(sources) : null);
+            from["sources"] is { } sources ? Path.GetFullPath(sources) : null,
+            [.. (from["audit-anchor"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Select(Anchor)],
+            from["accept-audit"]);
     }
 
     /// <summary>Whether it answers over plain HTTP to other machines.</summary>
@@ -68,6 +72,15 @@ public sealed record ServiceOptions(string Data, string? Database, IPAddress Lis
         return Units.Parse(text, ValueKind.Duration) is { } seconds and >= 600 and <= 31_622_400
             ? TimeSpan.FromSeconds(seconds)
             : throw new FormatException($"--read-every is '{text}'; expected never, or a length of time from 10 min to a year such as 24h.");
+    }
+
+    private static string Anchor(string text)
+    {
+        if (text.StartsWith("file:", StringComparison.Ordinal) && text.Length > 5) return $"file:{Path.GetFullPath(text[5..])}";
+        if (text.Split(':') is ["syslog", { Length: > 0 }, var port] && int.TryParse(port, NumberStyles.None, CultureInfo.InvariantCulture, out var number) && number is > 0 and < 65536) return text;
+        return Uri.TryCreate(text, UriKind.Absolute, out var url) && (url.Scheme == "https" || (url.Scheme == "http" && url.IsLoopback))
+            ? text
+            : throw new FormatException($"--audit-anchor has '{text}'; expected file:PATH, syslog:HOST:PORT, or an https URL.");
     }
 
     private static double Number(IConfiguration from, string name, double otherwise, double least, double most)

@@ -54,10 +54,11 @@ internal sealed class EngineKit : IAsyncDisposable
         Shelf = new(new Documents(), new(database));
         var calendars = new CalendarTable(database);
         Calendars = new(new Documents(), calendars, clock);
-        Approvals = new(Plans, new ApprovalTable(database), calendars, Shelf, clock);
+        Approvals = new(Plans, new ApprovalTable(database), Rulings, calendars, Shelf, clock);
+        Acknowledgements = new(Shelf, Fleet, Plans, Rulings, clock);
         Measured = new(Runs, Plans, Shelf, Fleet, new(database));
-        Writer = new(Shelf, Fleet, Plans, Rulings, Measured, Calendars, clock);
-        Desk = new(Shelf, Fleet, Plans, Approvals, Rulings, Runs, clock);
+        Writer = new(Shelf, Fleet, Plans, Approvals, Acknowledgements, Rulings, Measured, Calendars, clock);
+        Desk = new(Shelf, Plans, Approvals, Acknowledgements, Rulings, Runs, clock);
     }
 
     public Database Database { get; }
@@ -81,6 +82,8 @@ internal sealed class EngineKit : IAsyncDisposable
     public PlanWriter Writer { get; }
 
     public PlanApprovals Approvals { get; }
+
+    public PlanAcknowledgements Acknowledgements { get; }
 
     public CalendarShelf Calendars { get; }
 
@@ -142,21 +145,28 @@ internal sealed class EngineKit : IAsyncDisposable
     public async Task PlanAsync(string? body = null)
     {
         await Writer.CreateAsync(body ?? Plan, new("planner"), SiteScope.All, Stop);
-        await Desk.AcknowledgeAsync("small", null, "read", new("planner"), Stop);
+        await Acknowledgements.AcknowledgeAsync((await Plans.FindAsync("small", Stop))!, null, "read", new("planner"), Stop);
         await Desk.StartAsync("small", new("planner"), Stop);
     }
 
     /// <summary>Starts a worker with a keeper, as a service process would; the source stops it in good order.</summary>
     public CancellationTokenSource StartWorker(ILink? link = null)
     {
-        var links = new LinkSet(new Dictionary<string, ILink> { ["stand-in"] = link ?? new StandInLink(World, Clock) });
-        var reader = new MachineReader(links, Shelf, new(Database), new(Database), Fleet, Clock);
-        var keeper = new PlanKeeper(Shelf, Fleet, reader, Plans, Approvals, Rulings, Runs, Measured, Writer, Calendars, Clock, NullLogger<PlanKeeper>.Instance);
+        var links = Links(link);
+        var reader = Reader(links);
+        var keeper = Keeper(link);
         var worker = new RunWorker(Runs, Plans, Rulings, Shelf, Fleet, reader, links, new(Database), new NoSecrets(), new(Database), Clock, NullLogger<RunWorker>.Instance);
         var stop = new CancellationTokenSource();
         _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), keeper.RunAsync(stop.Token))));
         return stop;
     }
+
+    /// <summary>A keeper of plans, to be asked by hand.</summary>
+    public PlanKeeper Keeper(ILink? link = null) => new(Shelf, Fleet, Reader(Links(link)), Plans, Approvals, Rulings, Runs, Measured, Writer, Calendars, new(), Clock, NullLogger<PlanKeeper>.Instance);
+
+    private LinkSet Links(ILink? link) => new(new Dictionary<string, ILink> { ["stand-in"] = link ?? new StandInLink(World, Clock) });
+
+    private MachineReader Reader(LinkSet links) => new(links, Shelf, new(Database), new(Database), Fleet, Clock);
 
     /// <summary>Waits until a plan's members stand as is said.</summary>
     public async Task WaitAsync(Func<IReadOnlyList<Member>, bool> holds, string what)

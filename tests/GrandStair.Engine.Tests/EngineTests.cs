@@ -77,11 +77,11 @@ public sealed class EngineTests
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
         await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ChooseMethodAsync("small", machine, "replace", "x", new("planner"), EngineKit.Stop));
         await kit.Desk.ChooseMethodAsync("small", machine, "keep-data", "its programs are worn out", new("planner"), EngineKit.Stop);
-        var open = await kit.Desk.ToAcknowledgeAsync("small", SiteScope.All, EngineKit.Stop);
+        var open = await kit.Acknowledgements.AllAsync(await kit.Desk.FindAsync("small", EngineKit.Stop), SiteScope.All, EngineKit.Stop);
         Assert.Equal([("must-read", "licence-carries", 2), ("carries", "keep-data", 1)], open.Select(o => (o.Kind, o.Name, o.Machines)));
         var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop));
         Assert.Contains("people's data only: programs and settings are lost", refused.Message, StringComparison.Ordinal);
-        await kit.Desk.AcknowledgeAsync("small", ["licence-carries", "keep-data"], "they are told", new("planner"), EngineKit.Stop);
+        await kit.Acknowledgements.AcknowledgeAsync(await kit.Desk.FindAsync("small", EngineKit.Stop), ["licence-carries", "keep-data"], "they are told", new("planner"), EngineKit.Stop);
         await kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop);
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Proved is not null), "both are proved");

@@ -43,7 +43,7 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await AskAsync(seen, load, "/api/v1/plans/small?reason=wider&after=1", text.Replace("all: 2", "all: 3", StringComparison.Ordinal), "application/yaml");
         await AskAsync(seen, load, "/api/v1/plans/small?reason=late&after=1", text, "application/yaml");
         var approve = calls.Single(c => c.Name == "ApprovePlan");
-        await AskAsync(seen, approve, "/api/v1/plans/small/approvals", """{"reason":"fine"}""");
+        await AskAsync(seen, approve, "/api/v1/plans/small/approvals", """{"intent":"0000","reason":"fine"}""");
         var ask = calls.Single(c => c.Name == "AskCheckAgain");
         await AskAsync(seen, ask, "/api/v1/machines/desk-4/checks/mains/ask-again", "{}");
         await AskAsync(seen, calls.Single(c => c.Name == "ReadMachine"), "/api/v1/machines/desk-4/readings", "{}");

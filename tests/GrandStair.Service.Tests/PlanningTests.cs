@@ -1,4 +1,5 @@
 using GrandStair.Client;
+using GrandStair.Contracts;
 using GrandStair.Testing;
 using Xunit;
 
@@ -29,6 +30,10 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
 
     private ServiceProcess Service => fleet.Service;
 
+    /// <summary>Approves the plan as a whole, as somebody who has just looked at it.</summary>
+    private static async Task<IReadOnlyList<ApprovalView>> ApproveAsync(GrandStairClient client, string plan, string reason) =>
+        await client.ApproveAsync(plan, new((await client.PlanAsync(plan, Stop)).Planning.Approvals.Single(a => a.Subject == "plan").Intent, reason), Stop);
+
     [Fact]
     public async Task A_plan_is_compared_loaded_approved_by_another_and_asks_again_when_it_was_changed()
     {
@@ -42,13 +47,13 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await Service.Client.AcknowledgeAsync("first", new("read", null), Stop);
 
         await RefusedAsync("not-approved", () => Service.Client.StartAsync("first", Stop));
-        await RefusedAsync("own-plan", () => Service.Client.ApproveAsync("first", new("mine"), Stop));
+        await RefusedAsync("own-change", () => ApproveAsync(Service.Client, "first", "mine"));
         using var board = new GrandStairClient(Service.Url, await Calls.AccountAsync(Service, "board", ["approver"], "*"));
         using var other = new GrandStairClient(Service.Url, await Calls.AccountAsync(Service, "other", ["approver"], "*"));
-        await RefusedAsync("not-asked", () => other.ApproveAsync("first", new("me too"), Stop));
-        await RefusedAsync("another-intent", () => board.ApproveAsync("first", new("seen", null, "0000"), Stop));
-        await RefusedAsync("no-approval-needed", () => board.ApproveAsync("first", new("seen", "Pilot"), Stop));
-        var given = await board.ApproveAsync("first", new("talked over"), Stop);
+        await RefusedAsync("not-asked", () => ApproveAsync(other, "first", "me too"));
+        await RefusedAsync("another-intent", () => board.ApproveAsync("first", new("0000", "seen"), Stop));
+        await RefusedAsync("no-approval-needed", () => board.ApproveAsync("first", new("0000", "seen", "Pilot"), Stop));
+        var given = await ApproveAsync(board, "first", "talked over");
         Assert.Equal([("plan", "board"), ("wave Rest", null)], given.Select(a => (a.Subject, a.By)));
         Assert.Equal("started", (await Service.Client.StartAsync("first", Stop)).Plan.State);
 
@@ -64,7 +69,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Equal(("revision 2 waits for approval", 2, 4), (held.Plan.Held, held.Planning.Revision, held.Limits.All));
         Assert.Contains("board approved revision 1", held.Planning.Approvals[0].Before, StringComparison.Ordinal);
         await RefusedAsync("not-approved", () => Service.Client.StartAsync("first", Stop));
-        await board.ApproveAsync("first", new("fine"), Stop);
+        await ApproveAsync(board, "first", "fine");
         Assert.Null((await Service.Client.StartAsync("first", Stop)).Plan.Held);
         var waiting = (await Service.Client.MembersAsync("first", null, 2, null, 100, Stop)).Items.First(m => m.Run is null).Name;
         await Service.Client.MoveAsync("first", waiting, new("Pilot", "on loan"), Stop);
@@ -242,7 +247,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
                 name, ("by: [board]", $"by: [harbour]{asks}"), ("scope: os.product", $"scope: name = \"{machine}\" and os.product"), ("calendar: berths", "calendar: tides"), ("change-record: NF-7", "owners: { within: 5 d, notice: 1 h }"),
                 ("- { name: Pilot, cover: { keys: [site, hardware.processor], prefer: tag = \"pilot\" } }", "- { name: Only }"), ("- { name: Rest, approval: yes }", "- { name: None, count: 1 }")), "--yes");
             await Service.Client.AcknowledgeAsync(name, new("read", null), Stop);
-            await harbour.ApproveAsync(name, new("fine"), Stop);
+            await ApproveAsync(harbour, name, "fine");
         }
 
         await Service.Client.StartAsync("asked", Stop);
@@ -257,12 +262,12 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await TidesAsync(day.AddDays(40));
         var told = (await Service.Client.PlanAsync("told", Stop)).Planning.Approvals[0];
         Assert.Equal(("harbour", "tides", "admin"), (told.By, told.LoadedSince.Single().Calendar, told.LoadedSince.Single().By));
-        Assert.Contains("since then calendar tides was loaded anew by admin", await Service.OkAsync("plan", "approve", "told"), StringComparison.Ordinal);
+        Assert.Contains("since then calendar tides was loaded again by admin", await Service.OkAsync("plan", "approve", "told"), StringComparison.Ordinal);
         await Service.Client.StartAsync("told", Stop);
         var asked = await Service.Client.PlanAsync("asked", Stop);
-        Assert.Equal(("calendar tides was loaded anew, which waits for approval", null, "tides"), (asked.Plan.Held, asked.Planning.Approvals[0].By, asked.Planning.Approvals[0].LoadedSince.Single().Calendar));
+        Assert.Equal(("calendar tides was loaded again, which waits for approval", null, "tides"), (asked.Plan.Held, asked.Planning.Approvals[0].By, asked.Planning.Approvals[0].LoadedSince.Single().Calendar));
         await RefusedAsync("not-approved", () => Service.Client.StartAsync("asked", Stop));
-        await harbour.ApproveAsync("asked", new("the tide it is"), Stop);
+        await ApproveAsync(harbour, "asked", "the tide it is");
         Assert.Null((await Service.Client.StartAsync("asked", Stop)).Plan.Held);
 
         // Where the plan slips, what its owner may choose slips with it.

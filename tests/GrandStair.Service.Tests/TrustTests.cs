@@ -128,6 +128,86 @@ public sealed class TrustTests
         Assert.Contains("#11 the end is missing", (await service.GstairAsync("audit", "verify")).Out, StringComparison.Ordinal);
     }
 
+    [Fact]
+    public async Task A_forged_audit_raises_an_alarm_on_every_page_and_in_health_is_never_sealed_again_and_stays_so_until_an_entry_is_accepted()
+    {
+        await using var service = await ServiceProcess.StartAsync();
+        for (var i = 0; i < 6; i++) await Calls.AccountAsync(service, $"account-{i}", ["reader"], "*");
+        await Eventually.TrueAsync(async () => (await service.Client.VerifyAuditAsync(Stop)) is { Unsealed: 0, Entries: > 12 }, TimeSpan.FromSeconds(10), () => "all is sealed");
+        var before = await service.Client.VerifyAuditAsync(Stop);
+        Assert.Equal("ok", await HealthAsync(service));
+        // Changed, and the hashes and seals behind it cleared, so that the service would seal it anew.
+        await using (var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")}"))
+        {
+            await database.ExecuteAsync("DROP TRIGGER audit_not_changed; DROP TRIGGER audit_not_deleted");
+            await database.ExecuteAsync("UPDATE audit SET actor = 'somebody' WHERE number = 5; UPDATE audit SET hash = NULL WHERE number >= 5; DELETE FROM audit_seals WHERE number >= 5");
+        }
+
+        await Eventually.TrueAsync(async () => await HealthAsync(service) == "alarm", TimeSpan.FromSeconds(10), () => "the alarm is raised");
+        await Calls.AccountAsync(service, "after-the-alarm", ["reader"], "*");
+        Assert.Contains((await service.Client.SessionAsync(Stop)).Notices, n => n.StartsWith("AUDIT ALARM", StringComparison.Ordinal));
+        Assert.Equal(3, (await service.GstairAsync("audit", "verify")).Exit);
+        await service.KillAsync();
+        await service.StartAgainAsync();
+        Assert.Equal("alarm", await HealthAsync(service));
+        var verdict = await service.Client.VerifyAuditAsync(Stop);
+        Assert.NotEmpty(verdict.Faults);
+        Assert.True(verdict.Unsealed > 0, "the forged entries are sealed again");
+        Assert.Contains("AUDIT ALARM", service.Output, StringComparison.Ordinal);
+
+        // An administrator of the machine puts the backup back and continues from its last entry.
+        await service.KillAsync();
+        await using (var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")}"))
+            await database.ExecuteAsync("UPDATE audit SET actor = 'admin' WHERE number = 5");
+        Assert.Contains("the last sealed entry of the audit is another one", (await Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Service", "grandstair"), "--data", service.Data, "--catalogue", Path.Combine(Repository.Root, "catalogue"), "--port", "0", "--accept-audit", $"{before.Entries}:{before.Head}"])).Error, StringComparison.Ordinal);
+        string hash;
+        await using (var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")}"))
+            hash = (await database.ExecuteScalarAsync<string>("SELECT hash FROM audit WHERE number = 4"))!;
+        await using var accepted = await ServiceProcess.StartAsync(service.Data, ServiceProcess.FreePort(), ["--accept-audit", $"4:{hash}"]);
+        await Eventually.TrueAsync(async () => (await accepted.Client.VerifyAuditAsync(Stop)) is { Unsealed: 0, Faults.Count: 0 }, TimeSpan.FromSeconds(10), () => "all is sealed again");
+        Assert.Equal("ok", await HealthAsync(accepted));
+        Assert.Contains((await accepted.Client.AuditAsync(null, "audit accept", null, null, null, null, 1, Stop)).Items, e => e.Reason.Contains("continued from 4:", StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public async Task Heads_are_anchored_to_a_file_to_syslog_and_to_a_webhook_and_an_export_is_checked_against_them_without_the_service()
+    {
+        var folder = Directory.CreateTempSubdirectory("grandstair-anchors-").FullName;
+        using var syslog = new System.Net.Sockets.UdpClient(new System.Net.IPEndPoint(System.Net.IPAddress.Loopback, 0));
+        using var webhook = new System.Net.HttpListener();
+        var port = ServiceProcess.FreePort();
+        webhook.Prefixes.Add($"http://127.0.0.1:{port}/");
+        webhook.Start();
+        var file = Path.Combine(folder, "anchors.jsonl");
+        await using var service = await ServiceProcess.StartAsync("--audit-anchor", $"file:{file},syslog:127.0.0.1:{((System.Net.IPEndPoint)syslog.Client.LocalEndPoint!).Port},http://127.0.0.1:{port}/audit");
+        var posted = await webhook.GetContextAsync().WaitAsync(TimeSpan.FromSeconds(20), Stop);
+        using (var reader = new StreamReader(posted.Request.InputStream)) await File.WriteAllTextAsync(Path.Combine(folder, "webhook"), await reader.ReadToEndAsync(Stop) + "\n", Stop);
+        posted.Response.Close();
+        var message = System.Text.Encoding.UTF8.GetString((await syslog.ReceiveAsync(Stop).AsTask().WaitAsync(TimeSpan.FromSeconds(20), Stop)).Buffer);
+        Assert.StartsWith("<109>1 ", message, StringComparison.Ordinal);
+        Assert.Contains(" grandstair ", message, StringComparison.Ordinal);
+        await File.WriteAllTextAsync(Path.Combine(folder, "syslog"), $"a line of another program\n{message}\n", Stop);
+        await Eventually.TrueAsync(() => Task.FromResult(File.Exists(file)), TimeSpan.FromSeconds(20), () => "the file is written");
+
+        var export = Path.Combine(folder, "audit.jsonl");
+        await service.OkAsync("audit", "export", "--out", export);
+        foreach (var anchors in new[] { file, Path.Combine(folder, "syslog"), Path.Combine(folder, "webhook") }) Assert.Contains("every one as it was sealed", await service.OkAsync("audit", "verify", export, "--anchors", anchors), StringComparison.Ordinal);
+        // Somebody with the whole machine, key and all, makes the chain anew; the anchors tell.
+        var text = await File.ReadAllTextAsync(file, Stop);
+        await File.WriteAllTextAsync(file, System.Text.RegularExpressions.Regex.Replace(text, "\"hash\":\"[0-9a-f]{8}", "\"hash\":\"00000000"), Stop);
+        var forged = await service.GstairAsync("audit", "verify", export, "--anchors", file);
+        Assert.Equal(3, forged.Exit);
+        Assert.Contains("sealed with another hash", forged.Out, StringComparison.Ordinal);
+        Assert.Contains("no anchored head", (await service.GstairAsync("audit", "verify", export, "--anchors", Path.Combine(Repository.Root, "README.md"))).Error, StringComparison.Ordinal);
+        Directory.Delete(folder, recursive: true);
+    }
+
+    private static async Task<string> HealthAsync(ServiceProcess service)
+    {
+        using var response = await Calls.SendAsync(service, "GET", "/health/ready");
+        return System.Text.Json.JsonDocument.Parse(await response.Content.ReadAsStringAsync(Stop)).RootElement.GetProperty("status").GetString()!;
+    }
+
     private static async Task<string> ShownAsync(ServiceProcess service)
     {
         using var client = new System.Net.Sockets.TcpClient("127.0.0.1", service.Url.Port);

@@ -72,7 +72,7 @@ public abstract partial class StoreTests
         await Accounts.SetPasswordAsync("planner", "hash", (await Access.OfSessionAsync(second, Now, Stop))!.Id, Admin, Now, Stop);
         Assert.NotNull(await Access.OfSessionAsync(second, Now, Stop));
         Assert.Null(await Access.OfSessionAsync(other, Now, Stop));
-        Assert.True(await Access.EndSessionAsync(Assert.Single(await Access.SessionsAsync("planner", Now, Stop)).Id, null, Admin, Now, Stop));
+        Assert.True(await Access.EndSessionAsync(Assert.Single(await Access.SessionsAsync("planner", Now, Stop)).Id, null, revokes: true, Admin, Now, Stop));
         Assert.Null(await Access.OfSessionAsync(second, Now, Stop));
     }
 
@@ -113,10 +113,11 @@ public abstract partial class StoreTests
         await PlanAsync("desk-1");
         for (var i = 0; i < 8; i++) await Plans.PutStateAsync(Plan, PlanState.Started, i % 2 == 0 ? "storm" : null, "hold", new("planner"), Now.AddMinutes(i), Stop);
         Assert.Null((await Audit.AfterAsync(0, 1, Stop))[0].Hash);
-        Assert.NotNull(await Audit.SealAsync(Sign, Stop));
-        Assert.Null(await Audit.SealAsync(Sign, Stop));
+        var head = await Audit.SealAsync(null, Sign, IsSigned, Stop);
+        Assert.NotNull(head);
+        Assert.Null(await Audit.SealAsync(head, Sign, IsSigned, Stop));
         await Plans.PutStateAsync(Plan, PlanState.Started, null, "go-on", new("planner"), Now, Stop);
-        Assert.NotNull(await Audit.SealAsync(Sign, Stop));
+        Assert.NotNull(await Audit.SealAsync(head, Sign, IsSigned, Stop));
         Assert.Empty(await CheckAsync());
 
         // What the store itself does not do for anybody, even by mistake.
@@ -163,6 +164,40 @@ public abstract partial class StoreTests
         Assert.Equal([2L, 1L], (await Audit.NewestAsync(new(), 3, 10, Stop)).Select(e => e.Entry.Number));
     }
 
+    [Fact]
+    public async Task What_was_made_with_a_token_or_in_a_session_ends_together_with_it()
+    {
+        await AddAsync("planner", Roles.Reader, "*");
+        async Task<(string Secret, long Id)> MakeAsync(long? token, long? session)
+        {
+            var secret = AccessTable.NewSecret();
+            return (secret, await Access.AddTokenAsync(secret, new(0, "planner", "a test", Roles.Reader, SiteScope.All, Now, "planner", Now.AddDays(9), null, null, null) { ParentToken = token, ParentSession = session }, new("planner"), Stop));
+        }
+
+        async Task<bool> StandsAsync(string secret) => await Access.OfTokenAsync(secret, Now, Stop) is not null;
+        var root = await MakeAsync(null, null);
+        var child = await MakeAsync(root.Id, null);
+        var session = await Access.BeginSessionAsync(new(0, "planner", "token", Roles.Reader, SiteScope.All, Now, Now.AddHours(1), Now, "127.0.0.1", "a browser") { ParentToken = child.Id }, null, new("planner"), Now, Stop);
+        var grandchild = await MakeAsync(child.Id, (await Access.OfSessionAsync(session, Now, Stop))!.Id);
+        var other = await MakeAsync(null, null);
+        Assert.True(await Access.EndTokenAsync(root.Id, null, Admin, "stolen", Now, Stop));
+        Assert.Equal((bool[])[false, false, false, true], new[] { await StandsAsync(root.Secret), await StandsAsync(child.Secret), await StandsAsync(grandchild.Secret), await StandsAsync(other.Secret) });
+        Assert.Null(await Access.OfSessionAsync(session, Now, Stop));
+        Assert.Equal(3, await Audit.CountAsync(new(Command: "token end"), Stop));
+
+        var signedIn = await SessionAsync(null);
+        var id = (await Access.OfSessionAsync(signedIn, Now, Stop))!.Id;
+        var (kept, revoked) = (await MakeAsync(null, id), await MakeAsync(null, id));
+        Assert.True(await Access.EndSessionAsync(id, null, revokes: false, Admin, Now, Stop));
+        Assert.True(await StandsAsync(kept.Secret));
+        await Accounts.SetPasswordAsync("planner", "hash", null, Admin, Now, Stop);
+        Assert.Equal((bool[])[false, false, true], new[] { await StandsAsync(kept.Secret), await StandsAsync(revoked.Secret), await StandsAsync(other.Secret) });
+        var again = (await Access.OfSessionAsync(await SessionAsync(null), Now, Stop))!.Id;
+        var last = await MakeAsync(null, again);
+        Assert.True(await Access.EndSessionAsync(again, null, revokes: true, Admin, Now, Stop));
+        Assert.False(await StandsAsync(last.Secret));
+    }
+
     private static AuditSeal Sign(long number, string hash) => new(number, hash, "key", $"signed {number} {hash}");
 
     private static DateTimeOffset Micros(long micros) => DateTimeOffset.UnixEpoch.AddTicks(micros * TimeSpan.TicksPerMicrosecond);
@@ -182,9 +217,50 @@ public abstract partial class StoreTests
 
     private Task<int> WriteAsync(string sql) => Database.WriteAsync((c, t) => c.ExecuteAsync(sql, transaction: t), Stop);
 
+    [Fact]
+    public async Task Nothing_is_sealed_where_the_database_does_not_continue_the_head_that_is_kept_elsewhere()
+    {
+        await PlanAsync("desk-1");
+        for (var i = 0; i < 8; i++) await HoldAsync(i);
+        var first = (await Audit.SealAsync(null, Sign, IsSigned, Stop))!;
+        await HoldAsync(8);
+        var head = (await Audit.SealAsync(first, Sign, IsSigned, Stop))!;
+        // One that holds an older head finds the newer seal, and goes on from there.
+        Assert.Equal(head, await Audit.SealAsync(first, Sign, IsSigned, Stop));
+        await HoldAsync(9);
+        await TakeGuardsAwayAsync();
+
+        async Task<string> RefusedAsync(params string[] sql)
+        {
+            var error = await Assert.ThrowsAsync<AuditMismatchException>(() => Database.WriteAsync<int>(
+                async (c, t) =>
+                {
+                    foreach (var one in sql) await c.ExecuteAsync(one, transaction: t);
+                    await AuditTable.SealAsync(c, t, head, Sign, IsSigned);
+                    return 0;
+                },
+                Stop));
+            return error.Message;
+        }
+
+        Assert.Contains("made unsealed again", await RefusedAsync("UPDATE audit SET detail = 'calm' WHERE number = 5", "UPDATE audit SET hash = NULL WHERE number >= 5", "DELETE FROM audit_seals WHERE number >= 5"), StringComparison.Ordinal);
+        Assert.Contains($"Entry {head.Number}", await RefusedAsync("DELETE FROM audit WHERE number = 5", "UPDATE audit SET number = -(number - 1) WHERE number > 5", "UPDATE audit SET number = -number, hash = NULL WHERE number < 0"), StringComparison.Ordinal);
+        Assert.Contains("is missing", await RefusedAsync($"DELETE FROM audit WHERE number >= {head.Number}"), StringComparison.Ordinal);
+        Assert.Contains("another hash", await RefusedAsync($"UPDATE audit SET hash = '{new string('0', 64)}' WHERE number = {head.Number}"), StringComparison.Ordinal);
+        Assert.Contains("is missing", await RefusedAsync($"DELETE FROM audit WHERE number = {head.Number + 1}", $"UPDATE audit SET number = {head.Number + 2} WHERE number > {head.Number}", "INSERT INTO audit (number, at, actor, command, subject, detail) VALUES (9999, 0, 'x', 'x', 'x', 'x')"), StringComparison.Ordinal);
+        // A hash that fits, but that no seal vouches for.
+        var next = (await Audit.AfterAsync(head.Number, 1, Stop)).Single().Entry.Seal(head.Hash);
+        Assert.Contains("no seal of this service vouches", await RefusedAsync($"UPDATE audit SET hash = '{next}' WHERE number = {head.Number + 1}"), StringComparison.Ordinal);
+        Assert.NotNull(await Audit.SealAsync(head, Sign, IsSigned, Stop));
+    }
+
+    private Task HoldAsync(int minute) => Plans.PutStateAsync(Plan, PlanState.Started, minute % 2 == 0 ? "storm" : null, "hold", new("planner"), Now.AddMinutes(minute), Stop);
+
+    private static bool IsSigned(AuditSeal seal) => seal == Sign(seal.Number, seal.Hash);
+
     private async Task<IReadOnlyList<AuditFault>> CheckAsync()
     {
-        var check = new AuditCheck(await Audit.SealsAsync(Stop), s => s == Sign(s.Number, s.Hash));
+        var check = new AuditCheck(await Audit.SealsAsync(Stop), IsSigned);
         foreach (var entry in await Audit.AfterAsync(0, 1000, Stop)) check.Look(entry);
         return check.End();
     }

@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Access;
+using GrandStair.Core.Approvals;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Storage.Calendars;
@@ -80,16 +81,21 @@ public abstract partial class StoreTests
     }
 
     [Fact]
-    public async Task A_yes_is_kept_once_for_the_same_thing_and_again_for_another()
+    public async Task Approvals_are_kept_in_their_order_with_what_was_changed_before_each()
     {
         await PlanAsync("desk-1");
         var approvals = new ApprovalTable(Database);
-        Approval To(string intent, int hour) => new("wave Pilot", intent, 1, "board", Now.AddHours(hour), "talked over");
-        await approvals.AddAsync(Plan, To("a", 0), new("board"), Stop);
-        await approvals.AddAsync(Plan, To("a", 1), new("board"), Stop);
-        await approvals.AddAsync(Plan, To("b", 2), new("board"), Stop);
-        Assert.Equal([To("a", 0), To("b", 2)], await approvals.OfAsync(Plan, Stop));
-        Assert.Empty(await approvals.OfAsync("summer", Stop));
+        Approval To(string intent, int hour) => new("wave Pilot", intent, 1, 1, "board", Now.AddHours(hour), "talked over");
+        foreach (var approval in new[] { To("a", 0), To("b", 1), To("a", 2) }) await approvals.AddAsync(Plan, approval, new("board"), Stop);
+        var machine = (await Plans.MembersAsync(Plan, Stop))[0].Machine;
+        await new RulingTable(Database).ChooseMethodAsync(Plan, machine, "image", "x", new("other"), Now, Stop);
+        var consent = await approvals.ConsentAsync(Plan, Stop);
+        Assert.Equal([To("a", 0), To("b", 1), To("a", 2)], consent.Approvals);
+        Assert.Equal([(1, "planner", "revision 1"), (2, "other", $"method of {machine}")], consent.Changes.Select(c => (c.Number, c.By, c.What)));
+        Assert.False(consent.EveryPlan);
+        await approvals.AskForEveryPlanAsync(true, "after the audit", new("admin"), Now, Stop);
+        Assert.True((await approvals.ConsentAsync("summer", Stop)).EveryPlan);
+        Assert.Empty((await approvals.ConsentAsync("summer", Stop)).Approvals);
     }
 
     [Fact]
@@ -119,10 +125,10 @@ public abstract partial class StoreTests
         Assert.Equal([(false, "Brae Server"), (true, "Brae Desktop"), (false, "Brae Desktop")], (await rulings.WaiversAsync(Stop)).Select(w => (w.Ended is not null, w.Product)));
         Assert.Equal(short_, (await rulings.WaiversAsync(Stop))[^1].Id);
 
-        Acknowledgement Given(string reason) => new("must-read", "licence", reason, "planner", Now);
+        Acknowledgement Given(string reason) => new("must-read", "licence", reason, "planner", Now, reason);
         await rulings.AcknowledgeAsync(Plan, [Given("read")], Planner, Stop);
         await rulings.AcknowledgeAsync(Plan, [Given("read again")], Planner, Stop);
-        Assert.Equal("read", Assert.Single(await rulings.AcknowledgedAsync(Plan, Stop)).Reason);
+        Assert.Equal("read again", Assert.Single(await rulings.AcknowledgedAsync(Plan, Stop)).Covers);
         Assert.True(await rulings.StampAsync(Stop) >= before + 8);
     }
 

@@ -36,7 +36,12 @@ export function PlanPage() {
         {view.planning.changeRecord && ` · change record ${view.planning.changeRecord}`} · revision {view.planning.revision} by{' '}
         {view.planning.revisedBy}
       </p>
-      {view.plan.state === 'drafted' && <Acknowledgements plan={name} />}
+      {view.trouble && (
+        <p className="held" role="alert">
+          <strong>This plan does not go on.</strong> {view.trouble}
+        </p>
+      )}
+      {(view.plan.state === 'drafted' || view.plan.held) && <Acknowledgements plan={name} />}
       <Waves view={view} />
       <Planning view={view} />
       {view.undecided.length > 0 && (

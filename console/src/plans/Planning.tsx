@@ -121,7 +121,7 @@ function Approvals({ view }: { view: View }) {
           body: {
             reason,
             wave: giving?.subject === 'plan' ? null : (giving?.subject.slice('wave '.length) ?? null),
-            intent: giving?.intent ?? null,
+            intent: giving?.intent ?? '',
           },
         }),
       ),
@@ -148,16 +148,22 @@ function Approvals({ view }: { view: View }) {
             ) : (
               <>
                 <span className="held">
-                  needs the yes of {a.asked.length > 0 ? a.asked.join(' or ') : `an approver other than ${view.planning.revisedBy}`}
+                  needs the approval of {a.asked.length > 0 ? a.asked.join(' or ') : 'an approver'}
+                  {a.contributors.length > 0 && `, but not of ${a.contributors.join(', ')}, who changed it`}
                 </span>
-                {a.before && <span className="quiet"> {a.before}, and it was changed since.</span>}
+                <span className="quiet">
+                  {' '}
+                  {a.why}
+                  {a.before && ` ${a.before}, and it was changed since.`}
+                </span>
                 {may('ApprovePlan') &&
-                  me !== view.planning.revisedBy &&
-                  (a.asked.length === 0 || (me !== undefined && a.asked.includes(me))) && (
+                  me !== undefined &&
+                  !a.contributors.includes(me) &&
+                  (a.asked.length === 0 || a.asked.includes(me)) && (
                     <>
                       {' '}
                       <Button className="acts" size="xs" onClick={() => setGiving(a)}>
-                        Say yes
+                        Approve
                       </Button>
                     </>
                   )}
@@ -166,7 +172,7 @@ function Approvals({ view }: { view: View }) {
             {a.loadedSince.map((c) => (
               <span key={c.calendar} className="quiet">
                 {' '}
-                Since then {c.by} loaded the calendar <code>{c.calendar}</code> anew, {time(c.at)}.
+                Since then {c.by} loaded the calendar <code>{c.calendar}</code> again, {time(c.at)}.
               </span>
             ))}
           </li>
@@ -175,7 +181,7 @@ function Approvals({ view }: { view: View }) {
       {giving && (
         <ReasonDialog
           title={`Approve ${giving.subject === 'plan' ? view.plan.name : giving.subject}`}
-          what={`What is approved is what it intends: target, scope, methods, limits, windows and who is in which wave, as of revision ${view.planning.revision}. A change of these asks again.`}
+          what={`This approves what the plan is going to do as of revision ${view.planning.revision}: target, scope, methods, limits, windows, the machines in each wave, and the scripts of the catalogue. Any change of these puts the plan on hold until it is approved again.`}
           act="Approve"
           ask="What you say with it"
           busy={give.isPending}

@@ -53,7 +53,8 @@ internal static class AuditCommands
         var file = new Argument<string?>("file") { Arity = ArgumentArity.ZeroOrOne, Description = "An export, checked without the service. Without one, the service checks what it has." };
         var entry = new Option<string?>("--entry") { Description = "An entry that is known from elsewhere, as NUMBER:HASH; it has to be there as it was." };
         var key = new Option<string?>("--key") { Description = "The SHA-256 of the public key that has to have signed the seals, as an earlier check showed it." };
-        var command = new Command("verify", "Check that no command was changed, taken out, put in or put in another order") { file, entry, key };
+        var anchors = new Option<string?>("--anchors") { Description = "A file of heads that --audit-anchor wrote outside the service, as JSON or syslog lines; every one has to fit the export." };
+        var command = new Command("verify", "Check that no command was changed, taken out, put in or put in another order") { file, entry, key, anchors };
         command.SetAction(async (parsed, stop) =>
         {
             var screen = new Screen();
@@ -64,11 +65,13 @@ internal static class AuditCommands
                 if (parsed.GetValue(file) is { } name)
                 {
                     using var reader = new StreamReader(name);
-                    verdict = AuditExport.Verify(reader, name, known);
+                    var heads = Anchored(parsed.GetValue(anchors));
+                    verdict = AuditExport.Verify(reader, name, [.. heads.Select(h => (h.Number, h.Hash)), .. known is { } one ? [one] : Array.Empty<(long, string)>()]);
+                    if (heads.FirstOrDefault(h => h.Key != verdict.Key) is { } foreign) verdict = verdict with { Faults = [new(foreign.Number, $"the anchored head is of another key ({foreign.Key}) than the export"), .. verdict.Faults] };
                 }
                 else
                 {
-                    if (known is not null) throw new IOException("--entry is for an export; give its FILE too.");
+                    if (known is not null || parsed.GetValue(anchors) is not null) throw new IOException("--entry and --anchors are for an export; give its FILE too.");
                     using var client = await Caller.ConnectAsync(parsed, stop);
                     var told = await client.VerifyAuditAsync(stop);
                     verdict = new(told.Entries, told.Seals, told.Head, told.Key, [.. told.Faults.Select(f => new AuditFault(f.Number, f.What))]);
@@ -78,6 +81,13 @@ internal static class AuditCommands
             });
         });
         return command;
+    }
+
+    private static IReadOnlyList<AuditSeal> Anchored(string? file)
+    {
+        if (file is null) return [];
+        using var reader = new StreamReader(file);
+        return AuditAnchorLines.Read(reader, file);
     }
 
     private static int Tell(ParseResult parsed, AuditExportVerdict verdict, string? wanted, Screen screen)

@@ -7,6 +7,8 @@ namespace GrandStair.Cli.Plans;
 /// <summary>When a plan's machines go: comparing and loading its file, its layout and board, approvals, and its slots as files.</summary>
 internal static partial class PlanCommands
 {
+    private const int ShortestIntent = 12;
+
     private static Command Compare()
     {
         var file = new Argument<string>("file") { Description = "The plan's YAML file." };
@@ -217,13 +219,25 @@ internal static partial class PlanCommands
 
     private static Command Approve()
     {
-        var wave = new Option<string?>("--wave") { Description = "Only this wave, by its name; the plan as a whole otherwise." };
-        var reason = new Option<string?>("--reason") { Description = "What you say with it; kept with your name. Without it what needs a yes is shown." };
-        var command = new Command("approve", "Show what a plan needs a yes for, and say yes to it") { Name, wave, reason };
+        var wave = new Option<string?>("--wave") { Description = "Only this wave, by its name; otherwise the plan as a whole." };
+        var intent = new Option<string?>("--intent") { Description = "The hash of what you looked at, or its first 12 characters; the approval is refused where the plan has changed since." };
+        var reason = new Option<string?>("--reason") { Description = "What you say with it; recorded in the audit log with your name." };
+        var command = new Command("approve", "Show which approvals a plan needs, and with --intent and --reason approve it") { Name, wave, intent, reason };
+        command.Validators.Add(result =>
+        {
+            if (result.GetValue(intent) is null != result.GetValue(reason) is null) result.AddError("To approve, give both --intent and --reason; without them the approvals that the plan needs are shown.");
+            else if (result.GetValue(intent) is { Length: < ShortestIntent }) result.AddError($"--intent needs at least the first {ShortestIntent} characters of the hash.");
+        });
         command.Asks(
-            async (parsed, client, stop) => parsed.GetValue(reason) is { } said
-                ? await client.ApproveAsync(parsed.GetValue(Name)!, new(said, parsed.GetValue(wave)), stop)
-                : (await client.PlanAsync(parsed.GetValue(Name)!, stop)).Planning.Approvals,
+            async (parsed, client, stop) =>
+            {
+                var needed = (await client.PlanAsync(parsed.GetValue(Name)!, stop)).Planning.Approvals;
+                if (parsed.GetValue(intent) is not { } seen) return needed;
+                // What was looked at is named by the beginning of its hash; where the plan has changed since, the service refuses it.
+                var subject = parsed.GetValue(wave) is { } only ? $"wave {only}" : "plan";
+                var whole = needed.FirstOrDefault(n => n.Subject.Equals(subject, StringComparison.OrdinalIgnoreCase))?.Intent is { } now && now.StartsWith(seen, StringComparison.OrdinalIgnoreCase) ? now : seen;
+                return await client.ApproveAsync(parsed.GetValue(Name)!, new(whole, parsed.GetValue(reason)!, parsed.GetValue(wave)), stop);
+            },
             (all, screen) =>
             {
                 if (all.Count == 0) screen.Say("It needs no approval.");
@@ -247,8 +261,9 @@ internal static partial class PlanCommands
         {
             screen.Say(a.By is not null
                 ? $"{a.Subject}: approved by **{a.By}**, {Screen.Time(a.At)} UTC: {a.Reason}"
-                : $"{a.Subject}: **needs the yes** of {(a.Asked.Count == 0 ? "an approver who did not write it" : string.Join(" or ", a.Asked))}{(a.Before is null ? "" : $"; {a.Before}, and it was changed since")}");
-            foreach (var c in a.LoadedSince) screen.Hint($"  since then calendar {c.Calendar} was loaded anew by {c.By}, {Screen.Time(c.At)} UTC");
+                : $"{a.Subject}: **needs the approval** of {(a.Asked.Count == 0 ? "an approver" : string.Join(" or ", a.Asked))}{(a.Contributors.Count == 0 ? "" : $", but not of {string.Join(", ", a.Contributors)}, who changed it")}{(a.Before is null ? "" : $"; {a.Before}, and it was changed since")}. {a.Why}");
+            if (a.By is null) screen.Hint($"  intent {a.Intent[..ShortestIntent]}");
+            foreach (var c in a.LoadedSince) screen.Hint($"  since then calendar {c.Calendar} was loaded again by {c.By}, {Screen.Time(c.At)} UTC");
         }
     }
 

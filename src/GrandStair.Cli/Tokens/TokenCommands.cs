@@ -14,8 +14,8 @@ internal static class TokenCommands
         command.Asks(
             (parsed, client, stop) => client.TokensAsync(parsed.GetValue(account), stop),
             (tokens, screen) => screen.Table(
-                ["token", "account", "for", "state", "roles", "sites", "ends", "last used", "from"],
-                tokens.Select(t => new[] { t.Id, t.Account, t.Label, Screen.Word(t.State), string.Join(", ", t.Roles), AccountCommands.Where(t.Sites), t.Expires is null ? "never" : Screen.Time(t.Expires), t.LastUsed is null ? "never" : Screen.Time(t.LastUsed), t.LastFrom })));
+                ["token", "account", "for", "state", "roles", "sites", "ends", "made with", "last used", "from"],
+                tokens.Select(t => new[] { t.Id, t.Account, t.Label, Screen.Word(t.State), string.Join(", ", t.Roles), AccountCommands.Where(t.Sites), t.Expires is null ? "never" : Screen.Time(t.Expires), t.MadeWith ?? "-", t.LastUsed is null ? "never" : Screen.Time(t.LastUsed), t.LastFrom })));
         return command;
     }
 
@@ -42,7 +42,7 @@ internal static class TokenCommands
     {
         var id = new Argument<string>("token") { Description = "Its number, such as t3." };
         var reason = new Option<string>("--reason") { Description = "Why; kept with your name.", Required = true };
-        var command = new Command("end", "End a token at once") { id, reason };
+        var command = new Command("end", "End a token at once, with the tokens and sessions that were made with it") { id, reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.EndTokenAsync(parsed.GetValue(id)!, parsed.GetValue(reason)!, stop);

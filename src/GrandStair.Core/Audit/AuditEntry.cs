@@ -86,21 +86,24 @@ public sealed class AuditCheck
     private readonly Dictionary<long, AuditSeal> _seals;
     private readonly Func<AuditSeal, bool> _isSigned;
     private readonly List<AuditFault> _faults = [];
-    private readonly (long Number, string Hash)? _known;
+    private readonly Dictionary<long, string> _known;
     private bool _unsealed;
+    private long? _lastSealed;
 
     /// <summary>Begins a check.</summary>
     /// <param name="seals">The seals that there are.</param>
     /// <param name="isSigned">Whether a seal's signature is right.</param>
     /// <param name="from">The number of the first entry that is expected; 1 for a whole audit.</param>
     /// <param name="before">The hash that the first entry follows; null where it is not known, and then the first entry is taken at its word.</param>
-    /// <param name="known">An entry with its hash as it is known from elsewhere, such as an earlier export; null where none is.</param>
-    public AuditCheck(IEnumerable<AuditSeal> seals, Func<AuditSeal, bool> isSigned, long from = 1, string? before = AuditEntry.Beginning, (long Number, string Hash)? known = null)
+    /// <param name="known">Entries with their hashes as they are known from elsewhere, such as an earlier export or anchors; null where none is.</param>
+    public AuditCheck(IEnumerable<AuditSeal> seals, Func<AuditSeal, bool> isSigned, long from = 1, string? before = AuditEntry.Beginning, IEnumerable<(long Number, string Hash)>? known = null)
     {
         ArgumentNullException.ThrowIfNull(seals);
         _seals = seals.GroupBy(s => s.Number).ToDictionary(g => g.Key, g => g.Last());
         _isSigned = isSigned;
-        (Number, Head, _known) = (from - 1, before, known);
+        (Number, Head) = (from - 1, before);
+        _known = (known ?? []).GroupBy(k => k.Number).ToDictionary(g => g.Key, g => g.First().Hash);
+        foreach (var (number, _) in (known ?? []).Where(k => _known[k.Number] != k.Hash)) Tell(number, "it is known from elsewhere with two different hashes");
         foreach (var seal in _seals.Values.Where(s => !isSigned(s))) Tell(seal.Number, "the seal's signature is wrong");
     }
 
@@ -127,6 +130,7 @@ public sealed class AuditCheck
         Number = Math.Max(Number, number);
         if (next.Hash is null)
         {
+            if (number <= LastSealed) Tell(number, "the entry was sealed, and its hash was taken away");
             _unsealed = true;
             Unsealed++;
             return;
@@ -136,17 +140,20 @@ public sealed class AuditCheck
         // After a gap what it follows is not there; the next one follows this one's own hash again.
         if (follows && Head is { } before && next.Entry.Seal(before) != next.Hash) Tell(number, "the entry is not what was sealed: it was changed, or what it follows was");
         Head = next.Hash;
-        if ((_seals.TryGetValue(number, out var seal) && _isSigned(seal) && seal.Hash != next.Hash) || (_known is { } known && known.Number == number && known.Hash != next.Hash))
+        if ((_seals.TryGetValue(number, out var seal) && _isSigned(seal) && seal.Hash != next.Hash) || (_known.TryGetValue(number, out var known) && known != next.Hash))
             Tell(number, "the entry was sealed with another hash: this one or an entry before it was changed and the chain made anew");
     }
 
     /// <summary>Ends the check: what was sealed has to be there.</summary>
     public IReadOnlyList<AuditFault> End()
     {
-        var last = _seals.Values.Where(_isSigned).Select(s => s.Number).Append(_known?.Number ?? 0).Max();
+        var last = LastSealed;
         if (last > Number) Tell(Number + 1, $"the end is missing: the entries up to {last} were sealed");
         return _faults;
     }
+
+    /// <summary>The last entry that is known to have been sealed.</summary>
+    private long LastSealed => _lastSealed ??= _seals.Values.Where(_isSigned).Select(s => s.Number).Concat(_known.Keys).Append(0).Max();
 
     private void Tell(long number, string what)
     {

@@ -69,7 +69,7 @@ public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache flee
         {
             try
             {
-                foreach (var fix in await fixes.ListAsync(null, openOnly: true, 1000, stop)) await SeeToAsync(fix, stop);
+                foreach (var fix in await fixes.ListAsync(null, openOnly: true, 1000, stop)) await ProcessAsync(fix, stop);
             }
             catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
             {
@@ -80,7 +80,22 @@ public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache flee
         }
     }
 
-    private async Task SeeToAsync(StoredFix fix, CancellationToken stop)
+    /// <summary>Takes a fix one step further. A fault in one fix ends that fix and no other.</summary>
+    private async Task ProcessAsync(StoredFix fix, CancellationToken stop)
+    {
+        try
+        {
+            await AdvanceAsync(fix, stop);
+        }
+        catch (Exception error) when (error is not (OperationCanceledException or StoreException or System.Data.Common.DbException))
+        {
+            log.LogError(error, "Fix f{Fix} failed", fix.Id);
+            var now = clock.GetUtcNow();
+            await fixes.PutAsync(fix with { Ended = now, Note = "something went wrong that should not; the service's log says what" }, now, stop);
+        }
+    }
+
+    private async Task AdvanceAsync(StoredFix fix, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var machine = (await fleet.AllAsync(stop))[fix.Machine];
@@ -116,9 +131,9 @@ public sealed class CheckDesk(Shelf shelf, MachineReader reader, FleetCache flee
         string? state = null;
         try
         {
-            var check = product.Hops.SelectMany(h => h.Checks).Concat(product.Methods.SelectMany(m => m.Checks)).First(c => c.Name == fix.Check);
-            var read = await ReadForAsync(check, machine, Actor.Worker, stop);
-            state = RunMachine.Name(Gate.Judge([check with { AskedAt = [Moment.Planning] }], read, Moment.Planning, clock.GetUtcNow()).Checks[0].State);
+            // A catalogue that was approved meanwhile may have renamed the check; then there is nothing to evaluate again.
+            if (product.Hops.SelectMany(h => h.Checks).Concat(product.Methods.SelectMany(m => m.Checks)).FirstOrDefault(c => c.Name == fix.Check) is { } check
+                && await ReadForAsync(check, machine, Actor.Worker, stop) is var read) state = RunMachine.Name(Gate.Judge([check with { AskedAt = [Moment.Planning] }], read, Moment.Planning, clock.GetUtcNow()).Checks[0].State);
         }
         catch (LinkException error)
         {

@@ -21,7 +21,12 @@ public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet,
     /// <summary>Reads what is due until it is stopped.</summary>
     public async Task KeepAsync(CancellationToken stop)
     {
-        if (schedule.Every is not { } every) return;
+        if (schedule.Every is not { } every)
+        {
+            await Task.Delay(Timeout.Infinite, stop);
+            return;
+        }
+
         while (!stop.IsCancellationRequested)
         {
             try
@@ -56,6 +61,11 @@ public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet,
         catch (LinkException error)
         {
             log.LogDebug("{Machine} was not read: {Why}", machine.Name, error.Message);
+        }
+        catch (Exception error) when (error is not (OperationCanceledException or StoreException or System.Data.Common.DbException))
+        {
+            // What one machine does must not keep the others from being read.
+            log.LogError(error, "{Machine} was not read", machine.Name);
         }
     }
 }

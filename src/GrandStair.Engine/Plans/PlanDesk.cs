@@ -1,13 +1,11 @@
-using System.Collections.Immutable;
 using GrandStair.Core.Access;
+using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
-using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
-using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
@@ -23,17 +21,8 @@ public sealed class CommandException(string name, string message) : Exception(me
     public string Name { get; } = name;
 }
 
-/// <summary>Something that a person has to acknowledge before a plan starts.</summary>
-/// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>carries</c>.</param>
-/// <param name="Name">Its name.</param>
-/// <param name="Title">What it is about.</param>
-/// <param name="Words">The text to read, or what would mend it.</param>
-/// <param name="Machines">How many machines it concerns.</param>
-/// <param name="Given">The acknowledgement; null while it is open.</param>
-public sealed record ToAcknowledge(string Kind, string Name, string Title, string Words, int Machines, Acknowledgement? Given);
-
 /// <summary>Where people's commands about plans and runs are carried out.</summary>
-public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, TimeProvider clock)
+public sealed class PlanDesk(Shelf shelf, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, RulingTable rulings, RunLog runs, TimeProvider clock)
 {
     /// <summary>Starts a plan, or goes on with a held one.</summary>
     public async Task StartAsync(string name, Actor actor, CancellationToken stop)
@@ -41,52 +30,12 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Pla
         var plan = await FindAsync(name, stop);
         if (plan.State == PlanState.Ended) throw new CommandException("plan-ended", $"Plan '{name}' has ended; there is nothing to start.");
         if (plan is { State: PlanState.Started, Held: null }) throw new CommandException("plan-started", $"Plan '{name}' is under way already.");
-        if (plan.State == PlanState.Drafted && (await ToAcknowledgeAsync(name, SiteScope.All, stop)).Where(a => a.Given is null).ToArray() is { Length: > 0 } open)
-            throw new CommandException("not-acknowledged", $"Before plan '{name}' starts somebody has to acknowledge: {string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'.");
-        if ((await approvals.NeededAsync(plan, stop)).FirstOrDefault(n => n.Subject == PlanApprovals.WholePlan) is { Given: null } needed)
-            throw new CommandException("not-approved", $"Plan '{name}' needs the yes of {(needed.By.IsEmpty ? $"an approver other than {plan.RevisedBy}" : string.Join(" or ", needed.By))} first{(needed.Before is { } earlier ? $"; what {earlier.By} approved on {earlier.At:yyyy-MM-dd} was revision {earlier.Revision}, and it was changed since" : "")}. See 'gstair plan approve {name}'.");
+        // Asked again when a held plan goes on, since what is to be acknowledged may have changed since it started.
+        if ((await acknowledgements.OpenAsync(plan, stop)) is { Count: > 0 } open)
+            throw new CommandException("not-acknowledged", $"Before plan '{name}' goes on somebody has to acknowledge: {string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'.");
+        if ((await approvals.NeededAsync(plan, stop)).FirstOrDefault(n => n.Subject == Consent.WholePlan) is { Given: null } needed)
+            throw new CommandException("not-approved", $"Plan '{name}' needs the approval of {(needed.By.IsEmpty ? "an approver who did not change it" : string.Join(" or ", needed.By))} first{(needed.Before is { } earlier ? $"; what {earlier.By} approved on {earlier.At:yyyy-MM-dd} was revision {earlier.Revision}, and it was changed since" : "")}. {needed.Why} See 'gstair plan approve {name}'.");
         await plans.PutStateAsync(name, PlanState.Started, null, plan.State == PlanState.Drafted ? "start" : "go-on", actor, clock.GetUtcNow(), stop);
-    }
-
-    /// <summary>What somebody has to acknowledge before a plan starts: what must be read, the shoulds that do not hold or could not be told, and methods that do not carry everything.</summary>
-    /// <param name="name">The plan.</param>
-    /// <param name="sites">The sites whose machines are counted.</param>
-    /// <param name="stop">Ends the wait.</param>
-    public async Task<IReadOnlyList<ToAcknowledge>> ToAcknowledgeAsync(string name, SiteScope sites, CancellationToken stop)
-    {
-        var (plan, product) = await shelf.ReadPlanAsync(await FindAsync(name, stop), stop);
-        var aim = AimOf(plan, product);
-        var machines = await fleet.AllAsync(stop);
-        var members = (await plans.MembersAsync(name, stop)).Where(m => m.Excuse is null && sites.Holds(machines[m.Machine].Site)).Select(m => m.Machine).ToHashSet();
-        var given = (await rulings.AcknowledgedAsync(name, stop)).ToDictionary(a => (a.Kind, a.Name));
-        var goingTo = members.CountBy(m => aim.ReleaseFor(machines[m])).ToDictionary();
-        var reads = aim.Releases.SelectMany(to => to.MustReads.Select(r => new ToAcknowledge("must-read", r.Name, r.Title, r.Words, goingTo.GetValueOrDefault(to), null))).DistinctBy(r => r.Name);
-        var judged = await fleet.JudgedAsync(
-            aim,
-            name,
-            clock.GetUtcNow(),
-            (judgement, order) =>
-            {
-                var rows = order.Where(r => r < judgement.Rows && members.Contains(judgement.Fleet[r].Id)).ToArray();
-                var cautions = judgement.Checks.Where(c => c.Check.Need == Need.Should)
-                    .Select(c => new ToAcknowledge("caution", c.Check.Name, c.Check.Title, c.Check.Fix.Words, rows.Count(r => c[r] is CheckState.Unmet or CheckState.Untold), null)).Where(c => c.Machines > 0);
-                var less = rows.Select(judgement.MethodOf).OfType<Method>().Where(m => m is { Way: Way.Upgrade, Carries: not Carries.Whole }).CountBy(m => m)
-                    .Select(m => new ToAcknowledge("carries", m.Key.Name, $"{m.Key.Title} carries {(m.Key.Carries == Carries.Data ? "people's data only: programs and settings are lost" : "nothing: programs, settings and data are lost")}", "Save elsewhere what is needed, or choose another method.", m.Value, null));
-                return cautions.Concat(less).ToArray();
-            },
-            stop);
-        return [.. reads.Concat(judged).Select(a => a with { Given = given.GetValueOrDefault((a.Kind, a.Name)) })];
-    }
-
-    /// <summary>Acknowledges some of what has to be, or all of it.</summary>
-    /// <exception cref="CommandException">One of the names is none of what has to be acknowledged.</exception>
-    public async Task AcknowledgeAsync(string name, IReadOnlyList<string>? names, string reason, Actor actor, CancellationToken stop)
-    {
-        var open = await ToAcknowledgeAsync(name, SiteScope.All, stop);
-        foreach (var unknown in (names ?? []).Where(n => open.All(o => o.Name != n)))
-            throw new CommandException("unknown-acknowledgement", $"Plan '{name}' has nothing named '{unknown}' to acknowledge; it has {string.Join(", ", open.Select(o => o.Name).DefaultIfEmpty("nothing"))}.");
-        var now = clock.GetUtcNow();
-        await rulings.AcknowledgeAsync(name, [.. open.Where(o => o.Given is null && (names is null || names.Contains(o.Name))).Select(o => new Acknowledgement(o.Kind, o.Name, reason, actor.Name, now))], actor, stop);
     }
 
     /// <summary>Chooses the method of one machine in spite of the plan's order; null goes back to that.</summary>
@@ -94,11 +43,16 @@ public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, Pla
     public async Task ChooseMethodAsync(string name, Machine machine, string? method, string reason, Actor actor, CancellationToken stop)
     {
         var member = await MemberAsync(name, machine, stop);
-        var (_, product) = await shelf.ReadPlanAsync(await FindAsync(name, stop), stop);
+        var stored = await FindAsync(name, stop);
+        var (_, product) = await shelf.ReadPlanAsync(stored, stop);
         if (method is not null && product.Method(method) is not { Way: Way.Upgrade })
             throw new CommandException("unknown-method", $"{product.Name} has no method '{method}' that upgrades; expected one of {string.Join(", ", product.Methods.Where(m => m.Way == Way.Upgrade).Select(m => m.Name))}.");
         if (member.Run is not null && member.Standing != Standing.Ended) throw new CommandException("machine-under-way", $"{machine.Name} has a run that is not over (r{member.Run}), pinned to its method; call it off first.");
+        // Held before it is written, so that no run is opened by a method that nobody has acknowledged or approved.
+        if (method is not null && product.Method(method) is { Carries: not Carries.Whole } less && stored is { State: PlanState.Started, Held: null })
+            await plans.PutStateAsync(name, PlanState.Started, $"{machine.Name} was given the method {less.Name}, which does not preserve everything and waits for acknowledgement", "hold", actor, clock.GetUtcNow(), stop);
         await rulings.ChooseMethodAsync(name, machine.Id, method, reason, actor, clock.GetUtcNow(), stop);
+        await approvals.HoldUnlessApprovedAsync(name, $"{machine.Name} was given another method", actor, stop);
     }
 
     /// <summary>Holds a plan: no further slot opens and no wave begins. What is under way goes on to its end.</summary>

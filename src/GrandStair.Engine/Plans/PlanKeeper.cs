@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Collections.Immutable;
 using System.Diagnostics;
 using GrandStair.Core.Access;
+using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
@@ -22,7 +23,7 @@ namespace GrandStair.Engine.Plans;
 
 /// <summary>Keeps plans going: opens waves, judges members, gives slots, opens runs, and ends plans.</summary>
 public sealed class PlanKeeper(
-    Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, MeasuredRuns measured, PlanWriter writer, CalendarShelf calendars, TimeProvider clock, ILogger<PlanKeeper> log)
+    Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, MeasuredRuns measured, PlanWriter writer, CalendarShelf calendars, PlanTroubles troubles, TimeProvider clock, ILogger<PlanKeeper> log)
 {
     /// <summary>How long after it was last tried a machine that is not ready, or soon cannot be told, is read again.</summary>
     public static readonly TimeSpan ReadAgain = TimeSpan.FromHours(8);
@@ -78,7 +79,20 @@ public sealed class PlanKeeper(
         var started = (await plans.AllAsync(stop)).Where(p => p is { State: PlanState.Started, Held: null }).ToArray();
         if (started.Length == 0) return;
         var (known, state) = await calendars.AllAsync(stop);
-        foreach (var plan in started) await KeepAsync(plan, known, $"{plan.Revision} {state}", stop);
+        foreach (var plan in started)
+        {
+            try
+            {
+                await KeepAsync(plan, known, $"{plan.Revision} {state}", stop);
+                troubles.Clear(plan.Name);
+            }
+            catch (Exception error) when (error is not (OperationCanceledException or StoreException or System.Data.Common.DbException))
+            {
+                // A fault in one plan must not keep the others from going on.
+                if (troubles.Set(plan.Name, error is CalendarException or CommandException ? error.Message : "Something went wrong that should not; the service's log says what."))
+                    log.LogError(error, "Plan {Plan} cannot be kept going, and is tried again", plan.Name);
+            }
+        }
     }
 
     private async Task KeepAsync(StoredPlan stored, IReadOnlyDictionary<string, ICalendar> known, string laidOutBy, CancellationToken stop)
@@ -88,7 +102,15 @@ public sealed class PlanKeeper(
         var aim = PlanDesk.AimOf(plan, product);
         var decided = await rulings.OfAsync(product.Name, plan.Name, now, stop);
         var members = await plans.MembersAsync(plan.Name, stop);
-        var waves = await AdvanceAsync(stored, plan, members, now, stop);
+        // Judged by the very readings that runs are opened by below, so that nothing is opened that was not approved.
+        var needed = await approvals.NeededAsync(stored, plan, members, decided, stop);
+        if (!Consent.MayGoOn(needed))
+        {
+            await plans.PutStateAsync(plan.Name, PlanState.Started, "what it is going to do was changed, which waits for approval", "hold", Actor.Worker, now, stop);
+            return;
+        }
+
+        var waves = await AdvanceAsync(stored, plan, members, needed, now, stop);
         var machines = await fleet.AllAsync(stop);
         var open = waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
 
@@ -102,7 +124,7 @@ public sealed class PlanKeeper(
         var changed = after.Where(a => a.After != a.Before).Select(a => a.After).ToArray();
         if (changed.Length > 0) await plans.PutMembersAsync(plan.Name, changed, now, stop);
 
-        foreach (var (_, member, machine, assessment) in after.Where(a => a.After.Slot is { } slot && (slot.StageFrom ?? (slot.Start - plan.StageAhead)) <= now))
+        foreach (var (_, member, machine, assessment) in after.Where(a => a.After.Slot is { } slot && (slot.StageFrom ?? (slot.Start - plan.StageAhead)) <= now && Consent.MayOpenRuns(needed, waves[a.After.Wave - 1].Name, hasBegun: true)))
             await OpenAsync(stored, plan, product, waves, member, machine, assessment, now, stop);
         var placedNow = after.ToDictionary(a => a.After.Machine, a => a.After);
         await MoveAsync(plan, known, product, [.. members.Select(m => placedNow.GetValueOrDefault(m.Machine, m))], machines, changedSince, now, stop);
@@ -123,7 +145,7 @@ public sealed class PlanKeeper(
             await Task.Yield();
             await writer.LayOutAsync(stored, stop);
         }
-        catch (Exception error) when (error is CommandException or StoreException or System.Data.Common.DbException)
+        catch (Exception error) when (error is CommandException or CalendarException or StoreException or System.Data.Common.DbException)
         {
             log.LogWarning("Plan {Plan} cannot be laid out anew: {Why}", stored.Name, error.Message);
         }
@@ -136,7 +158,7 @@ public sealed class PlanKeeper(
     }
 
     /// <summary>Opens the first wave, and each next one when the rule holds for the one before.</summary>
-    private async Task<IReadOnlyList<StoredWave>> AdvanceAsync(StoredPlan stored, Plan plan, IReadOnlyList<Member> members, DateTimeOffset now, CancellationToken stop)
+    private async Task<IReadOnlyList<StoredWave>> AdvanceAsync(StoredPlan stored, Plan plan, IReadOnlyList<Member> members, ImmutableArray<NeededApproval> needed, DateTimeOffset now, CancellationToken stop)
     {
         var waves = stored.Waves.ToArray();
         for (var i = 0; i < waves.Length; i++)
@@ -145,7 +167,7 @@ public sealed class PlanKeeper(
             {
                 var spec = plan.Waves[i];
                 var waitsFor = spec.NotBefore > now ? $"it does not begin before {spec.NotBefore:yyyy-MM-dd HH:mm} UTC"
-                    : spec.NeedsApproval && !await approvals.MayBeginAsync(stored, waves[i].Name, stop) ? "it waits for approval" : null;
+                    : !Consent.MayOpenRuns(needed, waves[i].Name, hasBegun: false) ? "it waits for approval" : null;
                 var begun = waitsFor is null ? waves[i] with { State = WaveState.Open, Opened = now } : waves[i] with { Why = waitsFor };
                 if (begun != waves[i]) waves[i] = await PutAsync(plan, begun, now, stop);
             }
@@ -254,6 +276,10 @@ public sealed class PlanKeeper(
             catch (Exception error) when (error is LinkException or StoreException)
             {
                 log.LogInformation("{Machine} was not read: {Why}", machine.Name, error.Message);
+            }
+            catch (Exception error) when (error is not OperationCanceledException)
+            {
+                log.LogError(error, "{Machine} was not read", machine.Name);
             }
         });
     }

@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Collections.Immutable;
 using GrandStair.Core.Access;
+using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Outcomes;
@@ -51,7 +52,7 @@ public sealed record Draft(
 public sealed record WaveChange(MachineId Machine, string? From, string? To);
 
 /// <summary>Where plans are written and changed: what a text would make of a plan, and what somebody then wants kept.</summary>
-public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, RulingTable rulings, MeasuredRuns measured, CalendarShelf calendars, TimeProvider clock)
+public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, RulingTable rulings, MeasuredRuns measured, CalendarShelf calendars, TimeProvider clock)
 {
     /// <summary>How much longer a run is thought to take, at each look, that has not ended with its slot.</summary>
     private static readonly TimeSpan OverdueTakes = TimeSpan.FromMinutes(15);
@@ -116,7 +117,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
             plan.Name, (before?.Revision ?? 0) + 1, body, product.Hash, before?.State ?? PlanState.Drafted, before?.Held, before?.Created ?? now, before?.CreatedBy ?? "", before?.Started, null,
             [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
             waves)
-        { Sites = sites, Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
+        { Sites = sites, Consent = ConsentRule.Of(plan), Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
         return new(stored, plan, product, [.. begun, .. members], requests, standing, cameTo, known, layout, membership.Missing, noEffect);
 
         Assessment Judge(Machine machine) => judged.GetOrAdd(machine.Id, _ => Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id)));
@@ -145,6 +146,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
     {
         var draft = await DraftAsync(body, sites, stop);
         var stored = draft.Stored with { Revision = 1, CreatedBy = actor.Name, RevisedBy = actor.Name };
+        stored = stored with { FirstIntent = PlanApprovals.FirstIntent(stored, draft.Members) };
         await plans.CreateAsync(stored, draft.Members, actor, stop);
         return draft with { Stored = stored };
     }
@@ -161,8 +163,14 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         var draft = await DraftAsync(body, SiteScope.All, stop);
         if (draft.Stored.Revision == 1) throw PlanDesk.Unknown(draft.Plan.Name, (await plans.AllAsync(stop)).Select(p => p.Name));
         if (after is { } from && draft.Stored.Revision - 1 is var now && from != now) throw new CommandException("plan-changed", $"Plan '{draft.Plan.Name}' has revision {now} by now, and what is to be loaded was made from {from}. Look at what was changed ('gstair plan revisions {draft.Plan.Name}'), and compare again.");
-        // What somebody said yes to is another thing now: nothing further begins until he says so again.
-        var held = draft.Stored.State == PlanState.Started && draft.Plan.Approval.Needed ? $"revision {draft.Stored.Revision} waits for approval" : draft.Stored.Held;
+        // What was approved or acknowledged is another thing now: nothing further begins until that is asked for again.
+        var held = draft.Stored.Held;
+        if (draft.Stored.State == PlanState.Started && held is null)
+        {
+            if (draft.Stored.Consent.IsNeeded || !(await approvals.NeededAsync((await plans.FindAsync(draft.Plan.Name, stop))!, stop)).IsEmpty) held = $"revision {draft.Stored.Revision} waits for approval";
+            else if ((await acknowledgements.OpenAsync(draft, stop)).Count > 0) held = $"revision {draft.Stored.Revision} waits for acknowledgement";
+        }
+
         var stored = draft.Stored with { RevisedBy = actor.Name, Held = held };
         await plans.ReviseAsync(stored, draft.Members, reason, actor, clock.GetUtcNow(), stop);
         return draft with { Stored = stored };
@@ -181,8 +189,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, R
         if (member.Excuse is not null) throw new CommandException("machine-excused", $"{machine.Name} is excused and in no wave's way.");
         if (member.Wave == to.Number) return;
         await plans.MoveAsync(plan.Name, machine.Id, to, reason, actor, clock.GetUtcNow(), stop);
-        if (plan.State == PlanState.Started && plan.Held is null && (await shelf.ReadPlanAsync(plan, stop)).Plan.Approval.Needed)
-            await plans.PutStateAsync(plan.Name, PlanState.Started, $"{machine.Name} was moved to wave {to.Name}, which waits for approval", "hold", actor, clock.GetUtcNow(), stop);
+        await approvals.HoldUnlessApprovedAsync(plan.Name, $"{machine.Name} was moved to wave {to.Name}", actor, stop);
     }
 
     /// <summary>What the fleet as it is now would change of a plan's membership: machines that came into its scope, left it, or belong to another wave.</summary>

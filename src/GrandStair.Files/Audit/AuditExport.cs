@@ -26,6 +26,19 @@ public static class AuditExport
     /// <summary>The line of a seal.</summary>
     public static string SealLine(AuditSeal seal) => JsonSerializer.Serialize(new Line { Seal = seal }, Json);
 
+    /// <summary>The seal in a line; null where the line holds none.</summary>
+    internal static AuditSeal? SealIn(string line)
+    {
+        try
+        {
+            return line.Length > LongestLine ? null : JsonSerializer.Deserialize<Line>(line, Json)?.Seal;
+        }
+        catch (JsonException)
+        {
+            return null;
+        }
+    }
+
     /// <summary>The line of an entry.</summary>
     public static string EntryLine(SealedEntry entry)
     {
@@ -36,9 +49,9 @@ public static class AuditExport
     /// <summary>Checks an export, with nothing but itself.</summary>
     /// <param name="text">The export.</param>
     /// <param name="name">Its name, for errors.</param>
-    /// <param name="known">An entry with its hash as it is known from elsewhere; null where none is.</param>
+    /// <param name="known">Entries with their hashes as they are known from elsewhere; null where none is.</param>
     /// <exception cref="FileException">It is no export of an audit.</exception>
-    public static AuditExportVerdict Verify(TextReader text, string name, (long Number, string Hash)? known = null)
+    public static AuditExportVerdict Verify(TextReader text, string name, IReadOnlyList<(long Number, string Hash)>? known = null)
     {
         ArgumentNullException.ThrowIfNull(text);
         using var key = ECDsa.Create();

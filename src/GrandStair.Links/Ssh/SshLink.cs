@@ -1,6 +1,5 @@
 using System.Collections.Concurrent;
 using System.Globalization;
-using System.Net.Sockets;
 using System.Security.Cryptography;
 using System.Text;
 using GrandStair.Core.Readings;
@@ -194,16 +193,17 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
             kept.HasLauncher = true;
             return answer;
         }
-        catch (Exception error) when (error is SshException or SocketException or IOException or ObjectDisposedException or InvalidOperationException or OperationCanceledException)
-        {
-            kept.Drop();
-            if (stop.IsCancellationRequested) throw;
-            throw new LinkException("unreachable", $"{machine.Name} at {machine.Link.Address}:{machine.Link.Port} does not answer: {error.Message} It is asked again; what was begun on it goes on.", error);
-        }
         catch (LinkException)
         {
             kept.Drop();
             throw;
+        }
+        catch (Exception error) when (error is not OutOfMemoryException)
+        {
+            // A hostile machine can make the library end with an exception of any kind; it concerns that machine alone.
+            kept.Drop();
+            if (stop.IsCancellationRequested) throw;
+            throw new LinkException("unreachable", $"{machine.Name} at {machine.Link.Address}:{machine.Link.Port} does not answer: {error.Message} It is asked again; what was begun on it goes on.", error);
         }
         finally
         {

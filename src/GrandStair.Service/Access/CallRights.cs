@@ -63,6 +63,7 @@ internal static class CallRights
         ["ListRuns"] = Anybody,
         ["GetRun"] = Anybody,
         ["GetOverview"] = Anybody,
+        ["GetSettings"] = Anybody,
         ["WatchChanges"] = Anybody,
         ["DescribeInterface"] = Anybody,
         // One's own password, tokens and sessions; those of others are an admin's, which the call itself sees to.
@@ -119,7 +120,8 @@ internal static class CallRights
         ["PutSecret"] = new(Admin, AllSites: true),
         ["RemoveSecret"] = new(Admin, AllSites: true),
         ["RotateSecrets"] = new(Admin, AllSites: true),
-        // Accounts and the audit.
+        // Accounts, the audit, and what holds for the whole service.
+        ["ChangeSettings"] = new(Admin, AllSites: true),
         ["ListAccounts"] = new(Auditor | Admin, AllSites: true),
         ["AddAccount"] = new(Admin, AllSites: true),
         ["ChangeAccount"] = new(Admin, AllSites: true),

@@ -9,13 +9,18 @@ using Microsoft.Extensions.Options;
 
 namespace GrandStair.Service.Access;
 
+/// <summary>By what somebody calls: what he makes with it does not outlive it, and ends together with it.</summary>
+/// <param name="Token">The token, or the one that the session was begun with; null for none.</param>
+/// <param name="Session">The console's session; null for none.</param>
+/// <param name="Expires">When it ends by itself, UTC. Null where it does not: a session that was begun with a password or a link stands for the password, which lasts.</param>
+internal sealed record Credential(long? Token, long? Session, DateTimeOffset? Expires);
+
 /// <summary>Who calls, as the framework hands it on.</summary>
-internal sealed class CallerPrincipal(Caller caller, long? session) : ClaimsPrincipal(new ClaimsIdentity([new(ClaimTypes.Name, caller.Actor.Name)], CallerHandler.Name))
+internal sealed class CallerPrincipal(Caller caller, Credential credential) : ClaimsPrincipal(new ClaimsIdentity([new(ClaimTypes.Name, caller.Actor.Name)], CallerHandler.Name))
 {
     public Caller Caller { get; } = caller;
 
-    /// <summary>The number of the console's session by which it is called; null for a token.</summary>
-    public long? Session { get; } = session;
+    public Credential Credential { get; } = credential;
 }
 
 /// <summary>What endpoints ask about whoever calls.</summary>
@@ -28,7 +33,10 @@ internal static class CallerExtensions
     public static Actor Actor(this ClaimsPrincipal principal) => principal.Caller().Actor;
 
     /// <summary>The session by which it is called; null for a token.</summary>
-    public static long? Session(this ClaimsPrincipal principal) => ((CallerPrincipal)principal).Session;
+    public static long? Session(this ClaimsPrincipal principal) => principal.Credential().Session;
+
+    /// <summary>By what it is called.</summary>
+    public static Credential Credential(this ClaimsPrincipal principal) => ((CallerPrincipal)principal).Credential;
 
     /// <summary>The address that a call comes from.</summary>
     public static string Address(this HttpContext context) => context.Connection.RemoteIpAddress is { } address ? (address.IsIPv4MappedToIPv6 ? address.MapToIPv4() : address).ToString() : "unknown";
@@ -54,14 +62,14 @@ internal sealed class Callers(AccessTable access, ProviderAccounts accounts)
             if (accounts.Provider is not null && token.Count(c => c == '.') == 2) return await OfProviderAsync(context, from, stop);
             if (await access.OfTokenAsync(token, now, stop) is not { } known) return null;
             if (IsToNote(known, now)) await access.TokenUsedAsync(known.Id, from, now, stop);
-            return Principal(known, $"{from} by token t{known.Id}", null);
+            return Principal(known, $"{from} by token t{known.Id}", new(known.Id, null, known.Expires));
         }
 
         if (context.Request.Cookies[Cookie(context.Request)] is { } session && !CrossSite.IsForgeable(context.Request))
         {
             if (await access.OfSessionAsync(session, now, stop) is not { } known) return null;
             if (IsToNote(known, now)) await access.SessionUsedAsync(known.Id, now, stop);
-            return Principal(known, $"{from} by session s{known.Id}", known.Id);
+            return Principal(known, $"{from} by session s{known.Id}", new(known.ParentToken, known.Id, known.Way is "password" or "link" ? null : known.Expires));
         }
 
         return null;
@@ -71,13 +79,13 @@ internal sealed class Callers(AccessTable access, ProviderAccounts accounts)
     {
         var result = await context.AuthenticateAsync(ProviderSchemes.Calls);
         return result.Succeeded && await accounts.OfAsync(result.Principal, from, stop) is { } account
-            ? new(new(new(account.Name, $"{from} by {account.Provider}"), account.Kind, account.Roles, account.Sites), null)
+            ? new(new(new(account.Name, $"{from} by {account.Provider}"), account.Kind, account.Roles, account.Sites), new(null, null, result.Properties.ExpiresUtc ?? DateTimeOffset.UtcNow))
             : null;
     }
 
     private static bool IsToNote(Known known, DateTimeOffset now) => known.LastUsed is not { } last || now - last > NotedEvery;
 
-    private static CallerPrincipal Principal(Known known, string from, long? session) => new(new(new(known.Account, from), known.Kind, known.Roles, known.Sites), session);
+    private static CallerPrincipal Principal(Known known, string from, Credential credential) => new(new(new(known.Account, from), known.Kind, known.Roles, known.Sites), credential);
 }
 
 /// <summary>Hands the framework who calls, and answers those of whom it is not known.</summary>

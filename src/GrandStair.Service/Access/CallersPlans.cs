@@ -5,7 +5,7 @@ using GrandStair.Storage.Plans;
 namespace GrandStair.Service.Access;
 
 /// <summary>The plans as whoever calls may see them: those with a machine of his, and of these his machines alone. Endpoints know no others.</summary>
-internal sealed class CallersPlans(PlanTable plans, CallersFleet fleet)
+internal sealed class CallersPlans(PlanTable plans, PlanTroubles troubles, CallersFleet fleet)
 {
     /// <summary>His plans, oldest first.</summary>
     public async Task<IReadOnlyList<StoredPlan>> AllAsync(CancellationToken stop)
@@ -31,6 +31,9 @@ internal sealed class CallersPlans(PlanTable plans, CallersFleet fleet)
 
     /// <summary>Whether all sites of a plan are his.</summary>
     public bool SeesAllOf(StoredPlan plan) => fleet.Sites.Covers(plan.Sites);
+
+    /// <summary>What keeps a plan from going on; null where nothing does, and where it is held or not started.</summary>
+    public string? TroubleOf(StoredPlan plan) => plan is { State: PlanState.Started, Held: null } ? troubles.Of(plan.Name) : null;
 
     /// <summary>The members of a plan that are his machines, by wave and machine.</summary>
     public async Task<IReadOnlyList<Member>> MembersAsync(string plan, CancellationToken stop)

@@ -69,18 +69,9 @@ internal static class AuditEndpoints
         "application/jsonl",
         "audit.jsonl");
 
-    private static async Task<AuditVerdict> VerifyAsync(AuditTable audit, AuditSealer sealer, AuditKey key, CancellationToken stop)
+    private static async Task<AuditVerdict> VerifyAsync(AuditSealer sealer, AuditKey key, CancellationToken stop)
     {
-        var head = await sealer.HeadAsync(stop);
-        var seals = await audit.SealsAsync(stop);
-        var check = new AuditCheck(seals, key.IsSigned, known: head is null ? null : (head.Number, head.Hash));
-        long last = 0;
-        while (await audit.AfterAsync(last, Part, stop) is { Count: > 0 } entries)
-        {
-            foreach (var entry in entries) check.Look(entry);
-            last = entries[^1].Entry.Number;
-        }
-
-        return new(check.Number, check.Unsealed, seals.Count, check.Head ?? "", key.Id, [.. check.End().Select(f => new AuditFaultView(f.Number, f.What))]);
+        var (check, seals) = await sealer.VerifyAsync(stop);
+        return new(check.Number, check.Unsealed, seals, check.Head ?? "", key.Id, [.. check.Faults.Select(f => new AuditFaultView(f.Number, f.What))]);
     }
 }

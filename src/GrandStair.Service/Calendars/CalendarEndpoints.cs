@@ -29,7 +29,7 @@ internal static class CalendarEndpoints
 
     private static async Task<CalendarRow> PutAsync(string name, HttpRequest request, CalendarShelf shelf, CalendarTable calendars, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
-        if (await shelf.PutAsync(name, await BoundedStream.ReadTextAsync(request, CalendarFile.LongestText, stop), caller.Actor(), stop)) await approvals.CalendarChangedAsync(name, caller.Actor(), stop);
+        if (await shelf.PutAsync(name, await BoundedStream.ReadTextAsync(request, CalendarFile.LongestText, stop), caller.Actor(), stop)) await approvals.HoldUnapprovedAsync($"calendar {name} was loaded again", caller.Actor(), stop);
         return Row((await calendars.StatesAsync(stop)).First(c => c.Name.Equals(name, StringComparison.OrdinalIgnoreCase)), []);
     }
 

@@ -3,6 +3,7 @@ using System.Text;
 using GrandStair.Core.Access;
 using GrandStair.Core.Outcomes;
 using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Duties;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Fleet;
 using GrandStair.Links.StandIns;
@@ -46,7 +47,7 @@ internal static class NorthmereStart
         foreach (var calendar in Directory.GetFiles(options.Demo!, "*.ics").Order(StringComparer.Ordinal))
             await services.GetRequiredService<CalendarShelf>().PutAsync(Path.GetFileNameWithoutExtension(calendar), await File.ReadAllTextAsync(calendar, stop), Planner, stop);
         var plan = (await services.GetRequiredService<PlanWriter>().CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, SiteScope.All, stop)).Plan;
-        await desk.AcknowledgeAsync(plan.Name, null, "read, and talked over with the terminals", Planner, stop);
+        await services.GetRequiredService<PlanAcknowledgements>().AcknowledgeAsync((await services.GetRequiredService<PlanTable>().FindAsync(plan.Name, stop))!, null, "read, and talked over with the terminals", Planner, stop);
         await desk.StartAsync(plan.Name, Planner, stop);
     }
 
@@ -69,7 +70,7 @@ internal static class NorthmereStart
 /// cannot go. They know what the console shows and no more, and act by the same commands as everybody.
 /// </summary>
 internal sealed class NorthmerePeople(
-    ServiceOptions options, DomainClock clock, StandInWorld world, PlanTable plans, PlanDesk desk, Storage.Runs.RunLog runs, Engine.Fleet.FleetCache fleet, Shelf shelf, AccessTable access, ILogger<NorthmerePeople> log) : BackgroundService
+    ServiceOptions options, DomainClock clock, StandInWorld world, PlanTable plans, PlanDesk desk, Storage.Runs.RunLog runs, Engine.Fleet.FleetCache fleet, Shelf shelf, AccessTable access, DutyHost duties, ILogger<NorthmerePeople> log) : BackgroundService
 {
     private const string Plan = "winter-crossing";
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(300);
@@ -80,12 +81,15 @@ internal sealed class NorthmerePeople(
     private static readonly TimeSpan ToCloseLooseEnd = TimeSpan.FromHours(40);
     private readonly Dictionary<string, DateTimeOffset> _found = [];
     private readonly Dictionary<long, int> _tries = [];
+    private bool _hasSaidWhere;
 
-    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    protected override Task ExecuteAsync(CancellationToken stoppingToken) => duties.RunAsync("demo-people", ActAsync, stoppingToken);
+
+    private async Task ActAsync(CancellationToken stoppingToken)
     {
-        await Task.Yield();
         await PassPilotAsync(stoppingToken);
-        await SayWhereAsync(stoppingToken);
+        if (!_hasSaidWhere) await SayWhereAsync(stoppingToken);
+        _hasSaidWhere = true;
         while (!stoppingToken.IsCancellationRequested)
         {
             await WorkAsync(stoppingToken);

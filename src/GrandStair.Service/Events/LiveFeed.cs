@@ -6,6 +6,7 @@ using System.Security.Cryptography;
 using GrandStair.Contracts;
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
+using GrandStair.Engine.Duties;
 using GrandStair.Engine.Fleet;
 using GrandStair.Service.Access;
 using GrandStair.Storage.Databases;
@@ -16,7 +17,7 @@ using Microsoft.AspNetCore.DataProtection;
 namespace GrandStair.Service.Events;
 
 /// <summary>Reads the changes once for all who watch, and hands them on.</summary>
-internal sealed class LiveFeed(Feed feed, ILogger<LiveFeed> log) : BackgroundService
+internal sealed class LiveFeed(Feed feed, DutyHost duties, ILogger<LiveFeed> log) : BackgroundService
 {
     private const int Kept = 4000;
     private const int Part = 500;
@@ -45,7 +46,9 @@ internal sealed class LiveFeed(Feed feed, ILogger<LiveFeed> log) : BackgroundSer
         }
     }
 
-    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    protected override Task ExecuteAsync(CancellationToken stoppingToken) => duties.RunAsync("live-feed", WatchAsync, stoppingToken);
+
+    private async Task WatchAsync(CancellationToken stoppingToken)
     {
         var position = await feed.NewestAsync(stoppingToken);
         while (!stoppingToken.IsCancellationRequested)

@@ -46,12 +46,12 @@ internal static class PlanEndpoints
             await desk.ChooseMethodAsync(name, await fleet.MachineAsync(machine, stop), command.Method, Reason(command.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("ChooseMethod").Produces(204).ProducesProblem(404).ProducesProblem(409);
-        api.MapGet("/plans/{name}/acknowledgements", async (string name, PlanDesk desk, CallersPlans plans, CallersFleet fleet, CancellationToken stop) => Show(await desk.ToAcknowledgeAsync((await plans.FindAsync(name, stop)).Name, fleet.Sites, stop))).WithName("ListAcknowledgements").ProducesProblem(404);
-        api.MapPost("/plans/{name}/acknowledgements", async (string name, AcknowledgeCommand command, PlanDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapGet("/plans/{name}/acknowledgements", async (string name, PlanAcknowledgements acknowledgements, CallersPlans plans, CallersFleet fleet, CancellationToken stop) => Show(await acknowledgements.AllAsync(await plans.FindAsync(name, stop), fleet.Sites, stop))).WithName("ListAcknowledgements").ProducesProblem(404);
+        api.MapPost("/plans/{name}/acknowledgements", async (string name, AcknowledgeCommand command, PlanAcknowledgements acknowledgements, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
-            await plans.WholeAsync(name, stop);
-            await desk.AcknowledgeAsync(name, command.Names, Reason(command.Reason), caller.Actor(), stop);
-            return Show(await desk.ToAcknowledgeAsync(name, fleet.Sites, stop));
+            var stored = await plans.WholeAsync(name, stop);
+            await acknowledgements.AcknowledgeAsync(stored, command.Names, Reason(command.Reason), caller.Actor(), stop);
+            return Show(await acknowledgements.AllAsync(stored, fleet.Sites, stop));
         }).WithName("Acknowledge").ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/outcomes/{name}", OutcomesAsync).WithName("GetOutcomes").ProducesProblem(404);
     }
@@ -132,7 +132,8 @@ internal static class PlanEndpoints
         return new(
             Row(stored, plan, TargetName(plan, product), members), stored.Body, plan.Scope.Text, RunMachine.Name(plan.Carries), plan.Methods, new(plan.Limits.All, plan.Limits.Site),
             new(plan.Advance.Proved, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, plan, members, plans.SeesAllOf(stored)), stored.Undecided,
-            PlanningEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.SeesAllOf(stored)));
+            PlanningEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.SeesAllOf(stored)),
+            plans.SeesAllOf(stored) ? plans.TroubleOf(stored) : null);
     }
 
     private static async Task<Page<MemberRow>> MembersAsync(

@@ -1,6 +1,7 @@
 using System.Security.Claims;
 using System.Text;
 using GrandStair.Contracts;
+using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
@@ -56,7 +57,7 @@ internal static class PlanningEndpoints
     private static ApprovalView[] Show(IReadOnlyList<NeededApproval> approvals) =>
     [
         .. approvals.Select(a => new ApprovalView(
-            a.Subject, a.Intent, a.By, a.Given?.By, a.Given?.At, a.Given?.Reason, a.Before is { } before ? $"{before.By} approved revision {before.Revision} on {before.At:yyyy-MM-dd}" : null, [.. a.LoadedSince.Select(c => new LoadedSince(c.Name, c.Loaded, c.LoadedBy))])),
+            a.Subject, a.Intent, a.By, a.Contributors, a.Why, a.Given?.By, a.Given?.At, a.Given?.Reason, a.Before is { } before ? $"{before.By} approved revision {before.Revision} on {before.At:yyyy-MM-dd}" : null, [.. a.LoadedSince.Select(c => new LoadedSince(c.Name, c.Loaded, c.LoadedBy))])),
     ];
 
     private static CoverageView[] Show(IEnumerable<Coverage> coverages) =>

@@ -1,3 +1,4 @@
+using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;

@@ -56,7 +56,7 @@ internal static class ProviderSchemes
                 var stop = context.HttpContext.RequestAborted;
                 var account = await services.GetRequiredService<ProviderAccounts>().OfAsync(context.Principal!, context.HttpContext.Address(), stop);
                 if (account is not { Kind: AccountKind.Person } person || !await SessionEndpoints.BeginAsync(
-                        services.GetRequiredService<AccessTable>(), services.GetRequiredService<AccountTable>(), context.HttpContext, services.GetRequiredService<DomainClock>(), person.Name, provider.Mapping.Provider, person.Roles, person.Sites, stop))
+                        services.GetRequiredService<AccessTable>(), services.GetRequiredService<AccountTable>(), context.HttpContext, services.GetRequiredService<DomainClock>(), person.Name, provider.Mapping.Provider, person.Roles, person.Sites, null, stop))
                 {
                     context.Response.Redirect("/sign-in?provider=refused");
                     return;

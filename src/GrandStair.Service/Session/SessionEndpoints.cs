@@ -4,6 +4,7 @@ using GrandStair.Core.Access;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
+using GrandStair.Service.Audit;
 using GrandStair.Service.Problems;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Audit;
@@ -21,14 +22,14 @@ internal static class SessionEndpoints
         app.MapGet("/login/{secret}", async (string secret, AccessTable access, AccountTable accounts, DomainClock clock, HttpContext context, CancellationToken stop) =>
         {
             if (await access.UseLoginLinkAsync(secret, DateTimeOffset.UtcNow, stop) is not { } account) return Results.Redirect("/sign-in?link=used");
-            return await BeginAsync(access, accounts, context, clock, account, "link", RoleNames.Every, SiteScope.All, stop) ? Results.Redirect("/") : Results.Redirect("/sign-in?link=used");
+            return await BeginAsync(access, accounts, context, clock, account, "link", RoleNames.Every, SiteScope.All, null, stop) ? Results.Redirect("/") : Results.Redirect("/sign-in?link=used");
         }).ExcludeFromDescription();
 
         api.MapPost("/session", SignInAsync).AllowAnonymous().WithName("SignIn").Produces<SessionView>().ProducesProblem(401).ProducesProblem(429);
-        api.MapGet("/session", async (ClaimsPrincipal caller, AccountTable accounts, ServiceOptions options, Shelf shelf, DomainClock clock, CancellationToken stop) => await ViewAsync(caller.Caller(), accounts, options, shelf, clock, stop)).WithName("GetSession");
+        api.MapGet("/session", async (ClaimsPrincipal caller, AccountTable accounts, ServiceOptions options, Shelf shelf, AuditAlarm alarm, DomainClock clock, CancellationToken stop) => await ViewAsync(caller.Caller(), accounts, options, shelf, alarm, clock, stop)).WithName("GetSession");
         api.MapDelete("/session", async (AccessTable access, DomainClock clock, ClaimsPrincipal caller, HttpContext context, CancellationToken stop) =>
         {
-            if (caller.Session() is { } session) await access.EndSessionAsync(session, null, caller.Actor(), clock.GetUtcNow(), stop);
+            if (caller.Session() is { } session) await access.EndSessionAsync(session, null, revokes: false, caller.Actor(), clock.GetUtcNow(), stop);
             context.Response.Cookies.Delete(Callers.Cookie(context.Request), Options(context));
             return Results.NoContent();
         }).WithName("SignOut").Produces(204);
@@ -42,7 +43,7 @@ internal static class SessionEndpoints
         api.MapGet("/sessions", async (string? account, AccessTable access, ClaimsPrincipal caller, CancellationToken stop) =>
             (await access.SessionsAsync(Whose(caller, account), DateTimeOffset.UtcNow, stop)).Select(s => Show(s, caller.Session())).ToArray()).WithName("ListSessions");
         api.MapDelete("/sessions/{id}", async (string id, AccessTable access, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
-            await access.EndSessionAsync(Number('s', id), Whose(caller, null), caller.Actor(), clock.GetUtcNow(), stop)
+            await access.EndSessionAsync(Number('s', id), Whose(caller, null), revokes: true, caller.Actor(), clock.GetUtcNow(), stop)
                 ? Results.NoContent()
                 : throw new CommandException("unknown-session", $"There is no session '{id}'. 'gstair session list' shows those that there are.")).WithName("EndSession").Produces(204).ProducesProblem(404);
     }
@@ -58,7 +59,7 @@ internal static class SessionEndpoints
     public static long Number(char letter, string id) => id.Length > 1 && id[0] == letter && long.TryParse(id.AsSpan(1), System.Globalization.NumberStyles.None, null, out var number) ? number : 0;
 
     private static async Task<IResult> SignInAsync(
-        SignIn signIn, Passwords passwords, AccessTable access, AccountTable accounts, AuditTable audit, ServiceOptions options, Shelf shelf, DomainClock clock, HttpContext context, CancellationToken stop)
+        SignIn signIn, Passwords passwords, AccessTable access, AccountTable accounts, AuditTable audit, ServiceOptions options, Shelf shelf, AuditAlarm alarm, DomainClock clock, HttpContext context, CancellationToken stop)
     {
         if (CrossSite.IsForgeable(context.Request)) return Results.Problem(ProblemResults.Of(403, "foreign-origin", "Sign in from the console's own page."));
         if (signIn.Token is { } token)
@@ -66,8 +67,8 @@ internal static class SessionEndpoints
             if (await access.OfTokenAsync(token.Trim(), DateTimeOffset.UtcNow, stop) is not { } known)
                 return Results.Problem(ProblemResults.Of(401, "wrong-token", "This token is not known, or has ended. The first one is in the data folder's admin.token."));
             if (known.Kind != AccountKind.Person) return Results.Problem(ProblemResults.Of(401, "program", "This is a program's token; programs call the interface and do not sign in to the console."));
-            await BeginAsync(access, accounts, context, clock, known.Account, "token", known.Roles, known.Sites, stop);
-            return Results.Ok(await ViewAsync(new(new(known.Account), known.Kind, known.Roles, known.Sites), accounts, options, shelf, clock, stop));
+            await BeginAsync(access, accounts, context, clock, known.Account, "token", known.Roles, known.Sites, new(known.Id, null, known.Expires), stop);
+            return Results.Ok(await ViewAsync(new(new(known.Account), known.Kind, known.Roles, known.Sites), accounts, options, shelf, alarm, clock, stop));
         }
 
         var name = (signIn.Account ?? "").Trim().ToLowerInvariant();
@@ -78,24 +79,25 @@ internal static class SessionEndpoints
         }
 
         var account = (await accounts.FindAsync(name, stop))!;
-        await BeginAsync(access, accounts, context, clock, name, "password", RoleNames.Every, SiteScope.All, stop);
-        return Results.Ok(await ViewAsync(new(new(name), account.Kind, account.Roles, account.Sites), accounts, options, shelf, clock, stop));
+        await BeginAsync(access, accounts, context, clock, name, "password", RoleNames.Every, SiteScope.All, null, stop);
+        return Results.Ok(await ViewAsync(new(new(name), account.Kind, account.Roles, account.Sites), accounts, options, shelf, alarm, clock, stop));
     }
 
-    private static async Task<SessionView> ViewAsync(Caller caller, AccountTable accounts, ServiceOptions options, Shelf shelf, DomainClock clock, CancellationToken stop) => new(
+    private static async Task<SessionView> ViewAsync(Caller caller, AccountTable accounts, ServiceOptions options, Shelf shelf, AuditAlarm alarm, DomainClock clock, CancellationToken stop) => new(
         caller.Actor.Name,
         caller.Kind.ToString().ToLowerInvariant(),
         caller.Roles.Names(),
         caller.Sites.Names,
         [.. CallRights.Of.Where(r => r.Value.Refuses(caller) is null).Select(r => r.Key).Order(StringComparer.Ordinal)],
         (await accounts.FindAsync(caller.Actor.Name, stop))?.HasPassword ?? false,
-        [.. Notices(options, shelf)],
+        [.. Notices(options, shelf, alarm)],
         typeof(SessionEndpoints).Assembly.GetName().Version!.ToString(3),
         clock.GetUtcNow(),
         clock.Pace);
 
-    private static IEnumerable<string> Notices(ServiceOptions options, Shelf shelf)
+    private static IEnumerable<string> Notices(ServiceOptions options, Shelf shelf, AuditAlarm alarm)
     {
+        if (alarm.Reason is { } reason) yield return $"AUDIT ALARM: {reason} The audit is not what was sealed; nothing further is sealed. Tell whoever administers this service.";
         if (options.IsPlainAbroad) yield return $"This service answers on {options.Listen} over plain HTTP: what you type goes over the network as it is.";
         if (!shelf.Waiting.IsEmpty) yield return $"The catalogue's files of {string.Join(", ", shelf.Waiting.Keys)} were changed and wait for an approver; until then these products go on as they were.";
     }
@@ -104,16 +106,17 @@ internal static class SessionEndpoints
 
     /// <summary>Begins a session and gives the browser its cookie: always a new one, and the one that the browser had is over.</summary>
     public static async Task<bool> BeginAsync(
-        AccessTable access, AccountTable accounts, HttpContext context, DomainClock clock, string account, string way, Roles roles, SiteScope sites, CancellationToken stop)
+        AccessTable access, AccountTable accounts, HttpContext context, DomainClock clock, string account, string way, Roles roles, SiteScope sites, Credential? parent, CancellationToken stop)
     {
         if (await accounts.FindAsync(account, stop) is not { Ended: null }) return false;
         var now = DateTimeOffset.UtcNow;
+        var lasts = parent?.Expires is { } end && end - now < Lasts ? end - now : Lasts;
         var agent = string.Concat(context.Request.Headers.UserAgent.ToString().Where(c => !char.IsControl(c)).Take(MostAgent));
         var session = await access.BeginSessionAsync(
-            new(0, account, way, roles, sites, now, now + Lasts, now, context.Address(), agent), context.Request.Cookies[Callers.Cookie(context.Request)], new(account, context.Address()), clock.GetUtcNow(), stop);
+            new(0, account, way, roles, sites, now, now + lasts, now, context.Address(), agent) { ParentToken = parent?.Token }, context.Request.Cookies[Callers.Cookie(context.Request)], new(account, context.Address()), clock.GetUtcNow(), stop);
         await accounts.SignedInAsync(account, now, stop);
         var cookie = Options(context);
-        cookie.MaxAge = Lasts;
+        cookie.MaxAge = lasts;
         context.Response.Cookies.Append(Callers.Cookie(context.Request), session, cookie);
         return true;
     }

@@ -3,6 +3,7 @@ using System.Globalization;
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
 using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Duties;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Sources;
 using GrandStair.Links;
@@ -14,7 +15,7 @@ using GrandStair.Storage.Fleet;
 namespace GrandStair.Service.Sources;
 
 /// <summary>Reads the sources that the service was given: on demand, and each by its schedule.</summary>
-internal sealed class SourceDesk(ServiceOptions options, SecretDesk secrets, Shelf shelf, FleetTable fleet, SourceTable reads, DomainClock clock, ILogger<SourceDesk> log) : BackgroundService
+internal sealed class SourceDesk(ServiceOptions options, SecretDesk secrets, Shelf shelf, FleetTable fleet, SourceTable reads, DomainClock clock, DutyHost duties, ILogger<SourceDesk> log) : BackgroundService
 {
     private const int MostTold = 20;
     private static readonly TimeSpan Tick = TimeSpan.FromSeconds(5);
@@ -54,22 +55,41 @@ internal sealed class SourceDesk(ServiceOptions options, SecretDesk secrets, She
         }
     }
 
-    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    protected override Task ExecuteAsync(CancellationToken stoppingToken) => duties.RunAsync("sources", ReadAsync, stoppingToken);
+
+    private async Task ReadAsync(CancellationToken stoppingToken)
     {
-        await Task.Yield();
         while (!stoppingToken.IsCancellationRequested)
         {
             try
             {
                 var last = (await reads.AllAsync(stoppingToken)).ToDictionary(r => r.Source, r => r.At);
-                foreach (var source in Sources.Values.Where(s => s.Every is { } every && clock.GetUtcNow() - last.GetValueOrDefault(s.Name) > every)) await ReadAsync(source.Name, Actor.Schedule, stoppingToken);
+                foreach (var source in Sources.Values.Where(s => s.Every is { } every && clock.GetUtcNow() - last.GetValueOrDefault(s.Name) > every)) await ReadByScheduleAsync(source.Name, stoppingToken);
             }
-            catch (Exception error) when (error is LinkException or CommandException or IOException or StoreException or System.Data.Common.DbException)
+            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
             {
-                log.LogError("A source was not read, and is read again by its schedule: {Why}", error.Message);
+                log.LogError("Sources cannot be read, and are read again by their schedule: {Why}", error.Message);
             }
 
             await Task.Delay(Tick, stoppingToken);
+        }
+    }
+
+    /// <summary>Reads a source; whatever a directory answers must not keep the others from being read.</summary>
+    private async Task ReadByScheduleAsync(string name, CancellationToken stop)
+    {
+        try
+        {
+            await ReadAsync(name, Actor.Schedule, stop);
+        }
+        catch (Exception error) when (error is LinkException or CommandException or IOException)
+        {
+            log.LogError("Source {Source} was not read, and is read again by its schedule: {Why}", name, error.Message);
+        }
+        catch (Exception error) when (error is not (OperationCanceledException or StoreException or System.Data.Common.DbException))
+        {
+            log.LogError(error, "Source {Source} was not read, and is read again by its schedule", name);
+            await reads.PutAsync(new(name, clock.GetUtcNow(), 0, 0, "Something went wrong that should not; the service's log says what."), stop);
         }
     }
 

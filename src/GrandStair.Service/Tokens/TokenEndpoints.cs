@@ -42,11 +42,14 @@ internal static class TokenEndpoints
         if (command.Roles is not null && (roles & ~mostRoles) != Roles.None) throw new CommandException("scope", $"'{name}' has no role {string.Join(", ", (roles & ~mostRoles).Names())} to hand on.");
         if (command.Sites is not null && !mostSites.Covers(sites)) throw new CommandException("scope", $"'{name}' may see {mostSites}, and cannot hand on more.");
         var now = DateTimeOffset.UtcNow;
+        // What a token or a provider's session makes ends with it at the latest.
+        var credential = caller.Credential();
+        var expires = now.AddDays(command.Days) is var asked && credential.Expires < asked ? credential.Expires.Value : asked;
         var secret = AccessTable.NewSecret();
-        var token = new StoredToken(0, name, command.Label.Trim(), roles & mostRoles, sites.Within(mostSites), now, own.Actor.Name, now.AddDays(command.Days), null, null, null);
+        var token = new StoredToken(0, name, command.Label.Trim(), roles & mostRoles, sites.Within(mostSites), now, own.Actor.Name, expires, null, null, null) { ParentToken = credential.Token, ParentSession = credential.Session };
         return new(secret, Show(token with { Id = await access.AddTokenAsync(secret, token, own.Actor, stop) }));
     }
 
     private static TokenView Show(StoredToken t) => new(
-        $"t{t.Id}", t.Account, t.Label, t.Ended is not null ? "ended" : t.Expires <= DateTimeOffset.UtcNow ? "ran-out" : "stands", t.Roles.Names(), t.Sites.Names, t.Created, t.CreatedBy, t.Expires, t.LastUsed, t.LastFrom);
+        $"t{t.Id}", t.Account, t.Label, t.Ended is not null ? "ended" : t.Expires <= DateTimeOffset.UtcNow ? "ran-out" : "stands", t.Roles.Names(), t.Sites.Names, t.Created, t.CreatedBy, t.Expires, t.LastUsed, t.LastFrom, t.ParentToken is { } token ? $"t{token}" : t.ParentSession is { } session ? $"s{session}" : null);
 }

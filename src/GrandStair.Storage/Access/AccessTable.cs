@@ -1,3 +1,4 @@
+using System.Data.Common;
 using System.Security.Cryptography;
 using System.Text;
 using Dapper;
@@ -19,7 +20,14 @@ namespace GrandStair.Storage.Access;
 /// <param name="LastUsed">When it was last used, to the minute, UTC; null for never.</param>
 /// <param name="LastFrom">From which address.</param>
 public sealed record StoredToken(
-    long Id, string Account, string Label, Roles Roles, SiteScope Sites, DateTimeOffset Created, string CreatedBy, DateTimeOffset? Expires, DateTimeOffset? Ended, DateTimeOffset? LastUsed, string? LastFrom);
+    long Id, string Account, string Label, Roles Roles, SiteScope Sites, DateTimeOffset Created, string CreatedBy, DateTimeOffset? Expires, DateTimeOffset? Ended, DateTimeOffset? LastUsed, string? LastFrom)
+{
+    /// <summary>The token it was made with, directly or through a session; it ends together with it. Null where it was made with none.</summary>
+    public long? ParentToken { get; init; }
+
+    /// <summary>The console session it was made in; null where it was made in none.</summary>
+    public long? ParentSession { get; init; }
+}
 
 /// <summary>A session of the console.</summary>
 /// <param name="Id">Its number, shown as <c>s3</c>.</param>
@@ -32,7 +40,11 @@ public sealed record StoredToken(
 /// <param name="LastUsed">When it was last used, to the minute, UTC.</param>
 /// <param name="From">From which address it was begun.</param>
 /// <param name="Agent">Which browser.</param>
-public sealed record StoredSession(long Id, string Account, string Way, Roles Roles, SiteScope Sites, DateTimeOffset Begun, DateTimeOffset Expires, DateTimeOffset LastUsed, string From, string Agent);
+public sealed record StoredSession(long Id, string Account, string Way, Roles Roles, SiteScope Sites, DateTimeOffset Begun, DateTimeOffset Expires, DateTimeOffset LastUsed, string From, string Agent)
+{
+    /// <summary>The token it was begun with; it ends together with it. Null where it was begun otherwise.</summary>
+    public long? ParentToken { get; init; }
+}
 
 /// <summary>An account that called with a token or a session, and by which.</summary>
 /// <param name="Account">The account's name.</param>
@@ -41,7 +53,10 @@ public sealed record StoredSession(long Id, string Account, string Way, Roles Ro
 /// <param name="Sites">What it may see with it.</param>
 /// <param name="Id">The token's or session's number.</param>
 /// <param name="LastUsed">When it was last used, UTC; null for never.</param>
-public sealed record Known(string Account, AccountKind Kind, Roles Roles, SiteScope Sites, long Id, DateTimeOffset? LastUsed);
+/// <param name="Expires">When it ends by itself, UTC; null for never.</param>
+/// <param name="ParentToken">For a session the token it was begun with; null otherwise.</param>
+/// <param name="Way">For a session how it was begun; empty for a token.</param>
+public sealed record Known(string Account, AccountKind Kind, Roles Roles, SiteScope Sites, long Id, DateTimeOffset? LastUsed, DateTimeOffset? Expires, long? ParentToken, string Way);
 
 /// <summary>What accounts call with: tokens, links that log in once, and sessions. Only hashes are kept.</summary>
 public sealed class AccessTable(Database database)
@@ -62,8 +77,8 @@ public sealed class AccessTable(Database database)
             {
                 var id = await Database.NextAsync(c, t, "token");
                 await c.ExecuteAsync(
-                    "INSERT INTO tokens (id, hash, account, label, roles, sites, created, created_by, expires) VALUES (@id, @hash, @Account, @Label, @roles, @sites, @created, @by, @expires)",
-                    new { id, hash = Hash(secret), token.Account, token.Label, roles = AccountTable.Write(token.Roles), sites = AccountTable.Write(token.Sites), created = Micros.Of(token.Created), by = actor.Name, expires = Micros.Of(token.Expires) },
+                    "INSERT INTO tokens (id, hash, account, label, roles, sites, created, created_by, expires, parent_token, parent_session) VALUES (@id, @hash, @Account, @Label, @roles, @sites, @created, @by, @expires, @ParentToken, @ParentSession)",
+                    new { id, hash = Hash(secret), token.Account, token.Label, roles = AccountTable.Write(token.Roles), sites = AccountTable.Write(token.Sites), created = Micros.Of(token.Created), by = actor.Name, expires = Micros.Of(token.Expires), token.ParentToken, token.ParentSession },
                     t);
                 await AccountTable.ChangedAsync(
                     c, t, token.Created, actor, "token create", $"t{id}", null, $"of {token.Account}: {string.Join(", ", token.Roles.Names())}; sites {token.Sites}; ends {token.Expires?.ToString("yyyy-MM-dd", null) ?? "never"}", token.Label);
@@ -76,7 +91,7 @@ public sealed class AccessTable(Database database)
     public Task<bool> HasTokenAsync(CancellationToken stop) => database.ReadAsync(async c => await c.ExecuteScalarAsync<long>("SELECT count(*) FROM tokens") > 0, stop);
 
     /// <summary>Who a token is of; null where it is unknown or has ended.</summary>
-    public Task<Known?> OfTokenAsync(string token, DateTimeOffset now, CancellationToken stop) => KnownAsync("tokens", "x.ended IS NULL AND (x.expires IS NULL OR x.expires > @now)", token, now, stop);
+    public Task<Known?> OfTokenAsync(string token, DateTimeOffset now, CancellationToken stop) => KnownAsync("tokens", "NULL AS parent_token, '' AS way", "x.ended IS NULL AND (x.expires IS NULL OR x.expires > @now)", token, now, stop);
 
     /// <summary>Notes that a token was used.</summary>
     public Task TokenUsedAsync(long id, string from, DateTimeOffset now, CancellationToken stop) =>
@@ -100,11 +115,31 @@ public sealed class AccessTable(Database database)
     public Task<bool> EndTokenAsync(long id, string? account, Actor actor, string reason, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
-            var ended = await c.ExecuteAsync("UPDATE tokens SET ended = @now WHERE id = @id AND ended IS NULL AND (@account IS NULL OR account = @account)", new { id, account, now = Micros.Of(now) }, t);
-            if (ended > 0) await AccountTable.ChangedAsync(c, t, now, actor, "token end", $"t{id}", "stands", "ended", reason);
-            return ended > 0;
+            if (await c.ExecuteScalarAsync<long>("SELECT count(*) FROM tokens WHERE id = @id AND ended IS NULL AND (@account IS NULL OR account = @account)", new { id, account }, t) == 0) return false;
+            await EndMadeAsync(c, t, $"SELECT id FROM tokens WHERE id = {id}", actor, reason, now);
+            return true;
         },
         stop);
+
+    /// <summary>Ends tokens, with all tokens and sessions that were made with them, however indirectly.</summary>
+    /// <param name="c">The connection.</param>
+    /// <param name="t">The transaction.</param>
+    /// <param name="which">The tokens to begin with, as a query of their numbers.</param>
+    /// <param name="actor">Who commands it.</param>
+    /// <param name="reason">Why.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="name">What the query's parameter <c>@name</c> is.</param>
+    internal static async Task EndMadeAsync(DbConnection c, DbTransaction t, string which, Actor actor, string reason, DateTimeOffset now, string? name = null)
+    {
+        var made = $"WITH RECURSIVE made (id) AS ({which} UNION SELECT x.id FROM tokens x JOIN made m ON x.parent_token = m.id)";
+        var ids = (await c.QueryAsync<long>($"{made} SELECT id FROM tokens WHERE ended IS NULL AND id IN (SELECT id FROM made) ORDER BY id", new { name }, t)).AsList();
+        await c.ExecuteAsync($"{made} DELETE FROM sessions WHERE parent_token IN (SELECT id FROM made)", new { name }, t);
+        foreach (var id in ids)
+        {
+            await c.ExecuteAsync("UPDATE tokens SET ended = @now WHERE id = @id", new { id, now = Micros.Of(now) }, t);
+            await AccountTable.ChangedAsync(c, t, now, actor, "token end", $"t{id}", "stands", "ended", reason);
+        }
+    }
 
     /// <summary>Keeps a link that logs its bearer in once.</summary>
     public Task AddLoginLinkAsync(string secret, string account, DateTimeOffset expires, CancellationToken stop) =>
@@ -138,10 +173,10 @@ public sealed class AccessTable(Database database)
                 await c.ExecuteAsync("DELETE FROM sessions WHERE expires < @now", new { now = Micros.Of(session.Begun) }, t);
                 await c.ExecuteAsync(
                     """
-                    INSERT INTO sessions (id, hash, account, way, roles, sites, begun, expires, last_used, from_where, agent)
-                    VALUES (@id, @hash, @Account, @Way, @roles, @sites, @begun, @expires, @begun, @From, @Agent)
+                    INSERT INTO sessions (id, hash, account, way, roles, sites, begun, expires, last_used, from_where, agent, parent_token)
+                    VALUES (@id, @hash, @Account, @Way, @roles, @sites, @begun, @expires, @begun, @From, @Agent, @ParentToken)
                     """,
-                    new { id, hash = Hash(secret), session.Account, session.Way, roles = AccountTable.Write(session.Roles), sites = AccountTable.Write(session.Sites), begun = Micros.Of(session.Begun), expires = Micros.Of(session.Expires), session.From, session.Agent },
+                    new { id, hash = Hash(secret), session.Account, session.Way, roles = AccountTable.Write(session.Roles), sites = AccountTable.Write(session.Sites), begun = Micros.Of(session.Begun), expires = Micros.Of(session.Expires), session.From, session.Agent, session.ParentToken },
                     t);
                 await AccountTable.ChangedAsync(c, t, at, actor, "session begin", $"s{id}", null, $"by {session.Way}, until {session.Expires:yyyy-MM-dd HH:mm}Z", "");
                 return 0;
@@ -151,7 +186,7 @@ public sealed class AccessTable(Database database)
     }
 
     /// <summary>Who a session is of; null where it is unknown or over.</summary>
-    public Task<Known?> OfSessionAsync(string secret, DateTimeOffset now, CancellationToken stop) => KnownAsync("sessions", "x.expires > @now", secret, now, stop);
+    public Task<Known?> OfSessionAsync(string secret, DateTimeOffset now, CancellationToken stop) => KnownAsync("sessions", "x.parent_token, x.way", "x.expires > @now", secret, now, stop);
 
     /// <summary>Notes that a session was used.</summary>
     public Task SessionUsedAsync(long id, DateTimeOffset now, CancellationToken stop) =>
@@ -161,26 +196,28 @@ public sealed class AccessTable(Database database)
     public Task<IReadOnlyList<StoredSession>> SessionsAsync(string? account, DateTimeOffset now, CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredSession>>(
         async c => [.. (await c.QueryAsync<SessionRow>("SELECT * FROM sessions WHERE (@account IS NULL OR account = @account) AND expires > @now ORDER BY id DESC", new { account, now = Micros.Of(now) })).Select(r => r.ToSession())], stop);
 
-    /// <summary>Ends a session.</summary>
+    /// <summary>Ends a session. Where somebody revokes it, the tokens that were made in it end too; signing out of it leaves them.</summary>
     /// <param name="id">Its number.</param>
     /// <param name="account">The account that it has to be of; null for any.</param>
+    /// <param name="revokes">Whether the tokens that were made in it end.</param>
     /// <param name="actor">Who commands it.</param>
     /// <param name="at">The time for the audit, UTC.</param>
     /// <param name="stop">Ends the wait.</param>
     /// <returns>Whether there was one.</returns>
-    public Task<bool> EndSessionAsync(long id, string? account, Actor actor, DateTimeOffset at, CancellationToken stop) => database.WriteAsync(
+    public Task<bool> EndSessionAsync(long id, string? account, bool revokes, Actor actor, DateTimeOffset at, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             var ended = await c.ExecuteAsync("DELETE FROM sessions WHERE id = @id AND (@account IS NULL OR account = @account)", new { id, account }, t);
             if (ended > 0) await AccountTable.ChangedAsync(c, t, at, actor, "session end", $"s{id}", null, null, "");
+            if (ended > 0 && revokes) await EndMadeAsync(c, t, $"SELECT id FROM tokens WHERE parent_session = {id}", actor, $"made in session s{id}, which was ended", at);
             return ended > 0;
         },
         stop);
 
-    private Task<Known?> KnownAsync(string table, string stands, string secret, DateTimeOffset now, CancellationToken stop) => database.ReadAsync(
+    private Task<Known?> KnownAsync(string table, string more, string stands, string secret, DateTimeOffset now, CancellationToken stop) => database.ReadAsync(
         async c => (await c.QuerySingleOrDefaultAsync<KnownRow>(
             $"""
-            SELECT x.id, x.roles, x.sites, x.last_used, a.name, a.kind, a.roles AS account_roles, a.sites AS account_sites
+            SELECT x.id, x.roles, x.sites, x.last_used, x.expires, {more}, a.name, a.kind, a.roles AS account_roles, a.sites AS account_sites
             FROM {table} x JOIN accounts a ON a.name = x.account WHERE x.hash = @hash AND a.ended IS NULL AND {stands}
             """,
             new { hash = Hash(secret), now = Micros.Of(now) }))?.ToKnown(),
@@ -202,13 +239,19 @@ public sealed class AccessTable(Database database)
 
         public string Kind { get; init; } = "";
 
+        public long? Expires { get; init; }
+
+        public long? ParentToken { get; init; }
+
+        public string Way { get; init; } = "";
+
         public string AccountRoles { get; init; } = "";
 
         public string AccountSites { get; init; } = "";
 
         public Known ToKnown() => new(
             Name, Enum.Parse<AccountKind>(Kind, ignoreCase: true), AccountTable.ReadRoles(Roles) & AccountTable.ReadRoles(AccountRoles),
-            AccountTable.ReadSites(Sites).Within(AccountTable.ReadSites(AccountSites)), Id, Micros.Time(LastUsed));
+            AccountTable.ReadSites(Sites).Within(AccountTable.ReadSites(AccountSites)), Id, Micros.Time(LastUsed), Micros.Time(Expires), ParentToken, Way);
     }
 
     private sealed record TokenRow
@@ -235,8 +278,13 @@ public sealed class AccessTable(Database database)
 
         public string? LastFrom { get; init; }
 
+        public long? ParentToken { get; init; }
+
+        public long? ParentSession { get; init; }
+
         public StoredToken ToToken() => new(
-            Id, Account, Label, AccountTable.ReadRoles(Roles), AccountTable.ReadSites(Sites), Micros.Time(Created), CreatedBy, Micros.Time(Expires), Micros.Time(Ended), Micros.Time(LastUsed), LastFrom);
+            Id, Account, Label, AccountTable.ReadRoles(Roles), AccountTable.ReadSites(Sites), Micros.Time(Created), CreatedBy, Micros.Time(Expires), Micros.Time(Ended), Micros.Time(LastUsed), LastFrom)
+        { ParentToken = ParentToken, ParentSession = ParentSession };
     }
 
     private sealed record SessionRow

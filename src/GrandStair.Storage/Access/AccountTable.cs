@@ -86,7 +86,8 @@ public sealed class AccountTable(Database database)
             await c.ExecuteAsync("UPDATE accounts SET password = @hash, password_changed = @now WHERE name = @name AND ended IS NULL", new { name, hash, now = Micros.Of(now) }, t);
             await c.ExecuteAsync("DELETE FROM sessions WHERE account = @name AND (@but IS NULL OR id <> @but)", new { name, but }, t);
             await c.ExecuteAsync("DELETE FROM sign_in_failures WHERE name = @name", new { name }, t);
-            await ChangedAsync(c, t, now, actor, "account password", name, null, null, "password set; other sessions ended");
+            await ChangedAsync(c, t, now, actor, "account password", name, null, null, "password set; other sessions, and tokens made in sessions, ended");
+            await AccessTable.EndMadeAsync(c, t, "SELECT id FROM tokens WHERE created_by = @name AND parent_session IS NOT NULL AND parent_token IS NULL", actor, $"made in a session of '{name}', whose password was changed", now, name);
             return 0;
         },
         stop);

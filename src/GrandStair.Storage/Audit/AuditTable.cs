@@ -23,6 +23,15 @@ public sealed record Command(Actor By, string Words, string Reason);
 /// <param name="Machines">Only entries about these machines; null for all entries.</param>
 public sealed record AuditQuestion(string? Actor = null, string? Command = null, string? Subject = null, MachineId? Machine = null, DateTimeOffset? Since = null, DateTimeOffset? Until = null, IReadOnlyCollection<MachineId>? Machines = null);
 
+/// <summary>The audit in the database does not continue what was sealed before.</summary>
+/// <param name="number">The entry where it shows.</param>
+/// <param name="what">What is wrong with it.</param>
+public sealed class AuditMismatchException(long number, string what) : Exception($"Entry {number} of the audit {what}.")
+{
+    /// <summary>The entry where it shows.</summary>
+    public long Number { get; } = number;
+}
+
 /// <summary>Who commanded what: written in the transaction of the command, never changed, and chained by hashes afterwards.</summary>
 public sealed class AuditTable(Database database)
 {
@@ -70,33 +79,75 @@ public sealed class AuditTable(Database database)
     public Task<IReadOnlyList<AuditSeal>> SealsAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<AuditSeal>>(
         async c => [.. await c.QueryAsync<AuditSeal>("SELECT number AS Number, hash AS Hash, key_id AS Key, signature AS Signature FROM audit_seals ORDER BY number")], stop);
 
-    /// <summary>Chains the next entries that are not sealed yet, and keeps a seal over the last of them. One sealer at a time does so, whoever it is.</summary>
+    /// <summary>The newest seal of which a condition holds; null where there is none.</summary>
+    public async Task<AuditSeal?> NewestSealAsync(Func<AuditSeal, bool> holds, CancellationToken stop) => (await SealsAsync(stop)).LastOrDefault(holds);
+
+    /// <summary>Whether any entry has a hash, that is, was sealed once.</summary>
+    public Task<bool> HasSealedAsync(CancellationToken stop) => database.ReadAsync(
+        async c => await c.ExecuteScalarAsync<long>("SELECT count(*) FROM (SELECT 1 FROM audit WHERE hash IS NOT NULL LIMIT 1) AS one") > 0, stop);
+
+    /// <summary>
+    /// Chains the entries after a head that is known from outside the database, and keeps a seal over the last of them. One sealer at a
+    /// time does so, whichever process it is in. Nothing is sealed where the database does not continue the head: whoever can write there
+    /// could otherwise have the service sign what he made.
+    /// </summary>
+    /// <param name="head">The newest seal as it is kept outside the database; null before the first.</param>
     /// <param name="sign">Signs a number and a hash.</param>
+    /// <param name="isSigned">Whether a seal was signed by this service's key.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <returns>The seal; null where there was nothing to seal.</returns>
-    public Task<AuditSeal?> SealAsync(Func<long, string, AuditSeal> sign, CancellationToken stop)
+    /// <returns>The new head; null where there was nothing to seal.</returns>
+    /// <exception cref="AuditMismatchException">The database does not continue the head.</exception>
+    public Task<AuditSeal?> SealAsync(AuditSeal? head, Func<long, string, AuditSeal> sign, Func<AuditSeal, bool> isSigned, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(sign);
-        return database.WriteAsync<AuditSeal?>(
-            async (c, t) =>
-            {
-                // The counter's row is the lock of the one sealer, in either database.
-                var last = await Database.NextAsync(c, t, "sealed", 0);
-                var rows = (await c.QueryAsync<AuditRow>("SELECT * FROM audit WHERE number > @last ORDER BY number LIMIT @most", new { last, most = SealedAtOnce }, t)).AsList();
-                if (rows.Count == 0) return null;
-                var hash = last == 0 ? AuditEntry.Beginning : await c.ExecuteScalarAsync<string?>("SELECT hash FROM audit WHERE number = @last", new { last }, t) ?? AuditEntry.Beginning;
-                foreach (var row in rows)
-                {
-                    hash = row.ToEntry().Entry.Seal(hash);
-                    await c.ExecuteAsync("UPDATE audit SET hash = @hash WHERE number = @Number AND hash IS NULL", new { hash, row.Number }, t);
-                }
+        ArgumentNullException.ThrowIfNull(isSigned);
+        return database.WriteAsync((c, t) => SealAsync(c, t, head, sign, isSigned), stop);
+    }
 
-                var seal = sign(rows[^1].Number, hash);
-                await c.ExecuteAsync("INSERT INTO audit_seals (number, hash, key_id, signature) VALUES (@Number, @Hash, @Key, @Signature) ON CONFLICT (number) DO NOTHING", seal, t);
-                await Database.NextAsync(c, t, "sealed", (int)(rows[^1].Number - last));
-                return seal;
-            },
-            stop);
+    /// <summary>As <see cref="SealAsync(AuditSeal?, Func{long, string, AuditSeal}, Func{AuditSeal, bool}, CancellationToken)"/>, in the caller's transaction.</summary>
+    internal static async Task<AuditSeal?> SealAsync(DbConnection c, DbTransaction t, AuditSeal? head, Func<long, string, AuditSeal> sign, Func<AuditSeal, bool> isSigned)
+    {
+        // The counter's row is the lock of the one sealer, in either database.
+        await Database.NextAsync(c, t, "sealed", 0);
+        var (number, hash) = head is null ? (0, AuditEntry.Beginning) : (head.Number, head.Hash);
+        if (head is not null && await c.ExecuteScalarAsync<string?>("SELECT hash FROM audit WHERE number = @number", new { number }, t) is var found && found != hash)
+            throw new AuditMismatchException(number, found is null ? "is missing or was made unsealed again" : "has another hash than the one that was sealed");
+        var rows = (await c.QueryAsync<AuditRow>("SELECT * FROM audit WHERE number > @number ORDER BY number LIMIT @most", new { number, most = SealedAtOnce }, t)).Select(r => r.ToEntry()).ToArray();
+        if (rows.Length == 0) return null;
+        var chain = Chain(rows, number, hash);
+        // What another process has sealed since, or this one before it was killed, is vouched for by a seal of the same key.
+        var known = chain.TakeWhile(r => r.Stored is not null).ToArray();
+        var seals = (await c.QueryAsync<AuditSeal>("SELECT number AS Number, hash AS Hash, key_id AS Key, signature AS Signature FROM audit_seals WHERE number > @number AND number <= @last", new { number, last = rows[^1].Entry.Number }, t)).ToDictionary(s => s.Number);
+        var vouched = known.LastOrDefault(k => seals.TryGetValue(k.Number, out var seal) && seal.Hash == k.Hash && isSigned(seal));
+        if (known.Length > 0 && known[^1].Number != vouched.Number)
+        {
+            // The seal may lie beyond what was read at once; without one in it, nothing vouches for these entries.
+            if (vouched.Number > 0) return seals[vouched.Number];
+            throw new AuditMismatchException(known[0].Number, "carries a hash that no seal of this service vouches for");
+        }
+
+        if (known.Length == chain.Length) return seals[vouched.Number];
+        foreach (var (entry, made, _) in chain.Skip(known.Length)) await c.ExecuteAsync("UPDATE audit SET hash = @made WHERE number = @entry AND hash IS NULL", new { made, entry }, t);
+        var next = sign(chain[^1].Number, chain[^1].Hash);
+        await c.ExecuteAsync("INSERT INTO audit_seals (number, hash, key_id, signature) VALUES (@Number, @Hash, @Key, @Signature) ON CONFLICT (number) DO NOTHING", next, t);
+        return next;
+    }
+
+    /// <summary>The hashes that entries have after a head, beside those that are stored.</summary>
+    private static (long Number, string Hash, string? Stored)[] Chain(IReadOnlyList<SealedEntry> entries, long number, string hash)
+    {
+        var chain = new List<(long, string, string?)>();
+        var unsealed = false;
+        foreach (var next in entries)
+        {
+            if (next.Entry.Number != ++number) throw new AuditMismatchException(number, "is missing");
+            hash = next.Entry.Seal(hash);
+            if (next.Hash is not null && (unsealed || next.Hash != hash)) throw new AuditMismatchException(number, unsealed ? "is sealed, and one before it is not" : "is not what was sealed");
+            unsealed |= next.Hash is null;
+            chain.Add((number, hash, next.Hash));
+        }
+
+        return [.. chain];
     }
 
     private const string Asked = """

@@ -23,13 +23,14 @@ public sealed class PlanTable(Database database)
         {
             var isNew = await c.ExecuteAsync(
                 """
-                INSERT INTO plans (name, revision, body, catalogue_hash, state, created, created_by, revised_by, undecided, coverages, sites)
-                VALUES (@Name, @Revision, @Body, @CatalogueHash, @state, @created, @CreatedBy, @RevisedBy, @undecided, @coverages, @sites) ON CONFLICT (name) DO NOTHING
+                INSERT INTO plans (name, revision, body, catalogue_hash, state, created, created_by, revised_by, undecided, coverages, sites, first_intent)
+                VALUES (@Name, @Revision, @Body, @CatalogueHash, @state, @created, @CreatedBy, @RevisedBy, @undecided, @coverages, @sites, @FirstIntent) ON CONFLICT (name) DO NOTHING
                 """,
-                new { plan.Name, plan.Revision, plan.Body, plan.CatalogueHash, state = plan.State.ToString(), created = Micros.Of(plan.Created), plan.CreatedBy, plan.RevisedBy, undecided = JsonSerializer.Serialize(plan.Undecided), coverages = JsonSerializer.Serialize(plan.Coverages), sites = AccountTable.Write(plan.Sites) },
+                new { plan.Name, plan.Revision, plan.Body, plan.CatalogueHash, state = plan.State.ToString(), created = Micros.Of(plan.Created), plan.CreatedBy, plan.RevisedBy, undecided = JsonSerializer.Serialize(plan.Undecided), coverages = JsonSerializer.Serialize(plan.Coverages), sites = AccountTable.Write(plan.Sites), plan.FirstIntent },
                 t);
             if (isNew == 0) throw new StoreException("plan-exists", $"There is a plan '{plan.Name}' already. Give the new one another name.");
             await PutWavesAndMembersAsync(c, t, plan, members, plan.Created, "");
+            await ApprovalTable.ChangedAsync(c, t, plan.Name, "revision 1", actor.Name, plan.Created);
             await AuditTable.AddAsync(c, t, plan.Created, actor, "plan create", plan.Name, null, null, plan.Body, $"{members.Count} machines");
             await Feed.AddAsync(c, t, plan.Created, "plan", plan.Name, "created", actor);
             return 0;
@@ -60,6 +61,7 @@ public sealed class PlanTable(Database database)
             foreach (var gone in (await c.QueryAsync<long>("SELECT machine_id FROM plan_members WHERE plan = @Name AND run_id IS NULL AND excuse IS NULL", new { plan.Name }, t)).Where(m => !stay.Contains(m)).ToArray())
                 await c.ExecuteAsync("DELETE FROM plan_members WHERE plan = @Name AND machine_id = @gone", new { plan.Name, gone }, t);
             await PutWavesAndMembersAsync(c, t, plan, members, now, reason);
+            await ApprovalTable.ChangedAsync(c, t, plan.Name, $"revision {plan.Revision}", actor.Name, now);
             await AuditTable.AddAsync(c, t, now, actor, "plan load", plan.Name, null, before, plan.Body, reason);
             await Feed.AddAsync(c, t, now, "plan", plan.Name, "revised", actor);
             return 0;
@@ -80,6 +82,7 @@ public sealed class PlanTable(Database database)
                 """,
                 new { plan, id = machine.Value, Number = (long)wave.Number, reason, actor = actor.Name },
                 t);
+            await ApprovalTable.ChangedAsync(c, t, plan, $"moved {machine} to {wave.Name}", actor.Name, now);
             await AuditTable.AddAsync(c, t, now, actor, "plan move", plan, machine, before, wave.Name, reason);
             await Feed.AddAsync(c, t, now, "plan", plan, "machine-moved", actor, machine);
             return 0;
@@ -133,8 +136,8 @@ public sealed class PlanTable(Database database)
     private static async Task PutWavesAndMembersAsync(DbConnection c, DbTransaction t, StoredPlan plan, IReadOnlyList<Member> members, DateTimeOffset now, string reason)
     {
         await c.ExecuteAsync(
-            "INSERT INTO plan_revisions (plan, revision, body, catalogue_hash, at, by_whom, reason) VALUES (@Name, @Revision, @Body, @CatalogueHash, @now, @RevisedBy, @reason)",
-            new { plan.Name, Revision = (long)plan.Revision, plan.Body, plan.CatalogueHash, now = Micros.Of(now), plan.RevisedBy, reason },
+            "INSERT INTO plan_revisions (plan, revision, body, catalogue_hash, at, by_whom, reason, consent) VALUES (@Name, @Revision, @Body, @CatalogueHash, @now, @RevisedBy, @reason, @consent)",
+            new { plan.Name, Revision = (long)plan.Revision, plan.Body, plan.CatalogueHash, now = Micros.Of(now), plan.RevisedBy, reason, consent = JsonSerializer.Serialize(plan.Consent) },
             t);
         foreach (var wave in plan.Waves)
         {

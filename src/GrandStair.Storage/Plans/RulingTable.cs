@@ -26,7 +26,8 @@ public sealed record StoredWaiver(long Id, string Product, MachineId Machine, Wa
 /// <param name="Reason">Why it may go on so.</param>
 /// <param name="By">Who said so.</param>
 /// <param name="At">When, UTC.</param>
-public sealed record Acknowledgement(string Kind, string Name, string Reason, string By, DateTimeOffset At);
+/// <param name="Covers">What exactly was acknowledged: the hash of the text, and for <c>carries</c> the machines, by id and separated by spaces.</param>
+public sealed record Acknowledgement(string Kind, string Name, string Reason, string By, DateTimeOffset At, string Covers);
 
 /// <summary>What people have decided about machines and plans: waivers, methods, acknowledgements.</summary>
 public sealed class RulingTable(Database database)
@@ -70,6 +71,7 @@ public sealed class RulingTable(Database database)
             var before = await c.ExecuteScalarAsync<string?>("DELETE FROM method_choices WHERE plan = @plan AND machine_id = @machine RETURNING method", new { plan, machine = machine.Value }, t);
             if (method is not null)
                 await c.ExecuteAsync("INSERT INTO method_choices (plan, machine_id, method, reason, chosen_by, at) VALUES (@plan, @machine, @method, @reason, @actor, @at)", new { plan, machine = machine.Value, method, reason, actor = actor.Name, at = Micros.Of(now) }, t);
+            await ApprovalTable.ChangedAsync(c, t, plan, $"method of {machine}", actor.Name, now);
             await DecidedAsync(c, t, now, actor, "plan choose-method", plan, machine, before ?? "as the plan says", method ?? "as the plan says", reason);
             return 0;
         },
@@ -94,15 +96,18 @@ public sealed class RulingTable(Database database)
     /// <summary>Says how often anything was decided, so that what was judged before can be told from what is judged now.</summary>
     public Task<long> StampAsync(CancellationToken stop) => database.ReadAsync(c => c.ExecuteScalarAsync<long>("SELECT last FROM counters WHERE name = 'decision'"), stop);
 
-    /// <summary>Keeps acknowledgements; one given before stays as it is.</summary>
+    /// <summary>Keeps acknowledgements, each in place of an earlier one of the same kind and name.</summary>
     public Task AcknowledgeAsync(string plan, IReadOnlyList<Acknowledgement> given, Actor actor, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             foreach (var a in given)
             {
                 await c.ExecuteAsync(
-                    "INSERT INTO acknowledgements (plan, kind, name, reason, given_by, at) VALUES (@plan, @Kind, @Name, @Reason, @By, @at) ON CONFLICT (plan, kind, name) DO NOTHING",
-                    new { plan, a.Kind, a.Name, a.Reason, a.By, at = Micros.Of(a.At) },
+                    """
+                    INSERT INTO acknowledgements (plan, kind, name, reason, given_by, at, covers) VALUES (@plan, @Kind, @Name, @Reason, @By, @at, @Covers)
+                    ON CONFLICT (plan, kind, name) DO UPDATE SET reason = excluded.reason, given_by = excluded.given_by, at = excluded.at, covers = excluded.covers
+                    """,
+                    new { plan, a.Kind, a.Name, a.Reason, a.By, at = Micros.Of(a.At), a.Covers },
                     t);
                 await DecidedAsync(c, t, a.At, actor, "plan acknowledge", plan, null, null, $"{a.Kind} {a.Name}", a.Reason);
             }
@@ -113,8 +118,8 @@ public sealed class RulingTable(Database database)
 
     /// <summary>What was acknowledged for a plan.</summary>
     public Task<IReadOnlyList<Acknowledgement>> AcknowledgedAsync(string plan, CancellationToken stop) => database.ReadAsync<IReadOnlyList<Acknowledgement>>(
-        async c => [.. (await c.QueryAsync<AcknowledgedRow>("SELECT kind, name, reason, given_by, at FROM acknowledgements WHERE plan = @plan ORDER BY at, name", new { plan }))
-            .Select(r => new Acknowledgement(r.Kind, r.Name, r.Reason, r.GivenBy, Micros.Time(r.At)))],
+        async c => [.. (await c.QueryAsync<AcknowledgedRow>("SELECT kind, name, reason, given_by, at, covers FROM acknowledgements WHERE plan = @plan ORDER BY at, name", new { plan }))
+            .Select(r => new Acknowledgement(r.Kind, r.Name, r.Reason, r.GivenBy, Micros.Time(r.At), r.Covers))],
         stop);
 
     private static async Task DecidedAsync(
@@ -172,6 +177,8 @@ public sealed class RulingTable(Database database)
 
     private sealed record AcknowledgedRow
     {
+        public string Covers { get; init; } = "";
+
         public string Kind { get; init; } = "";
 
         public string Name { get; init; } = "";

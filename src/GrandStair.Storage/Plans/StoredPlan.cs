@@ -1,4 +1,5 @@
 using GrandStair.Core.Access;
+using GrandStair.Core.Approvals;
 using GrandStair.Core.Waves;
 
 namespace GrandStair.Storage.Plans;
@@ -49,6 +50,12 @@ public sealed record StoredPlan(
 
     /// <summary>Who wrote the revision that it has.</summary>
     public string RevisedBy { get; init; } = "";
+
+    /// <summary>What its text says about who has to approve it; kept with each revision, and not read back with the plan.</summary>
+    public ConsentRule Consent { get; init; } = ConsentRule.None;
+
+    /// <summary>The hash of the intent with which it is made, without calendars; not read back with the plan.</summary>
+    public string FirstIntent { get; init; } = "";
 
     /// <summary>What its waves cover that are to cover something.</summary>
     public IReadOnlyList<Coverage> Coverages { get; init; } = [];

@@ -52,7 +52,7 @@ public sealed class AuditTests
         var chain = Chain(12);
         AuditSeal Sign(SealedEntry e) => new(e.Entry.Number, e.Hash!, id, Convert.ToBase64String(key.SignData(AuditSeal.Statement(e.Entry.Number, e.Hash!), HashAlgorithmName.SHA256)));
         string Export(IEnumerable<SealedEntry> entries) => string.Join('\n', [AuditExport.KeyLine(key.ExportSubjectPublicKeyInfoPem()), AuditExport.SealLine(Sign(chain[5])), AuditExport.SealLine(Sign(chain[11])), .. entries.Select(AuditExport.EntryLine)]);
-        AuditExportVerdict Verify(string text, (long, string)? known = null) => AuditExport.Verify(new StringReader(text), "audit.jsonl", known);
+        AuditExportVerdict Verify(string text, (long, string)? known = null) => AuditExport.Verify(new StringReader(text), "audit.jsonl", known is { } one ? [one] : null);
 
         var whole = Verify(Export(chain));
         Assert.Equal((12L, 2, chain[11].Hash, id, 0), (whole.Entries, whole.Seals, whole.Head, whole.Key, whole.Faults.Count));

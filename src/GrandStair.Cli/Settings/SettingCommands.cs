@@ -1,0 +1,29 @@
+using System.CommandLine;
+using GrandStair.Contracts;
+
+namespace GrandStair.Cli.Settings;
+
+internal static class SettingCommands
+{
+    public static Command Make() => new("setting", "What holds for the whole service") { Show(), Change() };
+
+    private static Command Show()
+    {
+        var command = new Command("show", "Show the service's settings");
+        command.Asks((_, client, stop) => client.SettingsAsync(stop), Print);
+        return command;
+    }
+
+    private static Command Change()
+    {
+        var every = new Option<string>("--every-plan-approved") { Description = "yes: every plan needs an approval, whatever its own text says. no: each plan says so itself.", Required = true };
+        every.AcceptOnlyFromAmong("yes", "no");
+        var reason = new Option<string>("--reason") { Description = "Why; recorded in the audit log with your name.", Required = true };
+        var command = new Command("change", "Change the service's settings (admins only). Plans that have started without an approval that is now needed are put on hold") { every, reason };
+        command.Asks((parsed, client, stop) => client.ChangeSettingsAsync(new(parsed.GetValue(every) == "yes", parsed.GetValue(reason)!), stop), Print);
+        return command;
+    }
+
+    private static void Print(SettingsView settings, Screen screen) =>
+        screen.Say(settings.EveryPlanApproved ? "**Every plan** needs an approval, whatever its own text says." : "A plan needs an approval where its own text says so.");
+}
