@@ -3,6 +3,7 @@ using System.Text.Encodings.Web;
 using System.Text.Json;
 using GrandStair.Cli.Login;
 using GrandStair.Client;
+using GrandStair.Core.Readings;
 using GrandStair.Files;
 using Spectre.Console;
 
@@ -71,7 +72,7 @@ internal static class Caller
     public static bool PrintedAsJson<T>(ParseResult parsed, T answer)
     {
         if (!parsed.GetValue(JsonOption)) return false;
-        Console.WriteLine(JsonSerializer.Serialize(answer, Indented));
+        Terminal.Json(JsonSerializer.Serialize(answer, Indented));
         return true;
     }
 
@@ -80,8 +81,7 @@ internal static class Caller
     {
         if (file is null)
         {
-            await using var output = Console.OpenStandardOutput();
-            await content.CopyToAsync(output, stop);
+            await Terminal.WriteAsync(content, stop);
             return;
         }
 
@@ -99,7 +99,7 @@ internal static class Caller
         catch (ServiceException error)
         {
             await TellAsync(error.Problems.Count > 0 ? "the file was not taken:" : error.Message);
-            foreach (var problem in error.Problems) await Console.Error.WriteLineAsync($"  {problem}");
+            foreach (var problem in error.Problems) await Terminal.ErrorAsync($"  {problem}");
             return error.Status switch
             {
                 0 => ExitStatus.NoService,
@@ -123,14 +123,21 @@ internal static class Caller
         }
     }
 
-    private static Task TellAsync(string message) => Console.Error.WriteLineAsync($"gstair: {message}");
+    private static Task TellAsync(string message) => Terminal.ErrorAsync($"gstair: {message}");
 
     /// <summary>The service that a command line means, to be called by whom it means.</summary>
     /// <exception cref="IOException">There is no token, or the address is none.</exception>
     public static async Task<GrandStairClient> ConnectAsync(ParseResult parsed, CancellationToken stop)
     {
         var service = ServiceOf(parsed);
-        if (Environment.GetEnvironmentVariable("GSTAIR_TOKEN") is { } given) return new(service, given);
+        if (Environment.GetEnvironmentVariable("GSTAIR_TOKEN") is { } given)
+        {
+            // A folder that merely lies here, as in somebody else's checkout, must not say where a token is sent.
+            return IsServiceNamed(parsed) || Read(System.IO.Path.Combine("data", "service.url")) is null
+                ? new(service, given)
+                : throw new IOException($"GSTAIR_TOKEN is not sent to {service}, which the file data/service.url here names. Say which service is meant with --service URL or GSTAIR_SERVICE.");
+        }
+
         var data = DataOf(parsed);
         // A data folder that was named is meant; one that merely lies here comes after a login.
         if (data is not null && Read(System.IO.Path.Combine(data, "admin.token")) is { } named) return new(service, named);
@@ -161,6 +168,9 @@ internal static class Caller
             ? address!
             : throw new IOException($"'{service}' is no address of a service; expected one such as http://127.0.0.1:7420.");
     }
+
+    /// <summary>Whether the command line or the environment says which service, or whose data folder, is meant.</summary>
+    private static bool IsServiceNamed(ParseResult parsed) => (parsed.GetValue(ServiceOption) ?? Environment.GetEnvironmentVariable("GSTAIR_SERVICE") ?? DataOf(parsed)) is not null;
 
     private static string? DataOf(ParseResult parsed) => parsed.GetValue(DataOption) ?? Environment.GetEnvironmentVariable("GSTAIR_DATA");
 
@@ -241,8 +251,8 @@ internal sealed class Screen
     /// <summary>A word of the API's as people read it.</summary>
     public static string Word(string? word) => word?.Replace('-', ' ') ?? "";
 
-    /// <summary>What machines and files say may hold codes that a terminal would obey; they are taken out.</summary>
-    private static string Clean(string text) => string.Concat(text.Where(c => !char.IsControl(c)));
+    /// <summary>What machines and files say may hold codes that a terminal would obey; they are left out.</summary>
+    private static string Clean(string text) => PlainText.Line(text);
 
     private static string Coloured(string cell)
     {

@@ -62,8 +62,8 @@ root.Subcommands.Add(CompletionCommands.MakeComplete(root));
 var parsed = root.Parse(args);
 if (parsed.Errors.Count > 0)
 {
-    foreach (var error in parsed.Errors) await Console.Error.WriteLineAsync($"gstair: {error.Message}");
-    await Console.Error.WriteLineAsync($"'gstair {string.Join(' ', Caller.Path(parsed))} --help' shows what it takes.");
+    foreach (var error in parsed.Errors) await Terminal.ErrorAsync($"gstair: {error.Message}");
+    await Terminal.ErrorAsync($"'gstair {string.Join(' ', Caller.Path(parsed))} --help' shows what it takes.");
     return ExitStatus.NotACommand;
 }
 

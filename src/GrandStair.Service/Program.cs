@@ -55,7 +55,9 @@ using GrandStair.Storage.Scripts;
 using GrandStair.Storage.Secrets;
 using Microsoft.AspNetCore.Authentication;
 using Microsoft.AspNetCore.DataProtection;
+using Microsoft.AspNetCore.HttpOverrides;
 using Microsoft.AspNetCore.Server.Kestrel.Https;
+using Microsoft.Extensions.Logging.Console;
 
 try
 {
@@ -72,14 +74,9 @@ static async Task RunAsync(string[] args)
 {
     var builder = WebApplication.CreateBuilder(new WebApplicationOptions { Args = args, ContentRootPath = AppContext.BaseDirectory });
     builder.Logging.SetMinimumLevel(LogLevel.Information).AddFilter("Microsoft", LogLevel.Warning).AddFilter("FluentMigrator", LogLevel.Warning);
-    builder.Logging.AddSimpleConsole(c =>
-    {
-        c.SingleLine = true;
-        c.TimestampFormat = "HH:mm:ss ";
-        c.UseUtcTimestamp = true;
-    });
+    builder.Logging.AddConsole(c => c.FormatterName = LogLine.Name).AddConsoleFormatter<LogLine, ConsoleFormatterOptions>();
     var options = ServiceOptions.From(builder.Configuration);
-    Directory.CreateDirectory(options.Data);
+    DataFolder.Prepare(options.Data);
     ConfigureServer(builder.WebHost, options);
 
     using var only = options.Database is null ? ServiceLock.Take(options.Data) : null;
@@ -141,6 +138,14 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
     if (provider is not null) authentication.AddProvider(provider);
     services.AddSingleton(s => new ProviderAccounts(provider, s.GetRequiredService<AccountTable>(), clock, s.GetRequiredService<ILogger<ProviderAccounts>>()));
     services.AddCallLimits(options);
+    // The scheme and the address of the caller are taken from a proxy that was named, and from nobody else.
+    services.Configure<ForwardedHeadersOptions>(f =>
+    {
+        f.ForwardedHeaders = ForwardedHeaders.XForwardedFor | ForwardedHeaders.XForwardedProto;
+        f.KnownProxies.Clear();
+        f.KnownIPNetworks.Clear();
+        foreach (var proxy in options.Proxies) f.KnownProxies.Add(proxy);
+    });
     services.AddAuthorization().AddProblemDetails().AddExceptionHandler<ProblemResults>();
     services.AddOpenApi("v1", o => o.AddDocumentTransformer((document, _, _) =>
     {
@@ -179,6 +184,7 @@ static async Task LoadCatalogueAsync(Shelf shelf, ServiceOptions options, DateTi
 static void Map(WebApplication app, ServiceOptions options)
 {
     app.UseExceptionHandler();
+    if (options.Proxies.Count > 0) app.UseForwardedHeaders();
     app.UseAccessRules(options);
     if (!File.Exists(Path.Combine(app.Environment.WebRootPath ?? "", "index.html")))
         app.Logger.LogWarning("There is no console at {Folder}; build it with 'build/ensure console', or say where it is with --webroot FOLDER", app.Environment.WebRootPath);

@@ -26,8 +26,9 @@ namespace GrandStair.Service;
 /// <param name="ReadEvery">How often every machine is read over its link without being asked; null for never.</param>
 /// <param name="Sources">The folder with one YAML file a source; null where there are none.</param>
 /// <param name="AuditAnchors">Where heads of the audit are written besides: <c>file:PATH</c>, <c>syslog:HOST:PORT</c> or an https URL.</param>
+/// <param name="Proxies">The addresses of proxies in front that do TLS; from them the caller's address and scheme are taken (X-Forwarded-For, X-Forwarded-Proto).</param>
 /// <param name="AcceptAudit">The audit entry to continue from after an alarm, as NUMBER:HASH; null for none.</param>
-public sealed record ServiceOptions(string Data, string? Database, IPAddress Listen, int Port, string? TlsCertificate, string? TlsKey, string? Provider, int Rate, string Catalogue, SecretReference? SshKey, SecretReference? SshPassphrase, string Keys, bool PostQuantum, double Pace, string? StandIns, string? Demo, IReadOnlyList<string> Hosts, TimeSpan? ReadEvery, string? Sources, IReadOnlyList<string> AuditAnchors, string? AcceptAudit)
+public sealed record ServiceOptions(string Data, string? Database, IPAddress Listen, int Port, string? TlsCertificate, string? TlsKey, string? Provider, int Rate, string Catalogue, SecretReference? SshKey, SecretReference? SshPassphrase, string Keys, bool PostQuantum, double Pace, string? StandIns, string? Demo, IReadOnlyList<string> Hosts, TimeSpan? ReadEvery, string? Sources, IReadOnlyList<string> AuditAnchors, string? AcceptAudit, IReadOnlyList<IPAddress> Proxies)
 {
     /// <summary>Reads the options.</summary>
     /// <exception cref="FormatException">One cannot be read; the message says which and what was expected.</exception>
@@ -60,7 +61,8 @@ public sealed record ServiceOptions(string Data, string? Database, IPAddress Lis
             Every(from["read-every"]),
             from["sources"] is { } sources ? Path.GetFullPath(sources) : null,
             [.. (from["audit-anchor"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Select(Anchor)],
-            from["accept-audit"]);
+            from["accept-audit"],
+            [.. (from["proxy"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Select(Proxy)]);
     }
 
     /// <summary>Whether it answers over plain HTTP to other machines.</summary>
@@ -73,6 +75,8 @@ public sealed record ServiceOptions(string Data, string? Database, IPAddress Lis
             ? TimeSpan.FromSeconds(seconds)
             : throw new FormatException($"--read-every is '{text}'; expected never, or a length of time from 10 min to a year such as 24h.");
     }
+
+    private static IPAddress Proxy(string text) => IPAddress.TryParse(text, out var address) ? address : throw new FormatException($"--proxy has '{text}'; expected the IP addresses of the proxies in front, separated by commas.");
 
     private static string Anchor(string text)
     {

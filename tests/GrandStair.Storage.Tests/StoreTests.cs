@@ -146,8 +146,35 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.Equal(old.Epoch + 1, current.Epoch);
         Assert.False(await JudgeAsync(old));
         Assert.True(await JudgeAsync(current));
-        Assert.False(await Runs.RenewWorkerAsync(first, Lease, Stop));
-        Assert.True(await Runs.RenewWorkerAsync(second, Lease, Stop));
+        Assert.Equal(0, Renewals(first, 1));
+        Assert.Equal(3, Renewals(second, 3));
+    }
+
+    [Fact]
+    public async Task A_lease_is_kept_while_all_the_threads_of_the_pool_are_busy()
+    {
+        var worker = await Runs.BeginWorkerAsync(TimeSpan.FromSeconds(2), Stop);
+        using var over = CancellationTokenSource.CreateLinkedTokenSource(Stop);
+        var renewals = 0;
+        var keeping = new Thread(() => Runs.KeepLease(worker, TimeSpan.FromSeconds(2), TimeSpan.FromMilliseconds(200), _ => Interlocked.Increment(ref renewals), over.Token));
+        keeping.Start();
+        using var free = new ManualResetEventSlim();
+        ThreadPool.GetMaxThreads(out var most, out _);
+        var busy = Enumerable.Range(0, Math.Min(most, 64)).Select(_ => Task.Run(() => free.Wait(TimeSpan.FromSeconds(4)))).ToArray();
+        Assert.True(SpinWait.SpinUntil(() => Volatile.Read(ref renewals) >= 15, TimeSpan.FromSeconds(20)), $"{renewals} renewals");
+        free.Set();
+        await over.CancelAsync();
+        keeping.Join();
+        await Task.WhenAll(busy);
+    }
+
+    /// <summary>How often a lease is renewed, up to some times.</summary>
+    private int Renewals(long worker, int most)
+    {
+        using var over = new CancellationTokenSource();
+        var renewals = 0;
+        Runs.KeepLease(worker, Lease, TimeSpan.Zero, _ => { if (++renewals == most) over.Cancel(); }, over.Token);
+        return renewals;
     }
 
     [Fact]

@@ -37,7 +37,7 @@ internal static class CompletionCommands
             using var patience = CancellationTokenSource.CreateLinkedTokenSource(stop);
             patience.CancelAfter(Patience);
             var written = parsed.GetValue(word) ?? "";
-            foreach (var line in await OffersAsync(root.Parse([.. parsed.GetValue(before)!, written]), written, patience.Token)) Console.WriteLine(line);
+            foreach (var line in await OffersAsync(root.Parse([.. parsed.GetValue(before)!, written]), written, patience.Token)) Terminal.Line(line);
             return ExitStatus.Done;
         });
         return command;

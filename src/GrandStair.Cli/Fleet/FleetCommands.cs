@@ -26,12 +26,12 @@ internal static class FleetCommands
                 parsed.GetValue(source), parsed.GetValue(seen), parsed.GetValue(format) ?? (path.EndsWith(".jsonl", StringComparison.OrdinalIgnoreCase) ? "jsonl" : null), parsed.GetValue(encoding),
                 mapped is null ? null : await File.ReadAllTextAsync(mapped, stop), mapped);
             var report = await client.ImportAsync(stream, how, parsed.GetValue(dry), stop, Console.IsErrorRedirected ? null : view => Console.Error.Write($"\rline {view.Line:N0} of {view.Lines:N0} "));
-            if (!Console.IsErrorRedirected) await Console.Error.WriteAsync("\r\u001b[K");
+            if (!Console.IsErrorRedirected) await Terminal.ClearErrorLineAsync();
             if (!Caller.PrintedAsJson(parsed, report))
             {
                 screen.Say($"**{report.Added}** {(report.Dry ? "would be added" : "added")}, **{report.Updated}** {(report.Dry ? "would be updated" : "updated")}, **{report.Problems.Count}** {(report.Problems.Count == 1 ? "problem" : "problems")}");
                 if (report.ResumedAfter is { } line) screen.Hint($"This file had been taken up to line {line} before; it went on from there.");
-                foreach (var problem in report.Problems) await Console.Error.WriteLineAsync($"{path}:{problem.Line}: {problem.Message}");
+                foreach (var problem in report.Problems) await Terminal.ErrorAsync($"{path}:{problem.Line}: {problem.Message}");
             }
 
             return report.Problems.Count > 0 ? ExitStatus.LinesLeftOut : ExitStatus.Done;

@@ -27,7 +27,7 @@ internal static class SourceCommands
             if (!Caller.PrintedAsJson(parsed, view))
             {
                 screen.Say($"**{view.Machines}** machines read from {view.Name}, **{view.Added}** of them new, **{view.Problems.Count}** {(view.Problems.Count == 1 ? "problem" : "problems")}");
-                foreach (var problem in view.Problems) await Console.Error.WriteLineAsync(problem);
+                foreach (var problem in view.Problems) await Terminal.ErrorAsync(problem);
             }
 
             return view.Problems.Count > 0 ? ExitStatus.LinesLeftOut : ExitStatus.Done;

@@ -37,7 +37,7 @@ public sealed record ClaimMapping(
         }
 
         var roles = claims.Where(c => c.Type == RolesClaim).Aggregate(Roles.None, (sum, c) => sum | RolesOf.GetValueOrDefault(c.Value));
-        var values = SitesClaim is null ? [] : claims.Where(c => c.Type == SitesClaim && c.Value.Length is > 0 and <= 100 && c.Value != "*").Select(c => c.Value).ToArray();
+        var values = SitesClaim is null ? [] : claims.Where(c => c.Type == SitesClaim).Select(c => c.Value.Trim()).Where(v => v.Length is > 0 and <= 100 && v != "*").ToArray();
         // Only the value that was agreed on means all sites; an asterisk in a claim does not.
         var sites = SitesClaim is null || (AllSites is not null && values.Contains(AllSites)) ? SiteScope.All : SiteScope.Of(values);
         why = "";

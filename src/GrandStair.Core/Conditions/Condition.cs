@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using System.Runtime.CompilerServices;
 using GrandStair.Core.Readings;
 
 namespace GrandStair.Core.Conditions;
@@ -236,42 +235,6 @@ public sealed record Has(string Text, KeyDefinition Key, Condition Row) : Condit
             value,
             [new(Text, Key.Name, value, reading, value == Kleene.CannotTell ? "a column that matters could not be read" : null) { Rows = deciding }],
             answers.Select(a => a.Answer.Until).Append(use.Until(reading)).Min());
-    }
-}
-
-/// <summary>Patterns in which <c>*</c> is any text and <c>?</c> one sign; case is ignored.</summary>
-internal static class Glob
-{
-    /// <summary>Whether a text fits, in time proportional to both lengths: on a mismatch only the last <c>*</c> takes one sign more.</summary>
-    [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    public static bool Fits(ReadOnlySpan<char> text, ReadOnlySpan<char> pattern)
-    {
-        int t = 0, p = 0, star = -1, from = 0;
-        while (t < text.Length)
-        {
-            if (p < pattern.Length && pattern[p] == '*')
-            {
-                star = p++;
-                from = t;
-            }
-            else if (p < pattern.Length && (pattern[p] == text[t] || pattern[p] == '?' || char.ToUpperInvariant(pattern[p]) == char.ToUpperInvariant(text[t])))
-            {
-                p++;
-                t++;
-            }
-            else if (star >= 0)
-            {
-                p = star + 1;
-                t = ++from;
-            }
-            else
-            {
-                return false;
-            }
-        }
-
-        while (p < pattern.Length && pattern[p] == '*') p++;
-        return p == pattern.Length;
     }
 }
 

@@ -215,6 +215,7 @@ public sealed class ConditionParser
             if (key.Kind is not (ValueKind.Text or ValueKind.List or ValueKind.Version)) throw Wrong($"'like' needs a text, and '{key.Name}' is a {Name(key.Kind)}.", sign);
             var pattern = Next;
             if (pattern.Kind is not (TokenKind.Quoted or TokenKind.Bare)) throw Wrong("Expected a pattern after 'like', such as \"desk-*\".");
+            if (pattern.Text.Length > Glob.LongestPattern) throw Wrong($"The pattern after 'like' has {pattern.Text.Length} characters; expected at most {Glob.LongestPattern}.");
             _at++;
             return new(Since(start), key, Comparison.Like, [new(pattern.Text, null)]);
         }

@@ -25,6 +25,19 @@ public static class Dependents
         return machine with { Readings = own.Add(Reading.Of(Key, table, seen, dependents.Max(d => d.CurrentOf(HangsOn)!.Received), Source)) };
     }
 
+    /// <summary>The machine as somebody sees it who may see some sites only: the names of dependents that stand elsewhere are left out, what they run is not, since it decides whether the machine may go.</summary>
+    /// <param name="machine">The machine.</param>
+    /// <param name="isSeen">Whether the machine of a name may be seen.</param>
+    public static Machine WithoutNames(Machine machine, Func<string, bool> isSeen)
+    {
+        ArgumentNullException.ThrowIfNull(machine);
+        if (machine.Readings.FirstOrDefault(r => r.Source == Source) is not { Value: { } value } reading) return machine;
+        var rows = value.Rows.Select(r => r.Cells.GetValueOrDefault("name") is { } name && !isSeen(name) ? new TableRow(r.Cells.SetItem("name", Elsewhere)) : r);
+        return machine with { Readings = machine.Readings.Replace(reading, reading with { Value = ReadingValue.Of([.. rows]) }) };
+    }
+
+    private const string Elsewhere = "(at another site)";
+
     private static TableRow Row(Machine machine)
     {
         var cells = ImmutableSortedDictionary.CreateBuilder<string, string?>(StringComparer.Ordinal);

@@ -6,6 +6,10 @@ namespace GrandStair.Core.Readings;
 /// <summary>A typed value that was seen under a key.</summary>
 public sealed record ReadingValue
 {
+    /// <summary>The longest text or list, in characters.</summary>
+    public const int LongestText = 1 << 16;
+
+    private const int LongestVersion = 200;
     private const int RowsShown = 3;
 
     private ReadingValue(ValueKind kind, string text, double amount, ImmutableArray<string> items)
@@ -49,9 +53,9 @@ public sealed record ReadingValue
         error = null;
         switch (kind)
         {
-            case ValueKind.Text:
+            case ValueKind.Text when text.Length <= LongestText:
                 return new(kind, text, 0, []);
-            case ValueKind.Version when text.Any(char.IsAsciiDigit):
+            case ValueKind.Version when text.Length <= LongestVersion && text.Any(char.IsAsciiDigit):
                 return new(kind, text, 0, []);
             case ValueKind.Flag when FlagOf(text) is { } flag:
                 return new(kind, flag ? "yes" : "no", flag ? 1 : 0, []);
@@ -63,7 +67,7 @@ public sealed record ReadingValue
                 return new(kind, text, new DateTimeOffset(date, default, default).ToUnixTimeSeconds(), []);
             case ValueKind.Instant when TryInstant(text, out var instant):
                 return new(kind, instant.ToString("yyyy-MM-ddTHH:mm:ssZ", CultureInfo.InvariantCulture), instant.ToUnixTimeSeconds(), []);
-            case ValueKind.List:
+            case ValueKind.List when text.Length <= LongestText:
                 ImmutableArray<string> items = [.. text.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries)];
                 return new(kind, string.Join(", ", items), 0, items);
             case ValueKind.Table when TableRow.ParseAll(text, out _) is { } rows:
@@ -105,7 +109,7 @@ public sealed record ReadingValue
         ValueKind.Table => TableRow.Form,
         ValueKind.Date => "a day such as 2027-03-31",
         ValueKind.Instant => "a moment with its zone, such as 2027-03-31T18:00:00Z",
-        _ => "a text",
+        _ => $"a text of at most {LongestText} characters",
     };
 
     private static bool? FlagOf(string text) => text.ToUpperInvariant() switch

@@ -22,6 +22,8 @@ public sealed record LinkSet(IReadOnlyDictionary<string, ILink> Links)
 /// <summary>Reads machines over their links, now.</summary>
 public sealed class MachineReader(LinkSet links, Shelf shelf, FleetTable table, ScriptTable sent, FleetCache cache, TimeProvider clock)
 {
+    private static readonly string[] KeptByPeople = ["unit", Dependents.HangsOn, Dependents.Key];
+
     /// <summary>Reads a machine with every product's reading scripts that may be meant for it, keeps what was seen, and returns the machine as it is known then.</summary>
     /// <exception cref="LinkException">It could not be read; what was known stays.</exception>
     public Task<Machine> ReadAsync(Machine machine, Actor actor, CancellationToken stop) => ReadAsync(machine, [], actor, stop);
@@ -43,6 +45,8 @@ public sealed class MachineReader(LinkSet links, Shelf shelf, FleetTable table, 
         var output = await link.ReadAsync(machine, [.. scripts.Select(s => s.Content)], wanted, stop);
         var now = clock.GetUtcNow();
         var readings = ReadingLines.Parse(output, shelf.Keys, link.Kind, now, out var refused);
+        // What limits others is said by whoever keeps the fleet, and not by a machine about itself.
+        readings = [.. readings.Where(r => !KeptByPeople.Contains(r.Key))];
         if (wanted.Count > 0) readings = [.. readings.Where(r => wanted.Contains(r.Key))];
         if (readings.IsEmpty && wanted.Count == 0)
             throw new LinkException("unreachable", $"{machine.Name} answered, but no line of it was a reading{(refused.IsEmpty ? "." : $": '{refused[0]}'.")}");

@@ -69,13 +69,14 @@ public sealed class Shelf(IDocuments documents, CatalogueTable table)
         foreach (var content in contents)
         {
             await table.AddAsync(content, approves, now, stop);
-            if (await table.IsApprovedAsync(content.Hash, stop))
+            // The last approval counts: files of an earlier one that were put back have been replaced for a reason.
+            var stands = await table.ApprovedAsync(content.Product, stop);
+            if (stands?.Hash == content.Hash)
             {
                 Put(content);
                 continue;
             }
 
-            var stands = await table.ApprovedAsync(content.Product, stop);
             Waiting = Waiting.SetItem(content.Product, new(content, stands, now));
             if (stands is not null) Put(stands);
         }

@@ -81,18 +81,48 @@ public sealed class RunWorker(
     {
         // The worker stops itself by the monotonic clock before the database takes its lease for lapsed.
         var renewed = TimeProvider.System.GetTimestamp();
-        var lastBeat = TimeSpan.Zero;
+        using var over = CancellationTokenSource.CreateLinkedTokenSource(stop);
+        var keeping = new Thread(() => KeepLease(worker, at => Volatile.Write(ref renewed, at), over.Token)) { IsBackground = true, Name = $"lease of worker {worker}", Priority = ThreadPriority.AboveNormal };
+        keeping.Start();
+        try
+        {
+            await ClaimAsync(worker, () => TimeProvider.System.GetElapsedTime(Volatile.Read(ref renewed)), stop);
+        }
+        finally
+        {
+            await over.CancelAsync();
+        }
+    }
+
+    /// <summary>Renews the lease on a thread and a connection of its own; where that fails, the worker stops itself before the lease lapses.</summary>
+    private void KeepLease(long worker, Action<long> renewed, CancellationToken stop)
+    {
         while (!stop.IsCancellationRequested)
         {
-            var held = TimeProvider.System.GetElapsedTime(renewed);
-            if (held > Lease * 0.8) return;
-            if (held > Beat || lastBeat == TimeSpan.Zero)
+            try
             {
-                var asked = TimeProvider.System.GetTimestamp();
-                if (!await runs.RenewWorkerAsync(worker, Lease, stop)) return;
+                runs.KeepLease(worker, Lease, Beat, renewed, stop);
+                return;
+            }
+            catch (Exception error) when (error is System.Data.Common.DbException or InvalidOperationException)
+            {
+                log.LogError("The lease of worker {Worker} cannot be renewed, and that is tried again: {Why}", worker, error.Message);
+                stop.WaitHandle.WaitOne(TimeSpan.FromMilliseconds(500));
+            }
+        }
+    }
+
+    private async Task ClaimAsync(long worker, Func<TimeSpan> held, CancellationToken stop)
+    {
+        var clockKept = TimeSpan.Zero;
+        var began = TimeProvider.System.GetTimestamp();
+        while (!stop.IsCancellationRequested)
+        {
+            if (held() > Lease * 0.8) return;
+            if (TimeProvider.System.GetElapsedTime(began) > clockKept)
+            {
                 await clockTable.PutAsync(clock.Here, stop);
-                renewed = asked;
-                lastBeat = held;
+                clockKept = TimeProvider.System.GetElapsedTime(began) + Beat;
             }
 
             foreach (var done in _hands.Where(h => h.Value.IsCompleted).Select(h => h.Key).ToArray()) _hands.Remove(done);

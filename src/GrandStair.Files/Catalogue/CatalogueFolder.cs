@@ -16,10 +16,25 @@ public static class CatalogueFolder
     // A step of a minute may well take ten on a busy machine; nobody needs to be asked before that.
     private static readonly TimeSpan ShortestLimit = TimeSpan.FromMinutes(30);
     private const string ProductFile = "product.yaml";
+    private const long LargestFile = 4 << 20;
 
-    /// <summary>Reads all files of a folder, by name.</summary>
-    public static ImmutableSortedDictionary<string, string> Load(string folder) =>
-        Directory.EnumerateFiles(folder).ToImmutableSortedDictionary(f => Path.GetFileName(f), File.ReadAllText, StringComparer.Ordinal);
+    /// <summary>Reads all files of a folder, by name. Links are refused: what one points to would be shown to everybody who may read the catalogue.</summary>
+    /// <exception cref="FileException">The folder or a file in it is a link, is no file, or is larger than a catalogue's file may be.</exception>
+    public static ImmutableSortedDictionary<string, string> Load(string folder)
+    {
+        if (new DirectoryInfo(folder).LinkTarget is not null) throw Refused(folder, "It is a link; expected a folder of its own.");
+        return new DirectoryInfo(folder).EnumerateFileSystemInfos().Where(e => e is FileInfo || e.LinkTarget is not null).ToImmutableSortedDictionary(
+            e => e.Name,
+            e => e switch
+            {
+                { LinkTarget: not null } => throw Refused(e.FullName, "It is a link; expected a file of its own. Copy the file into the folder."),
+                FileInfo file when file.Attributes.HasFlag(FileAttributes.Device) || file.Length > LargestFile => throw Refused(e.FullName, $"It is no file, or larger than {LargestFile >> 20} MiB."),
+                _ => File.ReadAllText(e.FullName),
+            },
+            StringComparer.Ordinal);
+    }
+
+    private static FileException Refused(string file, string why) => new([new(file, 1, 0, why)]);
 
     /// <summary>The SHA-256 over the names and contents of all files, in hexadecimal.</summary>
     public static string Hash(ImmutableSortedDictionary<string, string> files)

@@ -98,7 +98,7 @@ public sealed record ReadinessReport(string Target, string Scope, DateTimeOffset
 
     private static void Line(CsvWriter csv, Machine machine, Assessment assessment, params string[] rest)
     {
-        foreach (var cell in new[] { machine.Name, machine.Site, machine.Group, machine.Owner, GateOf(assessment), assessment.Choice?.Method?.Name ?? "" }.Concat(rest)) csv.WriteField(string.Concat(cell.Where(c => !char.IsControl(c))));
+        foreach (var cell in new[] { machine.Name, machine.Site, machine.Group, machine.Owner, GateOf(assessment), assessment.Choice?.Method?.Name ?? "" }.Concat(rest)) csv.WriteField(SpreadsheetCell.Safe(cell));
         csv.NextRecord();
     }
 }

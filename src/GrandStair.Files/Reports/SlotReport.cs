@@ -50,7 +50,7 @@ public sealed record SlotReport(Plan Plan, string Target, int Revision, string R
         csv.NextRecord();
         foreach (var s in Slots)
         {
-            foreach (var cell in new[] { s.Machine.Name, s.Machine.Site, s.Machine.Group, s.Machine.Owner, s.Wave, s.Standing, s.Method, Time(s.Start), Time(s.End), s.Start is null ? "" : s.Stands ? "yes" : "laid out", s.Crew, s.Why, s.Change }) csv.WriteField(string.Concat((cell ?? "").Where(c => !char.IsControl(c))));
+            foreach (var cell in new[] { s.Machine.Name, s.Machine.Site, s.Machine.Group, s.Machine.Owner, s.Wave, s.Standing, s.Method, Time(s.Start), Time(s.End), s.Start is null ? "" : s.Stands ? "yes" : "laid out", s.Crew, s.Why, s.Change }) csv.WriteField(SpreadsheetCell.Safe(cell ?? ""));
             csv.NextRecord();
         }
 

@@ -28,6 +28,8 @@ internal static class CallLimits
         {
             limiter.GlobalLimiter = PartitionedRateLimiter.Create<HttpContext, string>(context =>
             {
+                // A login link and a provider's way back are tries to sign in like a password.
+                if (context.Request.Path.StartsWithSegments("/login") || context.Request.Path.StartsWithSegments("/provider")) return Bucket($"sign-in {context.Address()}", SignInBurst, 1);
                 if (!context.Request.Path.StartsWithSegments("/api")) return RateLimitPartition.GetNoLimiter("pages");
                 // Whoever is known has a measure of his own; the unknown share that of their address, and signing in has a smaller one.
                 if (context.User is CallerPrincipal { Caller.Actor.Name: var account }) return Bucket($"account {account}", options.Rate * 5, options.Rate);

@@ -59,7 +59,8 @@ internal static class CallRights
         ["TryTime"] = Anybody,
         ["ListAddresses"] = Anybody,
         ["ListCalendars"] = Anybody,
-        ["GetCalendar"] = Anybody,
+        // What a calendar says names ships, crews and machines of any site.
+        ["GetCalendar"] = new(Roles.None, AllSites: true),
         ["ListRuns"] = Anybody,
         ["GetRun"] = Anybody,
         ["GetOverview"] = Anybody,

@@ -1,3 +1,4 @@
+using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
 using GrandStair.Engine.Plans;
 using GrandStair.Storage.Plans;
@@ -7,6 +8,9 @@ namespace GrandStair.Service.Access;
 /// <summary>The plans as whoever calls may see them: those with a machine of his, and of these his machines alone. Endpoints know no others.</summary>
 internal sealed class CallersPlans(PlanTable plans, PlanTroubles troubles, CallersFleet fleet)
 {
+    /// <summary>The sites that he may see.</summary>
+    public SiteScope Sites => fleet.Sites;
+
     /// <summary>His plans, oldest first.</summary>
     public async Task<IReadOnlyList<StoredPlan>> AllAsync(CancellationToken stop)
     {
@@ -27,6 +31,15 @@ internal sealed class CallersPlans(PlanTable plans, PlanTroubles troubles, Calle
     {
         var plan = await FindAsync(name, stop);
         return SeesAllOf(plan) ? plan : throw new NotAllowedException($"Plan '{name}' was made for other sites too. Ask somebody whose account is for all of its sites.");
+    }
+
+    /// <summary>The plan of that name, to write it anew; null where there is none yet. Asked before anything is worked out, so that no answer depends on what he may not see.</summary>
+    /// <exception cref="CommandException">The name belongs to a plan that he may not see.</exception>
+    /// <exception cref="NotAllowedException">It is for sites that are not all his.</exception>
+    public async Task<StoredPlan?> ToWriteAsync(string name, CancellationToken stop)
+    {
+        if (await plans.FindAsync(name, stop) is not { } plan) return null;
+        return await SeenAsync(plan, stop) is null ? throw new CommandException("plan-exists", $"The name '{name}' is taken. Give the plan another one.") : await WholeAsync(name, stop);
     }
 
     /// <summary>Whether all sites of a plan are his.</summary>

@@ -5,6 +5,7 @@ using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Reports;
 using GrandStair.Service.Plans;
+using GrandStair.Storage.Access;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Addresses;
@@ -35,7 +36,7 @@ internal sealed record Shown(StoredAddress Address, StoredPlan Stored, SlotRepor
 }
 
 /// <summary>What is to be had at secret addresses by whoever knows them: some of a plan's slots, and an owner's choice of his machines' times. There is no account behind it, and nothing else of the fleet is told.</summary>
-internal sealed class AddressedSlots(AddressTable addresses, PlanTable plans, FleetCache fleet, Shelf shelf, SlotDesk desk, TimeProvider clock)
+internal sealed class AddressedSlots(AddressTable addresses, PlanTable plans, FleetCache fleet, Shelf shelf, SlotDesk desk, AccountTable accounts, TimeProvider clock)
 {
     private static readonly TimeSpan Apart = TimeSpan.FromHours(1);
     private static readonly TimeSpan OutlivesPlan = TimeSpan.FromDays(30);
@@ -46,6 +47,9 @@ internal sealed class AddressedSlots(AddressTable addresses, PlanTable plans, Fl
     {
         var now = clock.GetUtcNow();
         var address = await addresses.OfAsync(secret, now, stop) ?? throw Unknown();
+        // It shows no more than its maker may see today, and nothing once his account has ended.
+        if (await accounts.FindAsync(address.MadeBy, stop) is not { Ended: null } maker) throw Unknown();
+        address = address with { Sites = address.Sites.Within(maker.Sites) };
         var stored = (await plans.FindAsync(address.Plan, stop))!;
         if (IsOver(stored, now)) throw Unknown();
         var (plan, product) = await shelf.ReadPlanAsync(stored, stop);

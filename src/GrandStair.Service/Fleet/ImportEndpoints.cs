@@ -36,8 +36,12 @@ internal sealed class ImportsUnderWay
 internal static class ImportEndpoints
 {
     private const long MostBytes = 1L << 30;
+    private const long MostMappingBytes = 1 << 20;
     private const int MostShown = 50;
     private const int BufferSize = 1 << 16;
+
+    // Readings of these sources are the service's own: what machines said, and what follows from other machines and routes.
+    private static readonly string[] ReservedSources = ["ssh", "stand-in", "fleet", "dependents", "route"];
 
     public static void MapImports(this RouteGroupBuilder api)
     {
@@ -55,7 +59,7 @@ internal static class ImportEndpoints
     {
         var now = clock.GetUtcNow();
         var from = source ?? "import";
-        if (from is "ssh" or "stand-in" or "fleet" || from.Length > 40) throw new CommandException("source", $"'{from}' is no name for an import's source; expected at most 40 signs, and not the name of a link.");
+        if (ReservedSources.Contains(from) || from.Length > 40) throw new CommandException("source", $"'{from}' is no name for an import's source; expected at most 40 characters, and none of {string.Join(", ", ReservedSources)}, by which the service itself names what it knows.");
         if (ticket is { Length: > 100 }) throw new CommandException("ticket", "The ticket has more than 100 signs.");
         var characters = EncodingOf(encoding);
         var seenAt = SeenAt(seen, now);
@@ -71,6 +75,7 @@ internal static class ImportEndpoints
             var form = await request.ReadFormAsync(new FormOptions { MultipartBodyLengthLimit = MostBytes }, stop);
             if (form.Files["mapping"] is { } mapped)
             {
+                if (mapped.Length > MostMappingBytes) throw new FileException([new(mapped.FileName, 1, 0, $"The mapping has {mapped.Length} bytes; expected at most {MostMappingBytes}.")]);
                 using var yaml = new StreamReader(mapped.OpenReadStream());
                 mappingText = await yaml.ReadToEndAsync(stop);
                 mapping = FleetMapping.Parse(mappingText, shelf.Keys, mapped.FileName);

@@ -105,7 +105,10 @@ internal static class PlanEndpoints
 
     private static async Task<PlanView> CreateAsync(HttpRequest request, PlanWriter writer, Shelf shelf, CallersPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
-        var created = await writer.CreateAsync(await BodyAsync(request, stop), caller.Actor(), caller.Caller().Sites, stop);
+        var body = await BodyAsync(request, stop);
+        // Asked first, so that no other answer tells whether there is such a plan at sites that are not his.
+        await plans.ToWriteAsync(shelf.ReadPlan(body).Name, stop);
+        var created = await writer.CreateAsync(body, caller.Actor(), caller.Caller().Sites, stop);
         return await ViewAsync(created.Plan.Name, shelf, plans, approvals, stop);
     }
 
@@ -130,9 +133,11 @@ internal static class PlanEndpoints
         var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
         var members = await plans.MembersAsync(name, stop);
         return new(
-            Row(stored, plan, TargetName(plan, product), members), stored.Body, plan.Scope.Text, RunMachine.Name(plan.Carries), plan.Methods, new(plan.Limits.All, plan.Limits.Site),
+            Row(stored, plan, TargetName(plan, product), members),
+            // Text and scope may name machines at sites that are not his.
+            plans.SeesAllOf(stored) ? stored.Body : "", plans.SeesAllOf(stored) ? plan.Scope.Text : "", RunMachine.Name(plan.Carries), plan.Methods, new(plan.Limits.All, plan.Limits.Site),
             new(plan.Advance.Proved, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, plan, members, plans.SeesAllOf(stored)), stored.Undecided,
-            PlanningEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.SeesAllOf(stored)),
+            PlanningEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.Sites),
             plans.SeesAllOf(stored) ? plans.TroubleOf(stored) : null);
     }
 

@@ -1,6 +1,7 @@
 using System.Security.Claims;
 using System.Text;
 using GrandStair.Contracts;
+using GrandStair.Core.Access;
 using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
@@ -44,15 +45,19 @@ internal static class PlanningEndpoints
     }
 
     /// <summary>What a plan is beside its waves, as its caller sees it.</summary>
-    public static PlanningView Show(StoredPlan stored, Plan plan, IReadOnlyList<NeededApproval> approvals, bool seesAll) => new(
+    /// <param name="stored">The plan.</param>
+    /// <param name="plan">The plan as it is understood.</param>
+    /// <param name="approvals">The approvals that it needs.</param>
+    /// <param name="sites">The sites that are told of.</param>
+    public static PlanningView Show(StoredPlan stored, Plan plan, IReadOnlyList<NeededApproval> approvals, SiteScope sites) => new(
         stored.Revision,
         stored.RevisedBy,
         plan.ChangeRecord,
         Show(approvals),
         // What is covered is told of the whole scope.
-        seesAll ? Show(stored.Coverages) : [],
-        [.. plan.Crews.Select(c => new CrewView(c.Name, c.Kind, c.Hands, c.PerDay, c.Sites, Tell(c.When)))],
-        [.. plan.Lines.Select(l => new LineView(l.Sites, l.Rate, l.Share, l.Hours is null ? "always" : Tell(l.Hours)))]);
+        sites.Covers(stored.Sites) ? Show(stored.Coverages) : [],
+        [.. plan.Crews.Where(c => c.Sites.IsEmpty || c.Sites.Any(sites.Holds)).Select(c => new CrewView(c.Name, c.Kind, c.Hands, c.PerDay, [.. c.Sites.Where(sites.Holds)], Tell(c.When)))],
+        [.. plan.Lines.Where(l => l.Sites.Any(sites.Holds)).Select(l => new LineView([.. l.Sites.Where(sites.Holds)], l.Rate, l.Share, l.Hours is null ? "always" : Tell(l.Hours)))]);
 
     private static ApprovalView[] Show(IReadOnlyList<NeededApproval> approvals) =>
     [
@@ -67,10 +72,11 @@ internal static class PlanningEndpoints
     private static string Tell(TimeRule rule) =>
         $"{string.Join(", ", rule.Weekly.Select(w => w.ToString()).Concat(rule.Days.Select(d => d.ToString())).Concat(rule.Calendar is { } calendar ? [$"calendar {calendar}"] : []))} ({rule.Zone})";
 
-    private static async Task<ComparisonView> CompareAsync(HttpRequest request, PlanWriter writer, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<ComparisonView> CompareAsync(HttpRequest request, PlanWriter writer, Shelf shelf, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop)
     {
-        var draft = await writer.DraftAsync(await PlanEndpoints.BodyAsync(request, stop), caller.Caller().Sites, stop);
-        var before = draft.Stored.Revision == 1 ? null : await plans.WholeAsync(draft.Plan.Name, stop);
+        var body = await PlanEndpoints.BodyAsync(request, stop);
+        var before = await plans.ToWriteAsync(shelf.ReadPlan(body).Name, stop);
+        var draft = await writer.DraftAsync(body, caller.Caller().Sites, stop);
         var members = before is null ? [] : await plans.MembersAsync(before.Name, stop);
         var machines = await fleet.AllAsync(stop);
         var changes = before is null ? [] : PlanWriter.Proposals(draft, before, members);
@@ -185,6 +191,7 @@ internal static class PlanningEndpoints
         var stored = await plans.FindAsync(name, stop);
         var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
         var report = SlotSheet.Of(stored, plan, product, await plans.MembersAsync(name, stop), await fleet.AllAsync(stop), await approvals.NeededAsync(stored, stop), clock.GetUtcNow(), SlotSheet.Which(wave, site, crew, owner));
+        if (!plans.SeesAllOf(stored)) report = report with { Plan = SlotSheet.Within(plan, fleet.Sites) };
         switch (format ?? "ics")
         {
             case "ics":

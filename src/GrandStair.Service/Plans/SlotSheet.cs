@@ -1,5 +1,7 @@
+using GrandStair.Core.Access;
 using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
+using GrandStair.Core.Conditions;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
@@ -31,6 +33,13 @@ internal static class SlotSheet
             ],
             [.. approvals.Select(a => $"{a.Subject}: {(a.Given is { } given ? $"approved by {given.By} on {given.At:yyyy-MM-dd}: {given.Reason}" : "not approved yet")}")]);
     }
+
+    /// <summary>A plan as far as it concerns some sites: its scope and its freezes may name machines and sites elsewhere.</summary>
+    public static Plan Within(Plan plan, SiteScope sites) => plan with
+    {
+        Scope = ConditionParser.Parse($"site in ({string.Join(", ", sites.Names.Select(n => $"\"{n.Replace("\"", "", StringComparison.Ordinal)}\"").DefaultIfEmpty("\"\""))})", KeyRegistry.BuiltIn),
+        Closures = [.. plan.Closures.Where(c => c.For.IsEveryone || c.For.Sites.Any(sites.Holds)).Select(c => c with { For = c.For with { Sites = [.. c.For.Sites.Where(sites.Holds)], Groups = [], Machines = [] } })],
+    };
 
     /// <summary>Those of a wave, a site, a crew and an owner; null for all.</summary>
     public static Func<SlotLine, bool> Which(int? wave, string? site, string? crew, string? owner)

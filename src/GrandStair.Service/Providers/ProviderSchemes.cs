@@ -83,6 +83,8 @@ internal static class ProviderSchemes
             o.TokenValidationParameters.ClockSkew = Skew;
             o.TokenValidationParameters.RequireSignedTokens = true;
             o.TokenValidationParameters.RequireExpirationTime = true;
+            // RFC 9068 §2.1: an access token says that it is one; an ID token must not be taken for it.
+            o.TokenValidationParameters.ValidTypes = ["at+jwt", "application/at+jwt"];
         });
     }
 

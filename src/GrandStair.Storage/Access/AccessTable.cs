@@ -148,11 +148,15 @@ public sealed class AccessTable(Database database)
             stop);
 
     /// <summary>Uses a link up and returns its account; null where it is unknown, used or over.</summary>
-    public Task<string?> UseLoginLinkAsync(string secret, DateTimeOffset now, CancellationToken stop) =>
-        database.WriteAsync(
+    public async Task<string?> UseLoginLinkAsync(string secret, DateTimeOffset now, CancellationToken stop)
+    {
+        // Looked up before it is used up, so that guessing does not become writing.
+        if (await database.ReadAsync(c => c.ExecuteScalarAsync<long>("SELECT count(*) FROM login_links WHERE hash = @hash AND used IS NULL", new { hash = Hash(secret) }), stop) == 0) return null;
+        return await database.WriteAsync(
             (c, t) => c.ExecuteScalarAsync<string?>(
                 "UPDATE login_links SET used = @now WHERE hash = @hash AND used IS NULL AND expires > @now RETURNING actor", new { hash = Hash(secret), now = Micros.Of(now) }, t),
             stop);
+    }
 
     /// <summary>Begins a session, and ends the one that it takes the place of.</summary>
     /// <param name="session">What there is to know of it; its number is given here.</param>

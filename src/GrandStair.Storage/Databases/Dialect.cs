@@ -28,6 +28,9 @@ internal abstract class Dialect(string connectionString)
 
     public abstract Task<DbConnection> OpenAsync(CancellationToken stop);
 
+    /// <summary>Opens a connection of its own on the caller's thread, for what must not wait behind other work of this process.</summary>
+    public abstract DbConnection Open();
+
     /// <summary>Waits until nobody else has what is named, in whichever process, and has it until that is disposed of or the process ends.</summary>
     public abstract Task<IAsyncDisposable> LockAsync(string name, CancellationToken stop);
 
@@ -44,13 +47,14 @@ internal sealed class SqliteDialect(string path) : Dialect(new SqliteConnectionS
 
     public override IMigrationRunnerBuilder Configure(IMigrationRunnerBuilder runner) => runner.AddSQLite();
 
-    public override async Task<DbConnection> OpenAsync(CancellationToken stop)
+    // The embedded database works on the caller's thread in any case.
+    public override Task<DbConnection> OpenAsync(CancellationToken stop) => Task.FromResult(Open());
+
+    public override DbConnection Open()
     {
         var connection = new SqliteConnection(ConnectionString);
-        await connection.OpenAsync(stop);
-        using var command = connection.CreateCommand();
-        command.CommandText = "PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;";
-        await command.ExecuteNonQueryAsync(stop);
+        connection.Open();
+        connection.Execute("PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; PRAGMA foreign_keys = ON;");
         return connection;
     }
 
@@ -89,6 +93,8 @@ internal sealed class PostgresDialect(string connectionString) : Dialect(connect
     public override IMigrationRunnerBuilder Configure(IMigrationRunnerBuilder runner) => runner.AddPostgres();
 
     public override async Task<DbConnection> OpenAsync(CancellationToken stop) => await _source.OpenConnectionAsync(stop);
+
+    public override DbConnection Open() => _source.OpenConnection();
 
     public override async Task<IAsyncDisposable> LockAsync(string name, CancellationToken stop)
     {

@@ -41,10 +41,6 @@ public sealed class CatalogueTable(Database database)
     /// <summary>Whether any content was ever kept.</summary>
     public Task<bool> IsEmptyAsync(CancellationToken stop) => database.ReadAsync(async c => await c.ExecuteScalarAsync<long>("SELECT count(*) FROM catalogues") == 0, stop);
 
-    /// <summary>Whether content was approved.</summary>
-    public Task<bool> IsApprovedAsync(string hash, CancellationToken stop) =>
-        database.ReadAsync(async c => await c.ExecuteScalarAsync<long>("SELECT count(*) FROM catalogues WHERE hash = @hash AND approved IS NOT NULL", new { hash }) > 0, stop);
-
     /// <summary>The content of a product that was approved last; null where none ever was.</summary>
     public Task<CatalogueContent?> ApprovedAsync(string product, CancellationToken stop) => database.ReadAsync(
         async c => await c.QueryFirstOrDefaultAsync<(string Hash, string Body)?>("SELECT hash, body FROM catalogues WHERE product = @product AND approved IS NOT NULL ORDER BY approved DESC, added DESC LIMIT 1", new { product }) is { } row

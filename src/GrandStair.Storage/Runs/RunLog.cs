@@ -180,13 +180,30 @@ public sealed class RunLog(Database database)
         },
         stop);
 
-    /// <summary>Renews a worker's lease. False: it lapsed, and the worker must come back as a new incarnation.</summary>
-    public Task<bool> RenewWorkerAsync(long worker, TimeSpan lease, CancellationToken stop) => database.WriteAsync(
-        async (c, t) => await c.ExecuteAsync(
-            $"UPDATE workers SET lease_until = {database.Dialect.Now} + @lease WHERE id = @worker AND lease_until > {database.Dialect.Now}",
-            new { worker, lease = (long)lease.TotalMicroseconds },
-            t) == 1,
-        stop);
+    /// <summary>
+    /// Renews a worker's lease again and again until it is stopped, on the thread that calls and on a connection of its own, so that no other
+    /// work of this process, however much it is, keeps the lease from being renewed.
+    /// </summary>
+    /// <param name="worker">The worker.</param>
+    /// <param name="lease">For how long each time.</param>
+    /// <param name="every">How long between two renewals.</param>
+    /// <param name="renewed">Is told the monotonic timestamp from before each renewal; false ends it, since the lease has lapsed.</param>
+    /// <param name="stop">Stops it.</param>
+    public void KeepLease(long worker, TimeSpan lease, TimeSpan every, Action<long> renewed, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(renewed);
+        using var connection = database.Dialect.Open();
+        while (!stop.IsCancellationRequested)
+        {
+            var asked = TimeProvider.System.GetTimestamp();
+            var holds = connection.Execute(
+                $"UPDATE workers SET lease_until = {database.Dialect.Now} + @lease WHERE id = @worker AND lease_until > {database.Dialect.Now}",
+                new { worker, lease = (long)lease.TotalMicroseconds }) == 1;
+            if (!holds) return;
+            renewed(asked);
+            stop.WaitHandle.WaitOne(every);
+        }
+    }
 
     /// <summary>Ends leases: one worker's at its orderly stop; with null all of them, at the start of an embedded service, which is the only one.</summary>
     public Task EndWorkersAsync(long? worker, CancellationToken stop) => database.WriteAsync(

@@ -1,0 +1,51 @@
+using System.Globalization;
+using System.Text;
+using GrandStair.Core.Readings;
+
+namespace GrandStair.Cli;
+
+/// <summary>The one way to the terminal beside <see cref="Screen"/>: nothing that machines, files or the service said reaches it with codes that it would obey.</summary>
+internal static class Terminal
+{
+    /// <summary>Writes a line to the error output.</summary>
+    public static Task ErrorAsync(string line) => Console.Error.WriteLineAsync(PlainText.Lines(line));
+
+    /// <summary>Takes back the line on the error output that shows progress.</summary>
+    public static Task ClearErrorLineAsync() => Console.Error.WriteAsync("\r\u001b[K");
+
+    /// <summary>Writes a line to the output, for programs such as a shell's completion.</summary>
+    public static void Line(string line) => Console.WriteLine(PlainText.Line(line));
+
+    /// <summary>Writes what was fetched to the output: byte by byte into a file or a pipe, as cleaned text onto a terminal.</summary>
+    public static async Task WriteAsync(Stream content, CancellationToken stop)
+    {
+        if (Console.IsOutputRedirected)
+        {
+            await using var output = Console.OpenStandardOutput();
+            await content.CopyToAsync(output, stop);
+            return;
+        }
+
+        using var reader = new StreamReader(content);
+        while (await reader.ReadLineAsync(stop) is { } line) Line(line);
+    }
+
+    /// <summary>Writes JSON to the output.</summary>
+    public static void Json(string json) => Console.WriteLine(Escaped(json));
+
+    /// <summary>JSON with every harmful character that its encoder let through as an escape (RFC 8259 §7), so that it is the same JSON.</summary>
+    private static string Escaped(string json)
+    {
+        if (!json.Any(IsToEscape)) return json;
+        var escaped = new StringBuilder(json.Length);
+        foreach (var c in json)
+        {
+            if (IsToEscape(c)) escaped.Append(CultureInfo.InvariantCulture, $"\\u{(int)c:x4}");
+            else escaped.Append(c);
+        }
+
+        return escaped.ToString();
+
+        static bool IsToEscape(char c) => c != '\n' && PlainText.IsHarmful(c);
+    }
+}
