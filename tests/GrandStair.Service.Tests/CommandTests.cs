@@ -66,6 +66,8 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("The waves are as the fleet is", "plan", "proposals", "small");
         await ShowsAsync("licence-carries", "plan", "acknowledge", "other");
         await ShowsAsync("It needs no approval", "plan", "approve", "small");
+        await ShowsAsync("where its own text says so", "setting", "show");
+        await TellsAsync("where its own text says so", "setting", "change", "--every-plan-approved", "no", "--reason", "as before");
         await ShowsAsync("In time for 2031-01-31", "plan", "forecast", "small");
         await TellsAsync("draws", "plan", "rehearse", "small", "--draws", "2", "--if", "limits.all=3");
         await ShowsAsync("limits.all=3", "plan", "rehearsals", "small", $"{(await fleet.Service.Client.RehearsalsAsync("small", Stop))[0].Id}");

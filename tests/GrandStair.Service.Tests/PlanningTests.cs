@@ -91,6 +91,10 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await RefusedAsync("unknown-wave", () => Service.Client.MoveAsync("second", machine, new("Last", "why not"), Stop));
         await RefusedAsync("no-reason", () => Service.Client.MoveAsync("second", machine, new("Rest", ""), Stop));
 
+        // A wave of it asks for an approval, so that a move before the start asks for one of the whole.
+        await RefusedAsync("not-approved", () => Service.Client.StartAsync("second", Stop));
+        using var mate = new GrandStairClient(Service.Url, await Calls.AccountAsync(Service, "mate", ["approver"], "*"));
+        await ApproveAsync(mate, "second", "the owner asked me too");
         await Service.Client.StartAsync("second", Stop);
         while ((await Service.Client.PlanAsync("second", Stop)).Waves[0].State != "open") await Task.Delay(100, Stop);
         var members = (await Service.Client.MembersAsync("second", null, 1, null, 100, Stop)).Items.Select(m => m.Name).Order().ToArray();

@@ -163,10 +163,11 @@ public sealed class TrustTests
         string hash;
         await using (var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")}"))
             hash = (await database.ExecuteScalarAsync<string>("SELECT hash FROM audit WHERE number = 4"))!;
-        await using var accepted = await ServiceProcess.StartAsync(service.Data, ServiceProcess.FreePort(), ["--accept-audit", $"4:{hash}"]);
+        var accepted = await ServiceProcess.StartAsync(service.Data, ServiceProcess.FreePort(), ["--accept-audit", $"4:{hash}"]);
         await Eventually.TrueAsync(async () => (await accepted.Client.VerifyAuditAsync(Stop)) is { Unsealed: 0, Faults.Count: 0 }, TimeSpan.FromSeconds(10), () => "all is sealed again");
         Assert.Equal("ok", await HealthAsync(accepted));
         Assert.Contains((await accepted.Client.AuditAsync(null, "audit accept", null, null, null, null, 1, Stop)).Items, e => e.Reason.Contains("continued from 4:", StringComparison.Ordinal));
+        await accepted.KillAsync();
     }
 
     [Fact]

@@ -63,7 +63,7 @@ public sealed record ReadingValue
                 return new(kind, number.ToString("R", CultureInfo.InvariantCulture), number, []);
             case ValueKind.Size or ValueKind.Duration or ValueKind.Rate when Units.Parse(text, kind) is { } amount:
                 return new(kind, Units.Exact(amount, kind), amount, []);
-            case ValueKind.Date when DateOnly.TryParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var date):
+            case ValueKind.Date when DateOnly.TryParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var date) && Era.Holds(date):
                 return new(kind, text, new DateTimeOffset(date, default, default).ToUnixTimeSeconds(), []);
             case ValueKind.Instant when TryInstant(text, out var instant):
                 return new(kind, instant.ToString("yyyy-MM-ddTHH:mm:ssZ", CultureInfo.InvariantCulture), instant.ToUnixTimeSeconds(), []);
@@ -123,6 +123,6 @@ public sealed record ReadingValue
     {
         instant = default;
         var zoned = text.EndsWith('Z') || (text.Length > 6 && text[^6] is '+' or '-' && text[^3] == ':');
-        return zoned && DateTimeOffset.TryParse(text, CultureInfo.InvariantCulture, DateTimeStyles.AdjustToUniversal, out instant);
+        return zoned && DateTimeOffset.TryParse(text, CultureInfo.InvariantCulture, DateTimeStyles.AdjustToUniversal, out instant) && Era.Holds(instant);
     }
 }

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Globalization;
 using System.Text.RegularExpressions;
+using GrandStair.Core.Readings;
 using NodaTime;
 using NodaTime.TimeZones;
 
@@ -62,6 +63,8 @@ public sealed record DaySpan(DateOnly First, DateOnly Last)
             && DateOnly.TryParseExact(ends[0], "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var first)
             && DateOnly.TryParseExact(ends[^1], "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var last)
             && first <= last
+            && Era.Holds(first)
+            && Era.Holds(last)
             ? new(first, last)
             : throw new FormatException($"'{text}' is no day; expected one such as 2026-12-24, or the first and the last of several such as 2026-12-24..2027-01-02.");
     }

@@ -58,11 +58,16 @@ internal static class BoundedCalendar
                 instants += Instants(e);
                 if (instants > MostInstants) throw new FormatException($"with it the rules of this calendar have more than {MostInstants.ToString("N0", CultureInfo.InvariantCulture)} instants; give rules an UNTIL or a later DTSTART, or let them recur less often");
             }
+            catch (Exception error) when (error is not FormatException and not OutOfMemoryException)
+            {
+                problems.Add(new(file, line, 0, $"Event '{Name(e)}': it cannot be evaluated; check its dates and their time zones, its RRULE, RDATE, EXDATE and DURATION."));
+            }
             catch (FormatException error)
             {
                 problems.Add(new(file, line, 0, $"Event '{Name(e)}': {error.Message}."));
-                if (problems.Count == Yaml.Problems.MostShown || instants > MostInstants) break;
             }
+
+            if (problems.Count >= Yaml.Problems.MostShown || instants > MostInstants) break;
         }
 
         return problems.Count == 0 ? calendar : throw new FileException(problems);

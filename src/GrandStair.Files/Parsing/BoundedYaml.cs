@@ -47,6 +47,11 @@ internal static class BoundedYaml
         return stream.Documents.Count == 1 ? stream.Documents[0].RootNode : throw new FileException([new(file, 1, 1, $"The file holds {stream.Documents.Count} YAML documents; expected one.")]);
     }
 
+    /// <summary>Reads the only document of a text, which has to be a group of fields.</summary>
+    /// <exception cref="FileException">As <see cref="Load"/>, or the document is a single value or a list.</exception>
+    public static YamlMappingNode LoadFields(string text, string file) =>
+        Load(text, file) as YamlMappingNode ?? throw new FileException([new(file, 1, 1, "Expected one document of fields, such as 'name: …'.")]);
+
     private static FileException Wrong(string file, Mark at, string why) => new([new(file, (int)Math.Max(1, at.Line), (int)at.Column, $"This is not YAML: {why.TrimEnd('.')}.")]);
 
     /// <summary>Hands on what a parser finds until a limit is reached.</summary>

@@ -25,8 +25,8 @@ public static class PlanText
         ArgumentNullException.ThrowIfNull(changes);
         var all = changes.ToArray();
         if (all.Length > MostChanges) throw new FormatException($"There are {all.Length} changes; expected at most {MostChanges}. Change the plan's file instead.");
-        var plan = BoundedYaml.Load(body, "the plan");
-        foreach (var change in all) Make((YamlMappingNode)plan, change);
+        var plan = BoundedYaml.LoadFields(body, "the plan");
+        foreach (var change in all) Make(plan, change);
         var text = new StringWriter();
         new YamlStream(new YamlDocument(plan)).Save(text, assignAnchors: false);
         return text.ToString();

@@ -54,9 +54,7 @@ internal sealed class YamlMap
     /// <summary>Reads a file's only document.</summary>
     public static YamlMap Read(string text, Problems problems)
     {
-        return BoundedYaml.Load(text, problems.File) is YamlMappingNode root
-            ? new(root, problems)
-            : throw new FileException([new(problems.File, 1, 1, "Expected one document of fields, such as 'name: …'.")]);
+        return new(BoundedYaml.LoadFields(text, problems.File), problems);
     }
 
     public bool Has(string field) => Find(field) is not null;
@@ -194,7 +192,7 @@ internal sealed class YamlMap
     public DateOnly? Date(string field)
     {
         if (Optional(field) is not { } text) return null;
-        if (DateOnly.TryParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var date)) return date;
+        if (DateOnly.TryParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var date) && Era.Holds(date)) return date;
         Wrong(field, $"'{field}' is '{text}'; expected {ReadingValue.Expected(ValueKind.Date)}.");
         return null;
     }
@@ -203,7 +201,7 @@ internal sealed class YamlMap
     public DateTimeOffset? Moment(string field)
     {
         if (Optional(field) is not { } text) return null;
-        if (DateTimeOffset.TryParseExact(text, Moments, CultureInfo.InvariantCulture, DateTimeStyles.AssumeUniversal | DateTimeStyles.AdjustToUniversal, out var moment)) return moment;
+        if (DateTimeOffset.TryParseExact(text, Moments, CultureInfo.InvariantCulture, DateTimeStyles.AssumeUniversal | DateTimeStyles.AdjustToUniversal, out var moment) && Era.Holds(moment)) return moment;
         Wrong(field, $"'{field}' is '{text}'; expected a day, or a day with a time, such as 2027-02-08, 2027-02-08 20:00 (UTC) or 2027-02-08T20:00+01:00.");
         return null;
     }

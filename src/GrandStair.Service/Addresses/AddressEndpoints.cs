@@ -41,7 +41,7 @@ internal static class AddressEndpoints
             (await slots.TimesAsync(secret, machine, stop)).Select(s => new SpanView(s.Start, s.End)).ToArray()).WithName("ListSharedTimes").ProducesProblem(409);
         shared.MapPost("/machines/{machine}/choose", async (string secret, string machine, ChooseCommand command, AddressedSlots slots, HttpContext context, CancellationToken stop) =>
         {
-            await slots.ChooseAsync(secret, machine, command.Start.ToUniversalTime(), context.Address(), stop);
+            await slots.ChooseAsync(secret, machine, PlanEndpoints.Moment("start", command.Start), context.Address(), stop);
             return Show(await slots.FindAsync(secret, stop));
         }).WithName("ChooseSharedTime").ProducesProblem(409);
     }

@@ -62,6 +62,16 @@ internal static class PlanEndpoints
     private static AcknowledgementView[] Show(IEnumerable<ToAcknowledge> all) =>
         [.. all.Select(a => new AcknowledgementView(a.Kind, a.Name, a.Title, a.Words, a.Machines, a.Given?.By, a.Given?.At, a.Given?.Reason))];
 
+    /// <summary>A moment that somebody sent, UTC.</summary>
+    /// <exception cref="CommandException">It is in no year in which anything here happens.</exception>
+    public static DateTimeOffset Moment(string what, DateTimeOffset time) => Era.Holds(time)
+        ? time.ToUniversalTime()
+        : throw new CommandException(what, $"{what} is {time:O}; expected a moment in the years {Era.First} to {Era.Last}.");
+
+    /// <summary>A moment that somebody may have sent, UTC; null where he did not.</summary>
+    /// <exception cref="CommandException">It is in no year in which anything here happens.</exception>
+    public static DateTimeOffset? Moment(string what, DateTimeOffset? time) => time is { } sent ? Moment(what, sent) : null;
+
     /// <summary>A reason as it is kept.</summary>
     /// <exception cref="CommandException">There is none.</exception>
     public static string Reason(string? reason) => string.IsNullOrWhiteSpace(reason)

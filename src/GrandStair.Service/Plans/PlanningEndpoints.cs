@@ -148,8 +148,8 @@ internal static class PlanningEndpoints
             : [];
         Slot? SlotOf(Member m) => m.Slot ?? (stored.State == PlanState.Drafted ? laid.GetValueOrDefault(m.Machine) : m.Laid);
         var now = clock.GetUtcNow();
-        var begin = (from ?? members.Select(m => SlotOf(m)?.Start).Where(s => s > now.AddDays(-2)).Min() ?? now).ToUniversalTime();
-        var end = (to ?? begin + BoardSpan).ToUniversalTime();
+        var begin = PlanEndpoints.Moment("from", from) ?? members.Select(m => SlotOf(m)?.Start).Where(s => s > now.AddDays(-2)).Min() ?? now;
+        var end = PlanEndpoints.Moment("to", to) ?? begin + BoardSpan;
         if (end <= begin || end - begin > LongestBoard) throw new CommandException("board-span", $"The board shows up to {LongestBoard.TotalDays:0} days from a moment on; from {begin:yyyy-MM-dd HH:mm} to {end:yyyy-MM-dd HH:mm} is none.");
         var machines = await fleet.AllAsync(stop);
         var (known, _) = await calendars.AllAsync(stop);

@@ -18,7 +18,7 @@ internal static class TimeEndpoints
         api.MapPost("/plans/{name}/members/{machine}/appoint", async (string name, string machine, AppointCommand command, SlotDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             var (stored, of, reason) = (await plans.FindAsync(name, stop), await fleet.MachineAsync(machine, stop), PlanEndpoints.Reason(command.Reason));
-            if (command.Start is { } start) await desk.AppointAsync(stored, of, start.ToUniversalTime(), reason, caller.Actor(), stop);
+            if (command.Start is { } start) await desk.AppointAsync(stored, of, PlanEndpoints.Moment("start", start), reason, caller.Actor(), stop);
             else await desk.GiveUpAsync(stored, of, reason, caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("AppointMachine").Produces(204).ProducesProblem(404).ProducesProblem(409);
@@ -29,9 +29,9 @@ internal static class TimeEndpoints
         var (stored, of) = (await plans.FindAsync(name, stop), await fleet.MachineAsync(machine, stop));
         var member = await desk.MemberAsync(stored, of, stop);
         var (at, until) = SlotSheet.TimeOf(member);
-        var begin = (from ?? clock.GetUtcNow()).ToUniversalTime();
+        var begin = PlanEndpoints.Moment("from", from) ?? clock.GetUtcNow();
         // Where nothing is said it is about the time after the one that it has.
-        var end = to?.ToUniversalTime() ?? (at > begin ? at.Value : begin) + Usual;
+        var end = PlanEndpoints.Moment("to", to) ?? (at > begin ? at.Value : begin) + Usual;
         var times = await desk.TimesAsync(stored, of, begin, end, Apart, stop);
         return new(
             of.Name, of.Site, at is null || until is null ? null : new(at.Value, until.Value), member.Slot is not null, member.Appointed,
@@ -41,7 +41,7 @@ internal static class TimeEndpoints
     private static async Task<TrialView> TryAsync(string name, string machine, DateTimeOffset start, SlotDesk desk, CallersPlans plans, CallersFleet fleet, CancellationToken stop)
     {
         var (stored, of) = (await plans.FindAsync(name, stop), await fleet.MachineAsync(machine, stop));
-        var appointing = await desk.TryAsync(stored, of, start.ToUniversalTime(), stop);
+        var appointing = await desk.TryAsync(stored, of, PlanEndpoints.Moment("start", start), stop);
         var slot = appointing.Trial.Slot;
         return new(
             of.Name, slot is null ? null : new(slot.Start, slot.End), slot?.StageFrom, slot?.Crew, appointing.Trial.InTheWay,
