@@ -9,6 +9,7 @@ internal static class FuzzBench
 {
     private const long Inputs = 1_000_000;
     private const long Calls = Inputs / 10;
+    private const int MostShown = 1500;
     private static readonly TimeSpan Time = TimeSpan.FromHours(1);
 
     /// <summary>Runs it. Its ratio is the share of inputs that were answered as they should be.</summary>
@@ -20,7 +21,7 @@ internal static class FuzzBench
         var parsers = new ParserFuzz(seed);
         var parsing = Task.Factory.StartNew(() => parsers.Run(Inputs - Calls, Time), TaskCreationOptions.LongRunning);
         string[] wrong = [.. await calls.RunAsync(Calls, Time, default), .. await parsing];
-        foreach (var one in wrong) Console.WriteLine($"WRONG {one}\n");
+        foreach (var one in wrong) Console.WriteLine($"WRONG {one[..Math.Min(one.Length, MostShown)]}\n");
         Console.WriteLine("| inputs | tried | understood or 2xx |\n|---|---|---|");
         foreach (var (kind, count) in parsers.Counts.OrderBy(c => c.Key, StringComparer.Ordinal)) Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| {kind} | {count.Tried} | {count.Understood} |"));
         Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| calls | {calls.Statuses.Values.Sum()} | {calls.Statuses.Where(s => s.Key < 300).Sum(s => s.Value)} |"));

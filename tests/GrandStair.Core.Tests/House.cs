@@ -79,6 +79,24 @@ public sealed class House
     }
 
     [Fact]
+    public void Every_test_that_the_page_of_attacks_names_exists()
+    {
+        var named = System.Text.RegularExpressions.Regex.Matches(File.ReadAllText(Path.Combine(Root, "docs", "attacks.md")), "`([A-Z][A-Za-z_]{20,})`").Select(m => m.Groups[1].Value).Distinct().ToArray();
+        Assert.True(named.Length > 20, $"{named.Length} names");
+        var tests = string.Concat(Directory.GetFiles(Path.Combine(Root, "tests"), "*Tests.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/", StringComparison.Ordinal)).Select(File.ReadAllText));
+        Assert.All(named, n => Assert.Contains($" {n}(", tests, StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void What_the_client_prints_goes_through_one_place_that_cleans_it()
+    {
+        string[] may = ["Terminal.cs", "Caller.cs", "Hidden.cs", "PlanningCommands.cs", "FleetCommands.cs", "CompletionCommands.cs"];
+        var printing = Directory.GetFiles(Path.Combine(Root, "src", "GrandStair.Cli"), "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && System.Text.RegularExpressions.Regex.IsMatch(File.ReadAllText(f), @"Console\.(Out|Error|Write)\b|Console\.Write(Line)?\(")).Select(f => Path.GetFileName(f)!);
+        Assert.Subset(may.ToHashSet(), printing.ToHashSet());
+    }
+
+    [Fact]
     public void Locked_package_versions_stand_beside_every_project()
     {
         var projects = new[] { "src", "tests" }.SelectMany(d => Directory.GetDirectories(Path.Combine(Root, d))).Where(d => Directory.GetFiles(d, "*.csproj").Length > 0);

@@ -25,6 +25,20 @@ public static class PlainText
         return text.Any(IsHarmful) ? Clean(text, breaks: true) : text;
     }
 
+    /// <summary>Whether the text has half of a surrogate pair, which stands for no character and has no UTF-8.</summary>
+    public static bool HasHalfCharacter(string text)
+    {
+        ArgumentNullException.ThrowIfNull(text);
+        for (var i = 0; i < text.Length; i++)
+        {
+            if (!char.IsSurrogate(text[i])) continue;
+            if (!char.IsHighSurrogate(text[i]) || i + 1 == text.Length || !char.IsLowSurrogate(text[i + 1])) return true;
+            i++;
+        }
+
+        return false;
+    }
+
     private static string Clean(string text, bool breaks)
     {
         var clean = new StringBuilder(text.Length);

@@ -42,8 +42,11 @@ public static class Units
         if (!double.TryParse(text[..split], NumberStyles.Float, CultureInfo.InvariantCulture, out var number)) return null;
         var unit = text[split..].Trim();
         if (unit.Length == 0) return number == 0 ? 0 : null;
-        return Known.TryGetValue(unit, out var found) && found.Kind == kind && double.IsFinite(number * found.Factor) ? number * found.Factor : null;
+        return Known.TryGetValue(unit, out var found) && found.Kind == kind && Math.Abs(number * found.Factor) <= Largest(kind) ? number * found.Factor : null;
     }
+
+    /// <summary>The largest amount of a kind: a century in seconds, or what a double still counts one by one.</summary>
+    private static double Largest(ValueKind kind) => kind == ValueKind.Duration ? TimeSpan.FromDays(36_525).TotalSeconds : 1L << 53;
 
     /// <summary>Writes an amount in the largest unit that people use for it: <c>41 GiB</c>, <c>3 h</c>, <c>40 Mbit/s</c>.</summary>
     public static string Show(double amount, ValueKind kind)

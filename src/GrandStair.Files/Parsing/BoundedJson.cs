@@ -1,4 +1,5 @@
 using System.Text.Json;
+using GrandStair.Core.Readings;
 
 namespace GrandStair.Files.Parsing;
 
@@ -18,19 +19,7 @@ internal static class BoundedJson
         ArgumentNullException.ThrowIfNull(text);
         if (text.Length > LongestLine) throw new JsonException($"The line has {text.Length} characters; expected at most {LongestLine}.");
         // Half of a surrogate pair has no UTF-8, which the library reports as another kind of error.
-        if (HasLoneSurrogate(text)) throw new JsonException("The line has half of a character; is its encoding another one?");
+        if (PlainText.HasHalfCharacter(text)) throw new JsonException("The line has half of a character; is its encoding another one?");
         return JsonDocument.Parse(text.TrimStart('\uFEFF'), new JsonDocumentOptions { MaxDepth = DeepestNesting });
-    }
-
-    private static bool HasLoneSurrogate(string text)
-    {
-        for (var i = 0; i < text.Length; i++)
-        {
-            if (!char.IsSurrogate(text[i])) continue;
-            if (!char.IsHighSurrogate(text[i]) || i + 1 == text.Length || !char.IsLowSurrogate(text[i + 1])) return true;
-            i++;
-        }
-
-        return false;
     }
 }

@@ -1,3 +1,4 @@
+using GrandStair.Core.Readings;
 using YamlDotNet.Core;
 using YamlDotNet.Core.Events;
 using YamlDotNet.RepresentationModel;
@@ -28,6 +29,7 @@ internal static class BoundedYaml
     {
         ArgumentNullException.ThrowIfNull(text);
         if (text.Length > LongestText) throw new FileException([new(file, 1, 0, $"The file has {text.Length} characters; expected at most {LongestText}.")]);
+        if (PlainText.HasHalfCharacter(text)) throw new FileException([new(file, 1, 0, "The file has half of a character; is its encoding another one than UTF-8?")]);
         var parser = new LimitedParser(new Parser(new StringReader(text)));
         var stream = new YamlStream();
         try

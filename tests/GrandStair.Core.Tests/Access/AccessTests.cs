@@ -66,6 +66,18 @@ public sealed class AccessTests
     }
 
     [Theory]
+    [InlineData(" *")]
+    [InlineData("* ")]
+    [InlineData(" ")]
+    [InlineData("\t*\n")]
+    public void A_claim_of_blanks_or_an_asterisk_among_blanks_gives_no_site(string site)
+    {
+        var mapped = Mapping.Of([("preferred_username", "planner"), ("groups", "planners"), ("terminals", site)], out _);
+        Assert.Equal((false, 0), (mapped!.Value.Sites.IsAll, mapped.Value.Sites.Names.Length));
+        Assert.Equal(["Corran"], Mapping.Of([("preferred_username", "planner"), ("terminals", site), ("terminals", " Corran ")], out _)!.Value.Sites.Names);
+    }
+
+    [Theory]
     [InlineData("secret:ldap-reader", "secret", "ldap-reader")]
     [InlineData("file:/run/keys/carrier", "file", "/run/keys/carrier")]
     [InlineData("env:LDAP_PASSWORD", "env", "LDAP_PASSWORD")]

@@ -103,6 +103,7 @@ public sealed class ProviderTests : IAsyncLifetime
             ["signed by a key that it brings along"] = Signed($$"""{"jwk":{"kty":"RSA","n":"{{Base64(own.ExportParameters(false).Modulus!)}}","e":"AQAB"},"alg":"RS256","typ":"at+jwt"}""", Text(token.Split('.')[1])),
             ["a key to be fetched from elsewhere"] = Signed("""{"alg":"RS256","typ":"at+jwt","jku":"http://127.0.0.1:9/keys"}""", Text(token.Split('.')[1])),
             ["another body under the signature"] = $"{token.Split('.')[0]}.{Part(JsonSerializer.Serialize(new Dictionary<string, object>(payload) { ["terminals"] = "everywhere" }))}.{token.Split('.')[2]}",
+            ["an ID token in its place"] = Signed($$"""{"alg":"RS256","typ":"JWT","kid":"{{key.GetProperty("kid").GetString()}}"}""", Text(token.Split('.')[1])),
             ["no token at all"] = "a.b.c",
         };
         foreach (var (what, attempt) in forged) Assert.True((await Calls.OutcomeAsync(_service, "GET", "/api/v1/session", attempt)).Status == 401, what);
