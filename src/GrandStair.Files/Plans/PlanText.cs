@@ -35,6 +35,7 @@ public static class PlanText
     private static void Make(YamlMappingNode plan, string change)
     {
         if (change.Length > LongestChange) throw new FormatException($"A change has {change.Length} characters; expected at most {LongestChange}.");
+        if (PlainText.HasHalfCharacter(change)) throw new FormatException($"A change has half of a character; {Expected}.");
         var equals = change.IndexOf('=', StringComparison.Ordinal);
         if (equals < 1) throw new FormatException($"'{change}' is no change; {Expected}.");
         var adds = change[equals - 1] == '+';

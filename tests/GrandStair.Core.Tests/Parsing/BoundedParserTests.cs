@@ -57,6 +57,11 @@ public sealed class BoundedParserTests
         Assert.Contains("expected at most 50", Assert.Throws<FormatException>(() => PlanText.With(Plan, Enumerable.Repeat("limits.all=3", 51))).Message, StringComparison.Ordinal);
     }
 
+    [Theory]
+    [InlineData("limits.a\ud83d=3")]
+    [InlineData("limits.all=\ud83d")]
+    public void A_change_with_half_of_a_character_is_refused(string change) => Assert.Throws<FormatException>(() => PlanText.With(Plan, [change]));
+
     [Fact]
     public void A_body_of_a_what_if_that_is_nested_without_end_is_refused() =>
         Assert.Throws<FileException>(() => PlanText.With("plan: " + new string('[', 200_000), ["limits.all=3"]));
