@@ -52,7 +52,7 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
         await ReloadAsync("approved", Text("approved").Replace("all: 2", "all: 1", StringComparison.Ordinal));
         Assert.Equal((409, "another-intent"), await Calls.OutcomeAsync(Service, "POST", "/api/v1/plans/approved/approvals", boards, $$"""{"intent":"{{held.Planning.Approvals.Single().Intent}}","reason":"seen"}"""));
         Assert.Equal((400, "body"), await Calls.OutcomeAsync(Service, "POST", "/api/v1/plans/approved/approvals", boards, """{"reason":"whatever it is"}"""));
-        Assert.Contains("needs the approval of the-board, but not of admin", await Service.OkAsync("plan", "approve", "approved"), StringComparison.Ordinal);
+        Assert.Contains("needs approval by the-board; the-board approved revision 1", await Service.OkAsync("plan", "approve", "approved"), StringComparison.Ordinal);
         await ApproveAsync(board, "approved");
         await Service.Client.StartAsync("approved", Stop);
 

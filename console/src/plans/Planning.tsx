@@ -108,6 +108,9 @@ function Likely({ of }: { of: Schemas['ForecastView'] }) {
   );
 }
 
+/** Who might approve but may not, since what is to be approved has a change of theirs. */
+const barred = (a: Schemas['ApprovalView']) => a.contributors.filter((c) => a.asked.length === 0 || a.asked.includes(c));
+
 function Approvals({ view }: { view: View }) {
   const may = useMay();
   const me = useSession().data?.actor;
@@ -148,8 +151,8 @@ function Approvals({ view }: { view: View }) {
             ) : (
               <>
                 <span className="held">
-                  needs the approval of {a.asked.length > 0 ? a.asked.join(' or ') : 'an approver'}
-                  {a.contributors.length > 0 && `, but not of ${a.contributors.join(', ')}, who changed it`}
+                  needs approval by {a.asked.length > 0 ? a.asked.join(' or ') : 'an approver'}
+                  {barred(a).length > 0 && `, but not by ${barred(a).join(', ')}, who changed it`}.
                 </span>
                 <span className="quiet">
                   {' '}

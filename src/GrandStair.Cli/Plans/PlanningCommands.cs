@@ -261,11 +261,14 @@ internal static partial class PlanCommands
         {
             screen.Say(a.By is not null
                 ? $"{a.Subject}: approved by **{a.By}**, {Screen.Time(a.At)} UTC: {a.Reason}"
-                : $"{a.Subject}: **needs the approval** of {(a.Asked.Count == 0 ? "an approver" : string.Join(" or ", a.Asked))}{(a.Contributors.Count == 0 ? "" : $", but not of {string.Join(", ", a.Contributors)}, who changed it")}{(a.Before is null ? "" : $"; {a.Before}, and it was changed since")}. {a.Why}");
+                : $"{a.Subject}: **needs approval** by {(a.Asked.Count == 0 ? "an approver" : string.Join(" or ", a.Asked))}{(Barred(a) is { Length: > 0 } barred ? $", but not by {string.Join(", ", barred)}, who changed it" : "")}{(a.Before is null ? "" : $"; {a.Before}, and it was changed since")}. {a.Why}");
             if (a.By is null) screen.Hint($"  intent {a.Intent[..ShortestIntent]}");
             foreach (var c in a.LoadedSince) screen.Hint($"  since then calendar {c.Calendar} was loaded again by {c.By}, {Screen.Time(c.At)} UTC");
         }
     }
+
+    /// <summary>Who might approve but may not, since what is to be approved has a change of theirs.</summary>
+    private static string[] Barred(ApprovalView a) => [.. a.Contributors.Where(c => a.Asked.Count == 0 || a.Asked.Contains(c))];
 
     private static void Print(IReadOnlyList<CoverageView> coverages, Screen screen)
     {
