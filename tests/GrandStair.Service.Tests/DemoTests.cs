@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Text.Json;
 using Dapper;
 using GrandStair.Contracts;
@@ -39,6 +40,43 @@ public sealed class DemoTests
         await AssertSumsAgreeAsync(service, tally);
         await AssertNothingHappenedTwiceAsync(service);
         await AssertLimitsHeldAsync(service);
+    }
+
+    [Theory]
+    [InlineData("SELECT count(*) FROM machines")]
+    [InlineData("SELECT count(*) FROM accounts WHERE name = 'planner'")]
+    [InlineData("SELECT count(*) FROM calendars")]
+    [InlineData("SELECT count(*) FROM plans")]
+    public async Task A_demo_that_is_killed_in_its_first_start_comes_up_the_next_time(string begun)
+    {
+        var data = Path.Combine(Directory.CreateTempSubdirectory("grandstair-test-").FullName, "data");
+        string[] arguments = [Repository.Built("GrandStair.Service", "grandstair"), "--data", data, "--catalogue", Path.Combine(Repository.Root, "catalogue"), "--port", $"{ServiceProcess.FreePort()}", .. Arguments];
+        using (var first = Process.Start(new ProcessStartInfo("dotnet", arguments) { RedirectStandardOutput = true, RedirectStandardError = true })!)
+        {
+            await Eventually.TrueAsync(async () => await CountAsync(data, begun) > 0, TimeSpan.FromSeconds(120), () => $"{begun} finds something");
+            first.Kill();
+            await first.WaitForExitAsync(Stop);
+        }
+
+        await using var service = await ServiceProcess.StartAsync(data, Arguments);
+        await service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(3));
+        var overview = await service.Client.PlanAsync(Plan, Stop);
+        Assert.Equal((240, "started"), (overview.Plan.Machines, overview.Plan.State));
+        Assert.Contains(await service.Client.AccountsAsync(Stop), a => a.Name == "change-board");
+    }
+
+    private static async Task<long> CountAsync(string data, string question)
+    {
+        try
+        {
+            await using var database = new SqliteConnection($"Data Source={Path.Combine(data, "grandstair.db")};Mode=ReadOnly");
+            return await database.ExecuteScalarAsync<long>(question);
+        }
+        catch (SqliteException)
+        {
+            // The file, or the table, is not there yet.
+            return 0;
+        }
     }
 
     private static int Proved(IReadOnlyDictionary<string, int> tally) => tally["proved"] + tally["done"];

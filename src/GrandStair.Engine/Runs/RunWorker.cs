@@ -81,8 +81,12 @@ public sealed class RunWorker(
     {
         // The worker stops itself by the monotonic clock before the database takes its lease for lapsed.
         var renewed = TimeProvider.System.GetTimestamp();
-        using var over = CancellationTokenSource.CreateLinkedTokenSource(stop);
-        var keeping = new Thread(() => KeepLease(worker, at => Volatile.Write(ref renewed, at), over.Token)) { IsBackground = true, Name = $"lease of worker {worker}", Priority = ThreadPriority.AboveNormal };
+        // The thread ends on its own time, and what it waits on with it.
+        var over = CancellationTokenSource.CreateLinkedTokenSource(stop);
+        var keeping = new Thread(() =>
+        {
+            using (over) KeepLease(worker, at => Volatile.Write(ref renewed, at), over.Token);
+        }) { IsBackground = true, Name = $"lease of worker {worker}", Priority = ThreadPriority.AboveNormal };
         keeping.Start();
         try
         {
@@ -90,11 +94,24 @@ public sealed class RunWorker(
         }
         finally
         {
-            await over.CancelAsync();
+            await EndAsync(over);
         }
     }
 
-    /// <summary>Renews the lease on a thread and a connection of its own; where that fails, the worker stops itself before the lease lapses.</summary>
+    /// <summary>Stops the thread that keeps the lease, unless it has ended by itself.</summary>
+    private static async Task EndAsync(CancellationTokenSource over)
+    {
+        try
+        {
+            await over.CancelAsync();
+        }
+        catch (ObjectDisposedException)
+        {
+            // It has ended.
+        }
+    }
+
+    /// <summary>Renews the lease on a thread of its own; where that fails, the worker stops itself before the lease lapses.</summary>
     private void KeepLease(long worker, Action<long> renewed, CancellationToken stop)
     {
         while (!stop.IsCancellationRequested)
@@ -104,8 +121,13 @@ public sealed class RunWorker(
                 runs.KeepLease(worker, Lease, Beat, renewed, stop);
                 return;
             }
-            catch (Exception error) when (error is System.Data.Common.DbException or InvalidOperationException)
+            catch (OperationCanceledException)
             {
+                return;
+            }
+            catch (Exception error)
+            {
+                // An exception that leaves a thread would end the process.
                 log.LogError("The lease of worker {Worker} cannot be renewed, and that is tried again: {Why}", worker, error.Message);
                 stop.WaitHandle.WaitOne(TimeSpan.FromMilliseconds(500));
             }

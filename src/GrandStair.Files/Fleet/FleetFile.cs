@@ -38,6 +38,8 @@ public sealed class FleetFile
     private readonly List<FileProblem> _problems = [];
     private readonly Dictionary<string, int> _names = new(StringComparer.OrdinalIgnoreCase);
 
+    private const int LongestShown = 200;
+
     private ImmutableArray<string> _covered = [];
 
     /// <summary>Reads a file.</summary>
@@ -170,6 +172,9 @@ public sealed class FleetFile
         return machine;
     }
 
+    /// <summary>A value as it is shown in a problem.</summary>
+    private static string Short(string text) => text.Length <= LongestShown ? text : $"{text[..LongestShown]}… ({text.Length} characters)";
+
     private static bool IsReading(string column) => !OwnColumns.Contains(column);
 
     private void Tell(int line, string message)
@@ -206,7 +211,7 @@ public sealed class FleetFile
         var seen = _format.SeenAt ?? _now;
         if (Cell("seen") is { } seenText)
         {
-            if (ReadingValue.Parse(ValueKind.Instant, seenText, out var expected) is not { } value) return Refuse($"'{name}': seen is '{seenText}', expected {expected}.");
+            if (ReadingValue.Parse(ValueKind.Instant, seenText, out var expected) is not { } value) return Refuse($"'{name}': seen is '{Short(seenText)}', expected {expected}.");
             seen = DateTimeOffset.FromUnixTimeSeconds((long)value.Amount);
         }
 
@@ -226,7 +231,7 @@ public sealed class FleetFile
             }
             else
             {
-                Tell(line, $"'{name}': {key} is '{text}', expected {expected}. It was taken as unreadable; the rest of the line was kept.");
+                Tell(line, $"'{name}': {key} is '{Short(text)}', expected {expected}. It was taken as unreadable; the rest of the line was kept.");
                 readings.Add(Reading.Unreadable(key, $"the file said '{text}', expected {expected}", seen, _now, _format.Source));
             }
         }

@@ -25,10 +25,15 @@ internal static class NorthmereStart
 
     private static readonly Actor Planner = new("planner", "demo");
 
+    /// <summary>The plan that the demo starts.</summary>
+    public const string PlanName = "winter-crossing";
+
+    /// <summary>Loads the demo's data and starts its plan. What a start that was killed has done already is left as it is, and the rest is done.</summary>
     public static async Task PrepareAsync(IServiceProvider services, ServiceOptions options, CancellationToken stop)
     {
+        var plans = services.GetRequiredService<PlanTable>();
+        if (await plans.FindAsync(PlanName, stop) is { State: not PlanState.Drafted }) return;
         var table = services.GetRequiredService<FleetTable>();
-        if ((await table.ChangedAsync(0, stop)).Machines.Count > 0) return;
         var clock = services.GetRequiredService<DomainClock>();
         var shelf = services.GetRequiredService<Shelf>();
         var desk = services.GetRequiredService<PlanDesk>();
@@ -46,16 +51,20 @@ internal static class NorthmereStart
         await AddAccountsAsync(services.GetRequiredService<AccountTable>(), (await services.GetRequiredService<Engine.Fleet.FleetCache>().AllAsync(stop)).Values, now, stop);
         foreach (var calendar in Directory.GetFiles(options.Demo!, "*.ics").Order(StringComparer.Ordinal))
             await services.GetRequiredService<CalendarShelf>().PutAsync(Path.GetFileNameWithoutExtension(calendar), await File.ReadAllTextAsync(calendar, stop), Planner, stop);
-        var plan = (await services.GetRequiredService<PlanWriter>().CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, SiteScope.All, stop)).Plan;
-        await services.GetRequiredService<PlanAcknowledgements>().AcknowledgeAsync((await services.GetRequiredService<PlanTable>().FindAsync(plan.Name, stop))!, null, "read, and talked over with the terminals", Planner, stop);
-        await desk.StartAsync(plan.Name, Planner, stop);
+        if (await plans.FindAsync(PlanName, stop) is null)
+            await services.GetRequiredService<PlanWriter>().CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, SiteScope.All, stop);
+        await services.GetRequiredService<PlanAcknowledgements>().AcknowledgeAsync((await plans.FindAsync(PlanName, stop))!, null, "read, and talked over with the terminals", Planner, stop);
+        await desk.StartAsync(PlanName, Planner, stop);
     }
 
     /// <summary>The accounts of Northmere Ferries. None has a password; the planner, who is logged in by the demo's link, may set them.</summary>
     private static async Task AddAccountsAsync(AccountTable accounts, IEnumerable<Core.Readings.Machine> fleet, DateTimeOffset now, CancellationToken stop)
     {
-        Task AddAsync(string name, AccountKind kind, Roles roles, SiteScope sites, string reason) =>
-            accounts.PutAsync(new(name, kind, roles, sites, null, false, null, now, "", null, null), isNew: true, new("demo"), reason, now, stop);
+        async Task AddAsync(string name, AccountKind kind, Roles roles, SiteScope sites, string reason)
+        {
+            if (await accounts.FindAsync(name, stop) is null) await accounts.PutAsync(new(name, kind, roles, sites, null, false, null, now, "", null, null), isNew: true, new("demo"), reason, now, stop);
+        }
+
         await AddAsync(Planner.Name, AccountKind.Person, RoleNames.Every, SiteScope.All, "plans the winter crossing, and keeps the demo's accounts");
         await AddAsync("change-board", AccountKind.Person, Roles.Reader | Roles.Approver, SiteScope.All, "takes responsibility for what goes on in spite of a check");
         await AddAsync("auditor", AccountKind.Person, Roles.Reader | Roles.Auditor, SiteScope.All, "looks at who did what");
@@ -72,7 +81,7 @@ internal static class NorthmereStart
 internal sealed class NorthmerePeople(
     ServiceOptions options, DomainClock clock, StandInWorld world, PlanTable plans, PlanDesk desk, Storage.Runs.RunLog runs, Engine.Fleet.FleetCache fleet, Shelf shelf, AccessTable access, DutyHost duties, ILogger<NorthmerePeople> log) : BackgroundService
 {
-    private const string Plan = "winter-crossing";
+    private const string Plan = NorthmereStart.PlanName;
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(300);
 
     // How long after it is found each thing is seen to, at the earliest.

@@ -12,13 +12,14 @@ namespace GrandStair.Storage.Databases;
 public sealed class Database : IAsyncDisposable
 {
     private const int MostPerCommit = 256;
-    private readonly Channel<Write> _writes = Channel.CreateBounded<Write>(new BoundedChannelOptions(4096) { SingleReader = true });
+    private readonly Channel<Write> _writes = Channel.CreateBounded<Write>(new BoundedChannelOptions(4096) { SingleReader = true, AllowSynchronousContinuations = true });
     private readonly Task _writer;
 
     private Database(Dialect dialect)
     {
         Dialect = dialect;
-        _writer = dialect is SqliteDialect ? WriteTogetherAsync() : Task.CompletedTask;
+        // On a thread of its own, so that what is written does not wait for a thread of the pool, however busy that is.
+        _writer = dialect is SqliteDialect ? Task.Factory.StartNew(WriteTogether, default, TaskCreationOptions.LongRunning, TaskScheduler.Default) : Task.CompletedTask;
     }
 
     internal Dialect Dialect { get; }
@@ -96,31 +97,36 @@ public sealed class Database : IAsyncDisposable
         return await write.Done.Task;
     }
 
-    private async Task WriteTogetherAsync()
+    /// <summary>Writes what comes, several at once. The embedded database works on the caller's thread, so nothing in here really waits but for what is to be written.</summary>
+    private void WriteTogether()
     {
-        await Task.Yield();
         DbConnection? connection = null;
         var together = new List<Write>();
-        await foreach (var first in _writes.Reader.ReadAllAsync())
+        while (WaitForNext())
         {
             together.Clear();
-            together.Add(first);
             while (together.Count < MostPerCommit && _writes.Reader.TryRead(out var next)) together.Add(next);
             try
             {
-                connection ??= await Dialect.OpenAsync(default);
-                await CommitAsync(connection, together);
+                connection ??= Dialect.Open();
+                CommitAsync(connection, together).GetAwaiter().GetResult();
             }
             catch (DbException error)
             {
                 var told = Dialect.Explain(error) ?? (Exception)error;
                 foreach (var write in together) write.Done.TrySetException(told);
-                if (connection is not null) await connection.DisposeAsync();
+                connection?.Dispose();
                 connection = null;
             }
         }
 
-        if (connection is not null) await connection.DisposeAsync();
+        connection?.Dispose();
+    }
+
+    private bool WaitForNext()
+    {
+        var wait = _writes.Reader.WaitToReadAsync();
+        return wait.IsCompleted ? wait.Result : wait.AsTask().GetAwaiter().GetResult();
     }
 
     private async Task CommitAsync(DbConnection connection, List<Write> together)

@@ -181,25 +181,26 @@ public sealed class RunLog(Database database)
         stop);
 
     /// <summary>
-    /// Renews a worker's lease again and again until it is stopped, on the thread that calls and on a connection of its own, so that no other
-    /// work of this process, however much it is, keeps the lease from being renewed.
+    /// Renews a worker's lease again and again until it is stopped, on the thread that calls, so that no other work of this process, however
+    /// much it is, keeps the lease from being renewed: in PostgreSQL on a connection of its own, in SQLite, which has one writer, through
+    /// that writer's queue, which is in order and has a thread of its own too.
     /// </summary>
     /// <param name="worker">The worker.</param>
     /// <param name="lease">For how long each time.</param>
     /// <param name="every">How long between two renewals.</param>
-    /// <param name="renewed">Is told the monotonic timestamp from before each renewal; false ends it, since the lease has lapsed.</param>
-    /// <param name="stop">Stops it.</param>
+    /// <param name="renewed">Is told the monotonic timestamp from before each renewal.</param>
+    /// <param name="stop">Stops it. It also ends by itself once the lease has lapsed.</param>
     public void KeepLease(long worker, TimeSpan lease, TimeSpan every, Action<long> renewed, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(renewed);
-        using var connection = database.Dialect.Open();
+        var renewal = $"UPDATE workers SET lease_until = {database.Dialect.Now} + @lease WHERE id = @worker AND lease_until > {database.Dialect.Now}";
+        var values = new { worker, lease = (long)lease.TotalMicroseconds };
+        using var own = database.Dialect is SqliteDialect ? null : database.Dialect.Open();
         while (!stop.IsCancellationRequested)
         {
             var asked = TimeProvider.System.GetTimestamp();
-            var holds = connection.Execute(
-                $"UPDATE workers SET lease_until = {database.Dialect.Now} + @lease WHERE id = @worker AND lease_until > {database.Dialect.Now}",
-                new { worker, lease = (long)lease.TotalMicroseconds }) == 1;
-            if (!holds) return;
+            var rows = own is not null ? own.Execute(renewal, values) : database.WriteAsync((c, t) => c.ExecuteAsync(renewal, values, t), stop).GetAwaiter().GetResult();
+            if (rows != 1) return;
             renewed(asked);
             stop.WaitHandle.WaitOne(every);
         }
