@@ -86,7 +86,8 @@ public sealed class RunWorker(
         var keeping = new Thread(() =>
         {
             using (over) KeepLease(worker, at => Volatile.Write(ref renewed, at), over.Token);
-        }) { IsBackground = true, Name = $"lease of worker {worker}", Priority = ThreadPriority.AboveNormal };
+        })
+        { IsBackground = true, Name = $"lease of worker {worker}", Priority = ThreadPriority.AboveNormal };
         keeping.Start();
         try
         {
