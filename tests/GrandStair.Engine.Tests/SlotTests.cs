@@ -154,7 +154,7 @@ public sealed class SlotTests
     [Fact]
     public async Task A_slot_that_was_given_keeps_its_time_and_length_whatever_was_measured_since()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 3000);
+        await using var kit = await EngineKit.StartAsync(pace: 1500);
         // All are slow, and all have their slots before that is known.
         await kit.AddMachinesAsync(12, i => [("truth.slowness", "1.8")]);
         var body = EngineKit.Plan.Replace("Mon-Sun 00:00-00:00", "Mon-Sun 15:00-19:00", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 2, site: 1", StringComparison.Ordinal).Replace("lead: 0 s", "lead: 0 s\nstage-ahead: 2 h", StringComparison.Ordinal);
