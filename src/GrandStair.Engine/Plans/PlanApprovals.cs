@@ -64,6 +64,9 @@ public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, RulingTa
     {
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(actor);
+        // Counted before the plan is read: a change that is made meanwhile is then one since this approval, whose author may not give the next.
+        var changes = (await table.ConsentAsync(stored.Name, stop)).Changes.Length;
+        stored = await plans.FindAsync(stored.Name, stop) ?? stored;
         var all = await NeededAsync(stored, stop);
         var subject = wave is null ? Consent.WholePlan : Consent.SubjectOf(wave);
         var needed = all.FirstOrDefault(n => n.Subject.Equals(subject, StringComparison.OrdinalIgnoreCase))
@@ -73,8 +76,7 @@ public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, RulingTa
         if (needed.Contributors.Contains(actor.Name))
             throw new CommandException("own-change", $"You changed what plan '{stored.Name}' is going to do since it was last approved. Somebody who did not has to approve it; {string.Join(", ", needed.Contributors)} did.");
         if (!needed.By.IsEmpty && !needed.By.Contains(actor.Name)) throw new CommandException("not-asked", $"Plan '{stored.Name}' asks for the approval of {string.Join(" or ", needed.By)}.");
-        var consent = await table.ConsentAsync(stored.Name, stop);
-        await table.AddAsync(stored.Name, new(needed.Subject, needed.Intent, stored.Revision, consent.Changes.Length, actor.Name, clock.GetUtcNow(), reason), actor, stop);
+        await table.AddAsync(stored.Name, new(needed.Subject, needed.Intent, stored.Revision, changes, actor.Name, clock.GetUtcNow(), reason), actor, stop);
     }
 
     /// <summary>The intent with which a plan is made, without calendars.</summary>
