@@ -91,7 +91,7 @@ internal static class SshReadingsBench
     private static Task ReadAsync(SshLink link, FleetTable table, IReadOnlyList<Machine> machines) =>
         Parallel.ForEachAsync(machines, new ParallelOptions { MaxDegreeOfParallelism = AtOnce }, async (machine, stop) =>
         {
-            var output = await link.ReadAsync(machine, [Script], [], stop);
+            var output = (await link.ReadAsync(machine, [Script], [], stop)).Single().Text;
             var now = DateTimeOffset.UtcNow;
             ImmutableArray<Reading> readings = [.. ReadingLines.Parse(output, KeyRegistry.BuiltIn, link.Kind, now, out _)];
             if (readings.Length != 4) throw new InvalidOperationException($"{machine.Name} said '{output}', which is {readings.Length} readings; expected 4.");

@@ -50,19 +50,24 @@ public sealed class LinkException(string name, string message, Exception? inner 
     public string Name { get; } = name;
 }
 
+/// <summary>What a reading script printed.</summary>
+/// <param name="Text">Its output.</param>
+/// <param name="Incomplete">Why the output is not all that the script had to say; null where it is. Of an incomplete one nothing may be taken for read.</param>
+public sealed record ScriptOutput(string Text, string? Incomplete = null);
+
 /// <summary>How machines of one kind are reached. It carries orders; what it cannot tell it throws as <see cref="LinkException"/>.</summary>
 public interface ILink
 {
     /// <summary>The kind of link, as machines name it.</summary>
     string Kind { get; }
 
-    /// <summary>Runs reading scripts on a machine and returns what they print.</summary>
+    /// <summary>Runs reading scripts on a machine and returns what each of them printed, in their order.</summary>
     /// <param name="machine">The machine.</param>
     /// <param name="scripts">The scripts.</param>
     /// <param name="wanted">The keys that are wanted, which scripts find in their variable <c>wanted</c>; empty for all that they read.</param>
     /// <param name="stop">Ends the wait.</param>
     /// <exception cref="LinkException">The machine could not be read.</exception>
-    Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop);
+    Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop);
 
     /// <summary>Hands an order to a machine. The same order may be posted as often as one likes; it is done once.</summary>
     /// <exception cref="LinkException">It is not known whether the machine got it; or the machine knows a higher epoch (<c>epoch</c>).</exception>

@@ -252,7 +252,7 @@ public sealed class EngineTests
 
         public void GoOn() => _hang!.SetResult();
 
-        public async Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
+        public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
         {
             await WaitAsync();
             return await inner.ReadAsync(machine, scripts, wanted, stop);

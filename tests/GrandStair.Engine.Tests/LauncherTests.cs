@@ -82,11 +82,46 @@ public sealed class LauncherTests : IDisposable
     [Fact]
     public async Task What_a_reading_script_prints_is_bounded_in_time_and_length()
     {
-        Assert.Equal(["os.version = 12"], await RunAsync(["read", "20"], Base64("echo 'os.version = 12'")));
-        var slow = await Shell.RunAsync("/bin/sh", [Launcher, _home, "read", "1"], Base64("echo first; sleep 30; echo second"));
-        Assert.Equal("first\n", slow.Out);
-        var endless = await Shell.RunAsync("/bin/sh", [Launcher, _home, "read", "20"], Base64("yes endless"));
-        Assert.Equal(1_000_000, endless.Out.Length);
+        Assert.Equal(["os.version = 12", "read-ended 0 16"], await ReadAsync("echo 'os.version = 12'"));
+        Assert.Equal(["first", "read-ended 124 6"], await ReadAsync("echo first; sleep 30; echo second", seconds: 1));
+        var endless = await ReadAsync("yes endless");
+        Assert.Equal(999_999, string.Join('\n', endless[..^1]).Length);
+        Assert.EndsWith(" 1000001", endless[^1], StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("echo one; exit 3", "read-ended 3 4")]
+    [InlineData("echo one; kill -9 $$", "read-ended 137 4")]
+    [InlineData("echo one; no-such-command", "read-ended 127 ")]
+    public async Task A_reading_script_ends_with_its_own_status(string script, string end)
+    {
+        var said = await ReadAsync(script);
+        Assert.Equal("one", said[0]);
+        Assert.StartsWith(end, said[^1], StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task What_a_reading_script_leaves_running_ends_with_it()
+    {
+        var said = await ReadAsync($"sleep 300 & echo $! > {_home}/left; echo one");
+        Assert.Equal(["one", "read-ended 0 4"], said);
+        var left = int.Parse(await File.ReadAllTextAsync(Path.Combine(_home, "left"), TestContext.Current.CancellationToken), CultureInfo.InvariantCulture);
+        await Eventually.TrueAsync(() => Task.FromResult(!File.Exists($"/proc/{left}/cmdline") || File.ReadAllText($"/proc/{left}/cmdline").Length == 0), TimeSpan.FromSeconds(5), () => $"process {left} ends");
+    }
+
+    [Theory]
+    [InlineData(9)]
+    [InlineData(40)]
+    [InlineData(0)]
+    public async Task An_order_whose_payload_was_cut_on_its_way_is_not_begun(int arrived)
+    {
+        var payload = $"script {Base64($"echo begun > {_home}/begun")}\nvalues {Base64("TOKEN=x\n")}";
+        Assert.Equal(["incomplete"], await RunAsync(["post", "r8.1.cut.1", "1", "script", Hash(payload)], payload[..arrived]));
+        Assert.Equal(["incomplete"], await RunAsync(["post", "r8.1.cut.1", "1", "script", Hash(payload)], payload.Split('\n')[0] + "\n"));
+        Assert.Equal("state unseen", (await RunAsync("ask", "r8.1.cut.1"))[0]);
+        Assert.Equal(["begun"], await RunAsync(["post", "r8.1.cut.1", "1", "script", Hash(payload)], payload));
+        await EndedAsync("r8.1.cut.1");
+        Assert.True(File.Exists(Path.Combine(_home, "begun")));
     }
 
     [Fact]
@@ -104,8 +139,15 @@ public sealed class LauncherTests : IDisposable
 
     private string Order(string name, string file) => Path.Combine(_home, "orders", name, file);
 
-    private async Task<string> PostAsync(string order, int epoch, string script, string values = "") =>
-        (await RunAsync(["post", order, $"{epoch}", "script"], $"script {Base64(script)}\nvalues {Base64(values)}\n")).Single();
+    private static string Hash(string text) => Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(System.Text.Encoding.UTF8.GetBytes(text)));
+
+    private async Task<string> PostAsync(string order, int epoch, string script, string values = "")
+    {
+        var payload = $"script {Base64(script)}\nvalues {Base64(values)}";
+        return (await RunAsync(["post", order, $"{epoch}", "script", Hash(payload)], payload)).Single();
+    }
+
+    private Task<string[]> ReadAsync(string script, int seconds = 20) => RunAsync(["read", $"{seconds}", Hash(Base64(script))], Base64(script));
 
     private async Task<string[]> EndedAsync(string order)
     {

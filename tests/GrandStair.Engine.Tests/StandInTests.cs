@@ -31,7 +31,7 @@ public sealed class StandInTests : IDisposable
     [Fact]
     public async Task It_tells_what_can_be_seen_and_nothing_that_only_it_knows()
     {
-        var lines = (await _link.ReadAsync(Desk, [], [], Stop)).Split('\n');
+        var lines = (await ReadAsync(Desk)).Split('\n');
         Assert.Contains("os.version = 6", lines);
         Assert.Contains("offer.release is absent", lines);
         Assert.Contains(lines, l => l.StartsWith("power.mains is unreadable: ", StringComparison.Ordinal));
@@ -44,12 +44,12 @@ public sealed class StandInTests : IDisposable
         var order = Order(1, "set driver.printer 4.2");
         await _link.PostAsync(Desk, order, Stop);
         Assert.Equal(OrderState.UnderWay, (await _link.AskAsync(Desk, order.Name, Stop)).State);
-        Assert.DoesNotContain("driver.printer", await _link.ReadAsync(Desk, [], [], Stop), StringComparison.Ordinal);
+        Assert.DoesNotContain("driver.printer", await ReadAsync(Desk), StringComparison.Ordinal);
         _clock.Pass(TimeSpan.FromMinutes(10));
         // Another process opens the same world: it finds the work done.
         var other = new StandInLink(new(Path.Combine(_folder, "world.db")), _clock);
         Assert.Equal((OrderState.Ended, (int?)0), ((await other.AskAsync(Desk, order.Name, Stop)).State, (await other.AskAsync(Desk, order.Name, Stop)).Exit));
-        Assert.Contains("driver.printer = 4.2", await other.ReadAsync(Desk, [], [], Stop), StringComparison.Ordinal);
+        Assert.Contains("driver.printer = 4.2", (await other.ReadAsync(Desk, [], [], Stop))[0].Text, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -74,7 +74,7 @@ public sealed class StandInTests : IDisposable
         Assert.Equal("unreachable", (await Assert.ThrowsAsync<LinkException>(() => _link.AskAsync(Desk, restart.Name, Stop))).Name);
         _clock.Pass(TimeSpan.FromMinutes(20));
         Assert.Equal(OrderState.Ended, (await _link.AskAsync(Desk, restart.Name, Stop)).State);
-        Assert.DoesNotContain("boot.id = 1\n", await _link.ReadAsync(Desk, [], [], Stop), StringComparison.Ordinal);
+        Assert.DoesNotContain("boot.id = 1\n", await ReadAsync(Desk), StringComparison.Ordinal);
     }
 
     [Fact]
@@ -90,7 +90,7 @@ public sealed class StandInTests : IDisposable
             _clock.Pass(TimeSpan.FromHours(5));
             var standing = await _link.AskAsync(machine, order.Name, Stop);
             if (standing is { Exit: 31 } && standing.Note.EndsWith("printer driver 4.1 did not load", StringComparison.Ordinal)) failed++;
-            Assert.Equal(standing.Exit == 0 ? "7" : "6", (await _link.ReadAsync(machine, [], [], Stop)).Split('\n').Single(l => l.StartsWith("os.version", StringComparison.Ordinal))[^1..]);
+            Assert.Equal(standing.Exit == 0 ? "7" : "6", (await ReadAsync(machine)).Split('\n').Single(l => l.StartsWith("os.version", StringComparison.Ordinal))[^1..]);
         }
 
         Assert.InRange(failed, 14, 27);
@@ -110,4 +110,6 @@ public sealed class StandInTests : IDisposable
 
         public override DateTimeOffset GetUtcNow() => _now;
     }
+
+    private async Task<string> ReadAsync(Machine machine) => string.Join('\n', (await _link.ReadAsync(machine, [], [], Stop)).Select(o => o.Text));
 }

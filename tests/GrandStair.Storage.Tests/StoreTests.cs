@@ -222,6 +222,50 @@ public abstract partial class StoreTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task A_run_that_waits_for_a_limit_is_due_as_soon_as_a_place_in_it_is_free()
+    {
+        await PlanAsync("desk-1", "desk-2", "desk-3");
+        foreach (var member in await Plans.MembersAsync(Plan, Stop)) await OpenRunAsync(member.Machine);
+        var worker = await Runs.BeginWorkerAsync(Lease, Stop);
+        var claims = await Runs.ClaimAsync(worker, Now, 50, Stop);
+        Assert.Null(await Runs.TakeRoomAsync(claims[0], [("line:Westhaven", 1)], Stop));
+        foreach (var waiting in claims.Skip(1))
+        {
+            Assert.Equal("line:Westhaven", await Runs.TakeRoomAsync(waiting, [("line:Westhaven", 1)], Stop));
+            await Runs.ReleaseAsync(waiting, Now.AddHours(1), null, "line:Westhaven", Now, Stop);
+        }
+
+        Assert.Empty(await Runs.ClaimAsync(worker, Now, 50, Stop));
+        Assert.Equal("line:Westhaven", (await Runs.FindAsync(claims[1].State.Run, Stop))!.WaitsFor);
+        Assert.True(await JudgeAsync(claims[0]));
+        var woken = await Runs.ClaimAsync(worker, Now, 50, Stop);
+        Assert.Equal(claims.Skip(1).Select(c => c.State.Run).Order(), woken.Select(c => c.State.Run).Order());
+        Assert.Null(await Runs.TakeRoomAsync(woken[0], [("line:Westhaven", 1)], Stop));
+    }
+
+    [Fact]
+    public async Task Runs_that_hold_room_are_claimed_first_and_then_plans_and_sites_take_turns()
+    {
+        await PlanAsync([.. Enumerable.Range(1, 6).Select(i => $"desk-{i}")]);
+        var members = await Plans.MembersAsync(Plan, Stop);
+        foreach (var member in members) await OpenRunAsync(member.Machine);
+        await Database.WriteAsync((c, t) => c.ExecuteAsync("UPDATE machines SET site = 'Eastray' WHERE name = 'desk-6'", transaction: t), Stop);
+        var worker = await Runs.BeginWorkerAsync(Lease, Stop);
+        var holder = (await Runs.ClaimAsync(worker, Now, 50, Stop)).MaxBy(c => c.State.Run)!;
+        var atOtherSite = holder.State.Run;
+        var all = (await Runs.ListAsync(Plan, Stop)).Select(r => new ClaimedRun(r.State, r.Epoch)).ToArray();
+        // All are due at once, the one at the other site last of all.
+        foreach (var run in all) await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run == atOtherSite ? 59 : run.State.Run), null, null, Now, Stop);
+        var turn = await Runs.ClaimAsync(worker, Now.AddMinutes(1), 2, Stop);
+        Assert.Contains(turn, c => c.State.Run == atOtherSite);
+        foreach (var run in turn) await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run), null, null, Now, Stop);
+        var last = (await Runs.ClaimAsync(worker, Now.AddMinutes(1), 50, Stop)).Single(c => c.State.Run == all.Where(r => r.State.Run != atOtherSite).Max(r => r.State.Run));
+        Assert.Null(await Runs.TakeRoomAsync(last, [("plan", 1)], Stop));
+        foreach (var run in (await Runs.ListAsync(Plan, Stop)).Select(r => new ClaimedRun(r.State, r.Epoch))) await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run), null, null, Now, Stop);
+        Assert.Equal(last.State.Run, Assert.Single(await Runs.ClaimAsync(worker, Now.AddMinutes(1), 1, Stop)).State.Run);
+    }
+
+    [Fact]
     public async Task Every_command_leaves_who_from_where_what_before_and_after()
     {
         await PlanAsync("desk-1");

@@ -40,19 +40,26 @@ public sealed class MachineReader(LinkSet links, Shelf shelf, FleetTable table, 
         bool IsWanted(string key) => wanted.Count == 0 || wanted.Contains(key);
         var products = shelf.ProductsOf(machine).Where(p => p.Readers.Any(r => r.Covers.Any(IsWanted))).ToArray();
         if (products.Length == 0) throw new LinkException("unreachable", $"No product of the catalogue knows how to read {(wanted.Count == 0 ? machine.Name : $"{string.Join(", ", wanted)} of {machine.Name}; import it anew")}.");
-        var scripts = products.SelectMany(p => p.Readers.Where(r => r.Covers.Any(IsWanted)).Select(r => (Product: p, r.Script, Content: p.Scripts[r.Script]))).ToArray();
-        await sent.SentAsync(machine.Id, [.. scripts.Select(s => new SentScript(s.Product.Name, s.Script, FileChange.Hash(s.Content)))], "read", actor.Name, "", clock.GetUtcNow(), stop);
-        var output = await link.ReadAsync(machine, [.. scripts.Select(s => s.Content)], wanted, stop);
+        var scripts = products.SelectMany(p => p.Readers.Where(r => r.Covers.Any(IsWanted)).Select(r => (Product: p, Reader: r, Content: p.Scripts[r.Script]))).ToArray();
+        await sent.SentAsync(machine.Id, [.. scripts.Select(s => new SentScript(s.Product.Name, s.Reader.Script, FileChange.Hash(s.Content)))], "read", actor.Name, "", clock.GetUtcNow(), stop);
+        var outputs = await link.ReadAsync(machine, [.. scripts.Select(s => s.Content)], wanted, stop);
         var now = clock.GetUtcNow();
-        var readings = ReadingLines.Parse(output, shelf.Keys, link.Kind, now, out var refused);
+        var readings = ReadingLines.Parse(string.Join('\n', outputs.Where(o => o.Incomplete is null).Select(o => o.Text)), shelf.Keys, link.Kind, now, out var refused);
         // What limits others is said by whoever keeps the fleet, and not by a machine about itself.
         readings = [.. readings.Where(r => !KeptByPeople.Contains(r.Key))];
         if (wanted.Count > 0) readings = [.. readings.Where(r => wanted.Contains(r.Key))];
-        if (readings.IsEmpty && wanted.Count == 0)
+        var incomplete = scripts.Zip(outputs).Where(s => s.Second.Incomplete is not null).Select(s => (s.First.Product, s.First.Reader, Why: s.Second.Incomplete!)).ToArray();
+        if (readings.IsEmpty && wanted.Count == 0 && incomplete.Length == 0)
             throw new LinkException("unreachable", $"{machine.Name} answered, but no line of it was a reading{(refused.IsEmpty ? "." : $": '{refused[0]}'.")}");
         // What belongs to products that the machine turns out not to run is not absent from it; it was never looked for.
         var seen = machine with { Readings = [.. machine.Readings, .. readings] };
-        var covered = products.Where(p => p.Is.Ask(seen, new Use(now)).Value == Kleene.Yes).SelectMany(p => p.Readers).SelectMany(r => r.Covers).Where(IsWanted).Distinct();
+        var running = products.Where(p => p.Is.Ask(seen, new Use(now)).Value == Kleene.Yes).ToArray();
+        // What a script did not get to is not absent: it was never looked at. Which product the machine runs stays as it was known.
+        var unread = incomplete.Where(i => running.Contains(i.Product))
+            .SelectMany(i => i.Reader.Covers.Where(IsWanted).Select(key => (Key: key, IsIdentity: i.Product.Is.Keys.Contains(key), Why: $"{i.Reader.Script}: {i.Why}")))
+            .Where(u => !readings.Any(r => r.Key == u.Key)).DistinctBy(u => u.Key).ToArray();
+        var covered = running.SelectMany(p => p.Readers).SelectMany(r => r.Covers).Where(IsWanted).Except(unread.Select(u => u.Key));
+        readings = [.. readings, .. unread.Where(u => !u.IsIdentity).Select(u => Reading.Unreadable(u.Key, u.Why, now, now, link.Kind))];
         await table.PutReadingsAsync(machine.Id, new SourceReport(link.Kind, [.. covered], readings), now, now, actor, stop);
         return (await cache.AllAsync(stop))[machine.Id];
     }

@@ -19,8 +19,10 @@ using Microsoft.Extensions.Logging;
 namespace GrandStair.Engine.Runs;
 
 /// <summary>
-/// Sees to runs that are due: claims them, hands their orders to the machines, asks after them, and writes what comes of it.
-/// A restart finds everything in the database and on the machines again.
+/// Drives runs that are due. A worker claims a run, takes one look (posts its order, or asks the machine about it), writes the result
+/// and gives the claim back with the time of the next look. Between two looks a run is a row with a due time and takes nothing of the
+/// worker, so neither long steps nor machines without contact keep other runs waiting. After a restart everything is found again in the
+/// database and on the machines.
 /// </summary>
 public sealed class RunWorker(
     RunLog runs, PlanTable plans, RulingTable rulings, Shelf shelf, FleetCache fleet, MachineReader reader, LinkSet links, ScriptTable sent, ISecrets secrets, ClockTable clockTable, DomainClock clock, ILogger<RunWorker> log)
@@ -28,19 +30,22 @@ public sealed class RunWorker(
     /// <summary>How long a worker that says nothing keeps its runs.</summary>
     public static readonly TimeSpan Lease = TimeSpan.FromSeconds(10);
 
-    private const int MostRuns = 128;
+    // How many looks are begun at once. A look that has waited for its machine for longer than SlowLook no longer counts here.
+    private const int MostLooks = 128;
+
+    // How many looks may be open in all, those that wait for a slow machine among them.
+    private const int MostOpenLooks = 2000;
+    private static readonly TimeSpan SlowLook = TimeSpan.FromSeconds(2);
 
     // What is shorter than this is no secret, and would be found in many words.
     private const int ShortestMasked = 4;
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(50);
     private static readonly TimeSpan Beat = TimeSpan.FromSeconds(2);
 
-    // Waits up to this long are sat out with the run in hand; for longer ones it is given back.
-    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(3);
+    // What is due within this time, real time, is waited for within the look; it is how much earlier than due a run is claimed.
+    private static readonly TimeSpan Early = Tick * 2;
 
-    // How long, in real time, until a line that another machine uses is asked for again, at the least.
-    private static readonly TimeSpan LineAgain = TimeSpan.FromMilliseconds(50);
-    private readonly Dictionary<long, Task> _hands = [];
+    private readonly Dictionary<long, Look> _looks = [];
 
     /// <summary>Works until it is stopped.</summary>
     public async Task WorkAsync(CancellationToken stop)
@@ -71,8 +76,8 @@ public sealed class RunWorker(
 
             // Nothing of a lapsed incarnation may go on, or two would hold the same run.
             await lapsed.CancelAsync();
-            await Task.WhenAll(_hands.Values);
-            _hands.Clear();
+            await Task.WhenAll(_looks.Values.Select(l => l.Work));
+            _looks.Clear();
             if (stop.IsCancellationRequested && worker is { } ended) await runs.EndWorkersAsync(ended, CancellationToken.None);
         }
     }
@@ -148,14 +153,15 @@ public sealed class RunWorker(
                 clockKept = TimeProvider.System.GetElapsedTime(began) + Beat;
             }
 
-            foreach (var done in _hands.Where(h => h.Value.IsCompleted).Select(h => h.Key).ToArray()) _hands.Remove(done);
-            if (_hands.Count < MostRuns)
+            foreach (var ended in _looks.Where(l => l.Value.Work.IsCompleted).Select(l => l.Key).ToArray()) _looks.Remove(ended);
+            var free = Math.Min(MostLooks - _looks.Values.Count(l => TimeProvider.System.GetElapsedTime(l.Began) < SlowLook), MostOpenLooks - _looks.Count);
+            if (free > 0)
             {
-                foreach (var claim in await runs.ClaimAsync(worker, clock.GetUtcNow() + clock.ToDomain(Tick * 2), MostRuns - _hands.Count, stop))
+                foreach (var claim in await runs.ClaimAsync(worker, clock.GetUtcNow() + clock.ToDomain(Early), free, stop))
                 {
-                    // The hand that had this run before has lost it by the claim, and ends at its next write.
-                    var before = _hands.GetValueOrDefault(claim.State.Run, Task.CompletedTask);
-                    _hands[claim.State.Run] = HandAsync(claim, before, stop);
+                    // A look that had this run before has lost it by the claim, and ends at its next write.
+                    var before = _looks.TryGetValue(claim.State.Run, out var earlier) ? earlier.Work : Task.CompletedTask;
+                    _looks[claim.State.Run] = new(DriveRunAsync(claim, before, stop), TimeProvider.System.GetTimestamp());
                 }
             }
 
@@ -163,23 +169,23 @@ public sealed class RunWorker(
         }
     }
 
-    private async Task HandAsync(ClaimedRun claim, Task before, CancellationToken stop)
+    private async Task DriveRunAsync(ClaimedRun claim, Task before, CancellationToken stop)
     {
         await before;
         try
         {
-            await SeeToAsync(claim, stop);
+            await ProcessAsync(claim, stop);
         }
         catch (OperationCanceledException) when (stop.IsCancellationRequested)
         {
         }
         catch (RunLostException)
         {
-            // Somebody decided about it meanwhile; the hand that claimed it then waits for this one to end.
+            // A person decided about it meanwhile; the look that claimed it then waits for this one to end.
         }
         catch (Exception error)
         {
-            log.LogError(error, "Run r{Run} could not be seen to", claim.State.Run);
+            log.LogError(error, "Run r{Run} could not be processed", claim.State.Run);
             await GiveBackAsync(claim, stop);
         }
     }
@@ -197,36 +203,27 @@ public sealed class RunWorker(
         }
     }
 
-    private async Task SeeToAsync(ClaimedRun claim, CancellationToken stop)
+    /// <summary>Goes on with a run as long as something of it is due, and gives it back with the time at which it is due next.</summary>
+    private async Task ProcessAsync(ClaimedRun claim, CancellationToken stop)
     {
-        string? posted = null;
-        var begun = DateTimeOffset.MinValue;
         while (claim.State is { Outstanding: { } order, DueAt: { } due })
         {
-            if (!await WaitAsync(claim, due, stop)) return;
+            var wait = clock.ToReal(due - clock.GetUtcNow());
+            if (wait > Early) break;
+            if (wait > TimeSpan.Zero) await Task.Delay(wait, stop);
             var machine = (await fleet.AllAsync(stop))[new(claim.State.Machine)];
-            var known = posted == order.Name.ToString();
-            if (!known && claim.State.Phase == Phase.Stage && order.Kind == OrderKind.Step && await LacksLineAsync(claim, machine, stop))
+            var look = await ExecuteOrderAsync(claim, order, machine, stop);
+            if (look.Event is not { } e)
             {
-                // The time in which it waits for the line is none in which it stages.
-                if (!await WaitAsync(claim, clock.GetUtcNow() + Max(TimeSpan.FromMinutes(1), clock.ToDomain(LineAgain)), stop)) return;
-                continue;
-            }
-
-            if (!known) begun = clock.GetUtcNow();
-            var (e, askAgain) = await TendAsync(claim, order, machine, new(known, begun), stop);
-            posted = order.Name.ToString();
-            if (e is null)
-            {
-                if (!await WaitAsync(claim, askAgain, stop)) return;
-                continue;
+                await runs.ReleaseAsync(claim, look.NextLook, look.Progress, look.WaitsFor, clock.GetUtcNow(), stop);
+                return;
             }
 
             var after = RunMachine.Step(claim.State, e).State;
             if (!await runs.AppendAsync(claim, [e], after, stop)) return;
             if (e is OrderEnded { Result: not OrderResult.Ok } or OrderOverdue || after.Parked is not null)
                 log.LogInformation("Run r{Run} on {Machine}: {Event}{Parked}", after.Run, machine.Name, e.Type, after.Parked is null ? "" : $", parked: {after.Parked}");
-            claim = claim with { State = after };
+            claim = claim with { State = after, Progress = null, Due = clock.GetUtcNow() };
             if (after.Outcome == Outcome.Reverted) await ReadBackAsync(machine, stop);
         }
 
@@ -247,59 +244,57 @@ public sealed class RunWorker(
         }
     }
 
-    /// <summary>Waits until a moment of domain time; where that is far away, gives the run back and says false.</summary>
-    private async Task<bool> WaitAsync(ClaimedRun claim, DateTimeOffset until, CancellationToken stop)
+    private async Task<Looked> ExecuteOrderAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
     {
-        var real = clock.ToReal(until - clock.GetUtcNow());
-        if (real > Patience)
+        if (claim.State.NeedsRoom && await TryAcquireLimitsAsync(claim, machine, stop) is { } full) return WaitFor(full, claim);
+        switch (order.Kind)
         {
-            await runs.ReleaseAsync(claim, until, stop);
-            return false;
+            case OrderKind.Gate:
+                return new(await JudgeAsync(claim, order, machine, stop));
+            case OrderKind.Slot:
+                return await OpenSlotAsync(claim, order, machine, stop);
+            case OrderKind.Settle:
+                return new(new Settled(clock.GetUtcNow(), "worker", order.Name));
+            case OrderKind.Step:
+                // The time in which it waits for the uplink does not count as staging.
+                return claim.State.Phase == Phase.Stage && await TryAcquireUplinkAsync(claim, machine, stop) is { } busy ? WaitFor(busy, claim) : await StepAsync(claim, order, machine, stop);
+            default:
+                throw new InvalidOperationException($"Order {order.Name} is for a person.");
         }
-
-        if (real > TimeSpan.Zero) await Task.Delay(real, stop);
-        return true;
     }
 
-    private async Task<(RunEvent? Event, DateTimeOffset AskAgain)> TendAsync(ClaimedRun claim, Order order, Machine machine, InHand hand, CancellationToken stop)
-    {
-        var soon = clock.GetUtcNow() + TimeSpan.FromMinutes(1);
-        if (claim.State.NeedsRoom && await LacksRoomAsync(claim, machine, stop)) return (null, soon);
-        return order.Kind switch
-        {
-            OrderKind.Gate => (await JudgeAsync(claim, order, machine, stop), soon),
-            OrderKind.Slot => (await OpenSlotAsync(claim, order, machine, stop), soon),
-            OrderKind.Settle => (new Settled(clock.GetUtcNow(), "worker", order.Name), soon),
-            OrderKind.Step => await StepAsync(claim, order, machine, hand, stop),
-            _ => throw new InvalidOperationException($"Order {order.Name} is for a person."),
-        };
-    }
+    /// <summary>A limit is full: the run is due when a place in it becomes free, and by then at the latest.</summary>
+    private Looked WaitFor(string limit, ClaimedRun claim) =>
+        Looked.Later(clock.GetUtcNow() + Max(TimeSpan.FromMinutes(2), clock.ToDomain(TimeSpan.FromSeconds(1))), claim.Progress, limit);
 
-    private async Task<bool> LacksRoomAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
+    /// <summary>Takes room within the limits of its plan, site, unit and crew for a run that has none yet.</summary>
+    /// <returns>The limit that is full; null where the run has room in all of them now.</returns>
+    private async Task<string?> TryAcquireLimitsAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
     {
+        // From the narrowest to the widest, so that a run that waits for a wide one has found room in the others.
         var (plan, _) = await PlanOfAsync(claim, stop);
-        var limits = new List<(string, int)> { ($"plan:{plan.Name}", plan.Limits.All), ($"site:{machine.Site}", plan.Limits.Site) };
+        var limits = new List<(string, int)>();
         if (machine.TextOf("unit") is { } unit) limits.Add(($"unit:{unit}", 1));
         if (claim.State.Slot.Crew is { } crew && plan.Crews.FirstOrDefault(c => c.Name == crew) is { } hands) limits.Add(($"crew:{plan.Name}/{crew}", hands.Hands));
-        return await LacksAsync(claim, limits, stop);
+        limits.Add(($"site:{machine.Site}", plan.Limits.Site));
+        limits.Add(($"plan:{plan.Name}", plan.Limits.All));
+        return await TryAcquireAsync(claim, limits, stop);
     }
 
-    /// <summary>Whether the line of its site is at another machine's staging: one after the other is as quick as all at once, and the first are through sooner.</summary>
-    private async Task<bool> LacksLineAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
+    /// <summary>Takes its site's uplink for staging. One machine after the other is as quick as all at once, and the first are through sooner.</summary>
+    /// <returns>The uplink, where another machine stages over it; else null.</returns>
+    private async Task<string?> TryAcquireUplinkAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
     {
         var (plan, _) = await PlanOfAsync(claim, stop);
-        if (plan.LineOf(machine.Site) is null) return false;
-        return await LacksAsync(claim, [($"line:{machine.Site}", 1)], stop);
+        return plan.LineOf(machine.Site) is null ? null : await TryAcquireAsync(claim, [($"line:{machine.Site}", 1)], stop);
     }
 
-    /// <summary>Whether a run has to wait for room.</summary>
-    /// <exception cref="RunLostException">It was claimed anew, and this hand has nothing more to wait for.</exception>
-    private async Task<bool> LacksAsync(ClaimedRun claim, IReadOnlyList<(string Name, int Most)> limits, CancellationToken stop) => await runs.TakeRoomAsync(claim, limits, stop) switch
+    /// <exception cref="RunLostException">It was claimed again since, and this look has nothing more to do.</exception>
+    private async Task<string?> TryAcquireAsync(ClaimedRun claim, IReadOnlyList<(string Name, int Most)> limits, CancellationToken stop)
     {
-        null => false,
-        RunLog.Lost => throw new RunLostException(),
-        _ => true,
-    };
+        var full = await runs.TakeRoomAsync(claim, limits, stop);
+        return full == RunLog.Lost ? throw new RunLostException() : full;
+    }
 
     private async Task<(Plan Plan, StoredPlan Stored)> PlanOfAsync(ClaimedRun claim, CancellationToken stop)
     {
@@ -307,11 +302,11 @@ public sealed class RunWorker(
         return ((await shelf.ReadPlanAsync(stored, stop)).Plan, stored);
     }
 
-    private async Task<RunEvent?> OpenSlotAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
+    private async Task<Looked> OpenSlotAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
     {
         var (_, stored) = await PlanOfAsync(claim, stop);
-        if (stored.Held is not null) return null;
-        return await LacksRoomAsync(claim, machine, stop) ? null : new SlotOpened(clock.GetUtcNow(), "worker", order.Name);
+        if (stored.Held is not null) return Looked.Later(clock.GetUtcNow() + Max(TimeSpan.FromMinutes(1), clock.ToDomain(Tick)), claim.Progress);
+        return await TryAcquireLimitsAsync(claim, machine, stop) is { } full ? WaitFor(full, claim) : new(new SlotOpened(clock.GetUtcNow(), "worker", order.Name));
     }
 
     private async Task<RunEvent> JudgeAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
@@ -343,45 +338,67 @@ public sealed class RunWorker(
     private static Noted Note(CheckResult result) => new(
         result.Check.Name, result.Check.Title, string.Join(", ", result.Seen.Select(l => l.Tell())), result.Check.Fix.Words);
 
-    private async Task<(RunEvent? Event, DateTimeOffset AskAgain)> StepAsync(ClaimedRun claim, Order order, Machine machine, InHand hand, CancellationToken stop)
+    private async Task<Looked> StepAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
     {
         var step = claim.State.CurrentStep!;
-        string trouble;
+        var name = order.Name.ToString();
+        var progress = claim.Progress is { } known && known.Order == name ? Resumed(known, claim.Due) : null;
+        var since = progress?.Since ?? clock.GetUtcNow();
+        OrderStanding standing;
         try
         {
             var link = links.Of(machine);
-            if (!hand.Posted) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
-            var standing = await MaskedAsync(await link.AskAsync(machine, order.Name, stop), step, stop);
-            var now = clock.GetUtcNow();
-            switch (standing.State)
-            {
-                case OrderState.Ended:
-                    return (new OrderEnded(now, "worker", order.Name, standing.Exit == 0 ? OrderResult.Ok : OrderResult.Failed, standing.Exit, standing.Note) { Lasted = standing.Lasted }, now);
-                case OrderState.Gone:
-                    return (new OrderEnded(now, "worker", order.Name, OrderResult.Gone, null, standing.Note) { Lasted = standing.Lasted }, now);
-                case OrderState.Unseen:
-                    // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
-                    await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
-                    break;
-                default:
-                    break;
-            }
-
-            await runs.ProgressAsync(claim, new(order.Name.ToString(), standing.Share, standing.Note, now), now, stop);
-            var often = now + clock.ToDomain(clock.Pace > 1 ? TimeSpan.FromSeconds(1) : TimeSpan.FromSeconds(2));
-            trouble = standing.Note;
-            if (!IsOverdue(claim, hand, order, step)) return (null, standing.AskAgain is { } hint && hint < often ? hint : often);
+            // An order that was never looked for is posted; one that is there already stays as it is.
+            if (progress is not { Answered: true }) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+            standing = await MaskedAsync(await link.AskAsync(machine, order.Name, stop), step, stop);
+            // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
+            if (standing.State == OrderState.Unseen) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
         }
         catch (LinkException error) when (error.Name != "epoch")
         {
-            trouble = error.Message;
-            if (!IsOverdue(claim, hand, order, step)) return (null, clock.GetUtcNow() + Max(TimeSpan.FromSeconds(2), clock.ToDomain(TimeSpan.FromMilliseconds(100))));
+            return Unanswered(claim, order, step, machine, progress ?? new(name, null, "", since) { Since = since }, error);
         }
 
-        var at = clock.GetUtcNow();
+        var now = clock.GetUtcNow();
+        if (standing.State == OrderState.Ended)
+            return new(new OrderEnded(now, "worker", order.Name, standing.Exit == 0 ? OrderResult.Ok : OrderResult.Failed, standing.Exit, standing.Note) { Lasted = standing.Lasted });
+        if (standing.State == OrderState.Gone)
+            return new(new OrderEnded(now, "worker", order.Name, OrderResult.Gone, null, standing.Note) { Lasted = standing.Lasted });
+
+        if (progress?.LostContact is { Looks: >= LostContact.ShownFrom } lost) log.LogInformation("{Machine}, run r{Run}: it answers again after {Silence}", machine.Name, claim.State.Run, Units.Show((now - lost.Since).TotalSeconds, ValueKind.Duration));
+        progress = new(name, standing.Share, standing.Note, now) { Since = since, Answered = true };
+        if (IsOverdue(claim, since, order, step)) return Overdue(claim, order, step, progress, standing.Note);
+        var often = now + clock.ToDomain(LookInterval.Running(clock.ToReal(now - since), clock.ToReal(step.Typical)));
+        return Looked.Later(standing.AskAgain is { } hint && hint < often ? hint : often, progress);
+    }
+
+    /// <summary>A look that heard nothing. From the second one on people see since when and why; a changed host key asks for a person at once.</summary>
+    private Looked Unanswered(ClaimedRun claim, Order order, StepSpec step, Machine machine, RunProgress progress, LinkException error)
+    {
+        var now = clock.GetUtcNow();
+        var lost = progress.LostContact is { } before ? before with { Looks = before.Looks + 1, Why = error.Message } : new LostContact(progress.At, 1, error.Message);
+        if (lost.Looks == LostContact.ShownFrom) log.LogWarning("{Machine}, run r{Run}: no contact since {Since:u}: {Why}", machine.Name, claim.State.Run, lost.Since, error.Message);
+        progress = progress with { LostContact = lost };
+        if (claim.State.Parked is null && error.Name is "host-key-changed") return new(new OrderOverdue(now, "worker", order.Name, $"{step.Title}: {error.Message}"));
+        if (IsOverdue(claim, progress.Since, order, step)) return Overdue(claim, order, step, progress, error.Message);
+        return Looked.Later(now + Max(clock.ToDomain(LookInterval.Silent(clock.ToReal(now - lost.Since))), TimeSpan.FromSeconds(2)), progress);
+    }
+
+    /// <summary>Parks the run at a step that takes too long; one that is parked already goes on being asked after.</summary>
+    private Looked Overdue(ClaimedRun claim, Order order, StepSpec step, RunProgress progress, string heard)
+    {
+        var now = clock.GetUtcNow();
         return claim.State.Parked is null
-            ? (new OrderOverdue(at, "worker", order.Name, $"{step.Title}: under way for longer than {Units.Show(step.Limit.TotalSeconds, ValueKind.Duration)}; last heard: {trouble}"), at)
-            : (null, at + TimeSpan.FromMinutes(1));
+            ? new(new OrderOverdue(now, "worker", order.Name, $"{step.Title}: under way for longer than {Units.Show(step.Limit.TotalSeconds, ValueKind.Duration)}; last heard: {heard}"))
+            : Looked.Later(now + TimeSpan.FromMinutes(1), progress);
+    }
+
+    /// <summary>What was known of an order at the last look. Time in which no worker was there to look counts neither as running nor as silence.</summary>
+    private RunProgress Resumed(RunProgress known, DateTimeOffset due)
+    {
+        var missed = clock.GetUtcNow() - due;
+        if (missed < clock.ToDomain(Lease)) return known;
+        return known with { Since = known.Since + missed, LostContact = known.LostContact is { } lost ? lost with { Since = lost.Since + missed } : null };
     }
 
     /// <summary>What a script says, without the secrets that it was given: it may have printed them.</summary>
@@ -396,8 +413,8 @@ public sealed class RunWorker(
         return standing;
     }
 
-    private bool IsOverdue(ClaimedRun claim, InHand hand, Order order, StepSpec step) =>
-        claim.State.Parked is not null || clock.GetUtcNow() > (order.At > hand.Since ? order.At : hand.Since) + step.Limit;
+    private bool IsOverdue(ClaimedRun claim, DateTimeOffset since, Order order, StepSpec step) =>
+        claim.State.Parked is not null || clock.GetUtcNow() > (order.At > since ? order.At : since) + step.Limit;
 
     private static TimeSpan Max(TimeSpan a, TimeSpan b) => a > b ? a : b;
 
@@ -421,11 +438,26 @@ public sealed class RunWorker(
         return new(order.Name, claim.Epoch, step.Kind, content, values) { Secrets = handed };
     }
 
-    /// <summary>What this worker has done about an order since it has the run.</summary>
-    /// <param name="Posted">Whether it has posted it.</param>
-    /// <param name="Since">When it first saw to it; the time limit counts from here, since before nobody may have been there to post it.</param>
-    private sealed record InHand(bool Posted, DateTimeOffset Since);
+    /// <summary>What a look came to: an event, or when to look again.</summary>
+    private sealed record Looked(RunEvent? Event)
+    {
+        /// <summary>When to look again, UTC; null where there is an event.</summary>
+        public DateTimeOffset? NextLook { get; private init; }
 
-    /// <summary>Somebody else has the run by now.</summary>
+        /// <summary>What is known of the order now.</summary>
+        public RunProgress? Progress { get; private init; }
+
+        /// <summary>The limit that is full; null where it waits for none.</summary>
+        public string? WaitsFor { get; private init; }
+
+        public static Looked Later(DateTimeOffset at, RunProgress? progress, string? waitsFor = null) => new((RunEvent?)null) { NextLook = at, Progress = progress, WaitsFor = waitsFor };
+    }
+
+    /// <summary>A look that is open.</summary>
+    /// <param name="Work">Ends with it.</param>
+    /// <param name="Began">When it began, as a monotonic timestamp.</param>
+    private sealed record Look(Task Work, long Began);
+
+    /// <summary>Another worker or a person has the run by now.</summary>
     private sealed class RunLostException : Exception;
 }

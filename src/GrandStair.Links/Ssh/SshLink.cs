@@ -46,8 +46,10 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
     private const string Home = "/var/lib/grandstair";
     private const int NotInstalled = 97;
     private const string NotOurs = "not-ours";
+    private const string Incomplete = "incomplete";
+    private const int MostRead = 1_000_000;
     private const int MostOutput = 4 << 20;
-    private static readonly string LauncherHash = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(Launcher)));
+    private static readonly string LauncherHash = Sha256(Launcher);
     private static readonly string LauncherFile = $"{Home}/launcher-{LauncherHash[..12]}";
 
     private readonly ConcurrentDictionary<MachineId, Kept> _kept = new();
@@ -56,20 +58,20 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
     public string Kind => "ssh";
 
     /// <inheritdoc />
-    public async Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
+    public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(machine);
         ArgumentNullException.ThrowIfNull(scripts);
         ArgumentNullException.ThrowIfNull(wanted);
-        var output = new StringBuilder();
+        var outputs = new List<ScriptOutput>();
         foreach (var script in scripts)
         {
             // Keys are words with dots and hyphens, so that they need no more than quotes.
-            var payload = Convert.ToBase64String(Encoding.UTF8.GetBytes($"wanted='{string.Join(' ', wanted)}'\n{script}"));
-            output.AppendLine(await LaunchAsync(machine, $"read {ReadTimeout.TotalSeconds:0}", payload, ReadTimeout + CommandTimeout, stop));
+            var payload = Base64($"wanted='{string.Join(' ', wanted)}'\n{script}");
+            outputs.Add(ReadOutput(await LaunchAsync(machine, $"read {ReadTimeout.TotalSeconds:0} {Sha256(payload)}", payload, ReadTimeout + CommandTimeout, stop)));
         }
 
-        return output.ToString();
+        return outputs;
     }
 
     /// <inheritdoc />
@@ -79,9 +81,10 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
         ArgumentNullException.ThrowIfNull(order);
         var values = string.Concat(order.Values.Select(v => $"{v.Key.ToUpperInvariant()}={v.Value.ReplaceLineEndings(" ")}\n"));
         var secrets = string.Concat(order.Secrets.Select(s => $"{s.Key.ToUpperInvariant().Replace('-', '_').Replace('.', '_')}={Base64(s.Value)}\n"));
-        var payload = $"{(secrets.Length > 0 ? $"secrets {Base64(secrets)}\n" : "")}script {Base64(order.Script)}\nvalues {Base64(values)}\n";
+        // The last line has no break: the launcher takes the hash of what its shell has read, and that drops the last one.
+        var payload = $"{(secrets.Length > 0 ? $"secrets {Base64(secrets)}\n" : "")}script {Base64(order.Script)}\nvalues {Base64(values)}";
         var kind = RunMachine.Name(order.Kind);
-        var said = (await LaunchAsync(machine, $"post {FileName(order.Name)} {order.Epoch} {kind}", payload, CommandTimeout, stop)).Trim();
+        var said = (await LaunchAsync(machine, $"post {FileName(order.Name)} {order.Epoch} {kind} {Sha256(payload)}", payload, CommandTimeout, stop)).Trim();
         if (said is "begun" or "known") return;
         if (said.StartsWith("epoch ", StringComparison.Ordinal))
             throw new LinkException("epoch", $"{machine.Name} knows a newer claim of run r{order.Name.Run} ({said}); this one (epoch {order.Epoch}) is over.");
@@ -124,6 +127,24 @@ public sealed class SshLink(SshOptions options) : ILink, IDisposable
     {
         foreach (var kept in _kept.Values) kept.Dispose();
     }
+
+    /// <summary>Takes the launcher's last line off a reading script's output; without it, or where it says that something went wrong, the output is incomplete.</summary>
+    private static ScriptOutput ReadOutput(string said)
+    {
+        var end = said.LastIndexOf("\nread-ended ", StringComparison.Ordinal);
+        if (end < 0 || said[end..].Split(' ', StringSplitOptions.TrimEntries) is not [_, var status, var length] || !said.EndsWith('\n'))
+            return new(said, said.Trim() == Incomplete ? "the script did not arrive whole" : "the output ends before the script did");
+        var text = said[..end];
+        if (!int.TryParse(length, out var bytes) || bytes > MostRead) return new(text, $"the script printed more than {MostRead:N0} bytes");
+        return status switch
+        {
+            "0" => new(text),
+            "124" => new(text, $"the script did not end within {ReadTimeout.TotalSeconds:0} s"),
+            _ => new(text, $"the script ended with status {status}"),
+        };
+    }
+
+    private static string Sha256(string text) => Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(text)));
 
     private static string FileName(OrderName order) => order.ToString().Replace('/', '.');
 

@@ -1,9 +1,10 @@
 #!/bin/sh
 # Carries orders out on this machine: each attempt at most once, and on without a connection.
-#   launcher HOME post ORDER EPOCH KIND   takes "script", "values" and, where there are any, "secrets" from stdin, one base64 line each
-#   launcher HOME ask ORDER               says how an order stands
-#   launcher HOME read SECONDS            runs the script on stdin (base64) and prints what it says
-#   launcher HOME run FOLDER              does an order; started by post, never by hand
+#   launcher HOME post ORDER EPOCH KIND SHA256   takes "script", "values" and, where there are any, "secrets" from stdin, one base64 line each
+#   launcher HOME ask ORDER                      says how an order stands
+#   launcher HOME read SECONDS SHA256            runs the script on stdin (base64), prints its output, and ends with "read-ended STATUS BYTES"
+#   launcher HOME run FOLDER                     does an order; started by post, never by hand
+# SHA256 is that of stdin without its last line break: what was cut on its way is not begun.
 set -u
 umask 077
 PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
@@ -17,6 +18,13 @@ shift 2
 self=$0
 # Secrets stand in memory alone, until the script has them; a restart takes them away.
 secrets_of() { echo "/run/grandstair-secrets/$(printf %s "$1" | sha256sum | cut -c 1-32)"; }
+# Takes stdin into $payload; what is not whole is refused.
+payload() {
+    payload=$(cat)
+    [ "$(printf %s "$payload" | sha256sum | cut -c 1-64)" = "$1" ] && return
+    echo "incomplete"
+    exit 0
+}
 boot() { cat /proc/sys/kernel/random/boot_id; }
 # The moment a process began tells it from a later one with the same number; one that is dead and only not buried has none.
 born() { sed 's/.*) //' "/proc/$1/stat" 2>/dev/null | awk '$1 != "Z" { print $20 }'; }
@@ -32,6 +40,7 @@ start() {
 case $verb in
 post)
     order=$1 epoch=$2 kind=$3
+    payload "$4"
     dir=$home/orders/$order
     run=${order%%.*}
     mkdir -p "$home/orders" "$home/epochs" || exit 1
@@ -46,7 +55,7 @@ post)
         exit 0
     fi
     rm -rf "$home/incoming" && mkdir "$home/incoming" || exit 1
-    while read -r file data; do
+    printf '%s\n' "$payload" | while read -r file data; do
         case $file in
         script | values) printf %s "$data" | base64 -d >"$home/incoming/$file" || exit 1 ;;
         secrets)
@@ -54,7 +63,7 @@ post)
             printf %s "$data" | base64 -d >"$(secrets_of "$dir")" || exit 1
             ;;
         esac
-    done
+    done || exit 1
     boot >"$home/incoming/boot"
     echo "$kind" >"$home/incoming/kind"
     echo "$(date +%s) first" >"$home/incoming/posts"
@@ -114,10 +123,20 @@ ask)
     if [ -f output ]; then printf 'output '; tail -c 3000 output | base64 -w 0; echo; fi
     ;;
 read)
-    script=$(mktemp) || exit 1
-    trap 'rm -f "$script"' EXIT
-    base64 -d >"$script" || exit 1
-    timeout "$1" /bin/sh "$script" </dev/null 2>&1 | head -c 1000000
+    payload "$2"
+    folder=$(mktemp -d) || exit 1
+    trap 'rm -rf "$folder"' EXIT
+    printf %s "$payload" | base64 -d >"$folder/script" || exit 1
+    # The pipe's last command would hide the script's status. Whatever the script leaves running ends with it, as its process group.
+    {
+        timeout -k 5 "$1" /bin/sh "$folder/script" </dev/null 2>&1 &
+        wait $!
+        echo $? >"$folder/status"
+        kill -s KILL -- -$! 2>/dev/null
+    } | head -c 1000001 >"$folder/output"
+    head -c 1000000 "$folder/output"
+    echo
+    echo "read-ended $(cat "$folder/status" 2>/dev/null || echo unknown) $(wc -c <"$folder/output")"
     ;;
 *)
     echo "unknown verb: $verb" >&2

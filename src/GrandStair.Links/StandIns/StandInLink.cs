@@ -11,13 +11,14 @@ public sealed class StandInLink(StandInWorld world, TimeProvider clock) : ILink
     /// <inheritdoc />
     public string Kind => "stand-in";
 
-    /// <summary>Answers every reading script with all that is true of the machine, can be seen and is wanted.</summary>
-    public Task<string> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
+    /// <summary>Answers the first reading script with all that is true of the machine, can be seen and is wanted, and the others with nothing more.</summary>
+    public Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
     {
+        ArgumentNullException.ThrowIfNull(scripts);
         var truth = Reach(machine);
         var lines = truth.Where(t => !t.Key.StartsWith("truth.", StringComparison.Ordinal) && (wanted.Count == 0 || wanted.Contains(t.Key)))
             .Select(t => t.Value switch { "-" => $"{t.Key} is absent", "?" => $"{t.Key} is unreadable: no answer within 30 s", _ => $"{t.Key} = {t.Value}" });
-        return Task.FromResult(string.Join('\n', lines));
+        return Task.FromResult<IReadOnlyList<ScriptOutput>>([new(string.Join('\n', lines)), .. scripts.Skip(1).Select(_ => new ScriptOutput(""))]);
     }
 
     /// <inheritdoc />

@@ -18,8 +18,8 @@ internal abstract class Dialect(string connectionString)
 {
     public string ConnectionString { get; } = connectionString;
 
-    /// <summary>What a claiming select appends so that two workers never wait for one another.</summary>
-    public abstract string SkipLocked { get; }
+    /// <summary>What a claiming select of a table appends so that two workers never wait for one another.</summary>
+    public abstract string SkipLocked(string table);
 
     /// <summary>The database's own time in microseconds since 1970, as an expression.</summary>
     public abstract string Now { get; }
@@ -41,7 +41,7 @@ internal abstract class Dialect(string connectionString)
 /// <summary>The embedded database: one file, write-ahead log, every commit on the disk before it is acknowledged.</summary>
 internal sealed class SqliteDialect(string path) : Dialect(new SqliteConnectionStringBuilder { DataSource = path, DefaultTimeout = 30 }.ToString())
 {
-    public override string SkipLocked => "";
+    public override string SkipLocked(string table) => "";
 
     public override string Now => "CAST(unixepoch('subsec') * 1000000 AS INTEGER)";
 
@@ -86,7 +86,7 @@ internal sealed class PostgresDialect(string connectionString) : Dialect(connect
     // Whoever waits for the database's lock has a connection: one for each process, or those who wait would take all that there are.
     private readonly SemaphoreSlim _waits = new(1, 1);
 
-    public override string SkipLocked => "FOR UPDATE SKIP LOCKED";
+    public override string SkipLocked(string table) => $"FOR UPDATE OF {table} SKIP LOCKED";
 
     public override string Now => "CAST(extract(epoch FROM clock_timestamp()) * 1000000 AS BIGINT)";
 

@@ -137,3 +137,14 @@ public sealed class Consent : Migration
     /// <inheritdoc />
     public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
 }
+
+/// <summary>The limit that a run waits for.</summary>
+[Migration(9)]
+public sealed class Waits : Migration
+{
+    /// <inheritdoc />
+    public override void Up() => Execute.Sql(Migrations.Schema.Text("009-waits.sql"));
+
+    /// <inheritdoc />
+    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
+}

@@ -118,7 +118,7 @@ public sealed class RehearsalTable(Database database)
             var row = await c.QuerySingleOrDefaultAsync<Row>(
                 $"""
                 UPDATE rehearsals SET state = 'UnderWay', done = 0, beat = {database.Dialect.Now} WHERE id = (
-                  SELECT id FROM rehearsals WHERE state = 'Waiting' OR (state = 'UnderWay' AND beat < {database.Dialect.Now} - @silence) ORDER BY id LIMIT 1 {database.Dialect.SkipLocked})
+                  SELECT id FROM rehearsals WHERE state = 'Waiting' OR (state = 'UnderWay' AND beat < {database.Dialect.Now} - @silence) ORDER BY id LIMIT 1 {database.Dialect.SkipLocked("rehearsals")})
                 RETURNING *
                 """,
                 new { silence = (long)Silence.TotalMicroseconds },

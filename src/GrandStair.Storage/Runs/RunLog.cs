@@ -11,23 +11,46 @@ using GrandStair.Storage.Feeds;
 
 namespace GrandStair.Storage.Runs;
 
-/// <summary>A run that a worker has.</summary>
+/// <summary>A run that a worker has claimed.</summary>
 /// <param name="State">What its events add up to.</param>
 /// <param name="Epoch">The number of its claims; orders carry it, and a higher one shuts out the lower.</param>
-public sealed record ClaimedRun(RunState State, long Epoch);
+/// <param name="Progress">What was known of its order at the last look; null before the first.</param>
+/// <param name="Due">When it was due, UTC.</param>
+public sealed record ClaimedRun(RunState State, long Epoch, RunProgress? Progress = null, DateTimeOffset Due = default);
 
 /// <summary>A run as it is listed.</summary>
 /// <param name="State">What its events add up to.</param>
 /// <param name="Epoch">The number of its claims.</param>
-/// <param name="Progress">What is known of the order under way; null where nothing is.</param>
-public sealed record StoredRun(RunState State, long Epoch, RunProgress? Progress);
+/// <param name="Progress">What is known of its order; null where nothing is.</param>
+/// <param name="WaitsFor">The limit that is full and that it waits for, as <c>site:Westhaven</c>; null where it waits for none.</param>
+public sealed record StoredRun(RunState State, long Epoch, RunProgress? Progress, string? WaitsFor = null);
 
 /// <summary>How far an order under way is.</summary>
 /// <param name="Order">The order's name.</param>
 /// <param name="Share">The share done, 0 to 1; null where it is not known.</param>
 /// <param name="Note">What it says of itself.</param>
-/// <param name="At">When that was seen, UTC.</param>
-public sealed record RunProgress(string Order, double? Share, string Note, DateTimeOffset At);
+/// <param name="At">When that was seen, UTC; before the machine has answered, when it was first asked.</param>
+public sealed record RunProgress(string Order, double? Share, string Note, DateTimeOffset At)
+{
+    /// <summary>When a worker first asked for it, UTC, moved on by all time in which no worker was there to ask; the step's time limit counts from here.</summary>
+    public DateTimeOffset Since { get; init; }
+
+    /// <summary>Whether the machine has confirmed that it has the order.</summary>
+    public bool Answered { get; init; }
+
+    /// <summary>Since when nothing is heard; null while the machine answers.</summary>
+    public LostContact? LostContact { get; init; }
+}
+
+/// <summary>A machine that does not answer while it has an order.</summary>
+/// <param name="Since">When it was last heard of, UTC.</param>
+/// <param name="Looks">How many looks in a row heard nothing.</param>
+/// <param name="Why">What the last one ran into.</param>
+public sealed record LostContact(DateTimeOffset Since, int Looks, string Why)
+{
+    /// <summary>From so many looks on people are shown that contact is lost; one alone happens with every restart.</summary>
+    public const int ShownFrom = 2;
+}
 
 /// <summary>An event as it is kept.</summary>
 /// <param name="Number">Its place in its run, from 1.</param>
@@ -40,6 +63,9 @@ public sealed class RunLog(Database database)
 {
     /// <summary>What is said in place of a limit's name where the run was claimed anew.</summary>
     public const string Lost = "this worker no longer has the run";
+
+    // More than the one place that became free: the first of them may find another limit full.
+    private const long WokenAtOnce = 3;
 
     /// <summary>Opens a run for a member that has none.</summary>
     /// <param name="make">Makes the first event from the run's number.</param>
@@ -68,22 +94,29 @@ public sealed class RunLog(Database database)
         },
         stop);
 
-    /// <summary>Claims runs that are due and that no living worker has. Each claim raises the run's epoch.</summary>
+    /// <summary>
+    /// Claims runs that are due and that no living worker has: first those that hold room within limits, which others wait for; then one of
+    /// each plan and site in turn, so that no plan and no site keeps the others waiting. Each claim raises the run's epoch.
+    /// </summary>
     public Task<IReadOnlyList<ClaimedRun>> ClaimAsync(long worker, DateTimeOffset dueBefore, int most, CancellationToken stop) => database.WriteAsync<IReadOnlyList<ClaimedRun>>(
         async (c, t) =>
         {
+            var free = $"due_at <= @due AND (worker IS NULL OR worker NOT IN (SELECT id FROM workers WHERE lease_until > {database.Dialect.Now}))";
             var rows = await c.QueryAsync<RunRow>(
                 $"""
                 UPDATE runs SET worker = @worker, epoch = epoch + 1 WHERE id IN (
-                  SELECT id FROM runs WHERE due_at <= @due
-                    AND (worker IS NULL OR worker NOT IN (SELECT id FROM workers WHERE lease_until > {database.Dialect.Now}))
-                  ORDER BY due_at LIMIT @most {database.Dialect.SkipLocked})
-                RETURNING id, epoch, shape, state, progress
+                  SELECT r.id FROM runs r JOIN (
+                    SELECT due.id, due.holds, ROW_NUMBER() OVER (PARTITION BY due.plan, m.site ORDER BY due.holds DESC, due.due_at) AS turn
+                    FROM (SELECT id, plan, machine_id, due_at, CASE WHEN EXISTS (SELECT 1 FROM run_room WHERE run_id = runs.id) THEN 1 ELSE 0 END AS holds FROM runs WHERE {free}) due
+                    JOIN machines m ON m.id = due.machine_id) queue ON queue.id = r.id
+                  WHERE {free}
+                  ORDER BY queue.holds DESC, queue.turn, r.due_at LIMIT @most {database.Dialect.SkipLocked("r")})
+                RETURNING id, epoch, shape, state, progress, due_at
                 """,
                 new { worker, due = Micros.Of(dueBefore), most },
                 t);
             var claims = new List<ClaimedRun>();
-            foreach (var row in rows.AsList()) claims.Add(new(await StateOfAsync(c, t, row), row.Epoch));
+            foreach (var row in rows.AsList()) claims.Add(new(await StateOfAsync(c, t, row), row.Epoch, ProgressOf(row), Micros.Time(row.DueAt!.Value)));
             return claims;
         },
         stop);
@@ -110,25 +143,40 @@ public sealed class RunLog(Database database)
         ArgumentNullException.ThrowIfNull(claim);
         return database.WriteAsync(
             (c, t) => c.ExecuteAsync(
-                "UPDATE runs SET worker = NULL, due_at = @due WHERE id = @Run AND epoch = @Epoch AND events = @Events",
+                "UPDATE runs SET worker = NULL, due_at = @due, waits_for = NULL WHERE id = @Run AND epoch = @Epoch AND events = @Events",
                 new { claim.State.Run, claim.Epoch, claim.State.Events, due = Micros.Of(due) },
                 t),
             stop);
     }
 
-    /// <summary>Notes how far an order is. It is no event: the next one replaces it.</summary>
-    public Task ProgressAsync(ClaimedRun claim, RunProgress progress, DateTimeOffset now, CancellationToken stop)
+    /// <summary>Gives a claimed run back with what a look found out about its order. That is no event: the next look replaces it. Live events tell what people would see.</summary>
+    /// <param name="claim">The claim.</param>
+    /// <param name="due">When to look again, UTC.</param>
+    /// <param name="progress">What is known of its order.</param>
+    /// <param name="waitsFor">The limit that is full; the run is due at once when a place in it becomes free.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="stop">Cancels the write.</param>
+    public Task ReleaseAsync(ClaimedRun claim, DateTimeOffset? due, RunProgress? progress, string? waitsFor, DateTimeOffset now, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(claim);
         return database.WriteAsync(
             async (c, t) =>
             {
-                var written = await c.ExecuteAsync("UPDATE runs SET progress = @progress WHERE id = @Run AND epoch = @Epoch", new { claim.State.Run, claim.Epoch, progress = JsonSerializer.Serialize(progress, RunEvent.Json) }, t);
-                if (written > 0) await Feed.AddAsync(c, t, now, "run", $"r{claim.State.Run}", "progressed", Actor.Worker, new(claim.State.Machine));
+                var written = await c.ExecuteAsync(
+                    "UPDATE runs SET worker = NULL, due_at = @due, progress = @progress, waits_for = @waitsFor WHERE id = @Run AND epoch = @Epoch AND events = @Events",
+                    new { claim.State.Run, claim.Epoch, claim.State.Events, due = Micros.Of(due), waitsFor, progress = progress is null ? null : JsonSerializer.Serialize(progress, RunEvent.Json) },
+                    t);
+                if (written > 0 && progress is not null && !ShowsAlike(claim.Progress, progress)) await Feed.AddAsync(c, t, now, "run", $"r{claim.State.Run}", "progressed", Actor.Worker, new(claim.State.Machine));
                 return written;
             },
             stop);
     }
+
+    /// <summary>Whether people see the same of both: share in whole percent, note, and contact.</summary>
+    private static bool ShowsAlike(RunProgress? before, RunProgress after) => before is not null && before.Order == after.Order && before.Note == after.Note
+        && Percent(before.Share) == Percent(after.Share) && before.LostContact is { Looks: >= LostContact.ShownFrom } == after.LostContact is { Looks: >= LostContact.ShownFrom };
+
+    private static double? Percent(double? share) => share is { } of ? Math.Round(of * 100) : null;
 
     /// <summary>Takes room within limits for a run: all of it or, where one is full, none.</summary>
     /// <param name="limits">Each limit's name with how many runs may have room in it.</param>
@@ -213,10 +261,10 @@ public sealed class RunLog(Database database)
     private Task<IReadOnlyList<StoredRun>> ListAsync(string where, object values, CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredRun>>(
         async c =>
         {
-            var rows = (await c.QueryAsync<RunRow>($"SELECT id, epoch, shape, state, progress FROM runs {where}", values)).AsList();
+            var rows = (await c.QueryAsync<RunRow>($"SELECT id, epoch, shape, state, progress, waits_for FROM runs {where}", values)).AsList();
             var runs = new List<StoredRun>(rows.Count);
             foreach (var row in rows)
-                runs.Add(new(await StateOfAsync(c, null, row), row.Epoch, row.Progress is null ? null : JsonSerializer.Deserialize<RunProgress>(row.Progress, RunEvent.Json)));
+                runs.Add(new(await StateOfAsync(c, null, row), row.Epoch, ProgressOf(row), row.WaitsFor));
             return runs;
         },
         stop);
@@ -226,7 +274,7 @@ public sealed class RunLog(Database database)
         {
             var written = await c.ExecuteAsync(
                 $"""
-                UPDATE runs SET due_at = @due, closed_at = @closed, shape = @Shape, state = @state, events = @after, progress = NULL{(keepWorker ? "" : ", worker = NULL")}
+                UPDATE runs SET due_at = @due, closed_at = @closed, shape = @Shape, state = @state, events = @after, progress = NULL, waits_for = NULL{(keepWorker ? "" : ", worker = NULL")}
                 WHERE id = @Run AND events = @Events AND (@epoch IS NULL OR epoch = @epoch)
                 """,
                 new { due = Micros.Of(after.DueAt), closed = Micros.Of(after.Closed), RunState.Shape, state = Write(after), after = (long)after.Events, before.Run, Events = (long)before.Events, epoch },
@@ -238,11 +286,24 @@ public sealed class RunLog(Database database)
                 await AuditTable.AddAsync(c, t, events[0].At, given.By, given.Words, $"r{after.Run}", new(after.Machine), Stands(before), Stands(after), given.Reason);
             }
 
-            if (!after.NeedsRoom) await c.ExecuteAsync($"DELETE FROM run_room WHERE run_id = @Run{(after.HoldsUnit ? " AND name NOT LIKE 'unit:%'" : "")}", new { after.Run }, t);
+            if (!after.NeedsRoom) await FreeRoomAsync(c, t, after, events[^1].At);
             await AddEventsAsync(c, t, after, before.Events, epoch ?? 0, events);
             return true;
         },
         stop);
+
+    /// <summary>Gives up the room that a run held, and makes those that have waited for it longest due.</summary>
+    private static async Task FreeRoomAsync(DbConnection c, DbTransaction t, RunState after, DateTimeOffset now)
+    {
+        var freed = await c.QueryAsync<string>($"DELETE FROM run_room WHERE run_id = @Run{(after.HoldsUnit ? " AND name NOT LIKE 'unit:%'" : "")} RETURNING name", new { after.Run }, t);
+        foreach (var name in freed.AsList())
+        {
+            await c.ExecuteAsync(
+                "UPDATE runs SET due_at = @now WHERE id IN (SELECT id FROM runs WHERE waits_for = @name AND due_at > @now ORDER BY due_at LIMIT @WokenAtOnce)",
+                new { name, now = Micros.Of(now), WokenAtOnce },
+                t);
+        }
+    }
 
     private static async Task AddEventsAsync(DbConnection c, DbTransaction t, RunState after, int number, long epoch, IReadOnlyList<RunEvent> events)
     {
@@ -286,6 +347,8 @@ public sealed class RunLog(Database database)
         [.. (await c.QueryAsync<EventRow>("SELECT number, epoch, body FROM run_events WHERE run_id = @run ORDER BY number", new { run }, t))
             .Select(r => new StoredEvent((int)r.Number, r.Epoch, JsonSerializer.Deserialize<RunEvent>(r.Body, RunEvent.Json)!))];
 
+    private static RunProgress? ProgressOf(RunRow row) => row.Progress is null ? null : JsonSerializer.Deserialize<RunProgress>(row.Progress, RunEvent.Json);
+
     private static string Write(RunState state) => JsonSerializer.Serialize(state, RunEvent.Json);
 
     private sealed record RunRow
@@ -299,6 +362,10 @@ public sealed class RunLog(Database database)
         public string State { get; init; } = "";
 
         public string? Progress { get; init; }
+
+        public long? DueAt { get; init; }
+
+        public string? WaitsFor { get; init; }
     }
 
     private sealed record LengthRow

@@ -1,0 +1,3 @@
+-- The limit that a run waits for, so that it is due as soon as a place becomes free.
+ALTER TABLE runs ADD COLUMN waits_for TEXT;
+CREATE INDEX runs_waiting ON runs (waits_for, due_at) WHERE waits_for IS NOT NULL;
