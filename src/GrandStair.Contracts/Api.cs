@@ -430,9 +430,16 @@ public sealed record HostKeyCommand(string HostKey, string Reason);
 /// <param name="ElapsedSeconds">How long the step or phase under way has lasted.</param>
 /// <param name="LeftSeconds">How long the steps up to the proof usually take from here; null where nothing is under way.</param>
 /// <param name="OverSeconds">How much longer than usual the step under way has taken; null where it has not.</param>
+/// <param name="NoContact">Since when nothing is heard of a machine that has an order; null while it answers.</param>
 public sealed record RunRow(
     string Run, string Machine, string Site, string Plan, string Wave, string Method, string Standing, string Phase, int PhaseNumber, string? Step, double? Share, string? Note,
-    double ElapsedSeconds, double? LeftSeconds, double? OverSeconds, DateTimeOffset SlotStart, string? Parked, string? Outcome, string? Reason, DateTimeOffset? Proved, DateTimeOffset? Closed, int LooseEnds);
+    double ElapsedSeconds, double? LeftSeconds, double? OverSeconds, DateTimeOffset SlotStart, string? Parked, string? Outcome, string? Reason, DateTimeOffset? Proved, DateTimeOffset? Closed, int LooseEnds, NoContactView? NoContact);
+
+/// <summary>Contact to a machine that is lost while it has an order.</summary>
+/// <param name="Since">When the machine was last heard of.</param>
+/// <param name="Seconds">How long that has lasted.</param>
+/// <param name="Why">What the last attempt to reach it ran into.</param>
+public sealed record NoContactView(DateTimeOffset Since, double Seconds, string Why);
 
 /// <summary>A run with its passage and log.</summary>
 /// <param name="Possible">The decisions that can be taken now.</param>
@@ -464,7 +471,7 @@ public sealed record OverviewView(
 public sealed record StairPoint(DateTimeOffset At, int Proved);
 
 /// <summary>Something that keeps machines from going.</summary>
-/// <param name="Kind"><c>check</c>, <c>parked</c>, <c>ended</c>, <c>route</c> or <c>loose-end</c>.</param>
+/// <param name="Kind"><c>check</c>, <c>parked</c>, <c>ended</c>, <c>no-contact</c>, <c>route</c> or <c>loose-end</c>.</param>
 /// <param name="Condition">What lists the machines: the name of the check or the standing.</param>
 /// <param name="By">Who can mend it; null where a decision is needed.</param>
 public sealed record InTheWayView(string Kind, int Machines, string Title, string Detail, string? By, double? Minutes, string Condition, int Opens);

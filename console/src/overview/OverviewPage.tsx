@@ -145,12 +145,14 @@ function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
 
 function verb(item: Schemas['InTheWayView']): string {
   if (item.kind === 'check') return item.by === 'nobody' ? 'Excuse' : 'Mend';
+  if (item.kind === 'no-contact') return 'Look';
   return item.kind === 'loose-end' ? 'Close' : 'Decide';
 }
 
 function wayTo(plan: string, item: Schemas['InTheWayView']): string {
   if (item.kind === 'check') return `/readiness?plan=${plan}&check=${item.condition}`;
   if (item.kind === 'parked') return '/runs?standing=parked';
+  if (item.kind === 'no-contact') return '/runs?standing=under-way';
   if (item.kind === 'loose-end') return '/runs?standing=proved';
   return `/plans/${plan}?standing=${item.condition}`;
 }

@@ -26,8 +26,9 @@ export function Passage({ run }: { run: Schemas['RunRow'] }) {
   );
 }
 
-/** How long a run is still to go, or by how much it takes longer than it usually does. */
+/** How long a run is still to go, by how much it takes longer than usual, or how long nothing was heard of it. */
 export function ToGo({ run }: { run: Schemas['RunRow'] }) {
+  if (run.noContact) return <span className="over-text">no contact for {span(run.noContact.seconds)}</span>;
   if (run.overSeconds) return <span className="over-text">+{span(run.overSeconds)}, longer than normal</span>;
   return <span>{run.leftSeconds === null ? '' : `${span(run.leftSeconds)} to go`}</span>;
 }

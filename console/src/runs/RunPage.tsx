@@ -37,6 +37,11 @@ export function RunPage() {
           <strong>Parked</strong> {r.parked}
         </div>
       )}
+      {r.noContact && (
+        <div className="parked-box" role="status">
+          <strong>No contact</strong> since {time(r.noContact.since)} ({span(r.noContact.seconds)}): {r.noContact.why}
+        </div>
+      )}
       <div className="progress-line">
         <Passage run={r} />
         <span className="quiet">

@@ -70,7 +70,7 @@ export function RunsPage() {
                   <td>
                     <Passage run={run} />
                   </td>
-                  <td>{run.parked ?? run.reason ?? run.step ?? word(run.outcome)}</td>
+                  <td>{run.parked ?? run.reason ?? run.noContact?.why ?? run.step ?? word(run.outcome)}</td>
                   <td className="num nowrap quiet">{span(run.elapsedSeconds)}</td>
                   <td className="nowrap quiet">{run.looseEnds > 0 ? many(run.looseEnds, 'loose end') : <ToGo run={run} />}</td>
                 </tr>

@@ -101,10 +101,12 @@ internal static class RunCommands
             page.Items.Select(r => new[]
             {
                 r.Run, r.Machine, r.Site, Screen.Word(r.Standing), Passage(r), r.Step ?? Screen.Word(r.Outcome), Screen.Age(r.ElapsedSeconds),
-                r.OverSeconds is { } over ? $"+{Screen.Age(over)}" : Screen.Age(r.LeftSeconds), r.Parked ?? r.Reason ?? r.Note,
+                r.OverSeconds is { } over ? $"+{Screen.Age(over)}" : Screen.Age(r.LeftSeconds), r.Parked ?? r.Reason ?? NoContact(r) ?? r.Note,
             }));
         if (page.Items.Count < page.Total) screen.Hint($"{page.Total - page.Items.Count} more; narrow it with --standing, or raise --limit.");
     }
+
+    private static string? NoContact(RunRow r) => r.NoContact is { } lost ? $"no contact for {Screen.Age(lost.Seconds)}: {lost.Why}" : null;
 
     /// <summary>The phases up to the proof, filled as far as the run has come.</summary>
     private static string Passage(RunRow r) => string.Concat(Enumerable.Range(1, PhasesUntilProved).Select(i => i < r.PhaseNumber ? '■' : i == r.PhaseNumber ? (r.Standing == "parked" ? '‖' : '▶') : '·')) + $" {Screen.Word(r.Phase)}";
@@ -113,6 +115,7 @@ internal static class RunCommands
     {
         var r = view.Run;
         screen.Say($"Run **{r.Run}** on **{r.Machine}** ({r.Site}): **{Screen.Word(r.Standing)}**, {Passage(r)}{(r.Parked is null ? "" : $"; parked: {r.Parked}")}");
+        if (r.NoContact is { } lost) screen.Say($"**No contact** since {Screen.Time(lost.Since)} UTC ({Screen.Age(lost.Seconds)}): {lost.Why}");
         screen.Hint($"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} UTC · claim {view.Epoch}{(view.MissedSlots > 0 ? $" · {view.MissedSlots} slots missed" : "")} · {(view.Turned ? "past the turning point" : "can be called off")}");
         if (view.Possible.Count > 0) screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");
         screen.Table(["phase", "step", "state", "#attempts", ""], view.Steps.Select(s => new[] { Screen.Word(s.Phase), s.Title, Screen.Word(s.State), s.Attempts > 0 ? $"{s.Attempts}" : "", s.TurningPoint ? "turning point" : "" }));

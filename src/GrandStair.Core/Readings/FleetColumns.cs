@@ -38,6 +38,16 @@ public sealed class FleetColumns
     /// <summary>The row of a machine; null where it is not in the fleet.</summary>
     public int? RowOf(MachineId id) => _rows.TryGetValue(id, out var row) ? row : null;
 
+    /// <summary>All rows in the order of the machines' names, case ignored.</summary>
+    public int[] RowsByName()
+    {
+        var names = new string[Count];
+        var rows = new int[Count];
+        for (var row = 0; row < Count; row++) (names[row], rows[row]) = (_machines[row].Name, row);
+        Array.Sort(names, rows, StringComparer.OrdinalIgnoreCase);
+        return rows;
+    }
+
     /// <summary>The values that machines have under a key, the most common first, with how many have each; a list's texts one by one.</summary>
     /// <param name="key">The key.</param>
     /// <param name="having">What a value has inside, case ignored; empty for every value.</param>

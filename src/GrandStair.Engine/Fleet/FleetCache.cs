@@ -22,12 +22,14 @@ public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposa
     private readonly Dictionary<string, Matches> _matches = new(StringComparer.Ordinal);
     private readonly SemaphoreSlim _turn = new(1, 1);
     private readonly FleetColumns _columns = new();
+    private readonly SearchColumns _search = new();
     private readonly Dictionary<string, Kept> _kept = new(StringComparer.Ordinal);
     private ImmutableDictionary<MachineId, Machine> _machines = ImmutableDictionary<MachineId, Machine>.Empty;
     private readonly Dictionary<string, MachineId> _byName = new(StringComparer.OrdinalIgnoreCase);
     private readonly Dictionary<string, HashSet<MachineId>> _hangingOn = new(StringComparer.OrdinalIgnoreCase);
     private int[]? _order;
     private long _position;
+    private long _version;
 
     /// <summary>All machines as of now.</summary>
     public Task<ImmutableDictionary<MachineId, Machine>> AllAsync(CancellationToken stop) => LockedAsync(() => _machines, stop);
@@ -36,30 +38,46 @@ public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposa
     public Task<Machine?> FindAsync(string nameOrId, CancellationToken stop) => LockedAsync(
         () => _byName.TryGetValue(nameOrId, out var id) ? _machines[id] : MachineId.Parse(nameOrId) is { } written ? _machines.GetValueOrDefault(written) : null, stop);
 
-    /// <summary>The machines of some sites of which a condition holds, by name, and of how many it cannot be told; all of them where there is no condition.</summary>
-    public Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(Condition? condition, SiteScope sites, DateTimeOffset now, CancellationToken stop) => LockedAsync(
-        () =>
+    /// <summary>
+    /// The machines of some sites of which a condition holds, by name, and of how many it cannot be told; all of them where there is no condition.
+    /// No call waits until another one's condition has been evaluated.
+    /// </summary>
+    public async Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(Condition? condition, SiteScope sites, DateTimeOffset now, CancellationToken stop)
+    {
+        var name = $"{sites}/{condition?.Written}";
+        using var copy = await BorrowAsync(stop);
+        lock (_matches)
         {
-            var name = $"{sites}/{condition?.Written}";
-            if (_matches.TryGetValue(name, out var known) && now >= known.At && !(now >= known.Until)) return (known.Machines, known.Undecided);
-            var answer = condition is null ? null : FleetQuestion.Ask(condition, _columns, new(now));
-            var matching = new List<Machine>();
-            var undecided = 0;
-            foreach (var row in Order())
-            {
-                if (!sites.Holds(_columns[row].Site)) continue;
-                if (answer is null || answer.Values[row] == Kleene.Yes) matching.Add(_columns[row]);
-                else if (answer.Values[row] == Kleene.CannotTell) undecided++;
-            }
+            if (_matches.TryGetValue(name, out var known) && known.Version == copy.Version && now >= known.At && !(now >= known.Until)) return (known.Machines, known.Undecided);
+        }
 
+        var columns = copy.Of.Columns;
+        var answer = condition is null ? null : FleetQuestion.Ask(condition, columns, new(now));
+        var matching = new List<Machine>();
+        var undecided = 0;
+        foreach (var row in copy.Of.Order)
+        {
+            if (!sites.Holds(columns[row].Site)) continue;
+            if (answer is null || answer.Values[row] == Kleene.Yes) matching.Add(columns[row]);
+            else if (answer.Values[row] == Kleene.CannotTell) undecided++;
+        }
+
+        lock (_matches)
+        {
             if (_matches.Count >= MostMatches) _matches.Clear();
-            _matches[name] = new(matching, undecided, now, answer?.Until);
-            return ((IReadOnlyList<Machine>)matching, undecided);
-        },
-        stop);
+            _matches[name] = new(matching, undecided, now, answer?.Until, copy.Version);
+        }
 
-    /// <summary>Reads something from the fleet's columns while they hold still.</summary>
-    public Task<T> ColumnsAsync<T>(Func<FleetColumns, T> read, CancellationToken stop) => LockedAsync(() => read(_columns), stop);
+        return (matching, undecided);
+    }
+
+    /// <summary>Reads something from the fleet's columns, which hold still meanwhile.</summary>
+    public async Task<T> ColumnsAsync<T>(Func<FleetColumns, T> read, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(read);
+        using var copy = await BorrowAsync(stop);
+        return read(copy.Of.Columns);
+    }
 
     /// <summary>Judges the whole fleet for an aim, and reads something from the judgement while it holds still.</summary>
     /// <param name="aim">What it is judged for.</param>
@@ -94,17 +112,18 @@ public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposa
         return judgement;
     }
 
-    private int[] Order()
-    {
-        if (_order is null)
-        {
-            var names = new string[_columns.Count];
-            _order = new int[_columns.Count];
-            for (var row = 0; row < names.Length; row++) (names[row], _order[row]) = (_columns[row].Name, row);
-            Array.Sort(names, _order, StringComparer.OrdinalIgnoreCase);
-        }
+    private int[] Order() => _order ??= _columns.RowsByName();
 
-        return _order;
+    /// <summary>Columns of the fleet as of now.</summary>
+    private async Task<Borrowed> BorrowAsync(CancellationToken stop)
+    {
+        while (true)
+        {
+            var returned = Task.CompletedTask;
+            var borrowed = await LockedAsync(() => _search.TryBorrow(_machines, out returned) is { } copy ? new Borrowed(copy, _version) : null, stop);
+            if (borrowed is not null) return borrowed;
+            await returned.WaitAsync(stop);
+        }
     }
 
     private async Task<T> LockedAsync<T>(Func<T> read, CancellationToken stop)
@@ -125,7 +144,7 @@ public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposa
 
     private void Take(IReadOnlyList<Machine> changed)
     {
-        _matches.Clear();
+        _version++;
         var renamed = false;
         var shouldered = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
         foreach (var machine in changed)
@@ -150,6 +169,7 @@ public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposa
         _machines = _machines.SetItems(shouldering.Select(m => KeyValuePair.Create(m.Id, m)));
         var touched = changed.Select(m => m.Id).Concat(shouldering.Select(m => m.Id)).Distinct().Select(id => _machines[id]).ToArray();
         foreach (var machine in touched) _columns.Put(machine);
+        _search.Changed(touched.Select(m => m.Id));
         if (renamed) _order = null;
         foreach (var (name, kept) in _kept.ToArray())
         {
@@ -158,7 +178,15 @@ public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposa
         }
     }
 
-    private sealed record Matches(IReadOnlyList<Machine> Machines, int Undecided, DateTimeOffset At, DateTimeOffset? Until);
+    private sealed record Matches(IReadOnlyList<Machine> Machines, int Undecided, DateTimeOffset At, DateTimeOffset? Until, long Version);
+
+    /// <summary>Columns in use.</summary>
+    /// <param name="Of">The columns.</param>
+    /// <param name="Version">The state of the fleet that they are of.</param>
+    private sealed record Borrowed(SearchColumns.Copy Of, long Version) : IDisposable
+    {
+        public void Dispose() => Of.Dispose();
+    }
 
     private sealed record Kept(FleetJudgement Judgement, long Stamp, HashSet<int> Changed);
 }

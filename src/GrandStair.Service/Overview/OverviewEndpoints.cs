@@ -48,8 +48,8 @@ internal static class OverviewEndpoints
             PlanEndpoints.Waves(stored, body, members, plans.SeesAllOf(stored)),
             Line(members.Select(m => m.PlannedEnd)),
             Line(members.Select(m => m.Proved)),
-            [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, rows).OrderByDescending(w => w.Kind is "parked" or "ended").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).Take(MostInTheWay)],
-            [.. rows.Where(r => r.Standing == "under-way").OrderByDescending(r => r.OverSeconds is not null).ThenBy(r => r.LeftSeconds).Take(MostUnderWay)],
+            [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, rows).OrderByDescending(w => w.Kind is "parked" or "ended" or "no-contact").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).Take(MostInTheWay)],
+            [.. rows.Where(r => r.Standing == "under-way").OrderByDescending(r => r.NoContact is not null || r.OverSeconds is not null).ThenBy(r => r.LeftSeconds).Take(MostUnderWay)],
             body.Limits.All,
             [.. Next(members, machines, all, now)]);
     }
@@ -81,6 +81,10 @@ internal static class OverviewEndpoints
             yield return new("parked", parked.Count(), parked.Key, "parked: somebody decides for " + Names(parked.Select(r => r.Machine)), null, null, "parked", 0);
         foreach (var ended in members.Where(m => m.Standing == Standing.Ended).GroupBy(_ => true))
             yield return new("ended", ended.Count(), "Ended without success", "decide: again, or excuse " + Names(ended.Select(m => machines[m.Machine].Name)), null, null, "ended", 0);
+
+        var silent = rows.Where(r => r is { NoContact: not null, Standing: not "parked" }).ToArray();
+        if (silent.Length > 0)
+            yield return new("no-contact", silent.Length, "No contact during the upgrade", $"longest for {Units.Show(silent.Max(r => r.NoContact!.Seconds), ValueKind.Duration)}; what was begun goes on: {Names(silent.Select(r => r.Machine))}", null, null, "under-way", 0);
 
         foreach (var check in ReadinessEndpoints.Counts(readiness).Where(c => c.Need == "must" && c.Unmet + c.Untold > 0))
             yield return new("check", check.Unmet + check.Untold, check.Title, $"{check.Fix.Words}{(check.Opens > 0 ? $" Opens {check.Opens}." : "")}", check.Fix.By, check.Fix.Minutes, check.Name, check.Opens);

@@ -24,9 +24,10 @@ internal static class RunViews
         var elapsed = Math.Max(0, ((run.Closed ?? now) - since).TotalSeconds);
         var progress = stored.Progress is { } p && p.Order == run.Outstanding?.Name.ToString() ? p : null;
         return new(
-            $"r{run.Run}", machine.Name, machine.Site, run.Plan, run.Wave, run.CurrentLeg.Method, RunMachine.Name(Standings.Of(false, default, true, run)), RunMachine.Name(run.Phase), PhaseNumber(run), step?.Title ?? Waiting(run),
+            $"r{run.Run}", machine.Name, machine.Site, run.Plan, run.Wave, run.CurrentLeg.Method, RunMachine.Name(Standings.Of(false, default, true, run)), RunMachine.Name(run.Phase), PhaseNumber(run), stored.WaitsFor is { } limit ? WaitingFor(limit) : step?.Title ?? Waiting(run),
             progress?.Share, progress?.Note, elapsed, Left(run, step, elapsed), step is not null && elapsed - step.Typical.TotalSeconds > Math.Max(step.Typical.TotalSeconds / 2, LeastOver) ? elapsed - step.Typical.TotalSeconds : null,
-            run.Slot.Start, run.Parked, run.Outcome is { } outcome ? RunMachine.Name(outcome) : null, run.Reason, run.Proved, run.Closed, run.LooseEnds.Count(l => l.Closed is null));
+            run.Slot.Start, run.Parked, run.Outcome is { } outcome ? RunMachine.Name(outcome) : null, run.Reason, run.Proved, run.Closed, run.LooseEnds.Count(l => l.Closed is null),
+            progress?.LostContact is { Looks: >= LostContact.ShownFrom } lost ? new(lost.Since, Math.Max(0, (now - lost.Since).TotalSeconds), lost.Why) : null);
     }
 
     public static RunView View(StoredRun stored, IReadOnlyList<StoredEvent> events, Machine machine, DateTimeOffset now)
@@ -68,6 +69,15 @@ internal static class RunViews
         OrderKind.Settle => run.HasOpenLooseEnds ? "loose ends to close" : "rollback period",
         OrderKind.Decide => "waiting for a decision",
         _ => null,
+    };
+
+    private static string WaitingFor(string limit) => limit.Split(':', 2) switch
+    {
+        ["site", var site] => $"waiting: the limit of {site} is reached",
+        ["unit", var unit] => $"waiting: another machine of {unit} is being upgraded",
+        ["crew", var crew] => $"waiting: {crew.Split('/')[^1]} has its hands full",
+        ["line", var site] => $"waiting: another machine stages over the line of {site}",
+        _ => "waiting: the plan's limit is reached",
     };
 
     private static double? Left(RunState run, StepSpec? step, double elapsed)
