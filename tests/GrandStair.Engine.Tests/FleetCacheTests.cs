@@ -33,7 +33,8 @@ public sealed class FleetCacheTests
         Assert.False(waiting.IsCompleted);
         free.Set();
         Assert.Equal(5, await waiting);
-        Assert.Equal([2, 3, 4], await Task.WhenAll(slow));
+        var seen = await Task.WhenAll(slow);
+        Assert.Equal([2, 3, 4], seen);
     }
 
     [Fact]
