@@ -254,6 +254,9 @@ public sealed record GateView(
     /// <summary>The routes that lost, with the reason against each.</summary>
     public required IReadOnlyList<AlternativeView> Alternatives { get; init; }
 
+    /// <summary>The release to which it was upgraded only partly; null where it was not.</summary>
+    public string? PartlyTo { get; init; }
+
     /// <summary>The first build of the target that spares this machine every must-issue; null where any will do.</summary>
     public string? Build { get; init; }
 

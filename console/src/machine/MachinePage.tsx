@@ -115,6 +115,11 @@ function Gate({ gate, plan }: { gate: Schemas['GateView']; plan: string | undefi
         </span>
         {gate.instead && <span className="held">{gate.instead}</span>}
       </h2>
+      {gate.partlyTo && (
+        <p className="parked-box" role="status">
+          <strong>Partly upgraded</strong> to {gate.partlyTo}: send it again, run a fix script, roll it back, or excuse it from its plan.
+        </p>
+      )}
       {open.length === 0 && gate.why && <p>{gate.why}</p>}
       {gate.legs.length > 0 && <Route gate={gate} />}
       {gate.against.map((against) => (

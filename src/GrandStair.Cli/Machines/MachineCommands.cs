@@ -90,6 +90,7 @@ internal static class MachineCommands
             return;
         }
 
+        if (gate.PartlyTo is { } partly) screen.Say($"**{gate.Machine}** is **partly upgraded** to {partly}: send it again, run a fix script, roll it back or excuse it from its plan");
         screen.Say($"**{gate.Machine}** to {gate.Target}: the gate is **{gate.Gate}**{(gate.Why is null ? "" : $": {gate.Why}")}");
         screen.Hint($"route {string.Join(" → ", gate.Legs.Select(Leg).DefaultIfEmpty("none"))}{(gate.Build is null ? "" : $" · build {gate.Build} or later")} · {gate.OutageMinutes:0} min out of service{(gate.Until is null ? "" : $" · holds until {Screen.Time(gate.Until)} UTC")}");
         if (gate.Offer != "to-all") screen.Hint($"the release is phased in: {gate.Offer switch { "offered" => "offered to this machine", "not-yet" => "not offered to this machine yet", _ => "cannot tell whether it is offered to this machine" }}");

@@ -153,7 +153,7 @@ public sealed partial class FleetJudgement
             var product = _aim.Product;
             var groupOf = new int[_fleet.Count];
             for (var row = 0; row < groupOf.Length; row++) groupOf[row] = isOf.Values[row] == Yes ? 0 : -1;
-            foreach (var key in new[] { product.VersionKey, product.EditionKey }.OfType<string>().Concat(product.Parts.Select(p => p.VersionKey)).Distinct()) Divide(groupOf, Codes(key));
+            foreach (var key in new[] { product.VersionKey, product.EditionKey }.OfType<string>().Concat(product.Parts.Select(p => p.VersionKey)).Append(KeyRegistry.PartlyUpgraded).Distinct()) Divide(groupOf, Codes(key));
             if (!_aim.But.IsEmpty)
             {
                 var releases = _aim.Releases.ToList();

@@ -75,6 +75,7 @@ public sealed partial class KeyRegistry
         new("network.rate", ValueKind.Rate, "Speed of the machine's line"),
         new("power.mains", ValueKind.Flag, "Whether it runs on mains power"),
         new("backup.last", ValueKind.Instant, "When the last good backup ended"),
+        new(PartlyUpgraded, ValueKind.Version, "The release to which its upgrade got only partly: one that failed after its point of no return, or packages of several releases; absent where none did"),
         new("boot.id", ValueKind.Text, "What changes with every start of the system"),
         new("unit", ValueKind.Text, "The common name of machines that belong together and never go at once: the nodes of a cluster, a pair"),
         new("hangs-on", ValueKind.Text, "The name of the machine that it hangs on, such as a radio on its gateway"),
@@ -83,6 +84,9 @@ public sealed partial class KeyRegistry
         new("services", ValueKind.Table, "Services") { Columns = [new("name", ValueKind.Text, "Its name"), new("state", ValueKind.Text, "running, stopped or failed"), new("start", ValueKind.Text, "auto or manual")] },
         new("dependents", ValueKind.Table, "The machines of the fleet that hang on this one") { Columns = [new("name", ValueKind.Text, "Its name"), new("product", ValueKind.Text, "Its product"), new("version", ValueKind.Version, "Its release"), new("model", ValueKind.Text, "Its model")] },
     }.ToImmutableSortedDictionary(k => k.Name, k => k, StringComparer.Ordinal));
+
+    /// <summary>The key under which stands to which release a machine was upgraded only partly.</summary>
+    public const string PartlyUpgraded = "upgrade.partial";
 
     /// <summary>All keys, by name.</summary>
     public IEnumerable<KeyDefinition> All => _keys.Values;

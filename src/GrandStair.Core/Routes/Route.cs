@@ -10,9 +10,15 @@ namespace GrandStair.Core.Routes;
 /// <param name="Parts">The version of every part of the product, in their order; null where it is not known.</param>
 public sealed record Whereabouts(string? Version, string? Edition, ImmutableArray<string?> Parts)
 {
+    /// <summary>The version to which an upgrade got only partly; null where none is known to have.</summary>
+    public string? PartlyTo { get; init; }
+
     /// <summary>Where a machine is.</summary>
     public static Whereabouts Of(Product product, Machine machine) => new(
-        machine.TextOf(product.VersionKey), product.EditionKey is { } key ? machine.TextOf(key) : null, [.. product.Parts.Select(p => machine.TextOf(p.VersionKey))]);
+        machine.TextOf(product.VersionKey), product.EditionKey is { } key ? machine.TextOf(key) : null, [.. product.Parts.Select(p => machine.TextOf(p.VersionKey))])
+    {
+        PartlyTo = machine.TextOf(KeyRegistry.PartlyUpgraded),
+    };
 }
 
 /// <summary>A route that was not taken.</summary>
@@ -26,6 +32,9 @@ public sealed record Alternative(ImmutableArray<Hop> Hops, string Why);
 /// <param name="Arrived">Whether the machine runs the target already.</param>
 public sealed record Route(ImmutableArray<Hop> Hops, string? Why, bool Arrived)
 {
+    /// <summary>The release to which the machine was upgraded only partly; null where it was not. It has not arrived there, whatever its version says.</summary>
+    public Release? PartlyTo { get; init; }
+
     /// <summary>Whether the machine can get to the target.</summary>
     public bool Exists => Why is null;
 

@@ -25,14 +25,24 @@ public static class RouteFinder
     public static Route Find(Product product, Whereabouts from, Release target, IReadOnlyList<KnownIssue> touching)
     {
         ArgumentNullException.ThrowIfNull(product);
+        ArgumentNullException.ThrowIfNull(from);
+        return Follow(product, from, target, touching) with { PartlyTo = product.ReleaseOf(from.PartlyTo) };
+    }
+
+    private static Route Follow(Product product, Whereabouts from, Release target, IReadOnlyList<KnownIssue> touching)
+    {
         if (from.Version is null) return Missing($"its {product.VersionKey} is not known");
         if (product.ReleaseOf(from.Version) is not { } start) return Missing($"{product.Name} {from.Version} is of no release that the catalogue knows");
-        if (start.Version == target.Version) return new([], null, Arrived: true) { Editions = [from.Edition] };
+        // The version alone says that it has arrived; the hop to it has to be finished all the same.
+        var isPartly = product.ReleaseOf(from.PartlyTo)?.Version == start.Version;
+        var unfinished = isPartly ? product.Hops.FirstOrDefault(h => h.Part is null && h.To == start.Version) : null;
+        if (isPartly && unfinished is null) return Missing($"it was upgraded to {start.Name} only partly, and no hop leads there");
+        if (start.Version == target.Version && !isPartly) return new([], null, Arrived: true) { Editions = [from.Edition] };
         if (target.Status == ReleaseStatus.Withdrawn) return Missing($"{target.Name} was withdrawn and is no target");
         if (VersionOrder.Instance.Compare(start.Version, target.Version) > 0) return Missing($"it runs {start.Name}, which is newer than {target.Name}");
 
         var search = new Search(product, from, target);
-        search.Follow(start, from.Edition, [], []);
+        search.Follow(start, from.Edition, unfinished is null ? [] : [unfinished], unfinished is null ? [] : [from.Edition]);
         var found = search.Found.Select(chain => Weigh(product, chain, target, touching)).OrderBy(w => w.Cost)
             .ThenBy(w => string.Join(' ', w.Route.Hops.Select(h => h.Name)), StringComparer.Ordinal).ToArray();
         if (found.Length == 0) return Missing(search.WhyNot(start));

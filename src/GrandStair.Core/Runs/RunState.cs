@@ -10,7 +10,11 @@ namespace GrandStair.Core.Runs;
 /// <param name="RollbackSteps">The steps that undo it.</param>
 /// <param name="RollbackLasts">How long after the proof it can be undone.</param>
 /// <param name="AfterTurningPoint">How long it usually takes from the turning point to the proof.</param>
-public sealed record LegSpec(string Hop, string Method, ImmutableArray<StepSpec> Steps, ImmutableArray<StepSpec> RollbackSteps, TimeSpan RollbackLasts, TimeSpan AfterTurningPoint);
+public sealed record LegSpec(string Hop, string Method, ImmutableArray<StepSpec> Steps, ImmutableArray<StepSpec> RollbackSteps, TimeSpan RollbackLasts, TimeSpan AfterTurningPoint)
+{
+    /// <summary>The release that the hop leads to; empty for the hop of a part.</summary>
+    public string To { get; init; } = "";
+}
 
 /// <summary>How a run ended.</summary>
 public enum Outcome

@@ -226,7 +226,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
         machine.TextOf(Dependents.HangsOn) is { } on && among.TryGetValue(on, out var before) && before != machine.Id ? [before] : [];
 
     /// <summary>A leg by a method, as runs pin it.</summary>
-    internal static LegSpec Leg(Hop hop, Method method) => new(hop.Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterTurningPoint);
+    internal static LegSpec Leg(Hop hop, Method method) => new(hop.Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterTurningPoint) { To = hop.Part is null ? hop.To : "" };
 
     /// <summary>How a slot for a machine by a method is asked for. One that was given keeps its length, whatever was measured since: nobody is told another time for that.</summary>
     internal static SlotRequest Request(Machine machine, Method method, MethodLengths lengths, Slot? stands) => new(machine.Id, machine.Site, stands?.End > stands?.Start ? stands.End - stands.Start : lengths.Slot, lengths.AfterTurningPoint)

@@ -1,6 +1,6 @@
 namespace GrandStair.Engine.Runs;
 
-/// <summary>How long until a machine is asked again about an order, in real time: often while something is about to happen, seldom otherwise.</summary>
+/// <summary>How long until a machine is asked again about an order, in domain time: often while something is about to happen, seldom otherwise.</summary>
 public static class LookInterval
 {
     /// <summary>The shortest interval.</summary>

@@ -368,7 +368,7 @@ public sealed class RunWorker(
         if (progress?.LostContact is { Looks: >= LostContact.ShownFrom } lost) log.LogInformation("{Machine}, run r{Run}: it answers again after {Silence}", machine.Name, claim.State.Run, Units.Show((now - lost.Since).TotalSeconds, ValueKind.Duration));
         progress = new(name, standing.Share, standing.Note, now) { Since = since, Answered = true };
         if (IsOverdue(claim, since, order, step)) return Overdue(claim, order, step, progress, standing.Note);
-        var often = now + clock.ToDomain(LookInterval.Running(clock.ToReal(now - since), clock.ToReal(step.Typical)));
+        var often = now + Max(LookInterval.Running(now - since, step.Typical), clock.ToDomain(Early));
         return Looked.Later(standing.AskAgain is { } hint && hint < often ? hint : often, progress);
     }
 
@@ -381,7 +381,7 @@ public sealed class RunWorker(
         progress = progress with { LostContact = lost };
         if (claim.State.Parked is null && error.Name is "host-key-changed") return new(new OrderOverdue(now, "worker", order.Name, $"{step.Title}: {error.Message}"));
         if (IsOverdue(claim, progress.Since, order, step)) return Overdue(claim, order, step, progress, error.Message);
-        return Looked.Later(now + Max(clock.ToDomain(LookInterval.Silent(clock.ToReal(now - lost.Since))), TimeSpan.FromSeconds(2)), progress);
+        return Looked.Later(now + Max(LookInterval.Silent(now - lost.Since), clock.ToDomain(Early)), progress);
     }
 
     /// <summary>Parks the run at a step that takes too long; one that is parked already goes on being asked after.</summary>

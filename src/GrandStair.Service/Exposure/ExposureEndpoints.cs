@@ -2,6 +2,7 @@ using System.Globalization;
 using GrandStair.Contracts;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Exposure;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Exposure;
 using GrandStair.Engine.Plans;
@@ -35,7 +36,7 @@ internal static class ExposureEndpoints
     }
 
     private static ReleaseExposureView Show(Product product, ReleaseExposure r) => new(
-        r.Release?.Version, r.Release?.Name ?? "of no known release", r.Release is { } release ? RunMachine.Name(release.Status) : "unknown", r.Edition, r.Machines,
+        r.Release?.Version, r.Release is null ? "of no known release" : r.IsPartly ? $"{r.Release.Name}, partly upgraded" : r.Release.Name, r.Release is { } release ? RunMachine.Name(release.Status) : "unknown", r.Edition, r.Machines,
         r.SupportEnds?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture), r.DaysLeft, Condition(product, r));
 
     private static string Condition(Product product, ReleaseExposure r)
@@ -44,6 +45,7 @@ internal static class ExposureEndpoints
             ? $" and ({product.VersionKey} = {known.Version} or {product.VersionKey} like \"{known.Version}.*\")"
             : string.Concat(product.Releases.Select(k => $" and not ({product.VersionKey} = {k.Version} or {product.VersionKey} like \"{k.Version}.*\")"));
         var edition = product.EditionKey is not { } key ? "" : r.Edition is { } e ? $" and {key} = \"{e}\"" : $" and not {key} like \"?*\"";
-        return $"({product.Is.Text}){release}{edition}";
+        var partly = r.Release is null ? "" : r.IsPartly ? $" and {KeyRegistry.PartlyUpgraded} = {r.Release.Version}" : $" and not ({KeyRegistry.PartlyUpgraded} is known and {KeyRegistry.PartlyUpgraded} = {r.Release.Version})";
+        return $"({product.Is.Text}){release}{edition}{partly}";
     }
 }

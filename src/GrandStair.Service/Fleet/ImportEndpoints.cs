@@ -12,6 +12,7 @@ using GrandStair.Files.Fleet;
 using GrandStair.Service.Access;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
+using GrandStair.Storage.Runs;
 using Microsoft.AspNetCore.Http.Features;
 using Microsoft.AspNetCore.Mvc;
 
@@ -41,7 +42,7 @@ internal static class ImportEndpoints
     private const int BufferSize = 1 << 16;
 
     // Readings of these sources are the service's own: what machines said, and what follows from other machines and routes.
-    private static readonly string[] ReservedSources = ["ssh", "stand-in", "fleet", "dependents", "route"];
+    private static readonly string[] ReservedSources = ["ssh", "stand-in", "fleet", "dependents", "route", RunLog.RunSource];
 
     public static void MapImports(this RouteGroupBuilder api)
     {

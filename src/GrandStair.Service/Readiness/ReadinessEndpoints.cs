@@ -53,6 +53,7 @@ internal static class ReadinessEndpoints
                 l.Hop.Name, l.Hop.Part, l.Hop.To, edition, l.Hop.Brings.ToDictionary(b => b.Key, b => b.Value.Show()), l.Method?.Name, l.Method?.Title, l.Method is { } m ? RunMachine.Name(m.Carries) : null, l.Why))],
             Alternatives = [.. a.Route.Alternatives.Select(x => new AlternativeView([.. x.Hops.Select(h => h.Name)], x.Why))],
             Build = a.Route.Build,
+            PartlyTo = a.Route.PartlyTo?.Name,
             Offer = RunMachine.Name(a.Offer),
             OutageMinutes = a.Route.Outage.TotalMinutes,
             Instead = a.Instead is { } instead ? RunMachine.Name(instead.Way) : null,

@@ -101,6 +101,14 @@ public sealed class FleetTable(Database database)
             },
             stop);
 
+    /// <summary>Takes what the service itself knows of a machine, within a transaction of somebody else's.</summary>
+    internal static async Task PutReadingsAsync(DbConnection c, DbTransaction t, MachineId machine, SourceReport report, DateTimeOffset now)
+    {
+        await TouchAsync(c, t, machine);
+        await MergeAsync(c, t, machine.Value, report, now, now);
+        await Feed.AddAsync(c, t, now, "fleet", machine.ToString(), "read", Actor.Worker, machine);
+    }
+
     /// <summary>Pins another host key.</summary>
     /// <param name="machine">The machine.</param>
     /// <param name="hostKey">The key as in known_hosts.</param>

@@ -8,6 +8,7 @@ using GrandStair.Core.Runs;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
+using GrandStair.Storage.Fleet;
 
 namespace GrandStair.Storage.Runs;
 
@@ -63,6 +64,9 @@ public sealed class RunLog(Database database)
 {
     /// <summary>What is said in place of a limit's name where the run was claimed anew.</summary>
     public const string Lost = "this worker no longer has the run";
+
+    /// <summary>The source of readings that say what a run left on its machine.</summary>
+    public const string RunSource = "run";
 
     // More than the one place that became free: the first of them may find another limit full.
     private const long WokenAtOnce = 3;
@@ -288,9 +292,22 @@ public sealed class RunLog(Database database)
 
             if (!after.NeedsRoom) await FreeRoomAsync(c, t, after, events[^1].At);
             await AddEventsAsync(c, t, after, before.Events, epoch ?? 0, events);
+            await NotePartlyUpgradedAsync(c, t, before, after, events[^1].At);
             return true;
         },
         stop);
+
+    /// <summary>Notes on the machine that an upgrade failed after its point of no return, and that one is complete or undone again.</summary>
+    private static async Task NotePartlyUpgradedAsync(DbConnection c, DbTransaction t, RunState before, RunState after, DateTimeOffset now)
+    {
+        var failed = after is { Outcome: Outcome.Failed, Turned: true, CurrentLeg.To.Length: > 0 };
+        var whole = (before.Proved is null && after.Proved is not null) || after.Outcome == Outcome.Reverted;
+        if (!failed && !whole) return;
+        var reading = failed
+            ? Reading.Of(KeyRegistry.PartlyUpgraded, ReadingValue.Parse(ValueKind.Version, after.CurrentLeg.To, out _)!, now, now, RunSource)
+            : Reading.Absent(KeyRegistry.PartlyUpgraded, now, now, RunSource);
+        await FleetTable.PutReadingsAsync(c, t, new(after.Machine), new(RunSource, [], [reading]), now);
+    }
 
     /// <summary>Gives up the room that a run held, and makes those that have waited for it longest due.</summary>
     private static async Task FreeRoomAsync(DbConnection c, DbTransaction t, RunState after, DateTimeOffset now)
