@@ -12,12 +12,13 @@ return args switch
     ["solver", "anew"] => SolverBench.Anew() ? 0 : 1,
     ["fuzz"] => await FuzzBench.RunAsync(20270111) ? 0 : 1,
     ["fuzz", var seed] when int.TryParse(seed, out var number) => await FuzzBench.RunAsync(number) ? 0 : 1,
+    ["engine"] => await EngineBench.RunAsync() ? 0 : 1,
     ["list"] => await ListBench.RunAsync() ? 0 : 1,
     _ => Usage(),
 };
 
 static int Usage()
 {
-    Console.Error.WriteLine("./bench: expected judge, import, ssh-readings, list, place, pilot, solver, rehearse or fuzz");
+    Console.Error.WriteLine("./bench: expected judge, import, ssh-readings, list, place, pilot, solver, rehearse, engine or fuzz");
     return 2;
 }

@@ -392,7 +392,7 @@ public sealed record PlanRow(string Name, string Target, string State, string? H
 public sealed record PlanView(PlanRow Plan, string Body, string Scope, string Carries, IReadOnlyList<string> Methods, LimitsView Limits, AdvanceView Advance, IReadOnlyList<WaveView> Waves, IReadOnlyList<string> Undecided, PlanningView Planning, string? Trouble);
 
 /// <summary>How many may run at once.</summary>
-public sealed record LimitsView(int All, int Site);
+public sealed record LimitsView(int? All, int? Site);
 
 /// <summary>What must hold before the next wave begins.</summary>
 public sealed record AdvanceView(double Proved, int Failures, double SoakHours);
@@ -468,7 +468,7 @@ public sealed record OutcomesView(string Plan, int Machines, IReadOnlyDictionary
 /// <param name="Forecast">When it will be done, as a range, without sites and machines; null where it is not under way, not made yet, or about sites that the caller does not see.</param>
 public sealed record OverviewView(
     PlanRow Plan, string Target, DateTimeOffset Now, double Pace, string? SupportEnds, ForecastView? Forecast, IReadOnlyList<WaveView> Waves, IReadOnlyList<StairPoint> Planned, IReadOnlyList<StairPoint> Actual,
-    IReadOnlyList<InTheWayView> InTheWay, IReadOnlyList<RunRow> UnderWay, int RoomAll, IReadOnlyList<NextView> Next);
+    IReadOnlyList<InTheWayView> InTheWay, IReadOnlyList<RunRow> UnderWay, int? RoomAll, IReadOnlyList<NextView> Next);
 
 /// <summary>How many machines were to be proved, or were, by a moment.</summary>
 public sealed record StairPoint(DateTimeOffset At, int Proved);

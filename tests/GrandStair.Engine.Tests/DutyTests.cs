@@ -1,4 +1,5 @@
 using GrandStair.Engine.Duties;
+using GrandStair.Storage.Databases;
 using GrandStair.Testing;
 using Microsoft.Extensions.Logging.Abstractions;
 using Xunit;
@@ -30,5 +31,40 @@ public sealed class DutyTests
         await stop.CancelAsync();
         await running;
         Assert.Equal(4, starts);
+    }
+
+    [Fact]
+    public async Task Of_two_services_on_one_database_one_has_a_duty_and_the_other_takes_over_when_it_ends()
+    {
+        using var server = await PostgresServer.StartAsync();
+        var where = await server.NewDatabaseAsync();
+        await using var database = await Database.OpenAsync(where, TestContext.Current.CancellationToken);
+        using var stopFirst = CancellationTokenSource.CreateLinkedTokenSource(TestContext.Current.CancellationToken);
+        using var stopSecond = CancellationTokenSource.CreateLinkedTokenSource(TestContext.Current.CancellationToken);
+        var (atOnce, most, firstRuns, secondRuns) = (0, 0, 0, 0);
+        Func<CancellationToken, Task> Work(Action runs) => async stop =>
+        {
+            runs();
+            most = Math.Max(most, Interlocked.Increment(ref atOnce));
+            try
+            {
+                await Task.Delay(Timeout.Infinite, stop);
+            }
+            finally
+            {
+                Interlocked.Decrement(ref atOnce);
+            }
+        };
+        var first = new SingleDuty(new(database)).Of("plans", Work(() => firstRuns++))(stopFirst.Token);
+        await Eventually.TrueAsync(() => Task.FromResult(firstRuns == 1), TimeSpan.FromSeconds(20), () => "the first has it");
+        var second = new SingleDuty(new(database)).Of("plans", Work(() => secondRuns++))(stopSecond.Token);
+        await Task.Delay(TimeSpan.FromSeconds(3), TestContext.Current.CancellationToken);
+        Assert.Equal(0, secondRuns);
+        await stopFirst.CancelAsync();
+        await Assert.ThrowsAnyAsync<OperationCanceledException>(() => first);
+        await Eventually.TrueAsync(() => Task.FromResult(secondRuns == 1), TimeSpan.FromSeconds(20), () => "the second has taken over");
+        await stopSecond.CancelAsync();
+        await Assert.ThrowsAnyAsync<OperationCanceledException>(() => second);
+        Assert.Equal((1, 1, 1), (most, firstRuns, secondRuns));
     }
 }

@@ -1,11 +1,14 @@
 using GrandStair.Core.Access;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Plans;
 using GrandStair.Links;
 using GrandStair.Links.StandIns;
 using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
 using GrandStair.Testing;
 using Xunit;
 
@@ -162,6 +165,29 @@ public sealed class EngineTests
             var ended = (await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<OrderEnded>().Select(e => e.Order).ToArray();
             Assert.Equal(ended.Length, ended.Distinct().Count());
         }
+    }
+
+    [Fact]
+    public async Task A_machine_whose_upgrade_failed_half_way_has_not_arrived_and_can_be_sent_again()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 12000);
+        await kit.AddMachinesAsync(1, _ => [("services.failed", "2")]);
+        await kit.PlanAsync();
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Parked), "it is parked at its verification");
+        await kit.Desk.DecideAsync((await kit.StatesAsync())[0].Run, Decision.GiveUp, "its services do not come up", new("deck-it"), EngineKit.Stop);
+        var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
+        Assert.Equal(("7", "7"), (machine.TextOf("os.version"), machine.TextOf(KeyRegistry.PartlyUpgraded)));
+        Assert.Equal(RunLog.RunSource, machine.Find(KeyRegistry.PartlyUpgraded)!.Source);
+        var stored = (await kit.Plans.FindAsync("small", EngineKit.Stop))!;
+        var (plan, product) = await kit.Shelf.ReadPlanAsync(stored, EngineKit.Stop);
+        var route = Assessment.Of(PlanDesk.AimOf(plan, product), machine, Moment.Planning, kit.Clock.GetUtcNow()).Route;
+        Assert.Equal((false, "Brae Desktop 7", "6-to-7"), (route.Arrived, route.PartlyTo?.Name, Assert.Single(route.Hops).Name));
+
+        kit.World.Mend("desk-1", "services.failed", "0");
+        await kit.Desk.AgainAsync("small", machine, "the cause was found", new("planner"), EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Proved), "it is verified by its second run");
+        Assert.Equal(ReadingState.Absent, (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!.Find(KeyRegistry.PartlyUpgraded)!.State);
     }
 
     [Fact]

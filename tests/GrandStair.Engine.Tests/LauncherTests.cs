@@ -68,6 +68,18 @@ public sealed class LauncherTests : IDisposable
     }
 
     [Fact]
+    public async Task A_script_that_outlives_its_runner_is_under_way_until_it_ends()
+    {
+        await PostAsync("r5.1.orphan.1", 1, $"while [ ! -e {_home}/end ]; do sleep 0.1; done");
+        await Eventually.TrueAsync(() => Task.FromResult(File.Exists(Order("r5.1.orphan.1", "script-process"))), TimeSpan.FromSeconds(10), () => "the script runs");
+        var runner = int.Parse((await File.ReadAllTextAsync(Order("r5.1.orphan.1", "process"), TestContext.Current.CancellationToken)).Split(' ')[0], CultureInfo.InvariantCulture);
+        await Shell.RunAsync("kill", ["-KILL", $"{runner}"]);
+        Assert.Equal("state under-way", (await RunAsync("ask", "r5.1.orphan.1"))[0]);
+        await File.WriteAllTextAsync(Path.Combine(_home, "end"), "", TestContext.Current.CancellationToken);
+        await Eventually.TrueAsync(async () => (await RunAsync("ask", "r5.1.orphan.1"))[0] == "state gone", TimeSpan.FromSeconds(10), () => "its end without a result shows");
+    }
+
+    [Fact]
     public async Task A_restart_has_ended_when_the_machine_has_another_boot_id()
     {
         var folder = Path.Combine(_home, "orders", "r6.1.restart.1");

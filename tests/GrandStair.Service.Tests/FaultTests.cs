@@ -40,6 +40,63 @@ public sealed class FaultTests
     }
 
     [Fact]
+    public async Task A_damaged_database_a_locked_one_and_a_folder_that_cannot_be_written_are_each_called_what_they_are()
+    {
+        var folder = Directory.CreateTempSubdirectory("grandstair-faults-").FullName;
+        Assert.Equal(0, (await Shell.RunAsync("mount", ["-t", "tmpfs", "-o", "size=50m", "tmpfs", folder])).Exit);
+        var data = Path.Combine(folder, "data");
+        var file = Path.Combine(data, "grandstair.db");
+        try
+        {
+            await using var service = await ServiceProcess.StartAsync(data, []);
+            await using (var locks = new Microsoft.Data.Sqlite.SqliteConnection($"Data Source={file};Pooling=False"))
+            {
+                await locks.OpenAsync(TestContext.Current.CancellationToken);
+                await using var begin = locks.CreateCommand();
+                begin.CommandText = "BEGIN IMMEDIATE";
+                await begin.ExecuteNonQueryAsync(TestContext.Current.CancellationToken);
+                var locked = await service.GstairAsync("plan", "create", service.Write(SmallPlan, "plan.yaml"));
+                Assert.Equal(8, locked.Exit);
+                Assert.Contains($"Another process has locked the database at {file}", locked.Error, StringComparison.Ordinal);
+            }
+
+            await service.KillAsync();
+            await Shell.RunAsync("mount", ["-o", "remount,ro", folder]);
+            var unwritable = await StartAsync(data);
+            Assert.Equal(1, unwritable.Exit);
+            Assert.Contains($"The data folder {data} cannot be written", unwritable.Error, StringComparison.Ordinal);
+
+            await Shell.RunAsync("mount", ["-o", "remount,rw", folder]);
+            await using (var damaged = File.OpenWrite(file))
+            {
+                damaged.Seek(8192, SeekOrigin.Begin);
+                await damaged.WriteAsync(new byte[8192].Select(_ => (byte)0xA5).ToArray(), TestContext.Current.CancellationToken);
+            }
+
+            var ran = await StartAsync(data);
+            Assert.Equal(1, ran.Exit);
+            Assert.Contains($"The database at {file} is damaged", ran.Error, StringComparison.Ordinal);
+            Assert.Contains("restore the last good backup", ran.Error, StringComparison.Ordinal);
+        }
+        finally
+        {
+            await Shell.RunAsync("umount", ["-l", folder]);
+        }
+    }
+
+    private const string SmallPlan = """
+        plan: locked-out
+        target: { product: Brae Desktop, release: "7" }
+        scope: os.version < 7
+        methods: [image-in-place]
+        waves: [{ name: All }]
+        windows: [{ zone: Europe/London, weekly: ["Sat 18:00-23:00"] }]
+        """;
+
+    private static Task<Ran> StartAsync(string data) =>
+        Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Service", "grandstair"), "--data", data, "--port", "0", "--catalogue", Path.Combine(Repository.Root, "catalogue")]);
+
+    [Fact]
     public async Task A_wrong_option_ends_the_start_with_what_was_expected()
     {
         var ran = await Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Service", "grandstair"), "--port", "high"]);

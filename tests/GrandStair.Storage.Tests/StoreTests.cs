@@ -244,6 +244,22 @@ public abstract partial class StoreTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task A_duty_is_held_by_one_process_until_it_gives_it_up_or_its_lease_lapses()
+    {
+        var leases = new DutyLeaseTable(Database);
+        var (first, second) = (Guid.NewGuid(), Guid.NewGuid());
+        Assert.True(await leases.TryHoldAsync("plans", first, Lease, Stop));
+        Assert.True(await leases.TryHoldAsync("plans", first, Lease, Stop));
+        Assert.False(await leases.TryHoldAsync("plans", second, Lease, Stop));
+        Assert.True(await leases.TryHoldAsync("fixes", second, Lease, Stop));
+        await leases.GiveUpAsync("plans", second, Stop);
+        Assert.False(await leases.TryHoldAsync("plans", second, Lease, Stop));
+        await leases.GiveUpAsync("plans", first, Stop);
+        Assert.True(await leases.TryHoldAsync("plans", second, TimeSpan.Zero, Stop));
+        Assert.True(await leases.TryHoldAsync("plans", first, Lease, Stop));
+    }
+
+    [Fact]
     public async Task Runs_that_hold_room_are_claimed_first_and_then_plans_and_sites_take_turns()
     {
         await PlanAsync([.. Enumerable.Range(1, 6).Select(i => $"desk-{i}")]);

@@ -163,7 +163,7 @@ function UnderWay({ view }: { view: Schemas['OverviewView'] }) {
       <h2>
         Under way{' '}
         <span className="quiet">
-          {view.underWay.length} of at most {view.roomAll}
+          {view.underWay.length} {view.roomAll === null ? 'without a limit' : `of at most ${view.roomAll}`}
         </span>
       </h2>
       {view.underWay.length === 0 && (

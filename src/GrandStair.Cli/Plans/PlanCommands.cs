@@ -180,7 +180,7 @@ internal static partial class PlanCommands
         var p = view.Plan;
         screen.Say($"Plan **{p.Name}** to {p.Target}: **{Screen.Word(p.State)}**{(p.Held is null ? "" : $", held: {p.Held}")}, {p.Machines} machines{(p.Deadline is null ? "" : $", deadline {p.Deadline}")}");
         if (view.Trouble is { } trouble) screen.Say($"**It does not go on:** {trouble}");
-        screen.Hint($"{view.Scope} · carries {view.Carries} · methods {string.Join(", then ", view.Methods)} · at most {view.Limits.All} at once, {(view.Limits.Site == int.MaxValue ? "no limit" : view.Limits.Site)} at one site");
+        screen.Hint($"{view.Scope} · carries {view.Carries} · methods {string.Join(", then ", view.Methods)} · {(view.Limits.All is { } all ? $"at most {all} at once" : "any number at once")}, {(view.Limits.Site is { } site ? $"at most {site}" : "any number")} at one site");
         screen.Hint($"a wave ends with {view.Advance.Proved:P0} proved, at most {view.Advance.Failures} failed, {view.Advance.SoakHours / 24:0.#} d soak");
         screen.Table(
             ["wave", "state", "#machines", "#not ready", "#ready", "#scheduled", "#under way", "#parked", "#proved", "#done", "#excused", "#ended", "planned", "why"],

@@ -21,14 +21,14 @@ public sealed record ReleaseExposure(Release? Release, string? Edition, int Mach
 /// <param name="Machines">How many machines run it.</param>
 /// <param name="Releases">The releases they run, the one whose support ends first before the others.</param>
 /// <param name="Fallen">The machines whose support is over.</param>
-/// <param name="Falling">The machines whose support ends before a day that was asked about; those that have fallen among them.</param>
+/// <param name="Falling">The machines whose support ends on or before a day that was asked about; those that have fallen among them.</param>
 public sealed record ProductExposure(Product Product, int Machines, ImmutableArray<ReleaseExposure> Releases, ImmutableArray<Machine> Fallen, ImmutableArray<Machine> Falling)
 {
     /// <summary>Looks over a fleet.</summary>
     /// <param name="product">The product.</param>
     /// <param name="fleet">The fleet.</param>
     /// <param name="now">The time, UTC.</param>
-    /// <param name="by">The day before which support must not end, such as a plan's deadline; null for none.</param>
+    /// <param name="by">The day that is asked about, such as a plan's deadline; null for none.</param>
     /// <param name="sites">The sites whose machines are looked at.</param>
     public static ProductExposure Of(Product product, FleetColumns fleet, DateTimeOffset now, DateOnly? by, SiteScope sites)
     {
@@ -50,7 +50,7 @@ public sealed record ProductExposure(Product Product, int Machines, ImmutableArr
             counts[(release?.Version, edition, isPartly)] = (release, known + 1);
             if (SupportEnd(product, release, edition, isPartly) is not { } end) continue;
             if (end < today) fallen.Add(machine);
-            if (end < (by ?? today)) falling.Add(machine);
+            if (by is { } day ? end <= day : end < today) falling.Add(machine);
         }
 
         var releases = counts.Select(c =>

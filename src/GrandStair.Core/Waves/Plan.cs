@@ -122,7 +122,14 @@ public sealed record CoverSpec(ImmutableArray<string> Keys, Condition? Prefer);
 /// <summary>How many may run at once.</summary>
 /// <param name="All">In the whole plan.</param>
 /// <param name="Site">At one site.</param>
-public sealed record Limits(int All, int Site);
+public sealed record Limits(int All, int Site)
+{
+    /// <summary>How a limit that is not set is kept.</summary>
+    public const int Unlimited = int.MaxValue;
+
+    /// <summary>A limit as people see it: null where it is not set.</summary>
+    public static int? Shown(int limit) => limit == Unlimited ? null : limit;
+}
 
 /// <summary>The line of a site, over which staging has to come.</summary>
 /// <param name="Sites">The sites; each has a line of its own.</param>

@@ -21,6 +21,10 @@ public interface ICalendar
     /// <param name="zone">The zone in which times without one, and whole days, are meant.</param>
     /// <exception cref="CalendarException">The calendar cannot be evaluated for this span.</exception>
     IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone);
+
+    /// <summary>The same, for a caller that may no longer want to know.</summary>
+    /// <exception cref="OperationCanceledException">It does not.</exception>
+    IEnumerable<Stretch> EvaluateBetween(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone, CancellationToken stop) => Between(from, to, zone);
 }
 
 /// <summary>When something holds: by weekly rules, by days, by a calendar, or by several of them together.</summary>

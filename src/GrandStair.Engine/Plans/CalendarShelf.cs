@@ -5,6 +5,7 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
 using GrandStair.Storage.Calendars;
+using NodaTime;
 
 namespace GrandStair.Engine.Plans;
 
@@ -15,7 +16,7 @@ public sealed class CalendarShelf(IDocuments documents, CalendarTable table, Tim
     private ImmutableDictionary<string, ICalendar> _all = ImmutableDictionary<string, ICalendar>.Empty.WithComparers(StringComparer.OrdinalIgnoreCase);
     private IReadOnlyList<CalendarState> _states = [];
 
-    /// <summary>All calendars by name as of now, with what tells this state of them from any other.</summary>
+    /// <summary>All calendars by name as of now, with what tells this state of them from any other. Their evaluation ends with the caller's wish for it.</summary>
     public async Task<(IReadOnlyDictionary<string, ICalendar> Calendars, string State)> AllAsync(CancellationToken stop)
     {
         var states = await table.StatesAsync(stop);
@@ -25,7 +26,7 @@ public sealed class CalendarShelf(IDocuments documents, CalendarTable table, Tim
             (_all, _states) = (all, states);
         }
 
-        return (_all, string.Join(' ', states.Select(s => s.Hash)));
+        return (_all.ToImmutableDictionary(c => c.Key, ICalendar (c) => new CallersCalendar(c.Value, stop), StringComparer.OrdinalIgnoreCase), string.Join(' ', states.Select(s => s.Hash)));
     }
 
     /// <summary>Keeps a calendar, in place of the one of that name. False: it is the same as before.</summary>
@@ -61,6 +62,16 @@ public sealed class CalendarShelf(IDocuments documents, CalendarTable table, Tim
         {
             var near = Spelling.Nearest(missing, calendars.Keys);
             throw new CommandException("unknown-calendar", $"Plan '{plan.Name}' refers to the calendar '{missing}', and there is none of that name{(near is null ? $"; load it with 'gstair calendar load {missing} FILE'." : $"; did you mean '{near}'?")}");
+        }
+    }
+
+    /// <summary>A calendar as one caller has it: its evaluation ends when the caller's request does.</summary>
+    private sealed class CallersCalendar(ICalendar calendar, CancellationToken stop) : ICalendar
+    {
+        public IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone)
+        {
+            stop.ThrowIfCancellationRequested();
+            return calendar.EvaluateBetween(from, to, zone, stop);
         }
     }
 }

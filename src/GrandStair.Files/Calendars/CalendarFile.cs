@@ -46,9 +46,12 @@ public sealed class CalendarFile : ICalendar
     public static CalendarFile Parse(string text, string file) => new(BoundedCalendar.Load(text, file), file);
 
     /// <inheritdoc />
-    public IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone)
+    public IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone) => EvaluateBetween(from, to, zone, default);
+
+    /// <inheritdoc />
+    public IEnumerable<Stretch> EvaluateBetween(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone, CancellationToken stop)
     {
-        foreach (var (start, end) in Expand(from, to))
+        foreach (var (start, end) in Expand(from, to, stop))
         {
             var begins = At(start, zone);
             if (begins > to + ZoneSlack) yield break;
@@ -58,19 +61,19 @@ public sealed class CalendarFile : ICalendar
     }
 
     /// <summary>All occurrences that may touch a span, by when they begin. They are kept, since evaluating rules takes longest.</summary>
-    private ImmutableArray<(CalDateTime Start, CalDateTime? End)> Expand(DateTimeOffset from, DateTimeOffset to)
+    private ImmutableArray<(CalDateTime Start, CalDateTime? End)> Expand(DateTimeOffset from, DateTimeOffset to, CancellationToken stop)
     {
         lock (_turn)
         {
             if (_expanded is { } kept && kept.From <= from && kept.To >= to) return kept.Occurrences;
-            var expanded = Evaluate(from, to + Ahead, MostOccurrences) ?? Evaluate(from, to, MostOccurrences)
+            var expanded = Evaluate(from, to + Ahead, MostOccurrences, stop) ?? Evaluate(from, to, MostOccurrences, stop)
                 ?? throw new CalendarException(_name, $"it has more than {MostOccurrences} occurrences between {from:yyyy-MM-dd} and {to:yyyy-MM-dd}");
             _expanded = expanded;
             return expanded.Occurrences;
         }
     }
 
-    private Expansion? Evaluate(DateTimeOffset from, DateTimeOffset to, int most)
+    private Expansion? Evaluate(DateTimeOffset from, DateTimeOffset to, int most, CancellationToken stop)
     {
         var begin = new CalDateTime((from - _longest - ZoneSlack).UtcDateTime, "UTC");
         var occurrences = ImmutableArray.CreateBuilder<(CalDateTime, CalDateTime?)>();
@@ -78,13 +81,14 @@ public sealed class CalendarFile : ICalendar
         {
             foreach (var occurrence in _calendar.GetOccurrences<CalendarEvent>(begin, new() { MaxUnmatchedIncrementsLimit = BoundedCalendar.MostUnmatchedSteps }))
             {
+                stop.ThrowIfCancellationRequested();
                 if (occurrence.Period.StartTime.Value > (to + ZoneSlack).UtcDateTime + ZoneSlack) break;
                 if (occurrences.Count == most) return null;
                 if (occurrence.Source is CalendarEvent { Status: "CANCELLED" }) continue;
                 occurrences.Add((occurrence.Period.StartTime, occurrence.Period.EffectiveEndTime));
             }
         }
-        catch (Exception error) when (error is not OutOfMemoryException)
+        catch (Exception error) when (error is not (OutOfMemoryException or OperationCanceledException))
         {
             throw new CalendarException(_name, "one of its rules cannot be evaluated", error);
         }

@@ -141,8 +141,10 @@ public sealed class FleetFile
             using var document = BoundedJson.ParseLine(text);
             if (document.RootElement.ValueKind == JsonValueKind.Object)
             {
-                return document.RootElement.EnumerateObject().GroupBy(p => p.Name).ToDictionary(
-                    g => g.Key, g => g.Last().Value.ValueKind switch { JsonValueKind.Null => "?", JsonValueKind.Array or JsonValueKind.Object => g.Last().Value.GetRawText(), _ => g.Last().Value.ToString() }, StringComparer.Ordinal);
+                var cells = document.RootElement.EnumerateObject().GroupBy(p => p.Name).ToDictionary(g => g.Key, g => CellOf(g.Key, g.Last().Value), StringComparer.Ordinal);
+                if (!cells.ContainsValue(null!)) return cells!;
+                Tell(line, $"'{cells.First(c => c.Value is null).Key}' has an item with a comma or, among tags, with a blank, which separate items. The line was left out.");
+                return null;
             }
         }
         catch (JsonException error)
@@ -154,6 +156,19 @@ public sealed class FleetFile
         Tell(line, "The line is no JSON object such as {\"name\": \"desk-1\"}. It was left out.");
         return null;
     }
+
+    /// <summary>A field's value as a cell of CSV has it: a list's items with commas, tags with blanks; null where an item has its separator in it.</summary>
+    private static string? CellOf(string field, JsonElement value)
+    {
+        if (!IsList(value)) return value.ValueKind switch { JsonValueKind.Null => "?", JsonValueKind.Array or JsonValueKind.Object => value.GetRawText(), _ => value.ToString() };
+        var separator = field == "tags" ? ' ' : ',';
+        var items = value.EnumerateArray().Select(i => i.ToString()).ToArray();
+        return items.Any(i => i.Contains(separator, StringComparison.Ordinal)) ? null : string.Join(separator, items);
+    }
+
+    /// <summary>An array of plain values is a list; one with objects in it is a table.</summary>
+    private static bool IsList(JsonElement value) => value.ValueKind == JsonValueKind.Array && value.GetArrayLength() > 0
+        && value.EnumerateArray().All(i => i.ValueKind is JsonValueKind.String or JsonValueKind.Number or JsonValueKind.True or JsonValueKind.False);
 
     private ReportedMachine? Understood(Dictionary<string, string> cells, int line)
     {

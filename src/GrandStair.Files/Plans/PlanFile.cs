@@ -36,7 +36,7 @@ public static partial class PlanFile
             Closures = [.. map.Maps("closures").Select(ClosureOf)],
             Lines = [.. map.Maps("lines").Select(LineOf)],
             Crews = [.. map.Maps("crews").Select(CrewOf)],
-            Limits = new(limits.Whole("all", 1), limits.Whole("site", int.MaxValue)),
+            Limits = new(limits.Whole("all", Limits.Unlimited), limits.Whole("site", Limits.Unlimited)),
             Advance = new(advance.Share("proved"), advance.Whole("failures", 0, least: 0), advance.Duration("soak") ?? TimeSpan.Zero),
             StageAhead = map.Duration("stage-ahead") ?? TimeSpan.FromHours(24),
             Lead = map.Duration("lead"),

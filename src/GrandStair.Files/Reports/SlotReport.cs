@@ -66,7 +66,7 @@ public sealed record SlotReport(Plan Plan, string Target, int Revision, string R
         page.Write($"<h1>{StandAlonePage.Text($"{Plan.Name}: {Slots.Count} machines to {Target}")}</h1>");
         Line($"Revision {Revision} by {RevisedBy}{(Plan.ChangeRecord is { } record ? $", change record {record}" : "")}, as of {Time(At)} UTC");
         Line($"Scope: {Plan.Scope.Text}");
-        Line($"At most {Plan.Limits.All} at once{(Plan.Limits.Site < int.MaxValue ? $", {Plan.Limits.Site} at one site" : "")}. The next wave begins when {Plan.Advance.Proved * 100:0} % are proved for {Units.Show(Plan.Advance.Soak.TotalSeconds, ValueKind.Duration)}, with at most {Plan.Advance.Failures} failed.");
+        Line($"{(Limits.Shown(Plan.Limits.All) is { } all ? $"At most {all} at once" : "Any number at once")}{(Limits.Shown(Plan.Limits.Site) is { } atOneSite ? $", at most {atOneSite} at one site" : "")}. The next wave begins when {Plan.Advance.Proved * 100:0} % are proved for {Units.Show(Plan.Advance.Soak.TotalSeconds, ValueKind.Duration)}, with at most {Plan.Advance.Failures} failed.");
         if (Plan.Deadline is { } deadline) Line($"Deadline: {deadline:yyyy-MM-dd}. The last slot ends {Time(Slots.Max(s => s.End)) ?? "at no time yet"}.");
         foreach (var approval in Approvals) Line($"Approval, {approval}");
 

@@ -29,6 +29,9 @@ boot() { cat /proc/sys/kernel/random/boot_id; }
 # The moment a process began tells it from a later one with the same number; one that is dead and only not buried has none.
 born() { sed 's/.*) //' "/proc/$1/stat" 2>/dev/null | awk '$1 != "Z" { print $20 }'; }
 
+# Whether the process that a file names is alive.
+alive() { [ -f "$1" ] && read -r pid birth <"$1" && [ "$(born "$pid")" = "$birth" ]; }
+
 start() {
     if [ -d /run/systemd/system ]; then
         systemd-run --quiet --collect --unit="grandstair-$(basename "$dir")" /bin/sh "$self" "$home" run "$dir"
@@ -93,7 +96,10 @@ run)
     fi
     GS_PROGRESS=$dir/progress
     export GS_PROGRESS
-    /bin/sh ./script >output 2>&1 </dev/null
+    /bin/sh ./script >output 2>&1 </dev/null &
+    # The script may outlive its runner: it is under way as long as one of them lives.
+    echo "$! $(born $!)" >script-process
+    wait $!
     echo $? >exit.new && sync exit.new output && mv exit.new exit
     ;;
 ask)
@@ -111,8 +117,7 @@ ask)
             if [ "$(($(date +%s) - $(stat -c %Y posts)))" -lt 20 ]; then echo "under-way"; else echo "gone"; fi
             return
         fi
-        read -r pid birth <process
-        if [ "$(born "$pid")" = "$birth" ] || [ "$(cat kind)" = restart ]; then echo "under-way"; else echo "gone"; fi
+        if alive process || alive script-process || [ "$(cat kind)" = restart ]; then echo "under-way"; else echo "gone"; fi
     }
     now=$(standing)
     # It may have ended between the two looks.

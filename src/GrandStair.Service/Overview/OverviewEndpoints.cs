@@ -50,7 +50,7 @@ internal static class OverviewEndpoints
             Line(members.Select(m => m.Proved)),
             [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, rows).OrderByDescending(w => w.Kind is "parked" or "ended" or "no-contact").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).Take(MostInTheWay)],
             [.. rows.Where(r => r.Standing == "under-way").OrderByDescending(r => r.NoContact is not null || r.OverSeconds is not null).ThenBy(r => r.LeftSeconds).Take(MostUnderWay)],
-            body.Limits.All,
+            Limits.Shown(body.Limits.All),
             [.. Next(members, machines, all, now)]);
     }
 

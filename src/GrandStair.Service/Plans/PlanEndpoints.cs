@@ -145,7 +145,7 @@ internal static class PlanEndpoints
         return new(
             Row(stored, plan, TargetName(plan, product), members),
             // Text and scope may name machines at sites that are not his.
-            plans.SeesAllOf(stored) ? stored.Body : "", plans.SeesAllOf(stored) ? plan.Scope.Text : "", RunMachine.Name(plan.Carries), plan.Methods, new(plan.Limits.All, plan.Limits.Site),
+            plans.SeesAllOf(stored) ? stored.Body : "", plans.SeesAllOf(stored) ? plan.Scope.Text : "", RunMachine.Name(plan.Carries), plan.Methods, new(Limits.Shown(plan.Limits.All), Limits.Shown(plan.Limits.Site)),
             new(plan.Advance.Proved, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, plan, members, plans.SeesAllOf(stored)), stored.Undecided,
             PlanningEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.Sites),
             plans.SeesAllOf(stored) ? plans.TroubleOf(stored) : null);

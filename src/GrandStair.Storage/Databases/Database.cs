@@ -26,7 +26,7 @@ public sealed class Database : IAsyncDisposable
 
     /// <summary>Opens a database and brings its schema up to this release.</summary>
     /// <param name="where">A PostgreSQL connection string (<c>Host=…;Database=…</c>), or else the path of a SQLite file.</param>
-    /// <exception cref="StoreException">It cannot be opened, or was written by a newer release.</exception>
+    /// <exception cref="StoreException">It cannot be opened, is damaged, or was written by a newer release.</exception>
     public static async Task<Database> OpenAsync(string where, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(where);
@@ -34,6 +34,7 @@ public sealed class Database : IAsyncDisposable
         Dialect dialect = where.Contains("Host=", StringComparison.OrdinalIgnoreCase) ? new PostgresDialect(where) : new SqliteDialect(where);
         try
         {
+            dialect.Check();
             await using (await dialect.LockAsync("schema", stop)) Schema.Migrate(dialect);
         }
         catch (DbException error) when (dialect.Explain(error) is { } explained)

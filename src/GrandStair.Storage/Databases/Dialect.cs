@@ -34,13 +34,22 @@ internal abstract class Dialect(string connectionString)
     /// <summary>Waits until nobody else has what is named, in whichever process, and has it until that is disposed of or the process ends.</summary>
     public abstract Task<IAsyncDisposable> LockAsync(string name, CancellationToken stop);
 
+    /// <summary>Looks whether the database is whole, before it is used.</summary>
+    /// <exception cref="StoreException">It is damaged.</exception>
+    public virtual void Check()
+    {
+    }
+
     /// <summary>Says what an error of the database means, where somebody can do something about it.</summary>
     public abstract StoreException? Explain(Exception error);
 }
 
 /// <summary>The embedded database: one file, write-ahead log, every commit on the disk before it is acknowledged.</summary>
-internal sealed class SqliteDialect(string path) : Dialect(new SqliteConnectionStringBuilder { DataSource = path, DefaultTimeout = 30 }.ToString())
+internal sealed class SqliteDialect(string path) : Dialect(new SqliteConnectionStringBuilder { DataSource = path, DefaultTimeout = (int)LockTimeout.TotalSeconds }.ToString())
 {
+    // How long a call waits for another process that has locked the file.
+    private static readonly TimeSpan LockTimeout = TimeSpan.FromSeconds(10);
+
     public override string SkipLocked(string table) => "";
 
     public override string Now => "CAST(unixepoch('subsec') * 1000000 AS INTEGER)";
@@ -73,15 +82,33 @@ internal sealed class SqliteDialect(string path) : Dialect(new SqliteConnectionS
         }
     }
 
-    public override StoreException? Explain(Exception error) => error is SqliteException { SqliteErrorCode: 13 or 10 } full
-        ? new("disk-full", $"The database at {path} cannot be written: {full.Message} Nothing of this call was kept. Make room on the disk, then send it again.", full)
-        : null;
+    public override void Check()
+    {
+        if (!File.Exists(path)) return;
+        using var connection = Open();
+        if (connection.ExecuteScalar<string>("PRAGMA quick_check(1)") is { } found && found != "ok") throw Damaged(found, null);
+    }
+
+    public override StoreException? Explain(Exception error) => error is not SqliteException found ? null : found.SqliteErrorCode switch
+    {
+        // SQLITE_FULL and SQLITE_IOERR, SQLITE_BUSY and SQLITE_LOCKED, SQLITE_READONLY, SQLITE_CORRUPT and SQLITE_NOTADB.
+        13 or 10 => new("disk-full", $"The database at {path} cannot be written: {found.Message} Nothing of this call was kept. Make room on the disk, then send it again.", found),
+        5 or 6 => new("database-busy", $"Another process has locked the database at {path} for longer than {LockTimeout.TotalSeconds:0} s. Nothing of this call was kept. Find out which (a backup, an open sqlite3), then send the call again.", found),
+        8 => new("database-read-only", $"The database at {path} may not be written. Give the service's account the right to write it, then send the call again.", found),
+        11 or 26 => Damaged(found.Message, found),
+        _ => null,
+    };
+
+    private StoreException Damaged(string found, Exception? inner) => new(
+        "database-damaged", $"The database at {path} is damaged: {found.TrimEnd('.')}. Stop the service, keep a copy of the file, and restore the last good backup.", inner);
 }
 
 /// <summary>The engine of the distribution.</summary>
 internal sealed class PostgresDialect(string connectionString) : Dialect(connectionString), IAsyncDisposable
 {
-    private readonly NpgsqlDataSource _source = NpgsqlDataSource.Create(connectionString);
+    // Several services share the server's connections, of which there are a hundred unless it was told otherwise.
+    private const int MostConnections = 30;
+    private readonly NpgsqlDataSource _source = NpgsqlDataSource.Create(Bounded(connectionString));
 
     // Whoever waits for the database's lock has a connection: one for each process, or those who wait would take all that there are.
     private readonly SemaphoreSlim _waits = new(1, 1);
@@ -95,6 +122,14 @@ internal sealed class PostgresDialect(string connectionString) : Dialect(connect
     public override async Task<DbConnection> OpenAsync(CancellationToken stop) => await _source.OpenConnectionAsync(stop);
 
     public override DbConnection Open() => _source.OpenConnection();
+
+    private static string Bounded(string connectionString)
+    {
+        var builder = new NpgsqlConnectionStringBuilder(connectionString);
+        // What the connection string says itself counts.
+        if (builder.MaxPoolSize == new NpgsqlConnectionStringBuilder().MaxPoolSize) builder.MaxPoolSize = MostConnections;
+        return builder.ConnectionString;
+    }
 
     public override async Task<IAsyncDisposable> LockAsync(string name, CancellationToken stop)
     {

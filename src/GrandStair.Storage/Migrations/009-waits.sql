@@ -1,3 +1,6 @@
 -- The limit that a run waits for, so that it is due as soon as a place becomes free.
 ALTER TABLE runs ADD COLUMN waits_for TEXT;
 CREATE INDEX runs_waiting ON runs (waits_for, due_at) WHERE waits_for IS NOT NULL;
+
+-- Which service has each duty that only one may have at a time.
+CREATE TABLE duty_leases (name TEXT PRIMARY KEY, holder TEXT NOT NULL, lease_until BIGINT NOT NULL);

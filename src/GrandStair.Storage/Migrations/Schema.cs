@@ -138,7 +138,7 @@ public sealed class Consent : Migration
     public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
 }
 
-/// <summary>The limit that a run waits for.</summary>
+/// <summary>The limit that a run waits for, and leases of duties.</summary>
 [Migration(9)]
 public sealed class Waits : Migration
 {

@@ -89,6 +89,7 @@ internal static class Drawn
         var readings = ImmutableArray.CreateBuilder<Reading>();
         foreach (var key in OfMachines.Where(k => Fleets.Keys.Find(k) is null || k is not ("tag" or "site" or "name")))
             if (Draw(chance, key, () => Keys.Find(key)!.Parse(Pick(Values[key]), out _)!) is { } reading) readings.Add(reading);
+        if (chance.Next(4) == 0) readings.Add(Fleets.Read(KeyRegistry.PartlyUpgraded, Pick(["7", "10", "-", "?"]), TimeSpan.FromHours(1)));
         if (Draw(chance, "apps", () => Table(chance, "name", "version", "publisher")) is { } apps) readings.Add(apps);
         if (Draw(chance, "devices", () => Table(chance, "kind", "fault")) is { } devices) readings.Add(devices);
         return new()

@@ -36,6 +36,16 @@ public sealed class ExposureTests
     }
 
     [Fact]
+    public void A_partly_upgraded_machine_counts_by_the_support_of_what_it_still_runs()
+    {
+        var partly = Desk(7, "7.1", "Workplace");
+        var exposure = ProductExposure.Of(
+            Desktop, FleetColumns.Of([Desk(4, "7.1", "Workplace"), partly with { Readings = [.. partly.Readings, Fleets.Read(KeyRegistry.PartlyUpgraded, "7", TimeSpan.FromHours(1))] }]), Fleets.Now, new DateOnly(2027, 3, 31), SiteScope.All);
+        Assert.Equal([("7", true, new DateOnly(2027, 1, 11)), ("7", false, new DateOnly(2031, 10, 14))], exposure.Releases.Select(r => (r.Release!.Version, r.IsPartly, r.SupportEnds!.Value)));
+        Assert.Equal(["desk-7"], exposure.Falling.Select(m => m.Name));
+    }
+
+    [Fact]
     public void A_day_is_the_vendor_s_day()
     {
         // In Tokyo the twelfth begins nine hours before it does in UTC.
@@ -47,11 +57,13 @@ public sealed class ExposureTests
     }
 
     [Fact]
-    public void Who_falls_out_of_support_before_a_day_is_told()
+    public void Machines_whose_support_ends_on_or_before_a_day_are_listed()
     {
         Assert.Equal(["desk-1", "desk-2"], ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2027, 3, 31), SiteScope.All).Falling.Select(m => m.Name));
         Assert.Equal(3, ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2028, 1, 12), SiteScope.All).Falling.Length);
-        Assert.Empty(ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2027, 1, 11), SiteScope.All).Falling);
+        // Support that ends on the day itself counts.
+        Assert.Equal(2, ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2027, 1, 11), SiteScope.All).Falling.Length);
+        Assert.Empty(ProductExposure.Of(Desktop, Fleet, Fleets.Now, new DateOnly(2027, 1, 10), SiteScope.All).Falling);
     }
 
     [Fact]

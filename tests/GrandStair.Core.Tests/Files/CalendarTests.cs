@@ -94,6 +94,15 @@ public sealed class CalendarTests
     }
 
     [Fact]
+    public void A_calendar_is_evaluated_no_longer_than_its_caller_waits()
+    {
+        var calendar = Parse("DTSTART:20270101T080000Z\nDURATION:PT15M\nRRULE:FREQ=HOURLY");
+        Assert.Throws<OperationCanceledException>(() => calendar.EvaluateBetween(Utc(2027, 1, 1), Utc(2027, 12, 1), DateTimeZone.Utc, new CancellationToken(canceled: true)).Count());
+        // Nothing of the evaluation that was given up is kept.
+        Assert.Equal(24, calendar.EvaluateBetween(Utc(2027, 3, 1), Utc(2027, 3, 2), DateTimeZone.Utc, TestContext.Current.CancellationToken).Count());
+    }
+
+    [Fact]
     public void An_event_that_began_long_before_the_span_and_still_lasts_counts()
     {
         Assert.Single(Parse("DTSTART:20261220T000000Z\nDTEND:20270110T000000Z").Between(Utc(2027, 1, 5), Utc(2027, 1, 6), DateTimeZone.Utc));

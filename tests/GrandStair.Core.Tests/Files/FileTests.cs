@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
 using GrandStair.Files;
 using GrandStair.Files.Catalogue;
 using GrandStair.Files.Fleet;
@@ -208,6 +209,19 @@ public sealed class FileTests
     }
 
     [Fact]
+    public void An_array_in_json_lines_is_a_list_and_an_item_with_the_separator_in_it_is_refused()
+    {
+        const string lines = """
+            {"name": "desk-1", "tags": ["pilot", "till"], "seen": "2027-01-11T08:00:00Z"}
+            {"name": "desk-2", "tags": "pilot till", "seen": "2027-01-11T08:00:00Z"}
+            {"name": "desk-3", "tags": ["first floor"], "seen": "2027-01-11T08:00:00Z"}
+            """;
+        var file = Read(lines, new("import", IsJsonLines: true));
+        Assert.Equal(["pilot till", "pilot till"], file.Machines.Select(m => string.Join(' ', m.Tags!)));
+        Assert.Equal("'tags' has an item with a comma or, among tags, with a blank, which separate items. The line was left out.", Assert.Single(file.Problems).Message);
+    }
+
+    [Fact]
     public void A_mapping_says_which_column_is_which_key_in_which_unit_and_what_is_the_same_for_all()
     {
         var mapping = FleetMapping.Parse("""
@@ -260,6 +274,17 @@ public sealed class FileTests
         Assert.Equal((9, 2, TimeSpan.FromHours(12)), (changed.Limits.All, changed.Limits.Site, changed.Advance.Soak));
         Assert.Equal([("harbour", 3), ("second", 2)], changed.Crews.Select(c => (c.Name, c.Hands)));
         Assert.Equal((0.6, "a storm"), (changed.Lines.Single().Share, changed.Closures.Single().Why));
+    }
+
+    [Theory]
+    [InlineData("limits: { all: 4, site: 2 }", 4, 2)]
+    [InlineData("limits: { site: 3 }", null, 3)]
+    [InlineData("limits: { all: 5 }", 5, null)]
+    [InlineData("limits: {}", null, null)]
+    public void A_limit_that_is_left_out_is_none(string limits, int? all, int? site)
+    {
+        var plan = PlanFile.Parse(GoodPlan.Replace("limits: { all: 4, site: 2 }", limits, StringComparison.Ordinal), KeyRegistry.BuiltIn, null, "plan");
+        Assert.Equal((all, site), (Limits.Shown(plan.Limits.All), Limits.Shown(plan.Limits.Site)));
     }
 
     [Theory]

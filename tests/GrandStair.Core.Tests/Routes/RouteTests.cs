@@ -28,6 +28,30 @@ public sealed class RouteTests
         Assert.Contains("out of service for 1.8 h longer", lost.Why, StringComparison.Ordinal);
     }
 
+    [Theory]
+    [InlineData("7.1", "7", "7", "6-to-7")]
+    [InlineData("7.1", "7", "8", "6-to-7 7-to-8")]
+    [InlineData("6.4", "7", "7", "6-to-7")]
+    [InlineData("7.1", "8", "8", "7-to-8")]
+    public void A_machine_that_was_upgraded_only_partly_has_not_arrived_and_its_hop_is_finished_first(string version, string partly, string target, string hops)
+    {
+        var machine = Fleets.With(("os.version", version), ("os.edition", "Workplace"), (KeyRegistry.PartlyUpgraded, partly));
+        var route = RouteFinder.Find(Two, machine, Two.Release(target), Fleets.Now);
+        Assert.False(route.Arrived);
+        Assert.Equal(partly, route.PartlyTo!.Version);
+        Assert.Equal(hops, Names(route));
+    }
+
+    [Fact]
+    public void A_machine_whose_upgrade_is_known_to_be_complete_has_arrived()
+    {
+        var route = RouteFinder.Find(Two, Fleets.With(("os.version", "7.1"), ("os.edition", "Workplace"), (KeyRegistry.PartlyUpgraded, "-")), Two.Release("7"), Fleets.Now);
+        Assert.True(route.Arrived);
+        Assert.Null(route.PartlyTo);
+        var nowhere = RouteFinder.Find(Two, Fleets.With(("os.version", "6.4"), ("os.edition", "Workplace"), (KeyRegistry.PartlyUpgraded, "6")), Two.Release("7"), Fleets.Now);
+        Assert.Equal("it was upgraded to Brae Desktop 6 only partly, and no hop leads there", nowhere.Why);
+    }
+
     [Fact]
     public void Fewer_known_issues_count_more_than_a_shorter_outage()
     {
