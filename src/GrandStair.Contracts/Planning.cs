@@ -79,7 +79,7 @@ public sealed record LeftView(string Machine, string Site, string Wave, string W
 /// <param name="Waves">The machines that would be in another wave, come in, or leave.</param>
 /// <param name="Moved">The slots that would move.</param>
 /// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>
-/// <param name="NoEffect">What the text says and what comes too late, in sentences.</param>
+/// <param name="NoEffect">What the text says and has no effect, in sentences: what comes too late, and names that nothing has.</param>
 public sealed record ComparisonView(
     string Plan, int Revision, int Machines, IReadOnlyList<string> Lines, IReadOnlyList<WaveChangeRow> Waves, IReadOnlyList<MovedRow> Moved, PlacementView Placement,
     IReadOnlyList<CoverageView> Coverages, IReadOnlyList<string> Undecided, IReadOnlyList<string> Missing, IReadOnlyList<string> NoEffect);

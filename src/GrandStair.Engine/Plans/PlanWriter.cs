@@ -27,7 +27,7 @@ namespace GrandStair.Engine.Plans;
 /// <param name="Calendars">The calendars that it was laid out by.</param>
 /// <param name="Layout">When each would go.</param>
 /// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>
-/// <param name="NoEffect">What the text says and what comes too late, in sentences.</param>
+/// <param name="NoEffect">What the text says and has no effect, in sentences: what comes too late, and names that nothing has.</param>
 public sealed record Draft(
     StoredPlan Stored,
     Plan Plan,
@@ -79,6 +79,8 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
             .. plan.Waves.Zip(waves).Where(w => w.Second.Opened is { } began && w.First.NotBefore > began)
                 .Select(w => $"{w.First.Name} has begun on {w.Second.Opened:yyyy-MM-dd HH:mm} UTC; that it begins not before {w.First.NotBefore:yyyy-MM-dd HH:mm} changes nothing any more."),
         ];
+        // A planner of some sites learns nothing of names elsewhere.
+        var unknown = UnknownNames.In(plan, product, [.. (await fleet.AllAsync(stop)).Values.Where(m => sites.Holds(m.Site))]);
         // What has begun waits for no begin any more.
         plan = plan with { Waves = [.. plan.Waves.Zip(waves, (spec, wave) => wave.State == WaveState.Waiting ? spec : spec with { NotBefore = null })] };
         var aim = PlanDesk.AimOf(plan, product);
@@ -118,7 +120,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
             [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
             waves)
         { Sites = sites, Consent = ConsentRule.Of(plan), Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
-        return new(stored, plan, product, [.. begun, .. members], requests, standing, cameTo, known, layout, membership.Missing, noEffect);
+        return new(stored, plan, product, [.. begun, .. members], requests, standing, cameTo, known, layout, membership.Missing, [.. noEffect, .. unknown]);
 
         Assessment Judge(Machine machine) => judged.GetOrAdd(machine.Id, _ => Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id)));
 
