@@ -19,7 +19,7 @@ using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 using GrandStair.Testing;
-using Microsoft.Extensions.Logging.Abstractions;
+using Microsoft.Extensions.Logging;
 
 namespace GrandStair.Benches;
 
@@ -70,23 +70,32 @@ internal static class EngineBench
         await ImportAsync(database, shelf, clock.GetUtcNow(), stop);
         var machines = (await fleet.AllAsync(stop)).Values.OrderBy(m => m.Id.Value).ToArray();
         var (plans, runs) = (new PlanTable(database), new RunLog(database));
+        using var logs = LoggerFactory.Create(l => l.AddSimpleConsole().SetMinimumLevel(LogLevel.Error));
         var link = new BenchLink();
         var links = new LinkSet(new Dictionary<string, ILink> { [link.Kind] = link });
         var reader = new MachineReader(links, shelf, new(database), new(database), fleet, clock);
-        var worker = new RunWorker(runs, plans, rulings, shelf, fleet, reader, links, new(database), new NoSecrets(), new(database), clock, NullLogger<RunWorker>.Instance);
+        var worker = new RunWorker(runs, plans, rulings, shelf, fleet, reader, links, new(database), new NoSecrets(), new(database), clock, logs.CreateLogger<RunWorker>());
 
         await OpenAsync(plans, runs, product, "long", machines[..(Long + Silent)], clock.GetUtcNow().AddDays(1), clock.GetUtcNow(), stop);
         using var ended = CancellationTokenSource.CreateLinkedTokenSource(stop);
         var began = Stopwatch.GetTimestamp();
         var working = worker.WorkAsync(ended.Token);
-        await Eventually.TrueAsync(() => Task.FromResult(link.Posted >= Long && link.Failed >= Silent), Limit, () => $"all are running or silent; {link.Posted} posted, {link.Failed} failed");
+        RunState? parked = null;
+        await Eventually.TrueAsync(
+            async () =>
+            {
+                parked ??= (await runs.FindAsync(1, stop))?.State is { Parked: not null } found ? found : null;
+                return link.Posted >= Long && link.Failed >= Silent;
+            },
+            Limit / 2,
+            () => $"all are running or silent; {link.Posted} posted, {link.Failed} failed; r1 is {(parked is null ? "not parked" : $"parked: {parked.Parked}")}");
         var opened = Stopwatch.GetElapsedTime(began);
 
         // The second plan's slots begin while the first one's machines are looked at.
         var start = clock.GetUtcNow().AddSeconds(60);
         await OpenAsync(plans, runs, product, "beside", machines[(Long + Silent)..], start, clock.GetUtcNow(), stop);
         var looksBefore = link.Looks;
-        await Eventually.TrueAsync(async () => (await plans.MembersAsync("beside", stop)).All(m => m.Proved is not null), Limit, () => "all beside are verified");
+        await Eventually.TrueAsync(async () => (await plans.MembersAsync("beside", stop)).All(m => m.Proved is not null), Limit / 2, () => "all beside are verified");
         var took = clock.GetUtcNow() - start;
         var late = new List<TimeSpan>();
         foreach (var run in await runs.ListAsync("beside", stop))
@@ -134,7 +143,7 @@ internal static class EngineBench
             advance: { proved: 100 %, failures: 0, soak: 1 d }
             """;
         await plans.CreateAsync(
-            new(name, 1, body, "hash", PlanState.Started, null, now, "bench", now, null, [], [new(1, "All", WaveState.Open, now, null)]),
+            new(name, 1, body, product.Hash, PlanState.Started, null, now, "bench", now, null, [], [new(1, "All", WaveState.Open, now, null)]),
             [.. machines.Select(m => new Member { Plan = name, Machine = m.Id, Wave = 1, Standing = Standing.Scheduled, Slot = slot })],
             new("bench"),
             stop);

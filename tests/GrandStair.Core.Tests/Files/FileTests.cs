@@ -217,7 +217,7 @@ public sealed class FileTests
             {"name": "desk-3", "tags": ["first floor"], "seen": "2027-01-11T08:00:00Z"}
             """;
         var file = Read(lines, new("import", IsJsonLines: true));
-        Assert.Equal(["pilot till", "pilot till"], file.Machines.Select(m => string.Join(' ', m.Tags!)));
+        Assert.Equal(["pilot till", "pilot till"], file.Machines.Select(m => string.Join(' ', m.Tags!.Value)));
         Assert.Equal("'tags' has an item with a comma or, among tags, with a blank, which separate items. The line was left out.", Assert.Single(file.Problems).Message);
     }
 
