@@ -29,8 +29,8 @@ export function PlanPage() {
       </div>
       <p className="under">
         {view.plan.held && <strong className="held">{view.plan.held} · </strong>}
-        <code>{view.scope}</code> · carries {view.carries} · {view.methods.map((m) => word(m)).join(', then ')} · {view.limits.all === null ? 'any number' : `at most ${view.limits.all}`} at
-        once
+        <code>{view.scope}</code> · carries {view.carries} · {view.methods.map((m) => word(m)).join(', then ')} ·{' '}
+        {view.limits.all === null ? 'any number' : `at most ${view.limits.all}`} at once
         {view.limits.site !== null && `, ${view.limits.site} at one site`}
         {view.plan.deadline && ` · deadline ${date(view.plan.deadline)}`}
         {view.planning.changeRecord && ` · change record ${view.planning.changeRecord}`} · revision {view.planning.revision} by{' '}
