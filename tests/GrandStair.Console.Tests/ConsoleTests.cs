@@ -15,7 +15,7 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     public async Task The_overview_answers_in_its_first_line_and_every_standing_leads_to_its_machines()
     {
         var page = await demo.OpenAsync("/");
-        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("of 240 proved");
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("of 240 verified");
         await Assertions.Expect(page.Locator(".staircase .stair")).ToHaveCountAsync(3);
         await Assertions.Expect(page.Locator(".staircase .actual").First).ToBeVisibleAsync();
         await page.Locator(".strip a.is-not-ready").ClickAsync();

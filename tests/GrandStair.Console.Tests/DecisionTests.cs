@@ -15,11 +15,11 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("1 parked: somebody has to decide");
         await page.Locator("tbody tr a").First.ClickAsync();
         await Assertions.Expect(page.Locator(".parked-box")).ToContainTextAsync("the gate is shut: Mains power (seen: power.mains = no)");
-        await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Go back" })).ToHaveCountAsync(0);
-        await page.GetByRole(AriaRole.Button, new() { Name = "Call off" }).ClickAsync();
+        await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Roll back to the previous release" })).ToHaveCountAsync(0);
+        await page.GetByRole(AriaRole.Button, new() { Name = "Cancel this upgrade" }).ClickAsync();
         await page.GetByLabel("Why").FillAsync("the ship has left");
-        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Call off" }).ClickAsync();
-        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("ended");
+        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Cancel this upgrade" }).ClickAsync();
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("stopped");
         await Assertions.Expect(page.Locator(".log")).ToContainTextAsync("Decided to call off: the ship has left");
         await Assertions.Expect(page.Locator(".log")).ToContainTextAsync("by admin");
         var run = (await small.Service.Client.RunsAsync("small", "ended", 10, Stop)).Items.Single();
@@ -27,14 +27,14 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     }
 
     [Fact]
-    public async Task A_machine_that_cannot_go_is_excused_from_its_plan_s_page()
+    public async Task A_machine_that_cannot_go_is_exempted_from_its_plan_s_page()
     {
         var page = await small.OpenAsync("/plans/small?standing=not-ready");
         var row = page.Locator("tr", new() { HasText = "desk-3" });
         await Assertions.Expect(row).ToContainTextAsync("Processor on the supported list");
-        await row.GetByRole(AriaRole.Button, new() { Name = "Excuse" }).ClickAsync();
+        await row.GetByRole(AriaRole.Button, new() { Name = "Exempt desk-3" }).ClickAsync();
         await page.GetByLabel("Why").FillAsync("a new machine is on order");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Excuse as replaced" }).ClickAsync();
+        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Exempt" }).ClickAsync();
         await Assertions.Expect(row).ToHaveCountAsync(0);
         await page.GetByRole(AriaRole.Link, new() { Name = "show all" }).ClickAsync();
         await Assertions.Expect(page.Locator("tr", new() { HasText = "desk-3" })).ToContainTextAsync("replaced: a new machine is on order (admin)");

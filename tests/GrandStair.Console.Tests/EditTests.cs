@@ -50,12 +50,12 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await page.GetByRole(AriaRole.Button, new() { Name = "closure, of which" }).Or(page.GetByRole(AriaRole.Button, new() { Name = "Europe/London", Exact = true })).First.WaitForAsync();
         await SayAsync(page, "Why", "Stocktaking");
         await TagAsync(page, "Days", "2027-02-10..2027-02-12");
-        await page.GetByLabel("Needs somebody else's yes").CheckAsync();
+        await page.GetByLabel('Requires approval by someone else').CheckAsync();
         await page.GetByLabel("A calendar loaded anew needs another").CheckAsync();
         await page.GetByLabel("A calendar loaded anew needs another").UncheckAsync();
         Assert.EndsWith("\napproval: yes", (await Text(page).InputValueAsync()).TrimEnd(), StringComparison.Ordinal);
         await TagAsync(page, "Whose", "board");
-        await Assertions.Expect(page.GetByLabel("Needs somebody else's yes")).ToBeCheckedAsync();
+        await Assertions.Expect(page.GetByLabel('Requires approval by someone else')).ToBeCheckedAsync();
         // What counts by its order is put in order.
         await ChooseAsync(page, "Add a method", new Regex("^update-channel: "));
         await page.GetByRole(AriaRole.Button, new() { Name = "Move update-channel up" }).ClickAsync();
@@ -114,7 +114,7 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await page.GetByRole(AriaRole.Button, new() { Name = "Load it", Exact = true }).ClickAsync();
         await Assertions.Expect(page.GetByRole(AriaRole.Alert)).ToContainTextAsync("has revision 2 by now");
         Assert.Equal(5, (await demo.Service.Client.PlanAsync("by-text", Stop)).Limits.All);
-        await page.GetByRole(AriaRole.Button, new() { Name = "Leave it" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Cancel" }).ClickAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = "Begin anew from it" }).ClickAsync();
         await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("by-text: change revision 2");
         await Assertions.Expect(page.GetByLabel("In the whole plan")).ToHaveValueAsync("5");
@@ -174,7 +174,7 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         // By keyboard, and back again.
         page = await demo.OpenAsync("/plans/dragged");
         await page.GetByRole(AriaRole.Button, new() { Name = "When Rest begins" }).ClickAsync();
-        await Assertions.Expect(dialog = page.GetByRole(AriaRole.Dialog)).ToContainTextAsync("As the plan is, it begins not before 2027-");
+        await Assertions.Expect(dialog = page.GetByRole(AriaRole.Dialog)).ToContainTextAsync("Currently it does not begin before 2027-");
         await dialog.GetByLabel("It begins not before").FillAsync("");
         await dialog.GetByLabel("Why").FillAsync("it does not move");
         await dialog.GetByRole(AriaRole.Button, new() { Name = "Load it" }).ClickAsync();

@@ -52,7 +52,7 @@ public sealed class PageTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
     public async Task Runs_are_counted_by_standing_and_each_count_leads_to_its_runs()
     {
         var page = await demo.OpenAsync("/runs");
-        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("under way");
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("running");
         // Which there are changes while they go on.
         var first = page.Locator(".targets a").Nth(1);
         var standing = (await first.GetAttributeAsync("href"))!.Split('=')[1];

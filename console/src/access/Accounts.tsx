@@ -11,11 +11,11 @@ import { useMay } from '../session/useSession';
 
 const ROLES = [
   ['reader', 'looks'],
-  ['auditor', 'looks at who did what'],
-  ['planner', 'brings in machines, makes plans'],
+  ['auditor', 'reads the audit log'],
+  ['planner', 'imports machines, writes plans'],
   ['approver', 'acknowledges, waives, approves scripts'],
-  ['operator', 'starts plans, decides about runs, mends'],
-  ['admin', 'keeps accounts, secrets, host keys'],
+  ['operator', 'starts plans, decides about runs, runs fix scripts'],
+  ['admin', 'manages accounts, secrets, host keys'],
 ] as const;
 
 type Account = Schemas['AccountView'];
@@ -40,7 +40,7 @@ export function Accounts() {
           </Button>
         )}
       </h1>
-      <p className="under">A person signs in; a program calls with a token. What stands at other sites does not exist for an account.</p>
+      <p className="under">A person signs in; a program calls with a token. Accounts see only the sites they are assigned.</p>
       <section className="card">
         <table className="accounts">
           <thead>
@@ -49,7 +49,7 @@ export function Accounts() {
               <th>Kind</th>
               <th>May</th>
               <th>Sees</th>
-              <th>Signs in by</th>
+              <th>Authentication</th>
               <th>Last used</th>
               <th />
             </tr>
@@ -127,7 +127,7 @@ function AccountDialog({ doing, onClose }: { doing: Doing; onClose: () => void }
     return (
       <ReasonDialog
         title={`End ${before?.name}`}
-        what="All its sessions and tokens end at once. Its name stays with what it did."
+        what="All its sessions and tokens end at once. Its name stays in the audit log."
         act="End it"
         {...shared}
       />
@@ -155,7 +155,7 @@ function AccountDialog({ doing, onClose }: { doing: Doing; onClose: () => void }
   return (
     <ReasonDialog
       title={doing.what === 'add' ? 'Add an account' : `Change ${before?.name}`}
-      what={doing.what === 'add' ? 'Give it a password or a token then.' : 'What it is signed in with may no more than this, at once.'}
+      what={doing.what === 'add' ? 'Then give it a password or a token.' : 'Its sessions and tokens are limited to this at once.'}
       act={doing.what === 'add' ? 'Add it' : 'Change it'}
       ready={(doing.what !== 'add' || name.trim() !== '') && roles.length > 0 && sites.length > 0}
       {...shared}
@@ -163,15 +163,15 @@ function AccountDialog({ doing, onClose }: { doing: Doing; onClose: () => void }
       {doing.what === 'add' && (
         <>
           <TextInput label="Name" value={name} onChange={(e) => setName(e.currentTarget.value)} data-autofocus autoComplete="off" />
-          <Checkbox label="It is a program's" mt="xs" checked={program} onChange={(e) => setProgram(e.currentTarget.checked)} />
+          <Checkbox label="Program account" mt="xs" checked={program} onChange={(e) => setProgram(e.currentTarget.checked)} />
         </>
       )}
-      <Checkbox.Group label="May" mt="xs" value={roles} onChange={setRoles}>
+      <Checkbox.Group label="Roles" mt="xs" value={roles} onChange={setRoles}>
         {ROLES.map(([role, does]) => (
           <Checkbox key={role} value={role} label={`${role}: ${does}`} size="xs" mt={4} />
         ))}
       </Checkbox.Group>
-      <TagsInput label="Sees the sites" description="'*' is all sites." mt="xs" value={sites} onChange={setSites} />
+      <TagsInput label="Sites" description="'*' is all sites." mt="xs" value={sites} onChange={setSites} />
     </ReasonDialog>
   );
 }

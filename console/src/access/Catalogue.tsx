@@ -24,14 +24,14 @@ export function Catalogue() {
     <>
       <h1>
         {changes.data.length === 0 ? (
-          'Every script is as it was approved'
+          'All scripts are approved'
         ) : (
           <>
             <b>{changes.data.length}</b> changed {changes.data.length === 1 ? 'product waits' : 'products wait'} for an approver
           </>
         )}
       </h1>
-      <p className="under">Scripts run as root. Until somebody approves what was changed, a product goes on as it was.</p>
+      <p className="under">Scripts run as root. Until a change is approved, the product's approved version stays in use.</p>
       {changes.data.map((change) => (
         <Change key={change.product} change={change} />
       ))}
@@ -123,7 +123,7 @@ function Change({ change }: { change: Schemas['CatalogueChangeView'] }) {
       {approving && (
         <ReasonDialog
           title={`Approve ${change.product}`}
-          what="From now on plans and readings use it as it is here. Runs under way go on with what they began with."
+          what="From now on plans and readings use this version. Running upgrades keep the version they began with."
           act="Approve it"
           busy={approve.isPending}
           error={approve.error}

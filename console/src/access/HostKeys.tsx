@@ -55,8 +55,8 @@ export function HostKeys() {
         )}
       </h1>
       <p className="under">
-        To these nothing is sent.{' '}
-        {first.length > 0 && <>The key of {many(first.length, 'machine')} was taken at first use, and nobody compared it. </>}
+        Nothing is sent to these.{' '}
+        {first.length > 0 && <>The key of {many(first.length, 'machine')} was pinned at first use and not compared. </>}
         Pin them from a file: <code>gstair host-key import known_hosts --reason …</code>
       </p>
       <section className="card above">
@@ -122,7 +122,7 @@ export function HostKeys() {
       {trusting && (
         <ReasonDialog
           title="Trust the first key at a site"
-          what="A machine there whose key nobody pinned is believed the first time it answers. Whoever answers in its place is believed too."
+          what="The first key that a machine there shows is pinned. If another host answers in its place, that one is trusted."
           act="Trust it"
           ready={site !== null}
           busy={trust.isPending}

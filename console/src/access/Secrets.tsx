@@ -41,22 +41,22 @@ export function Secrets() {
         </Button>
         {secrets.data.length > 0 && (
           <Button variant="default" className="beside" size="xs" loading={rotate.isPending} onClick={() => rotate.mutate()}>
-            Encrypt all anew
+            Rotate encryption key
           </Button>
         )}
       </h1>
       <p className="under">
-        They are named, in the fleet, the catalogue and the sources, as <code>secret:NAME</code>, and shown to nobody.
+        Write-only. Refer to a secret by name in the fleet and the catalogue, and as <code>secret:NAME</code> in sources.
       </p>
       {rotate.error && <Problem of={rotate.error} />}
       {rotate.data && (
         <p className="told" role="status">
-          {rotate.data.secrets} secrets are encrypted with a new key; the keys before it are gone.
+          {rotate.data.secrets} secrets are encrypted with a new key; the old keys are deleted.
         </p>
       )}
       <section className="card">
         {secrets.data.length === 0 ? (
-          <p className="empty">None is kept yet.</p>
+          <p className="empty">No secrets yet.</p>
         ) : (
           <table>
             <thead>
@@ -78,8 +78,8 @@ export function Secrets() {
                   <td>{s.changedBy}</td>
                   <td>{s.lastUsed ? time(s.lastUsed) : 'never'}</td>
                   <td className="num">
-                    <Button variant="default" size="compact-xs" onClick={() => setRemoving(s.name)} aria-label={`Take ${s.name} away`}>
-                      Take away …
+                    <Button variant="default" size="compact-xs" onClick={() => setRemoving(s.name)} aria-label={`Delete ${s.name}`}>
+                      Delete …
                     </Button>
                   </td>
                 </tr>
@@ -91,8 +91,8 @@ export function Secrets() {
       {putting && (
         <ReasonDialog
           title="Put a secret"
-          what="New, or in place of the one of that name. A key from a file: gstair secret put NAME --file FILE."
-          act="Keep it"
+          what="Adds a secret or replaces the one with that name. For a key from a file: gstair secret put NAME --file FILE."
+          act="Save"
           without
           ready={name.trim() !== '' && value !== ''}
           busy={put.isPending}
@@ -107,8 +107,8 @@ export function Secrets() {
       {removing && (
         <ReasonDialog
           title={`Take ${removing} away`}
-          what="What refers to it is told so when it next needs it."
-          act="Take it away"
+          what="Whatever refers to it fails the next time it needs it."
+          act="Delete"
           busy={remove.isPending}
           error={remove.error}
           onAct={(reason) => remove.mutate(reason)}

@@ -36,7 +36,7 @@ export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
   try {
     answer = await call;
   } catch {
-    throw new ServiceProblem(0, 'no-service', 'The service does not answer. Is it running? This page tries again by itself.');
+    throw new ServiceProblem(0, 'no-service', 'The service does not answer. Is it running? This page retries by itself.');
   }
   if (answer.response.ok) return answer.data as T;
   const problem = (answer.error ?? {}) as { type?: string; detail?: string; problems?: FileProblem[] };

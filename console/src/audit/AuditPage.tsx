@@ -42,7 +42,7 @@ export function AuditPage() {
         {may('VerifyAudit') && (
           <>
             <Button className="acts beside" size="xs" loading={verify.isPending} onClick={() => verify.mutate()}>
-              Check that none was changed
+              Verify integrity
             </Button>
             <Button component="a" href="/api/v1/audit/export" download variant="default" className="beside" size="xs">
               Export
@@ -92,7 +92,7 @@ export function AuditPage() {
               ))}
             </tbody>
           </table>
-          {entries.length === 0 && <p className="empty">No command fits.</p>}
+          {entries.length === 0 && <p className="empty">No entries match.</p>}
           {audit.hasNextPage && (
             <Button variant="default" size="xs" mt="sm" loading={audit.isFetchingNextPage} onClick={() => audit.fetchNextPage()}>
               Show earlier ones
@@ -114,14 +114,14 @@ function Verdict({ of }: { of: Schemas['AuditVerdict'] }) {
   if (of.faults.length === 0)
     return (
       <p className="told" role="status">
-        Every one of {many(Number(of.entries), 'entry').replace('entrys', 'entries')} is as it was sealed
-        {Number(of.unsealed) > 0 && `; the last ${Number(of.unsealed)} are sealed in a moment`}. Head <code>{of.head.slice(0, 16)}…</code>,
-        key <code>{of.key.slice(0, 16)}…</code>
+        Every one of {many(Number(of.entries), 'entry').replace('entrys', 'entries')} is unchanged
+        {Number(of.unsealed) > 0 && `; the last ${Number(of.unsealed)} are being sealed`}. Head <code>{of.head.slice(0, 16)}…</code>, key{' '}
+        <code>{of.key.slice(0, 16)}…</code>
       </p>
     );
   return (
     <div className="problem" role="alert">
-      <strong>{of.faults.length === 1 ? 'One place is' : `${of.faults.length} places are`} not as sealed</strong>
+      <strong>{of.faults.length === 1 ? 'One entry does' : `${of.faults.length} entries do`} not match its seal</strong>
       <ul className="rows">
         {of.faults.map((fault) => (
           <li key={`${fault.number} ${fault.what}`}>
@@ -155,7 +155,7 @@ function Filter() {
         />
       ))}
       <Button type="submit" size="xs" variant="default">
-        Show these
+        Apply filter
       </Button>
     </form>
   );

@@ -34,14 +34,14 @@ export function ExposurePage() {
           )}
         </h1>
         <TextInput
-          aria-label="Support must not end before"
+          aria-label="Support ends on or before"
           placeholder="2027-03-31"
           defaultValue={by}
           onKeyDown={(e) => e.key === 'Enter' && setParams({ by: e.currentTarget.value })}
           onBlur={(e) => e.currentTarget.value !== (by ?? '') && setParams({ by: e.currentTarget.value })}
         />
       </div>
-      <p className="under">After its last day a release gets no more fixes and no help. What ends first stands first.</p>
+      <p className="under">After its last day a release gets no more fixes and no vendor help. Earliest end first.</p>
       <div className="stack">
         {exposure.data.length === 0 && (
           <p className="empty">No machine runs a product of the catalogue yet. Import the fleet, or read its machines.</p>
@@ -63,7 +63,7 @@ function Product({ of }: { of: Schemas['ExposureView'] }) {
         </span>
         <span className="quiet">
           {of.recommended && `recommended: ${of.recommended}`}{' '}
-          <Link to={`/readiness?product=${encodeURIComponent(of.product)}`}>who can go</Link>
+          <Link to={`/readiness?product=${encodeURIComponent(of.product)}`}>readiness</Link>
         </span>
       </h2>
       <div className="exposed">
@@ -89,7 +89,7 @@ function Product({ of }: { of: Schemas['ExposureView'] }) {
                 </td>
                 <td className="nowrap">{r.supportEnds ?? <span className="quiet">not known</span>}</td>
                 <td className={`num ${left(r.daysLeft)}`}>
-                  {r.daysLeft === null ? '' : r.daysLeft > 0 ? r.daysLeft : `over for ${1 - r.daysLeft}`}
+                  {r.daysLeft === null ? '' : r.daysLeft > 0 ? r.daysLeft : `ended ${1 - r.daysLeft} days ago`}
                 </td>
               </tr>
             ))}

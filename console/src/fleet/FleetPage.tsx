@@ -24,7 +24,7 @@ export function FleetPage() {
   if (machines.error)
     return (
       <>
-        <h1>No machines by this condition</h1>
+        <h1>No machines match this filter</h1>
         <p className="under">
           <code>{filter}</code>
         </p>
@@ -44,7 +44,7 @@ export function FleetPage() {
       </h1>
       <p className="under">
         {filter ? <code>{filter}</code> : 'the whole fleet'}
-        {disagreeing > 0 && <> · two sources disagree on {many(disagreeing, 'machine')} of these</>}
+        {disagreeing > 0 && <> · sources conflict on {many(disagreeing, 'machine')} of these</>}
       </p>
       {total === 0 ? <Examples /> : <Rows rows={rows} more={machines.hasNextPage} onMore={() => machines.fetchNextPage()} />}
     </>
@@ -100,7 +100,7 @@ function Examples() {
   ];
   return (
     <section className="card narrow">
-      <h2>Conditions look like this</h2>
+      <h2>Filter examples</h2>
       <ul className="rows">
         {examples.map((example) => (
           <li key={example}>

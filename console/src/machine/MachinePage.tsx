@@ -39,16 +39,16 @@ export function MachinePage() {
         </h1>
         {may('ReadMachine') && (
           <Button className="acts" loading={read.isPending} onClick={() => read.mutate()}>
-            Read again now
+            Update readings
           </Button>
         )}
       </div>
       <p className="under">
-        {[m.site, m.group, m.model, m.owner && `used by ${m.owner}`, `reached by ${machine.data.link.kind}`].filter(Boolean).join(' · ')}
+        {[m.site, m.group, m.model, m.owner && `owner ${m.owner}`, `reached by ${machine.data.link.kind}`].filter(Boolean).join(' · ')}
         {m.lastSeen && ` · last seen ${time(m.lastSeen)}`}
-        {machine.data.silent && <strong className="held"> · silent for a week</strong>}
+        {machine.data.silent && <strong className="held"> · no contact for 7 days</strong>}
         {' · '}
-        <a href={`/api/v1/machines/${encodeURIComponent(m.name)}/referral`}>pack for the vendor's support</a>
+        <a href={`/api/v1/machines/${encodeURIComponent(m.name)}/referral`}>Download support bundle</a>
       </p>
       {read.error && <Problem of={read.error} />}
       <div className="columns halves">
@@ -80,10 +80,10 @@ function Route({ gate }: { gate: Schemas['GateView'] }) {
         ))}
       </ol>
       <p className="quiet small">
-        out of service {Math.round(gate.outageMinutes)} min
-        {gate.build && ` · build ${gate.build} or later, which spares it a known issue`}
+        outage {Math.round(gate.outageMinutes)} min
+        {gate.build && ` · build ${gate.build} or later, which avoids a known issue`}
         {gate.offer === 'not-yet' && ' · not offered to this machine yet'}
-        {gate.offer === 'untold' && ' · cannot tell whether it is offered to this machine'}
+        {gate.offer === 'untold' && ' · unknown whether it is offered to this machine'}
       </p>
       {gate.overridden && (
         <p className="small">
@@ -117,7 +117,7 @@ function Gate({ gate, plan }: { gate: Schemas['GateView']; plan: string | undefi
       </h2>
       {gate.partlyTo && (
         <p className="parked-box" role="status">
-          <strong>Partly upgraded</strong> to {gate.partlyTo}: send it again, run a fix script, roll it back, or excuse it from its plan.
+          <strong>Partly upgraded</strong> to {gate.partlyTo}: retry it, run a fix script, roll it back, or exempt it from its plan.
         </p>
       )}
       {open.length === 0 && gate.why && <p>{gate.why}</p>}
@@ -146,7 +146,7 @@ function Gate({ gate, plan }: { gate: Schemas['GateView']; plan: string | undefi
           .filter((c) => !open.includes(c))
           .map((check) => (
             <li key={`${check.leg}/${check.name}`} className={`is-check-${check.state}`}>
-              <span className="check-state">{check.state === 'deferred' ? 'asked later' : word(check.state)}</span> {check.title}
+              <span className="check-state">{check.state === 'deferred' ? 'checked in the window' : word(check.state)}</span> {check.title}
               {check.waiver && (
                 <span className="quiet">
                   {' '}
@@ -156,7 +156,7 @@ function Gate({ gate, plan }: { gate: Schemas['GateView']; plan: string | undefi
             </li>
           ))}
       </ul>
-      {gate.until && <p className="quiet small">Holds until {time(gate.until)}, when a reading grows too old.</p>}
+      {gate.until && <p className="quiet small">Valid until {time(gate.until)}, when a reading expires.</p>}
     </section>
   );
 }
@@ -196,7 +196,7 @@ function Readings({ view }: { view: Schemas['MachineView'] }) {
       <h2>
         Readings{' '}
         <span className="quiet">
-          {differing.size > 0 ? `sources disagree on ${many(differing.size, 'key')}; the newer counts` : 'all sources agree'}
+          {differing.size > 0 ? `sources conflict on ${many(differing.size, 'key')}; the newer counts` : 'all sources agree'}
         </span>
       </h2>
       {view.readings.length === 0 && <p className="empty">Nothing was ever read of it. Read it now, or import what an inventory says.</p>}

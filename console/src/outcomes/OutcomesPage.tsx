@@ -23,11 +23,10 @@ export function OutcomesPage() {
   return (
     <>
       <h1>
-        <b>{amount(over)}</b> of <b>{amount(view.machines)}</b> have an outcome or an excuse, <b>{amount(view.open.length)}</b> are open
+        <b>{amount(over)}</b> of <b>{amount(view.machines)}</b> closed, <b>{amount(view.open.length)}</b> open
       </h1>
       <p className="under">
-        plan <Link to={`/plans/${view.plan}`}>{view.plan}</Link> · runs that ended: {counts(view.outcomes)} · excused:{' '}
-        {counts(view.excuses)}
+        plan <Link to={`/plans/${view.plan}`}>{view.plan}</Link> · runs: {counts(view.outcomes)} · exempt: {counts(view.excuses)}
       </p>
       <div className="columns wide-right">
         <section className="card">
@@ -55,9 +54,9 @@ export function OutcomesPage() {
         </section>
         <section className="card">
           <h2>
-            Open <span className="quiet">no outcome and no excuse yet</span>
+            Open <span className="quiet">not closed yet</span>
           </h2>
-          {view.open.length === 0 && <p className="empty">None: every machine has an outcome or an excuse.</p>}
+          {view.open.length === 0 && <p className="empty">None: every machine is done or exempt.</p>}
           <table>
             <tbody>
               {view.open.slice(0, 100).map((m) => (

@@ -5,7 +5,7 @@ import { mender } from '../parts/Explain';
 import { Passage, ToGo } from '../parts/Passage';
 import { Loading, Problem } from '../parts/Problem';
 import { standings } from '../parts/Standing';
-import { amount, date, hour, many, percent, time, word } from '../parts/words';
+import { amount, date, hour, many, percent, statusWord, time, word } from '../parts/words';
 import { Staircase } from './Staircase';
 
 export function OverviewPage() {
@@ -58,13 +58,13 @@ function Answer({ view }: { view: Schemas['OverviewView'] }) {
   return (
     <>
       <h1>
-        {view.target}: <b>{amount(proved)}</b> of <b>{amount(plan.machines)}</b> proved
+        {view.target}: <b>{amount(proved)}</b> of <b>{amount(plan.machines)}</b> verified
         {plan.state === 'ended' ? (
           <>, the plan has ended</>
         ) : (
           done && (
             <Link to={`/plans/${plan.name}/rehearsal`} className="answer">
-              , done <b>{date(done.p10)}</b> to <b>{done.p90 ? date(done.p90) : 'no date that can be told'}</b>
+              , done <b>{date(done.p10)}</b> to <b>{done.p90 ? date(done.p90) : 'an unknown date'}</b>
               {view.forecast?.inTime !== null && view.forecast?.inTime !== undefined && (
                 <>, {percent(view.forecast.inTime)} likely in time</>
               )}
@@ -73,32 +73,38 @@ function Answer({ view }: { view: Schemas['OverviewView'] }) {
         )}
       </h1>
       <p className="under">
-        {plan.held && <strong className="held">held: {plan.held} · </strong>}
+        {plan.held && <strong className="held">on hold: {plan.held} · </strong>}
         {blocked > 0 && (
           <>
-            <Link to={`/plans/${plan.name}?standing=not-ready`}>{many(blocked, 'machine')} cannot go yet</Link>
+            <Link to={`/plans/${plan.name}?standing=not-ready`}>{many(blocked, 'machine')} not ready</Link>
             {' · '}
           </>
         )}
         {count(plan, 'parked') > 0 && (
           <>
-            <Link to="/runs?standing=parked">{amount(count(plan, 'parked'))} parked, somebody decides</Link>
+            <Link to="/runs?standing=parked">{amount(count(plan, 'parked'))} parked, waiting for a decision</Link>
             {' · '}
           </>
         )}
         plan <Link to={`/plans/${plan.name}`}>{plan.name}</Link>, {word(plan.state)}
-        {view.supportEnds && <> · support of what they run now ends {date(view.supportEnds)}</>}
+        {view.supportEnds && <> · {supportOf(view.supportEnds, view.now)}</>}
       </p>
     </>
   );
 }
+
+/** When support of the release that machines still run ends or ended. */
+const supportOf = (end: string, now: string) =>
+  Date.parse(end) < Date.parse(now)
+    ? `current release out of support since ${date(end)}`
+    : `support of the current release ends ${date(end)}`;
 
 const count = (plan: Schemas['PlanRow'], standing: string) => plan.tally[standing] ?? 0;
 
 /** Legend of the staircase and filter at once. */
 function StandingStrip({ plan }: { plan: Schemas['PlanRow'] }) {
   return (
-    <nav className="strip" aria-label="Machines by standing">
+    <nav className="strip" aria-label="Machines by status">
       {standings
         .filter(([standing]) => count(plan, standing) > 0)
         .map(([standing, shape]) => (
@@ -107,9 +113,10 @@ function StandingStrip({ plan }: { plan: Schemas['PlanRow'] }) {
             to={`/plans/${plan.name}?standing=${standing}`}
             className={`is-${standing}`}
             style={{ flexGrow: count(plan, standing) }}
-            title={`${amount(count(plan, standing))} ${word(standing)}`}
+            title={`${amount(count(plan, standing))} ${statusWord(standing)}`}
           >
-            <span aria-hidden="true">{shape}</span> {amount(count(plan, standing))} <span className="strip-word">{word(standing)}</span>
+            <span aria-hidden="true">{shape}</span> {amount(count(plan, standing))}{' '}
+            <span className="strip-word">{statusWord(standing)}</span>
           </Link>
         ))}
     </nav>
@@ -120,9 +127,9 @@ function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
   return (
     <section className="card">
       <h2>
-        In the way <span className="quiet">decisions first, then what opens most gates</span>
+        Blockers <span className="quiet">decisions first, then biggest impact</span>
       </h2>
-      {view.inTheWay.length === 0 && <p className="empty">Nothing is in the way.</p>}
+      {view.inTheWay.length === 0 && <p className="empty">Nothing blocks.</p>}
       <ul className="rows">
         {view.inTheWay.slice(0, 5).map((item) => (
           <li key={`${item.kind} ${item.title}`} className="way">
@@ -131,7 +138,7 @@ function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
               {item.title}
               <div className="quiet clamp">
                 {item.kind === 'check' && item.by
-                  ? `${mender({ by: item.by, minutes: item.minutes })}${item.opens > 0 ? ` · opens ${many(item.opens, 'gate')}` : ''}`
+                  ? `${mender({ by: item.by, minutes: item.minutes })}${item.opens > 0 ? ` · unblocks ${many(item.opens, 'machine')}` : ''}`
                   : item.detail}
               </div>
             </div>
@@ -144,7 +151,7 @@ function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
 }
 
 function verb(item: Schemas['InTheWayView']): string {
-  if (item.kind === 'check') return item.by === 'nobody' ? 'Excuse' : 'Mend';
+  if (item.kind === 'check') return item.by === 'nobody' ? 'Exempt' : 'Fix';
   if (item.kind === 'no-contact') return 'Look';
   return item.kind === 'loose-end' ? 'Close' : 'Decide';
 }
@@ -161,13 +168,13 @@ function UnderWay({ view }: { view: Schemas['OverviewView'] }) {
   return (
     <section className="card">
       <h2>
-        Under way{' '}
+        In progress{' '}
         <span className="quiet">
           {view.underWay.length} {view.roomAll === null ? 'without a limit' : `of at most ${view.roomAll}`}
         </span>
       </h2>
       {view.underWay.length === 0 && (
-        <p className="empty">Nothing moves just now{view.next[0] ? `; next at ${time(view.next[0].from)}` : ''}.</p>
+        <p className="empty">No upgrades are running{view.next[0] ? `; the next one starts ${time(view.next[0].from)}` : ''}.</p>
       )}
       <ul className="rows">
         {view.underWay.slice(0, 5).map((run) => (

@@ -32,7 +32,7 @@ export function Staircase({ view }: { view: View }) {
       className="staircase"
       viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
       role="img"
-      aria-label={`${amount(proved)} of ${amount(total)} machines proved; the waves as stairs, the planned and the actual line over time`}
+      aria-label={`${amount(proved)} of ${amount(total)} machines verified; the waves as stairs, with the planned and the actual line over time`}
     >
       <Axes x={x} y={y} from={from} end={end} total={total} />
       {stairs(view, now).map((stair) => (
@@ -66,7 +66,7 @@ export function Staircase({ view }: { view: View }) {
           side="left"
         />
       )}
-      <Mark at={today} text={`today · ${amount(proved)} proved`} className="today" side={today > WIDTH - 160 ? 'left' : 'right'} />
+      <Mark at={today} text={`today · ${amount(proved)} verified`} className="today" side={today > WIDTH - 160 ? 'left' : 'right'} />
       <circle cx={today} cy={y(proved)} r={5} className="here" />
       <Labels stairs={stairs(view, now)} x={x} y={y} />
       <Legend />
@@ -99,8 +99,8 @@ function stairs(view: View, now: number): Stair[] {
 function note(wave: Schemas['WaveView']): string {
   const of = (standing: string) => wave.tally[standing] ?? 0;
   const proved = of('proved') + of('done');
-  const parts = [`${amount(proved)} of ${amount(wave.machines)} proved`];
-  if (of('under-way') > 0) parts.push(`${amount(of('under-way'))} under way`);
+  const parts = [`${amount(proved)} of ${amount(wave.machines)} verified`];
+  if (of('under-way') > 0) parts.push(`${amount(of('under-way'))} running`);
   if (of('parked') > 0) parts.push(`${amount(of('parked'))} parked`);
   if (wave.state === 'waiting' && of('not-ready') > 0) parts.push(`${amount(of('not-ready'))} not ready`);
   return parts.join(', ');
@@ -229,7 +229,7 @@ function Legend() {
       </text>
       <line x1="84" x2="106" y1="0" y2="0" className="planned" />
       <text x="112" y="4">
-        as first laid out
+        baseline
       </text>
       <rect x="220" y="-6" width="22" height="12" className="band" />
       <line x1="220" x2="242" y1="0" y2="0" className="middle" />

@@ -36,12 +36,12 @@ export function CheckActions({ machine, check, target }: { machine: string; chec
       <div className="actions start">
         {may('AskCheckAgain') && (
           <Button className="acts" size="xs" loading={again.isPending} onClick={() => again.mutate()}>
-            Ask again now
+            Recheck
           </Button>
         )}
         {check.fix.script && may('MendCheck') && (
           <Button variant="default" size="xs" loading={mend.isPending} onClick={() => mend.mutate()}>
-            Let {check.fix.script} mend it
+            Run fix script {check.fix.script}
           </Button>
         )}
         {check.waivable && !check.waiver && may('WaiveCheck') && (
@@ -52,7 +52,7 @@ export function CheckActions({ machine, check, target }: { machine: string; chec
       </div>
       {mend.data && (
         <p className="small quiet" role="status">
-          Fix {mend.data.id} is under way; the check is asked again when it has ended.
+          Fix {mend.data.id} is running; the check is evaluated again when it has ended.
         </p>
       )}
       {problem && <Problem of={problem} />}
@@ -86,7 +86,7 @@ function WaiveDialog({ machine, check, busy, error, onWaive, onClose }: WaivePro
       title={`Waive on ${machine}`}
       what={
         <>
-          <b>{check.title}.</b> The gate counts it as passed until that day. It closes again when the value gets worse or the check changes.
+          <b>{check.title}.</b> The gate counts it as met until that day. It blocks again if the value gets worse or the check changes.
         </>
       }
       act="Waive it"

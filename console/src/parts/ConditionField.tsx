@@ -89,7 +89,7 @@ export function ConditionField({ value, label, placeholder, className, onSubmit,
         onKeyDown={onKey}
       />
       {offers.length > 0 && (
-        <div className="offers" id={list} role="listbox" aria-label="What fits here">
+        <div className="offers" id={list} role="listbox" aria-label="Suggestions">
           {offers.map((offer, i) => (
             <div
               key={offer.text}

@@ -46,6 +46,6 @@ export function Explain({
 /** Who mends it, and how long that takes. */
 export function mender(fix: { by: string; minutes: number | null }): string {
   const who =
-    { person: 'by a person', script: 'by a script', vendor: "by the vendor's support", nobody: 'cannot be mended' }[fix.by] ?? fix.by;
+    { person: 'manual fix', script: 'automated fix', vendor: "by the vendor's support", nobody: 'no fix available' }[fix.by] ?? fix.by;
   return fix.minutes === null ? who : `${who}, ${fix.minutes} min`;
 }

@@ -32,7 +32,7 @@ export function Frame() {
   return (
     <>
       <a className="skip" href="#page">
-        To the page
+        Skip to main content
       </a>
       <header className="frame">
         <NavLink to="/" className="brand">
@@ -72,7 +72,7 @@ export function Frame() {
 function Live() {
   return useLive() === 'away' ? (
     <p className="away" role="status">
-      Live changes do not arrive just now; what you see may be old. It is tried again.
+      Live updates are interrupted; what you see may be out of date. Reconnecting …
     </p>
   ) : null;
 }
@@ -85,7 +85,7 @@ function FilterBox() {
   return (
     <ConditionField
       value={place.pathname === '/fleet' ? (params.get('filter') ?? '') : ''}
-      label="Find machines by a condition"
+      label="Search machines by a filter"
       placeholder={'site = "Westhaven" and …'}
       onSubmit={(filter) => go(`/fleet?filter=${encodeURIComponent(filter)}`)}
     />

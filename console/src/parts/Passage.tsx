@@ -1,17 +1,13 @@
 import type { Schemas } from '../api/client';
 import { span, word } from './words';
 
-const phases = ['gate', 'stage', 'await slot', 'guard', 'apply', 'prove'];
+const phases = ['gate', 'stage', 'wait', 'protect', 'apply', 'verify'];
 
 /** The phases up to the proof, filled as far as a run has come. */
 export function Passage({ run }: { run: Schemas['RunRow'] }) {
   const number = Number(run.phaseNumber);
   return (
-    <span
-      className="passage"
-      role="img"
-      aria-label={`${word(run.phase)}, phase ${Math.min(number, 6)} of 6${run.overSeconds ? ', longer than normal' : ''}`}
-    >
+    <span className="passage" role="img" aria-label={`${word(run.phase)}${run.overSeconds ? ', longer than usual' : ''}`}>
       {phases.map((phase, i) => {
         const at = i + 1;
         const state = at < number ? 'full' : at > number ? '' : run.standing === 'parked' ? 'parked' : run.overSeconds ? 'over' : 'now';
@@ -29,6 +25,6 @@ export function Passage({ run }: { run: Schemas['RunRow'] }) {
 /** How long a run is still to go, by how much it takes longer than usual, or how long nothing was heard of it. */
 export function ToGo({ run }: { run: Schemas['RunRow'] }) {
   if (run.noContact) return <span className="over-text">no contact for {span(run.noContact.seconds)}</span>;
-  if (run.overSeconds) return <span className="over-text">+{span(run.overSeconds)}, longer than normal</span>;
+  if (run.overSeconds) return <span className="over-text">{span(run.overSeconds)} over the usual time</span>;
   return <span>{run.leftSeconds === null ? '' : `${span(run.leftSeconds)} to go`}</span>;
 }

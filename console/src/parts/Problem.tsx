@@ -6,7 +6,7 @@ export function Problem({ of }: { of: Error }) {
   const denied = of instanceof ServiceProblem && of.status === 403;
   return (
     <div className="problem" role="alert">
-      <strong>{away ? 'The service is away' : denied ? 'You may not' : 'That did not go'}</strong>
+      <strong>{away ? 'Cannot reach the service' : denied ? 'Not allowed' : 'That did not work'}</strong>
       <p>{of.message}</p>
     </div>
   );
@@ -16,7 +16,7 @@ export function Problem({ of }: { of: Error }) {
 export function Loading() {
   return (
     <p className="quiet loading" aria-live="polite">
-      Asking the service …
+      Loading …
     </p>
   );
 }

@@ -32,7 +32,7 @@ export function ReasonDialog({
   error,
   children,
   ask = 'Why',
-  describes = 'Kept with your name.',
+  describes = 'Recorded in the audit log with your name.',
   without = false,
   size = 'md',
   ready = true,
@@ -86,7 +86,7 @@ export function DialogActions({
       )}
       <div className="dialog-actions">
         <Button variant="default" onClick={onClose}>
-          Leave it
+          Cancel
         </Button>
         <Button className="acts" disabled={!ready} loading={busy} onClick={onAct}>
           {act}

@@ -1,4 +1,4 @@
-import { word } from './words';
+import { statusWord, word } from './words';
 
 /** Where machines stand, in the order of their way, with the shape that says the same as the colour. */
 export const standings = [
@@ -22,7 +22,7 @@ export function Standing({ of }: { of: string }) {
       <span className="shape" aria-hidden="true">
         {shapes.get(of) ?? '·'}
       </span>
-      {word(of)}
+      {statusWord(of)}
     </span>
   );
 }

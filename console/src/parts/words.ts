@@ -1,5 +1,24 @@
-/** A word of the API's as people read it. */
-export const word = (text: string | null | undefined) => (text ?? '').replaceAll('-', ' ');
+/** Words of the API that people know by another one. */
+const known: Record<string, string> = {
+  proved: 'verified',
+  'under-way': 'running',
+  excused: 'exempt',
+  shut: 'blocked',
+  untold: 'unknown',
+  unmet: 'not met',
+  reverted: 'rolled back',
+  'called-off': 'cancelled',
+  'await-slot': 'wait',
+  guard: 'protect',
+  prove: 'verify',
+  carries: 'does not preserve everything',
+};
+
+/** A word of the API as people read it. */
+export const word = (text: string | null | undefined) => known[text ?? ''] ?? (text ?? '').replaceAll('-', ' ');
+
+/** The status of a machine or a run as people read it. */
+export const statusWord = (text: string) => (text === 'ended' ? 'stopped' : word(text));
 
 /** A number of seconds in the unit that people use. */
 export function span(seconds: number | null | undefined): string {
@@ -13,10 +32,17 @@ export function span(seconds: number | null | undefined): string {
 const day = new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short' });
 const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' });
 const longDay = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'long' });
+const longDayOfYear = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'long', year: 'numeric' });
 
 export const time = (at: string | null | undefined) => (at ? `${day.format(new Date(at))} ${clock.format(new Date(at))}` : '');
 export const hour = (at: string) => clock.format(new Date(at));
-export const date = (at: string | null | undefined) => (at ? longDay.format(new Date(at)) : '');
+
+/** A day, with its year where that is not this one. */
+export function date(at: string | null | undefined): string {
+  if (!at) return '';
+  const moment = new Date(at);
+  return (moment.getFullYear() === new Date().getFullYear() ? longDay : longDayOfYear).format(moment);
+}
 
 const whole = new Intl.NumberFormat('en-GB');
 

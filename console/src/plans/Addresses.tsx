@@ -41,10 +41,10 @@ export function Addresses({ view }: { view: Schemas['PlanView'] }) {
   return (
     <section className="card">
       <h2>
-        <span>Who is told, without an account</span>
+        <span>Share links (no sign-in)</span>
         {may('MakeAddress') && (
           <Button variant="default" size="xs" onClick={() => setMaking(true)}>
-            Make an address …
+            Create share link …
           </Button>
         )}
       </h2>
@@ -55,12 +55,12 @@ export function Addresses({ view }: { view: Schemas['PlanView'] }) {
           <br />
           Calendar: <code>{location.origin + make.data.calendar}</code>
           <br />
-          This is {make.data.address.id}. It is shown this once; whoever knows it sees those slots.
+          This is {make.data.address.id}. It is shown only once; anyone who has it sees those slots.
         </p>
       )}
       {stand.length === 0 && !make.data && (
         <p className="quiet">
-          Nobody yet. An address gives an owner, a site or a crew their slots as a page and as a calendar that stays up to date.
+          No links yet. A link gives an owner, site or crew their slots as a page and as a calendar that stays up to date.
         </p>
       )}
       <ul className="rows">
@@ -70,7 +70,7 @@ export function Addresses({ view }: { view: Schemas['PlanView'] }) {
               {word(a.kind)} {a.of}
             </b>{' '}
             <span className="quiet">
-              {a.id}, made by {a.madeBy} · {a.lastUsed ? `last asked ${time(a.lastUsed)}` : 'never asked'}
+              {a.id}, created by {a.madeBy} · {a.lastUsed ? `last opened ${time(a.lastUsed)}` : 'never opened'}
             </span>{' '}
             {may('EndAddress') && (
               <button type="button" className="plain link" onClick={() => setEnding(a.id)}>
@@ -83,8 +83,8 @@ export function Addresses({ view }: { view: Schemas['PlanView'] }) {
       {making && <MakeDialog view={view} busy={make.isPending} error={make.error} onMake={make.mutate} onClose={() => setMaking(false)} />}
       {ending && (
         <ReasonDialog
-          title={`End address ${ending}`}
-          what="Nothing is to be had there any more. Calendars that fetch it keep what they fetched last."
+          title={`Revoke share link ${ending}`}
+          what="The link stops working. Calendars that subscribed to it keep what they fetched last."
           act="End it"
           busy={end.isPending}
           error={end.error}
@@ -124,8 +124,8 @@ function MakeDialog({
     kind === 'wave' ? view.waves.map((w) => w.name) : kind === 'crew' ? view.planning.crews.map((c) => c.name) : (values.data ?? []);
   return (
     <ReasonDialog
-      title="A secret address"
-      what="Whoever knows it sees those slots, as a page and as a calendar, and nothing else. An owner may choose other times there, where the plan lets owners."
+      title="Share link"
+      what="Anyone who has the link sees those slots, as a page and as a calendar, and nothing else. Owners may reschedule there if the plan allows it."
       act="Make it"
       busy={busy}
       error={error}

@@ -4,7 +4,7 @@ import { type PointerEvent, useRef, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
-import { amount, date, many, time, word } from '../parts/words';
+import { amount, date, many, statusWord, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { TimeDialog } from './TimeDialog';
 import { WaveDialog } from './WaveDialog';
@@ -96,14 +96,13 @@ export function BoardPage() {
         </div>
       </div>
       <p className="under">
-        Times are those of {Intl.DateTimeFormat().resolvedOptions().timeZone}.{' '}
-        {may('AppointMachine') &&
-          `Drag a machine to give it another time${may('LoadPlan') ? ', or a wave that has not begun to let it begin later' : ''}. `}
-        {many(unplaced, 'machine')} of {many(view.sites.length, 'site')} {unplaced === 1 ? 'has' : 'have'} no slot yet
+        Times are in {Intl.DateTimeFormat().resolvedOptions().timeZone}.{' '}
+        {may('AppointMachine') && `Drag a machine to reschedule it${may('LoadPlan') ? ', or a wave that has not begun to delay it' : ''}. `}
+        {many(unplaced, 'machine')} of {many(view.sites.length, 'site')} {unplaced === 1 ? 'is' : 'are'} not scheduled
         {unplaced > 0 && (
           <>
             {' '}
-            (<Link to={`/plans/${name}?standing=not-ready,ready`}>which, and why</Link>)
+            (<Link to={`/plans/${name}?standing=not-ready,ready`}>show why</Link>)
           </>
         )}
         .
@@ -351,19 +350,19 @@ function Row({ row, x, onGrab }: { row: Placed; x: (at: number) => number; onGra
       </text>
       {site.open.map((o) => (
         <rect key={o.from} className="open" {...band(o.from, o.to)}>
-          <title>{`${site.site} may be touched from ${time(o.from)} to ${time(o.to)}`}</title>
+          <title>{`${site.site} maintenance window from ${time(o.from)} to ${time(o.to)}`}</title>
         </rect>
       ))}
       {site.closed.map((c) => (
         <rect key={c.from} className="closed" fill="url(#closed)" {...band(c.from, c.to)}>
-          <title>{`${site.site} is closed from ${time(c.from)} to ${time(c.to)}: ${c.why}`}</title>
+          <title>{`${site.site} freeze from ${time(c.from)} to ${time(c.to)}: ${c.why}`}</title>
         </rect>
       ))}
       {placed.map(({ slot, lane }) => {
         const y = top + PAD + lane * LANE;
         const begin = x(Date.parse(slot.start));
         const open = () => go(`/machines/${encodeURIComponent(slot.machine)}`);
-        const words = `${slot.machine}, ${word(slot.standing)}: ${time(slot.start)} to ${time(slot.end)}${slot.stands ? '' : ', laid out'}${slot.crew ? `, with ${slot.crew}` : ''}${slot.chosen ? ', as somebody chose' : ''}${slot.stageFrom ? `, staged from ${time(slot.stageFrom)}` : ''}`;
+        const words = `${slot.machine}, ${statusWord(slot.standing)}: ${time(slot.start)} to ${time(slot.end)}${slot.stands ? '' : ', laid out'}${slot.crew ? `, with ${slot.crew}` : ''}${slot.chosen ? ', as somebody chose' : ''}${slot.stageFrom ? `, staged from ${time(slot.stageFrom)}` : ''}`;
         return (
           <g
             key={slot.machine}

@@ -19,14 +19,14 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
         <b>{many(of.machines, 'machine')}</b>
         {of.revision > 1 && of.waves.length === 0 && ', each in the wave that it is in'}
         {of.waves.length > 0 &&
-          `: ${[come > 0 && `${come} come in`, leave > 0 && `${leave} leave`, change > 0 && `${change} change their wave`].filter(Boolean).join(', ')}`}
+          `: ${[come > 0 && `${come} join`, leave > 0 && `${leave} leave`, change > 0 && `${change} change their wave`].filter(Boolean).join(', ')}`}
         . {placement.end && <LastSlot of={placement} before={endBefore} />}
       </p>
       <Few of={of.waves} most={most} rest=" machines">
         {(w) => (
           <li key={w.machine}>
             <code>{w.machine}</code>{' '}
-            {w.to === null ? `leaves ${w.from}` : w.from === null ? `comes into ${w.to}` : `goes from ${w.from} to ${w.to}`}
+            {w.to === null ? `leaves ${w.from}` : w.from === null ? `joins ${w.to}` : `moves from ${w.from} to ${w.to}`}
           </li>
         )}
       </Few>
@@ -56,12 +56,12 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
       </table>
       {of.moved.length > 0 && (
         <>
-          <p>{many(of.moved.length, 'slot that was given moves', 'slots that were given move')}:</p>
+          <p>{many(of.moved.length, 'confirmed slot moves', 'confirmed slots move')}:</p>
           <Few of={of.moved} most={most} rest=" slots">
             {(m) => (
               <li key={m.machine}>
                 <code>{m.machine}</code>{' '}
-                {m.after ? `${time(m.after)} instead of ${time(m.before)}` : `has none any more instead of ${time(m.before)}`}
+                {m.after ? `${time(m.after)} instead of ${time(m.before)}` : `is unscheduled instead of ${time(m.before)}`}
               </li>
             )}
           </Few>
@@ -77,7 +77,7 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
       )}
       {placement.changes.length > 0 && (
         <>
-          <p>{placement.changes.every((c) => c.meets) ? 'One of these alone would bring it in time:' : 'These together help most:'}</p>
+          <p>{placement.changes.every((c) => c.meets) ? 'Each of these alone would meet the deadline:' : 'Together, these help most:'}</p>
           <Few of={placement.changes} most={most} rest=" changes">
             {(c) => <ChangeLine key={c.what} of={c} />}
           </Few>
@@ -86,9 +86,9 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
       {!isBrief &&
         of.coverages.map((c) => (
           <p key={c.wave}>
-            {c.wave} stands for {c.covered} of {c.values} values
+            {c.wave} covers {c.covered} of {c.values} values
             {c.uncovered.length > 0 &&
-              `; it has nobody with ${c.uncovered
+              `; not covered: ${c.uncovered
                 .slice(0, 3)
                 .map((u) => `${u.key} ${u.value}`)
                 .join(', ')}${c.uncovered.length > 3 ? ` and ${c.uncovered.length - 3} more` : ''}`}
@@ -103,7 +103,7 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
       {of.missing.length > 0 && <p className="held">Listed and not in the scope: {of.missing.join(', ')}.</p>}
       {of.undecided.length > 0 && (
         <p className="held">
-          {many(of.undecided.length, 'machine')} of which it cannot be told whether they belong to it; the first: {of.undecided[0]}.
+          {many(of.undecided.length, 'machine')} with unknown membership (missing data); the first: {of.undecided[0]}.
         </p>
       )}
       {!isBrief && of.lines.length > 0 && (

@@ -136,7 +136,7 @@ function Editor({
                 change(start);
               }}
             >
-              Start over
+              Discard changes
             </Button>
           )}
           <Button className="acts" disabled={!isReady} onClick={() => setLoading(true)}>
@@ -145,14 +145,14 @@ function Editor({
         </div>
       </div>
       <p className="under">
-        The form and the text are one: what is changed in one is changed in the other. Nothing is kept before it is loaded
-        {name !== undefined && ', and what has begun stays as it is'}.
+        Form and text show the same plan. Nothing is saved until you load it
+        {name !== undefined && '; what has begun does not change'}.
       </p>
       {newer && (
         <p className="held">
-          {newer.planning.revisedBy} has loaded revision {newer.planning.revision} since; what stands here is not loaded over it.{' '}
+          {newer.planning.revisedBy} has loaded revision {newer.planning.revision} meanwhile; your draft will not overwrite it.{' '}
           <button type="button" className="plain link" onClick={onAnew}>
-            Begin anew from it
+            Start again from it
           </button>
         </p>
       )}
@@ -196,7 +196,7 @@ function Editor({
           what={
             name === undefined
               ? `${many(comparison.data?.machines ?? 0, 'machine')} are in it. Nothing begins before somebody starts it.`
-              : 'What has begun stays as it is. Where the plan was approved, the approval is asked for again.'
+              : 'What has begun does not change. An approved plan needs another approval.'
           }
           act={name === undefined ? 'Make it' : 'Load it'}
           without={name === undefined}

@@ -62,7 +62,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
   return (
     <div className="plan-form">
       <section className="card">
-        <h2>Which machines go where, and how</h2>
+        <h2>Target, scope and methods</h2>
         {section([
           ...(isNew ? [{ at: 'plan', label: 'Name of the plan', kind: 'text', hint: 'winter-crossing' } as Field] : []),
           { at: 'target.product', label: 'Product', kind: 'choice', offers: catalogue.data?.map((p) => p.name) },
@@ -72,7 +72,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
             kind: 'choice',
             offers: product?.releases.filter((r) => r.status !== 'withdrawn').map((r) => r.version),
           },
-          { at: 'carries', label: 'Must be carried across', kind: 'choice', hint: 'whole', offers: ['whole', 'data', 'blank'] },
+          { at: 'carries', label: 'Must be preserved', kind: 'choice', hint: 'whole', offers: ['whole', 'data', 'blank'] },
           { at: 'scope', label: 'Scope', kind: 'condition', hint: 'os.version < 7' },
         ])}
         <Methods
@@ -82,7 +82,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
           onToNext={toNext}
         />
         {list({
-          title: 'Those who go to another release',
+          title: 'Machines with a different target',
           at: 'target.but',
           one: 'exception',
           fresh: { groups: [], release: '' },
@@ -101,31 +101,31 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
             { at: 'not-before', label: 'Begins not before (UTC)', kind: 'text', hint: '2027-02-08 18:00' },
             {
               at: 'members',
-              label: 'Who may belong to it; all that are left where nothing is said',
+              label: 'Members (empty: all remaining machines)',
               kind: 'condition',
               hint: 'group = "office"',
             },
-            { at: 'count', label: 'At most so many', kind: 'whole' },
-            { at: 'sample', label: 'A share of them', kind: 'text', hint: '10 %' },
+            { at: 'count', label: 'Maximum number', kind: 'whole' },
+            { at: 'sample', label: 'Sample', kind: 'text', hint: '10 %' },
             { at: 'machines', label: 'Only these machines', kind: 'texts' },
-            { at: 'cover.keys', label: 'Covers every value of', kind: 'texts', hint: 'hardware.model' },
-            { at: 'cover.prefer', label: 'Prefers', kind: 'condition', hint: 'tag = "volunteer"' },
-            { at: 'approval', label: 'Needs a yes of its own', kind: 'flag' },
+            { at: 'cover.keys', label: 'Cover every value of', kind: 'texts', hint: 'hardware.model' },
+            { at: 'cover.prefer', label: 'Prefer', kind: 'condition', hint: 'tag = "volunteer"' },
+            { at: 'approval', label: 'Needs its own approval', kind: 'flag' },
           ],
         })}
       </section>
       <section className="card">
         {list({
-          title: 'Windows: when machines may be touched',
+          title: 'Maintenance windows',
           at: 'windows',
           one: 'window',
           fresh: { zone, weekly: ['Mon-Fri 20:00-05:00'] },
           fields: [...whom, ...when],
         })}
         {list({
-          title: 'Closures: when they may not',
+          title: 'Freezes',
           at: 'closures',
-          one: 'closure',
+          one: 'freeze',
           fresh: { zone, days: [], why: '' },
           fields: [...whom, ...when, { at: 'why', label: 'Why', kind: 'text' }],
         })}
@@ -137,9 +137,9 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
           { at: 'limits.site', label: 'At one site', kind: 'whole' },
         ])}
         {list({
-          title: 'Lines over which staging has to come',
+          title: 'Site uplinks',
           at: 'lines',
-          one: 'line',
+          one: 'uplink',
           fresh: { sites: [], rate: '100 Mbit/s', share: '50 %' },
           fields: [
             { at: 'sites', label: 'Sites', kind: 'texts', offers: sites },
@@ -149,7 +149,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
           ],
         })}
         {list({
-          title: 'Crews whose hands methods need',
+          title: 'Crews',
           at: 'crews',
           one: 'crew',
           fresh: { name: 'crew', hands: 1, zone, weekly: ['Mon-Fri 08:00-18:00'] },
@@ -157,7 +157,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
             { at: 'name', label: 'Name', kind: 'text' },
             {
               at: 'kind',
-              label: 'Kind, as methods call it',
+              label: 'Kind (as methods name it)',
               kind: 'text',
               offers: [...new Set(product?.methods.map((m) => m.crew).filter((c) => c !== null))],
             },
@@ -169,29 +169,29 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
         })}
       </section>
       <section className="card">
-        <h2>When it goes on, and until when</h2>
+        <h2>Advance rule and deadline</h2>
         {section([
-          { at: 'advance.proved', label: 'Next wave when proved', kind: 'text', hint: '95 %' },
-          { at: 'advance.failures', label: 'with failures at most', kind: 'whole' },
-          { at: 'advance.soak', label: 'after a soak of', kind: 'text', hint: '3 d' },
+          { at: 'advance.proved', label: 'Start next wave when verified ≥', kind: 'text', hint: '95 %' },
+          { at: 'advance.failures', label: 'and failures ≤', kind: 'whole' },
+          { at: 'advance.soak', label: 'after a soak time of', kind: 'text', hint: '3 d' },
           { at: 'deadline', label: 'Deadline', kind: 'day' },
-          { at: 'stage-ahead', label: 'Staged ahead of a slot', kind: 'text', hint: '24 h' },
-          { at: 'lead', label: 'Soonest slot', kind: 'text', hint: 'what staging takes' },
-          { at: 'catch-up', label: 'Missed slots caught up', kind: 'whole', hint: 'all, without asking' },
+          { at: 'stage-ahead', label: 'Stage before the slot', kind: 'text', hint: '24 h' },
+          { at: 'lead', label: 'Earliest slot after the wave begins', kind: 'text', hint: 'what staging takes' },
+          { at: 'catch-up', label: 'Automatic reschedules of missed slots', kind: 'whole', hint: 'all' },
         ])}
       </section>
       <section className="card">
-        <h2>Who has a say</h2>
+        <h2>Approval and self-service</h2>
         {section([
-          { at: 'approval', label: "Needs somebody else's yes", kind: 'flag' },
+          { at: 'approval', label: 'Requires approval by someone else', kind: 'flag' },
           ...(isSaid(doc, ['approval'])
             ? ([
-                { at: 'approval.by', label: 'Whose', kind: 'texts', hint: 'any approver' },
-                { at: 'approval.calendars', label: 'A calendar loaded anew needs another', kind: 'flag' },
+                { at: 'approval.by', label: 'By', kind: 'texts', hint: 'any approver' },
+                { at: 'approval.calendars', label: 'A reloaded calendar needs another approval', kind: 'flag' },
               ] as Field[])
             : []),
-          { at: 'owners.within', label: 'Owners move a time by up to', kind: 'text', hint: '10 d' },
-          { at: 'owners.notice', label: 'until before it', kind: 'text', hint: '24 h' },
+          { at: 'owners.within', label: 'Owners may reschedule by up to', kind: 'text', hint: '10 d' },
+          { at: 'owners.notice', label: 'Notice before the slot', kind: 'text', hint: '24 h' },
           { at: 'change-record', label: 'Change record', kind: 'text', hint: 'NF-2041' },
         ])}
       </section>
@@ -233,7 +233,7 @@ function Methods({
   const at: Path = ['methods'];
   return (
     <div className="entries">
-      <h2>Methods, the preferred first</h2>
+      <h2>Methods in order of preference</h2>
       {chosen.map((name, i) => (
         <div key={name} className="entry line">
           <span>
@@ -250,7 +250,7 @@ function Methods({
       ))}
       <Select
         label="Add a method"
-        placeholder={chosen.length === 0 ? 'A machine gets the first that suits it' : undefined}
+        placeholder={chosen.length === 0 ? 'Each machine gets the first suitable one' : undefined}
         data={offers.filter((m) => !chosen.includes(m.name)).map((m) => ({ value: m.name, label: `${m.name}: ${m.title}` }))}
         value={null}
         onChange={(name) => name && onSet([...at, chosen.length], name)}
@@ -292,7 +292,7 @@ function Handles({
         </>
       )}
       <button type="button" className="plain link" aria-label={`Take out ${one}`} onClick={onTakeOut}>
-        Take out
+        Remove
       </button>
     </span>
   );

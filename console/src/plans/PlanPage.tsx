@@ -1,4 +1,4 @@
-import { Button, Select } from '@mantine/core';
+import { Button, Select, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
@@ -6,7 +6,7 @@ import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { Standing, standings } from '../parts/Standing';
-import { amount, date, time, word } from '../parts/words';
+import { amount, date, statusWord, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { Planning } from './Planning';
 import { TimeDialog } from './TimeDialog';
@@ -22,14 +22,14 @@ export function PlanPage() {
     <>
       <div className="title">
         <h1>
-          {name} to {view.plan.target}: <b>{view.plan.held ? 'held' : word(view.plan.state)}</b>, {amount(view.plan.machines)} machines in{' '}
-          {view.waves.length} waves
+          {name} to {view.plan.target}: <b>{view.plan.held ? 'on hold' : word(view.plan.state)}</b>, {amount(view.plan.machines)} machines
+          in {view.waves.length} waves
         </h1>
         <PlanActions plan={view.plan} />
       </div>
       <p className="under">
         {view.plan.held && <strong className="held">{view.plan.held} · </strong>}
-        <code>{view.scope}</code> · carries {view.carries} · {view.methods.map((m) => word(m)).join(', then ')} ·{' '}
+        <code>{view.scope}</code> · preserves {view.carries} · {view.methods.map((m) => word(m)).join(', then ')} ·{' '}
         {view.limits.all === null ? 'any number' : `at most ${view.limits.all}`} at once
         {view.limits.site !== null && `, ${view.limits.site} at one site`}
         {view.plan.deadline && ` · deadline ${date(view.plan.deadline)}`}
@@ -38,7 +38,7 @@ export function PlanPage() {
       </p>
       {view.trouble && (
         <p className="held" role="alert">
-          <strong>This plan does not go on.</strong> {view.trouble}
+          <strong>This plan is stuck.</strong> {view.trouble}
         </p>
       )}
       {(view.plan.state === 'drafted' || view.plan.held) && <Acknowledgements plan={name} />}
@@ -46,7 +46,7 @@ export function PlanPage() {
       <Planning view={view} />
       {view.undecided.length > 0 && (
         <section className="card below">
-          <h2>Undecided: in the scope or not?</h2>
+          <h2>Scope unknown (missing data)</h2>
           <ul className="rows">
             {view.undecided.map((line) => (
               <li key={line}>{line}</li>
@@ -85,7 +85,7 @@ function Acknowledgements({ plan }: { plan: string }) {
         <span>Before it starts: {open.length === 0 ? 'all is acknowledged' : `${open.length} to acknowledge`}</span>
         {open.length > 0 && may('Acknowledge') && (
           <Button className="acts" size="xs" onClick={() => setGiving(true)}>
-            I have read them all
+            Acknowledge all
           </Button>
         )}
       </h2>
@@ -103,7 +103,7 @@ function Acknowledgements({ plan }: { plan: string }) {
       {giving && (
         <ReasonDialog
           title="Acknowledge all of it"
-          what="The plan may start in spite of what is listed here. It is kept with your name."
+          what="The plan may start despite what is listed here."
           act="Acknowledge"
           busy={give.isPending}
           error={give.error}
@@ -151,7 +151,7 @@ function PlanActions({ plan }: { plan: Schemas['PlanRow'] }) {
       {holding && (
         <ReasonDialog
           title={`Hold ${plan.name}`}
-          what="No further slot opens and no wave begins. What is under way goes on to its end."
+          what="No further slot and no further wave begins. Upgrades that are running finish."
           act="Hold the plan"
           busy={hold.isPending}
           error={hold.error}
@@ -176,7 +176,7 @@ function Waves({ view }: { view: Schemas['PlanView'] }) {
             <th>State</th>
             <th className="num">machines</th>
             <th>Standing</th>
-            <th>As first laid out</th>
+            <th>Baseline</th>
             <th>Advance</th>
             <th />
           </tr>
@@ -235,11 +235,14 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
   });
   const may = useMay();
   const [excusing, setExcusing] = useState<string | null>(null);
+  const [retrying, setRetrying] = useState<string | null>(null);
   const [timing, setTiming] = useState<string | null>(null);
   const [moving, setMoving] = useState<Schemas['MemberRow'] | null>(null);
   if (members.error) return <Problem of={members.error} />;
   if (!members.data) return <Loading />;
-  const what = [standing && word(standing), wave && `of wave ${view.waves[Number(wave) - 1]?.name ?? wave}`].filter(Boolean).join(' ');
+  const what = [standing && statusWord(standing), wave && `of wave ${view.waves[Number(wave) - 1]?.name ?? wave}`]
+    .filter(Boolean)
+    .join(' ');
   return (
     <section className="card below">
       <h2>
@@ -291,28 +294,29 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
                     Time
                   </button>
                 )}{' '}
-                {m.run ? (
-                  <Link to={`/runs/${m.run}`}>{m.run}</Link>
-                ) : (
-                  <>
-                    {!m.excuse && view.waves.length > 1 && may('MoveMachine') && (
-                      <button type="button" className="plain link" onClick={() => setMoving(m)}>
-                        Move
-                      </button>
-                    )}{' '}
-                    {m.standing === 'not-ready' && may('ExcuseMachine') && (
-                      <button type="button" className="plain link" onClick={() => setExcusing(m.name)}>
-                        Excuse
-                      </button>
-                    )}
-                  </>
+                {m.run && <Link to={`/runs/${m.run}`}>{m.run}</Link>}{' '}
+                {m.standing === 'ended' && may('GoAgain') && (
+                  <button type="button" className="plain link" aria-label={`Retry ${m.name}`} onClick={() => setRetrying(m.name)}>
+                    Retry
+                  </button>
+                )}
+                {!m.run && !m.excuse && view.waves.length > 1 && may('MoveMachine') && (
+                  <button type="button" className="plain link" aria-label={`Move ${m.name}`} onClick={() => setMoving(m)}>
+                    Move
+                  </button>
+                )}{' '}
+                {(m.standing === 'not-ready' || m.standing === 'ended') && may('ExcuseMachine') && (
+                  <button type="button" className="plain link" aria-label={`Exempt ${m.name}`} onClick={() => setExcusing(m.name)}>
+                    Exempt
+                  </button>
                 )}
               </td>
             </tr>
           ))}
         </tbody>
       </table>
-      {excusing && <ExcuseDialog plan={view.plan.name} machine={excusing} onClose={() => setExcusing(null)} />}
+      {retrying && <RetryDialog plan={view.plan.name} machine={retrying} onClose={() => setRetrying(null)} />}
+      {excusing && <ExemptDialog plan={view.plan.name} machine={excusing} onClose={() => setExcusing(null)} />}
       {timing && <TimeDialog plan={view.plan.name} machine={timing} onClose={() => setTiming(null)} />}
       {moving && <MoveDialog view={view} member={moving} onClose={() => setMoving(null)} />}
     </section>
@@ -352,7 +356,7 @@ function MoveDialog({ view, member, onClose }: { view: Schemas['PlanView']; memb
   return (
     <ReasonDialog
       title={`Move ${member.name} out of wave ${member.waveName}`}
-      what="It gives up its slot and gets one with its new wave. Where that was approved, the approval is asked for again."
+      what="It loses its slot and gets one with its new wave. An approved plan needs another approval."
       act="Move"
       busy={move.isPending}
       error={move.error}
@@ -365,14 +369,46 @@ function MoveDialog({ view, member, onClose }: { view: Schemas['PlanView']; memb
   );
 }
 
-function ExcuseDialog({ plan, machine, onClose }: { plan: string; machine: string; onClose: () => void }) {
+/** Opens another run for a machine whose run stopped without success. */
+function RetryDialog({ plan, machine, onClose }: { plan: string; machine: string; onClose: () => void }) {
   const queries = useQueryClient();
+  const again = useMutation({
+    mutationFn: (reason: string) =>
+      take(api.POST('/api/v1/plans/{name}/members/{machine}/again', { params: { path: { name: plan, machine } }, body: { reason } })),
+    onSuccess: () => {
+      queries.invalidateQueries();
+      onClose();
+    },
+  });
+  return (
+    <ReasonDialog
+      title={`Retry ${machine}`}
+      what="It gets another run and a slot in its wave, once its gate is open."
+      act="Retry"
+      busy={again.isPending}
+      error={again.error}
+      onAct={(reason) => again.mutate(reason)}
+      onClose={onClose}
+    />
+  );
+}
+
+const exemptions = [
+  { value: 'replaced', label: 'replaced by another machine' },
+  { value: 'retired', label: 'retired' },
+  { value: 'stays', label: 'stays on its release until a date' },
+];
+
+function ExemptDialog({ plan, machine, onClose }: { plan: string; machine: string; onClose: () => void }) {
+  const queries = useQueryClient();
+  const [as, setAs] = useState('replaced');
+  const [until, setUntil] = useState('');
   const excuse = useMutation({
     mutationFn: (reason: string) =>
       take(
         api.POST('/api/v1/plans/{name}/members/{machine}/excuse', {
           params: { path: { name: plan, machine } },
-          body: { as: 'replaced', reason, until: null },
+          body: { as, reason, until: as === 'stays' ? until : null },
         }),
       ),
     onSuccess: () => {
@@ -382,13 +418,17 @@ function ExcuseDialog({ plan, machine, onClose }: { plan: string; machine: strin
   });
   return (
     <ReasonDialog
-      title={`Excuse ${machine}`}
-      what="It will be replaced and does not go by this plan. One that is retired or stays is excused with gstair plan excuse."
-      act="Excuse as replaced"
+      title={`Exempt ${machine}`}
+      what="It will not be upgraded by this plan, and no longer counts as open."
+      act="Exempt"
       busy={excuse.isPending}
       error={excuse.error}
+      ready={as !== 'stays' || until !== ''}
       onAct={(reason) => excuse.mutate(reason)}
       onClose={onClose}
-    />
+    >
+      <Select label="It is" data={exemptions} value={as} onChange={(value) => setAs(value ?? as)} allowDeselect={false} mt="sm" />
+      {as === 'stays' && <TextInput type="date" label="Until" value={until} onChange={(e) => setUntil(e.currentTarget.value)} mt="sm" />}
+    </ReasonDialog>
   );
 }

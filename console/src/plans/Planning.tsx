@@ -40,17 +40,17 @@ function InTime({ view }: { view: View }) {
   return (
     <section className="card">
       <h2>
-        <span>Will it be in time?</span>
+        <span>Deadline forecast</span>
         <span>
-          <Link to={`/plans/${name}/rehearsal`}>rehearse it</Link> · <Link to={`/plans/${name}/board`}>sites over time</Link>
+          <Link to={`/plans/${name}/rehearsal`}>rehearse</Link> · <Link to={`/plans/${name}/board`}>schedule by site</Link>
         </span>
       </h2>
       {placement.error && <Problem of={placement.error} />}
       {forecast.data && <Likely of={forecast.data} />}
-      {!p && !placement.error && <p className="quiet">Laying it out …</p>}
+      {!p && !placement.error && <p className="quiet">Scheduling …</p>}
       {p && (
         <>
-          <p>{p.end === null ? 'No slot is left to give.' : <LastSlot of={p} />}</p>
+          <p>{p.end === null ? 'All machines have had their slots.' : <LastSlot of={p} />}</p>
           {p.waves
             .filter((w) => w.boundWhy)
             .slice(-1)
@@ -61,7 +61,7 @@ function InTime({ view }: { view: View }) {
             ))}
           {p.changes.length > 0 && (
             <>
-              <p>{p.changes.every((c) => c.meets) ? 'One of these alone would do:' : 'These together help most:'}</p>
+              <p>{p.changes.every((c) => c.meets) ? 'Each of these alone would meet the deadline:' : 'Together, these help most:'}</p>
               <ul className="rows">
                 {p.changes.map((c) => (
                   <ChangeLine key={c.what} of={c} />
@@ -95,13 +95,13 @@ function Likely({ of }: { of: Schemas['ForecastView'] }) {
           <b className={of.inTime < 0.5 ? 'held' : undefined}>{percent(of.inTime)} likely</b> to be in time:{' '}
         </>
       )}
-      all that will be proved is so between <b>{date(of.proved.p10)}</b> and{' '}
-      <b>{of.proved.p90 ? date(of.proved.p90) : 'a day that cannot be told'}</b>.
+      all machines are expected to be verified between <b>{date(of.proved.p10)}</b> and{' '}
+      <b>{of.proved.p90 ? date(of.proved.p90) : 'an unknown date'}</b>.
       {first && (
         <span className="quiet">
           {' '}
-          Last is <Link to={`/fleet?filter=${encodeURIComponent(`site = "${first.site}"`)}`}>{first.site}</Link>, where a machine waits
-          longest for {first.bottleneck}.
+          The last site is <Link to={`/fleet?filter=${encodeURIComponent(`site = "${first.site}"`)}`}>{first.site}</Link>, delayed most by
+          {first.bottleneck}.
         </span>
       )}
     </p>
@@ -186,7 +186,7 @@ function Approvals({ view }: { view: View }) {
           title={`Approve ${giving.subject === 'plan' ? view.plan.name : giving.subject}`}
           what={`This approves what the plan is going to do as of revision ${view.planning.revision}: target, scope, methods, limits, windows, the machines in each wave, and the scripts of the catalogue. Any change of these puts the plan on hold until it is approved again.`}
           act="Approve"
-          ask="What you say with it"
+          ask="Comment"
           busy={give.isPending}
           error={give.error}
           onAct={(reason) => give.mutate(reason)}
@@ -203,7 +203,7 @@ function Coverage({ of }: { of: Schemas['CoverageView'] }) {
     <section className="card">
       <h2>
         <span>
-          {of.wave} stands for {of.covered} of {of.values} kinds of machine, place and use
+          {of.wave} covers {of.covered} of {of.values} hardware, site and application values
         </span>
       </h2>
       {of.uncovered.length > 0 && (

@@ -16,7 +16,7 @@ export function PlansPage() {
     <>
       <div className="title">
         <h1>
-          <b>{plans.data.length}</b> {plans.data.length === 1 ? 'plan' : 'plans'}, <b>{moving}</b> under way
+          <b>{plans.data.length}</b> {plans.data.length === 1 ? 'plan' : 'plans'}, <b>{moving}</b> running
         </h1>
         {may('CreatePlan') && (
           <Button className="acts" component={Link} to="/plans/new">
@@ -35,7 +35,7 @@ export function PlansPage() {
               <th>Target</th>
               <th>State</th>
               <th className="num">machines</th>
-              <th className="num">proved</th>
+              <th className="num">verified</th>
               <th className="num">under way</th>
               <th className="num">parked</th>
               <th className="num">not ready</th>

@@ -50,18 +50,18 @@ export function RehearsalPage() {
       <p className="under">
         {results[0] ? (
           <>
-            {wanted === null ? 'The forecast' : `Rehearsal ${wanted}`}: gone through {results[0].draws} times from {time(results[0].from)}.
-            One in ten is earlier than the first date, nine in ten are earlier than the last. {notProved(results[0])}
+            {wanted === null ? 'The forecast' : `Rehearsal ${wanted}`}: {results[0].draws} simulations from {time(results[0].from)}. One in
+            ten is earlier than the first date, nine in ten are earlier than the last. {notProved(results[0])}
           </>
         ) : (
-          'A rehearsal goes through the whole plan many times in simulated time, with durations and failures as they were measured.'
+          'A rehearsal simulates the whole plan many times, with measured durations and failure rates.'
         )}
       </p>
       {rehearsal.data && isUnderWay(rehearsal.data) && <UnderWay of={rehearsal.data} />}
       {results.length > 0 && (
         <section className="card above" aria-label="What if">
           <h2>
-            <span>When all that will be proved is so</span>
+            <span>Completion forecast</span>
             <span className="quiet">bar: eight in ten · mark: half of them by then · red: deadline</span>
           </h2>
           <Ranges of={results} />
@@ -85,7 +85,7 @@ function Answer({ of, rehearsal }: { of: Forecast | undefined; rehearsal: Schema
   if (!of) return rehearsal ? <>the rehearsal is {word(rehearsal.state)}</> : <>not rehearsed yet</>;
   return (
     <>
-      done <b>{date(of.proved.p10)}</b> to <b>{of.proved.p90 ? date(of.proved.p90) : 'no date that can be told'}</b>
+      done <b>{date(of.proved.p10)}</b> to <b>{of.proved.p90 ? date(of.proved.p90) : 'an unknown date'}</b>
       {of.inTime !== null && of.deadline && (
         <>
           , <b className={of.inTime < 0.5 ? 'held' : undefined}>{percent(of.inTime)}</b> likely by {date(of.deadline)}
@@ -98,7 +98,7 @@ function Answer({ of, rehearsal }: { of: Forecast | undefined; rehearsal: Schema
 function notProved(of: Forecast): string {
   const { p10, p90 } = of.notProved;
   const machines = p10 === p90 ? many(p90, 'machine') : `${p10} to ${p90} machines`;
-  return p90 === 0 ? '' : `${machines} of ${of.machines} will not be proved at all.`;
+  return p90 === 0 ? '' : `${machines} of ${of.machines} will not be verified at all.`;
 }
 
 function UnderWay({ of }: { of: Schemas['RehearsalView'] }) {
@@ -117,7 +117,7 @@ function UnderWay({ of }: { of: Schemas['RehearsalView'] }) {
         </span>
         {may('CancelRehearsal') && (
           <Button size="xs" variant="default" loading={cancel.isPending} onClick={() => cancel.mutate()}>
-            Cancel it
+            Cancel rehearsal
           </Button>
         )}
       </h2>
@@ -136,7 +136,7 @@ const DAY = 86_400_000;
 /** When the plan, and each what-if, is done: the range as a bar, its middle as a mark, the deadline as a line. */
 function Ranges({ of }: { of: Forecast[] }) {
   const moments = of.flatMap((f) => [f.proved.p10, f.proved.p90 ?? f.proved.p50, f.deadline]).flatMap((m) => (m ? [Date.parse(m)] : []));
-  if (moments.length === 0) return <p className="empty">In no draw was any machine proved.</p>;
+  if (moments.length === 0) return <p className="empty">In no simulation was any machine verified.</p>;
   const from = Math.min(...moments) - 2 * DAY;
   const to = Math.max(...moments) + 2 * DAY;
   const x = (at: string | null | undefined) => LEFT + (((at ? Date.parse(at) : to) - from) / (to - from)) * (WIDTH - LEFT - RIGHT);
@@ -161,13 +161,13 @@ function Ranges({ of }: { of: Forecast[] }) {
       {of.map((f, i) => {
         const y = HEAD + i * ROW;
         return (
-          <g key={f.name || 'as it is'}>
+          <g key={f.name || 'current plan'}>
             <title>
-              {f.name || 'The plan as it is'}: {time(f.proved.p10)} to {f.proved.p90 ? time(f.proved.p90) : 'never'}, half by{' '}
+              {f.name || 'Current plan'}: {time(f.proved.p10)} to {f.proved.p90 ? time(f.proved.p90) : 'never'}, 50 % by{' '}
               {f.proved.p50 ? time(f.proved.p50) : 'never'}
             </title>
             <text x={0} y={y + 19} className="name">
-              {clip(f.name || 'The plan as it is')}
+              {clip(f.name || 'Current plan')}
             </text>
             <rect
               x={x(f.proved.p10)}
@@ -235,8 +235,8 @@ function Ask({ plan, onAsked }: { plan: string; onAsked: (id: number) => void })
       >
         <Textarea
           className="wide"
-          label="What if … (one a line)"
-          description="A field of the plan and its new value, or an entry to add; several changes of one what-if are parted by a semicolon."
+          label="What-if scenarios (one per line)"
+          description="A field of the plan and its new value, or an entry to add; separate several changes with a semicolon."
           placeholder={'limits.all=12\nadvance.soak=1 d; limits.site=3\nlines.MV Fulmar.share=60 %'}
           autosize
           minRows={3}
@@ -258,16 +258,16 @@ function Sites({ of }: { of: Forecast }) {
   return (
     <section className="card">
       <h2>
-        <span>Which site is through last, and what it waits for</span>
+        <span>Last sites to finish, and why</span>
       </h2>
       <table>
         <thead>
           <tr>
             <th>Site</th>
             <th className="num">machines</th>
-            <th>half by</th>
-            <th>nine in ten by</th>
-            <th>a machine waits longest for</th>
+            <th>50 % by</th>
+            <th>90 % by</th>
+            <th>main delay</th>
             <th className="num">for</th>
           </tr>
         </thead>
@@ -295,14 +295,14 @@ function Late({ of }: { of: Forecast }) {
   return (
     <section className="card">
       <h2>
-        <span>{of.late.length === 0 ? 'No machine was ever late' : 'Most likely to miss'}</span>
+        <span>{of.late.length === 0 ? 'No machine misses the deadline' : 'Most likely to miss the deadline'}</span>
       </h2>
       {of.late.length > 0 && (
         <table>
           <thead>
             <tr>
               <th>Machine</th>
-              <th>stands</th>
+              <th>status</th>
               <th className="num">misses in</th>
             </tr>
           </thead>

@@ -41,13 +41,13 @@ export function TimeDialog({ plan, machine, start, onClose }: { plan: string; ma
   const view = times.data;
   return (
     <ReasonDialog
-      title={`A time for ${machine}`}
+      title={`Reschedule ${machine}`}
       what={
         view
-          ? `${view.slot ? `It ${view.stands ? 'begins' : 'is laid out to begin'} ${time(view.slot.from)}` : 'It has no time yet'}${view.chosenBy ? `, chosen by ${view.chosenBy}` : ''}. What others were told stays as it is.`
-          : 'Looking for times …'
+          ? `${view.slot ? `It ${view.stands ? 'begins' : 'is planned to begin'} ${time(view.slot.from)}` : 'It is not scheduled'}${view.chosenBy ? `, scheduled by ${view.chosenBy}` : ''}. What others were told stays as it is.`
+          : 'Loading free times …'
       }
-      act="Give it this time"
+      act="Reschedule"
       busy={appoint.isPending}
       error={appoint.error ?? times.error}
       ready={trial.data?.slot !== undefined && trial.data.slot !== null}
@@ -56,8 +56,8 @@ export function TimeDialog({ plan, machine, start, onClose }: { plan: string; ma
     >
       <TextInput
         type="datetime-local"
-        label="It is to begin"
-        description={`Times are those of ${Intl.DateTimeFormat().resolvedOptions().timeZone}.`}
+        label="Start"
+        description={`Times are in ${Intl.DateTimeFormat().resolvedOptions().timeZone}.`}
         value={at ? clockMoment(at) : ''}
         onChange={(e) => setAt(e.currentTarget.value ? new Date(e.currentTarget.value).toISOString() : undefined)}
       />
@@ -74,7 +74,7 @@ function Trial({ of, error }: { of: Schemas['TrialView'] | undefined; error: Err
   if (!of.slot)
     return (
       <div className="trial is-shut" role="status">
-        <b>It cannot begin then.</b>
+        <b>Not available at that time.</b>
         <ul>
           {of.inTheWay.map((why) => (
             <li key={why}>{why}</li>
@@ -84,17 +84,17 @@ function Trial({ of, error }: { of: Schemas['TrialView'] | undefined; error: Err
     );
   return (
     <div className="trial is-open" role="status">
-      <b>Nothing is in the way.</b> It ends {time(of.slot.to)}
+      <b>Available.</b> It ends {time(of.slot.to)}
       {of.crew && `, with ${of.crew}`}
       {of.stageFrom && `, and is staged from ${time(of.stageFrom)}`}.
       {of.moved.length > 0 && (
         <>
           {' '}
-          {many(of.moved.length, 'machine makes', 'machines make')} room, of which nobody was told a time yet:
+          {many(of.moved.length, 'unconfirmed slot moves', 'unconfirmed slots move')}:
           <ul>
             {of.moved.slice(0, 4).map((m) => (
               <li key={m.machine}>
-                {m.machine} goes {m.after ? `${time(m.after)} instead of ${time(m.before)}` : `at no time instead of ${time(m.before)}`}
+                {m.machine} goes {m.after ? `${time(m.after)} instead of ${time(m.before)}` : `is unscheduled instead of ${time(m.before)}`}
               </li>
             ))}
             {of.moved.length > 4 && <li>and {of.moved.length - 4} more</li>}

@@ -53,8 +53,8 @@ export function WaveDialog({
       title={`When ${wave} begins`}
       what={
         said
-          ? `As the plan is, it begins not before ${said.slice(0, 16).replace('T', ' ')} UTC.`
-          : 'As the plan is, it begins as soon as the wave before it has soaked.'
+          ? `Currently it does not begin before ${said.slice(0, 16).replace('T', ' ')} UTC.`
+          : 'Currently it begins as soon as the advance rule of the wave before holds.'
       }
       act="Load it"
       size="lg"
@@ -66,8 +66,8 @@ export function WaveDialog({
     >
       <TextInput
         type="datetime-local"
-        label="It begins not before"
-        description={`Times are those of ${Intl.DateTimeFormat().resolvedOptions().timeZone}. Empty: as soon as it can.`}
+        label="Begins not before"
+        description={`Times are in ${Intl.DateTimeFormat().resolvedOptions().timeZone}. Empty: as soon as possible.`}
         value={begin === '' ? '' : clockMoment(begin)}
         onChange={(e) => setChosen(e.currentTarget.value ? new Date(e.currentTarget.value).toISOString() : '')}
         mb="sm"

@@ -44,7 +44,7 @@ export function ReadinessPage() {
     <ConditionField
       className="left"
       value={target.scope ?? ''}
-      label="Only the machines of a condition"
+      label="Only machines that match a filter"
       placeholder={'all, or those with site = "Westhaven" …'}
       onSubmit={narrow}
     />
@@ -52,7 +52,7 @@ export function ReadinessPage() {
   if (readiness.error)
     return (
       <>
-        <h1>Readiness of which machines?</h1>
+        <h1>Readiness</h1>
         {scoping}
         <Problem of={readiness.error} />
       </>
@@ -78,7 +78,7 @@ export function ReadinessPage() {
   if (plans.data && !asked)
     return (
       <>
-        <h1>Whose readiness?</h1>
+        <h1>Select a plan or product</h1>
         {targets}
       </>
     );
@@ -98,13 +98,13 @@ export function ReadinessPage() {
   return (
     <>
       <h1>
-        To {view.target}: <b>{amount(view.open)}</b> of <b>{amount(going)}</b> gates open, <b>{amount(view.shut)}</b> shut,{' '}
+        To {view.target}: <b>{amount(view.open)}</b> of <b>{amount(going)}</b> machines ready, <b>{amount(view.shut)}</b> blocked,{' '}
         <b>{amount(view.undecided)}</b> undecided
       </h1>
       <p className="under">
         {view.nobodyCanMend > 0 && (
           <span className="gain">
-            <b>{amount(view.nobodyCanMend)}</b> nobody can mend
+            <b>{amount(view.nobodyCanMend)}</b> cannot be fixed
           </span>
         )}
         {view.waitingForOffer > 0 && (
@@ -112,10 +112,10 @@ export function ReadinessPage() {
             <b>{view.waitingForOffer}</b> eligible, not offered yet
           </span>
         )}
-        {view.arrived > 0 && <span className="gain">{view.arrived} run it already</span>}
-        {view.undecidedScope > 0 && <span className="gain">of {view.undecidedScope} more it cannot be told whether they are meant</span>}
-        {view.silent > 0 && <span className="gain">{view.silent} silent for a week</span>}
-        {view.disagreements > 0 && <span className="gain">sources disagree on {many(view.disagreements, 'machine')}</span>}
+        {view.arrived > 0 && <span className="gain">{view.arrived} already on the target release</span>}
+        {view.undecidedScope > 0 && <span className="gain">{view.undecidedScope} more with unknown membership</span>}
+        {view.silent > 0 && <span className="gain">{view.silent} without contact for 7 days</span>}
+        {view.disagreements > 0 && <span className="gain">sources conflict on {many(view.disagreements, 'machine')}</span>}
       </p>
       <div className="scoping">
         {targets}
@@ -177,12 +177,12 @@ function Checks({
           <tr>
             <th>Check</th>
             <th className="legend-head">
-              <i className="swatch met" /> met <i className="swatch unmet" /> unmet <i className="swatch untold" /> cannot tell
+              <i className="swatch met" /> met <i className="swatch unmet" /> not met <i className="swatch untold" /> unknown
             </th>
             <th className="num">unmet</th>
             <th className="num">untold</th>
             {waived && <th className="num">waived</th>}
-            <th>who mends it</th>
+            <th>who fixes it</th>
             <th className="num">opens</th>
           </tr>
         </thead>
@@ -193,7 +193,7 @@ function Checks({
                 <button type="button" className="plain" onClick={() => onChoose(check.name)} aria-pressed={check.name === chosen}>
                   {check.title}
                 </button>
-                {check.need === 'should' && <span className="quiet"> (caution)</span>}
+                {check.need === 'should' && <span className="quiet"> (warning)</span>}
               </td>
               <td>
                 <Bar check={check} />
@@ -202,7 +202,7 @@ function Checks({
               <td className="num">{check.untold || ''}</td>
               {waived && <td className="num">{check.waived || ''}</td>}
               <td className="quiet">
-                {check.unmet + check.untold > 0 ? mender(check.fix) : check.deferred > 0 ? 'asked in the window' : ''}
+                {check.unmet + check.untold > 0 ? mender(check.fix) : check.deferred > 0 ? 'checked in the window' : ''}
               </td>
               <td className="num">{check.opens > 0 ? <b>+{check.opens}</b> : ''}</td>
             </tr>
@@ -218,7 +218,7 @@ function Bar({ check }: { check: Schemas['CheckCount'] }) {
   if (asked === 0) return <span className="quiet">{check.deferred > 0 ? 'later' : 'not asked'}</span>;
   const width = (n: number) => ({ width: `${(n / asked) * 100}%` });
   return (
-    <span className="bar" role="img" aria-label={`${check.met} met, ${check.unmet} unmet, ${check.untold} cannot tell`}>
+    <span className="bar" role="img" aria-label={`${check.met} met, ${check.unmet} not met, ${check.untold} unknown`}>
       <span className="met" style={width(check.met)} />
       {check.unmet > 0 && <span className="unmet" style={width(check.unmet)} />}
       {check.untold > 0 && <span className="untold" style={width(check.untold)} />}
@@ -265,7 +265,7 @@ function Behind({ target, check }: { target: Target; check: Schemas['CheckCount'
         {check.title} <span className="quiet">{rows.data ? many(rows.data.pages[0]?.total ?? 0, 'machine') : ''}</span>
       </h2>
       {rows.error && <Problem of={rows.error} />}
-      {rows.data && all.length === 0 && <p className="empty">Met by every machine that it is asked of.</p>}
+      {rows.data && all.length === 0 && <p className="empty">Met by every machine that it applies to.</p>}
       <PickList rows={all} chosen={chosen} more={rows.hasNextPage} onMore={() => rows.fetchNextPage()} onPick={pick} />
       {chosen && one && gate.data && (
         <div className="chosen-one">
@@ -335,7 +335,7 @@ function ToMend({ view, onChoose }: { view: Schemas['ReadinessView']; onChoose: 
   return (
     <section className="card">
       <h2>
-        Mend in this order <span className="quiet">each line after those above it</span>
+        Recommended fix order <span className="quiet">cumulative</span>
       </h2>
       <ol className="rows to-mend">
         {view.toMend.map((step) => (
@@ -346,7 +346,7 @@ function ToMend({ view, onChoose }: { view: Schemas['ReadinessView']; onChoose: 
             <span className="quiet">{mender(step)}</span>
             <span className="num">{many(step.machines, 'machine')}</span>
             <b className="num">+{step.opens}</b>
-            <span className="quiet num">{step.openThen} open</span>
+            <span className="quiet num">{step.openThen} ready</span>
           </li>
         ))}
       </ol>

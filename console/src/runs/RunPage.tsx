@@ -30,7 +30,7 @@ export function RunPage() {
       <p className="under">
         run {r.run} · {view.hop} by {word(r.method)} · plan <Link to={`/plans/${r.plan}`}>{r.plan}</Link>, wave {r.wave} · {r.site} · slot{' '}
         {time(r.slotStart)}
-        {view.missedSlots > 0 && ` · ${view.missedSlots} slots missed`} · {view.turned ? 'past the turning point' : 'can be called off'}
+        {view.missedSlots > 0 && ` · ${view.missedSlots} slots missed`} · {view.turned ? 'past the point of no return' : 'can be cancelled'}
       </p>
       {r.parked && (
         <div className="parked-box" role="status">
@@ -60,18 +60,18 @@ export function RunPage() {
 }
 
 const asks: Record<string, string> = {
-  'try-again': 'Try again',
-  'wait-on': 'Wait on',
-  'call-off': 'Call off',
-  'go-back': 'Go back',
-  'give-up': 'Give up',
+  'try-again': 'Retry',
+  'wait-on': 'Keep waiting',
+  'call-off': 'Cancel this upgrade',
+  'go-back': 'Roll back to the previous release',
+  'give-up': 'Mark as failed',
 };
 const says: Record<string, string> = {
-  'try-again': 'What it is parked at is tried once more.',
-  'wait-on': 'What is under way gets its whole time limit once more.',
-  'call-off': 'Nothing of the upgrade was begun. What is under way on the machine ends first.',
-  'go-back': 'The upgrade is undone by the method’s rollback.',
-  'give-up': 'The run is closed as failed. The machine stays as it is.',
+  'try-again': 'Repeats the step or gate at which the run is parked.',
+  'wait-on': 'The running step gets its whole time limit again.',
+  'call-off': 'A step that is running finishes first. Nothing of the new release has been installed.',
+  'go-back': 'Undoes the upgrade by the method’s rollback, starting at once.',
+  'give-up': 'Closes the run as failed. Nothing more is done on the machine, and it counts as partly upgraded.',
 };
 
 function Decisions({ view }: { view: Schemas['RunView'] }) {
@@ -131,7 +131,7 @@ function Steps({ view }: { view: Schemas['RunView'] }) {
               {step.title} {step.attempts > 1 && <span className="quiet">attempt {step.attempts}</span>}
               <div className="quiet">
                 {word(step.phase)}, {word(step.state)}, usually {span(step.typicalSeconds)}
-                {step.turningPoint && ' · turning point'}
+                {step.turningPoint && ' · point of no return'}
               </div>
             </div>
           </li>
@@ -139,7 +139,7 @@ function Steps({ view }: { view: Schemas['RunView'] }) {
       </ol>
       {view.looseEnds.length > 0 && (
         <>
-          <h2>Loose ends</h2>
+          <h2>Follow-ups</h2>
           <ul className="rows">
             {view.looseEnds.map((end) => (
               <LooseEnd key={`${end.name} ${end.opened}`} run={view.run.run} end={end} />
@@ -168,7 +168,7 @@ function LooseEnd({ run, end }: { run: string; end: Schemas['LooseEndView'] }) {
       <div>
         {end.title}
         <div className="quiet">
-          seen: <code>{end.seen}</code>. {end.closed ? `Closed by ${end.by}, ${time(end.closed)}` : end.fix}
+          found: <code>{end.seen}</code>. {end.closed ? `Closed by ${end.by}, ${time(end.closed)}` : end.fix}
         </div>
       </div>
       {!end.closed && may('CloseLooseEnd') && (
@@ -195,10 +195,7 @@ function Log({ view }: { view: Schemas['RunView'] }) {
   return (
     <section className="card">
       <h2>
-        Log{' '}
-        <span className="quiet">
-          {view.log.length} events, newest first · claim {view.epoch}
-        </span>
+        Log <span className="quiet">{view.log.length} events, newest first</span>
       </h2>
       <ol className="log">
         {view.log.toReversed().map((line) => (

@@ -23,8 +23,8 @@ export function RunsPage() {
   return (
     <>
       <h1>
-        <b>{counts.get('under-way') ?? 0}</b> under way, <b>{parked}</b> parked
-        {parked > 0 && <>: somebody has to decide</>}
+        <b>{counts.get('under-way') ?? 0}</b> running, <b>{parked}</b> parked
+        {parked > 0 && <>: waiting for a decision</>}
       </h1>
       <p className="targets">
         <Link to="/runs" className={standing === undefined ? 'here' : ''}>
@@ -39,7 +39,7 @@ export function RunsPage() {
           ))}
       </p>
       <section className="card">
-        {shown.length === 0 && <p className="empty">No such run. Runs are opened a day before a machine's slot.</p>}
+        {shown.length === 0 && <p className="empty">No runs with this status. A run is opened before its machine is staged.</p>}
         {shown.length > 0 && (
           <table>
             <thead>
@@ -48,7 +48,7 @@ export function RunsPage() {
                 <th>Machine</th>
                 <th>Site</th>
                 <th>Standing</th>
-                <th>Passage</th>
+                <th>Progress</th>
                 <th>What</th>
                 <th className="num">for</th>
                 <th />
@@ -72,7 +72,7 @@ export function RunsPage() {
                   </td>
                   <td>{run.parked ?? run.reason ?? run.noContact?.why ?? run.step ?? word(run.outcome)}</td>
                   <td className="num nowrap quiet">{span(run.elapsedSeconds)}</td>
-                  <td className="nowrap quiet">{run.looseEnds > 0 ? many(run.looseEnds, 'loose end') : <ToGo run={run} />}</td>
+                  <td className="nowrap quiet">{run.looseEnds > 0 ? many(run.looseEnds, 'follow-up') : <ToGo run={run} />}</td>
                 </tr>
               ))}
             </tbody>

@@ -76,7 +76,7 @@ export function Tokens({ account }: { account?: string }) {
         <span>Tokens for programs</span>
         {account && (
           <Button variant="default" size="xs" onClick={() => setMaking(true)}>
-            Make one …
+            Create token …
           </Button>
         )}
       </h2>
@@ -84,11 +84,11 @@ export function Tokens({ account }: { account?: string }) {
         <p className="told" role="status">
           <code>{make.data.secret}</code>
           <br />
-          This is {make.data.token.id}. It is shown this once and kept nowhere: keep it where only its program can read it.
+          This is {make.data.token.id}. It is shown only once. Store it where only its program can read it.
         </p>
       )}
       {shown.length === 0 ? (
-        <p className="empty">None stands.</p>
+        <p className="empty">No tokens.</p>
       ) : (
         <table>
           <thead>
@@ -132,7 +132,7 @@ export function Tokens({ account }: { account?: string }) {
       {ending && (
         <ReasonDialog
           title={`End ${ending}`}
-          what="Whatever calls with it is refused from now on."
+          what="Programs that use it are refused from now on."
           act="End it"
           busy={end.isPending}
           error={end.error}
@@ -156,7 +156,7 @@ function TokenDialog({ busy, error, onAct, onClose }: TokenProps) {
   return (
     <ReasonDialog
       title="Make a token"
-      what="It may do and see what you may, until it ends."
+      what="It has your roles and sites until it expires."
       ask="What it is for"
       describes="Shown in the list of tokens."
       act="Make it"
@@ -166,7 +166,7 @@ function TokenDialog({ busy, error, onAct, onClose }: TokenProps) {
       onAct={(label) => onAct({ label, days: Number(days) })}
       onClose={onClose}
     >
-      <TextInput label="Ends after so many days" value={days} onChange={(e) => setDays(e.currentTarget.value)} inputMode="numeric" />
+      <TextInput label="Expires after (days)" value={days} onChange={(e) => setDays(e.currentTarget.value)} inputMode="numeric" />
     </ReasonDialog>
   );
 }
@@ -186,7 +186,7 @@ export function Sessions({ account }: { account?: string }) {
   if (sessions.error) return <Problem of={sessions.error} />;
   return (
     <section className="card">
-      <h2>{account ? 'Where you are signed in' : 'Who is signed in'}</h2>
+      <h2>{account ? 'Your sessions' : 'Sessions'}</h2>
       {end.error && <Problem of={end.error} />}
       {sessions.data?.length === 0 && <p className="empty">Nobody.</p>}
       <ul className="rows">
@@ -232,14 +232,14 @@ function Password() {
         }}
       >
         <PasswordInput
-          label="The one that stands"
+          label="Current password"
           value={old}
           onChange={(e) => setOld(e.currentTarget.value)}
           autoComplete="current-password"
         />
         <PasswordInput
-          label="The new one"
-          description="At least 12 signs. A few words that nobody says together will do."
+          label="New password"
+          description="12 to 200 characters; a passphrase of unrelated words works well."
           value={next}
           onChange={(e) => setNext(e.currentTarget.value)}
           autoComplete="new-password"
@@ -251,11 +251,11 @@ function Password() {
         )}
         {change.isSuccess && (
           <p className="small quiet" role="status">
-            It is changed; your other sessions have ended.
+            Password changed; your other sessions have ended.
           </p>
         )}
         <Button type="submit" className="acts" loading={change.isPending} disabled={old === '' || next === ''}>
-          Change it
+          Change password
         </Button>
       </form>
     </section>

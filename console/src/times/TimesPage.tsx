@@ -43,8 +43,7 @@ export function TimesPage() {
         {toCome.length === 0 ? 'nothing is to come' : `${many(toCome.length, 'machine')} to go`} to {view.target}
       </h1>
       <p className="under">
-        Times are those of {Intl.DateTimeFormat().resolvedOptions().timeZone}. Save your work before yours begins; the machine restarts by
-        itself.
+        Times are in {Intl.DateTimeFormat().resolvedOptions().timeZone}. Save your work before yours begins; the machine restarts by itself.
         {notice !== null && ` You can choose another time until ${span(notice * 3600)} before.`}
         {over > 0 && ` ${many(over, 'machine has', 'machines have')} gone already.`}{' '}
         <a href={`/api/v1/shared/${secret}/calendar.ics`}>As a calendar</a>
