@@ -50,12 +50,12 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await page.GetByRole(AriaRole.Button, new() { Name = "closure, of which" }).Or(page.GetByRole(AriaRole.Button, new() { Name = "Europe/London", Exact = true })).First.WaitForAsync();
         await SayAsync(page, "Why", "Stocktaking");
         await TagAsync(page, "Days", "2027-02-10..2027-02-12");
-        await page.GetByLabel('Requires approval by someone else').CheckAsync();
+        await page.GetByLabel("Requires approval by someone else").CheckAsync();
         await page.GetByLabel("A calendar loaded anew needs another").CheckAsync();
         await page.GetByLabel("A calendar loaded anew needs another").UncheckAsync();
         Assert.EndsWith("\napproval: yes", (await Text(page).InputValueAsync()).TrimEnd(), StringComparison.Ordinal);
         await TagAsync(page, "Whose", "board");
-        await Assertions.Expect(page.GetByLabel('Requires approval by someone else')).ToBeCheckedAsync();
+        await Assertions.Expect(page.GetByLabel("Requires approval by someone else")).ToBeCheckedAsync();
         // What counts by its order is put in order.
         await ChooseAsync(page, "Add a method", new Regex("^update-channel: "));
         await page.GetByRole(AriaRole.Button, new() { Name = "Move update-channel up" }).ClickAsync();

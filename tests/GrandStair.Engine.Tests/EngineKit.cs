@@ -92,11 +92,11 @@ internal sealed class EngineKit : IAsyncDisposable
     public static CancellationToken Stop => TestContext.Current.CancellationToken;
 
     /// <summary>An engine with a database and a clock that goes fast; the catalogue that ships is loaded.</summary>
-    public static async Task<EngineKit> StartAsync(string? database = null, double pace = 4000)
+    public static async Task<EngineKit> StartAsync(string? database = null, double pace = 4000, TimeProvider? time = null)
     {
         var begin = new DateTimeOffset(2027, 1, 11, 12, 0, 0, TimeSpan.Zero);
         var where = database ?? Path.Combine(Directory.CreateTempSubdirectory("grandstair-engine-db-").FullName, "grandstair.db");
-        var kit = new EngineKit(await Database.OpenAsync(where, Stop), new(new(TimeProvider.System.GetUtcNow(), begin, pace), TimeProvider.System));
+        var kit = new EngineKit(await Database.OpenAsync(where, Stop), new(new(TimeProvider.System.GetUtcNow(), begin, pace), time ?? TimeProvider.System));
         var files = CatalogueFolder.Load(Path.Combine(Repository.Root, "catalogue", "brae-desktop"));
         await kit.Shelf.LoadAsync([new(CatalogueFolder.Hash(files), "Brae Desktop", files)], begin, Stop);
         return kit;

@@ -85,6 +85,47 @@ public sealed class RunWorkerTests
         await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is verified");
     }
 
+    [Fact]
+    public async Task A_clock_that_is_set_back_leaves_no_run_waiting_for_the_time_that_was_wrong()
+    {
+        var time = new MovableTime();
+        await using var kit = await EngineKit.StartAsync(pace: 60, time: time);
+        await kit.AddMachinesAsync(1);
+        await kit.PlanAsync();
+        var link = new FaultyLink(kit, _ => false);
+        kit.StartWorker(link);
+        await Eventually.TrueAsync(async () => (await RunAsync(kit))?.Progress is { Answered: true }, TimeSpan.FromSeconds(60), () => "a step is running");
+        link.IsSilent = _ => true;
+        await Eventually.TrueAsync(() => Task.FromResult(link.Failed > 0), TimeSpan.FromSeconds(60), () => "it is looked at");
+        var looks = link.Failed;
+        time.Moved = TimeSpan.FromDays(-1);
+        await Eventually.TrueAsync(() => Task.FromResult(link.Failed > looks + 2), TimeSpan.FromSeconds(60), () => "it is looked at again and again");
+    }
+
+    /// <summary>How many restarts are gone through; 200 with <c>TEST_SEEDS=200</c>.</summary>
+    private static readonly int Seeds = int.Parse(Environment.GetEnvironmentVariable("TEST_SEEDS") ?? "16", System.Globalization.CultureInfo.InvariantCulture);
+
+    [Fact]
+    public async Task Restarts_at_any_moment_leave_no_run_waiting_for_room_that_another_holds()
+    {
+        await Parallel.ForEachAsync(Enumerable.Range(1, Seeds), new ParallelOptions { MaxDegreeOfParallelism = 4, CancellationToken = Stop }, async (seed, stop) =>
+        {
+            var random = new Random(seed);
+            await using var kit = await EngineKit.StartAsync(pace: 20000);
+            await kit.AddMachinesAsync(8);
+            await kit.PlanAsync();
+            for (var restart = 0; restart < 4; restart++)
+            {
+                var stopped = kit.StartWorker();
+                await Task.Delay(random.Next(20, 700), stop);
+                await stopped.CancelAsync();
+            }
+
+            kit.StartWorker();
+            await kit.WaitAsync(members => members.All(m => m.Proved is not null || m.Standing == Standing.Parked), $"seed {seed}: all are verified or wait for a decision");
+        });
+    }
+
     [Theory]
     [InlineData(0, 3600, 60)]
     [InlineData(10, 120, 11)]
@@ -102,6 +143,14 @@ public sealed class RunWorkerTests
         Assert.Equal(seconds, LookInterval.Silent(TimeSpan.FromSeconds(silence)).TotalSeconds, 6);
 
     private static async Task<StoredRun?> RunAsync(EngineKit kit) => (await kit.Runs.ListAsync("small", Stop)).SingleOrDefault();
+
+    /// <summary>Real time, moved by what is said.</summary>
+    private sealed class MovableTime : TimeProvider
+    {
+        public TimeSpan Moved { get; set; }
+
+        public override DateTimeOffset GetUtcNow() => base.GetUtcNow() + Moved;
+    }
 
     /// <summary>The simulated machines over a link with faults.</summary>
     private sealed class FaultyLink(EngineKit kit, Func<string, bool> silent) : ILink

@@ -144,6 +144,7 @@ public sealed class LifecycleTests
         await Eventually.TrueAsync(async () => (await service.Client.ImportsAsync(Stop)) is [{ Line: > 0 }], TimeSpan.FromMinutes(1), () => "some lines are taken");
         var reached = (await service.Client.ImportsAsync(Stop)).Single();
         await service.KillAsync();
+        Assert.Empty(Directory.GetFiles(service.Data, "import-*"));
         Assert.Equal(6, (await import).Exit);
         await service.StartAgainAsync();
         var cut = (await service.Client.ImportsAsync(Stop)).Single();

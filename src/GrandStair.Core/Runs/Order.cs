@@ -111,4 +111,9 @@ public enum OrderKind
 /// <param name="At">When the event was written that led to it, UTC.</param>
 /// <param name="NotBefore">The earliest moment to see to it, UTC.</param>
 /// <param name="Moment">The gate's moment; null for all others.</param>
-public sealed record Order(OrderName Name, OrderKind Kind, DateTimeOffset At, DateTimeOffset NotBefore, Catalogue.Moment? Moment = null);
+public sealed record Order(OrderName Name, OrderKind Kind, DateTimeOffset At, DateTimeOffset NotBefore, Catalogue.Moment? Moment = null)
+{
+    /// <summary>When it is due, UTC. A step or a gate that seems to have been asked for after <paramref name="now"/> is due at once: the clock was set back since.</summary>
+    /// <param name="now">The time, UTC.</param>
+    public DateTimeOffset DueAt(DateTimeOffset now) => Kind is OrderKind.Step or OrderKind.Gate && At > now ? now : NotBefore;
+}

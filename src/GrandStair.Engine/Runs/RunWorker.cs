@@ -45,6 +45,9 @@ public sealed class RunWorker(
     // What is due within this time, real time, is waited for within the look; it is how much earlier than due a run is claimed.
     private static readonly TimeSpan Early = Tick * 2;
 
+    // By how much the clock has to go back before that is more than a small correction.
+    private static readonly TimeSpan SetBack = TimeSpan.FromMinutes(1);
+
     private readonly Dictionary<long, Look> _looks = [];
 
     /// <summary>Works until it is stopped.</summary>
@@ -143,13 +146,14 @@ public sealed class RunWorker(
     private async Task ClaimAsync(long worker, Func<TimeSpan> held, CancellationToken stop)
     {
         var clockKept = TimeSpan.Zero;
+        var latest = (await clockTable.FindAsync(stop))?.Domain;
         var began = TimeProvider.System.GetTimestamp();
         while (!stop.IsCancellationRequested)
         {
             if (held() > Lease * 0.8) return;
             if (TimeProvider.System.GetElapsedTime(began) > clockKept)
             {
-                await clockTable.PutAsync(clock.Here, stop);
+                latest = await KeepClockAsync(latest, stop);
                 clockKept = TimeProvider.System.GetElapsedTime(began) + Beat;
             }
 
@@ -167,6 +171,23 @@ public sealed class RunWorker(
 
             await Task.Delay(Tick, stop);
         }
+    }
+
+    /// <summary>Keeps what the time is. Where the clock was set back, all runs are looked at once more: what they wait for may be due by the time that is right now.</summary>
+    /// <param name="latest">What the time was when it was last kept, UTC; null where it never was.</param>
+    /// <param name="stop">Cancels it.</param>
+    /// <returns>What the time is, UTC.</returns>
+    private async Task<DateTimeOffset> KeepClockAsync(DateTimeOffset? latest, CancellationToken stop)
+    {
+        var here = clock.Here;
+        if (latest is { } kept && kept - here.Domain > SetBack)
+        {
+            var count = await runs.MakeDueAsync(here.Domain, stop);
+            log.LogWarning("The clock was set back by {Length}; {Count} runs that waited are looked at once more", Units.Show((kept - here.Domain).TotalSeconds, ValueKind.Duration), count);
+        }
+
+        await clockTable.PutAsync(here, stop);
+        return here.Domain;
     }
 
     private async Task DriveRunAsync(ClaimedRun claim, Task before, CancellationToken stop)
@@ -206,9 +227,10 @@ public sealed class RunWorker(
     /// <summary>Goes on with a run as long as something of it is due, and gives it back with the time at which it is due next.</summary>
     private async Task ProcessAsync(ClaimedRun claim, CancellationToken stop)
     {
-        while (claim.State is { Outstanding: { } order, DueAt: { } due })
+        while (claim.State is { Outstanding: { } order, DueAt: not null })
         {
-            var wait = clock.ToReal(due - clock.GetUtcNow());
+            var now = clock.GetUtcNow();
+            var wait = clock.ToReal(order.DueAt(now) - now);
             if (wait > Early) break;
             if (wait > TimeSpan.Zero) await Task.Delay(wait, stop);
             var machine = (await fleet.AllAsync(stop))[new(claim.State.Machine)];
@@ -396,7 +418,9 @@ public sealed class RunWorker(
     /// <summary>What was known of an order at the last look. Time in which no worker was there to look counts neither as running nor as silence.</summary>
     private RunProgress Resumed(RunProgress known, DateTimeOffset due)
     {
-        var missed = clock.GetUtcNow() - due;
+        var now = clock.GetUtcNow();
+        if (known.Since > now) return known with { Since = now };
+        var missed = now - due;
         if (missed < clock.ToDomain(Lease)) return known;
         return known with { Since = known.Since + missed, LostContact = known.LostContact is { } lost ? lost with { Since = lost.Since + missed } : null };
     }

@@ -66,7 +66,10 @@ internal static class ImportEndpoints
         var seenAt = SeenAt(seen, now);
         var jsonLines = IsJsonLines(format);
         // The file is spooled first, so that a slow sender holds nothing up and the memory stays as it is however long the file is.
-        await using var spool = new FileStream(Path.Combine(options.Data, $"import-{Guid.NewGuid():N}"), new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.ReadWrite, Options = FileOptions.DeleteOnClose | FileOptions.Asynchronous });
+        var path = Path.Combine(options.Data, $"import-{Guid.NewGuid():N}");
+        await using var spool = new FileStream(path, new FileStreamOptions { Mode = FileMode.CreateNew, Access = FileAccess.ReadWrite, Options = FileOptions.Asynchronous });
+        // Without a name it is gone with the process, however that ends.
+        File.Delete(path);
         FleetMapping? mapping = null;
         var mappingText = "";
         string digest;

@@ -141,6 +141,11 @@ public sealed class RunLog(Database database)
     public Task<bool> DecideAsync(RunState before, RunEvent decision, RunState after, Command command, CancellationToken stop) =>
         AppendAsync(before, null, [decision], after, keepWorker: false, command, stop);
 
+    /// <summary>Makes all open runs that are due later due now, so that a worker looks when they are due in truth.</summary>
+    /// <returns>How many.</returns>
+    public Task<int> MakeDueAsync(DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        (c, t) => c.ExecuteAsync("UPDATE runs SET due_at = @now WHERE due_at > @now", new { now = Micros.Of(now) }, t), stop);
+
     /// <summary>Gives a claimed run back.</summary>
     public Task ReleaseAsync(ClaimedRun claim, DateTimeOffset? due, CancellationToken stop)
     {
