@@ -36,11 +36,11 @@ internal static class EngineBench
     private static readonly TimeSpan FailsAfter = TimeSpan.FromSeconds(5);
     private static readonly TimeSpan Limit = TimeSpan.FromMinutes(8);
 
-    private static readonly (string Key, string Value)[] Readings =
+    internal static readonly (string Key, string Value)[] Readings =
     [
         ("os.product", "Brae Desktop"), ("os.edition", "Workplace"), ("os.version", "6"), ("os.build", "6.4.9"), ("hardware.memory", "16 GiB"), ("hardware.processor", "Ness 6"),
         ("disk.system.free", "90 GiB"), ("network.rate", "200 Mbit/s"), ("power.mains", "yes"), ("firmware.tpm.version", "2.0"), ("firmware.tpm.state", "on"), ("patches.pending", "0"),
-        ("licence.active", "yes"), ("driver.printer", "4.2"), ("disk.encryption", "on"), ("services.failed", "0"), ("device.faults", "0"),
+        ("licence.active", "yes"), ("driver.printer", "4.2"), ("disk.encryption", "off"), ("services.failed", "0"), ("device.faults", "0"),
     ];
 
     public static async Task<bool> RunAsync()
@@ -49,7 +49,8 @@ internal static class EngineBench
         var folder = Directory.CreateTempSubdirectory("grandstair-bench-").FullName;
         try
         {
-            return await RunAsync(folder, stop.Token);
+            var slots = await RunAsync(folder, stop.Token);
+            return await EngineServiceBench.RunAsync() && slots;
         }
         finally
         {
@@ -67,7 +68,7 @@ internal static class EngineBench
         var product = shelf.Products["Brae Desktop"];
         var rulings = new RulingTable(database);
         using var fleet = new FleetCache(new(database), rulings);
-        await ImportAsync(database, shelf, clock.GetUtcNow(), stop);
+        await ImportAsync(database, shelf, Long + Silent + Beside, BenchLink.OnlyKind, clock.GetUtcNow(), stop);
         var machines = (await fleet.AllAsync(stop)).Values.OrderBy(m => m.Id.Value).ToArray();
         var (plans, runs) = (new PlanTable(database), new RunLog(database));
         using var logs = LoggerFactory.Create(l => l.AddSimpleConsole().SetMinimumLevel(LogLevel.Error));
@@ -95,7 +96,11 @@ internal static class EngineBench
         var start = clock.GetUtcNow().AddSeconds(60);
         await OpenAsync(plans, runs, product, "beside", machines[(Long + Silent)..], start, clock.GetUtcNow(), stop);
         var looksBefore = link.Looks;
-        await Eventually.TrueAsync(async () => (await plans.MembersAsync("beside", stop)).All(m => m.Proved is not null), Limit / 2, () => "all beside are verified");
+        IReadOnlyList<Member> beside = [];
+        await Eventually.TrueAsync(
+            async () => (beside = await plans.MembersAsync("beside", stop)).All(m => m.Proved is not null),
+            Limit / 2,
+            () => $"all beside are verified; they are {string.Join(", ", beside.CountBy(m => m.Standing).Select(s => $"{s.Key} {s.Value}"))}; {string.Join("; ", runs.ListAsync("beside", stop).Result.CountBy(r => $"{r.State.Phase} {r.State.Parked}").Select(p => $"{p.Key}: {p.Value}"))}; {link.Looks - looksBefore} looks meanwhile");
         var took = clock.GetUtcNow() - start;
         var late = new List<TimeSpan>();
         foreach (var run in await runs.ListAsync("beside", stop))
@@ -115,20 +120,20 @@ internal static class EngineBench
         Row("all beside verified after, s", took.TotalSeconds);
         Row("looks at the others meanwhile", link.Looks - looksBefore);
         Row("memory, MiB", memory);
-        return Result.Tell("engine", late.Max() / MostLate, 1, lessIsBetter: true) && tooLate == 0 && memory < 1024;
+        return tooLate == 0 && memory < 1024;
     }
 
-    private static void Row(string what, double value) => Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| {what} | {value:#,0.#} |"));
+    internal static void Row(string what, double value) => Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| {what} | {value:#,0.#} |"));
 
-    private static async Task ImportAsync(Database database, Shelf shelf, DateTimeOffset now, CancellationToken stop)
+    internal static async Task ImportAsync(Database database, Shelf shelf, int count, string link, DateTimeOffset now, CancellationToken stop)
     {
         ImmutableArray<Reading> readings = [.. Readings.Append(("backup.last", now.ToString("yyyy-MM-ddTHH:mm:ssZ", CultureInfo.InvariantCulture))).Select(r => Reading.Of(r.Item1, shelf.Keys.Find(r.Item1)!.Parse(r.Item2, out _)!, now, now, "inventory"))];
-        var reported = Enumerable.Range(1, Long + Silent + Beside).Select(i =>
-            new ReportedMachine(i + 1, $"desk-{i:00000}", [], $"Site {i % 400}", "", "", [], new(BenchLink.OnlyKind, "", 22, "root", null), new("inventory", [], readings), now)).ToArray();
+        var reported = Enumerable.Range(1, count).Select(i =>
+            new ReportedMachine(i + 1, $"desk-{i:00000}", [], $"Site {i % 400}", "", "", [], new(link, "", 22, "root", null), new("inventory", [], readings), now)).ToArray();
         foreach (var batch in reported.Chunk(1000)) await new FleetTable(database).ImportAsync(batch, "inventory", new("bench"), now, stop);
     }
 
-    private static async Task OpenAsync(PlanTable plans, RunLog runs, Product product, string name, IReadOnlyList<Machine> machines, DateTimeOffset start, DateTimeOffset now, CancellationToken stop)
+    internal static async Task OpenAsync(PlanTable plans, RunLog runs, Product product, string name, IReadOnlyList<Machine> machines, DateTimeOffset start, DateTimeOffset now, CancellationToken stop)
     {
         var method = product.Method("image-in-place")!;
         var slot = new Slot(start, start.AddHours(2), start.AddHours(4));
@@ -203,7 +208,7 @@ internal static class EngineBench
         public Task<string> OfAsync(string name, CancellationToken stop) => throw new LinkException("secret", $"There is no secret '{name}'.");
     }
 
-    private sealed class Documents : IDocuments
+    internal sealed class Documents : IDocuments
     {
         public Product ReadProduct(CatalogueContent content) => CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn);
 

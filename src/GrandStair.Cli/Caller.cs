@@ -20,7 +20,7 @@ internal static class ExitStatus
     public const int NotAllowed = 5;
     public const int NoService = 6;
     public const int MachineAway = 7;
-    public const int StorageFull = 8;
+    public const int NotAvailable = 8;
     public const int LinesLeftOut = 9;
 }
 
@@ -29,9 +29,9 @@ internal static class Caller
 {
     // A token that ends within this time is renewed before it is used.
     private static readonly TimeSpan Spare = TimeSpan.FromSeconds(30);
-    public static readonly Option<bool> JsonOption = new("--json") { Description = "Print what the service answered as JSON, for programs.", Recursive = true };
-    private static readonly Option<string?> ServiceOption = new("--service") { Description = "The service's address. Otherwise GSTAIR_SERVICE, or the data folder's service.url.", Recursive = true };
-    private static readonly Option<string?> DataOption = new("--data") { Description = "The service's data folder, with admin.token in it. Otherwise GSTAIR_DATA, or ./data. GSTAIR_TOKEN takes the token itself; 'gstair login' needs neither.", Recursive = true };
+    public static readonly Option<bool> JsonOption = new("--json") { Description = "Print the service's response as JSON, for programs.", Recursive = true };
+    private static readonly Option<string?> ServiceOption = new("--service") { Description = "URL of the service (default: GSTAIR_SERVICE, or service.url in the data folder).", Recursive = true };
+    private static readonly Option<string?> DataOption = new("--data") { Description = "Data folder of the service, which contains admin.token (default: GSTAIR_DATA, or ./data). GSTAIR_TOKEN takes a token instead; 'gstair login' needs neither.", Recursive = true };
     private static readonly JsonSerializerOptions Indented = new(JsonSerializerDefaults.Web) { WriteIndented = true, Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
 
     public static void AddTo(RootCommand root)
@@ -106,7 +106,7 @@ internal static class Caller
                 401 or 403 or 421 => ExitStatus.NotAllowed,
                 404 => ExitStatus.NotFound,
                 502 => ExitStatus.MachineAway,
-                507 => ExitStatus.StorageFull,
+                503 or 507 => ExitStatus.NotAvailable,
                 400 or 409 or 422 => ExitStatus.NotPossible,
                 _ => ExitStatus.Unexpected,
             };

@@ -26,11 +26,11 @@ using GrandStair.Cli.Tokens;
 
 var root = new RootCommand(
     """
-    Grand Stair: carries a fleet from one major version to the next.
+    Grand Stair: upgrades a fleet from one major version to the next.
 
     A filter is a condition, such as: site = "Westhaven" and disk.system.free < 40 GiB
-    Exit status: 0 done, 1 unexpected, 2 not a command, 3 not possible so, 4 not found, 5 not allowed,
-    6 no service, 7 a machine could not be reached, 8 the database cannot be written, 9 done with lines left out.
+    Exit status: 0 done, 1 unexpected error, 2 usage error, 3 invalid request, 4 not found, 5 not allowed,
+    6 no service, 7 machine not reached, 8 database locked or disk full, 9 import with skipped lines.
     """);
 Caller.AddTo(root);
 root.Subcommands.Add(FleetCommands.Make());

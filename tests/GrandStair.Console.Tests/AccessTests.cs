@@ -21,7 +21,7 @@ public sealed class AccessTests(DecisionFixture demo) : IClassFixture<DecisionFi
         await row.GetByRole(AriaRole.Button, new() { Name = "Password" }).ClickAsync();
         await page.GetByLabel("Password", new() { Exact = true }).FillAsync("deck-lead");
         await page.GetByRole(AriaRole.Button, new() { Name = "Set it" }).ClickAsync();
-        await Assertions.Expect(page.Locator(".form-error")).ToContainTextAsync("12 to 200 signs");
+        await Assertions.Expect(page.Locator(".form-error")).ToContainTextAsync("12 to 200 characters");
         await page.GetByLabel("Password", new() { Exact = true }).FillAsync("gulls over the quay");
         await page.GetByRole(AriaRole.Button, new() { Name = "Set it" }).ClickAsync();
         await Assertions.Expect(row).ToContainTextAsync("password");
@@ -35,11 +35,11 @@ public sealed class AccessTests(DecisionFixture demo) : IClassFixture<DecisionFi
         await Assertions.Expect(page.GetByRole(AriaRole.Link, new() { Name = "Plans" })).ToBeVisibleAsync();
         await Assertions.Expect(page.GetByRole(AriaRole.Link, new() { Name = "Audit" })).ToHaveCountAsync(0);
         await page.GotoAsync(new Uri(demo.Service.Url, "/audit").ToString());
-        await Assertions.Expect(page.Locator(".problem")).ToContainTextAsync("You may not");
+        await Assertions.Expect(page.Locator(".problem")).ToContainTextAsync("Not allowed");
         await Assertions.Expect(page.Locator(".problem")).ToContainTextAsync("needs the role auditor");
         await page.GotoAsync(new Uri(demo.Service.Url, "/machines/desk-1").ToString());
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("desk-1");
-        await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Read again now" })).ToHaveCountAsync(0);
+        await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Update readings" })).ToHaveCountAsync(0);
 
         await demo.Service.Client.EndAccountAsync("deck-lead", "moved ashore", Stop);
         await page.GotoAsync(new Uri(demo.Service.Url, "/plans").ToString());
@@ -56,7 +56,7 @@ public sealed class AccessTests(DecisionFixture demo) : IClassFixture<DecisionFi
         await Assertions.Expect(page.Locator("tbody tr", new() { HasText = "directory-reader" })).ToHaveCountAsync(1);
         await Assertions.Expect(page.Locator("tbody tr").Filter(new() { HasNotText = "secret" })).ToHaveCountAsync(0);
         Assert.DoesNotContain("berth-seven-at-dusk", await page.ContentAsync(), StringComparison.Ordinal);
-        await page.GetByRole(AriaRole.Button, new() { Name = "Check that none was changed" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Verify integrity" }).ClickAsync();
         await Assertions.Expect(page.Locator(".told")).ToContainTextAsync("is unchanged");
     }
 
@@ -64,8 +64,8 @@ public sealed class AccessTests(DecisionFixture demo) : IClassFixture<DecisionFi
     public async Task A_secret_is_put_encrypted_anew_and_taken_away_and_shown_to_nobody()
     {
         var page = await demo.OpenAsync("/access/secrets");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Put a secret" }).ClickAsync();
-        var keep = page.GetByRole(AriaRole.Button, new() { Name = "Keep it" });
+        await page.GetByRole(AriaRole.Button, new() { Name = "Add secret" }).ClickAsync();
+        var keep = page.GetByRole(AriaRole.Button, new() { Name = "Save" });
         await page.GetByLabel("Name", new() { Exact = true }).FillAsync("Fleet Key");
         await Assertions.Expect(keep).ToBeDisabledAsync();
         await page.GetByLabel("Secret", new() { Exact = true }).FillAsync("gulls-over-the-quay");
@@ -78,9 +78,9 @@ public sealed class AccessTests(DecisionFixture demo) : IClassFixture<DecisionFi
         await page.GetByRole(AriaRole.Button, new() { Name = "Rotate encryption key" }).ClickAsync();
         await Assertions.Expect(page.Locator(".told")).ToContainTextAsync("encrypted with a new key");
         Assert.DoesNotContain("gulls-over-the-quay", await page.ContentAsync(), StringComparison.Ordinal);
-        await page.GetByRole(AriaRole.Button, new() { Name = "Take fleet-key away" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Delete fleet-key" }).ClickAsync();
         await page.GetByLabel("Why").FillAsync("the fleet has another");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Take it away" }).ClickAsync();
+        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Delete" }).ClickAsync();
         await Assertions.Expect(row).ToHaveCountAsync(0);
         Assert.DoesNotContain(await demo.Service.Client.SecretsAsync(Stop), x => x.Name == "fleet-key");
     }
@@ -89,9 +89,9 @@ public sealed class AccessTests(DecisionFixture demo) : IClassFixture<DecisionFi
     public async Task A_token_is_shown_once_and_ended()
     {
         var page = await demo.OpenAsync("/me");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Make one" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Create token" }).ClickAsync();
         await page.GetByLabel("What it is for").FillAsync("the wall screen");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Make it" }).ClickAsync();
+        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Create" }).ClickAsync();
         var secret = (await page.Locator(".told code").TextContentAsync())!;
         using var client = new Client.GrandStairClient(demo.Service.Url, secret);
         Assert.Equal("admin", (await client.SessionAsync(Stop)).Actor);
@@ -101,7 +101,7 @@ public sealed class AccessTests(DecisionFixture demo) : IClassFixture<DecisionFi
         Assert.DoesNotContain(secret, await page.ContentAsync(), StringComparison.Ordinal);
         await row.GetByRole(AriaRole.Button).ClickAsync();
         await page.GetByLabel("Why").FillAsync("the screen is gone");
-        await page.GetByRole(AriaRole.Button, new() { Name = "End it" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Revoke token" }).ClickAsync();
         await Assertions.Expect(row).ToHaveCountAsync(0);
         Assert.Equal(401, (await Assert.ThrowsAsync<Client.ServiceException>(() => client.SessionAsync(Stop))).Status);
     }

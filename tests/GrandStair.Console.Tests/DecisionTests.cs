@@ -12,7 +12,7 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     public async Task A_parked_run_says_why_and_is_decided_about_with_a_reason()
     {
         var page = await small.OpenAsync("/runs?standing=parked");
-        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("1 parked: somebody has to decide");
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("1 parked: waiting for a decision");
         await page.Locator("tbody tr a").First.ClickAsync();
         await Assertions.Expect(page.Locator(".parked-box")).ToContainTextAsync("the gate is shut: Mains power (seen: power.mains = no)");
         await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Roll back to the previous release" })).ToHaveCountAsync(0);
@@ -46,7 +46,7 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         var page = await small.OpenAsync("/machines/desk-2");
         await Assertions.Expect(page.Locator(".check h3")).ToContainTextAsync("Security chip 2.0 present and on");
         await Assertions.Expect(page.Locator(".explain dd").First).ToContainTextAsync("firmware.tpm.state = no");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Read again now" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Update readings" }).ClickAsync();
         await Assertions.Expect(page.Locator(".explain").First).ToContainTextAsync("by stand-in");
         await Assertions.Expect(page.Locator(".explain").First).ToContainTextAsync("Switch it on in the firmware menu");
     }

@@ -41,20 +41,20 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await SayAsync(page, "In the whole plan", "9");
         await SayAsync(page, "At one site", "");
         await page.GetByRole(AriaRole.Button, new() { Name = "First · " }).ClickAsync();
-        await SayAsync(page, "At most so many", "2");
+        await SayAsync(page, "Maximum number", "2");
         await SayAsync(page, "Begins not before (UTC)", "2027-02-08 18:00");
-        await page.GetByRole(AriaRole.Combobox, new() { Name = "Who may belong to it; all that are left where nothing is said" }).FillAsync("group in (\"office\", \"ticket-desk\")");
+        await page.GetByRole(AriaRole.Combobox, new() { Name = "Members (empty: all remaining machines)" }).FillAsync("group in (\"office\", \"ticket-desk\")");
         await SayAsync(page, "Change record", "");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Take out window 2" }).ClickAsync();
-        await page.GetByRole(AriaRole.Button, new() { Name = "Add a closure" }).ClickAsync();
-        await page.GetByRole(AriaRole.Button, new() { Name = "closure, of which" }).Or(page.GetByRole(AriaRole.Button, new() { Name = "Europe/London", Exact = true })).First.WaitForAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Remove window 2" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Add a freeze" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "freeze, empty" }).Or(page.GetByRole(AriaRole.Button, new() { Name = "Europe/London", Exact = true })).First.WaitForAsync();
         await SayAsync(page, "Why", "Stocktaking");
         await TagAsync(page, "Days", "2027-02-10..2027-02-12");
         await page.GetByLabel("Requires approval by someone else").CheckAsync();
-        await page.GetByLabel("A calendar loaded anew needs another").CheckAsync();
-        await page.GetByLabel("A calendar loaded anew needs another").UncheckAsync();
+        await page.GetByLabel("A reloaded calendar needs another approval").CheckAsync();
+        await page.GetByLabel("A reloaded calendar needs another approval").UncheckAsync();
         Assert.EndsWith("\napproval: yes", (await Text(page).InputValueAsync()).TrimEnd(), StringComparison.Ordinal);
-        await TagAsync(page, "Whose", "board");
+        await TagAsync(page, "By", "board");
         await Assertions.Expect(page.GetByLabel("Requires approval by someone else")).ToBeCheckedAsync();
         // What counts by its order is put in order.
         await ChooseAsync(page, "Add a method", new Regex("^update-channel: "));
@@ -103,7 +103,7 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await Text(page).FillAsync(text.Replace("all: 4", "all: 7", StringComparison.Ordinal).Replace("{ name: Rest }", "{ name: Rest, approval: yes }", StringComparison.Ordinal));
         await Assertions.Expect(page.GetByLabel("In the whole plan")).ToHaveValueAsync("7");
         await page.GetByRole(AriaRole.Button, new() { Name = "Rest", Exact = true }).Or(page.GetByRole(AriaRole.Button, new() { Name = "Rest · " })).First.ClickAsync();
-        await Assertions.Expect(page.GetByLabel("Needs a yes of its own")).ToBeCheckedAsync();
+        await Assertions.Expect(page.GetByLabel("Needs its own approval")).ToBeCheckedAsync();
 
         // Somebody else was quicker: nothing of his is lost, and he who is late is told.
         await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Load it as revision 2" })).ToBeEnabledAsync();
@@ -115,7 +115,7 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await Assertions.Expect(page.GetByRole(AriaRole.Alert)).ToContainTextAsync("has revision 2 by now");
         Assert.Equal(5, (await demo.Service.Client.PlanAsync("by-text", Stop)).Limits.All);
         await page.GetByRole(AriaRole.Button, new() { Name = "Cancel" }).ClickAsync();
-        await page.GetByRole(AriaRole.Button, new() { Name = "Begin anew from it" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Start again from it" }).ClickAsync();
         await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("by-text: change revision 2");
         await Assertions.Expect(page.GetByLabel("In the whole plan")).ToHaveValueAsync("5");
     }
@@ -124,15 +124,15 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
     public async Task A_plan_is_made_from_nothing_by_choosing()
     {
         var page = await demo.OpenAsync("/plans");
-        await page.GetByRole(AriaRole.Link, new() { Name = "Make a plan" }).ClickAsync();
+        await page.GetByRole(AriaRole.Link, new() { Name = "Create a plan" }).ClickAsync();
         await SayAsync(page, "Name of the plan", "from-nothing");
         await ChooseAsync(page, "Product", new Regex("^Brae Desktop$"));
         await ChooseAsync(page, "To release", new Regex("^7$"));
         await page.GetByRole(AriaRole.Combobox, new() { Name = "Scope" }).FillAsync("os.product = \"Brae Desktop\" and site = \"Linsay\"");
         await ChooseAsync(page, "Add a method", new Regex("^image-in-place: "));
         await Assertions.Expect(Changes(page)).ToContainTextAsync("If nothing fails the last slot ends");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Make the plan" }).ClickAsync();
-        await page.GetByRole(AriaRole.Button, new() { Name = "Make it" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Create the plan" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Create it" }).ClickAsync();
         await Assertions.Expect(page).ToHaveURLAsync(new Regex("/plans/from-nothing$"));
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("from-nothing to Brae Desktop 7: drafted");
         var plan = await demo.Service.Client.PlanAsync("from-nothing", Stop);
@@ -175,7 +175,7 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         page = await demo.OpenAsync("/plans/dragged");
         await page.GetByRole(AriaRole.Button, new() { Name = "When Rest begins" }).ClickAsync();
         await Assertions.Expect(dialog = page.GetByRole(AriaRole.Dialog)).ToContainTextAsync("Currently it does not begin before 2027-");
-        await dialog.GetByLabel("It begins not before").FillAsync("");
+        await dialog.GetByLabel("Begins not before").FillAsync("");
         await dialog.GetByLabel("Why").FillAsync("it does not move");
         await dialog.GetByRole(AriaRole.Button, new() { Name = "Load it" }).ClickAsync();
         await Assertions.Expect(dialog).ToHaveCountAsync(0);

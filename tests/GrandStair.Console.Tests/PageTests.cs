@@ -41,7 +41,7 @@ public sealed class PageTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await Assertions.Expect(version.Locator(".history li").Last).ToContainTextAsync("6");
         await version.GetByRole(AriaRole.Button).ClickAsync();
         await Assertions.Expect(version.Locator(".history")).ToHaveCountAsync(0);
-        var download = await page.RunAndWaitForDownloadAsync(() => page.GetByRole(AriaRole.Link, new() { Name = "pack for the vendor's support" }).ClickAsync());
+        var download = await page.RunAndWaitForDownloadAsync(() => page.GetByRole(AriaRole.Link, new() { Name = "Download support bundle" }).ClickAsync());
         using var pack = System.IO.Compression.ZipFile.OpenRead(await download.PathAsync());
         Assert.Contains(pack.Entries, e => e.Length > 500 && e.FullName.EndsWith(".html", StringComparison.Ordinal));
         await page.GetByRole(AriaRole.Link, new() { NameRegex = new("^run r") }).First.ClickAsync();
@@ -71,8 +71,8 @@ public sealed class PageTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
     public async Task Who_is_open_in_the_outcomes_leads_to_his_run_or_his_page()
     {
         var page = await demo.OpenAsync($"/outcomes?plan={Plan}");
-        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("have an outcome or an excuse");
-        var open = page.Locator("section", new() { HasText = "no outcome and no excuse yet" }).Locator("tbody tr");
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("of 240 closed");
+        var open = page.Locator("section", new() { HasText = "not closed yet" }).Locator("tbody tr");
         var row = open.Filter(new() { HasText = "not ready" }).First;
         Assert.NotEqual("", await row.Locator(".quiet").InnerTextAsync());
         var name = await row.Locator("code").InnerTextAsync();

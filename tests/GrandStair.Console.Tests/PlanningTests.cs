@@ -80,29 +80,29 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         await Assertions.Expect(page.Locator(".board .ghost")).ToContainTextAsync("outside its windows");
         await page.Mouse.UpAsync();
         var dialog = page.GetByRole(AriaRole.Dialog);
-        await Assertions.Expect(dialog).ToContainTextAsync($"A time for {name}");
+        await Assertions.Expect(dialog).ToContainTextAsync($"Reschedule {name}");
         await Assertions.Expect(dialog.Locator(".trial")).ToContainTextAsync("may not be touched then");
-        await Assertions.Expect(dialog.GetByRole(AriaRole.Button, new() { Name = "Give it this time" })).ToBeDisabledAsync();
+        await Assertions.Expect(dialog.GetByRole(AriaRole.Button, new() { Name = "Reschedule" })).ToBeDisabledAsync();
         var free = dialog.Locator(".free-times button").Last;
         var wanted = await free.GetAttributeAsync("aria-label");
         await free.ClickAsync();
-        await Assertions.Expect(dialog.Locator(".trial")).ToContainTextAsync("Nothing is in the way.");
+        await Assertions.Expect(dialog.Locator(".trial")).ToContainTextAsync("Available.");
         await dialog.GetByLabel("Why").FillAsync("its user is away that night");
-        await dialog.GetByRole(AriaRole.Button, new() { Name = "Give it this time" }).ClickAsync();
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Reschedule" }).ClickAsync();
         await Assertions.Expect(dialog).ToHaveCountAsync(0);
         await page.GotoAsync(new Uri(demo.Service.Url, $"/plans/{Plan}").ToString());
         await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name })).ToContainTextAsync($"{wanted}");
-        await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name }).Locator("[title^='Chosen by planner']")).ToContainTextAsync("chosen");
+        await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name }).Locator("[title^='Scheduled by planner']")).ToContainTextAsync("manual");
     }
 
     [Fact]
     public async Task An_owner_without_an_account_chooses_a_time_at_the_address_that_he_was_given_until_it_is_ended()
     {
         var page = await demo.OpenAsync($"/plans/{Plan}");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Make an address" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Create share link" }).ClickAsync();
         await page.GetByRole(AriaRole.Combobox, new() { Name = "Which one" }).FillAsync("deck-it");
         await page.GetByRole(AriaRole.Dialog).Locator("h2, header").First.ClickAsync();
-        await page.GetByRole(AriaRole.Button, new() { Name = "Make it" }).ClickAsync();
+        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Create" }).ClickAsync();
         var address = await page.Locator(".address-secret code").First.InnerTextAsync();
 
         page = await demo.OpenAsync(new Uri(address).PathAndQuery, signedIn: false);
@@ -119,10 +119,10 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name })).ToContainTextAsync($"{wanted} as chosen");
 
         page = await demo.OpenAsync($"/plans/{Plan}");
-        await page.GetByRole(AriaRole.Button, new() { Name = "End", Exact = true }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Revoke", Exact = true }).ClickAsync();
         await page.GetByLabel("Why").FillAsync("he has left");
-        await page.GetByRole(AriaRole.Button, new() { Name = "End it" }).ClickAsync();
-        await Assertions.Expect(page.GetByText("Nobody yet.")).ToBeVisibleAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Revoke link" }).ClickAsync();
+        await Assertions.Expect(page.GetByText("No links yet.")).ToBeVisibleAsync();
         page = await demo.OpenAsync(new Uri(address).PathAndQuery, signedIn: false);
         await Assertions.Expect(page.GetByText("This address is not known, or was ended.")).ToBeVisibleAsync();
     }

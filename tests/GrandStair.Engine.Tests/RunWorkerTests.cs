@@ -136,11 +136,13 @@ public sealed class RunWorkerTests
         Assert.Equal(seconds, LookInterval.Running(TimeSpan.FromSeconds(elapsed), TimeSpan.FromSeconds(typical)).TotalSeconds, 6);
 
     [Theory]
-    [InlineData(0, 2)]
-    [InlineData(60, 12)]
-    [InlineData(86400, 120)]
-    public void A_silent_machine_is_asked_the_more_seldom_the_longer_it_is_silent(double silence, double seconds) =>
-        Assert.Equal(seconds, LookInterval.Silent(TimeSpan.FromSeconds(silence)).TotalSeconds, 6);
+    [InlineData(0, 0, 2)]
+    [InlineData(60, 0, 30)]
+    [InlineData(60, 240, 12)]
+    [InlineData(480, 240, 96)]
+    [InlineData(86400, 240, 120)]
+    public void A_silent_machine_is_asked_the_more_seldom_the_longer_it_is_silent(double silence, double expected, double seconds) =>
+        Assert.Equal(seconds, LookInterval.Silent(TimeSpan.FromSeconds(silence), TimeSpan.FromSeconds(expected)).TotalSeconds, 6);
 
     private static async Task<StoredRun?> RunAsync(EngineKit kit) => (await kit.Runs.ListAsync("small", Stop)).SingleOrDefault();
 

@@ -164,6 +164,14 @@ public sealed class UpgradeTests
         await Eventually.TrueAsync(async () => (fix = (await service.Client.FixesAsync(host.Name, Stop))[0]).Ended is not null, TimeSpan.FromMinutes(2), () => $"the fix ends: {fix?.Note}");
         Assert.Equal(("done", 0, "met", "update-lists.sh"), (fix!.State, fix.Exit, fix.CheckState, fix.Script));
 
+        // A reader that hangs is ended with all that it began. What it had not reported by then is unreadable, not absent.
+        await host.DoAsync("mv /usr/bin/apt-mark /usr/bin/apt-mark.real && printf '#!/bin/sh\\nexec sleep 5555\\n' > /usr/bin/apt-mark && chmod 755 /usr/bin/apt-mark");
+        await service.OkAsync("machine", "read", host.Name);
+        var held = (await service.Client.MachineAsync(host.Name, Stop)).Readings.Single(r => r.Key == "packages.held");
+        Assert.Equal("unreadable", held.State);
+        Assert.Contains("the script did not end within 120 s", held.Shown, StringComparison.Ordinal);
+        Assert.Equal("", await host.DoAsync("pgrep -x sleep || true"));
+
         await host.DoAsync("rm /home/carrier/.ssh/authorized_keys && pkill -KILL -f '[s]shd: carrier' || true");
         Assert.Contains("refused the login of 'carrier'", await RefusedAsync(service, host), StringComparison.Ordinal);
     }

@@ -65,6 +65,34 @@ public sealed class DemoTests
         Assert.Contains(await service.Client.AccountsAsync(Stop), a => a.Name == "change-board");
     }
 
+    /// <summary>How often it is killed; 200 times with <c>TEST_SEEDS=200</c>. Each time it has worked for less than a worker's lease lasts.</summary>
+    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("TEST_SEEDS") ?? "6", System.Globalization.CultureInfo.InvariantCulture);
+
+    [Fact]
+    public async Task Kills_that_leave_it_a_few_seconds_each_do_not_stop_the_plan()
+    {
+        const string Events = "SELECT count(*) FROM run_events";
+        const int ShownAfter = 3;
+        // The more often it is killed the slower, so that something is left to do until the end.
+        await using var service = await ServiceProcess.StartAsync([.. Arguments[..^1], $"{120_000 / Kills}"]);
+        await service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(3));
+        var random = new Random(Kills);
+        var seen = await CountAsync(service.Data, Events);
+        for (var kill = 1; kill <= Kills; kill++)
+        {
+            await Task.Delay(random.Next(2000, 4000), Stop);
+            await service.KillAsync();
+            await service.StartAgainAsync();
+            if (kill % ShownAfter != 0) continue;
+            var now = await CountAsync(service.Data, Events);
+            Assert.True(now > seen, $"after {kill} kills there are still {seen} events");
+            seen = now;
+        }
+
+        await service.KillAsync();
+        await AssertNothingHappenedTwiceAsync(service);
+    }
+
     private static async Task<long> CountAsync(string data, string question)
     {
         try

@@ -139,10 +139,10 @@ public abstract partial class StoreTests : IAsyncLifetime
         await OpenRunAsync();
         var first = await Runs.BeginWorkerAsync(Lease, Stop);
         var second = await Runs.BeginWorkerAsync(Lease, Stop);
-        var old = Assert.Single(await Runs.ClaimAsync(first, Now, 10, Stop));
-        Assert.Empty(await Runs.ClaimAsync(second, Now, 10, Stop));
+        var old = Assert.Single(await Runs.ClaimAsync(first, Now, 10, 10, Stop));
+        Assert.Empty(await Runs.ClaimAsync(second, Now, 10, 10, Stop));
         await Runs.EndWorkersAsync(first, Stop);
-        var current = Assert.Single(await Runs.ClaimAsync(second, Now, 10, Stop));
+        var current = Assert.Single(await Runs.ClaimAsync(second, Now, 10, 10, Stop));
         Assert.Equal(old.Epoch + 1, current.Epoch);
         Assert.False(await JudgeAsync(old));
         Assert.True(await JudgeAsync(current));
@@ -182,7 +182,7 @@ public abstract partial class StoreTests : IAsyncLifetime
     {
         await PlanAsync("desk-1");
         await OpenRunAsync();
-        var claim = Assert.Single(await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, Stop));
+        var claim = Assert.Single(await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, 10, Stop));
         var decided = new Decided(Now, "planner", Decision.CallOff, "not today");
         var state = RunMachine.Step(claim.State, decided).State;
         Assert.True(await Runs.DecideAsync(claim.State, decided, state, new(new("planner"), "run call-off", "not today"), Stop));
@@ -195,7 +195,7 @@ public abstract partial class StoreTests : IAsyncLifetime
     {
         await PlanAsync("desk-1");
         await OpenRunAsync();
-        var claim = Assert.Single(await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, Stop));
+        var claim = Assert.Single(await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, 10, Stop));
         var shut = new GateJudged(Now, "worker", claim.State.Outstanding!.Name, GateState.Shut, [new("chip", "Chip on", "off", "Switch it on.")], []);
         Assert.True(await Runs.AppendAsync(claim, [shut], RunMachine.Step(claim.State, shut).State, Stop));
         Assert.Equal(Standing.Parked, Assert.Single(await Plans.MembersAsync(Plan, Stop)).Standing);
@@ -211,7 +211,7 @@ public abstract partial class StoreTests : IAsyncLifetime
     {
         await PlanAsync([.. Enumerable.Range(1, 12).Select(i => $"desk-{i}")]);
         foreach (var member in await Plans.MembersAsync(Plan, Stop)) await OpenRunAsync(member.Machine);
-        var claims = await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 50, Stop);
+        var claims = await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 50, 50, Stop);
         Assert.Equal(12, claims.Count);
         var answers = await Task.WhenAll(claims.Select(c => Runs.TakeRoomAsync(c, [("plan", 5), ("site", 3)], Stop)));
         Assert.Equal(3, answers.Count(a => a is null));
@@ -227,7 +227,7 @@ public abstract partial class StoreTests : IAsyncLifetime
         await PlanAsync("desk-1", "desk-2", "desk-3");
         foreach (var member in await Plans.MembersAsync(Plan, Stop)) await OpenRunAsync(member.Machine);
         var worker = await Runs.BeginWorkerAsync(Lease, Stop);
-        var claims = await Runs.ClaimAsync(worker, Now, 50, Stop);
+        var claims = await Runs.ClaimAsync(worker, Now, 50, 50, Stop);
         Assert.Null(await Runs.TakeRoomAsync(claims[0], [("line:Westhaven", 1)], Stop));
         foreach (var waiting in claims.Skip(1))
         {
@@ -235,10 +235,10 @@ public abstract partial class StoreTests : IAsyncLifetime
             await Runs.ReleaseAsync(waiting, Now.AddHours(1), null, "line:Westhaven", Now, Stop);
         }
 
-        Assert.Empty(await Runs.ClaimAsync(worker, Now, 50, Stop));
+        Assert.Empty(await Runs.ClaimAsync(worker, Now, 50, 50, Stop));
         Assert.Equal("line:Westhaven", (await Runs.FindAsync(claims[1].State.Run, Stop))!.WaitsFor);
         Assert.True(await JudgeAsync(claims[0]));
-        var woken = await Runs.ClaimAsync(worker, Now, 50, Stop);
+        var woken = await Runs.ClaimAsync(worker, Now, 50, 50, Stop);
         Assert.Equal(claims.Skip(1).Select(c => c.State.Run).Order(), woken.Select(c => c.State.Run).Order());
         Assert.Null(await Runs.TakeRoomAsync(woken[0], [("line:Westhaven", 1)], Stop));
     }
@@ -267,18 +267,18 @@ public abstract partial class StoreTests : IAsyncLifetime
         foreach (var member in members) await OpenRunAsync(member.Machine);
         await Database.WriteAsync((c, t) => c.ExecuteAsync("UPDATE machines SET site = 'Eastray' WHERE name = 'desk-6'", transaction: t), Stop);
         var worker = await Runs.BeginWorkerAsync(Lease, Stop);
-        var holder = (await Runs.ClaimAsync(worker, Now, 50, Stop)).MaxBy(c => c.State.Run)!;
+        var holder = (await Runs.ClaimAsync(worker, Now, 50, 50, Stop)).MaxBy(c => c.State.Run)!;
         var atOtherSite = holder.State.Run;
         var all = (await Runs.ListAsync(Plan, Stop)).Select(r => new ClaimedRun(r.State, r.Epoch)).ToArray();
         // All are due at once, the one at the other site last of all.
         foreach (var run in all) await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run == atOtherSite ? 59 : run.State.Run), null, null, Now, Stop);
-        var turn = await Runs.ClaimAsync(worker, Now.AddMinutes(1), 2, Stop);
+        var turn = await Runs.ClaimAsync(worker, Now.AddMinutes(1), 2, 2, Stop);
         Assert.Contains(turn, c => c.State.Run == atOtherSite);
         foreach (var run in turn) await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run), null, null, Now, Stop);
-        var last = (await Runs.ClaimAsync(worker, Now.AddMinutes(1), 50, Stop)).Single(c => c.State.Run == all.Where(r => r.State.Run != atOtherSite).Max(r => r.State.Run));
+        var last = (await Runs.ClaimAsync(worker, Now.AddMinutes(1), 50, 50, Stop)).Single(c => c.State.Run == all.Where(r => r.State.Run != atOtherSite).Max(r => r.State.Run));
         Assert.Null(await Runs.TakeRoomAsync(last, [("plan", 1)], Stop));
         foreach (var run in (await Runs.ListAsync(Plan, Stop)).Select(r => new ClaimedRun(r.State, r.Epoch))) await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run), null, null, Now, Stop);
-        Assert.Equal(last.State.Run, Assert.Single(await Runs.ClaimAsync(worker, Now.AddMinutes(1), 1, Stop)).State.Run);
+        Assert.Equal(last.State.Run, Assert.Single(await Runs.ClaimAsync(worker, Now.AddMinutes(1), 1, 1, Stop)).State.Run);
     }
 
     [Fact]

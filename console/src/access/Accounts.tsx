@@ -144,7 +144,7 @@ function AccountDialog({ doing, onClose }: { doing: Doing; onClose: () => void }
       >
         <PasswordInput
           label="Password"
-          description="At least 12 signs."
+          description="12 to 200 characters; a passphrase of unrelated words works well."
           value={password}
           onChange={(e) => setPassword(e.currentTarget.value)}
           autoComplete="new-password"

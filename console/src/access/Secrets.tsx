@@ -37,7 +37,7 @@ export function Secrets() {
       <h1>
         <b>{secrets.data.length}</b> {secrets.data.length === 1 ? 'secret' : 'secrets'}
         <Button className="acts beside" size="xs" onClick={() => setPutting(true)}>
-          Put a secret …
+          Add secret …
         </Button>
         {secrets.data.length > 0 && (
           <Button variant="default" className="beside" size="xs" loading={rotate.isPending} onClick={() => rotate.mutate()}>
@@ -90,7 +90,7 @@ export function Secrets() {
       </section>
       {putting && (
         <ReasonDialog
-          title="Put a secret"
+          title="Add secret"
           what="Adds a secret or replaces the one with that name. For a key from a file: gstair secret put NAME --file FILE."
           act="Save"
           without

@@ -74,7 +74,7 @@ export function Addresses({ view }: { view: Schemas['PlanView'] }) {
             </span>{' '}
             {may('EndAddress') && (
               <button type="button" className="plain link" onClick={() => setEnding(a.id)}>
-                End
+                Revoke
               </button>
             )}
           </li>
@@ -85,7 +85,7 @@ export function Addresses({ view }: { view: Schemas['PlanView'] }) {
         <ReasonDialog
           title={`Revoke share link ${ending}`}
           what="The link stops working. Calendars that subscribed to it keep what they fetched last."
-          act="End it"
+          act="Revoke link"
           busy={end.isPending}
           error={end.error}
           onAct={(reason) => end.mutate(reason)}
@@ -126,7 +126,7 @@ function MakeDialog({
     <ReasonDialog
       title="Share link"
       what="Anyone who has the link sees those slots, as a page and as a calendar, and nothing else. Owners may reschedule there if the plan allows it."
-      act="Make it"
+      act="Create"
       busy={busy}
       error={error}
       without

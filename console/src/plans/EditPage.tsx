@@ -140,7 +140,7 @@ function Editor({
             </Button>
           )}
           <Button className="acts" disabled={!isReady} onClick={() => setLoading(true)}>
-            {name === undefined ? 'Make the plan' : `Load it as revision ${revision + 1}`}
+            {name === undefined ? 'Create the plan' : `Load it as revision ${revision + 1}`}
           </Button>
         </div>
       </div>
@@ -192,13 +192,13 @@ function Editor({
       </div>
       {loading && (
         <ReasonDialog
-          title={name === undefined ? 'Make the plan' : `Load revision ${revision + 1} of ${name}`}
+          title={name === undefined ? 'Create the plan' : `Load revision ${revision + 1} of ${name}`}
           what={
             name === undefined
               ? `${many(comparison.data?.machines ?? 0, 'machine')} are in it. Nothing begins before somebody starts it.`
               : 'What has begun does not change. An approved plan needs another approval.'
           }
-          act={name === undefined ? 'Make it' : 'Load it'}
+          act={name === undefined ? 'Create it' : 'Load it'}
           without={name === undefined}
           busy={load.isPending}
           error={load.error}

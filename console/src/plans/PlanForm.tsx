@@ -244,7 +244,7 @@ function Methods({
             at={i}
             count={chosen.length}
             onToNext={(from) => onToNext(at, from)}
-            onTakeOut={() => onSet([...at, i], undefined)}
+            onRemove={() => onSet([...at, i], undefined)}
           />
         </div>
       ))}
@@ -265,13 +265,13 @@ function Handles({
   at,
   count,
   onToNext,
-  onTakeOut,
+  onRemove,
 }: {
   one: string;
   at: number;
   count: number;
   onToNext?: (from: number) => void;
-  onTakeOut: () => void;
+  onRemove: () => void;
 }) {
   return (
     <span className="handles">
@@ -291,7 +291,7 @@ function Handles({
           </button>
         </>
       )}
-      <button type="button" className="plain link" aria-label={`Take out ${one}`} onClick={onTakeOut}>
+      <button type="button" className="plain link" aria-label={`Remove ${one}`} onClick={onRemove}>
         Remove
       </button>
     </span>
@@ -337,7 +337,7 @@ function Entries({ of, doc, onSet, onToNext }: Edits & Moves & { of: List }) {
                     }
                   : undefined
               }
-              onTakeOut={() => {
+              onRemove={() => {
                 onSet([...at, i], undefined);
                 setOpen(undefined);
               }}
@@ -359,7 +359,7 @@ function Entries({ of, doc, onSet, onToNext }: Edits & Moves & { of: List }) {
 /** An entry in one line: what is said of it, in the order of its fields. */
 function told(doc: Document, of: List, path: Path): string {
   const said = of.fields.map((f) => textsAt(doc, [...path, ...f.at.split('.')]).join(', ')).filter((t) => t !== '');
-  return said.join(' · ') || `${of.one}, of which nothing is said yet`;
+  return said.join(' · ') || `${of.one}, empty`;
 }
 
 function Entry({ field, doc, path, onSet }: Edits & { field: Field; path: Path }) {

@@ -329,9 +329,9 @@ function SlotTime({ of }: { of: Schemas['MemberRow'] }) {
   if (!at) return null;
   const chosen = of.chosen !== null && Date.parse(of.chosen) === Date.parse(at);
   return (
-    <span className={of.slotStart ? undefined : 'quiet'} title={chosen ? `Chosen by ${of.chosenBy}` : undefined}>
+    <span className={of.slotStart ? undefined : 'quiet'} title={chosen ? `Scheduled by ${of.chosenBy}` : undefined}>
       {of.slotStart ? time(at) : `(${time(at)})`}
-      {chosen && ' chosen'}
+      {chosen && ' manual'}
     </span>
   );
 }

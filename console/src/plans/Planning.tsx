@@ -100,7 +100,7 @@ function Likely({ of }: { of: Schemas['ForecastView'] }) {
       {first && (
         <span className="quiet">
           {' '}
-          The last site is <Link to={`/fleet?filter=${encodeURIComponent(`site = "${first.site}"`)}`}>{first.site}</Link>, delayed most by
+          The last site is <Link to={`/fleet?filter=${encodeURIComponent(`site = "${first.site}"`)}`}>{first.site}</Link>, delayed most by{' '}
           {first.bottleneck}.
         </span>
       )}

@@ -20,7 +20,7 @@ export function PlansPage() {
         </h1>
         {may('CreatePlan') && (
           <Button className="acts" component={Link} to="/plans/new">
-            Make a plan
+            Create a plan
           </Button>
         )}
       </div>

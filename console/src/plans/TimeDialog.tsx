@@ -94,7 +94,7 @@ function Trial({ of, error }: { of: Schemas['TrialView'] | undefined; error: Err
           <ul>
             {of.moved.slice(0, 4).map((m) => (
               <li key={m.machine}>
-                {m.machine} goes {m.after ? `${time(m.after)} instead of ${time(m.before)}` : `is unscheduled instead of ${time(m.before)}`}
+                {m.machine} {m.after ? `moves from ${time(m.before)} to ${time(m.after)}` : `loses its slot at ${time(m.before)}`}
               </li>
             ))}
             {of.moved.length > 4 && <li>and {of.moved.length - 4} more</li>}

@@ -133,7 +133,7 @@ export function Tokens({ account }: { account?: string }) {
         <ReasonDialog
           title={`End ${ending}`}
           what="Programs that use it are refused from now on."
-          act="End it"
+          act="Revoke token"
           busy={end.isPending}
           error={end.error}
           onAct={(reason) => end.mutate(reason)}
@@ -159,7 +159,7 @@ function TokenDialog({ busy, error, onAct, onClose }: TokenProps) {
       what="It has your roles and sites until it expires."
       ask="What it is for"
       describes="Shown in the list of tokens."
-      act="Make it"
+      act="Create"
       busy={busy}
       error={error}
       ready={/^[1-9]\d*$/.test(days)}

@@ -6,15 +6,15 @@ namespace GrandStair.Cli.Accounts;
 internal static class AccountCommands
 {
     private static readonly Argument<string> Name = new("account") { Description = "The account's name." };
-    private static readonly Option<string[]> Roles = new("--role") { Description = "What it may do, once for each: reader, auditor, planner, approver, operator, admin.", Required = true };
-    private static readonly Option<string[]> Sites = new("--site") { Description = "What it may see, once for each site; '*' for all of them.", Required = true };
-    private static readonly Option<string> Reason = new("--reason") { Description = "Why; kept with your name.", Required = true };
+    private static readonly Option<string[]> Roles = new("--role") { Description = "Role: reader, auditor, planner, approver, operator or admin; repeat for several.", Required = true };
+    private static readonly Option<string[]> Sites = new("--site") { Description = "Site that the account may see; repeat for several, '*' for all sites.", Required = true };
+    private static readonly Option<string> Reason = new("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
 
     public static Command Make() => new("account", "Who may what, and where") { List(), Add(), Change(), Password(), End() };
 
     private static Command List()
     {
-        var command = new Command("list", "Show all accounts with their roles and sites");
+        var command = new Command("list", "List all accounts with their roles and sites");
         command.Asks(
             (_, client, stop) => client.AccountsAsync(stop),
             (accounts, screen) => screen.Table(
@@ -25,8 +25,8 @@ internal static class AccountCommands
 
     private static Command Add()
     {
-        var program = new Option<bool>("--program") { Description = "It is a program's: it has tokens, and never signs in to the console." };
-        var command = new Command("add", "Make an account; give it a password or a token then") { Name, Roles, Sites, program, Reason };
+        var program = new Option<bool>("--program") { Description = "A service account: it has tokens and cannot sign in to the console." };
+        var command = new Command("add", "Create an account; then give it a password or a token") { Name, Roles, Sites, program, Reason };
         command.Asks(
             (parsed, client, stop) => client.AddAccountAsync(
                 new(parsed.GetValue(Name)!, parsed.GetValue(program) ? "program" : "person", parsed.GetValue(Roles)!, parsed.GetValue(Sites)!, parsed.GetValue(Reason)!), stop),
@@ -36,14 +36,14 @@ internal static class AccountCommands
 
     private static Command Change()
     {
-        var command = new Command("change", "Say anew what an account may do and see; its sessions and tokens may no more than that at once") { Name, Roles, Sites, Reason };
+        var command = new Command("change", "Change an account's roles and sites; its sessions and tokens are limited to them at once") { Name, Roles, Sites, Reason };
         command.Asks((parsed, client, stop) => client.ChangeAccountAsync(parsed.GetValue(Name)!, new(parsed.GetValue(Roles)!, parsed.GetValue(Sites)!, parsed.GetValue(Reason)!), stop), Print);
         return command;
     }
 
     private static Command Password()
     {
-        var command = new Command("password", "Set an account's password, read from the terminal or from standard input; its other sessions end") { Name };
+        var command = new Command("password", "Set an account's password, prompted for or read from standard input; its other sessions end") { Name };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var name = parsed.GetValue(Name)!;
@@ -56,7 +56,7 @@ internal static class AccountCommands
 
     private static Command End()
     {
-        var command = new Command("end", "End an account with all its sessions and tokens, at once") { Name, Reason };
+        var command = new Command("end", "Disable an account and end all its sessions and tokens") { Name, Reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.EndAccountAsync(parsed.GetValue(Name)!, parsed.GetValue(Reason)!, stop);

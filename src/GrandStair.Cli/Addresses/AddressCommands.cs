@@ -11,7 +11,7 @@ internal static class AddressCommands
 
     private static Command List()
     {
-        var command = new Command("list", "Show the addresses of a plan; what is secret of them is not kept") { Plan };
+        var command = new Command("list", "List a plan's share links; the secret part of a link is not stored") { Plan };
         command.Asks(
             (parsed, client, stop) => client.AddressesAsync(parsed.GetValue(Plan)!, stop),
             (rows, screen) => screen.Table(["id", "of", "state", "made", "by", "last asked"], rows.Select(r => new[] { r.Id, $"{Screen.Word(r.Kind)} {r.Of}".TrimEnd(), r.State, Screen.Time(r.Made), r.MadeBy, r.LastUsed is { } used ? Screen.Time(used) : "never" })));
@@ -22,8 +22,8 @@ internal static class AddressCommands
     {
         var kind = new Argument<string>("kind") { Description = "plan, wave, site, crew or owner." };
         kind.AcceptOnlyFromAmong("plan", "wave", "site", "crew", "owner");
-        var of = new Argument<string?>("of") { Description = "Which one, by its name; not needed for the whole plan.", Arity = ArgumentArity.ZeroOrOne };
-        var command = new Command("make", "Make an address. Whoever knows it sees those slots, and an owner may choose times where the plan lets him") { Plan, kind, of };
+        var of = new Argument<string?>("of") { Description = "Name of the wave, site, crew or owner; not needed for a whole plan.", Arity = ArgumentArity.ZeroOrOne };
+        var command = new Command("make", "Create a share link. Whoever has it sees those slots, and an owner can choose times if the plan allows it") { Plan, kind, of };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var made = await client.MakeAddressAsync(parsed.GetValue(Plan)!, new(parsed.GetValue(kind)!, parsed.GetValue(of)), stop);
@@ -38,9 +38,9 @@ internal static class AddressCommands
 
     private static Command End()
     {
-        var id = new Argument<string>("id") { Description = "The address's id, such as a3." };
-        var reason = new Option<string>("--reason") { Description = "Why; kept with your name.", Required = true };
-        var command = new Command("end", "End an address: nothing is to be had there any more") { Plan, id, reason };
+        var id = new Argument<string>("id") { Description = "Id of the share link, such as a3." };
+        var reason = new Option<string>("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
+        var command = new Command("end", "Revoke a share link") { Plan, id, reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.EndAddressAsync(parsed.GetValue(Plan)!, parsed.GetValue(id)!, parsed.GetValue(reason)!, stop);

@@ -14,14 +14,14 @@ internal static class AuditCommands
 
     private static Command List()
     {
-        var actor = new Option<string?>("--actor") { Description = "Only what this account commanded." };
-        var what = new Option<string?>("--command") { Description = "Only this command, such as 'plan start'; a first word alone means all that begin with it." };
-        var subject = new Option<string?>("--subject") { Description = "Only commands to this, such as a plan's name or r118." };
+        var actor = new Option<string?>("--actor") { Description = "Only commands of this account." };
+        var what = new Option<string?>("--command") { Description = "Only this command, such as 'plan start'; a single word matches all commands that begin with it." };
+        var subject = new Option<string?>("--subject") { Description = "Only commands on this object, such as a plan's name or r118." };
         var machine = new Option<string?>("--machine") { Description = "Only commands about this machine." };
-        var since = new Option<string?>("--since") { Description = "From this moment on, such as 2027-01-11T08:00:00Z." };
-        var until = new Option<string?>("--until") { Description = "Up to this moment." };
-        var limit = new Option<int>("--limit") { Description = "At most so many.", DefaultValueFactory = _ => 50 };
-        var command = new Command("list", "Show commands, newest first") { actor, what, subject, machine, since, until, limit };
+        var since = new Option<string?>("--since") { Description = "From this time on, such as 2027-01-11T08:00:00Z." };
+        var until = new Option<string?>("--until") { Description = "Up to this time." };
+        var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 50 };
+        var command = new Command("list", "List audit entries, newest first") { actor, what, subject, machine, since, until, limit };
         command.Asks(
             (parsed, client, stop) => client.AuditAsync(
                 parsed.GetValue(actor), parsed.GetValue(what), parsed.GetValue(subject), parsed.GetValue(machine), parsed.GetValue(since), parsed.GetValue(until), parsed.GetValue(limit), stop),
@@ -38,7 +38,7 @@ internal static class AuditCommands
     private static Command Export()
     {
         var file = new Option<string?>("--out") { Description = "The file to write (default: standard output)." };
-        var command = new Command("export", "Write the whole sealed audit as JSON Lines, to be checked anywhere by 'gstair audit verify FILE'") { file };
+        var command = new Command("export", "Write the sealed audit log as JSON Lines, for 'gstair audit verify FILE' on any computer") { file };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await using var export = await client.ExportAuditAsync(stop);
@@ -50,11 +50,11 @@ internal static class AuditCommands
 
     private static Command Verify()
     {
-        var file = new Argument<string?>("file") { Arity = ArgumentArity.ZeroOrOne, Description = "An export, checked without the service. Without one, the service checks what it has." };
-        var entry = new Option<string?>("--entry") { Description = "An entry that is known from elsewhere, as NUMBER:HASH; it has to be there as it was." };
-        var key = new Option<string?>("--key") { Description = "The SHA-256 of the public key that has to have signed the seals, as an earlier check showed it." };
-        var anchors = new Option<string?>("--anchors") { Description = "A file of heads that --audit-anchor wrote outside the service, as JSON or syslog lines; every one has to fit the export." };
-        var command = new Command("verify", "Check that no command was changed, taken out, put in or put in another order") { file, entry, key, anchors };
+        var file = new Argument<string?>("file") { Arity = ArgumentArity.ZeroOrOne, Description = "An exported audit log, verified without the service. Without a file, the service verifies its own." };
+        var entry = new Option<string?>("--entry") { Description = "An entry known from elsewhere, as NUMBER:HASH; it must be present and unchanged." };
+        var key = new Option<string?>("--key") { Description = "SHA-256 of the public key that must have signed the seals, as an earlier verification showed it." };
+        var anchors = new Option<string?>("--anchors") { Description = "A file of heads that --audit-anchor wrote outside the service, as JSON or syslog lines; each must match the export." };
+        var command = new Command("verify", "Verify that no entry was changed, removed, added or reordered") { file, entry, key, anchors };
         command.SetAction(async (parsed, stop) =>
         {
             var screen = new Screen();

@@ -4,13 +4,13 @@ namespace GrandStair.Cli.Calendars;
 
 internal static class CalendarCommands
 {
-    private static readonly Argument<string> Name = new("calendar") { Description = "The calendar's name, by which plans refer to it." };
+    private static readonly Argument<string> Name = new("calendar") { Description = "Name of the calendar, by which plans refer to it." };
 
     public static Command Make() => new("calendar", "Calendars that plans refer to: when ships are berthed, when crews work, when a site is shut") { List(), Load(), Show() };
 
     private static Command List()
     {
-        var command = new Command("list", "Show all calendars, and the plans that refer to them");
+        var command = new Command("list", "List all calendars, and the plans that refer to them");
         command.Asks(
             (_, client, stop) => client.CalendarsAsync(stop),
             (all, screen) =>
@@ -24,7 +24,7 @@ internal static class CalendarCommands
     private static Command Load()
     {
         var file = new Argument<string>("file") { Description = "A file in the iCalendar format." };
-        var command = new Command("load", "Load a calendar, in place of the one of that name; plans that refer to it move the slots that no longer fit") { Name, file };
+        var command = new Command("load", "Load a calendar, or replace the one of that name; plans that refer to it move the slots that no longer fit") { Name, file };
         command.Asks(
             async (parsed, client, stop) =>
             {
@@ -37,7 +37,7 @@ internal static class CalendarCommands
 
     private static Command Show()
     {
-        var command = new Command("show", "Write a calendar as it was loaded") { Name };
+        var command = new Command("show", "Print a calendar as it was loaded") { Name };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await using var calendar = await client.CalendarAsync(parsed.GetValue(Name)!, stop);

@@ -10,7 +10,7 @@ internal static class CatalogueCommands
 
     private static Command List()
     {
-        var command = new Command("list", "Show the products that the service knows");
+        var command = new Command("list", "List the products in the catalogue");
         command.Asks(
             (_, client, stop) => client.CatalogueAsync(stop),
             (products, screen) => screen.Table(
@@ -25,7 +25,7 @@ internal static class CatalogueCommands
 
     private static Command Changes()
     {
-        var command = new Command("changes", "Show what is different in the catalogue's folders and waits for somebody's approval");
+        var command = new Command("changes", "Show changes in the catalogue's folders that wait for approval");
         command.Asks(
             (_, client, stop) => client.CatalogueChangesAsync(stop),
             (changes, screen) =>
@@ -49,9 +49,9 @@ internal static class CatalogueCommands
     private static Command Approve()
     {
         var product = new Argument<string>("product") { Description = "The product." };
-        var hash = new Argument<string>("hash") { Description = "The hash of what you looked at, as 'catalogue changes' shows it." };
-        var reason = new Option<string>("--reason") { Description = "Why it may be used; kept with your name.", Required = true };
-        var command = new Command("approve", "Let a changed product, with its scripts, be used from now on") { product, hash, reason };
+        var hash = new Argument<string>("hash") { Description = "Hash of what you reviewed, as 'catalogue changes' shows it." };
+        var reason = new Option<string>("--reason") { Description = "Reason for the approval, recorded in the audit log with your name.", Required = true };
+        var command = new Command("approve", "Approve a changed product with its scripts, so that it is used from now on") { product, hash, reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.ApproveCatalogueAsync(parsed.GetValue(product)!, parsed.GetValue(hash)!, parsed.GetValue(reason)!, stop);
@@ -70,7 +70,7 @@ internal static class CatalogueCommands
 
     private static Command Issues()
     {
-        var command = new Command("issues", "Show the known issues: whom they touch, since which build, mended in which");
+        var command = new Command("issues", "Show the known issues: which machines they affect, since which build, and which build fixes them");
         command.Asks(
             (_, client, stop) => client.CatalogueAsync(stop),
             (products, screen) => screen.Table(
@@ -81,8 +81,8 @@ internal static class CatalogueCommands
 
     private static Command Validate()
     {
-        var folder = new Argument<string>("folder") { Description = "A product's folder, with product.yaml in it." };
-        var command = new Command("validate", "Check a product's folder without a service, with line and column of what is wrong") { folder };
+        var folder = new Argument<string>("folder") { Description = "Folder of a product, which contains product.yaml." };
+        var command = new Command("validate", "Validate a product's folder without a service; reports line and column of each error") { folder };
         command.SetAction((parsed, _) => Caller.GuardAsync(() =>
         {
             var path = parsed.GetValue(folder)!;

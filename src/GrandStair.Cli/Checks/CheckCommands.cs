@@ -7,20 +7,20 @@ internal static class CheckCommands
 {
     private static readonly Argument<string> Machine = new("machine") { Description = "The machine's name or id." };
     private static readonly Argument<string> Check = new("check") { Description = "The check's name; 'machine gate' shows it." };
-    private static readonly Option<string> Reason = new("--reason") { Description = "Why; kept with your name.", Required = true };
+    private static readonly Option<string> Reason = new("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
 
     public static Command Make() => new("check", "One check on one machine: ask it again, mend it, waive it") { AskAgain(), Mend(), Fixes(), Waive(), Waivers(), EndWaiver() };
 
     private static Command AskAgain()
     {
-        var command = new Command("ask-again", "Read exactly what the check looks at, now, and judge again") { Machine, Check };
+        var command = new Command("ask-again", "Read exactly what the check needs, now, and evaluate it") { Machine, Check };
         command.Asks((parsed, client, stop) => client.AskAgainAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, stop), MachineCommands.PrintGate);
         return command;
     }
 
     private static Command Mend()
     {
-        var command = new Command("mend", "Send the check's fix script to the machine; the check is asked again when it has ended") { Machine, Check };
+        var command = new Command("mend", "Run the check's fix script on the machine, then recheck") { Machine, Check };
         command.Asks(
             (parsed, client, stop) => client.MendAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, stop),
             (fix, screen) => screen.Say($"Fix **{fix.Id}** ({fix.Script}) is under way on **{fix.Machine}**; 'gstair check fixes {fix.Machine}' says how it went."));
@@ -30,7 +30,7 @@ internal static class CheckCommands
     private static Command Fixes()
     {
         var machine = new Argument<string?>("machine") { Arity = ArgumentArity.ZeroOrOne, Description = "Only those of this machine." };
-        var command = new Command("fixes", "Show the fix scripts that were sent, newest first") { machine };
+        var command = new Command("fixes", "List the fix scripts that were run, newest first") { machine };
         command.Asks(
             (parsed, client, stop) => client.FixesAsync(parsed.GetValue(machine), stop),
             (fixes, screen) => screen.Table(
@@ -41,15 +41,15 @@ internal static class CheckCommands
 
     private static Command Waive()
     {
-        var until = new Option<string>("--until") { Description = "The last day on which it counts, such as 2027-03-31.", Required = true };
-        var command = new Command("waive", "Let a machine go on in spite of a must, until a day; it lapses when the value gets worse or the check changes") { Machine, Check, until, Reason };
+        var until = new Option<string>("--until") { Description = "Last day on which the waiver is valid, such as 2027-03-31.", Required = true };
+        var command = new Command("waive", "Waive a required check for a machine until a day; the waiver lapses when the value gets worse or the check changes") { Machine, Check, until, Reason };
         command.Asks((parsed, client, stop) => client.WaiveAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, new(parsed.GetValue(Reason)!, parsed.GetValue(until)!), stop), MachineCommands.PrintGate);
         return command;
     }
 
     private static Command Waivers()
     {
-        var command = new Command("waivers", "Show all waivers, newest first");
+        var command = new Command("waivers", "List all waivers, newest first");
         command.Asks(
             (_, client, stop) => client.WaiversAsync(stop),
             (waivers, screen) => screen.Table(["waiver", "machine", "check", "state", "until", "by", "reason"], waivers.Select(w => new[] { w.Id, w.Machine, w.Check, Screen.Word(w.State), Screen.Time(w.Until), w.By, w.Reason })));
@@ -59,7 +59,7 @@ internal static class CheckCommands
     private static Command EndWaiver()
     {
         var id = new Argument<string>("waiver") { Description = "The waiver's number, such as w3." };
-        var command = new Command("end-waiver", "End a waiver before its time; the gate closes again") { id, Reason };
+        var command = new Command("end-waiver", "End a waiver early; the check blocks again") { id, Reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.EndWaiverAsync(parsed.GetValue(id)!, parsed.GetValue(Reason)!, stop);

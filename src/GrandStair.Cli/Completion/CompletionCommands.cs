@@ -14,7 +14,7 @@ internal static class CompletionCommands
     {
         var shell = new Argument<string>("shell") { Description = "bash" };
         shell.AcceptOnlyFromAmong("bash");
-        var command = new Command("completion", "Print a script that lets the shell complete commands, names and conditions: source <(gstair completion bash)") { shell };
+        var command = new Command("completion", "Print a shell completion script: source <(gstair completion bash)") { shell };
         command.SetAction(_ =>
         {
             using var script = Assembly.GetExecutingAssembly().GetManifestResourceStream("completion.bash")!;
@@ -28,9 +28,9 @@ internal static class CompletionCommands
     /// <summary>The command that the script calls.</summary>
     public static Command MakeComplete(RootCommand root)
     {
-        var word = new Option<string?>("--word") { Description = "The word that is being written.", Arity = ArgumentArity.ZeroOrOne };
-        var before = new Argument<string[]>("before") { Arity = ArgumentArity.ZeroOrMore, Description = "The words before it." };
-        var command = new Command("complete", "Print what the word that is being written may become") { before, word };
+        var word = new Option<string?>("--word") { Description = "The word being completed.", Arity = ArgumentArity.ZeroOrOne };
+        var before = new Argument<string[]>("before") { Arity = ArgumentArity.ZeroOrMore, Description = "The words before the one being completed." };
+        var command = new Command("complete", "Print the possible completions of a word") { before, word };
         command.Hidden = true;
         command.SetAction(async (parsed, stop) =>
         {

@@ -10,8 +10,8 @@ internal static class ExposureCommands
     private static Command Show()
     {
         var product = new Option<string?>("--product") { Description = "Only this product." };
-        var by = new Option<string?>("--by") { Description = "Count the machines whose support ends before this day, such as a plan's last one: 2027-03-31." };
-        var command = new Command("show", "Machines per release, support end, days left; the product that ends first comes first") { product, by };
+        var by = new Option<string?>("--by") { Description = "Count the machines whose support ends on or before this day, such as 2027-03-31." };
+        var command = new Command("show", "Show machines per release, end of support and days left; the earliest end first") { product, by };
         command.Asks(
             (parsed, client, stop) => client.ExposureAsync(parsed.GetValue(product), parsed.GetValue(by), stop),
             (views, screen) =>

@@ -11,12 +11,12 @@ internal static class FleetCommands
     {
         var file = new Argument<string>("file") { Description = "A CSV file, or JSON Lines with the same fields, whose first line names the columns: name, site, group, owner, tags, link, address, port, user, host key, ssh key, seen, and reading keys. - is standard input." };
         var source = new Option<string?>("--source") { Description = "The name of the source that the readings come from (default: import)." };
-        var seen = new Option<string?>("--seen") { Description = "When the readings were seen, for a file without a column 'seen': a time such as 2027-01-11T08:00:00Z, or now." };
-        var mapping = new Option<string?>("--mapping") { Description = "A YAML file that says which column is which key, in which unit, and what is the same for all lines." };
-        var format = new Option<string?>("--format") { Description = "csv or jsonl (default: by the file's name, or else csv)." };
+        var seen = new Option<string?>("--seen") { Description = "When the readings were taken, for a file without a column 'seen': a time such as 2027-01-11T08:00:00Z, or now." };
+        var mapping = new Option<string?>("--mapping") { Description = "A YAML mapping file: which column is which key, in which unit, and what is the same for all lines." };
+        var format = new Option<string?>("--format") { Description = "csv or jsonl (default: by the file's name, otherwise csv)." };
         var encoding = new Option<string?>("--encoding") { Description = "utf-8 (default) or windows-1252." };
-        var dry = new Option<bool>("--dry-run") { Description = "Only say what would be done, and what is wrong in the file." };
-        var command = new Command("import", "Take machines and readings from a CSV file; lines that cannot be taken are told, the rest is taken; one that was cut short goes on where it stopped") { file, source, seen, mapping, format, encoding, dry };
+        var dry = new Option<bool>("--dry-run") { Description = "Show what would be imported and what is wrong in the file; change nothing." };
+        var command = new Command("import", "Import machines and readings from a CSV file; lines with errors are reported and skipped; an interrupted import resumes where it stopped") { file, source, seen, mapping, format, encoding, dry };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var path = parsed.GetValue(file)!;
@@ -41,7 +41,7 @@ internal static class FleetCommands
 
     private static Command Imports()
     {
-        var command = new Command("imports", "Show the newest imports, and how far each came");
+        var command = new Command("imports", "List the newest imports and their progress");
         command.Asks(
             (_, client, stop) => client.ImportsAsync(stop),
             (imports, screen) =>
@@ -56,9 +56,9 @@ internal static class FleetCommands
 
     private static Command Disagreements()
     {
-        var filter = new Argument<string?>("condition") { Arity = ArgumentArity.ZeroOrOne, Description = "Only the machines of this condition." };
-        var limit = new Option<int>("--limit") { Description = "How many at most.", DefaultValueFactory = _ => 50 };
-        var command = new Command("disagreements", "Show where two sources say different things; the newer one counts") { filter, limit };
+        var filter = new Argument<string?>("condition") { Arity = ArgumentArity.ZeroOrOne, Description = "Only machines that match this condition." };
+        var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 50 };
+        var command = new Command("disagreements", "List conflicts between sources; the newer value counts") { filter, limit };
         command.Asks(
             (parsed, client, stop) => client.DisagreementsAsync(parsed.GetValue(filter), parsed.GetValue(limit), stop),
             (page, screen) =>
@@ -74,8 +74,8 @@ internal static class FleetCommands
     private static Command List()
     {
         var filter = new Argument<string?>("condition") { Arity = ArgumentArity.ZeroOrOne, Description = "Which machines, such as: name like \"desk-*\" and os.version < 7" };
-        var limit = new Option<int>("--limit") { Description = "How many at most.", DefaultValueFactory = _ => 50 };
-        var command = new Command("list", "Show machines") { filter, limit };
+        var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 50 };
+        var command = new Command("list", "List machines") { filter, limit };
         command.Asks(
             (parsed, client, stop) => client.MachinesAsync(parsed.GetValue(filter), parsed.GetValue(limit), stop),
             (page, screen) =>

@@ -7,15 +7,15 @@ namespace GrandStair.Cli.HostKeys;
 internal static class HostKeyCommands
 {
     private static readonly Argument<string> File = new("file") { Description = "A known_hosts file; - is standard input." };
-    private static readonly Option<string> Reason = new("--reason") { Description = "Why; kept with your name.", Required = true };
+    private static readonly Option<string> Reason = new("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
 
     public static Command Make() => new("host-key", "The keys by which machines are known again ('machine pin' replaces one)") { List(), Compare(), Import(), FirstUse() };
 
     private static Command List()
     {
-        var filter = new Argument<string?>("condition") { Arity = ArgumentArity.ZeroOrOne, Description = "Only machines of this condition." };
-        var from = new Option<string?>("--from") { Description = "Only keys that came so: import, known-hosts, person, first-use; or none." };
-        var command = new Command("list", "Show the pinned host keys of machines reached by SSH, and how each came to be pinned") { filter, from };
+        var filter = new Argument<string?>("condition") { Arity = ArgumentArity.ZeroOrOne, Description = "Only machines that match this condition." };
+        var from = new Option<string?>("--from") { Description = "Only keys from this source: import, known-hosts, person, first-use; or none." };
+        var command = new Command("list", "List the pinned SSH host keys, and where each came from") { filter, from };
         command.Asks(
             (parsed, client, stop) => client.HostKeysAsync(parsed.GetValue(filter), parsed.GetValue(from), int.MaxValue, stop),
             (page, screen) =>
@@ -28,24 +28,24 @@ internal static class HostKeyCommands
 
     private static Command Compare()
     {
-        var command = new Command("compare", "Compare a known_hosts file with what is pinned; nothing is changed") { File };
+        var command = new Command("compare", "Compare a known_hosts file with the pinned keys, without changing them") { File };
         command.Calls((parsed, client, screen, stop) => SendAsync(parsed, client, screen, dry: true, null, stop));
         return command;
     }
 
     private static Command Import()
     {
-        var command = new Command("import", "Pin the keys of a known_hosts file for machines that have none; a pinned one stays") { File, Reason };
+        var command = new Command("import", "Pin the keys of a known_hosts file for machines that have none; a pinned key is not changed") { File, Reason };
         command.Calls((parsed, client, screen, stop) => SendAsync(parsed, client, screen, dry: false, parsed.GetValue(Reason), stop));
         return command;
     }
 
     private static Command FirstUse()
     {
-        var site = new Argument<string?>("site") { Arity = ArgumentArity.ZeroOrOne, Description = "The site; without one, the sites that trust first use are shown." };
-        var end = new Option<bool>("--end") { Description = "Trust it no longer." };
-        var reason = new Option<string?>("--reason") { Description = "Why; kept with your name." };
-        var command = new Command("first-use", "Say that at a site the first host key which a machine shows is trusted; everywhere else nothing is sent to a machine without a pinned key") { site, end, reason };
+        var site = new Argument<string?>("site") { Arity = ArgumentArity.ZeroOrOne, Description = "The site; without one, the sites that trust a first key are listed." };
+        var end = new Option<bool>("--end") { Description = "No longer trust the first key at this site." };
+        var reason = new Option<string?>("--reason") { Description = "Reason, recorded in the audit log with your name." };
+        var command = new Command("first-use", "Trust the first host key that a machine at this site presents; elsewhere nothing is sent to a machine without a pinned key") { site, end, reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             if (parsed.GetValue(site) is { } name)

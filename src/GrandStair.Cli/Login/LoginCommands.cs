@@ -7,8 +7,8 @@ internal static class LoginCommands
 {
     public static Command MakeLogin()
     {
-        var token = new Option<bool>("--token") { Description = "Log in with a token, which is asked for, or read from standard input." };
-        var command = new Command("login", "Log this terminal in: by the service's provider with a code that you type on a page anywhere, or with a token") { token };
+        var token = new Option<bool>("--token") { Description = "Sign in with a token, which is prompted for or read from standard input." };
+        var command = new Command("login", "Sign this terminal in: through the identity provider with a code entered in any browser, or with a token") { token };
         command.SetAction(async (parsed, stop) =>
         {
             var screen = new Screen();
@@ -32,7 +32,7 @@ internal static class LoginCommands
 
     public static Command MakeLogout()
     {
-        var command = new Command("logout", "Forget this terminal's login");
+        var command = new Command("logout", "Sign this terminal out");
         command.SetAction((parsed, _) => Caller.GuardAsync(() =>
         {
             LoginStore.Put(Caller.ServiceOf(parsed), null);

@@ -11,7 +11,7 @@ internal static class MachineCommands
 
     private static Command Show()
     {
-        var command = new Command("show", "Show what is known of a machine, and by which source") { Name };
+        var command = new Command("show", "Show a machine's readings and which source each comes from") { Name };
         command.Asks((parsed, client, stop) => client.MachineAsync(parsed.GetValue(Name)!, stop), Print);
         return command;
     }
@@ -19,16 +19,16 @@ internal static class MachineCommands
     private static Command Gate()
     {
         var product = new Option<string?>("--product") { Description = "The product (default: that of the plan the machine is in, or that it runs)." };
-        var release = new Option<string?>("--release") { Description = "The release to go to (default: the recommended one)." };
-        var plan = new Option<string?>("--plan") { Description = "Judge by this plan." };
-        var command = new Command("gate", "Say whether a machine can go, and exactly why not: seen, wanted, fix") { Name, product, release, plan };
+        var release = new Option<string?>("--release") { Description = "Target release (default: the recommended one)." };
+        var plan = new Option<string?>("--plan") { Description = "Use this plan's target and methods." };
+        var command = new Command("gate", "Show whether a machine is ready, and what blocks it: found, required, fix") { Name, product, release, plan };
         command.Asks((parsed, client, stop) => client.GateAsync(parsed.GetValue(Name)!, parsed.GetValue(product), parsed.GetValue(release), parsed.GetValue(plan), stop), PrintGate);
         return command;
     }
 
     private static Command Read()
     {
-        var command = new Command("read", "Read the machine now, over its link") { Name };
+        var command = new Command("read", "Read the machine now") { Name };
         command.Asks((parsed, client, stop) => client.ReadAsync(parsed.GetValue(Name)!, stop), Print);
         return command;
     }
@@ -36,7 +36,7 @@ internal static class MachineCommands
     private static Command History()
     {
         var key = new Argument<string>("key") { Description = "The reading's key, such as disk.system.free." };
-        var command = new Command("history", "Show how a reading changed, by every source") { Name, key };
+        var command = new Command("history", "Show the history of a reading, by source") { Name, key };
         command.Asks(
             (parsed, client, stop) => client.HistoryAsync(parsed.GetValue(Name)!, parsed.GetValue(key)!, stop),
             (readings, screen) => screen.Table(["seen", "ago", "value", "source"], readings.Select(r => new[] { Screen.Time(r.Seen), Screen.Age(r.AgeSeconds), r.Shown, r.Source })));
@@ -46,7 +46,7 @@ internal static class MachineCommands
     private static Command Refer()
     {
         var file = new Option<string?>("--out") { Description = "The file to write (default: NAME-referral.zip)." };
-        var command = new Command("refer", "Pack what the vendor's support needs: a report for people, the readings, the detailed log") { Name, file };
+        var command = new Command("refer", "Write a support bundle for the vendor: a report, the readings and the detailed log") { Name, file };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var name = parsed.GetValue(Name)!;
@@ -60,7 +60,7 @@ internal static class MachineCommands
     private static Command Pin()
     {
         var key = new Option<string>("--key") { Description = "The host key as in known_hosts, such as \"ssh-ed25519 AAAA…\".", Required = true };
-        var reason = new Option<string>("--reason") { Description = "Why it is pinned anew; kept with your name.", Required = true };
+        var reason = new Option<string>("--reason") { Description = "Reason for replacing the pinned key, recorded in the audit log with your name.", Required = true };
         var command = new Command("pin", "Pin a machine's host key") { Name, key, reason };
         command.Asks(
             (parsed, client, stop) => client.PinAsync(parsed.GetValue(Name)!, new(parsed.GetValue(key)!, parsed.GetValue(reason)!), stop),

@@ -7,7 +7,7 @@ internal static class OutcomeCommands
     public static Command Make()
     {
         var plan = new Argument<string>("plan") { Description = "The plan's name." };
-        var show = new Command("show", "How a plan's machines ended or stand; the open ones with the reason") { plan };
+        var show = new Command("show", "Show the outcome of each machine of a plan, and why open ones are open") { plan };
         show.Asks(
             (parsed, client, stop) => client.OutcomesAsync(parsed.GetValue(plan)!, stop),
             (view, screen) =>

@@ -10,7 +10,7 @@ internal static class OverviewCommands
     public static Command Make()
     {
         var plan = new Argument<string?>("plan") { Arity = ArgumentArity.ZeroOrOne, Description = "The plan's name (default: the newest)." };
-        var show = new Command("show", "How far a plan is, whether it makes its date, what is in the way") { plan };
+        var show = new Command("show", "Show a plan's progress, whether it meets its deadline, and what blocks it") { plan };
         show.Asks(
             async (parsed, client, stop) =>
             {

@@ -9,7 +9,7 @@ namespace GrandStair.Cli.Plans;
 internal static partial class PlanCommands
 {
     private static readonly Argument<string> Name = new("plan") { Description = "The plan's name." };
-    private static readonly Option<string> Reason = new("--reason") { Description = "Why; kept with your name.", Required = true };
+    private static readonly Option<string> Reason = new("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
     private static readonly Argument<string> Machine = new("machine") { Description = "The machine's name or id." };
 
     public static Command Make() => new("plan", "Plans: which machines go where, when, and how")
@@ -20,8 +20,8 @@ internal static partial class PlanCommands
     private static Command Check()
     {
         var file = new Argument<string>("file") { Description = "The plan's YAML file." };
-        var catalogue = new Option<string?>("--catalogue") { Description = "The catalogue's folder, by which keys, release, methods and crews are checked too (default: catalogue, where there is one)." };
-        var command = new Command("check", "Check a plan's file without a service") { file, catalogue };
+        var catalogue = new Option<string?>("--catalogue") { Description = "Catalogue folder, to check keys, release, methods and crews too (default: catalogue, if it exists)." };
+        var command = new Command("check", "Validate a plan's file without a service") { file, catalogue };
         command.SetAction((parsed, _) => Caller.GuardAsync(async () =>
         {
             var path = parsed.GetValue(file)!;
@@ -42,7 +42,7 @@ internal static partial class PlanCommands
     private static Command Create()
     {
         var file = new Argument<string>("file") { Description = "The plan's YAML file." };
-        var command = new Command("create", "Make a plan from a YAML file: find its machines, judge them, lay out its slots") { file };
+        var command = new Command("create", "Create a plan from a YAML file: find its machines, check them and schedule them") { file };
         command.Asks(
             async (parsed, client, stop) =>
             {
@@ -59,10 +59,10 @@ internal static partial class PlanCommands
 
     private static Command Acknowledge()
     {
-        var names = new Argument<string[]>("what") { Arity = ArgumentArity.ZeroOrMore, Description = "What is acknowledged, by name; nothing shows what there is." };
-        var all = new Option<bool>("--all") { Description = "Acknowledge all of it." };
-        var reason = new Option<string?>("--reason") { Description = "Why it may go on so; kept with your name." };
-        var command = new Command("acknowledge", "Show what has to be read or put up with before a plan starts, and acknowledge it") { Name, names, all, reason };
+        var names = new Argument<string[]>("what") { Arity = ArgumentArity.ZeroOrMore, Description = "Name of the item to acknowledge; without one, the items are listed." };
+        var all = new Option<bool>("--all") { Description = "Acknowledge all items." };
+        var reason = new Option<string?>("--reason") { Description = "Reason for the waiver, recorded in the audit log with your name." };
+        var command = new Command("acknowledge", "Show what must be acknowledged before a plan starts, and acknowledge it") { Name, names, all, reason };
         command.Asks(
             async (parsed, client, stop) =>
             {
@@ -86,8 +86,8 @@ internal static partial class PlanCommands
 
     private static Command ChooseMethod()
     {
-        var method = new Argument<string?>("method") { Arity = ArgumentArity.ZeroOrOne, Description = "The method; nothing goes back to the plan's order." };
-        var command = new Command("choose-method", "Choose the method of one machine in spite of the plan's order") { Name, Machine, method, Reason };
+        var method = new Argument<string?>("method") { Arity = ArgumentArity.ZeroOrOne, Description = "The method; without one, the plan's order of methods applies again." };
+        var command = new Command("choose-method", "Choose the method of one machine, overriding the plan's order") { Name, Machine, method, Reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.ChooseMethodAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, new(parsed.GetValue(Reason)!, parsed.GetValue(method)), stop);
@@ -99,7 +99,7 @@ internal static partial class PlanCommands
 
     private static Command List()
     {
-        var command = new Command("list", "Show all plans");
+        var command = new Command("list", "List all plans");
         command.Asks(
             (_, client, stop) => client.PlansAsync(stop),
             (plans, screen) => screen.Table(
@@ -112,17 +112,17 @@ internal static partial class PlanCommands
 
     private static Command Show()
     {
-        var command = new Command("show", "Show a plan with its waves") { Name };
+        var command = new Command("show", "Show a plan and its waves") { Name };
         command.Asks((parsed, client, stop) => client.PlanAsync(parsed.GetValue(Name)!, stop), Print);
         return command;
     }
 
     private static Command Members()
     {
-        var standing = new Option<string?>("--standing") { Description = "not-ready, ready, scheduled, under-way, parked, proved, done, excused or ended; several with commas." };
+        var standing = new Option<string?>("--standing") { Description = "not-ready, ready, scheduled, under-way (running), parked, proved (verified), done, excused (exempt) or ended (stopped); separate several with commas." };
         var wave = new Option<int?>("--wave") { Description = "The wave's number." };
-        var filter = new Option<string?>("--where") { Description = "Only the machines of this condition." };
-        var command = new Command("members", "Show a plan's machines, where each stands and why") { Name, standing, wave, filter };
+        var filter = new Option<string?>("--where") { Description = "Only machines that match this condition." };
+        var command = new Command("members", "Show a plan's machines with the status of each and why") { Name, standing, wave, filter };
         command.Asks(
             (parsed, client, stop) => client.MembersAsync(parsed.GetValue(Name)!, parsed.GetValue(standing), parsed.GetValue(wave), parsed.GetValue(filter), int.MaxValue, stop),
             (page, screen) =>
@@ -137,23 +137,23 @@ internal static partial class PlanCommands
 
     private static Command Start()
     {
-        var command = new Command("start", "Start a plan, or go on with a held one") { Name };
+        var command = new Command("start", "Start a plan, or resume one that is on hold") { Name };
         command.Asks((parsed, client, stop) => client.StartAsync(parsed.GetValue(Name)!, stop), Print);
         return command;
     }
 
     private static Command Hold()
     {
-        var command = new Command("hold", "Hold a plan: no slot opens and no wave begins until it is started again; what is under way goes on") { Name, Reason };
+        var command = new Command("hold", "Put a plan on hold: no slot starts and no wave opens until it is resumed; running upgrades continue") { Name, Reason };
         command.Asks((parsed, client, stop) => client.HoldAsync(parsed.GetValue(Name)!, parsed.GetValue(Reason)!, stop), Print);
         return command;
     }
 
     private static Command Excuse()
     {
-        var kind = new Option<string>("--as") { Description = "replaced, retired or stays.", Required = true };
-        var until = new Option<string?>("--until") { Description = "Until when it stays, such as 2027-09-30." };
-        var command = new Command("excuse", "Excuse a machine that will not go") { Name, Machine, kind, Reason, until };
+        var kind = new Option<string>("--as") { Description = "Why it is exempt: replaced, retired or stays.", Required = true };
+        var until = new Option<string?>("--until") { Description = "Last day that it stays on its release, such as 2027-09-30." };
+        var command = new Command("excuse", "Exempt a machine that will not be upgraded") { Name, Machine, kind, Reason, until };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.ExcuseAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, new(parsed.GetValue(kind)!, parsed.GetValue(Reason)!, parsed.GetValue(until)), stop);
@@ -165,7 +165,7 @@ internal static partial class PlanCommands
 
     private static Command Again()
     {
-        var command = new Command("again", "Let a machine go again whose run has ended without success") { Name, Machine, Reason };
+        var command = new Command("again", "Retry a machine whose run ended without success") { Name, Machine, Reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.AgainAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, parsed.GetValue(Reason)!, stop);

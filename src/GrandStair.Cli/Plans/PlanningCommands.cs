@@ -12,7 +12,7 @@ internal static partial class PlanCommands
     private static Command Compare()
     {
         var file = new Argument<string>("file") { Description = "The plan's YAML file." };
-        var command = new Command("compare", "Show what loading a plan's file would change; nothing is kept") { file };
+        var command = new Command("compare", "Show what loading a plan's file would change, without loading it") { file };
         command.Asks(
             async (parsed, client, stop) =>
             {
@@ -26,7 +26,7 @@ internal static partial class PlanCommands
     private static Command Text()
     {
         var file = new Option<string?>("--out") { Description = "The file to write (default: standard output)." };
-        var command = new Command("text", "Write a plan's text as it was loaded last: change it, then 'plan load' it") { Name, file };
+        var command = new Command("text", "Print a plan's text as last loaded: edit it, then 'plan load' it") { Name, file };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await using var text = new MemoryStream(System.Text.Encoding.UTF8.GetBytes((await client.PlanAsync(parsed.GetValue(Name)!, stop)).Body));
@@ -39,9 +39,9 @@ internal static partial class PlanCommands
     private static Command Load()
     {
         var file = new Argument<string>("file") { Description = "The plan's YAML file." };
-        var reason = new Option<string?>("--reason") { Description = "Why it is changed; kept with your name. Not needed for a new plan." };
-        var yes = new Option<bool>("--yes") { Description = "Load it without asking." };
-        var command = new Command("load", "Show what a plan's file would change, ask, and load it: a new plan, or the next revision of one") { file, reason, yes };
+        var reason = new Option<string?>("--reason") { Description = "Reason for the change, recorded in the audit log with your name. Not needed for a new plan." };
+        var yes = new Option<bool>("--yes") { Description = "Load without asking for confirmation." };
+        var command = new Command("load", "Load a plan's file after showing what it changes and asking: a new plan, or the next revision of one") { file, reason, yes };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var path = parsed.GetValue(file)!;
@@ -72,16 +72,16 @@ internal static partial class PlanCommands
 
     private static Command Placement()
     {
-        var command = new Command("placement", "Lay a plan out as if it went on now: when each wave ends, what finds no place and why, and what would let it end in time") { Name };
+        var command = new Command("placement", "Calculate a plan's schedule from now on: when each wave ends, which machines get no slot and why, and what would meet the deadline") { Name };
         command.Asks((parsed, client, stop) => client.PlacementAsync(parsed.GetValue(Name)!, stop), Print);
         return command;
     }
 
     private static Command Board()
     {
-        var days = new Option<int>("--days") { Description = "How many days are shown (14).", DefaultValueFactory = _ => 14 };
-        var from = new Option<DateTimeOffset?>("--from") { Description = "From when on (where the next slots begin)." };
-        var command = new Command("board", "Show a plan's sites over the days to come: how many slots each has on each day") { Name, from, days };
+        var days = new Option<int>("--days") { Description = "Number of days to show (default: 14).", DefaultValueFactory = _ => 14 };
+        var from = new Option<DateTimeOffset?>("--from") { Description = "First day (default: the day of the next slots)." };
+        var command = new Command("board", "Show the number of slots per site and day") { Name, from, days };
         command.Asks(
             async (parsed, client, stop) =>
             {
@@ -115,13 +115,13 @@ internal static partial class PlanCommands
 
     private static Command Slots()
     {
-        var format = new Option<string>("--format") { Description = "ics (for a calendar), csv, or html (stands alone, for a change meeting).", DefaultValueFactory = _ => "ics" };
+        var format = new Option<string>("--format") { Description = "ics (calendar), csv, or html (a self-contained page, such as for a change board).", DefaultValueFactory = _ => "ics" };
         var wave = new Option<int?>("--wave") { Description = "Only this wave, by its number." };
         var site = new Option<string?>("--site") { Description = "Only this site." };
-        var crew = new Option<string?>("--crew") { Description = "Only the appointments of this crew." };
+        var crew = new Option<string?>("--crew") { Description = "Only slots of this crew." };
         var owner = new Option<string?>("--owner") { Description = "Only the machines of this owner." };
         var file = new Option<string?>("--out") { Description = "The file to write (default: standard output)." };
-        var command = new Command("slots", "Write a plan's slots as a file") { Name, format, wave, site, crew, owner, file };
+        var command = new Command("slots", "Write a plan's slots to a file") { Name, format, wave, site, crew, owner, file };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await using var slots = await client.SlotsAsync(parsed.GetValue(Name)!, parsed.GetValue(format)!, parsed.GetValue(wave), parsed.GetValue(site), parsed.GetValue(crew), parsed.GetValue(owner), stop);
@@ -133,9 +133,9 @@ internal static partial class PlanCommands
 
     private static Command Times()
     {
-        var from = new Option<DateTimeOffset?>("--from") { Description = "The earliest time (now)." };
-        var to = new Option<DateTimeOffset?>("--to") { Description = "The latest time (14 days after the one that it has)." };
-        var command = new Command("times", "Show which times a machine can have, while those that others were told stay as they are") { Name, Machine, from, to };
+        var from = new Option<DateTimeOffset?>("--from") { Description = "Earliest time (default: now)." };
+        var to = new Option<DateTimeOffset?>("--to") { Description = "Latest time (default: 14 days after the current slot)." };
+        var command = new Command("times", "Show the free slots of a machine; confirmed slots of other machines do not move") { Name, Machine, from, to };
         command.Asks(
             (parsed, client, stop) => client.TimesAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, parsed.GetValue(from), parsed.GetValue(to), stop),
             (view, screen) =>
@@ -149,9 +149,9 @@ internal static partial class PlanCommands
 
     private static Command Appoint()
     {
-        var start = new Argument<DateTimeOffset?>("time") { Description = "When it is to begin, such as 2027-02-01T20:30Z.", Arity = ArgumentArity.ZeroOrOne };
-        var giveUp = new Option<bool>("--give-up") { Description = "Give up the time that was chosen, in place of choosing one." };
-        var command = new Command("appoint", "Give a machine a time that somebody chose; it says what is in the way of it") { Name, Machine, start, giveUp, Reason };
+        var start = new Argument<DateTimeOffset?>("time") { Description = "Start time, such as 2027-02-01T20:30Z.", Arity = ArgumentArity.ZeroOrOne };
+        var giveUp = new Option<bool>("--give-up") { Description = "Discard the manually chosen time, so that the machine is scheduled automatically again." };
+        var command = new Command("appoint", "Reschedule a machine to a chosen time; reports what prevents it") { Name, Machine, start, giveUp, Reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var (plan, machine, time) = (parsed.GetValue(Name)!, parsed.GetValue(Machine)!, parsed.GetValue(start));
@@ -174,7 +174,7 @@ internal static partial class PlanCommands
     private static Command Move()
     {
         var wave = new Argument<string>("wave") { Description = "The wave's name." };
-        var command = new Command("move", "Move a machine that has not begun to another wave") { Name, Machine, wave, Reason };
+        var command = new Command("move", "Move a machine that has not started to another wave") { Name, Machine, wave, Reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.MoveAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, new(parsed.GetValue(wave)!, parsed.GetValue(Reason)!), stop);
@@ -186,9 +186,9 @@ internal static partial class PlanCommands
 
     private static Command Proposals()
     {
-        var accept = new Option<bool>("--accept") { Description = "Accept them all; with --reason." };
-        var reason = new Option<string?>("--reason") { Description = "Why; kept with your name." };
-        var command = new Command("proposals", "Show what the fleet as it is now would change of a plan's waves, and accept it") { Name, accept, reason };
+        var accept = new Option<bool>("--accept") { Description = "Accept all proposals; needs --reason." };
+        var reason = new Option<string?>("--reason") { Description = "Reason, recorded in the audit log with your name." };
+        var command = new Command("proposals", "Show which machines the current fleet would add to a plan's waves or move between them, and accept that") { Name, accept, reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var plan = parsed.GetValue(Name)!;
@@ -219,10 +219,10 @@ internal static partial class PlanCommands
 
     private static Command Approve()
     {
-        var wave = new Option<string?>("--wave") { Description = "Only this wave, by its name; otherwise the plan as a whole." };
-        var intent = new Option<string?>("--intent") { Description = "The hash of what you looked at, or its first 12 characters; the approval is refused where the plan has changed since." };
-        var reason = new Option<string?>("--reason") { Description = "What you say with it; recorded in the audit log with your name." };
-        var command = new Command("approve", "Show which approvals a plan needs, and with --intent and --reason approve it") { Name, wave, intent, reason };
+        var wave = new Option<string?>("--wave") { Description = "Name of a wave (default: the whole plan)." };
+        var intent = new Option<string?>("--intent") { Description = "Hash of what you reviewed, or its first 12 characters; the approval is refused if the plan has changed since." };
+        var reason = new Option<string?>("--reason") { Description = "Comment, recorded in the audit log with your name." };
+        var command = new Command("approve", "Show which approvals a plan needs; with --intent and --reason, approve it") { Name, wave, intent, reason };
         command.Validators.Add(result =>
         {
             if (result.GetValue(intent) is null != result.GetValue(reason) is null) result.AddError("To approve, give both --intent and --reason; without them the approvals that the plan needs are shown.");

@@ -13,12 +13,12 @@ internal static partial class PlanCommands
 
     private static Command Rehearse()
     {
-        var whatIf = new Option<string[]>("--if") { Description = "A what-if beside the plan as it is, such as 'limits.all=12' or 'crews.harbour.hands=2'; several changes of one what-if are parted by ';'. May be given several times." };
-        var files = new Option<string[]>("--if-file") { Description = "Another text of the plan as a what-if: a YAML file. May be given several times." };
-        var draws = new Option<int>("--draws") { Description = "How often each is gone through, 1 to 2000 (200).", DefaultValueFactory = _ => 200 };
-        var seed = new Option<long>("--seed") { Description = "What the draws come from; the same one gives the same answer (1).", DefaultValueFactory = _ => 1 };
-        var mending = new Option<string>("--mending") { Description = "How long after its wave begins a machine that is not ready is usually made ready, such as '4 d', or 'never' (4 d).", DefaultValueFactory = _ => "4 d" };
-        var command = new Command("rehearse", "Go through a whole plan many times in simulated time: when it will be done, how likely that is in time, and what is in the way") { Name, whatIf, files, draws, seed, mending };
+        var whatIf = new Option<string[]>("--if") { Description = "A what-if scenario, such as 'limits.all=12' or 'crews.harbour.hands=2'; separate several changes of one scenario with ';'. Repeat for several scenarios." };
+        var files = new Option<string[]>("--if-file") { Description = "A changed plan as a what-if scenario: a YAML file. Repeat for several." };
+        var draws = new Option<int>("--draws") { Description = "Number of simulations per scenario, 1 to 2000 (default: 200).", DefaultValueFactory = _ => 200 };
+        var seed = new Option<long>("--seed") { Description = "Seed of the random numbers; the same seed gives the same result (default: 1).", DefaultValueFactory = _ => 1 };
+        var mending = new Option<string>("--mending") { Description = "How long after its wave opens a machine that is not ready is usually fixed, such as '4 d', or 'never' (default: 4 d).", DefaultValueFactory = _ => "4 d" };
+        var command = new Command("rehearse", "Simulate a whole plan many times: when it will be complete, how likely it meets its deadline, and what delays it") { Name, whatIf, files, draws, seed, mending };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var plan = parsed.GetValue(Name)!;
@@ -34,9 +34,9 @@ internal static partial class PlanCommands
 
     private static Command Rehearsals()
     {
-        var id = new Argument<long?>("rehearsal") { Arity = ArgumentArity.ZeroOrOne, Description = "The rehearsal's number, to see what came of it; nothing lists all." };
-        var cancel = new Option<bool>("--cancel") { Description = "End it; with its number." };
-        var command = new Command("rehearsals", "List the rehearsals of a plan, show what came of one, or cancel it") { Name, id, cancel };
+        var id = new Argument<long?>("rehearsal") { Arity = ArgumentArity.ZeroOrOne, Description = "Number of the rehearsal to show; without one, all are listed." };
+        var cancel = new Option<bool>("--cancel") { Description = "Cancel the rehearsal with this number." };
+        var command = new Command("rehearsals", "List a plan's rehearsals, show the result of one, or cancel it") { Name, id, cancel };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var plan = parsed.GetValue(Name)!;
@@ -66,7 +66,7 @@ internal static partial class PlanCommands
 
     private static Command Forecast()
     {
-        var command = new Command("forecast", "Show when a plan under way will be done, as a range, against its deadline") { Name };
+        var command = new Command("forecast", "Show when a running plan will be complete, as a range, against its deadline") { Name };
         command.Asks((parsed, client, stop) => client.ForecastAsync(parsed.GetValue(Name)!, stop), Print);
         return command;
     }

@@ -6,25 +6,25 @@ namespace GrandStair.Cli.Readiness;
 internal static class ReadinessCommands
 {
     private static readonly Option<string?> Product = new("--product") { Description = "The product, such as \"Brae Desktop\"." };
-    private static readonly Option<string?> Release = new("--release") { Description = "The release to go to (default: the recommended one)." };
-    private static readonly Option<string?> Plan = new("--plan") { Description = "Judge a plan's machines by the plan's methods." };
-    private static readonly Option<string?> Scope = new("--where") { Description = "Only the machines of this condition." };
+    private static readonly Option<string?> Release = new("--release") { Description = "Target release (default: the recommended one)." };
+    private static readonly Option<string?> Plan = new("--plan") { Description = "Use this plan's machines and methods." };
+    private static readonly Option<string?> Scope = new("--where") { Description = "Only machines that match this condition." };
 
     public static Command Make() => new("readiness", "Whether machines can go, and what is in the way") { Show(), Machines(), Report() };
 
     private static Command Show()
     {
-        var command = new Command("show", "Count every check over a scope, and say what would open the most gates") { Product, Release, Plan, Scope };
+        var command = new Command("show", "Count the results of every check, and show which fixes would unblock the most machines") { Product, Release, Plan, Scope };
         command.Asks((parsed, client, stop) => client.ReadinessAsync(parsed.GetValue(Product), parsed.GetValue(Release), parsed.GetValue(Plan), parsed.GetValue(Scope), stop), Print);
         return command;
     }
 
     private static Command Machines()
     {
-        var check = new Option<string?>("--check") { Description = "Those that this check was asked of." };
-        var state = new Option<string?>("--state") { Description = "With --check: met, unmet, untold, waived, deferred or not-applicable; several with commas." };
-        var gate = new Option<string?>("--gate") { Description = "Those whose gate is open, undecided or shut; or beyond-mending, not-offered, without (a gate), arrived." };
-        var command = new Command("machines", "The machines behind a number") { Product, Release, Plan, Scope, check, state, gate };
+        var check = new Option<string?>("--check") { Description = "Only machines that have this check." };
+        var state = new Option<string?>("--state") { Description = "With --check: met, unmet, untold (unknown), waived, deferred or not-applicable; separate several with commas." };
+        var gate = new Option<string?>("--gate") { Description = "Gate state: open, undecided or shut (blocked); or beyond-mending (cannot be fixed), not-offered, without (no gate), arrived (already on the target)." };
+        var command = new Command("machines", "List the machines behind a number") { Product, Release, Plan, Scope, check, state, gate };
         command.Asks(
             (parsed, client, stop) => client.ReadinessMachinesAsync(parsed.GetValue(Product), parsed.GetValue(Release), parsed.GetValue(Plan), parsed.GetValue(Scope), parsed.GetValue(check), parsed.GetValue(state), parsed.GetValue(gate), stop),
             (page, screen) =>
@@ -39,9 +39,9 @@ internal static class ReadinessCommands
 
     private static Command Report()
     {
-        var format = new Option<string>("--format") { Description = "html (stands alone), csv or json.", DefaultValueFactory = _ => "html" };
+        var format = new Option<string>("--format") { Description = "html (a self-contained page), csv or json.", DefaultValueFactory = _ => "html" };
         var file = new Option<string?>("--out") { Description = "The file to write (default: standard output)." };
-        var command = new Command("report", "Write the whole readiness as a file for people or programs") { Product, Release, Plan, Scope, format, file };
+        var command = new Command("report", "Write the readiness report to a file") { Product, Release, Plan, Scope, format, file };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await using var report = await client.ReadinessReportAsync(parsed.GetValue(Product), parsed.GetValue(Release), parsed.GetValue(Plan), parsed.GetValue(Scope), parsed.GetValue(format)!, stop);

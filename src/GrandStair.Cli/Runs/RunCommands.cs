@@ -9,14 +9,14 @@ internal static class RunCommands
     private const int PhasesUntilProved = 6;
     private static readonly Argument<string> Run = new("run") { Description = "The run, such as r118." };
     private static readonly Option<string?> Plan = new("--plan") { Description = "Only the runs of this plan." };
-    private static readonly Option<string?> Standing = new("--standing") { Description = "under-way, parked, scheduled, proved, done or ended; several with commas." };
+    private static readonly Option<string?> Standing = new("--standing") { Description = "under-way (running), parked, scheduled, proved (verified), done or ended (stopped); separate several with commas." };
 
     public static Command Make() => new("run", "Runs: each machine's passage, its phases, steps and log") { List(), Show(), Watch(), Decide(), CloseLooseEnd() };
 
     private static Command List()
     {
-        var limit = new Option<int>("--limit") { Description = "How many at most.", DefaultValueFactory = _ => 50 };
-        var command = new Command("list", "Show runs; those that need somebody come first") { Plan, Standing, limit };
+        var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 50 };
+        var command = new Command("list", "List runs; those that wait for a decision come first") { Plan, Standing, limit };
         command.Asks((parsed, client, stop) => client.RunsAsync(parsed.GetValue(Plan), parsed.GetValue(Standing), parsed.GetValue(limit), stop), Print);
         return command;
     }
@@ -30,8 +30,8 @@ internal static class RunCommands
 
     private static Command Watch()
     {
-        var run = new Argument<string?>("run") { Arity = ArgumentArity.ZeroOrOne, Description = "The run; without one, all that are under way or parked." };
-        var command = new Command("watch", "Show runs again whenever something changes, until a single run is over or Ctrl+C is pressed") { run, Plan };
+        var run = new Argument<string?>("run") { Arity = ArgumentArity.ZeroOrOne, Description = "The run; without one, all runs that are running or waiting for a decision." };
+        var command = new Command("watch", "Show runs live, until a single run has finished or Ctrl+C is pressed") { run, Plan };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             if (parsed.GetValue(run) is { } one) return await WatchOneAsync(client, one, screen, stop);
@@ -76,18 +76,18 @@ internal static class RunCommands
 
     private static Command Decide()
     {
-        var decision = new Argument<string>("decision") { Description = "try-again, wait-on, call-off, go-back or give-up; 'run show' says which are possible." };
-        var reason = new Option<string>("--reason") { Description = "Why; kept with your name.", Required = true };
-        var command = new Command("decide", "Decide about a run") { Run, decision, reason };
+        var decision = new Argument<string>("decision") { Description = "try-again (repeat the failed step), wait-on (keep waiting), call-off (cancel this upgrade), go-back (roll back to the previous release) or give-up (mark as failed); 'run show' lists those that are possible." };
+        var reason = new Option<string>("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
+        var command = new Command("decide", "Decide how a run that waits continues") { Run, decision, reason };
         command.Asks((parsed, client, stop) => client.DecideAsync(parsed.GetValue(Run)!, new(parsed.GetValue(decision)!, parsed.GetValue(reason)!), stop), Print);
         return command;
     }
 
     private static Command CloseLooseEnd()
     {
-        var name = new Argument<string>("loose-end") { Description = "The loose end's name; 'run show' lists them." };
-        var reason = new Option<string>("--reason") { Description = "What was done; kept with your name.", Required = true };
-        var command = new Command("close-loose-end", "Close a loose end") { Run, name, reason };
+        var name = new Argument<string>("loose-end") { Description = "Name of the follow-up; 'run show' lists them." };
+        var reason = new Option<string>("--reason") { Description = "What was done, recorded in the audit log with your name.", Required = true };
+        var command = new Command("close-loose-end", "Close a follow-up") { Run, name, reason };
         command.Asks((parsed, client, stop) => client.CloseLooseEndAsync(parsed.GetValue(Run)!, parsed.GetValue(name)!, parsed.GetValue(reason)!, stop), Print);
         return command;
     }

@@ -11,10 +11,10 @@ internal static class ScriptCommands
     private static Command Uses()
     {
         var machine = new Option<string?>("--machine") { Description = "Only on this machine." };
-        var hash = new Option<string?>("--hash") { Description = "Only scripts whose SHA-256 begins so." };
-        var script = new Option<string?>("--script") { Description = "Only scripts of this file name." };
-        var limit = new Option<int>("--limit") { Description = "At most so many.", DefaultValueFactory = _ => 100 };
-        var command = new Command("uses", "Show the scripts that were sent to machines, newest first") { machine, hash, script, limit };
+        var hash = new Option<string?>("--hash") { Description = "Only scripts whose SHA-256 begins with this." };
+        var script = new Option<string?>("--script") { Description = "Only scripts with this file name." };
+        var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 100 };
+        var command = new Command("uses", "List the scripts that were sent to machines, newest first") { machine, hash, script, limit };
         command.Asks(
             (parsed, client, stop) => client.ScriptUsesAsync(parsed.GetValue(machine), parsed.GetValue(hash), parsed.GetValue(script), parsed.GetValue(limit), stop),
             (page, screen) =>

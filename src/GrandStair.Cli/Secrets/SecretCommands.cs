@@ -10,7 +10,7 @@ internal static class SecretCommands
 
     private static Command List()
     {
-        var command = new Command("list", "Show the names of the secrets, and when each was last used");
+        var command = new Command("list", "List the names of the secrets, and when each was last used");
         command.Asks(
             (_, client, stop) => client.SecretsAsync(stop),
             (secrets, screen) => screen.Table(["secret", "changed", "by", "last used"], secrets.Select(s => new[] { s.Name, Screen.Time(s.Changed), s.ChangedBy, s.LastUsed is null ? "never" : Screen.Time(s.LastUsed) })));
@@ -19,8 +19,8 @@ internal static class SecretCommands
 
     private static Command Put()
     {
-        var file = new Option<string?>("--file") { Description = "The file that holds it, such as a private key (default: asked for, or standard input)." };
-        var command = new Command("put", "Keep a secret, encrypted, new or in place of the one of that name. A private key's passphrase is the secret NAME.passphrase") { Name, file };
+        var file = new Option<string?>("--file") { Description = "File with the secret, such as a private key (default: prompt, or standard input)." };
+        var command = new Command("put", "Add or replace a secret, which is stored encrypted. A private key's passphrase is the secret NAME.passphrase") { Name, file };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var name = parsed.GetValue(Name)!;
@@ -34,8 +34,8 @@ internal static class SecretCommands
 
     private static Command Remove()
     {
-        var reason = new Option<string>("--reason") { Description = "Why; kept with your name.", Required = true };
-        var command = new Command("remove", "Take a secret away") { Name, reason };
+        var reason = new Option<string>("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
+        var command = new Command("remove", "Delete a secret") { Name, reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.RemoveSecretAsync(parsed.GetValue(Name)!, parsed.GetValue(reason)!, stop);
@@ -47,7 +47,7 @@ internal static class SecretCommands
 
     private static Command Rotate()
     {
-        var command = new Command("rotate", "Encrypt all secrets with a new key and forget the keys before it");
+        var command = new Command("rotate", "Encrypt all secrets with a new key and delete the old keys");
         command.Asks((_, client, stop) => client.RotateSecretsAsync(stop), (done, screen) => screen.Say($"**{done.Secrets}** secrets are encrypted with a new key; the keys before it are gone."));
         return command;
     }

@@ -9,7 +9,7 @@ internal static class SessionCommands
     private static Command List()
     {
         var account = new Option<string?>("--account") { Description = "Only those of this account." };
-        var command = new Command("list", "Show your sessions, or as an admin all of them, newest first") { account };
+        var command = new Command("list", "List your sessions (admins: all), newest first") { account };
         command.Asks(
             (parsed, client, stop) => client.SessionsAsync(parsed.GetValue(account), stop),
             (sessions, screen) => screen.Table(
@@ -20,8 +20,8 @@ internal static class SessionCommands
 
     private static Command End()
     {
-        var id = new Argument<string>("session") { Description = "Its number, such as s3." };
-        var command = new Command("end", "End a session at once") { id };
+        var id = new Argument<string>("session") { Description = "Id of the session, such as s3." };
+        var command = new Command("end", "End a session") { id };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.EndSessionAsync(parsed.GetValue(id)!, stop);

@@ -8,7 +8,7 @@ internal static class SourceCommands
 
     private static Command List()
     {
-        var command = new Command("list", "Show the sources, when each was last read and how that went");
+        var command = new Command("list", "List the sources, when each was last read, and the result");
         command.Asks(
             (_, client, stop) => client.SourcesAsync(stop),
             (sources, screen) => screen.Table(

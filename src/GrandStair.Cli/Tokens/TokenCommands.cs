@@ -10,7 +10,7 @@ internal static class TokenCommands
     private static Command List()
     {
         var account = new Option<string?>("--account") { Description = "Only those of this account." };
-        var command = new Command("list", "Show your tokens, or as an admin all of them, newest first") { account };
+        var command = new Command("list", "List your tokens (admins: all), newest first") { account };
         command.Asks(
             (parsed, client, stop) => client.TokensAsync(parsed.GetValue(account), stop),
             (tokens, screen) => screen.Table(
@@ -21,12 +21,12 @@ internal static class TokenCommands
 
     private static Command Create()
     {
-        var label = new Argument<string>("for") { Description = "What it is for." };
-        var days = new Option<int>("--days") { Description = "After how many days it ends, 1 to 366.", DefaultValueFactory = _ => 90 };
-        var account = new Option<string?>("--account") { Description = "Whose it is (default: yours)." };
-        var roles = new Option<string[]>("--role") { Description = "What it may do, once for each (default: all that the account may)." };
-        var sites = new Option<string[]>("--site") { Description = "What it may see, once for each site (default: all that the account may)." };
-        var command = new Command("create", "Make a token; it is shown this once") { label, days, account, roles, sites };
+        var label = new Argument<string>("for") { Description = "What the token is for." };
+        var days = new Option<int>("--days") { Description = "Days until it expires, 1 to 366.", DefaultValueFactory = _ => 90 };
+        var account = new Option<string?>("--account") { Description = "Account that the token belongs to (default: yours)." };
+        var roles = new Option<string[]>("--role") { Description = "Role of the token; repeat for several (default: all roles of the account)." };
+        var sites = new Option<string[]>("--site") { Description = "Site that the token may see; repeat for several (default: all sites of the account)." };
+        var command = new Command("create", "Create a token; it is shown only once") { label, days, account, roles, sites };
         command.Asks(
             (parsed, client, stop) => client.CreateTokenAsync(
                 new(parsed.GetValue(label)!, parsed.GetValue(days), parsed.GetValue(account), parsed.GetValue(roles) is { Length: > 0 } r ? r : null, parsed.GetValue(sites) is { Length: > 0 } s ? s : null), stop),
@@ -40,9 +40,9 @@ internal static class TokenCommands
 
     private static Command End()
     {
-        var id = new Argument<string>("token") { Description = "Its number, such as t3." };
-        var reason = new Option<string>("--reason") { Description = "Why; kept with your name.", Required = true };
-        var command = new Command("end", "End a token at once, with the tokens and sessions that were made with it") { id, reason };
+        var id = new Argument<string>("token") { Description = "Id of the token, such as t3." };
+        var reason = new Option<string>("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
+        var command = new Command("end", "Revoke a token, with all tokens and sessions created with it") { id, reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.EndTokenAsync(parsed.GetValue(id)!, parsed.GetValue(reason)!, stop);

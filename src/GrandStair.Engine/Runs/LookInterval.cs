@@ -17,8 +17,10 @@ public static class LookInterval
     /// <param name="typical">How long it usually takes.</param>
     public static TimeSpan Running(TimeSpan elapsed, TimeSpan typical) => Clamp(Max(elapsed / 20, (typical - elapsed) / 10), LongestRunning);
 
-    /// <summary>For a machine without contact: a fifth of the time since it was last heard of.</summary>
-    public static TimeSpan Silent(TimeSpan silence) => Clamp(silence / 5, LongestSilent);
+    /// <summary>For a machine without contact: half of the time since it was last heard of, and a fifth while its return is expected.</summary>
+    /// <param name="silence">How long nothing has been heard.</param>
+    /// <param name="expected">How long it usually does not answer here, as for a restart; up to twice that its return is expected.</param>
+    public static TimeSpan Silent(TimeSpan silence, TimeSpan expected) => Clamp(silence / (silence <= expected * 2 ? 5 : 2), LongestSilent);
 
     private static TimeSpan Clamp(TimeSpan interval, TimeSpan longest) => interval < Shortest ? Shortest : interval > longest ? longest : interval;
 

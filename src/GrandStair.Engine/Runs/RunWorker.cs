@@ -33,9 +33,12 @@ public sealed class RunWorker(
     // How many looks are begun at once. A look that has waited for its machine for longer than SlowLook no longer counts here.
     private const int MostLooks = 128;
 
+    // How many looks may be open at once at machines that did not answer last time. They count apart and keep no others waiting.
+    private const int MostSilentLooks = 512;
+
     // How many looks may be open in all, those that wait for a slow machine among them.
     private const int MostOpenLooks = 2000;
-    private static readonly TimeSpan SlowLook = TimeSpan.FromSeconds(2);
+    private static readonly TimeSpan SlowLook = TimeSpan.FromSeconds(1);
 
     // What is shorter than this is no secret, and would be found in many words.
     private const int ShortestMasked = 4;
@@ -158,14 +161,15 @@ public sealed class RunWorker(
             }
 
             foreach (var ended in _looks.Where(l => l.Value.Work.IsCompleted).Select(l => l.Key).ToArray()) _looks.Remove(ended);
-            var free = Math.Min(MostLooks - _looks.Values.Count(l => TimeProvider.System.GetElapsedTime(l.Began) < SlowLook), MostOpenLooks - _looks.Count);
-            if (free > 0)
+            var free = Math.Min(MostLooks - _looks.Values.Count(l => !l.Silent && TimeProvider.System.GetElapsedTime(l.Began) < SlowLook), MostOpenLooks - _looks.Count);
+            var freeSilent = Math.Min(MostSilentLooks - _looks.Values.Count(l => l.Silent), MostOpenLooks - _looks.Count);
+            if (free > 0 || freeSilent > 0)
             {
-                foreach (var claim in await runs.ClaimAsync(worker, clock.GetUtcNow() + clock.ToDomain(Early), free, stop))
+                foreach (var claim in await runs.ClaimAsync(worker, clock.GetUtcNow() + clock.ToDomain(Early), free, freeSilent, stop))
                 {
                     // A look that had this run before has lost it by the claim, and ends at its next write.
                     var before = _looks.TryGetValue(claim.State.Run, out var earlier) ? earlier.Work : Task.CompletedTask;
-                    _looks[claim.State.Run] = new(DriveRunAsync(claim, before, stop), TimeProvider.System.GetTimestamp());
+                    _looks[claim.State.Run] = new(DriveRunAsync(claim, before, stop), TimeProvider.System.GetTimestamp(), claim.Progress?.LostContact is not null);
                 }
             }
 
@@ -403,7 +407,7 @@ public sealed class RunWorker(
         progress = progress with { LostContact = lost };
         if (claim.State.Parked is null && error.Name is "host-key-changed") return new(new OrderOverdue(now, "worker", order.Name, $"{step.Title}: {error.Message}"));
         if (IsOverdue(claim, progress.Since, order, step)) return Overdue(claim, order, step, progress, error.Message);
-        return Looked.Later(now + Max(LookInterval.Silent(now - lost.Since), clock.ToDomain(Early)), progress);
+        return Looked.Later(now + Max(LookInterval.Silent(now - lost.Since, step.Kind == StepKind.Restart ? step.Typical : TimeSpan.Zero), clock.ToDomain(Early)), progress);
     }
 
     /// <summary>Parks the run at a step that takes too long; one that is parked already goes on being asked after.</summary>
@@ -480,7 +484,8 @@ public sealed class RunWorker(
     /// <summary>A look that is open.</summary>
     /// <param name="Work">Ends with it.</param>
     /// <param name="Began">When it began, as a monotonic timestamp.</param>
-    private sealed record Look(Task Work, long Began);
+    /// <param name="Silent">Whether the machine did not answer last time.</param>
+    private sealed record Look(Task Work, long Began, bool Silent);
 
     /// <summary>Another worker or a person has the run by now.</summary>
     private sealed class RunLostException : Exception;

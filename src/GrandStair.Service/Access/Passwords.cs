@@ -25,8 +25,8 @@ internal sealed class Passwords(AccountTable accounts)
     /// <exception cref="CommandException">It is too easy.</exception>
     public static string Hash(string account, string password)
     {
-        if (password.Length is < Shortest or > Longest) throw new CommandException("password", $"A password has {Shortest} to {Longest} signs; this one has {password.Length}. A few words that nobody says together will do.");
-        if (password.Distinct().Count() < 5 || password.Contains(account, StringComparison.OrdinalIgnoreCase)) throw new CommandException("password", "This password is too easy to guess: it repeats a few signs, or holds the account's name. Choose another one.");
+        if (password.Length is < Shortest or > Longest) throw new CommandException("password", $"A password has {Shortest} to {Longest} characters; this one has {password.Length}. A passphrase of unrelated words works well.");
+        if (password.Distinct().Count() < 5 || password.Contains(account, StringComparison.OrdinalIgnoreCase)) throw new CommandException("password", "This password is too easy to guess: it repeats a few characters or contains the account's name. Choose another one.");
         return Hasher.HashPassword(account, password);
     }
 

@@ -1,5 +1,6 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
+using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Clocks;
@@ -42,15 +43,15 @@ internal static class RunEndpoints
         var standings = standing?.Split(',').ToHashSet();
         var rows = (await runs.ListAsync(plan, stop))
             .Where(r => machines.ContainsKey(new(r.State.Machine)))
-            .Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now))
-            .Where(r => (standings is null || standings.Contains(r.Standing)) && (wave is null || r.Wave == wave))
-            .OrderBy(r => Urgency(r)).ThenBy(r => r.Closed is null ? r.SlotStart : DateTimeOffset.MaxValue).ThenByDescending(r => r.Closed)
+            .Select(r => (Run: r, r.State, Standing: Standings.Of(false, default, true, r.State)))
+            .Where(r => (standings is null || standings.Contains(RunMachine.Name(r.Standing))) && (wave is null || r.State.Wave == wave))
+            .OrderBy(r => Urgency(r.Standing)).ThenBy(r => r.State.Closed is null ? r.State.Slot.Start : DateTimeOffset.MaxValue).ThenByDescending(r => r.State.Closed)
             .ToArray();
-        return rows.Page(limit, cursor, r => r);
+        return rows.Page(limit, cursor, r => RunViews.Row(r.Run, machines[new(r.State.Machine)], now));
     }
 
     /// <summary>What needs somebody comes first, then what moves, then what waits, then what is over.</summary>
-    private static int Urgency(RunRow r) => r.Standing switch { "parked" => 0, "under-way" => 1, "scheduled" => 2, "proved" => 3, _ => 4 };
+    private static int Urgency(Standing standing) => standing switch { Standing.Parked => 0, Standing.UnderWay => 1, Standing.Scheduled => 2, Standing.Proved => 3, _ => 4 };
 
     private static async Task<RunView> ViewAsync(long number, RunLog runs, CallersFleet fleet, DomainClock clock, CancellationToken stop)
     {

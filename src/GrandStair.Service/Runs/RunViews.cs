@@ -114,7 +114,6 @@ internal static class RunViews
     }
 
     /// <summary>An event in a sentence.</summary>
-    /// <summary>An event in a sentence.</summary>
     public static string Tell(RunEvent e, RunState run) => e switch
     {
         RunOpened x => $"Opened for {x.Legs[0].Hop} by {x.Legs[0].Method}; slot {x.Slot.Start:ddd d MMM HH:mm} UTC",

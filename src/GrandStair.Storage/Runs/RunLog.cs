@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Data.Common;
 using System.Text.Json;
 using Dapper;
@@ -62,6 +63,12 @@ public sealed record StoredEvent(int Number, long Epoch, RunEvent Event);
 /// <summary>The runs and their events.</summary>
 public sealed class RunLog(Database database)
 {
+    // States are a few KiB each.
+    private const int MostStates = 50_000;
+
+    // What was last read of runs. A state is never changed; one with as many events as the run has is as it is now.
+    private readonly ConcurrentDictionary<long, RunState> _states = new();
+
     /// <summary>What is said in place of a limit's name where the run was claimed anew.</summary>
     public const string Lost = "this worker no longer has the run";
 
@@ -102,28 +109,39 @@ public sealed class RunLog(Database database)
     /// Claims runs that are due and that no living worker has: first those that hold room within limits, which others wait for; then one of
     /// each plan and site in turn, so that no plan and no site keeps the others waiting. Each claim raises the run's epoch.
     /// </summary>
-    public Task<IReadOnlyList<ClaimedRun>> ClaimAsync(long worker, DateTimeOffset dueBefore, int most, CancellationToken stop) => database.WriteAsync<IReadOnlyList<ClaimedRun>>(
+    /// <param name="worker">Who claims them.</param>
+    /// <param name="dueBefore">Until when they have to be due, UTC.</param>
+    /// <param name="most">The most to claim of those whose machines answered last time, or were not asked yet.</param>
+    /// <param name="mostSilent">The most to claim of those whose machines did not answer.</param>
+    /// <param name="stop">Cancels it.</param>
+    public Task<IReadOnlyList<ClaimedRun>> ClaimAsync(long worker, DateTimeOffset dueBefore, int most, int mostSilent, CancellationToken stop) => database.WriteAsync<IReadOnlyList<ClaimedRun>>(
         async (c, t) =>
         {
-            var free = $"due_at <= @due AND (worker IS NULL OR worker NOT IN (SELECT id FROM workers WHERE lease_until > {database.Dialect.Now}))";
-            var rows = await c.QueryAsync<RunRow>(
-                $"""
-                UPDATE runs SET worker = @worker, epoch = epoch + 1 WHERE id IN (
-                  SELECT r.id FROM runs r JOIN (
-                    SELECT due.id, due.holds, ROW_NUMBER() OVER (PARTITION BY due.plan, m.site ORDER BY due.holds DESC, due.due_at) AS turn
-                    FROM (SELECT id, plan, machine_id, due_at, CASE WHEN EXISTS (SELECT 1 FROM run_room WHERE run_id = runs.id) THEN 1 ELSE 0 END AS holds FROM runs WHERE {free}) due
-                    JOIN machines m ON m.id = due.machine_id) queue ON queue.id = r.id
-                  WHERE {free}
-                  ORDER BY queue.holds DESC, queue.turn, r.due_at LIMIT @most {database.Dialect.SkipLocked("r")})
-                RETURNING id, epoch, shape, state, progress, due_at
-                """,
-                new { worker, due = Micros.Of(dueBefore), most },
-                t);
             var claims = new List<ClaimedRun>();
-            foreach (var row in rows.AsList()) claims.Add(new(await StateOfAsync(c, t, row), row.Epoch, ProgressOf(row), Micros.Time(row.DueAt!.Value)));
+            if (most > 0) await ClaimAsync(c, t, claims, worker, dueBefore, most, silent: false);
+            if (mostSilent > 0) await ClaimAsync(c, t, claims, worker, dueBefore, mostSilent, silent: true);
             return claims;
         },
         stop);
+
+    private async Task ClaimAsync(DbConnection c, DbTransaction t, List<ClaimedRun> claims, long worker, DateTimeOffset dueBefore, int most, bool silent)
+    {
+        var free = $"due_at <= @due AND silent = {(silent ? 1 : 0)} AND (worker IS NULL OR worker NOT IN (SELECT id FROM workers WHERE lease_until > {database.Dialect.Now}))";
+        var rows = await c.QueryAsync<RunRow>(
+            $"""
+            UPDATE runs SET worker = @worker, epoch = epoch + 1 WHERE id IN (
+              SELECT r.id FROM runs r JOIN (
+                SELECT due.id, due.holds, ROW_NUMBER() OVER (PARTITION BY due.plan, m.site ORDER BY due.holds DESC, due.due_at) AS turn
+                FROM (SELECT id, plan, machine_id, due_at, CASE WHEN EXISTS (SELECT 1 FROM run_room WHERE run_id = runs.id) THEN 1 ELSE 0 END AS holds FROM runs WHERE {free}) due
+                JOIN machines m ON m.id = due.machine_id) queue ON queue.id = r.id
+              WHERE {free}
+              ORDER BY queue.holds DESC, queue.turn, r.due_at LIMIT @most {database.Dialect.SkipLocked("r")})
+            RETURNING id, epoch, shape, state, progress, due_at
+            """,
+            new { worker, due = Micros.Of(dueBefore), most },
+            t);
+        foreach (var row in rows.AsList()) claims.Add(new(await StateOfAsync(c, t, row), row.Epoch, ProgressOf(row), Micros.Time(row.DueAt!.Value)));
+    }
 
     /// <summary>
     /// Appends events to a run that a worker claimed, and puts the member's standing with them; all in one transaction that
@@ -152,7 +170,7 @@ public sealed class RunLog(Database database)
         ArgumentNullException.ThrowIfNull(claim);
         return database.WriteAsync(
             (c, t) => c.ExecuteAsync(
-                "UPDATE runs SET worker = NULL, due_at = @due, waits_for = NULL WHERE id = @Run AND epoch = @Epoch AND events = @Events",
+                "UPDATE runs SET worker = NULL, due_at = @due, waits_for = NULL, silent = 0 WHERE id = @Run AND epoch = @Epoch AND events = @Events",
                 new { claim.State.Run, claim.Epoch, claim.State.Events, due = Micros.Of(due) },
                 t),
             stop);
@@ -172,8 +190,8 @@ public sealed class RunLog(Database database)
             async (c, t) =>
             {
                 var written = await c.ExecuteAsync(
-                    "UPDATE runs SET worker = NULL, due_at = @due, progress = @progress, waits_for = @waitsFor WHERE id = @Run AND epoch = @Epoch AND events = @Events",
-                    new { claim.State.Run, claim.Epoch, claim.State.Events, due = Micros.Of(due), waitsFor, progress = progress is null ? null : JsonSerializer.Serialize(progress, RunEvent.Json) },
+                    "UPDATE runs SET worker = NULL, due_at = @due, progress = @progress, waits_for = @waitsFor, silent = @silent WHERE id = @Run AND epoch = @Epoch AND events = @Events",
+                    new { claim.State.Run, claim.Epoch, claim.State.Events, due = Micros.Of(due), waitsFor, silent = progress?.LostContact is null ? 0L : 1L, progress = progress is null ? null : JsonSerializer.Serialize(progress, RunEvent.Json) },
                     t);
                 if (written > 0 && progress is not null && !ShowsAlike(claim.Progress, progress)) await Feed.AddAsync(c, t, now, "run", $"r{claim.State.Run}", "progressed", Actor.Worker, new(claim.State.Machine));
                 return written;
@@ -270,20 +288,34 @@ public sealed class RunLog(Database database)
     private Task<IReadOnlyList<StoredRun>> ListAsync(string where, object values, CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredRun>>(
         async c =>
         {
-            var rows = (await c.QueryAsync<RunRow>($"SELECT id, epoch, shape, state, progress, waits_for FROM runs {where}", values)).AsList();
+            var rows = (await c.QueryAsync<RunRow>($"SELECT id, epoch, events, progress, waits_for FROM runs {where}", values)).AsList();
+            await ReadStatesAsync(c, [.. rows.Where(r => !_states.TryGetValue(r.Id, out var known) || known.Events < r.Events).Select(r => r.Id)]);
             var runs = new List<StoredRun>(rows.Count);
             foreach (var row in rows)
-                runs.Add(new(await StateOfAsync(c, null, row), row.Epoch, ProgressOf(row), row.WaitsFor));
+                runs.Add(new(_states.TryGetValue(row.Id, out var state) ? state : await StateOfAsync(c, null, await RowAsync(c, row.Id)), row.Epoch, ProgressOf(row), row.WaitsFor));
             return runs;
         },
         stop);
+
+    /// <summary>Reads what runs' events add up to, and keeps it for the next list.</summary>
+    private async Task ReadStatesAsync(DbConnection c, IReadOnlyList<long> runs)
+    {
+        if (_states.Count + runs.Count > MostStates) _states.Clear();
+        foreach (var some in runs.Chunk(500))
+        {
+            foreach (var row in (await c.QueryAsync<RunRow>($"SELECT id, shape, state FROM runs WHERE id IN ({string.Join(',', some)})")).AsList())
+                _states[row.Id] = await StateOfAsync(c, null, row);
+        }
+    }
+
+    private static Task<RunRow> RowAsync(DbConnection c, long run) => c.QuerySingleAsync<RunRow>("SELECT id, shape, state FROM runs WHERE id = @run", new { run });
 
     private Task<bool> AppendAsync(RunState before, long? epoch, IReadOnlyList<RunEvent> events, RunState after, bool keepWorker, Command? command, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             var written = await c.ExecuteAsync(
                 $"""
-                UPDATE runs SET due_at = @due, closed_at = @closed, shape = @Shape, state = @state, events = @after, progress = NULL, waits_for = NULL{(keepWorker ? "" : ", worker = NULL")}
+                UPDATE runs SET due_at = @due, closed_at = @closed, shape = @Shape, state = @state, events = @after, progress = NULL, waits_for = NULL, silent = 0{(keepWorker ? "" : ", worker = NULL")}
                 WHERE id = @Run AND events = @Events AND (@epoch IS NULL OR epoch = @epoch)
                 """,
                 new { due = Micros.Of(after.DueAt), closed = Micros.Of(after.Closed), RunState.Shape, state = Write(after), after = (long)after.Events, before.Run, Events = (long)before.Events, epoch },
@@ -382,6 +414,8 @@ public sealed class RunLog(Database database)
         public long Shape { get; init; }
 
         public string State { get; init; } = "";
+
+        public long Events { get; init; }
 
         public string? Progress { get; init; }
 

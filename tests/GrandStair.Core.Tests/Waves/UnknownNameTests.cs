@@ -29,7 +29,7 @@ public sealed class UnknownNameTests
     public void Names_that_mean_nothing_in_the_fleet_are_listed_with_where_they_stand_and_the_nearest_one()
     {
         var product = Fleets.Product([], Fleets.Method("image"), Fleets.Method("media") with { Needs = new(Crew: "terminal-it") });
-        var plan = PlanFile.Parse(Plan, KeyRegistry.BuiltIn, _ => null, "plan.yaml");
+        var plan = PlanFile.Parse(Plan, KeyRegistry.BuiltIn, null, "plan.yaml");
         Machine[] fleet = [Desk("desk-1", "Westhaven"), Desk("desk-2", "Eastness")];
         Assert.Equal(
             [
