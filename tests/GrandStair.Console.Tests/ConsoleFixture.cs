@@ -10,8 +10,8 @@ public sealed class ConsoleFixture : IAsyncLifetime
 {
     private readonly ConcurrentQueue<string> _complaints = new();
     private IBrowserContext? _open;
-    private IPlaywright _playwright = null!;
-    private IBrowser _browser = null!;
+    private IPlaywright? _playwright;
+    private IBrowser? _browser;
     private string _session = "";
 
     /// <summary>The service.</summary>
@@ -26,7 +26,7 @@ public sealed class ConsoleFixture : IAsyncLifetime
     /// <inheritdoc />
     public async ValueTask InitializeAsync()
     {
-        Service = await ServiceProcess.StartAsync("--demo", Path.Combine(Repository.Root, "demo-data", "northmere"), "--pace", "600");
+        Service = await ServiceProcess.StartAsync("--demo", Path.Combine(Repository.Root, "demo-data", "northmere"), "--pace", "60");
         Link = await Service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(3));
         (_playwright, _browser) = await BrowserAsync();
         var context = await NewContextAsync(ColorScheme.Light, null);
@@ -72,14 +72,15 @@ public sealed class ConsoleFixture : IAsyncLifetime
     /// <inheritdoc />
     public async ValueTask DisposeAsync()
     {
-        await _browser.DisposeAsync();
-        _playwright.Dispose();
-        await Service.DisposeAsync();
+        // Each of them is missing where the start before it failed.
+        if (_browser is not null) await _browser.DisposeAsync();
+        _playwright?.Dispose();
+        if (Service is not null) await Service.DisposeAsync();
     }
 
     private async Task<IBrowserContext> NewContextAsync(ColorScheme scheme, string? session)
     {
-        var context = await _browser.NewContextAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 }, ColorScheme = scheme, StorageState = session });
+        var context = await _browser!.NewContextAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 }, ColorScheme = scheme, StorageState = session });
         context.SetDefaultTimeout(15_000);
         _open = context;
         return context;

@@ -73,7 +73,7 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
         await field.PressAsync("Enter");
         await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("scope=hardware.model"));
         var view = await demo.Service.Client.ReadinessAsync(null, null, Plan, "hardware.model = \"Tarn 4\"", Stop);
-        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync($"of {view.Machines - view.Arrived} gates open");
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync($"of {view.Machines - view.Arrived} machines ready");
         Assert.InRange(view.Machines, 20, 120);
     }
 

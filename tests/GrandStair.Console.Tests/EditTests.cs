@@ -108,7 +108,7 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         // Somebody else was quicker: nothing of his is lost, and he who is late is told.
         await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Load it as revision 2" })).ToBeEnabledAsync();
         using (var other = new MemoryStream(Encoding.UTF8.GetBytes(text.Replace("all: 4", "all: 5", StringComparison.Ordinal)))) await demo.Service.Client.LoadPlanAsync("by-text", other, "quicker", 1, Stop);
-        await Assertions.Expect(page.GetByText("admin has loaded revision 2 since; what stands here is not loaded over it.")).ToBeVisibleAsync();
+        await Assertions.Expect(page.GetByText("admin has loaded revision 2 meanwhile; your draft will not overwrite it.")).ToBeVisibleAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = "Load it as revision 2" }).ClickAsync();
         await page.GetByRole(AriaRole.Dialog).GetByLabel("Why").FillAsync("slower");
         await page.GetByRole(AriaRole.Button, new() { Name = "Load it", Exact = true }).ClickAsync();

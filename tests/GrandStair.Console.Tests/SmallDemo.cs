@@ -59,13 +59,13 @@ internal sealed class SmallDemo : IAsyncDisposable
 /// <summary>The small fleet with its plan under way, and a browser.</summary>
 public sealed class DecisionFixture : IAsyncLifetime
 {
-    private SmallDemo _demo = null!;
-    private IPlaywright _playwright = null!;
-    private IBrowser _browser = null!;
+    private SmallDemo? _demo;
+    private IPlaywright? _playwright;
+    private IBrowser? _browser;
     private IPage? _open;
 
     /// <summary>The service.</summary>
-    public ServiceProcess Service => _demo.Service;
+    public ServiceProcess Service => _demo!.Service;
 
     /// <inheritdoc />
     public async ValueTask InitializeAsync()
@@ -79,7 +79,7 @@ public sealed class DecisionFixture : IAsyncLifetime
     {
         var from = service ?? Service;
         if (_open is not null) await _open.CloseAsync();
-        var page = _open = await _browser.NewPageAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 } });
+        var page = _open = await _browser!.NewPageAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 } });
         page.SetDefaultTimeout(15_000);
         await page.GotoAsync(new Uri(from.Url, "/sign-in?by=token").ToString());
         await page.GetByLabel("Token", new() { Exact = true }).FillAsync(from.Token);
@@ -92,8 +92,9 @@ public sealed class DecisionFixture : IAsyncLifetime
     /// <inheritdoc />
     public async ValueTask DisposeAsync()
     {
-        await _browser.DisposeAsync();
-        _playwright.Dispose();
-        await _demo.DisposeAsync();
+        // Each of them is missing where the start before it failed.
+        if (_browser is not null) await _browser.DisposeAsync();
+        _playwright?.Dispose();
+        if (_demo is not null) await _demo.DisposeAsync();
     }
 }

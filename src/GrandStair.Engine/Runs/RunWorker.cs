@@ -368,21 +368,23 @@ public sealed class RunWorker(
     {
         var step = claim.State.CurrentStep!;
         var name = order.Name.ToString();
-        var progress = claim.Progress is { } known && known.Order == name ? Resumed(known, claim.Due) : null;
-        var since = progress?.Since ?? clock.GetUtcNow();
+        var known = claim.Progress is { } before && before.Order == name ? before : null;
+        // Only what passes until the machine is asked counts for the step, not how long the answer takes.
+        var asked = clock.GetUtcNow();
         OrderStanding standing;
         try
         {
             var link = links.Of(machine);
             // An order that was never looked for is posted; one that is there already stays as it is.
-            if (progress is not { Answered: true }) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+            if (known is not { Answered: true }) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+            asked = clock.GetUtcNow();
             standing = await MaskedAsync(await link.AskAsync(machine, order.Name, stop), step, stop);
             // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
             if (standing.State == OrderState.Unseen) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
         }
         catch (LinkException error) when (error.Name != "epoch")
         {
-            return Unanswered(claim, order, step, machine, progress ?? new(name, null, "", since) { Since = since }, error);
+            return Unanswered(claim, order, step, machine, known is null ? new(name, null, "", asked) { Since = asked } : Resumed(known, claim.Due, asked), asked, error);
         }
 
         var now = clock.GetUtcNow();
@@ -391,22 +393,23 @@ public sealed class RunWorker(
         if (standing.State == OrderState.Gone)
             return new(new OrderEnded(now, "worker", order.Name, OrderResult.Gone, null, standing.Note) { Lasted = standing.Lasted });
 
-        if (progress?.LostContact is { Looks: >= LostContact.ShownFrom } lost) log.LogInformation("{Machine}, run r{Run}: it answers again after {Silence}", machine.Name, claim.State.Run, Units.Show((now - lost.Since).TotalSeconds, ValueKind.Duration));
-        progress = new(name, standing.Share, standing.Note, now) { Since = since, Answered = true };
-        if (IsOverdue(claim, since, order, step)) return Overdue(claim, order, step, progress, standing.Note);
+        if (known?.LostContact is { Looks: >= LostContact.ShownFrom } lost) log.LogInformation("{Machine}, run r{Run}: it answers again after {Silence}", machine.Name, claim.State.Run, Units.Show((now - lost.Since).TotalSeconds, ValueKind.Duration));
+        var since = known is null ? asked : Resumed(known, claim.Due, asked).Since;
+        var progress = new RunProgress(name, standing.Share, standing.Note, now) { Since = since, Answered = true };
+        if (IsOverdue(claim, since, asked, order, step)) return Overdue(claim, order, step, progress, standing.Note);
         var often = now + Max(LookInterval.Running(now - since, step.Typical), clock.ToDomain(Early));
         return Looked.Later(standing.AskAgain is { } hint && hint < often ? hint : often, progress);
     }
 
     /// <summary>A look that heard nothing. From the second one on people see since when and why; a changed host key asks for a person at once.</summary>
-    private Looked Unanswered(ClaimedRun claim, Order order, StepSpec step, Machine machine, RunProgress progress, LinkException error)
+    private Looked Unanswered(ClaimedRun claim, Order order, StepSpec step, Machine machine, RunProgress progress, DateTimeOffset asked, LinkException error)
     {
         var now = clock.GetUtcNow();
         var lost = progress.LostContact is { } before ? before with { Looks = before.Looks + 1, Why = error.Message } : new LostContact(progress.At, 1, error.Message);
         if (lost.Looks == LostContact.ShownFrom) log.LogWarning("{Machine}, run r{Run}: no contact since {Since:u}: {Why}", machine.Name, claim.State.Run, lost.Since, error.Message);
         progress = progress with { LostContact = lost };
         if (claim.State.Parked is null && error.Name is "host-key-changed") return new(new OrderOverdue(now, "worker", order.Name, $"{step.Title}: {error.Message}"));
-        if (IsOverdue(claim, progress.Since, order, step)) return Overdue(claim, order, step, progress, error.Message);
+        if (IsOverdue(claim, progress.Since, asked, order, step)) return Overdue(claim, order, step, progress, error.Message);
         return Looked.Later(now + Max(LookInterval.Silent(now - lost.Since, step.Kind == StepKind.Restart ? step.Typical : TimeSpan.Zero), clock.ToDomain(Early)), progress);
     }
 
@@ -419,13 +422,12 @@ public sealed class RunWorker(
             : Looked.Later(now + TimeSpan.FromMinutes(1), progress);
     }
 
-    /// <summary>What was known of an order at the last look. Time in which no worker was there to look counts neither as running nor as silence.</summary>
-    private RunProgress Resumed(RunProgress known, DateTimeOffset due)
+    /// <summary>What was known of an order at the last look. Time in which no worker was there to look, for which a look is late, counts neither as running nor as silence.</summary>
+    private static RunProgress Resumed(RunProgress known, DateTimeOffset due, DateTimeOffset asked)
     {
-        var now = clock.GetUtcNow();
-        if (known.Since > now) return known with { Since = now };
-        var missed = now - due;
-        if (missed < clock.ToDomain(Lease)) return known;
+        if (known.Since > asked) return known with { Since = asked };
+        var missed = asked - due;
+        if (missed <= TimeSpan.Zero) return known;
         return known with { Since = known.Since + missed, LostContact = known.LostContact is { } lost ? lost with { Since = lost.Since + missed } : null };
     }
 
@@ -441,8 +443,8 @@ public sealed class RunWorker(
         return standing;
     }
 
-    private bool IsOverdue(ClaimedRun claim, DateTimeOffset since, Order order, StepSpec step) =>
-        claim.State.Parked is not null || clock.GetUtcNow() > (order.At > since ? order.At : since) + step.Limit;
+    private static bool IsOverdue(ClaimedRun claim, DateTimeOffset since, DateTimeOffset asked, Order order, StepSpec step) =>
+        claim.State.Parked is not null || asked > (order.At > since ? order.At : since) + step.Limit;
 
     private static TimeSpan Max(TimeSpan a, TimeSpan b) => a > b ? a : b;
 
