@@ -39,6 +39,7 @@ public sealed class DemoTests
         Assert.InRange(tally["excused"], 5, 25);
         await AssertSumsAgreeAsync(service, tally);
         await AssertNothingHappenedTwiceAsync(service);
+        await AssertFaultsHappenedAsync(service);
         await AssertLimitsHeldAsync(service);
     }
 
@@ -146,7 +147,13 @@ public sealed class DemoTests
         Assert.Equal(0, await database.ExecuteScalarAsync<long>("SELECT max(position) - count(*) FROM feed"));
         await using var world = new SqliteConnection($"Data Source={Path.Combine(service.Data, "stand-ins.db")};Mode=ReadOnly");
         Assert.Equal(0, await world.ExecuteScalarAsync<long>("SELECT count(*) FROM (SELECT 1 FROM orders WHERE script LIKE 'apply%' AND script NOT LIKE '%6.4%' AND exit = 0 GROUP BY machine, substr(name, 1, instr(name, '/')) HAVING count(*) > 1)"));
-        Assert.True(await world.ExecuteScalarAsync<long>("SELECT count(*) FROM orders WHERE exit <> 0") > 10, "some faults happen on the way");
+    }
+
+    /// <summary>Some steps failed on the simulated machines; without any, nothing of the above would mean much.</summary>
+    private static async Task AssertFaultsHappenedAsync(ServiceProcess service)
+    {
+        await using var world = new SqliteConnection($"Data Source={Path.Combine(service.Data, "stand-ins.db")};Mode=ReadOnly");
+        Assert.True(await world.ExecuteScalarAsync<long>("SELECT count(*) FROM orders WHERE exit <> 0") > 10);
     }
 
     /// <summary>At no moment were more machines between their slot's opening and their proof than the limit says.</summary>
