@@ -68,7 +68,8 @@ foreign() { installed=$(apt list --installed 2>/dev/null) && printf '%s\n' "$ins
 # Packages of which the sources have another version, held ones and such as are kept back among them.
 outdated() { found=$(apt list --upgradable 2>/dev/null) && printf '%s\n' "$found" | awk -F / 'NF > 1 { print $1 }'; }
 held_since() { now=$(apt-mark showhold) && without "$now" "$(cat "$saved/held" 2>/dev/null)"; }
-foreign_since() { now=$(foreign) && without "$now" "$(cat "$saved/foreign")"; }
+# A compiler's base package holds nothing but its documentation folder, and apt keeps it for its priority.
+foreign_since() { now=$(foreign) && without "$now" "$(cat "$saved/foreign")" | sed '/^gcc-[0-9]*-base$/d'; }
 if [ -n "$newest" ]; then
     list packages.sources.foreign sources
     list packages.foreign foreign

@@ -103,7 +103,7 @@ public sealed class RunWorkerTests
     }
 
     /// <summary>How many restarts are gone through; 200 with <c>TEST_SEEDS=200</c>.</summary>
-    private static readonly int Seeds = int.Parse(Environment.GetEnvironmentVariable("TEST_SEEDS") ?? "16", System.Globalization.CultureInfo.InvariantCulture);
+    private static readonly int Seeds = int.Parse(Environment.GetEnvironmentVariable("TEST_SEEDS") ?? "8", System.Globalization.CultureInfo.InvariantCulture);
 
     [Fact]
     public async Task Restarts_at_any_moment_leave_no_run_waiting_for_room_that_another_holds()

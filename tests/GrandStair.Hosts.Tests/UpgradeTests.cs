@@ -20,7 +20,7 @@ public sealed class UpgradeTests
         lead: 0 s
         """;
 
-    private static readonly TimeSpan HopLimit = TimeSpan.FromMinutes(8);
+    private static readonly TimeSpan HopLimit = TimeSpan.FromMinutes(12);
 
     private static CancellationToken Stop => TestContext.Current.CancellationToken;
 
