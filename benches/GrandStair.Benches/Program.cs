@@ -12,7 +12,7 @@ return args switch
     ["solver", "anew"] => SolverBench.Anew() ? 0 : 1,
     ["fuzz"] => await FuzzBench.RunAsync(20270111) ? 0 : 1,
     ["fuzz", var seed] when int.TryParse(seed, out var number) => await FuzzBench.RunAsync(number) ? 0 : 1,
-    ["engine"] => await EngineBench.RunAsync() ? 0 : 1,
+    ["engine"] => await EngineBench.RunAsync() & await EngineServiceBench.RunAsync() ? 0 : 1,
     ["engine", "service"] => await EngineServiceBench.RunAsync() ? 0 : 1,
     ["list"] => await ListBench.RunAsync() ? 0 : 1,
     _ => Usage(),

@@ -46,7 +46,7 @@ public sealed class UpgradeTests
 
         await PlanAsync(service);
         await WaitAsync(service, r => r.Phase == "apply", "the upgrade is under way");
-        await AreInstalledAsync(host);
+        await WaitUntilInstallingAsync(host);
         await service.KillAsync();
         await host.DoAsync("pkill -KILL -f '[s]shd: carrier' || true");
         // Nobody watches, and the work goes on.
@@ -79,7 +79,7 @@ public sealed class UpgradeTests
         await service.OkAsync("machine", "read", host.Name);
         await PlanAsync(service);
         await WaitAsync(service, r => r.Phase == "apply", "the upgrade is under way");
-        await AreInstalledAsync(host);
+        await WaitUntilInstallingAsync(host);
         await host.PowerAsync(on: false);
         await Task.Delay(TimeSpan.FromSeconds(3), Stop);
         await host.PowerAsync(on: true);
@@ -105,7 +105,7 @@ public sealed class UpgradeTests
         await PlanAsync(service);
         await WaitAsync(service, r => r.Phase == "apply", "the upgrade has begun");
         await host.DoAsync("apt-mark hold procps");
-        await AreInstalledAsync(host);
+        await WaitUntilInstallingAsync(host);
 
         // Another host answers at its address, as far as keys tell.
         var right = await host.HostKeyAsync();
@@ -196,7 +196,7 @@ public sealed class UpgradeTests
     }
 
     /// <summary>Waits until some packages are unpacked and not configured yet. The host knows; the service looks more seldom.</summary>
-    private static Task AreInstalledAsync(TestHost host) => Eventually.TrueAsync(
+    private static Task WaitUntilInstallingAsync(TestHost host) => Eventually.TrueAsync(
         async () => await host.DoAsync("dpkg-query -W -f '${db:Status-Abbrev}\\n' | grep -vc '^ii' || true") != "0", HopLimit, () => "packages are being installed");
 
     private static async Task<string> RefusedAsync(ServiceProcess service, TestHost host)

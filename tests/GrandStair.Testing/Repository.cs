@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using System.Globalization;
 
 namespace GrandStair.Testing;
 
@@ -22,6 +23,13 @@ public static class Repository
         while (!File.Exists(Path.Combine(folder.FullName, "GrandStair.slnx"))) folder = folder.Parent!;
         return folder.FullName;
     }
+}
+
+/// <summary>How often a test is repeated by another seed.</summary>
+public static class Seeds
+{
+    /// <summary>The number in the environment's <c>TEST_SEEDS</c>; where there is none, the usual one.</summary>
+    public static int Count(int usual) => Environment.GetEnvironmentVariable("TEST_SEEDS") is { } asked ? int.Parse(asked, CultureInfo.InvariantCulture) : usual;
 }
 
 /// <summary>What a command printed and how it ended.</summary>

@@ -71,7 +71,7 @@ const says: Record<string, string> = {
   'wait-on': 'The running step gets its whole time limit again.',
   'call-off': 'A step that is running finishes first. Nothing of the new release has been installed.',
   'go-back': 'Undoes the upgrade by the method’s rollback, starting at once.',
-  'give-up': 'Closes the run as failed. Nothing more is done on the machine, and it counts as partly upgraded.',
+  'give-up': 'Closes the run as failed. Nothing more is done on the machine; past the point of no return it counts as partly upgraded.',
 };
 
 function Decisions({ view }: { view: Schemas['RunView'] }) {

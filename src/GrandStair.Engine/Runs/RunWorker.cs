@@ -384,7 +384,7 @@ public sealed class RunWorker(
         }
         catch (LinkException error) when (error.Name != "epoch")
         {
-            return Unanswered(claim, order, step, machine, known is null ? new(name, null, "", asked) { Since = asked } : Resumed(known, claim.Due, asked), asked, error);
+            return Unanswered(claim, order, step, machine, Resumed(known, name, claim.Due, asked), asked, error);
         }
 
         var now = clock.GetUtcNow();
@@ -394,7 +394,7 @@ public sealed class RunWorker(
             return new(new OrderEnded(now, "worker", order.Name, OrderResult.Gone, null, standing.Note) { Lasted = standing.Lasted });
 
         if (known?.LostContact is { Looks: >= LostContact.ShownFrom } lost) log.LogInformation("{Machine}, run r{Run}: it answers again after {Silence}", machine.Name, claim.State.Run, Units.Show((now - lost.Since).TotalSeconds, ValueKind.Duration));
-        var since = known is null ? asked : Resumed(known, claim.Due, asked).Since;
+        var since = Resumed(known, name, claim.Due, asked).Since;
         var progress = new RunProgress(name, standing.Share, standing.Note, now) { Since = since, Answered = true };
         if (IsOverdue(claim, since, asked, order, step)) return Overdue(claim, order, step, progress, standing.Note);
         var often = now + Max(LookInterval.Running(now - since, step.Typical), clock.ToDomain(Early));
@@ -422,9 +422,10 @@ public sealed class RunWorker(
             : Looked.Later(now + TimeSpan.FromMinutes(1), progress);
     }
 
-    /// <summary>What was known of an order at the last look. Time in which no worker was there to look, for which a look is late, counts neither as running nor as silence.</summary>
-    private static RunProgress Resumed(RunProgress known, DateTimeOffset due, DateTimeOffset asked)
+    /// <summary>What was known of an order at the last look, or that it is asked for the first time. Time in which no worker was there to look, for which a look is late, counts neither as running nor as silence.</summary>
+    private static RunProgress Resumed(RunProgress? known, string order, DateTimeOffset due, DateTimeOffset asked)
     {
+        if (known is null) return new(order, null, "", asked) { Since = asked };
         if (known.Since > asked) return known with { Since = asked };
         var missed = asked - due;
         if (missed <= TimeSpan.Zero) return known;

@@ -289,26 +289,31 @@ public sealed class RunLog(Database database)
         async c =>
         {
             var rows = (await c.QueryAsync<RunRow>($"SELECT id, epoch, events, progress, waits_for FROM runs {where}", values)).AsList();
-            await ReadStatesAsync(c, [.. rows.Where(r => !_states.TryGetValue(r.Id, out var known) || known.Events < r.Events).Select(r => r.Id)]);
-            var runs = new List<StoredRun>(rows.Count);
-            foreach (var row in rows)
-                runs.Add(new(_states.TryGetValue(row.Id, out var state) ? state : await StateOfAsync(c, null, await RowAsync(c, row.Id)), row.Epoch, ProgressOf(row), row.WaitsFor));
-            return runs;
+            var states = await StatesAsync(c, rows);
+            return [.. rows.Select(row => new StoredRun(states[row.Id], row.Epoch, ProgressOf(row), row.WaitsFor))];
         },
         stop);
 
-    /// <summary>Reads what runs' events add up to, and keeps it for the next list.</summary>
-    private async Task ReadStatesAsync(DbConnection c, IReadOnlyList<long> runs)
+    /// <summary>What runs' events add up to, by the run. What has changed since the last list is read, and kept for the next one.</summary>
+    private async Task<Dictionary<long, RunState>> StatesAsync(DbConnection c, IReadOnlyList<RunRow> rows)
     {
-        if (_states.Count + runs.Count > MostStates) _states.Clear();
-        foreach (var some in runs.Chunk(500))
+        var states = new Dictionary<long, RunState>(rows.Count);
+        var changed = new List<long>();
+        foreach (var row in rows)
+        {
+            if (_states.TryGetValue(row.Id, out var known) && known.Events >= row.Events) states[row.Id] = known;
+            else changed.Add(row.Id);
+        }
+
+        if (_states.Count + changed.Count > MostStates) _states.Clear();
+        foreach (var some in changed.Chunk(500))
         {
             foreach (var row in (await c.QueryAsync<RunRow>($"SELECT id, shape, state FROM runs WHERE id IN ({string.Join(',', some)})")).AsList())
-                _states[row.Id] = await StateOfAsync(c, null, row);
+                _states[row.Id] = states[row.Id] = await StateOfAsync(c, null, row);
         }
-    }
 
-    private static Task<RunRow> RowAsync(DbConnection c, long run) => c.QuerySingleAsync<RunRow>("SELECT id, shape, state FROM runs WHERE id = @run", new { run });
+        return states;
+    }
 
     private Task<bool> AppendAsync(RunState before, long? epoch, IReadOnlyList<RunEvent> events, RunState after, bool keepWorker, Command? command, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
