@@ -73,7 +73,7 @@ internal static class EngineBench
         var link = new BenchLink();
         var links = new LinkSet(new Dictionary<string, ILink> { [link.Kind] = link });
         var reader = new MachineReader(links, shelf, new(database), new(database), fleet, clock);
-        var worker = new RunWorker(runs, plans, rulings, shelf, fleet, reader, links, new(database), new NoSecrets(), new(database), clock, logs.CreateLogger<RunWorker>());
+        var worker = new RunWorker(runs, plans, new(shelf, fleet, plans, clock), rulings, shelf, fleet, reader, links, new(database), new NoSecrets(), new(database), clock, logs.CreateLogger<RunWorker>());
 
         await OpenAsync(plans, runs, product, "long", machines[..(Long + Silent)], clock.GetUtcNow().AddDays(1), clock.GetUtcNow(), stop);
         using var ended = CancellationTokenSource.CreateLinkedTokenSource(stop);

@@ -124,7 +124,7 @@ internal static class EngineServiceBench
     private static async Task<double> InsertAsync(SqliteConnection from, string path)
     {
         var events = (await from.QueryAsync<Event>("SELECT run_id AS Run, number, position, at, type, version, actor, epoch, body FROM run_events")).AsList();
-        await using var raw = new SqliteConnection($"Data Source={path}");
+        await using var raw = new SqliteConnection($"Data Source={path};Foreign Keys=False");
         await raw.OpenAsync();
         await raw.ExecuteAsync($"PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; {await from.ExecuteScalarAsync<string>("SELECT sql FROM sqlite_master WHERE name = 'run_events'")}");
         var began = Stopwatch.GetTimestamp();

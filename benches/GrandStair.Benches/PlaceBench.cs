@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using System.Diagnostics;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
+using GrandStair.Testing.Schedules;
 
 namespace GrandStair.Benches;
 
@@ -33,6 +34,24 @@ internal static class PlaceBench
 
         if (!within) Console.WriteLine($"100,000 machines took longer than {MostFor100K.TotalSeconds} s, or some found no place");
         return Result.Tell("place", ratio, Goal, lessIsBetter: true) && within;
+    }
+
+    /// <summary>Checks the slots of 200 pairs of plans that share sites, uplinks, crews and clusters; the ratio is the share of pairs that break something.</summary>
+    public static bool Check()
+    {
+        const int Pairs = 200;
+        var (bad, slots) = (0, 0);
+        foreach (var seed in Enumerable.Range(1, Pairs))
+        {
+            var (broken, count) = SharedSchedules.Check(seed);
+            slots += count;
+            if (broken.Count == 0) continue;
+            bad++;
+            Console.WriteLine($"seed {seed}: {string.Join("; ", broken)}");
+        }
+
+        Console.WriteLine($"{Pairs} pairs of plans, {slots:N0} slots checked at every minute, {bad} pairs with something broken");
+        return Result.Tell("place", (double)bad / Pairs, 0, lessIsBetter: true);
     }
 
     private static PlacementCase Case(int count, int sites)

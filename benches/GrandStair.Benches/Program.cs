@@ -6,6 +6,7 @@ return args switch
     ["import"] => await ImportBench.RunAsync() ? 0 : 1,
     ["ssh-readings"] => await SshReadingsBench.RunAsync() ? 0 : 1,
     ["place"] => PlaceBench.Run() ? 0 : 1,
+    ["place", "--check"] => PlaceBench.Check() ? 0 : 1,
     ["pilot"] => PilotBench.Run() ? 0 : 1,
     ["rehearse"] => RehearseBench.Run() ? 0 : 1,
     ["solver"] => SolverBench.Run() ? 0 : 1,

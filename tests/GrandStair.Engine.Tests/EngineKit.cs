@@ -57,8 +57,9 @@ internal sealed class EngineKit : IAsyncDisposable
         Approvals = new(Plans, new ApprovalTable(database), Rulings, calendars, Shelf, clock);
         Acknowledgements = new(Shelf, Fleet, Plans, Rulings, clock);
         Measured = new(Runs, Plans, Shelf, Fleet, new(database));
-        Writer = new(Shelf, Fleet, Plans, Approvals, Acknowledgements, Rulings, Measured, Calendars, clock);
-        Desk = new(Shelf, Plans, Approvals, Acknowledgements, Rulings, Runs, clock);
+        OtherPlans = new(Shelf, Fleet, Plans, clock);
+        Writer = new(Shelf, Fleet, Plans, Approvals, Acknowledgements, Rulings, Measured, Calendars, OtherPlans, clock);
+        Desk = new(Shelf, Fleet, Plans, Approvals, Acknowledgements, Rulings, Runs, OtherPlans, clock);
     }
 
     public Database Database { get; }
@@ -80,6 +81,8 @@ internal sealed class EngineKit : IAsyncDisposable
     public PlanDesk Desk { get; }
 
     public PlanWriter Writer { get; }
+
+    public OtherPlans OtherPlans { get; }
 
     public PlanApprovals Approvals { get; }
 
@@ -155,14 +158,14 @@ internal sealed class EngineKit : IAsyncDisposable
         var links = Links(link);
         var reader = Reader(links);
         var keeper = Keeper(link);
-        var worker = new RunWorker(Runs, Plans, Rulings, Shelf, Fleet, reader, links, new(Database), new NoSecrets(), new(Database), Clock, NullLogger<RunWorker>.Instance);
+        var worker = new RunWorker(Runs, Plans, OtherPlans, Rulings, Shelf, Fleet, reader, links, new(Database), new NoSecrets(), new(Database), Clock, NullLogger<RunWorker>.Instance);
         var stop = new CancellationTokenSource();
         _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), keeper.RunAsync(stop.Token))));
         return stop;
     }
 
     /// <summary>A keeper of plans, to be asked by hand.</summary>
-    public PlanKeeper Keeper(ILink? link = null) => new(Shelf, Fleet, Reader(Links(link)), Plans, Approvals, Rulings, Runs, Measured, Writer, Calendars, new(), Clock, NullLogger<PlanKeeper>.Instance);
+    public PlanKeeper Keeper(ILink? link = null) => new(Shelf, Fleet, Reader(Links(link)), Plans, Approvals, Rulings, Runs, Measured, Writer, OtherPlans, Calendars, new(), Clock, NullLogger<PlanKeeper>.Instance);
 
     private LinkSet Links(ILink? link) => new(new Dictionary<string, ILink> { ["stand-in"] = link ?? new StandInLink(World, Clock) });
 

@@ -54,7 +54,7 @@ public sealed class ForecastTests
         await new FleetTable(kit.Database).ImportAsync(file.Lines(), "inventory", new("planner"), kit.Clock.GetUtcNow(), EngineKit.Stop);
         await kit.Calendars.PutAsync("kittiwake-berths", await File.ReadAllTextAsync(Path.Combine(Demo, "kittiwake-berths.ics"), EngineKit.Stop), new("planner"), EngineKit.Stop);
         var plan = await kit.Writer.CreateAsync(await File.ReadAllTextAsync(Path.Combine(Demo, "plan.yaml"), EngineKit.Stop), new("planner"), SiteScope.All, EngineKit.Stop);
-        return await new RehearsalCases(kit.Shelf, kit.Fleet, kit.Plans, kit.Writer, kit.Rulings, kit.Runs, kit.Measured, kit.Calendars, kit.Clock).OfAsync(plan.Stored, EngineKit.Stop);
+        return await new RehearsalCases(kit.Shelf, kit.Fleet, kit.Plans, kit.Writer, kit.Rulings, kit.Runs, kit.Measured, kit.Calendars, kit.OtherPlans, kit.Clock).OfAsync(plan.Stored, EngineKit.Stop);
     }
 
     private static string Demo => Path.Combine(Repository.Root, "demo-data", "northmere");

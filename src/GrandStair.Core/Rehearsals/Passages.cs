@@ -1,6 +1,7 @@
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
+using NodaTime;
 
 namespace GrandStair.Core.Rehearsals;
 
@@ -25,6 +26,13 @@ internal sealed class Passages
     private readonly Room _room;
     private readonly WaveTally[] _waves;
     private readonly Dictionary<(int Site, DateTimeOffset Window), TimeSpan> _booked = [];
+
+    /// <summary>By crew and day how many appointments it has.</summary>
+    private readonly Dictionary<(string Crew, LocalDate Day), int> _appointments = [];
+
+    /// <summary>By machine those that depend on it and wait until it has a slot, and those that wait in their slot until it is proved.</summary>
+    private readonly List<int>?[] _waitForSlot;
+    private readonly List<int>?[] _waitForProof;
     private long _pushed;
     private DateTimeOffset _now;
 
@@ -45,6 +53,8 @@ internal sealed class Passages
         Array.Fill(_waitsFor, -1);
         Array.Fill(_begun, -1);
         _room = new(prepared);
+        _waitForSlot = new List<int>?[count];
+        _waitForProof = new List<int>?[count];
         _waves = [.. prepared.Plan.Waves.Select((_, w) => new WaveTally(prepared.Members[w].Length))];
         Result = new(prepared);
         _now = prepared.From;
@@ -64,6 +74,8 @@ internal sealed class Passages
         Overdue,
         Decide,
         Again,
+        OtherBegins,
+        OtherEnds,
     }
 
     /// <summary>Goes from the first event to the last.</summary>
@@ -86,6 +98,15 @@ internal sealed class Passages
             if (machine.Run is { } run) Resume(m, run);
             else if (!machine.Ready) Move(m, Standing.NotReady);
             else if (machine.Slot is not null && _case.Waves[machine.Wave].Opened is not null) Schedule(m, machine.Slot);
+        }
+
+        for (var other = 0; other < _case.Others.Length; other++)
+        {
+            var slot = _case.Others[other].Slot;
+            CountAppointment(slot);
+            if (slot.End <= _now) continue;
+            Push(slot.Start > _now ? slot.Start : _now, What.OtherBegins, other);
+            Push(slot.End, What.OtherEnds, other);
         }
 
         for (var w = 0; w < _waves.Length; w++)
@@ -117,6 +138,7 @@ internal sealed class Passages
         }
 
         Move(m, run.Parked is null ? Standing.UnderWay : Standing.Parked);
+        CountAppointment(run.Slot);
         _runs[m] = RunTree.At(run);
         if (run.NeedsRoom || run.HoldsUnit) _room.Take(m, run.Slot.Crew);
         _since[m] = _now;
@@ -143,6 +165,12 @@ internal sealed class Passages
                 return;
             case What.Open:
                 OpenRun(m);
+                return;
+            case What.OtherBegins:
+                _room.TakeForOther(m);
+                return;
+            case What.OtherEnds:
+                foreach (var limit in _room.ReleaseOther(m)) Wake(limit);
                 return;
             case What.Again:
                 Result.Wait(m, Cause.People, _now - _since[m]);
@@ -193,26 +221,53 @@ internal sealed class Passages
     /// <summary>Gives those who may go now their slots, as the engine does.</summary>
     private void Give(List<int> wanting)
     {
-        var taken = new List<TakenSlot>();
+        var taken = new List<TakenSlot>(_case.Others);
         for (var m = 0; m < _slots.Length; m++)
         {
-            if (_standings[m] is Standing.Scheduled or Standing.UnderWay && _slots[m] is { } slot && slot.End > _now) taken.Add(new(_case.Machines[m].Request, slot));
+            if (_slots[m] is not { } slot) continue;
+            if (_standings[m] is Standing.Scheduled or Standing.UnderWay && slot.End > _now) taken.Add(new(_case.Machines[m].Request, slot));
+            else if (slot.Crew is not null && _standings[m] is not (Standing.Ready or Standing.NotReady)) taken.Add(new(_case.Machines[m].Request, slot with { End = slot.Start }));
         }
 
         var lead = wanting.Max(m => _case.Lead[m]);
-        var requests = wanting.Select(m => _case.Machines[m].Request).Select(r => r with { NotBefore = _now + lead, Stands = r.Stands?.Start > _now + lead ? r.Stands : null }).ToArray();
+        var requests = wanting.Select(m => IsPending(_case.Before[m]) || _case.Before[m] < 0 ? _case.Machines[m].Request : _case.Machines[m].Request with { After = [] }).Select(r => r with { NotBefore = _now + lead, Stands = r.Stands?.Start > _now + lead ? r.Stands : null }).ToArray();
         var placement = SlotPlacer.Place(new(_case.Plan, _case.Calendars, requests, taken, _now) { Thorough = false, Known = _case.Times });
         foreach (var (m, placed) in wanting.Zip(placement.All))
         {
-            if (placed.Slot is not { } slot)
+            if (placed.Slot is { } slot)
+            {
+                Await(m, _now + lead, slot);
+                Schedule(m, slot);
+            }
+            else if (!WaitsForSlot(m))
             {
                 Move(m, Standing.Excused);
-                continue;
             }
-
-            Await(m, _now + lead, slot);
-            Schedule(m, slot);
         }
+    }
+
+    /// <summary>Whether a machine is still to be upgraded.</summary>
+    private bool IsPending(int m) => m >= 0 && _standings[m] is not (Standing.Proved or Standing.Done or Standing.Excused);
+
+    /// <summary>Lets a machine wait for the slot of the one that it depends on, where that is what it lacks.</summary>
+    private bool WaitsForSlot(int m)
+    {
+        if (_case.Before[m] is var before && (!IsPending(before) || _standings[before] is Standing.Scheduled or Standing.UnderWay)) return false;
+        (_waitForSlot[before] ??= []).Add(m);
+        return true;
+    }
+
+    /// <summary>Sees to those that have waited for a machine.</summary>
+    private static void Let(List<int>?[] waiting, int m, Action<int> go)
+    {
+        if (waiting[m] is not { } those) return;
+        waiting[m] = null;
+        foreach (var other in those) go(other);
+    }
+
+    private void CountAppointment(Slot slot)
+    {
+        if (_case.DayOf(slot.Crew, slot.Start) is { } day) _appointments[(slot.Crew!, day.Day)] = _appointments.GetValueOrDefault((slot.Crew!, day.Day)) + 1;
     }
 
     private void Schedule(int m, Slot slot)
@@ -222,6 +277,7 @@ internal sealed class Passages
         Book(m, slot);
         var stage = slot.StageFrom ?? (slot.Start - _case.Plan.StageAhead);
         Push(stage > _now ? stage : _now, What.Open, m);
+        Let(_waitForSlot, m, Late);
     }
 
     /// <summary>Counts the time until a slot: up to when the machine could begin if it were alone for its windows, the rest for what takes longest at its site.</summary>
@@ -234,6 +290,7 @@ internal sealed class Passages
 
     private void Book(int m, Slot slot)
     {
+        CountAppointment(slot);
         if (_case.WindowOf(m, slot.Start) is { } window) _booked[(_case.Sites[m], window)] = _booked.GetValueOrDefault((_case.Sites[m], window)) + _case.Machines[m].Request.Lasts;
     }
 
@@ -243,11 +300,13 @@ internal sealed class Passages
         var request = _case.Machines[m].Request;
         var site = _case.Sites[m];
         var from = _now + _case.Lead[m];
+        if (IsPending(_case.Before[m]) && _slots[_case.Before[m]] is { } before && before.End > from) from = before.End;
         foreach (var window in _case.OpenFrom(m, from))
         {
             var booked = _booked.GetValueOrDefault((site, window.From)) / Math.Min(_case.Plan.Limits.Site, _case.Plan.Limits.All);
             var start = window.From + booked > from ? window.From + booked : from;
             if (start + request.Lasts + request.RollbackLasts > window.To) continue;
+            if (_case.DayOf(_case.CrewOf(m), start) is { } day && _appointments.GetValueOrDefault((_case.CrewOf(m)!, day.Day)) >= day.Most) continue;
             return new(start, start + request.Lasts, window.To - request.RollbackLasts - request.AfterTurningPoint) { Crew = _case.CrewOf(m) };
         }
 
@@ -256,6 +315,7 @@ internal sealed class Passages
 
     private void Late(int m)
     {
+        if (WaitsForSlot(m)) return;
         if (Next(m) is not { } slot)
         {
             Move(m, Standing.Excused);
@@ -338,6 +398,12 @@ internal sealed class Passages
         var node = _runs[m]!;
         var order = node.Order!;
         if (_begun[m] == _orders[m]) return;
+        if (order.Kind == OrderKind.Slot && IsPending(_case.Before[m]))
+        {
+            (_waitForProof[_case.Before[m]] ??= []).Add(m);
+            return;
+        }
+
         var full = node.NeedsRoom || order.Kind == OrderKind.Slot ? _room.Take(m, _slots[m]!.Crew) : node.Run is { Phase: Phase.Stage, Parked: null } && order.Kind == OrderKind.Step ? _room.TakeLine(m) : -1;
         var before = _waitsFor[m];
         if (full >= 0)
@@ -407,6 +473,9 @@ internal sealed class Passages
         wave[_standings[m]]--;
         wave[_standings[m] = to]++;
         if (to is Standing.Ended or Standing.Parked or Standing.Excused) Judge(_case.Machines[m].Wave);
+        if (to is not (Standing.Proved or Standing.Excused)) return;
+        Let(_waitForSlot, m, Late);
+        Let(_waitForProof, m, w => Push(_now, What.Tend, w));
     }
 
     /// <summary>Opens the next wave where the advance rule holds for this one.</summary>
@@ -430,7 +499,7 @@ internal sealed class Passages
     private void BeginWave(int w) => Push(_case.Plan.Waves[w].BeginsFrom(_now), What.Wave, w);
 
     private void Push(DateTimeOffset at, What what, int of, Decision decision = default) =>
-        _due.Enqueue(new(what, of, what is What.Wave or What.Advance ? 0 : _orders[of], decision), new(at.UtcTicks, _pushed++));
+        _due.Enqueue(new(what, of, what is What.Wave or What.Advance or What.OtherBegins or What.OtherEnds ? 0 : _orders[of], decision), new(at.UtcTicks, _pushed++));
 
     /// <summary>Something that is due of a machine or a wave.</summary>
     /// <param name="What">What it is.</param>

@@ -1,5 +1,7 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
+using NodaTime;
 
 namespace GrandStair.Core.Rehearsals;
 
@@ -39,11 +41,22 @@ internal sealed class Prepared
         _lines = [.. @case.Machines.Select(m => @case.Plan.LineOf(m.Request.Site) is not null ? Limit(lines, m.Request.Site, 1, Cause.Line) : -1)];
         Most = [.. limits.Select(l => l.Most)];
         _causes = [.. limits.Select(l => l.Cause)];
+        OtherLimits = [.. @case.Others.Select(o => LimitsOf(o).ToArray())];
+        var numbers = new Dictionary<MachineId, int>();
+        for (var m = 0; m < @case.Machines.Length; m++) numbers[@case.Machines[m].Request.Machine] = m;
+        Before = [.. @case.Machines.Select(m => m.Request.After.IsEmpty ? -1 : numbers.GetValueOrDefault(m.Request.After[0].Machine, -1))];
 
         _crews = [.. @case.Machines.Select(m => CrewFor(m.Request)?.Name)];
         var open = new Dictionary<(int Windows, string? Crew), int>();
         _open = [.. @case.Machines.Select((m, i) => OpenOf(open, m.Request, _crews[i]))];
         Tightest = SlotPlacer.Tightest(new(@case.Plan, @case.Calendars, [.. @case.Machines.Select(m => m.Request with { Stands = null })], [], @case.From) { Known = Times }, SiteNames);
+
+        IEnumerable<(int Limit, int Most)> LimitsOf(TakenSlot other)
+        {
+            if (sites.TryGetValue(other.Of.Site, out var site)) yield return (1 + site, other.OtherPlan!.Limits.Site);
+            if (other.Of.Unit is { } unit && units.TryGetValue(unit, out var limit)) yield return (limit, 1);
+            if (CrewLimit(other.Slot.Crew) is var crew and >= 0) yield return (crew, other.OtherPlan!.Crews.FirstOrDefault(c => c.Name == other.Slot.Crew)?.Hands ?? int.MaxValue);
+        }
 
         int Limit(Dictionary<string, int> known, string name, int most, Cause cause)
         {
@@ -88,6 +101,15 @@ internal sealed class Prepared
     /// <summary>What takes longest at each site.</summary>
     public Cause[] Tightest { get; }
 
+    /// <summary>By machine the number of the one that it goes after; below 0 where it goes after none of this plan.</summary>
+    public int[] Before { get; }
+
+    /// <summary>The slots of other plans.</summary>
+    public ImmutableArray<TakenSlot> Others => _case.Others;
+
+    /// <summary>By slot of another plan the limits in which it takes room, and how many its plan lets have room there.</summary>
+    public (int Limit, int Most)[][] OtherLimits { get; }
+
     public Cause CauseOf(int limit) => _causes[limit];
 
     public int UnitOf(int m) => _units[m];
@@ -128,6 +150,11 @@ internal sealed class Prepared
 
     /// <summary>The begin of the window in which a moment lies; null where it lies in none.</summary>
     public DateTimeOffset? WindowOf(int m, DateTimeOffset at) => OpenFrom(m, at) is [var first, ..] && first.From <= at ? first.From : null;
+
+    /// <summary>How many appointments a crew takes on one day, and the day of a moment in its zone; null where it takes as many as fit.</summary>
+    public (int Most, LocalDate Day)? DayOf(string? crew, DateTimeOffset at) =>
+        crew is not null && Plan.Crews.FirstOrDefault(c => c.Name.Equals(crew, StringComparison.OrdinalIgnoreCase)) is { PerDay: { } most } spec
+            ? (most, Instant.FromDateTimeOffset(at).InZone(DateTimeZoneProviders.Tzdb[spec.When.Zone]).Date) : null;
 
     private CrewSpec? CrewFor(SlotRequest request) => request.Crew is not { } kind ? null
         : Plan.Crews.FirstOrDefault(c => c.Kind.Equals(kind, StringComparison.OrdinalIgnoreCase) && c.ComesTo(request.Site));

@@ -45,4 +45,8 @@ public sealed record RehearsalCase(
     IReadOnlyDictionary<string, ICalendar> Calendars,
     ImmutableArray<RehearsedMachine> Machines,
     ImmutableArray<RehearsedWave> Waves,
-    DateTimeOffset From);
+    DateTimeOffset From)
+{
+    /// <summary>The slots of other plans, which go as they say whatever comes of this one.</summary>
+    public ImmutableArray<TakenSlot> Others { get; init; } = [];
+}

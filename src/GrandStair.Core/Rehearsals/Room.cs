@@ -8,6 +8,7 @@ internal sealed class Room
     private readonly Prepared _case;
     private readonly int[] _most;
     private readonly int[] _taken;
+    private readonly List<int>?[] _lowered;
     private readonly Queue<int>?[] _waiting;
     private readonly bool[] _has;
     private readonly bool[] _hasUnit;
@@ -20,6 +21,7 @@ internal sealed class Room
         _case = prepared;
         _most = prepared.Most;
         _taken = new int[_most.Length];
+        _lowered = new List<int>?[_most.Length];
         _waiting = new Queue<int>?[_most.Length];
         var count = prepared.Machines.Length;
         _has = new bool[count];
@@ -30,7 +32,8 @@ internal sealed class Room
 
     public Queue<int> Waiting(int limit) => _waiting[limit] ??= new();
 
-    public int Free(int limit) => _most[limit] - _taken[limit];
+    /// <summary>How many more may have room; while another plan has machines there, the lower of both numbers counts.</summary>
+    public int Free(int limit) => (_lowered[limit] is { Count: > 0 } lowered ? Math.Min(_most[limit], lowered.Min()) : _most[limit]) - _taken[limit];
 
     /// <summary>Takes all the room that a run needs, or none of it.</summary>
     /// <param name="m">The machine.</param>
@@ -61,6 +64,30 @@ internal sealed class Room
         _crew[m] = crew;
         if (crew >= 0) _taken[crew]++;
         return -1;
+    }
+
+    /// <summary>Takes the room of another plan's machine, whose slot begins whatever room there is.</summary>
+    public void TakeForOther(int other)
+    {
+        foreach (var (limit, most) in _case.OtherLimits[other])
+        {
+            _taken[limit]++;
+            (_lowered[limit] ??= []).Add(most);
+        }
+    }
+
+    /// <summary>Gives back the room of another plan's machine.</summary>
+    /// <returns>The limits in which there is room now.</returns>
+    public IReadOnlyList<int> ReleaseOther(int other)
+    {
+        _released.Clear();
+        foreach (var (limit, most) in _case.OtherLimits[other])
+        {
+            _lowered[limit]!.Remove(most);
+            Give(limit);
+        }
+
+        return _released;
     }
 
     /// <summary>Takes the line of a machine's site for one step of its staging.</summary>

@@ -7,12 +7,15 @@ internal sealed class Usage(int most)
 {
     private ushort[] _busy = [];
 
+    /// <summary>By minute how many may be busy where that is less than usual; 0 where it is as usual.</summary>
+    private ushort[] _lowered = [];
+
     /// <summary>The last minute of a stretch in which no more may be busy; -1 where there is none.</summary>
     public int LastFull(int from, int to)
     {
         for (var minute = Math.Min(to, _busy.Length) - 1; minute >= from; minute--)
         {
-            if (_busy[minute] >= most) return minute;
+            if (_busy[minute] >= most || (minute < _lowered.Length && _lowered[minute] > 0 && _busy[minute] >= _lowered[minute])) return minute;
         }
 
         return -1;
@@ -31,6 +34,14 @@ internal sealed class Usage(int most)
         if (most >= ushort.MaxValue) return;
         for (var minute = from; minute < to; minute++) _busy[minute]--;
     }
+
+    /// <summary>Lets fewer be busy than usual for a while.</summary>
+    public void Lower(int from, int to, int fewer)
+    {
+        if (fewer >= most) return;
+        if (to > _lowered.Length) Array.Resize(ref _lowered, Math.Max(to, _lowered.Length * 2));
+        for (var minute = from; minute < to; minute++) _lowered[minute] = _lowered[minute] == 0 ? (ushort)fewer : Math.Min(_lowered[minute], (ushort)fewer);
+    }
 }
 
 /// <summary>What a search for a place leaves out of account, to see what is in the way.</summary>
@@ -48,8 +59,7 @@ internal enum Leaving
 /// <summary>What is placed so far, and where there is room.</summary>
 internal sealed class Board
 {
-    /// <summary>Sums of the same minutes in another order differ by less than this.</summary>
-    private const double Rounding = 1e-6;
+    private const double Rounding = UplinkBookings.Rounding;
 
     private readonly PlacementProblem _problem;
     private readonly Usage _all;
@@ -64,20 +74,21 @@ internal sealed class Board
     /// <summary>Per kind of those that are alike the minute before which none of them finds room any more: room only ever gets less.</summary>
     private readonly int[] _reach;
 
-    /// <summary>Per site how many minutes of its line are given away, and to whom.</summary>
-    private readonly double[] _lineUsed;
-    private readonly double[] _lineTaken;
-    private readonly List<(Job Job, double Minutes)>?[] _lineJobs;
+    /// <summary>Per site what its uplink is booked for by slots that were taken from the first, and by all.</summary>
+    private readonly UplinkBookings[] _uplinksTaken;
+    private readonly UplinkBookings[] _uplinks;
 
-    /// <summary>Per site what is still to be staged for slots that were taken from the first, with the minute at which each begins.</summary>
-    private readonly List<(int Start, double Minutes)>?[] _lineHeld;
+    /// <summary>Per site the jobs that stage over its uplink: for how many minutes of its hours, and from which on if all go in the order in which they were placed.</summary>
+    private readonly List<(Job Job, double Minutes, double From)>?[] _staged;
 
     public Board(PlacementProblem problem)
     {
         _problem = problem;
         var count = problem.All;
         _all = new(Bounded(problem.Plan.Limits.All));
-        _sites = [.. Enumerable.Range(0, problem.Sites).Select(_ => new Usage(Bounded(problem.Plan.Limits.Site)))];
+        var shared = problem.Taken.Where(t => t.OtherPlan is not null).Select(t => t.Job.Site).ToHashSet();
+        // Where another plan may let fewer go, they are counted whatever the limit.
+        _sites = [.. Enumerable.Range(0, problem.Sites).Select(s => new Usage(shared.Contains(s) ? Math.Min(problem.Plan.Limits.Site, ushort.MaxValue - 1) : Bounded(problem.Plan.Limits.Site)))];
         _crews = [.. problem.Crews.Select(c => new Usage(c.Spec.Hands))];
         _crewDays = [.. problem.Crews.Select(_ => new Dictionary<int, int>())];
         _units = new List<MinuteSpan>?[problem.Units];
@@ -87,11 +98,17 @@ internal sealed class Board
         Array.Fill(_start, -1);
         Array.Fill(_crew, -1);
         _reach = new int[problem.Alikes];
-        _lineUsed = new double[problem.Sites];
-        _lineJobs = new List<(Job, double)>?[problem.Sites];
-        _lineHeld = new List<(int, double)>?[problem.Sites];
-        foreach (var (job, slot) in problem.Taken) Take(job, slot);
-        _lineTaken = [.. _lineUsed];
+        _uplinksTaken = [.. Enumerable.Range(0, problem.Sites).Select(_ => new UplinkBookings())];
+        _staged = new List<(Job, double, double)>?[problem.Sites];
+        foreach (var (job, slot, otherPlan) in problem.Taken) Take(job, slot, otherPlan);
+        foreach (var (job, slot, _) in problem.Taken.Where(t => t.Job.LineMinutes > 0 && t.Slot.End > t.Slot.Start).OrderBy(t => StageFrom(t.Slot)))
+        {
+            var still = StillToStage(job, slot);
+            var from = _problem.LineOf(job.Site)!.PassedAt(_problem.MinutesTo(StageFrom(slot)));
+            _uplinksTaken[job.Site].Take(_uplinksTaken[job.Site].FirstFree(still, from), still);
+        }
+
+        _uplinks = [.. _uplinksTaken.Select(u => u.Copy())];
 
         int Bounded(int most) => most >= count ? int.MaxValue : most;
     }
@@ -116,8 +133,12 @@ internal sealed class Board
         Array.Fill(_crew, -1);
         Array.Clear(_seen);
         Array.Clear(_reach);
-        _lineTaken.CopyTo(_lineUsed, 0);
-        foreach (var jobs in _lineJobs) jobs?.Clear();
+        for (var site = 0; site < _staged.Length; site++)
+        {
+            if (_staged[site] is not { Count: > 0 } staged) continue;
+            staged.Clear();
+            _uplinks[site] = _uplinksTaken[site].Copy();
+        }
     }
 
     public PlacementScore Score
@@ -145,7 +166,7 @@ internal sealed class Board
     {
         var stands = job.Request.Stands!;
         var at = _problem.MinuteAfter(stands.Start);
-        if (_problem.At(at) != stands.Start || Earliest(job, Leaving.Line) is not { } earliest || at < earliest || !LineSuffices(job, stands, at)) return;
+        if (_problem.At(at) != stands.Start || Earliest(job, Leaving.Line) is not { } earliest || at < earliest || !StagedBefore(job, StillToStage(job, stands), at)) return;
         var (start, crew) = Find(job, at, Leaving.Nothing, stands.Crew);
         if (start == at) Put(job, at, crew, StillToStage(job, stands));
     }
@@ -173,33 +194,49 @@ internal sealed class Board
             Crew = _crew[job.Index] < 0 ? null : _problem.Crews[_crew[job.Index]].Spec.Name,
             StageFrom = job.Request.Stands is { StageFrom: { } begun } stands && stands.Start == begins && begun <= _problem.At(0)
                 ? begun
-                : stagings.TryGetValue(job.Index, out var from) ? _problem.At(Math.Floor(from + Rounding)) : null,
+                : stagings.TryGetValue(job.Index, out var from) ? _problem.At(from) : null,
         };
     }
 
     /// <summary>
-    /// When each staging that has not begun begins. Whose slot is earlier is staged earlier: if any order is in time, this one is.
+    /// When each staging that has not begun begins. Whose slot is earlier is staged earlier where all are in time so, else who was placed earlier.
     /// Each begins as long before its slot as the plan says, but early enough that all that come after it are through in time as well.
     /// </summary>
     public Dictionary<int, double> Stagings()
     {
         var begins = new Dictionary<int, double>();
-        for (var site = 0; site < _lineJobs.Length; site++)
+        for (var site = 0; site < _staged.Length; site++)
         {
-            if (_lineJobs[site] is not { } jobs) continue;
+            if (_staged[site] is not { Count: > 0 } staged) continue;
             var line = _problem.LineOf(site)!;
-            var after = double.MaxValue;
-            var used = _lineUsed[site];
-            foreach (var (job, minutes) in jobs.OrderByDescending(j => _start[j.Job.Index]).ThenByDescending(j => j.Job.Index))
+            var bookings = _uplinksTaken[site].Copy();
+            foreach (var (job, minutes, from) in (InOrderOfSlots(site, line, staged) ?? staged).OrderByDescending(s => s.From))
             {
-                used -= minutes;
-                var must = line.PassedAt(Math.Min(_start[job.Index], after)) - minutes;
+                var latest = line.PassedAt(_start[job.Index]) - minutes;
                 var wanted = line.PassedAt(Math.Max(0, _start[job.Index] - _problem.Plan.StageAhead.TotalMinutes));
-                begins[job.Index] = after = line.WhenPassed(Math.Max(Math.Min(must, wanted), Math.Max(0, used)))!.Value;
+                var begin = bookings.LastFree(minutes, Math.Max(from, Math.Min(latest, wanted)));
+                bookings.Take(begin, minutes);
+                begins[job.Index] = line.WhenPassed(begin)!.Value;
             }
         }
 
         return begins;
+    }
+
+    /// <summary>The stagings of a site, each as early as it can in the order of their slots; null where one would then be late.</summary>
+    private List<(Job Job, double Minutes, double From)>? InOrderOfSlots(int site, LineHours line, List<(Job Job, double Minutes, double From)> staged)
+    {
+        var bookings = _uplinksTaken[site].Copy();
+        var ordered = new List<(Job, double, double)>();
+        foreach (var (job, minutes, _) in staged.OrderBy(s => _start[s.Job.Index]).ThenBy(s => s.Job.Index))
+        {
+            var from = bookings.FirstFree(minutes, 0);
+            if (from + minutes > line.PassedAt(_start[job.Index]) + Rounding) return null;
+            bookings.Take(from, minutes);
+            ordered.Add((job, minutes, from));
+        }
+
+        return ordered;
     }
 
     /// <summary>Why a job found no place, and what would have to change.</summary>
@@ -208,8 +245,8 @@ internal sealed class Board
         var request = job.Request;
         var days = $"{SlotPlacer.Horizon.TotalDays:0} days";
         var site = $"site '{request.Site}'";
-        if (job.After.FirstOrDefault(j => _start[j.Index] < 0) is { } before)
-            return ($"it goes after {before.Request.Name}, which has no slot", $"a slot for {before.Request.Name}");
+        if ((job.WaitsFor ?? job.After.FirstOrDefault(j => _start[j.Index] < 0)?.Request.Name) is { } before)
+            return ($"it depends on {before}, which has no slot", $"a slot for {before}");
         var open = _problem.OpenTo(job);
         if (open.Length == 0) return ($"no window of {site} within {days}", $"a window for {site}");
         var longest = open.Max(w => w.Length);
@@ -264,9 +301,9 @@ internal sealed class Board
         if (job.LineMinutes > 0)
         {
             var line = _problem.LineOf(job.Site)!;
-            var before = Held(job).Where(h => h.Start <= at).Sum(h => h.Minutes);
-            var (must, wanted) = (line.PassedAt(at) - job.LineMinutes, line.PassedAt(Math.Max(0, at - _problem.Plan.StageAhead.TotalMinutes)));
-            staged[job.Index] = line.WhenPassed(Math.Max(before, Math.Min(must, wanted)))!.Value;
+            var (latest, wanted) = (line.PassedAt(at) - job.LineMinutes, line.PassedAt(Math.Max(0, at - _problem.Plan.StageAhead.TotalMinutes)));
+            var from = _uplinks[job.Site].LastFree(job.LineMinutes, Math.Min(latest, wanted));
+            staged[job.Index] = line.WhenPassed(from >= 0 ? from : _uplinks[job.Site].FirstFree(job.LineMinutes, 0))!.Value;
         }
 
         var slot = SlotOf(job, staged)!;
@@ -277,24 +314,18 @@ internal sealed class Board
     /// <summary>The first minute from one on at which windows, limits, units and crews leave room for a job; below 0 where there is none.</summary>
     public int NextRoom(Job job, int from) => Find(job, Math.Max(from, job.NotBefore), Leaving.Line, null).Start;
 
-    /// <summary>Whose slot is earlier is staged earlier: whether all are through in time with this one among them.</summary>
+    /// <summary>That the uplink cannot bring what a job needs before a minute; null where it can.</summary>
     private string? LineInTheWay(Job job, int at)
     {
-        var line = _problem.LineOf(job.Site)!;
-        var sum = 0.0;
-        foreach (var (start, minutes) in Held(job).Append((Start: at, Minutes: job.LineMinutes)).OrderBy(h => h.Start))
-        {
-            sum += minutes;
-            if (start < at || sum <= line.PassedAt(start) + Rounding) continue;
-            return start > at
-                ? $"what others need could then no longer come over the line of site '{job.Request.Site}' in time"
-                : $"the line of site '{job.Request.Site}' has brought its {Size(job.Request.Stages)} {(line.WhenPassed(sum) is { } then ? $"by {Told((int)Math.Ceiling(then))} at the earliest" : "at no time")}";
-        }
-
-        return null;
+        if (StagedBefore(job, job.LineMinutes, at)) return null;
+        var then = WhenStaged(job, job.LineMinutes);
+        return $"the line of site '{job.Request.Site}' has brought its {Size(job.Request.Stages)} {(then is { } minute ? $"by {Told((int)Math.Ceiling(minute))} at the earliest" : "at no time")}";
     }
 
-    private IEnumerable<(int Start, double Minutes)> Held(Job job) => _lineHeld[job.Site] ?? [];
+    /// <summary>When the uplink of a job's site has brought so many minutes of its own at the earliest; null where that is beyond the horizon.</summary>
+    private double? WhenStaged(Job job, double minutes) => _problem.LineOf(job.Site)!.WhenPassed(_uplinks[job.Site].FirstFree(minutes, 0) + minutes);
+
+    private bool StagedBefore(Job job, double minutes, int at) => minutes <= 0 || (WhenStaged(job, minutes) is { } staged && staged <= at + Rounding);
 
     private string Told(int minute) => $"{_problem.At(minute):yyyy-MM-dd HH:mm} UTC";
 
@@ -303,6 +334,7 @@ internal sealed class Board
     /// <summary>Before when a job cannot begin; null where it cannot at all.</summary>
     private int? Earliest(Job job, Leaving without = Leaving.Nothing)
     {
+        if (job.WaitsFor is not null) return null;
         var earliest = job.NotBefore;
         foreach (var before in job.After)
         {
@@ -311,49 +343,56 @@ internal sealed class Board
         }
 
         if (job.LineMinutes <= 0 || without.HasFlag(Leaving.Line)) return earliest;
-        return _problem.LineOf(job.Site)!.WhenPassed(_lineUsed[job.Site] + job.LineMinutes) is { } staged ? Math.Max(earliest, (int)Math.Ceiling(staged - Rounding)) : null;
+        return WhenStaged(job, job.LineMinutes) is { } staged ? Math.Max(earliest, (int)Math.Ceiling(staged - Rounding)) : null;
     }
 
-    /// <summary>How much of a standing slot's staging has still to come over the line, in minutes of its hours.</summary>
-    private double StillToStage(Job job, Slot stands) => job.LineMinutes <= 0 || stands.StageFrom is not { } from || from > _problem.At(0)
-        ? job.LineMinutes
-        : Math.Max(0, job.LineMinutes - _problem.LineOf(job.Site)!.Spec.MinutesBetween(from, _problem.At(0), _problem.Calendars));
+    /// <summary>When the staging for a slot begins, or as long before the slot as the plan says where nobody has said.</summary>
+    private DateTimeOffset StageFrom(Slot slot) => slot.StageFrom ?? (slot.Start - _problem.Plan.StageAhead);
 
-    private bool LineSuffices(Job job, Slot stands, int at)
+    /// <summary>How much of a standing slot's staging has still to come over the uplink, in minutes of its hours.</summary>
+    private double StillToStage(Job job, Slot stands)
     {
-        var still = StillToStage(job, stands);
-        return still <= 0 || (_problem.LineOf(job.Site)!.WhenPassed(_lineUsed[job.Site] + still) is { } staged && staged <= at + Rounding);
+        if (job.LineMinutes <= 0 || stands.StageFrom is not { } from || from > _problem.At(0)) return stands.Start <= _problem.At(0) ? 0 : job.LineMinutes;
+        return Math.Max(0, job.LineMinutes - _problem.LineOf(job.Site)!.Spec.MinutesBetween(from, _problem.At(0), _problem.Calendars));
     }
 
-    private void Take(Job job, Slot slot)
+    private void Take(Job job, Slot slot, Plan? otherPlan)
     {
+        var crew = Array.FindIndex(_problem.Crews, c => c.Spec.Name.Equals(slot.Crew, StringComparison.OrdinalIgnoreCase));
+        if (crew >= 0) CountDay(crew, slot.Start);
         var (from, to) = (_problem.MinuteOf(slot.Start), _problem.MinuteAfter(slot.End));
         if (to <= from) return;
-        Occupy(job, from, to, Array.FindIndex(_problem.Crews, c => c.Spec.Name == slot.Crew));
-        if (job.LineMinutes <= 0) return;
-        var still = StillToStage(job, slot);
-        _lineUsed[job.Site] += still;
-        (_lineHeld[job.Site] ??= []).Add((from, still));
+        Occupy(job, from, to, crew, ofOtherPlan: otherPlan is not null);
+        if (otherPlan is null) return;
+        _sites[job.Site].Lower(from, to, otherPlan.Limits.Site);
+        if (crew >= 0 && otherPlan.Crews.FirstOrDefault(c => c.Name.Equals(slot.Crew, StringComparison.OrdinalIgnoreCase)) is { } theirs) _crews[crew].Lower(from, to, theirs.Hands);
     }
 
     private void Put(Job job, int start, int crew, double lineMinutes)
     {
         _start[job.Index] = start;
         _crew[job.Index] = crew;
-        Occupy(job, start, start + job.Lasts, crew);
+        Occupy(job, start, start + job.Lasts, crew, ofOtherPlan: false);
+        if (crew >= 0) CountDay(crew, _problem.At(start));
         if (lineMinutes <= 0) return;
-        _lineUsed[job.Site] += lineMinutes;
-        (_lineJobs[job.Site] ??= []).Add((job, lineMinutes));
+        var from = _uplinks[job.Site].FirstFree(lineMinutes, 0);
+        _uplinks[job.Site].Take(from, lineMinutes);
+        (_staged[job.Site] ??= []).Add((job, lineMinutes, from));
     }
 
-    private void Occupy(Job job, int from, int to, int crew)
+    private void Occupy(Job job, int from, int to, int crew, bool ofOtherPlan)
     {
-        _all.Take(from, to);
+        if (!ofOtherPlan) _all.Take(from, to);
         _sites[job.Site].Take(from, to);
         if (job.Unit >= 0) (_units[job.Unit] ??= []).Add(new(from, to));
-        if (crew < 0) return;
-        _crews[crew].Take(from, to);
-        var day = _problem.Crews[crew].DayOf(from);
+        if (crew >= 0) _crews[crew].Take(from, to);
+    }
+
+    /// <summary>Counts an appointment of a crew on the day on which it begins.</summary>
+    private void CountDay(int crew, DateTimeOffset start)
+    {
+        if (start < _problem.Crews[crew].Today) return;
+        var day = _problem.Crews[crew].DayOf(_problem.MinuteOf(start));
         _crewDays[crew][day] = _crewDays[crew].GetValueOrDefault(day) + 1;
     }
 

@@ -26,11 +26,18 @@ internal sealed record Job(int Index, SlotRequest Request, int Site, int Windows
     /// <summary>The jobs after which it comes.</summary>
     public Job[] After { get; set; } = [];
 
+    /// <summary>The machine after which it comes and that has no slot and is not asked for; null where there is none.</summary>
+    public string? WaitsFor { get; init; }
+
     public int Needs => Lasts + Reserve;
 }
 
 /// <summary>A crew in numbers.</summary>
-internal sealed record CrewHours(CrewSpec Spec, MinuteSpan[] Open, int[] Midnights)
+/// <param name="Spec">The crew.</param>
+/// <param name="Open">When it works.</param>
+/// <param name="Today">When the first day began, UTC; earlier appointments of that day count too.</param>
+/// <param name="Midnights">The first minute of each day after that.</param>
+internal sealed record CrewHours(CrewSpec Spec, MinuteSpan[] Open, DateTimeOffset Today, int[] Midnights)
 {
     /// <summary>The day to which a minute belongs.</summary>
     public int DayOf(int minute)
@@ -119,17 +126,25 @@ internal sealed partial class PlacementProblem
         _windows = @case.Known ?? new(@case.Plan, @case.Calendars, _origin, _end);
         Crews = [.. @case.Plan.Crews.Select(HoursOf)];
         _kinds = @case.Plan.Crews.Select(c => c.Kind).Distinct(StringComparer.OrdinalIgnoreCase).Select((k, i) => (k, i)).ToDictionary(x => x.k, x => x.i, StringComparer.OrdinalIgnoreCase);
-        Jobs = [.. @case.Requests.Select(JobOf)];
-        Taken = [.. @case.Taken.Select((t, i) => (JobOf(t.Of, -1 - i), t.Slot))];
+        Taken = [.. @case.Taken.Select((t, i) => (JobOf(t.Of, -1 - i), t.Slot, t.OtherPlan))];
+        var endOfTaken = @case.Requests.All(r => r.After.IsEmpty) ? [] : @case.Taken.GroupBy(t => t.Of.Machine).ToDictionary(t => t.Key, t => t.Max(s => s.Slot.End));
+        var asked = @case.Requests.Select(r => r.Machine).ToHashSet();
+        Jobs = [.. @case.Requests.Select((r, i) => r.After.IsEmpty ? JobOf(r, i) : AfterTaken(JobOf(r, i)))];
         var byMachine = Jobs.ToDictionary(j => j.Request.Machine);
-        foreach (var job in Jobs.Where(j => !j.Request.After.IsEmpty)) job.After = [.. job.Request.After.Select(byMachine.GetValueOrDefault).OfType<Job>()];
+        foreach (var job in Jobs.Where(j => !j.Request.After.IsEmpty)) job.After = [.. job.Request.After.Select(a => byMachine.GetValueOrDefault(a.Machine)).OfType<Job>()];
         Standing = [.. Jobs.Where(j => j.Request.Stands is not null).OrderBy(j => j.Request.Stands!.Start).ThenBy(j => j.Index)];
         SiteEnds = [.. Enumerable.Range(0, Sites).Select(s => EndOfSite(s) ?? int.MaxValue)];
+
+        Job AfterTaken(Job job) => job with
+        {
+            NotBefore = job.Request.After.Select(a => endOfTaken.TryGetValue(a.Machine, out var end) ? MinuteAfter(end) : 0).Append(job.NotBefore).Max(),
+            WaitsFor = job.Request.After.Where(a => !asked.Contains(a.Machine) && !endOfTaken.ContainsKey(a.Machine)).Select(a => a.Name).FirstOrDefault(),
+        };
     }
 
     public Job[] Jobs { get; }
 
-    public (Job Job, Slot Slot)[] Taken { get; }
+    public (Job Job, Slot Slot, Plan? OtherPlan)[] Taken { get; }
 
     /// <summary>The jobs that have a slot, by its start.</summary>
     public Job[] Standing { get; }
@@ -181,6 +196,9 @@ internal sealed partial class PlacementProblem
     /// <summary>The minute in which a moment lies, at least 0.</summary>
     public int MinuteOf(DateTimeOffset moment) => (int)Math.Clamp(Math.Floor((moment - _origin).TotalMinutes), 0, int.MaxValue / 2);
 
+    /// <summary>How many minutes it is to a moment, with what is left of one; at least 0.</summary>
+    public double MinutesTo(DateTimeOffset moment) => Math.Max(0, (moment - _origin).TotalMinutes);
+
     /// <summary>The first minute that does not begin before a moment, at least 0.</summary>
     public int MinuteAfter(DateTimeOffset moment) => MinuteOf(RoundUp(moment));
 
@@ -218,7 +236,7 @@ internal sealed partial class PlacementProblem
         var zone = DateTimeZoneProviders.Tzdb[spec.When.Zone];
         var first = Instant.FromDateTimeOffset(_origin).InZone(zone).Date;
         var midnights = Enumerable.Range(1, (int)SlotPlacer.Horizon.TotalDays + 1).Select(d => MinuteOf(zone.AtStartOfDay(first.PlusDays(d)).ToInstant().ToDateTimeOffset()));
-        return new(spec, Spans(spec.When.Joined(_origin, _end, _case.Calendars)), [.. midnights]);
+        return new(spec, Spans(spec.When.Joined(_origin, _end, _case.Calendars)), zone.AtStartOfDay(first).ToInstant().ToDateTimeOffset(), [.. midnights]);
     }
 
     private MinuteSpan[] Spans(IEnumerable<Stretch> stretches) =>

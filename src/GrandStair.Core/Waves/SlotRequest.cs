@@ -28,8 +28,8 @@ public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts,
     /// <summary>The kind of crew whose hands it needs; null where none.</summary>
     public string? Crew { get; init; }
 
-    /// <summary>The machines after whose slots it goes, as far as they are asked for too.</summary>
-    public ImmutableArray<MachineId> After { get; init; } = [];
+    /// <summary>The machines that it depends on and that are still to be upgraded, by whichever plan: it begins after their slots, and has none while one of them has none.</summary>
+    public ImmutableArray<Predecessor> After { get; init; } = [];
 
     /// <summary>Before when it cannot begin, UTC; null where it can at once.</summary>
     public DateTimeOffset? NotBefore { get; init; }
@@ -38,16 +38,28 @@ public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts,
     public Slot? Stands { get; init; }
 }
 
-/// <summary>A slot that stands whatever else is placed: of a machine that is under way.</summary>
+/// <summary>A machine that has to be upgraded before another.</summary>
+/// <param name="Machine">The machine.</param>
+/// <param name="Name">Its name.</param>
+public readonly record struct Predecessor(MachineId Machine, string Name);
+
+/// <summary>A slot that stands whatever else is placed: of a machine that is under way, or of another plan.</summary>
 /// <param name="Of">How it was asked for.</param>
-/// <param name="Slot">The slot.</param>
-public sealed record TakenSlot(SlotRequest Of, Slot Slot);
+/// <param name="Slot">The slot. One that is over counts as an appointment of its crew on its day, and in nothing else.</param>
+public sealed record TakenSlot(SlotRequest Of, Slot Slot)
+{
+    /// <summary>
+    /// The other plan that it is of; null for this one. Plans share sites, uplinks, crews and clusters, but not the limit of a whole plan.
+    /// Where two say different numbers for a site or a crew, the lower one counts while both have machines there.
+    /// </summary>
+    public Plan? OtherPlan { get; init; }
+}
 
 /// <summary>All that slots are placed by.</summary>
 /// <param name="Plan">The plan with its windows, closures, limits, lines and crews.</param>
 /// <param name="Calendars">The calendars that the plan's rules name.</param>
 /// <param name="Requests">Who wants a slot.</param>
-/// <param name="Taken">The slots that stand.</param>
+/// <param name="Taken">The slots that stand, of this plan and of others.</param>
 /// <param name="From">No slot begins before this, UTC.</param>
 public sealed record PlacementCase(
     Plan Plan,

@@ -42,12 +42,15 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
         private readonly PlacementProblem _problem;
         private readonly Board _board;
         private readonly Job _job;
+        private readonly SlotRequest _asked;
         private readonly IReadOnlyList<TakenSlot> _taken;
 
         public Trying(PlacementCase @case)
         {
             ArgumentNullException.ThrowIfNull(@case);
-            _problem = new(@case with { Requests = [@case.Requests.Single() with { Stands = null }] });
+            _asked = @case.Requests.Single();
+            // What it depends on is told by name below.
+            _problem = new(@case with { Requests = [_asked with { Stands = null, After = [] }] });
             _board = new(_problem);
             _job = _problem.Jobs[0];
             _taken = @case.Taken;
@@ -66,10 +69,11 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
         private IEnumerable<string> Order(int at)
         {
             var (start, end) = (_problem.At(at), _problem.At(at + _job.Lasts));
+            foreach (var before in _asked.After.Where(a => _taken.All(t => t.Of.Machine != a.Machine))) yield return $"it depends on {before.Name}, which has no slot";
             foreach (var (of, slot) in _taken)
             {
-                if (_job.Request.After.Contains(of.Machine) && slot.End > start) yield return $"it goes after {of.Name}, whose slot ends {slot.End:yyyy-MM-dd HH:mm} UTC";
-                if (of.After.Contains(_job.Request.Machine) && slot.Start < end) yield return $"{of.Name} goes after it, and begins {slot.Start:yyyy-MM-dd HH:mm} UTC";
+                if (_asked.After.Any(a => a.Machine == of.Machine) && slot.End > start) yield return $"it goes after {of.Name}, whose slot ends {slot.End:yyyy-MM-dd HH:mm} UTC";
+                if (of.After.Any(a => a.Machine == _asked.Machine) && slot.Start < end) yield return $"{of.Name} goes after it, and begins {slot.Start:yyyy-MM-dd HH:mm} UTC";
             }
         }
     }

@@ -6,6 +6,7 @@ using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
@@ -22,7 +23,7 @@ public sealed class CommandException(string name, string message) : Exception(me
 }
 
 /// <summary>Where people's commands about plans and runs are carried out.</summary>
-public sealed class PlanDesk(Shelf shelf, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, RulingTable rulings, RunLog runs, TimeProvider clock)
+public sealed class PlanDesk(Shelf shelf, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, RulingTable rulings, RunLog runs, OtherPlans otherPlans, TimeProvider clock)
 {
     /// <summary>Starts a plan, or goes on with a held one.</summary>
     public async Task StartAsync(string name, Actor actor, CancellationToken stop)
@@ -30,6 +31,9 @@ public sealed class PlanDesk(Shelf shelf, PlanTable plans, PlanApprovals approva
         var plan = await FindAsync(name, stop);
         if (plan.State == PlanState.Ended) throw new CommandException("plan-ended", $"Plan '{name}' has ended; there is nothing to start.");
         if (plan is { State: PlanState.Started, Held: null }) throw new CommandException("plan-started", $"Plan '{name}' is under way already.");
+        var machines = await fleet.AllAsync(stop);
+        if ((await otherPlans.OfAsync(name, plan.Started, stop)).Shared((await plans.MembersAsync(name, stop)).Where(PlanWriter.IsPending).Select(m => machines[m.Machine])) is { } shared)
+            throw new CommandException("machines-shared", $"{shared}. A machine is upgraded by one plan at a time: exempt it from one of them, or leave it out of this plan's scope.");
         // Asked again when a held plan goes on, since what is to be acknowledged may have changed since it started.
         if ((await acknowledgements.OpenAsync(plan, stop)) is { Count: > 0 } open)
             throw new CommandException("not-acknowledged", $"Before plan '{name}' goes on somebody has to acknowledge: {string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'.");

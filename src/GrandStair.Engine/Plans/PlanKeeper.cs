@@ -23,7 +23,7 @@ namespace GrandStair.Engine.Plans;
 
 /// <summary>Keeps plans going: opens waves, judges members, gives slots, opens runs, and ends plans.</summary>
 public sealed class PlanKeeper(
-    Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, MeasuredRuns measured, PlanWriter writer, CalendarShelf calendars, PlanTroubles troubles, TimeProvider clock, ILogger<PlanKeeper> log)
+    Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, MeasuredRuns measured, PlanWriter writer, OtherPlans otherPlans, CalendarShelf calendars, PlanTroubles troubles, TimeProvider clock, ILogger<PlanKeeper> log)
 {
     /// <summary>How long after it was last tried a machine that is not ready, or soon cannot be told, is read again.</summary>
     public static readonly TimeSpan ReadAgain = TimeSpan.FromHours(8);
@@ -117,9 +117,12 @@ public sealed class PlanKeeper(
         var judged = members.Where(m => m is { Run: null, Excuse: null })
             .Select(m => (Member: m, Machine: machines[m.Machine], Assessment: Assessment.Of(aim, machines[m.Machine], Moment.Planning, now, decided.GetValueOrDefault(m.Machine))))
             .ToArray();
+        var elsewhere = await otherPlans.OfAsync(plan.Name, stored.Started, stop);
+        var arrived = judged.Where(j => j.Assessment.Route.Arrived).Select(j => j.Member.Machine).ToHashSet();
+        var pending = PlanWriter.Pending(elsewhere, members.Where(m => !arrived.Contains(m.Machine)), machines);
         // Slots stand as long as nothing that they were laid out by has changed; otherwise each is looked at again, and moves only where it has to.
         var changedSince = _laidOutBy.GetValueOrDefault(plan.Name, laidOutBy) != laidOutBy;
-        var placed = await PlaceAsync(plan, known, product, members, judged.Where(j => open.Contains(j.Member.Wave)), machines, changedSince, now, stop);
+        var placed = await PlaceAsync(new(plan, known, product, members, machines, elsewhere, pending, changedSince, now), judged.Where(j => open.Contains(j.Member.Wave)), stop);
         var after = judged.Select(j => (Before: j.Member, After: PlanDesk.Judged(j.Member, j.Assessment, placed.GetValueOrDefault(j.Member.Machine)), j.Machine, j.Assessment)).ToArray();
         var changed = after.Where(a => a.After != a.Before).Select(a => a.After).ToArray();
         if (changed.Length > 0) await plans.PutMembersAsync(plan.Name, changed, now, stop);
@@ -127,7 +130,7 @@ public sealed class PlanKeeper(
         foreach (var (_, member, machine, assessment) in after.Where(a => a.After.Slot is { } slot && (slot.StageFrom ?? (slot.Start - plan.StageAhead)) <= now && Consent.MayOpenRuns(needed, waves[a.After.Wave - 1].Name, hasBegun: true)))
             await OpenAsync(stored, plan, product, waves, member, machine, assessment, now, stop);
         var placedNow = after.ToDictionary(a => a.After.Machine, a => a.After);
-        await MoveAsync(plan, known, product, [.. members.Select(m => placedNow.GetValueOrDefault(m.Machine, m))], machines, changedSince, now, stop);
+        await MoveAsync(new(plan, known, product, [.. members.Select(m => placedNow.GetValueOrDefault(m.Machine, m))], machines, elsewhere, pending, changedSince, now), stop);
         _laidOutBy[plan.Name] = laidOutBy;
         // Machines that do not answer take long; the plan does not wait for them.
         var waiting = members.Where(m => m is { Standing: Standing.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
@@ -188,25 +191,15 @@ public sealed class PlanKeeper(
         return wave;
     }
 
-    private async Task<Dictionary<MachineId, Placed>> PlaceAsync(
-        Plan plan,
-        IReadOnlyDictionary<string, ICalendar> known,
-        Product product,
-        IReadOnlyList<Member> members,
-        IEnumerable<(Member Member, Machine Machine, Assessment Assessment)> going,
-        IReadOnlyDictionary<MachineId, Machine> machines,
-        bool changedSince,
-        DateTimeOffset now,
-        CancellationToken stop)
+    private async Task<Dictionary<MachineId, Placed>> PlaceAsync(Situation of, IEnumerable<(Member Member, Machine Machine, Assessment Assessment)> going, CancellationToken stop)
     {
-        var wanting = going.Where(g => g.Assessment.CanBePlanned && (changedSince || g.Member.Slot is null || g.Member.Slot.LatestTurn < now)).ToArray();
-        if (wanting.Length == 0 || (!changedSince && IsInVain(plan.Name, wanting.Select(w => w.Member.Machine), now))) return [];
-        var wantingIds = wanting.Select(w => w.Member.Machine).ToHashSet();
-        var taken = PlanWriter.Taken(members.Where(m => !wantingIds.Contains(m.Machine)), product, machines, now);
+        var (plan, now) = (of.Plan, of.Now);
+        var wanting = going.Where(g => g.Assessment.CanBePlanned && (of.ChangedSince || g.Member.Slot is null || g.Member.Slot.LatestTurn < now || of.IsBeforeWhatItDependsOn(g.Machine, g.Member.Slot))).ToArray();
+        if (wanting.Length == 0 || (!of.ChangedSince && IsInVain(plan.Name, wanting.Select(w => w.Member.Machine), now))) return [];
         var lead = wanting.Max(w => plan.LeadFor(w.Assessment.Choice!.Method!.Steps));
-        var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment, (w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot) ?? PlanWriter.Chosen(w.Member, now))), await measured.ExperienceAsync(product, stop))
+        var requests = PlanWriter.Requests(wanting.Select(w => (w.Machine, w.Assessment, (w.Member.Slot?.LatestTurn < now ? null : w.Member.Slot) ?? PlanWriter.Chosen(w.Member, now))), await measured.ExperienceAsync(of.Product, stop), of.Pending)
             .Select(r => r.Stands is null ? r with { NotBefore = now + lead } : r);
-        return Placed(plan.Name, new(plan, known, [.. requests], taken, now)).ToDictionary(p => p.Machine);
+        return Placed(plan.Name, of.CaseOf([.. requests])).ToDictionary(p => p.Machine);
     }
 
     private bool IsInVain(string what, IEnumerable<MachineId> wanting, DateTimeOffset now) => _inVain.TryGetValue(what, out var before) && now < before.Until && wanting.All(before.Machines.Contains);
@@ -233,23 +226,25 @@ public sealed class PlanKeeper(
     }
 
     /// <summary>Gives another slot to runs that missed theirs, and to those that wait for one that they can no longer have: to all of them together, so that none is in another's way.</summary>
-    private async Task MoveAsync(
-        Plan plan, IReadOnlyDictionary<string, ICalendar> known, Product product, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, bool changedSince, DateTimeOffset now, CancellationToken stop)
+    private async Task MoveAsync(Situation of, CancellationToken stop)
     {
-        var moving = new Dictionary<MachineId, RunState>();
-        foreach (var member in members.Where(m => m is { Standing: Standing.Scheduled, Run: not null } && (m.Slot!.LatestTurn < now || (changedSince && m.Slot.Start > now))))
+        var (plan, now) = (of.Plan, of.Now);
+        var moving = new Dictionary<MachineId, (RunState State, string Why)>();
+        foreach (var member in of.Members.Where(m => m is { Standing: Standing.Scheduled, Run: not null, Slot: not null }))
         {
+            var early = member.Slot!.Start > now && of.IsBeforeWhatItDependsOn(of.Machines[member.Machine], member.Slot);
+            if (member.Slot.LatestTurn >= now && !early && !(of.ChangedSince && member.Slot.Start > now)) continue;
             var run = (await runs.FindAsync(member.Run!.Value, stop))!.State;
-            if (run.NeedsSlot || (changedSince && run.Slot.Start > now)) moving[member.Machine] = run;
+            if (run.NeedsSlot) moving[member.Machine] = (run, "the slot before was missed");
+            else if ((of.ChangedSince || early) && run.Slot.Start > now) moving[member.Machine] = (run, early ? "what it depends on goes later" : "its windows were changed");
         }
 
-        if (moving.Count == 0 || (!changedSince && IsInVain($"{plan.Name} runs", moving.Keys, now))) return;
-        var learnt = await measured.ExperienceAsync(product, stop);
-        var requests = moving.Select(m => PlanWriter.Request(machines[m.Key], m.Value, product, learnt));
-        var taken = PlanWriter.Taken(members.Where(m => !moving.ContainsKey(m.Machine)), product, machines, now);
-        foreach (var placed in Placed($"{plan.Name} runs", new(plan, known, [.. requests], taken, now)))
+        if (moving.Count == 0 || (!of.ChangedSince && IsInVain($"{plan.Name} runs", moving.Keys, now))) return;
+        var learnt = await measured.ExperienceAsync(of.Product, stop);
+        var requests = moving.Select(m => PlanWriter.Request(of.Machines[m.Key], m.Value.State, of.Product, learnt, of.Pending));
+        foreach (var placed in Placed($"{plan.Name} runs", of.CaseOf([.. requests])))
         {
-            var run = moving[placed.Machine];
+            var (run, why) = moving[placed.Machine];
             if (placed.Slot is not { } slot)
             {
                 log.LogWarning("Run r{Run} has no further slot: {Why}", run.Run, placed.Why);
@@ -257,7 +252,7 @@ public sealed class PlanKeeper(
             }
 
             if (!run.NeedsSlot && slot.Start == run.Slot.Start) continue;
-            var moved = new SlotMoved(now, "worker", slot, run.NeedsSlot ? "the slot before was missed" : "its windows were changed");
+            var moved = new SlotMoved(now, "worker", slot, why);
             await runs.DecideAsync(run, moved, RunMachine.Step(run, moved).State, new(Actor.Worker, "run move-slot", moved.Reason), stop);
         }
     }
@@ -282,5 +277,40 @@ public sealed class PlanKeeper(
                 log.LogError(error, "{Machine} was not read", machine.Name);
             }
         });
+    }
+
+    /// <summary>All that a plan's slots are given by at a moment.</summary>
+    /// <param name="Plan">The plan.</param>
+    /// <param name="Calendars">All calendars.</param>
+    /// <param name="Product">Its product.</param>
+    /// <param name="Members">Its members.</param>
+    /// <param name="Machines">The fleet.</param>
+    /// <param name="Elsewhere">What other plans hold.</param>
+    /// <param name="Pending">By name the machines still to be upgraded.</param>
+    /// <param name="ChangedSince">Whether the plan or a calendar has changed since slots were last given.</param>
+    /// <param name="Now">The moment, UTC.</param>
+    private sealed record Situation(
+        Plan Plan,
+        IReadOnlyDictionary<string, ICalendar> Calendars,
+        Product Product,
+        IReadOnlyList<Member> Members,
+        IReadOnlyDictionary<MachineId, Machine> Machines,
+        HeldElsewhere Elsewhere,
+        IReadOnlyDictionary<string, MachineId> Pending,
+        bool ChangedSince,
+        DateTimeOffset Now)
+    {
+        private IReadOnlyDictionary<MachineId, Slot> Slots => field ??= Members.Where(m => m.Slot is not null).Select(m => (m.Machine, Slot: m.Slot!)).Concat(Elsewhere.Slots.Select(s => (s.Of.Machine, s.Slot)))
+            .GroupBy(s => s.Machine).ToDictionary(s => s.Key, s => s.MaxBy(x => x.Slot.End).Slot);
+
+        /// <summary>Whether a slot begins before the slot of what its machine depends on is over.</summary>
+        public bool IsBeforeWhatItDependsOn(Machine machine, Slot slot) => PlanWriter.Before(machine, Pending) is { } before && Slots.TryGetValue(before.Machine, out var first) && slot.Start < first.End;
+
+        /// <summary>Some requests among all slots that others have.</summary>
+        public PlacementCase CaseOf(IReadOnlyList<SlotRequest> requests)
+        {
+            var wanting = requests.Select(r => r.Machine).ToHashSet();
+            return new(Plan, Calendars, requests, [.. PlanWriter.Taken(Members.Where(m => !wanting.Contains(m.Machine)), Product, Machines, Now), .. Elsewhere.Slots], Now);
+        }
     }
 }

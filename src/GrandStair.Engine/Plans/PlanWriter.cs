@@ -22,7 +22,8 @@ namespace GrandStair.Engine.Plans;
 /// <param name="Product">The product.</param>
 /// <param name="Members">Its members; those that have begun, or are excused, as they are.</param>
 /// <param name="Requests">Who wants a slot, by wave.</param>
-/// <param name="Standing">The slots that stand whatever else is placed.</param>
+/// <param name="Standing">The slots that stand whatever else is placed, of this plan and of others.</param>
+/// <param name="Pending">By name the machines still to be upgraded, by this plan or another that has started.</param>
 /// <param name="Begun">What its waves have come to already.</param>
 /// <param name="Calendars">The calendars that it was laid out by.</param>
 /// <param name="Layout">When each would go.</param>
@@ -35,6 +36,7 @@ public sealed record Draft(
     ImmutableArray<Member> Members,
     IReadOnlyList<IReadOnlyList<SlotRequest>> Requests,
     IReadOnlyList<TakenSlot> Standing,
+    IReadOnlyDictionary<string, MachineId> Pending,
     IReadOnlyList<BegunWave> Begun,
     IReadOnlyDictionary<string, ICalendar> Calendars,
     Layout Layout,
@@ -52,10 +54,13 @@ public sealed record Draft(
 public sealed record WaveChange(MachineId Machine, string? From, string? To);
 
 /// <summary>Where plans are written and changed: what a text would make of a plan, and what somebody then wants kept.</summary>
-public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, RulingTable rulings, MeasuredRuns measured, CalendarShelf calendars, TimeProvider clock)
+public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, RulingTable rulings, MeasuredRuns measured, CalendarShelf calendars, OtherPlans otherPlans, TimeProvider clock)
 {
     /// <summary>How much longer a run is thought to take, at each look, that has not ended with its slot.</summary>
     private static readonly TimeSpan OverdueTakes = TimeSpan.FromMinutes(15);
+
+    /// <summary>How long the appointments of a crew are looked back at: longer than any day in any zone.</summary>
+    private static readonly TimeSpan CrewsRemember = TimeSpan.FromHours(36);
 
     /// <summary>Finds out what a text would make: the members of its waves, judged, and when each would go. Nothing is kept.</summary>
     /// <param name="body">The plan, as YAML. Where there is a plan of its name, it is that plan changed: what has begun stays.</param>
@@ -103,9 +108,17 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
 
         var byMachine = old.ToDictionary(m => m.Machine);
         var going = membership.Waves.SelectMany((w, i) => w.Select(m => byMachine.GetValueOrDefault(m.Id, new Member { Plan = plan.Name, Machine = m.Id, Wave = 0 }) with { Wave = i + 1 })).Concat(staying).ToArray();
+        var ids = going.Concat(begun).ToDictionary(m => machines[m.Machine].Name, m => m.Machine, StringComparer.OrdinalIgnoreCase);
+        var stays = apart.Concat(going.Where(m => waves[m.Wave - 1].State != WaveState.Waiting).Select(m => m.Machine)).ToHashSet();
+        var deferred = WaveOrder.Defer(going.Concat(begun.Where(IsPending)).ToDictionary(m => m.Machine, m => m.Wave), m => Before(machines[m], ids), stays.Contains).ToDictionary(d => d.Machine);
+        going = [.. going.Select(m => deferred.TryGetValue(m.Machine, out var later) ? m with { Wave = later.To } : m)];
+        var elsewhere = await otherPlans.OfAsync(plan.Name, before?.Started, stop);
+        var shared = elsewhere.Shared(going.Select(m => machines[m.Machine]));
+        if (shared is not null && before?.State == PlanState.Started) throw new CommandException("machines-shared", $"{shared}. A machine is upgraded by one plan at a time: leave it out of the scope, or exempt it from the other plan.");
+        var pending = Pending(elsewhere, going.Where(m => !Judge(machines[m.Machine]).Route.Arrived).Concat(begun), machines);
         var requests = waves.Select(w => Requests(going.Where(m => m.Wave == w.Number && Judge(machines[m.Machine]).CanBePlanned)
-            .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), (w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot) ?? Chosen(m, now))), learnt)).ToArray();
-        var standing = Taken(begun, product, machines, now);
+            .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), (w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot) ?? Chosen(m, now))), learnt, pending)).ToArray();
+        TakenSlot[] standing = [.. Taken(begun, product, machines, now), .. elsewhere.Slots];
         BegunWave[] cameTo = [.. waves.Select(w => new BegunWave([.. begun.Where(m => m.Wave == w.Number).Select(m => EndOf(m, now)).OfType<DateTimeOffset>()], w.State == WaveState.Passed))];
         var layout = layOut ? Layout.Of(plan, known, requests, standing, cameTo, now) : new([]);
         var placed = layout.All.ToDictionary(p => p.Machine);
@@ -120,7 +133,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
             [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
             waves)
         { Sites = sites, Consent = ConsentRule.Of(plan), Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
-        return new(stored, plan, product, [.. begun, .. members], requests, standing, cameTo, known, layout, membership.Missing, [.. noEffect, .. unknown]);
+        return new(stored, plan, product, [.. begun, .. members], requests, standing, pending, cameTo, known, layout, membership.Missing, [.. noEffect, .. unknown, .. Told(deferred.Values, plan, machines), .. shared is null ? [] : new[] { $"{shared}. This plan can start when they are done or exempt there, or are left out of its scope." }]);
 
         Assessment Judge(Machine machine) => judged.GetOrAdd(machine.Id, _ => Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id)));
 
@@ -190,6 +203,16 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
         if (member.Run is not null) throw new CommandException("machine-under-way", $"{machine.Name} has begun (r{member.Run}) and stays in its wave.");
         if (member.Excuse is not null) throw new CommandException("machine-excused", $"{machine.Name} is excused and in no wave's way.");
         if (member.Wave == to.Number) return;
+        var members = await plans.MembersAsync(plan.Name, stop);
+        var machines = await fleet.AllAsync(stop);
+        var ids = members.Where(IsPending).ToDictionary(m => machines[m.Machine].Name, m => m.Machine, StringComparer.OrdinalIgnoreCase);
+        var inWave = members.ToDictionary(m => m.Machine, m => m.Machine == machine.Id ? to.Number : m.Wave);
+        foreach (var other in inWave.Keys.Where(m => m == machine.Id || machines[machine.Id].Find(Dependents.Key) is not null))
+        {
+            if (Before(machines[other], ids) is not { } before || (other != machine.Id && before.Machine != machine.Id) || inWave[before.Machine] <= inWave[other]) continue;
+            throw new CommandException("wave-order", $"{machines[other].Name} depends on {before.Name} and cannot go in an earlier wave; move {(other == machine.Id ? before.Name : machines[other].Name)} first.");
+        }
+
         await plans.MoveAsync(plan.Name, machine.Id, to, reason, actor, clock.GetUtcNow(), stop);
         await approvals.HoldUnlessApprovedAsync(plan.Name, $"{machine.Name} was moved to wave {to.Name}", actor, stop);
     }
@@ -208,24 +231,50 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
         ];
     }
 
-    /// <summary>How slots for machines are asked for, each with the slot that it has. What hangs on another that is asked for too goes after it.</summary>
-    internal static IReadOnlyList<SlotRequest> Requests(IEnumerable<(Machine Machine, Assessment Assessment, Slot? Stands)> wanting, Experience learnt)
+    /// <summary>How slots for machines are asked for, each with the slot that it has.</summary>
+    /// <param name="wanting">The machines.</param>
+    /// <param name="learnt">How long methods take.</param>
+    /// <param name="pending">By name the machines still to be upgraded: whoever depends on one of them goes after it.</param>
+    internal static IReadOnlyList<SlotRequest> Requests(IEnumerable<(Machine Machine, Assessment Assessment, Slot? Stands)> wanting, Experience learnt, IReadOnlyDictionary<string, MachineId> pending)
     {
-        var all = wanting.ToArray();
-        var byName = all.ToDictionary(w => w.Machine.Name, w => w.Machine.Id, StringComparer.OrdinalIgnoreCase);
         return
         [
-            .. all.Select(w =>
+            .. wanting.Select(w =>
             {
                 var method = w.Assessment.Choice!.Method!;
-                return Request(w.Machine, method, learnt.Lengths(w.Assessment.Legs[0].Hop.Name, method, MeasuredRuns.ModelOf(w.Machine)), w.Stands) with { After = After(w.Machine, byName) };
+                return Request(w.Machine, method, learnt.Lengths(w.Assessment.Legs[0].Hop.Name, method, MeasuredRuns.ModelOf(w.Machine)), w.Stands) with { After = After(w.Machine, pending) };
             }),
         ];
     }
 
-    /// <summary>After whom a machine goes: what it hangs on, as far as that is among some machines.</summary>
-    internal static ImmutableArray<MachineId> After(Machine machine, IReadOnlyDictionary<string, MachineId> among) =>
-        machine.TextOf(Dependents.HangsOn) is { } on && among.TryGetValue(on, out var before) && before != machine.Id ? [before] : [];
+    /// <summary>The machine that a machine depends on, where it is among some; null where it is not.</summary>
+    internal static Predecessor? Before(Machine machine, IReadOnlyDictionary<string, MachineId> among) =>
+        machine.TextOf(Dependents.HangsOn) is { } on && among.TryGetValue(on, out var before) && before != machine.Id ? new(before, on) : null;
+
+    /// <summary>After whom a machine goes, as far as that is among some machines.</summary>
+    internal static ImmutableArray<Predecessor> After(Machine machine, IReadOnlyDictionary<string, MachineId> among) => Before(machine, among) is { } before ? [before] : [];
+
+    /// <summary>Whether a machine is still to be upgraded: whatever depends on it waits until it is verified, or exempt.</summary>
+    internal static bool IsPending(Member member) => member.Standing is not (Standing.Proved or Standing.Done or Standing.Excused);
+
+    /// <summary>By name the machines that are still to be upgraded, by this plan or another.</summary>
+    internal static IReadOnlyDictionary<string, MachineId> Pending(HeldElsewhere elsewhere, IEnumerable<Member> own, IReadOnlyDictionary<MachineId, Machine> machines)
+    {
+        var pending = elsewhere.Pending.ToDictionary(p => p.Key, p => p.Value.Machine, StringComparer.OrdinalIgnoreCase);
+        foreach (var member in own.Where(IsPending)) pending[machines[member.Machine].Name] = member.Machine;
+        return pending;
+    }
+
+    /// <summary>Machines that go in a later wave than the one that chose them, a sentence for each wave.</summary>
+    private static IEnumerable<string> Told(IEnumerable<Deferred> deferred, Plan plan, IReadOnlyDictionary<MachineId, Machine> machines)
+    {
+        foreach (var group in deferred.GroupBy(d => (d.From, d.To)).OrderBy(g => g.Key))
+        {
+            var first = group.OrderBy(d => machines[d.Machine].Name, StringComparer.OrdinalIgnoreCase).First();
+            var others = group.Count() - 1;
+            yield return $"{machines[first.Machine].Name}{(others == 0 ? "" : $" and {others} more")} would be in wave {plan.Waves[group.Key.From - 1].Name} and go{(others == 0 ? "es" : "")} in {plan.Waves[group.Key.To - 1].Name}: {machines[first.Machine].Name} depends on {first.On.Name}, which goes then.";
+        }
+    }
 
     /// <summary>A leg by a method, as runs pin it.</summary>
     internal static LegSpec Leg(Hop hop, Method method) => new(hop.Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterTurningPoint) { To = hop.Part is null ? hop.To : "" };
@@ -243,32 +292,32 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
     };
 
     /// <summary>How the next slot of a run is asked for.</summary>
-    internal static SlotRequest Request(Machine machine, RunState run, Product product, Experience learnt)
+    internal static SlotRequest Request(Machine machine, RunState run, Product product, Experience learnt, IReadOnlyDictionary<string, MachineId> pending)
     {
         var method = product.Method(run.CurrentLeg.Method)!;
-        var request = Request(machine, method, learnt.Lengths(run.CurrentLeg.Hop, method, MeasuredRuns.ModelOf(machine)), run.NeedsSlot ? null : run.Slot);
+        var request = Request(machine, method, learnt.Lengths(run.CurrentLeg.Hop, method, MeasuredRuns.ModelOf(machine)), run.NeedsSlot ? null : run.Slot) with { After = After(machine, pending) };
         return run.Phase == Phase.Stage ? request : request with { Stages = 0 };
     }
 
     /// <summary>The time that somebody chose for a machine, as a slot to begin with; null where nobody did, or it is over.</summary>
     internal static Slot? Chosen(Member member, DateTimeOffset now) => member.Appointed is { } at && at > now ? new(at, at, at) : null;
 
-    /// <summary>The slots that others have, as far as they are not over. Who is still at it when his is over takes room a while longer.</summary>
+    /// <summary>The slots that machines have, as far as they are not over. Who is still at it when his is over takes room a while longer; what a crew did lately counts for its day.</summary>
     internal static TakenSlot[] Taken(IEnumerable<Member> members, Product product, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now)
     {
         return
         [
-            .. members.Where(m => m.Standing is Standing.Scheduled or Standing.UnderWay && product.Method(m.Method ?? "") is not null)
-                .Select(m => (Member: m, Slot: Left(m), Method: product.Method(m.Method!)!)).Where(m => m.Slot is not null)
+            .. members.Where(m => m.Slot is not null && product.Method(m.Method ?? "") is not null)
+                .Select(m => (Member: m, Slot: Left(m.Standing, m.Slot!), Method: product.Method(m.Method!)!)).Where(m => m.Slot is not null)
                 .Select(m => new TakenSlot(Request(machines[m.Member.Machine], m.Method, m.Method.Typical, null), m.Slot!)),
         ];
 
-        Slot? Left(Member member) => member.Slot switch
+        Slot? Left(Standing standing, Slot slot)
         {
-            { } slot when slot.End > now => slot,
-            { } slot when member.Standing == Standing.UnderWay => slot with { End = now + OverdueTakes },
-            _ => null,
-        };
+            if (standing is Standing.Scheduled or Standing.UnderWay && slot.End > now) return slot;
+            if (standing == Standing.UnderWay) return slot with { End = now + OverdueTakes };
+            return slot.Crew is not null && slot.Start <= now && slot.Start > now - CrewsRemember ? slot with { End = slot.Start } : null;
+        }
     }
 
     /// <summary>When a machine that has begun was proved, or will be as its slot says; null where nobody can say.</summary>

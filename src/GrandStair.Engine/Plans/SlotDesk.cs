@@ -123,7 +123,7 @@ public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, Fl
         var draft = await writer.DraftAsync(stored.Body, stored.Sites, stop);
         var wave = draft.Stored.Waves[member.Wave - 1];
         var request = run is not null
-            ? PlanWriter.Request(machine, run, draft.Product, await measured.ExperienceAsync(draft.Product, stop))
+            ? PlanWriter.Request(machine, run, draft.Product, await measured.ExperienceAsync(draft.Product, stop), draft.Pending)
             : draft.Requests.SelectMany(r => r).FirstOrDefault(r => r.Machine == machine.Id) ?? throw new CommandException("not-ready", $"{machine.Name} can have no time yet: {member.Why ?? "it is not ready"}.");
         var begins = wave.State == WaveState.Waiting
             ? draft.Layout.Waves[member.Wave - 1].From + (draft.Plan.Lead ?? TimeSpan.Zero)
@@ -132,9 +132,8 @@ public sealed class SlotDesk(PlanWriter writer, PlanTable plans, RunLog runs, Fl
         var placed = draft.Layout.All.Where(p => p.Slot is not null).ToDictionary(p => p.Machine, p => p.Slot!);
         var stay = draft.Standing.Concat(draft.Requests.SelectMany(r => r).Where(r => r.Stands is not null && placed.ContainsKey(r.Machine)).Select(r => new TakenSlot(r, placed[r.Machine]))).Where(t => t.Of.Machine != machine.Id).ToArray();
         var machines = await fleet.AllAsync(stop);
-        var others = stay.ToDictionary(t => t.Of.Name, t => t.Of.Machine, StringComparer.OrdinalIgnoreCase);
         var alone = new Dictionary<string, MachineId>(StringComparer.OrdinalIgnoreCase) { [machine.Name] = machine.Id };
-        request = request with { NotBefore = begins, After = PlanWriter.After(machine, others) };
+        request = request with { NotBefore = begins, After = PlanWriter.After(machine, draft.Pending) };
         return new(new(draft.Plan, draft.Calendars, [request], [.. stay.Select(t => t with { Of = t.Of with { After = PlanWriter.After(machines[t.Of.Machine], alone) } })], now), draft, run, wave.State != WaveState.Waiting);
     }
 

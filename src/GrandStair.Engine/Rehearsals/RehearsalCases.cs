@@ -14,7 +14,7 @@ using GrandStair.Storage.Runs;
 namespace GrandStair.Engine.Rehearsals;
 
 /// <summary>Makes plans into cases to rehearse: who is in them and how each would go, from where everything stands now.</summary>
-public sealed class RehearsalCases(Shelf shelf, FleetCache fleet, PlanTable plans, PlanWriter writer, RulingTable rulings, RunLog runs, MeasuredRuns measured, CalendarShelf calendars, TimeProvider clock)
+public sealed class RehearsalCases(Shelf shelf, FleetCache fleet, PlanTable plans, PlanWriter writer, RulingTable rulings, RunLog runs, MeasuredRuns measured, CalendarShelf calendars, OtherPlans otherPlans, TimeProvider clock)
 {
     /// <summary>The case of a plan as it is kept.</summary>
     public async Task<RehearsalCase> OfAsync(StoredPlan stored, CancellationToken stop)
@@ -58,13 +58,15 @@ public sealed class RehearsalCases(Shelf shelf, FleetCache fleet, PlanTable plan
                 Slot = begun.Contains(m.Wave) && m.Slot?.LatestTurn > now ? m.Slot : null,
             };
         }).ToArray();
-        var byName = going.ToDictionary(g => g.Request.Name, g => g.Request.Machine, StringComparer.OrdinalIgnoreCase);
+        var elsewhere = await otherPlans.OfAsync(plan.Name, stored.Started, stop);
+        var pending = PlanWriter.Pending(elsewhere, members, machines);
         return new(
             plan,
             known,
-            [.. going.Select(g => g with { Request = g.Request with { After = PlanWriter.After(machines[g.Request.Machine], byName) } })],
+            [.. going.Select(g => g with { Request = g.Request with { After = PlanWriter.After(machines[g.Request.Machine], pending) } })],
             [.. stored.Waves.Select(w => new RehearsedWave(w.State == WaveState.Waiting ? null : w.Opened ?? now, w.State == WaveState.Passed))],
-            now);
+            now)
+        { Others = [.. elsewhere.Slots] };
 
         RehearsedMachine Rehearsed(Machine machine, Member member, Method? method, ImmutableArray<LegSpec> legs)
         {

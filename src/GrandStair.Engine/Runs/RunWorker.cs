@@ -25,7 +25,7 @@ namespace GrandStair.Engine.Runs;
 /// database and on the machines.
 /// </summary>
 public sealed class RunWorker(
-    RunLog runs, PlanTable plans, RulingTable rulings, Shelf shelf, FleetCache fleet, MachineReader reader, LinkSet links, ScriptTable sent, ISecrets secrets, ClockTable clockTable, DomainClock clock, ILogger<RunWorker> log)
+    RunLog runs, PlanTable plans, OtherPlans otherPlans, RulingTable rulings, Shelf shelf, FleetCache fleet, MachineReader reader, LinkSet links, ScriptTable sent, ISecrets secrets, ClockTable clockTable, DomainClock clock, ILogger<RunWorker> log)
 {
     /// <summary>How long a worker that says nothing keeps its runs.</summary>
     public static readonly TimeSpan Lease = TimeSpan.FromSeconds(10);
@@ -301,7 +301,7 @@ public sealed class RunWorker(
         var (plan, _) = await PlanOfAsync(claim, stop);
         var limits = new List<(string, int)>();
         if (machine.TextOf("unit") is { } unit) limits.Add(($"unit:{unit}", 1));
-        if (claim.State.Slot.Crew is { } crew && plan.Crews.FirstOrDefault(c => c.Name == crew) is { } hands) limits.Add(($"crew:{plan.Name}/{crew}", hands.Hands));
+        if (claim.State.Slot.Crew is { } crew && plan.Crews.FirstOrDefault(c => c.Name == crew) is { } hands) limits.Add(($"crew:{crew}", hands.Hands));
         limits.Add(($"site:{machine.Site}", plan.Limits.Site));
         limits.Add(($"plan:{plan.Name}", plan.Limits.All));
         return await TryAcquireAsync(claim, limits, stop);
@@ -332,6 +332,7 @@ public sealed class RunWorker(
     {
         var (_, stored) = await PlanOfAsync(claim, stop);
         if (stored.Held is not null) return Looked.Later(clock.GetUtcNow() + Max(TimeSpan.FromMinutes(1), clock.ToDomain(Tick)), claim.Progress);
+        if (await otherPlans.PredecessorAsync(machine, stop) is { } before) return WaitFor($"machine:{before}", claim);
         return await TryAcquireLimitsAsync(claim, machine, stop) is { } full ? WaitFor(full, claim) : new(new SlotOpened(clock.GetUtcNow(), "worker", order.Name));
     }
 

@@ -75,7 +75,8 @@ internal static class RunViews
     {
         ["site", var site] => $"waiting: the limit of {site} is reached",
         ["unit", var unit] => $"waiting: another machine of {unit} is being upgraded",
-        ["crew", var crew] => $"waiting: {crew.Split('/')[^1]} has its hands full",
+        ["crew", var crew] => $"waiting: {crew} has its hands full",
+        ["machine", var before] => $"waiting: it depends on {before}, which is not verified yet",
         ["line", var site] => $"waiting: another machine stages over the line of {site}",
         _ => "waiting: the plan's limit is reached",
     };

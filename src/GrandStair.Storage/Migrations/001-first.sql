@@ -38,7 +38,7 @@ CREATE INDEX runs_plan ON runs (plan);
 CREATE TABLE run_events (
   run_id BIGINT NOT NULL REFERENCES runs (id), number BIGINT NOT NULL, position BIGINT NOT NULL, at BIGINT NOT NULL, type TEXT NOT NULL,
   version BIGINT NOT NULL, actor TEXT NOT NULL, epoch BIGINT NOT NULL, body TEXT NOT NULL, PRIMARY KEY (run_id, number));
-CREATE TABLE run_room (name TEXT NOT NULL, run_id BIGINT NOT NULL REFERENCES runs (id), PRIMARY KEY (name, run_id));
+CREATE TABLE run_room (name TEXT NOT NULL, run_id BIGINT NOT NULL REFERENCES runs (id), most BIGINT NOT NULL, PRIMARY KEY (name, run_id));
 
 CREATE TABLE feed (position BIGINT PRIMARY KEY, at BIGINT NOT NULL, kind TEXT NOT NULL, subject TEXT NOT NULL, type TEXT NOT NULL, actor TEXT NOT NULL);
 CREATE TABLE audit (number BIGINT PRIMARY KEY, at BIGINT NOT NULL, actor TEXT NOT NULL, command TEXT NOT NULL, subject TEXT NOT NULL, detail TEXT NOT NULL);

@@ -205,8 +205,10 @@ public sealed class RunLog(Database database)
 
     private static double? Percent(double? share) => share is { } of ? Math.Round(of * 100) : null;
 
-    /// <summary>Takes room within limits for a run: all of it or, where one is full, none.</summary>
+    /// <summary>Takes room within limits for a run: all of it or, where one is full, none. Where another plan that has room in a limit lets fewer in, its lower number counts.</summary>
+    /// <param name="claim">The run.</param>
     /// <param name="limits">Each limit's name with how many runs may have room in it.</param>
+    /// <param name="stop">Ends the wait.</param>
     /// <returns>Null where it has room now; <see cref="Lost"/> where somebody else has the run by now; else the name of the limit that is full.</returns>
     public Task<string?> TakeRoomAsync(ClaimedRun claim, IReadOnlyList<(string Name, int Most)> limits, CancellationToken stop) => database.WriteAsync<string?>(
         async (c, t) =>
@@ -217,12 +219,13 @@ public sealed class RunLog(Database database)
             var held = (await c.QueryAsync<string>("SELECT name FROM run_room WHERE run_id = @Run", new { claim.State.Run }, t)).ToHashSet(StringComparer.Ordinal);
             foreach (var (name, most) in limits.Where(l => !held.Contains(l.Name)))
             {
-                var taken = await c.ExecuteScalarAsync<long>("SELECT count(*) FROM run_room WHERE name = @name", new { name }, t);
-                if (taken >= most) return name;
+                var (taken, lowest) = await c.QuerySingleAsync<(long Taken, long? Lowest)>(
+                    "SELECT count(*), min(CASE WHEN runs.plan <> @Plan THEN run_room.most END) FROM run_room JOIN runs ON runs.id = run_room.run_id WHERE run_room.name = @name", new { name, claim.State.Plan }, t);
+                if (taken >= Math.Min(most, lowest ?? most)) return name;
             }
 
-            foreach (var (name, _) in limits.Where(l => !held.Contains(l.Name)))
-                await c.ExecuteAsync("INSERT INTO run_room (name, run_id) VALUES (@name, @Run)", new { name, claim.State.Run }, t);
+            foreach (var (name, most) in limits.Where(l => !held.Contains(l.Name)))
+                await c.ExecuteAsync("INSERT INTO run_room (name, run_id, most) VALUES (@name, @Run, @most)", new { name, claim.State.Run, most = (long)most }, t);
             return null;
         },
         stop);

@@ -1,0 +1,57 @@
+using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
+using GrandStair.Testing.Schedules;
+using Xunit;
+
+namespace GrandStair.Core.Tests.Waves;
+
+public class SharedScheduleTests
+{
+    private const int Cases = 20;
+
+    [Fact]
+    public void Two_plans_of_several_waves_break_no_limit_crew_uplink_cluster_or_dependency_between_them()
+    {
+        var slots = 0;
+        foreach (var seed in Enumerable.Range(1, Cases))
+        {
+            var (broken, count) = SharedSchedules.Check(seed);
+            Assert.True(broken.Count == 0, $"seed {seed}: {string.Join("; ", broken.Take(5))}");
+            slots += count;
+        }
+
+        Assert.True(slots > Cases * 20, $"{slots} slots are too few to say anything");
+    }
+
+    [Fact]
+    public void What_a_crew_did_earlier_today_counts_for_its_day()
+    {
+        var now = new DateTimeOffset(2027, 1, 11, 14, 0, 0, TimeSpan.Zero);
+        var crew = new CrewSpec("north", "deck-it", 1, 4, [], new("Europe/London", [WeeklyRule.Parse("Mon-Fri 08:00-18:00")]));
+        var plan = PlacementTests.Basic with { Windows = [new(Whom.Everyone, new("Europe/London", [WeeklyRule.Parse("Mon-Sun 00:00-00:00")]))], Crews = [crew] };
+        SlotRequest Ask(int id) => new(new(id), "Westhaven", TimeSpan.FromMinutes(30), TimeSpan.FromMinutes(10)) { Name = $"m{id}", Crew = "deck-it" };
+        // Three were done this morning, one yesterday.
+        TakenSlot[] done = [.. new[] { -6, -5, -4, -24 }.Select((h, i) => new TakenSlot(Ask(10 + i), new(now.AddHours(h), now.AddHours(h), now.AddHours(h)) { Crew = "north" }))];
+        var placed = SlotPlacer.Place(new(plan, new Dictionary<string, ICalendar>(), [Ask(1), Ask(2), Ask(3)], done, now)).All;
+        Assert.Equal([11, 12, 12], placed.Select(p => p.Slot!.Start.Day).Order());
+    }
+
+    [Fact]
+    public void Whoever_depends_on_a_machine_of_a_later_wave_goes_in_that_wave()
+    {
+        var (radio, gateway, till, hub) = (new MachineId(1), new MachineId(2), new MachineId(3), new MachineId(4));
+        var on = new Dictionary<MachineId, Predecessor> { [radio] = new(gateway, "gateway"), [gateway] = new(hub, "hub"), [till] = new(radio, "radio") };
+        var waves = new Dictionary<MachineId, int> { [radio] = 1, [gateway] = 1, [till] = 2, [hub] = 3 };
+        var deferred = WaveOrder.Defer(waves, m => on.TryGetValue(m, out var before) ? before : null, m => m == till);
+        Assert.Equal([new(radio, 1, 3, new(hub, "hub")), new(gateway, 1, 3, new(hub, "hub"))], deferred);
+    }
+
+    [Fact]
+    public void Machines_that_depend_on_one_another_in_a_circle_are_told_apart_from_those_that_can_go()
+    {
+        SlotRequest Ask(int id, int on) => new(new(id), "Westhaven", TimeSpan.FromMinutes(30), TimeSpan.FromMinutes(10)) { Name = $"m{id}", After = [new(new(on), $"m{on}")] };
+        var placed = SlotPlacer.Place(new(PlacementTests.Basic, new Dictionary<string, ICalendar>(), [Ask(1, 2), Ask(2, 1)], [], new DateTimeOffset(2027, 1, 11, 0, 0, 0, TimeSpan.Zero))).All;
+        Assert.All(placed, p => Assert.Null(p.Slot));
+        Assert.Contains("it depends on m2, which has no slot", placed[0].Why, StringComparison.Ordinal);
+    }
+}

@@ -1,0 +1,124 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Conditions;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
+
+namespace GrandStair.Testing.Schedules;
+
+/// <summary>
+/// Makes up two plans of several waves at shared sites, lays one out, then the other around it, then lets some days pass and lays both out
+/// again, as happens while plans are under way; and says what their slots break.
+/// </summary>
+public sealed class SharedSchedules
+{
+    private static readonly ImmutableDictionary<string, ICalendar> NoCalendars = ImmutableDictionary<string, ICalendar>.Empty;
+    private static readonly string[] Sites = ["Westhaven", "St Brendan", "Otter Sound"];
+    private static readonly string[] Groups = ["office", "till"];
+    private static readonly string[] Kinds = ["deck-it", "shore-it"];
+    private static readonly string[] Zones = ["Europe/London", "America/St_Johns", "Pacific/Auckland", "UTC"];
+    private static readonly string[] Weeks = ["Mon-Fri 19:00-05:00", "Sat,Sun 22:30-06:15", "Mon-Sun 20:00-23:45", "Tue,Thu,Sat 12:00-16:20", "Fri-Mon 23:10-04:40"];
+    private readonly Random _draw;
+    private readonly DateTimeOffset _from;
+    private readonly LineSpec _uplink;
+    private readonly CrewSpec[] _crews;
+
+    private SharedSchedules(int seed)
+    {
+        _draw = new(seed);
+        _from = new DateTimeOffset(2027, 1, 4, 0, 0, 0, TimeSpan.Zero).AddDays(_draw.Next(300)).AddMinutes(_draw.Next(3000));
+        _uplink = new(["Otter Sound"], (200 + _draw.Next(4000)) * 1000, 0.5, _draw.Next(2) == 0 ? null : new("Europe/London", [WeeklyRule.Parse("Mon-Sun 20:00-04:00")]));
+        _crews = [.. Kinds.Select(k => new CrewSpec($"{k}-crew", k, 1 + _draw.Next(2), _draw.Next(4) is > 0 and var most ? most : null, [], AnyRule())), new("spare", "shore-it", 1, 1, ["St Brendan"], AnyRule())];
+    }
+
+    /// <summary>What the schedule of a seed breaks, and how many slots there are.</summary>
+    public static (IReadOnlyList<string> Broken, int Slots) Check(int seed) => new SharedSchedules(seed).Check();
+
+    private (IReadOnlyList<string> Broken, int Slots) Check()
+    {
+        var (first, second) = (AnyPlan("first"), AnyPlan("second"));
+        var machines = new List<SlotRequest>();
+        var (ofFirst, ofSecond) = (AnyWaves(first, machines), AnyWaves(second, machines));
+        var laid = Lay(first, ofFirst, [], _from);
+        var around = Lay(second, ofSecond, [.. laid.Select(s => Other(s, first))], _from);
+        List<string> broken = [.. ScheduleOracle.Broken([new(first, laid), new(second, around)], _from)];
+
+        // Some days later what has begun stands, what was told stays where it can, and the rest is laid out anew.
+        var later = _from.AddMinutes(_draw.Next(6 * 24 * 60));
+        GivenSlot[] firstBegun = [.. laid.Where(s => HasBegun(s, later))], secondBegun = [.. around.Where(s => HasBegun(s, later))];
+        var firstAgain = LayAgain(first, ofFirst, laid, firstBegun, [.. secondBegun.Select(s => Other(s, second))], later);
+        var secondAgain = LayAgain(second, ofSecond, around, secondBegun, [.. firstBegun.Concat(firstAgain).Select(s => Other(s, first))], later);
+        broken.AddRange(ScheduleOracle.Broken([new(first, [.. firstBegun.Select(Old), .. firstAgain]), new(second, [.. secondBegun.Select(Old), .. secondAgain])], later).Select(b => $"after {later:u}: {b}"));
+        return (broken, laid.Length + around.Length + firstAgain.Length + secondAgain.Length);
+    }
+
+    private static GivenSlot Old(GivenSlot slot) => slot with { IsNew = false };
+
+    /// <summary>What is staged, or has begun, stays.</summary>
+    private static bool HasBegun(GivenSlot slot, DateTimeOffset now) => (slot.Slot.StageFrom ?? slot.Slot.Start) <= now;
+
+    private static TakenSlot Other(GivenSlot slot, Plan of) => new(slot.Of, slot.Slot) { OtherPlan = of };
+
+    private static GivenSlot[] Lay(Plan plan, SlotRequest[][] waves, IReadOnlyList<TakenSlot> standing, DateTimeOffset from)
+    {
+        var layout = Layout.Of(plan, NoCalendars, waves, standing, [], from, thorough: false);
+        return [.. waves.SelectMany(w => w).Zip(layout.All).Where(p => p.Second.Slot is not null).Select(p => new GivenSlot(p.First, p.Second.Slot!))];
+    }
+
+    private static GivenSlot[] LayAgain(Plan plan, SlotRequest[][] waves, GivenSlot[] before, GivenSlot[] begun, IReadOnlyList<TakenSlot> others, DateTimeOffset now)
+    {
+        var had = before.ToDictionary(s => s.Of.Machine, s => s.Slot);
+        var gone = begun.Select(s => s.Of.Machine).ToHashSet();
+        var again = waves.Select((w, i) => w.Where(r => !gone.Contains(r.Machine)).Select(r => i == 0 ? r with { Stands = had.GetValueOrDefault(r.Machine) } : r).ToArray()).ToArray();
+        return Lay(plan, again, [.. begun.Select(s => new TakenSlot(s.Of, s.Slot)), .. others], now);
+    }
+
+    private TimeRule AnyRule() => new(Zones[_draw.Next(Zones.Length)], [WeeklyRule.Parse(Weeks[_draw.Next(Weeks.Length)])]);
+
+    private Plan AnyPlan(string name) => new()
+    {
+        Name = name,
+        Product = "Brae Desktop",
+        Release = "7",
+        Scope = ConditionParser.Parse("name is known", KeyRegistry.BuiltIn),
+        Methods = ["image"],
+        Waves = [new("Pilot", null, 1), new("Second", null, null), new("Rest", null, null)],
+        Windows = [.. Sites.Select(s => new WindowSpec(Whom.At(s), AnyRule())), new WindowSpec(new([], ["office"], []), AnyRule())],
+        Closures = [new(Whom.At("Westhaven"), new("Europe/London", []) { Days = [new(DateOnly.FromDateTime(_from.UtcDateTime).AddDays(2), DateOnly.FromDateTime(_from.UtcDateTime).AddDays(3))] }, "stocktaking"), new(new([], ["till"], []), AnyRule(), "the tills are counted")],
+        Limits = new(1 + _draw.Next(5), 1 + _draw.Next(3)),
+        Lines = [_uplink],
+        Crews = [.. _crews],
+        Advance = new(0.5 + (_draw.Next(5) * 0.1), 1, TimeSpan.FromHours(_draw.Next(60))),
+    };
+
+    private SlotRequest[][] AnyWaves(Plan plan, List<SlotRequest> machines)
+    {
+        var earlier = new List<SlotRequest>(machines);
+        return
+        [
+            .. plan.Waves.Select(_ =>
+            {
+                SlotRequest[] wave = [.. Enumerable.Range(0, 2 + _draw.Next(7)).Select(_ => AnyRequest(machines, earlier))];
+                earlier.AddRange(wave);
+                return wave;
+            }),
+        ];
+    }
+
+    private SlotRequest AnyRequest(List<SlotRequest> machines, List<SlotRequest> earlier)
+    {
+        var minutes = 10 + _draw.Next(190);
+        var before = earlier.Count > 0 && _draw.Next(5) == 0 ? earlier[_draw.Next(earlier.Count)] : null;
+        var request = new SlotRequest(new(machines.Count + 1), Sites[_draw.Next(Sites.Length)], TimeSpan.FromMinutes(minutes), TimeSpan.FromMinutes(minutes / 2))
+        {
+            Name = $"m{machines.Count + 1}",
+            Group = Groups[_draw.Next(Groups.Length)],
+            RollbackLasts = TimeSpan.FromMinutes(_draw.Next(40)),
+            Unit = _draw.Next(3) == 0 ? $"pair-{_draw.Next(2)}" : null,
+            Crew = _draw.Next(4) == 0 ? Kinds[_draw.Next(Kinds.Length)] : null,
+            After = before is null ? [] : [new(before.Machine, before.Name)],
+            Stages = _draw.Next(400) * 1e6,
+        };
+        machines.Add(request);
+        return request;
+    }
+}
