@@ -101,8 +101,17 @@ public enum Comparison
     /// <summary>Between two, both ends in.</summary>
     Between,
 
-    /// <summary>Matches a pattern in which <c>*</c> is any text and <c>?</c> one sign.</summary>
+    /// <summary>Matches a pattern in which <c>*</c> is any text and <c>?</c> one character.</summary>
     Like,
+
+    /// <summary>Equal to none of several.</summary>
+    NotIn,
+
+    /// <summary>Outside of two.</summary>
+    NotBetween,
+
+    /// <summary>Does not match a pattern.</summary>
+    NotLike,
 }
 
 /// <summary>What a value is compared with: a value, or so long before or after now.</summary>
@@ -111,7 +120,7 @@ public enum Comparison
 /// <param name="Ago">How long before now, for dates and instants; negative for a time to come.</param>
 public sealed record Literal(string Text, ReadingValue? Value, TimeSpan? Ago = null);
 
-/// <summary>Compares the value under a key. With <c>absent</c> the answer is no; without a reading that will do it cannot be told.</summary>
+/// <summary>Compares the value under a key. With <c>absent</c> the answer is no, whatever the comparison; without a reading that will do it cannot be told.</summary>
 public sealed record Compares(string Text, KeyDefinition Key, Comparison How, ImmutableArray<Literal> With) : Condition(Text)
 {
     /// <inheritdoc />
@@ -127,7 +136,10 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
         Comparison.Greater => $"{Key.Name} > {Write(With[0])}",
         Comparison.AtLeast => $"{Key.Name} >= {Write(With[0])}",
         Comparison.In => $"{Key.Name} in ({string.Join(", ", With.Select(Write))})",
+        Comparison.NotIn => $"{Key.Name} not in ({string.Join(", ", With.Select(Write))})",
         Comparison.Between => $"{Key.Name} between {Write(With[0])} and {Write(With[1])}",
+        Comparison.NotBetween => $"{Key.Name} not between {Write(With[0])} and {Write(With[1])}",
+        Comparison.NotLike => $"{Key.Name} not like {Write(With[0])}",
         _ => $"{Key.Name} like {Write(With[0])}",
     };
 
@@ -158,7 +170,10 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
         return turn > now ? turn : turn.AddSeconds(1) > now ? turn.AddSeconds(1) : null;
     }
 
-    /// <summary>The ranges, both ends in, within which amounts hold; of <c>!=</c> those within which they do not.</summary>
+    /// <summary>Whether it holds for a value exactly where its opposite, such as <c>in</c> for <c>not in</c>, does not.</summary>
+    internal bool IsNegated => How is Comparison.NotEqual or Comparison.NotIn or Comparison.NotBetween or Comparison.NotLike;
+
+    /// <summary>The ranges, both ends in, within which amounts hold; of what is negated those within which they do not.</summary>
     internal (double Low, double High)[] Ranges(DateTimeOffset now)
     {
         double Amount(Literal literal) => literal.Ago is { } ago ? (now - ago).ToUnixTimeSeconds() : literal.Value!.Amount;
@@ -168,23 +183,22 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
             Comparison.AtMost => [(double.NegativeInfinity, Amount(With[0]))],
             Comparison.Greater => [(Math.BitIncrement(Amount(With[0])), double.PositiveInfinity)],
             Comparison.AtLeast => [(Amount(With[0]), double.PositiveInfinity)],
-            Comparison.Between => [(Amount(With[0]), Amount(With[1]))],
+            Comparison.Between or Comparison.NotBetween => [(Amount(With[0]), Amount(With[1]))],
             _ => [.. With.Select(l => (Amount(l), Amount(l)))],
         };
     }
 
     /// <summary>Whether it holds for a value.</summary>
-    internal bool Holds(ReadingValue value, DateTimeOffset now) => How switch
+    internal bool Holds(ReadingValue value, DateTimeOffset now) => IsNegated != How switch
     {
-        Comparison.Equal => IsEqual(value, With[0], now),
-        Comparison.NotEqual => !IsEqual(value, With[0], now),
+        Comparison.Equal or Comparison.NotEqual => IsEqual(value, With[0], now),
         Comparison.Less => Order(value, With[0], now) < 0,
         Comparison.AtMost => Order(value, With[0], now) <= 0,
         Comparison.Greater => Order(value, With[0], now) > 0,
         Comparison.AtLeast => Order(value, With[0], now) >= 0,
-        Comparison.In => With.Any(l => IsEqual(value, l, now)),
-        Comparison.Between => Order(value, With[0], now) >= 0 && Order(value, With[1], now) <= 0,
-        Comparison.Like => value.Kind == ValueKind.List ? value.Items.Any(i => Glob.Fits(i, With[0].Text)) : Glob.Fits(value.Text, With[0].Text),
+        Comparison.In or Comparison.NotIn => With.Any(l => IsEqual(value, l, now)),
+        Comparison.Between or Comparison.NotBetween => Order(value, With[0], now) >= 0 && Order(value, With[1], now) <= 0,
+        Comparison.Like or Comparison.NotLike => value.Kind == ValueKind.List ? value.Items.Any(i => Glob.Fits(i, With[0].Text)) : Glob.Fits(value.Text, With[0].Text),
         _ => throw new InvalidOperationException($"Unknown comparison {How}."),
     };
 
@@ -203,7 +217,7 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
             : value.Amount.CompareTo(literal.Value!.Amount);
     }
 
-    private string Write(Literal literal) => Key.Kind is ValueKind.Text or ValueKind.List || How == Comparison.Like
+    private string Write(Literal literal) => Key.Kind is ValueKind.Text or ValueKind.List || How is Comparison.Like or Comparison.NotLike
         ? $"\"{literal.Text.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("\"", "\\\"", StringComparison.Ordinal)}\""
         : literal.Value is { } value ? Bare(value) : literal.Text;
 

@@ -138,7 +138,7 @@ public sealed class ConditionParser
         var token = Next;
         if (token.Kind != TokenKind.Bare) throw Wrong(token.Kind == TokenKind.End ? "The condition ends too early; expected a key." : $"'{token.Text}' is not a key; expected one such as site.");
         _at++;
-        var key = (_table is null ? _keys.Find(token.Text) : _table.Column(token.Text)) ?? throw Wrong(UnknownKey(token.Text), token);
+        var key = (_table is null ? _keys.FindTyped(token.Text) : _table.Column(token.Text.ToLowerInvariant())) ?? throw Wrong(UnknownKey(token.Text), token);
         if (TakeWord("is")) return Is(key, token.Start);
         if (TakeWord("has")) return HasRow(key, token.Start);
         if (TakeWord("older"))
@@ -153,7 +153,10 @@ public sealed class ConditionParser
         if (negated && !(Next.Kind == TokenKind.Bare && Next.Text.ToUpperInvariant() is "IN" or "LIKE" or "BETWEEN"))
             throw Wrong($"Expected 'in', 'like' or 'between' after '{key.Name} not'.");
         var comparison = Compare(key, token.Start);
-        return negated ? new Not(comparison.Text, comparison) : comparison;
+        return !negated ? comparison : comparison with
+        {
+            How = comparison.How switch { Comparison.In => Comparison.NotIn, Comparison.Between => Comparison.NotBetween, _ => Comparison.NotLike },
+        };
     }
 
     private string UnknownKey(string name)

@@ -165,7 +165,7 @@ public static class FleetQuestion
     private static void Amounts(Compares compares, FleetColumn column, Use use, byte[] values, ref long until)
     {
         Array.Fill(values, CannotTell);
-        var (inside, outside) = compares.How == Comparison.NotEqual ? (No, Yes) : (Yes, No);
+        var (inside, outside) = compares.IsNegated ? (No, Yes) : (Yes, No);
         // One byte for each state and for whether the amount lies inside, so that the loop has no branches.
         var answers = Packed(CannotTell, CannotTell, outside, inside, No, No, CannotTell, CannotTell);
         var state = column.State;

@@ -1,9 +1,10 @@
 using System.Buffers;
 using System.Runtime.CompilerServices;
+using System.Text;
 
 namespace GrandStair.Core.Conditions;
 
-/// <summary>Patterns of texts, case ignored: <c>*</c> is any number of characters, <c>?</c> is one.</summary>
+/// <summary>Patterns of texts, case ignored: <c>*</c> is any number of characters, <c>?</c> is one, whether it takes one UTF-16 unit or two.</summary>
 internal static class Glob
 {
     /// <summary>The longest pattern, in characters; with it the time to match a text is bounded by the text's length.</summary>
@@ -15,9 +16,9 @@ internal static class Glob
 
     /// <summary>Whether a text fits, in time proportional to the text's length whatever the pattern is.</summary>
     public static bool Fits(ReadOnlySpan<char> text, ReadOnlySpan<char> pattern) =>
-        (long)text.Length * pattern.Length <= PlainUpTo ? FitsPlainly(text, pattern) : FitsByStates(text, pattern);
+        (long)text.Length * pattern.Length <= PlainUpTo && !text.ContainsAnyInRange('\uD800', '\uDFFF') ? FitsPlainly(text, pattern) : FitsByStates(text, pattern);
 
-    /// <summary>On a mismatch only the last <c>*</c> takes one character more.</summary>
+    /// <summary>On a mismatch only the last <c>*</c> takes one character more. For texts whose characters take one UTF-16 unit each.</summary>
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
     internal static bool FitsPlainly(ReadOnlySpan<char> text, ReadOnlySpan<char> pattern)
     {
@@ -56,21 +57,21 @@ internal static class Glob
     internal static bool FitsByStates(ReadOnlySpan<char> text, ReadOnlySpan<char> pattern)
     {
         // Characters of the pattern without its stars; after which of them a star stands says which places stay.
-        var plain = pattern.ToString().Replace("*", "", StringComparison.Ordinal).ToUpperInvariant();
-        var words = (plain.Length / Bits) + 1;
-        var stays = new ulong[words];
-        for (int i = 0, place = 0; i < pattern.Length; i++)
+        var plain = new List<Rune>();
+        var stays = new ulong[(pattern.Length / Bits) + 1];
+        foreach (var rune in pattern.EnumerateRunes())
         {
-            if (pattern[i] == '*') stays[place / Bits] |= 1UL << (place % Bits);
-            else place++;
+            if (rune.Value == '*') stays[plain.Count / Bits] |= 1UL << (plain.Count % Bits);
+            else plain.Add(Rune.ToUpperInvariant(rune));
         }
 
-        var masks = new Dictionary<char, ulong[]>();
+        var words = (plain.Count / Bits) + 1;
+        var masks = new Dictionary<Rune, ulong[]>();
         var any = new ulong[words];
-        for (var i = 0; i < plain.Length; i++) if (plain[i] == '?') any[(i + 1) / Bits] |= 1UL << ((i + 1) % Bits);
-        for (var i = 0; i < plain.Length; i++)
+        for (var i = 0; i < plain.Count; i++) if (plain[i].Value == '?') any[(i + 1) / Bits] |= 1UL << ((i + 1) % Bits);
+        for (var i = 0; i < plain.Count; i++)
         {
-            if (plain[i] == '?') continue;
+            if (plain[i].Value == '?') continue;
             if (!masks.TryGetValue(plain[i], out var mask)) masks[plain[i]] = mask = [.. any];
             mask[(i + 1) / Bits] |= 1UL << ((i + 1) % Bits);
         }
@@ -80,9 +81,9 @@ internal static class Glob
         {
             Array.Clear(states);
             states[0] = 1;
-            foreach (var c in text)
+            foreach (var rune in text.EnumerateRunes())
             {
-                var mask = masks.GetValueOrDefault(char.ToUpperInvariant(c), any);
+                var mask = masks.GetValueOrDefault(Rune.ToUpperInvariant(rune), any);
                 var carry = 0UL;
                 for (var w = 0; w < words; w++)
                 {
@@ -92,7 +93,7 @@ internal static class Glob
                 }
             }
 
-            return (states[plain.Length / Bits] >> (plain.Length % Bits) & 1) == 1;
+            return (states[plain.Count / Bits] >> (plain.Count % Bits) & 1) == 1;
         }
         finally
         {

@@ -94,6 +94,14 @@ public sealed partial class KeyRegistry
     /// <summary>The key of that name, or null.</summary>
     public KeyDefinition? Find(string name) => _byName.GetValueOrDefault(name);
 
+    /// <summary>The key of a name as people type it, case ignored, or null.</summary>
+    public KeyDefinition? FindTyped(string name)
+    {
+        ArgumentNullException.ThrowIfNull(name);
+        // Keys are lower-case words.
+        return Find(name.ToLowerInvariant());
+    }
+
     /// <summary>A registry with more keys.</summary>
     /// <exception cref="ArgumentException">A name is not well formed, or is known with another kind.</exception>
     public KeyRegistry With(IEnumerable<KeyDefinition> more)

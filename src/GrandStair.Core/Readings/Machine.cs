@@ -89,7 +89,7 @@ public sealed record Machine : IReadable
 
     /// <summary>
     /// What is known under a key: the current reading, or what the fleet itself says (name, site, group, owner, tag, link),
-    /// which does not age. Null where it was never seen.
+    /// which does not age, and is absent where it was left empty. Null where it was never seen.
     /// </summary>
     public Reading? Find(string key)
     {
@@ -104,6 +104,7 @@ public sealed record Machine : IReadable
             _ => (ValueKind.Text, null),
         };
         if (text is null) return CurrentOf(key);
+        if (text.Length == 0) return new(key, ReadingState.Absent, null, null, DateTimeOffset.MaxValue, DateTimeOffset.MaxValue, "fleet");
         return new(key, ReadingState.Value, ReadingValue.Parse(kind, text, out _), null, DateTimeOffset.MaxValue, DateTimeOffset.MaxValue, "fleet");
     }
 

@@ -2,10 +2,10 @@ using System.Globalization;
 
 namespace GrandStair.Core.Readings;
 
-/// <summary>The units that values and conditions may be written in. GB is a power of 1000, GiB one of 1024 (IEC 80000-13).</summary>
+/// <summary>The units that values and conditions may be written in. GB is a power of 1000, GiB one of 1024 (IEC 80000-13). Case is ignored.</summary>
 public static class Units
 {
-    private static readonly Dictionary<string, (ValueKind Kind, double Factor)> Known = new(StringComparer.Ordinal)
+    private static readonly Dictionary<string, (ValueKind Kind, double Factor)> Known = new(StringComparer.OrdinalIgnoreCase)
     {
         ["B"] = (ValueKind.Size, 1),
         ["kB"] = (ValueKind.Size, 1e3),

@@ -20,7 +20,14 @@ public sealed class GlobTests
     [InlineData("Desk-W-017", "desk-?-*", true)]
     [InlineData("desk", "desk-*", false)]
     [InlineData("a*b", "a*b", true)]
-    public void Case_is_ignored_and_the_two_signs_stand_for_what_they_do(string text, string pattern, bool fits) => Assert.Equal(fits, Glob.FitsByStates(text, pattern));
+    [InlineData("kiosk-\U0001F6A2-1", "kiosk-?-1", true)]
+    [InlineData("kiosk-\U0001F6A2-1", "kiosk-??-1", false)]
+    [InlineData("kiosk-\U0001F6A2-1", "*\U0001F6A2*", true)]
+    public void Case_is_ignored_and_the_two_wildcards_stand_for_what_they_do(string text, string pattern, bool fits)
+    {
+        Assert.Equal(fits, Glob.FitsByStates(text, pattern));
+        Assert.Equal(fits, Glob.Fits(text, pattern));
+    }
 
     [Fact]
     public void A_long_pattern_fits_by_states_over_several_machine_words()

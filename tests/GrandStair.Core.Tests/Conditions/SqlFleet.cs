@@ -84,7 +84,7 @@ internal sealed class SqlFleet : IDisposable
         string Equal(int i) => compares.Key.Kind == ValueKind.List
             ? $"EXISTS (SELECT 1 FROM items i WHERE i.machine = m.id AND i.key = r.key AND i.item = {Quote(compares.With[i].Text)} COLLATE NOCASE)"
             : text ? $"r.text = {With(i)} COLLATE NOCASE" : $"r.amount = {With(i)}";
-        return compares.How switch
+        return $"{(compares.How is Comparison.NotIn or Comparison.NotBetween or Comparison.NotLike ? "NOT " : "")}({compares.How switch
         {
             Comparison.Equal => Equal(0),
             Comparison.NotEqual => $"NOT ({Equal(0)})",
@@ -92,11 +92,11 @@ internal sealed class SqlFleet : IDisposable
             Comparison.AtMost => $"r.amount <= {With(0)}",
             Comparison.Greater => $"r.amount > {With(0)}",
             Comparison.AtLeast => $"r.amount >= {With(0)}",
-            Comparison.In => $"({string.Join(" OR ", compares.With.Select((_, i) => Equal(i)))})",
-            Comparison.Between => $"r.amount BETWEEN {With(0)} AND {With(1)}",
+            Comparison.In or Comparison.NotIn => $"({string.Join(" OR ", compares.With.Select((_, i) => Equal(i)))})",
+            Comparison.Between or Comparison.NotBetween => $"r.amount BETWEEN {With(0)} AND {With(1)}",
             _ when compares.Key.Kind == ValueKind.List => $"EXISTS (SELECT 1 FROM items i WHERE i.machine = m.id AND i.key = r.key AND i.item LIKE {Pattern(compares.With[0].Text)})",
             _ => $"r.text LIKE {Pattern(compares.With[0].Text)}",
-        };
+        }})";
     }
 
     private static string Literal(ValueKind kind, Literal literal, Use use) => literal.Ago is { } ago
