@@ -37,6 +37,9 @@ public sealed class PlanKeeper(
     private const int MostReadsAtOnce = 8;
     private static readonly WorkShare LayingOut = new(TimeSpan.FromSeconds(15));
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(250);
+
+    /// <summary>How many times as long as a look at all plans took is waited for the next: large plans do not keep a processor from their runs.</summary>
+    private const int Rests = 4;
     private readonly Dictionary<MachineId, DateTimeOffset> _tried = [];
 
     /// <summary>By plan the revision and the calendars that its slots were last laid out by.</summary>
@@ -55,6 +58,7 @@ public sealed class PlanKeeper(
     {
         while (!stop.IsCancellationRequested)
         {
+            var begun = Stopwatch.GetTimestamp();
             try
             {
                 await KeepAsync(stop);
@@ -69,7 +73,8 @@ public sealed class PlanKeeper(
                 log.LogError(error, "Plans cannot be kept going, and are tried again");
             }
 
-            await Task.Delay(Tick, stop);
+            var rest = Stopwatch.GetElapsedTime(begun) * Rests;
+            await Task.Delay(rest > Tick ? rest : Tick, stop);
         }
     }
 

@@ -140,16 +140,18 @@ public sealed class RehearsalDesk(
 
     private async Task ForecastAsync(CancellationToken stop)
     {
-        var position = await feed.NewestAsync(stop);
+        // A forecast that was made is no reason for another.
+        var position = await feed.NewestButAsync("forecast", stop);
         foreach (var plan in (await plans.AllAsync(stop)).Where(p => p is { State: PlanState.Started, Held: null }))
         {
             var before = _forecast.GetValueOrDefault(plan.Name, (-1, 0));
             if (before.Position == position || Stopwatch.GetTimestamp() < before.Due) continue;
             var begun = Stopwatch.GetTimestamp();
             var asked = new RehearsalAsked(ForecastDraws, (long)RehearsalSettings.Usual.Seed, RehearsalSettings.Usual.Mending, []);
-            // One processor is left to whatever else there is to do.
-            await table.PutForecastAsync(plan.Name, plan.Revision, asked, await RunAsync(asked, new("", [], null), await cases.OfAsync(plan, stop), await LearntAsync(plan, stop), null, 1, stop), clock.GetUtcNow(), stop);
-            _forecast[plan.Name] = (await feed.NewestAsync(stop), Forecasting.NextAfter(begun));
+            var rest = new Rest();
+            await table.PutForecastAsync(plan.Name, plan.Revision, asked, await RunAsync(asked, new("", [], null), await cases.OfAsync(plan, stop), await LearntAsync(plan, stop), _ => rest.Take(stop), 1, stop), clock.GetUtcNow(), stop);
+            // What changed while it was made counts for the next one.
+            _forecast[plan.Name] = (position, Forecasting.NextAfter(begun));
         }
     }
 

@@ -29,6 +29,10 @@ public sealed class Feed(Database database)
     public Task<long> NewestAsync(CancellationToken stop) =>
         database.ReadAsync(c => c.ExecuteScalarAsync<long>("SELECT last FROM counters WHERE name = 'feed'"), stop);
 
+    /// <summary>The position of the newest change that is not of a kind; 0 where there is none.</summary>
+    public Task<long> NewestButAsync(string kind, CancellationToken stop) =>
+        database.ReadAsync(async c => await c.ExecuteScalarAsync<long?>("SELECT position FROM feed WHERE kind <> @kind ORDER BY position DESC LIMIT 1", new { kind }) ?? 0, stop);
+
     /// <summary>Writes a change in the caller's transaction and returns its position.</summary>
     internal static async Task<long> AddAsync(DbConnection connection, DbTransaction transaction, DateTimeOffset at, string kind, string subject, string type, Actor actor, MachineId? machine = null)
     {
