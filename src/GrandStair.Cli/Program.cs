@@ -33,6 +33,7 @@ var root = new RootCommand(
     6 no service, 7 machine not reached, 8 database locked or disk full, 9 import with skipped lines.
     """);
 Caller.AddTo(root);
+root.Options.OfType<VersionOption>().Single().Action = new VersionAction();
 root.Subcommands.Add(FleetCommands.Make());
 root.Subcommands.Add(MachineCommands.Make());
 root.Subcommands.Add(ReadinessCommands.Make());

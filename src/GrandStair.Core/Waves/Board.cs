@@ -248,10 +248,17 @@ internal sealed class Board
         if ((job.WaitsFor ?? job.After.FirstOrDefault(j => _start[j.Index] < 0)?.Request.Name) is { } before)
             return ($"it depends on {before}, which has no slot", $"a slot for {before}");
         var open = _problem.OpenTo(job);
-        if (open.Length == 0) return ($"no window of {site} within {days}", $"a window for {site}");
-        var longest = open.Max(w => w.Length);
+        var longest = open.Length == 0 ? 0 : open.Max(w => w.Length);
         if (longest < job.Needs)
-            return ($"it takes {job.Lasts} min{(job.Reserve > 0 ? $", and {job.Reserve} min to go back," : ",")} and the longest window of {site} is {longest} min", $"a window of at least {job.Needs} min");
+        {
+            var (whose, unfrozen, freezes) = _problem.WindowsOf(job);
+            var takes = $"it takes {job.Lasts} min{(job.Reserve > 0 ? $", and {job.Reserve} min to go back," : ",")}";
+            if (unfrozen >= job.Needs)
+                return ($"{takes} and the freeze {string.Join(" or ", freezes.Select(f => $"'{f}'"))} leaves {(longest == 0 ? "no window" : $"no more than {longest} min")} of {whose} within {days}", $"an earlier end of that freeze, or a window for {whose} outside of it");
+            if (open.Length == 0) return ($"no window of {whose} within {days}", $"a window for {whose}");
+            return ($"{takes} and the longest window of {whose} is {longest} min", $"a window of at least {job.Needs} min for {whose}");
+        }
+
         if (job.Kind == -2 || (job.Kind >= 0 && _problem.CrewsFor(job).Length == 0))
             return ($"it needs the hands of a crew '{request.Crew}', and the plan has none that comes to {site}", $"a crew of kind '{request.Crew}' for {site}");
 

@@ -1,5 +1,4 @@
 using System.Collections.Immutable;
-using GrandStair.Core.Readings;
 
 namespace GrandStair.Core.Waves;
 
@@ -19,7 +18,14 @@ public sealed record BegunWave(ImmutableArray<DateTimeOffset> Ends, bool Passed)
 /// <param name="What">What is changed, in words, with the value now and then.</param>
 /// <param name="End">When the last slot would end then, UTC.</param>
 /// <param name="Meets">Whether that is in time.</param>
-public sealed record Change(string What, DateTimeOffset End, bool Meets);
+public sealed record Change(string What, DateTimeOffset End, bool Meets)
+{
+    /// <summary>The plan with this change, and with those before it where several are needed together.</summary>
+    public required Plan Changed { get; init; }
+
+    /// <summary>The plan with one step less of it; null where less would be none, or where several are needed together.</summary>
+    public Plan? WithLess { get; init; }
+}
 
 /// <summary>A whole plan laid out in time, wave after wave, as it goes when nothing fails.</summary>
 /// <param name="Waves">The waves in order.</param>
@@ -74,64 +80,18 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
     }
 
     /// <summary>
-    /// The smallest changes by which a plan would end in time: each limit, the soak, each line, each crew and the weekly windows on its
-    /// own; where none alone will do, those that help most are made together. Empty where it ends in time as it is.
+    /// The smallest changes by which a plan would end in time: each limit, the soak, each uplink, each crew, a wave's earliest day and the weekly
+    /// windows on its own; where none alone will do, those that help most are made together. Each was found by scheduling the plan with exactly
+    /// that change, and one step less is not enough. Empty where the plan ends in time as it is.
     /// </summary>
     public static ImmutableArray<Change> ToMeet(
         Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> standing, IReadOnlyList<BegunWave> begun, DateTimeOffset from)
     {
         ArgumentNullException.ThrowIfNull(plan);
-        if (plan.Deadline is not { } day) return [];
-        var deadline = EndOf(day);
+        ArgumentNullException.ThrowIfNull(waves);
         // What is changed may move every slot that has not begun.
-        waves = [.. waves.Select(w => (IReadOnlyList<SlotRequest>)[.. w.Select(r => r with { Stands = null })])];
-        var now = Ends(plan);
-        if (now.Left == 0 && now.End <= deadline) return [];
-        var found = new List<(Knob Knob, int Step, Plan Changed, (int Left, DateTimeOffset End) Ends)>();
-        foreach (var knob in Knob.All(plan, from))
-        {
-            // The smallest step that is enough, or else the largest there is.
-            int low = 1, high = knob.Steps;
-            if (Ends(knob.Turn(plan, high)) is var most && !Meets(most))
-            {
-                if (most.CompareTo(now) < 0) found.Add((knob, high, knob.Turn(plan, high), most));
-                continue;
-            }
-
-            while (low < high)
-            {
-                var middle = (low + high) / 2;
-                if (Meets(Ends(knob.Turn(plan, middle)))) high = middle;
-                else low = middle + 1;
-            }
-
-            var turned = knob.Turn(plan, high);
-            found.Add((knob, high, turned, Ends(turned)));
-        }
-
-        var alone = found.Where(f => Meets(f.Ends)).ToArray();
-        if (alone.Length > 0) return [.. alone.OrderBy(f => f.Step / (double)f.Knob.Steps).Select(f => new Change($"{f.Knob.Of(f.Changed)} instead of {f.Knob.Shown(plan)}", f.Ends.End, true))];
-
-        var together = ImmutableArray.CreateBuilder<Change>();
-        foreach (var (knob, step, _, _) in found.OrderBy(f => f.Ends))
-        {
-            plan = knob.Turn(plan, step);
-            var ends = Ends(plan);
-            if (ends.CompareTo(now) >= 0) continue;
-            now = ends;
-            together.Add(new($"{(together.Count > 0 ? "and " : "")}{knob.Of(plan)}", ends.End, Meets(ends)));
-            if (Meets(ends)) break;
-        }
-
-        return together.ToImmutable();
-
-        (int Left, DateTimeOffset End) Ends(Plan changed)
-        {
-            var layout = Of(changed, calendars, waves, standing, begun, from, thorough: false);
-            return (layout.Left.Count(), layout.End ?? DateTimeOffset.MaxValue);
-        }
-
-        bool Meets((int Left, DateTimeOffset End) ends) => ends.Left == 0 && ends.End <= deadline;
+        IReadOnlyList<IReadOnlyList<SlotRequest>> free = [.. waves.Select(w => (IReadOnlyList<SlotRequest>)[.. w.Select(r => r with { Stands = null })])];
+        return plan.Deadline is { } day ? new DeadlineAdvice(plan, EndOf(day), (changed, thorough) => Of(changed, calendars, free, standing, begun, from, thorough), from).Find() : [];
     }
 
     /// <summary>When as many slots of a wave have ended as the advance rule wants, and the soak is over.</summary>
@@ -143,52 +103,5 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
         var needed = Math.Clamp((int)Math.Ceiling(plan.Advance.Proved * ends.Length), 1, ends.Length);
         var soaked = ends[needed - 1] + plan.Advance.Soak;
         return soaked > from ? soaked : from;
-    }
-
-    /// <summary>Something of a plan that can be changed in steps, each further from what it is now.</summary>
-    private sealed record Knob(int Steps, Func<Plan, int, Plan> Turn, Func<Plan, string> Shown, string Name)
-    {
-        /// <summary>What it is in a plan, with its name.</summary>
-        public string Of(Plan plan) => $"{Name} {Shown(plan)}";
-
-        public static IEnumerable<Knob> All(Plan plan, DateTimeOffset from)
-        {
-            if (plan.Limits.All < int.MaxValue / 8)
-                yield return new(plan.Limits.All * 4, (p, s) => p with { Limits = p.Limits with { All = p.Limits.All + s } }, p => $"{p.Limits.All}", "machines at once in the whole plan:");
-            if (plan.Limits.Site < int.MaxValue / 8)
-                yield return new(Math.Max(4, plan.Limits.Site * 4), (p, s) => p with { Limits = p.Limits with { Site = p.Limits.Site + s } }, p => $"{p.Limits.Site}", "machines at once at one site:");
-            if (plan.Advance.Soak > TimeSpan.Zero)
-            {
-                var steps = Math.Max(1, (int)Math.Floor(plan.Advance.Soak.TotalDays));
-                yield return new(steps, (p, s) => p with { Advance = p.Advance with { Soak = plan.Advance.Soak * (1 - (s / (double)steps)) } }, p => Units.Show(p.Advance.Soak.TotalSeconds, ValueKind.Duration), "soak between waves:");
-            }
-
-            foreach (var wave in plan.Waves.Where(w => w.NotBefore > from))
-            {
-                var steps = (int)Math.Ceiling((wave.NotBefore!.Value - from).TotalDays);
-                yield return new(
-                    steps, (p, s) => p with { Waves = [.. p.Waves.Select(w => w.Name == wave.Name ? w with { NotBefore = s == steps ? null : wave.NotBefore.Value.AddDays(-s) } : w)] },
-                    p => p.Waves.Single(w => w.Name == wave.Name).NotBefore is { } at ? $"not before {at:yyyy-MM-dd HH:mm} UTC" : "as soon as it can", $"wave {wave.Name} begins");
-            }
-
-            if (plan.Windows.Any(w => !w.When.Weekly.IsEmpty))
-                yield return new(8, (p, s) => p with { Windows = [.. plan.Windows.Select(w => w with { When = w.When with { Weekly = [.. w.When.Weekly.Select(r => Longer(r, s))] } })] }, p => p == plan ? "as they are" : $"{(p.Windows.SelectMany(w => w.When.Weekly).Zip(plan.Windows.SelectMany(w => w.When.Weekly)).Max(z => (z.First.To - z.Second.To).TotalMinutes)):0} min longer", "weekly windows:");
-            foreach (var crew in plan.Crews)
-            {
-                yield return new(Math.Max(4, crew.Hands * 2), (p, s) => p with { Crews = [.. p.Crews.Select(c => c.Name == crew.Name ? c with { Hands = crew.Hands + s, PerDay = c.PerDay * (crew.Hands + s) / crew.Hands } : c)] }, p => $"{p.Crews.Single(c => c.Name == crew.Name).Hands}", $"hands of crew {crew.Name}:");
-            }
-
-            foreach (var line in plan.Lines.Where(l => l.Share < 1))
-            {
-                var steps = Math.Max(1, (int)Math.Round((1 - line.Share) * 20));
-                yield return new(steps, (p, s) => p with { Lines = [.. p.Lines.Select(l => l.Sites.SequenceEqual(line.Sites) ? l with { Share = line.Share + ((1 - line.Share) * s / steps) } : l)] }, p => $"{p.Lines.Single(l => l.Sites.SequenceEqual(line.Sites)).Share * 100:0} %", $"share of the line of {string.Join(", ", line.Sites)}:");
-            }
-        }
-
-        private static WeeklyRule Longer(WeeklyRule rule, int halfHours)
-        {
-            var length = (rule.To - rule.From).TotalMinutes is var minutes && minutes <= 0 ? minutes + 1440 : minutes;
-            return rule with { To = rule.To.AddMinutes(Math.Min(halfHours * 30, 1440 - length)) };
-        }
     }
 }

@@ -174,6 +174,13 @@ internal sealed partial class PlacementProblem
 
     public MinuteSpan[] OpenTo(Job job) => _open[job.Windows];
 
+    /// <summary>Whose windows count for a job, how many minutes the longest of them has without its freezes, and what these freezes are.</summary>
+    public (string Whose, int Longest, ImmutableArray<string> Freezes) WindowsOf(Job job)
+    {
+        var (whose, longest, freezes) = _windows.Told(job.Request.Site, job.Request.Group, job.Request.Name);
+        return (whose, (int)longest.TotalMinutes, freezes);
+    }
+
     /// <summary>How many minutes a job may begin in: what has few is placed first.</summary>
     public long Width(Job job) => OpenTo(job).Sum(s => (long)Math.Max(0, s.Length - job.Needs + 1));
 

@@ -53,6 +53,19 @@ public sealed class Windows
     /// <summary>Whether the name is of a zone in the IANA database.</summary>
     public static bool IsZone(string name) => DateTimeZoneProviders.Tzdb.GetZoneOrNull(name) is not null;
 
+    /// <summary>Whose windows count for a machine, how long the longest of them is without its freezes, and what these freezes are.</summary>
+    internal (string Whose, TimeSpan Longest, ImmutableArray<string> Freezes) Told(string site, string group, string machine)
+    {
+        var windows = _windows.Nearest(site, group, machine);
+        // The narrowest kind that is named counts.
+        var named = windows.Length == 0 ? null : _plan.Windows[windows[0]].For;
+        var whose = named is null ? $"site '{site}'" : named.IsEveryone ? "everyone"
+            : named.Machines.Contains(machine, StringComparer.OrdinalIgnoreCase) ? $"machine '{machine}'"
+            : named.Groups.Contains(group, StringComparer.OrdinalIgnoreCase) ? $"group '{group}'" : $"site '{site}'";
+        var open = Open(windows.Select(w => _plan.Windows[w].When), []);
+        return (whose, open.IsEmpty ? TimeSpan.Zero : open.Max(s => s.To - s.From), [.. _closures.All(site, group, machine).Order().Select(c => _plan.Closures[c].Why)]);
+    }
+
     /// <summary>The number of a machine's answer: the same for machines with the same rules.</summary>
     internal int NumberOf(string site, string group, string machine)
     {

@@ -114,7 +114,17 @@ public sealed class CalendarFile : ICalendar
 /// <param name="Summary">What it is, in a line.</param>
 /// <param name="Details">What there is to know of it.</param>
 /// <param name="Where">Where it is.</param>
-public sealed record Appointment(string Id, DateTimeOffset Start, DateTimeOffset End, string Summary, string Details, string Where);
+public sealed record Appointment(string Id, DateTimeOffset Start, DateTimeOffset End, string Summary, string Details, string Where)
+{
+    /// <summary>How often its time has changed: of two copies the one with the higher number is the newer.</summary>
+    public required int Changes { get; init; }
+
+    /// <summary>When it last changed, UTC.</summary>
+    public required DateTimeOffset Changed { get; init; }
+
+    /// <summary>Whether it may still change without anybody being told.</summary>
+    public bool IsTentative { get; init; }
+}
 
 /// <summary>Writes appointments in the iCalendar format (RFC 5545).</summary>
 public static class CalendarWriter
@@ -122,8 +132,7 @@ public static class CalendarWriter
     /// <summary>A calendar of appointments.</summary>
     /// <param name="name">What it is called.</param>
     /// <param name="appointments">The appointments.</param>
-    /// <param name="now">When it is written, UTC.</param>
-    public static string Write(string name, IEnumerable<Appointment> appointments, DateTimeOffset now)
+    public static string Write(string name, IEnumerable<Appointment> appointments)
     {
         ArgumentNullException.ThrowIfNull(appointments);
         var calendar = new Calendar { ProductId = "-//Grand Stair//slots//EN", Method = "PUBLISH" };
@@ -131,7 +140,10 @@ public static class CalendarWriter
         calendar.Events.AddRange(appointments.Select(a => new CalendarEvent
         {
             Uid = a.Id,
-            DtStamp = Time(now),
+            DtStamp = Time(a.Changed),
+            LastModified = Time(a.Changed),
+            Sequence = a.Changes,
+            Status = a.IsTentative ? "TENTATIVE" : "CONFIRMED",
             DtStart = Time(a.Start),
             DtEnd = Time(a.End),
             Summary = Plain(a.Summary),

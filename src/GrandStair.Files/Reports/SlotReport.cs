@@ -20,7 +20,9 @@ namespace GrandStair.Files.Reports;
 /// <param name="Change">What would have to change for it to get a slot.</param>
 /// <param name="WaveNumber">The wave's number, from 1.</param>
 /// <param name="To">The release that it goes to.</param>
-public sealed record SlotLine(Machine Machine, string Wave, string Standing, string? Method, DateTimeOffset? Start, DateTimeOffset? End, bool Stands, string? Crew, string? Why, string? Change, int WaveNumber, string To);
+/// <param name="Changes">How often its time has changed.</param>
+/// <param name="Changed">When its time last changed, UTC; null where it has never had one.</param>
+public sealed record SlotLine(Machine Machine, string Wave, string Standing, string? Method, DateTimeOffset? Start, DateTimeOffset? End, bool Stands, string? Crew, string? Why, string? Change, int WaveNumber, string To, int Changes, DateTimeOffset? Changed);
 
 /// <summary>A plan's slots as a file: for a calendar, for a spreadsheet, and for a change meeting.</summary>
 /// <param name="Plan">The plan.</param>
@@ -39,7 +41,8 @@ public sealed record SlotReport(Plan Plan, string Target, int Revision, string R
         s.End!.Value,
         $"{s.Machine.Name} to {s.To}{(s.Stands ? "" : " (laid out)")}",
         $"Wave {s.Wave} of {Plan.Name}, by {s.Method}{(s.Crew is null ? "" : $", with {s.Crew}")}.",
-        s.Machine.Site));
+        s.Machine.Site)
+    { Changes = s.Changes, Changed = s.Changed ?? At, IsTentative = !s.Stands });
 
     /// <summary>One line a machine (RFC 4180). Cells that a spreadsheet would take for a formula get an apostrophe before them.</summary>
     public string Csv()

@@ -1,3 +1,4 @@
+using GrandStair.Core.Waves;
 using GrandStair.Engine.Duties;
 using GrandStair.Service.Audit;
 using GrandStair.Storage.Feeds;
@@ -15,7 +16,8 @@ internal sealed record DutyHealth(string Name, bool Running, int Failures, DateT
 /// <param name="Status"><c>ok</c>; <c>degraded</c> while a duty waits to be restarted; <c>alarm</c> where the audit is not what was sealed.</param>
 /// <param name="Audit"><c>ok</c> or <c>alarm</c>.</param>
 /// <param name="Duties">The background duties of this process.</param>
-internal sealed record ServiceHealth(string Status, string Audit, IReadOnlyList<DutyHealth> Duties);
+/// <param name="TimeZones">The version of its time zone data, such as <c>2026a</c>.</param>
+internal sealed record ServiceHealth(string Status, string Audit, IReadOnlyList<DutyHealth> Duties, string TimeZones);
 
 /// <summary>What monitoring asks, without an account: it names no machine, plan or person, and no text of an error.</summary>
 internal static class HealthEndpoints
@@ -29,7 +31,7 @@ internal static class HealthEndpoints
             await feed.NewestAsync(stop);
             var status = alarm.IsRaised ? "alarm" : duties.AreAllRunning ? "ok" : "degraded";
             // A duty that waits to be restarted keeps nobody from calling; the body says so to whoever watches.
-            return Results.Ok(new ServiceHealth(status, alarm.IsRaised ? "alarm" : "ok", [.. duties.All.Select(d => new DutyHealth(d.Name, d.IsRunning, d.Failures, d.LastFailed))]));
+            return Results.Ok(new ServiceHealth(status, alarm.IsRaised ? "alarm" : "ok", [.. duties.All.Select(d => new DutyHealth(d.Name, d.IsRunning, d.Failures, d.LastFailed))], ZoneData.Version));
         }).ExcludeFromDescription();
     }
 }

@@ -52,7 +52,7 @@ internal static class SlotSheet
     /// <summary>A sheet as a calendar.</summary>
     /// <param name="report">The sheet.</param>
     /// <param name="of">Whose slots these are, for its title.</param>
-    public static string Calendar(SlotReport report, IEnumerable<string?> of) => CalendarWriter.Write(string.Join(", ", of.OfType<string>().Prepend(report.Plan.Name)), report.Appointments(), report.At);
+    public static string Calendar(SlotReport report, IEnumerable<string?> of) => CalendarWriter.Write(string.Join(", ", of.OfType<string>().Prepend(report.Plan.Name)), report.Appointments());
 
     /// <summary>The time that a machine has, or that is laid out for it; null without any.</summary>
     public static (DateTimeOffset? Start, DateTimeOffset? End) TimeOf(Member m) => (m.Slot ?? m.Laid) is { } slot ? (slot.Start, slot.End) : (null, null);
@@ -60,6 +60,6 @@ internal static class SlotSheet
     private static SlotLine Line(StoredPlan stored, Member m, Machine machine, Aim aim)
     {
         var (start, end) = TimeOf(m);
-        return new(machine, stored.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), m.Method, start, end, m.Slot is not null, m.Slot?.Crew, m.Why, m.Change, m.Wave, aim.ReleaseFor(machine).Name);
+        return new(machine, stored.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), m.Method, start, end, m.Slot is not null, (m.Slot ?? m.Laid)?.Crew, m.Why, m.Change, m.Wave, aim.ReleaseFor(machine).Name, m.TimeChanges, m.TimeChanged);
     }
 }

@@ -24,7 +24,7 @@ CREATE TABLE plan_waves (
 CREATE TABLE plan_members (
   plan TEXT NOT NULL REFERENCES plans (name), machine_id BIGINT NOT NULL REFERENCES machines (id), wave BIGINT NOT NULL,
   standing TEXT NOT NULL, gate TEXT NOT NULL, why TEXT, method TEXT, cannot_be_mended BIGINT NOT NULL,
-  slot_start BIGINT, slot_end BIGINT, slot_latest BIGINT, planned_end BIGINT, run_id BIGINT, proved BIGINT,
+  slot_start BIGINT, slot_end BIGINT, slot_latest BIGINT, slot_sequence BIGINT NOT NULL DEFAULT 0, slot_changed BIGINT, planned_end BIGINT, run_id BIGINT, proved BIGINT,
   excuse TEXT, excuse_reason TEXT, excuse_by TEXT, excuse_until TEXT, PRIMARY KEY (plan, machine_id));
 CREATE INDEX plan_members_machine ON plan_members (machine_id);
 

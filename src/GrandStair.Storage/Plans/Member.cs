@@ -44,6 +44,12 @@ public sealed record Member
     /// <summary>What would have to change for it to get a slot; null where it has one or is not ready.</summary>
     public string? Change { get; init; }
 
+    /// <summary>How often its time, be it a slot or only laid out, has changed.</summary>
+    public int TimeChanges { get; init; }
+
+    /// <summary>When its time last changed, UTC; null where it has never had one.</summary>
+    public DateTimeOffset? TimeChanged { get; init; }
+
     /// <summary>How many slots it missed.</summary>
     public int Missed { get; init; }
 

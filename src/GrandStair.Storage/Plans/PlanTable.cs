@@ -93,16 +93,28 @@ public sealed class PlanTable(Database database)
     public Task PutLaidAsync(string plan, IReadOnlyList<(MachineId Machine, Slot? Laid)> laid, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
-            foreach (var (machine, slot) in laid) await PutLaidAsync(c, t, plan, machine, slot);
+            foreach (var (machine, slot) in laid) await PutLaidAsync(c, t, plan, machine, slot, now);
             await Feed.AddAsync(c, t, now, "plan", plan, "laid-out", Actor.Worker);
             return 0;
         },
         stop);
 
-    private static Task PutLaidAsync(DbConnection c, DbTransaction t, string plan, MachineId machine, Slot? slot) => c.ExecuteAsync(
-        "UPDATE plan_members SET laid_start = @start, laid_end = @end, laid_stage = @stage, laid_crew = @crew WHERE plan = @plan AND machine_id = @id",
-        new { plan, id = machine.Value, start = Micros.Of(slot?.Start), end = Micros.Of(slot?.End), stage = Micros.Of(slot?.StageFrom), crew = slot?.Crew },
+    private static Task PutLaidAsync(DbConnection c, DbTransaction t, string plan, MachineId machine, Slot? slot, DateTimeOffset now) => c.ExecuteAsync(
+        $"UPDATE plan_members SET {CountChange("COALESCE(slot_start, @start)", "COALESCE(slot_end, @end)")}, laid_start = @start, laid_end = @end, laid_stage = @stage, laid_crew = @crew WHERE plan = @plan AND machine_id = @id",
+        new { plan, id = machine.Value, now = Micros.Of(now), start = Micros.Of(slot?.Start), end = Micros.Of(slot?.End), stage = Micros.Of(slot?.StageFrom), crew = slot?.Crew },
         t);
+
+    /// <summary>
+    /// Counts, within an update of a member's time, a change of the time that calendars show: the slot, or what is laid out before there is one.
+    /// Calendars tell by it which of two copies of an appointment is the newer (RFC 5546, SEQUENCE). Needs the parameter <c>@now</c>.
+    /// </summary>
+    /// <param name="start">What the begin will be then, in SQL.</param>
+    /// <param name="end">What the end will be then.</param>
+    internal static string CountChange(string start, string end)
+    {
+        var differs = $"COALESCE(slot_start, laid_start, 0) <> COALESCE({start}, 0) OR COALESCE(slot_end, laid_end, 0) <> COALESCE({end}, 0)";
+        return $"slot_sequence = slot_sequence + CASE WHEN {differs} THEN 1 ELSE 0 END, slot_changed = CASE WHEN {differs} THEN @now ELSE slot_changed END";
+    }
 
     /// <summary>Waits for the turn to choose times, which one at a time has among all services on the database, until it is disposed of.</summary>
     public Task<IAsyncDisposable> TurnToChooseAsync(CancellationToken stop) => database.Dialect.LockAsync("times", stop);
@@ -156,7 +168,7 @@ public sealed class PlanTable(Database database)
                 """,
                 new { member.Plan, machine = member.Machine.Value, Wave = (long)member.Wave, begins = Micros.Of(member.PlannedStart), planned = Micros.Of(member.PlannedEnd) },
                 t);
-            await PutLaidAsync(c, t, member.Plan, member.Machine, member.Laid);
+            await PutLaidAsync(c, t, member.Plan, member.Machine, member.Laid, now);
             await PutAsync(c, t, member, now);
         }
     }
@@ -252,8 +264,8 @@ public sealed class PlanTable(Database database)
         stop);
 
     private static Task PutAsync(DbConnection c, DbTransaction t, Member m, DateTimeOffset now) => c.ExecuteAsync(
-        """
-        UPDATE plan_members SET standing = @standing, gate = @gate, why = @Why, method = @Method, cannot_be_mended = @mend,
+        $"""
+        UPDATE plan_members SET {CountChange("COALESCE(@start, laid_start)", "COALESCE(@end, laid_end)")}, standing = @standing, gate = @gate, why = @Why, method = @Method, cannot_be_mended = @mend,
           slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, change = @Change,
           lapsed = CASE WHEN standing <> 'NotReady' AND @standing = 'NotReady' THEN @now ELSE lapsed END,
           readied = CASE WHEN standing = 'NotReady' AND @standing <> 'NotReady' THEN @now ELSE readied END
@@ -377,6 +389,10 @@ public sealed class PlanTable(Database database)
 
         public long Missed { get; init; }
 
+        public long SlotSequence { get; init; }
+
+        public long? SlotChanged { get; init; }
+
         public long? Lapsed { get; init; }
 
         public long? Readied { get; init; }
@@ -426,6 +442,8 @@ public sealed class PlanTable(Database database)
             PlannedEnd = Micros.Time(PlannedEnd),
             Change = Change,
             Missed = (int)Missed,
+            TimeChanges = (int)SlotSequence,
+            TimeChanged = Micros.Time(SlotChanged),
             Lapsed = Micros.Time(Lapsed),
             Readied = Micros.Time(Readied),
             MovedReason = MovedReason,

@@ -10,6 +10,7 @@ using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 using GrandStair.Storage.Fleet;
+using GrandStair.Storage.Plans;
 
 namespace GrandStair.Storage.Runs;
 
@@ -370,14 +371,15 @@ public sealed class RunLog(Database database)
     private static async Task AddEventsAsync(DbConnection c, DbTransaction t, RunState after, int number, long epoch, IReadOnlyList<RunEvent> events)
     {
         await c.ExecuteAsync(
-            """
-            UPDATE plan_members SET proved = @proved, slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, missed = @missed,
+            $"""
+            UPDATE plan_members SET {PlanTable.CountChange("@start", "@end")}, proved = @proved, slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, missed = @missed,
               standing = CASE WHEN @closed = 1 AND excuse IS NOT NULL AND @standing <> 'Done' THEN 'Excused' ELSE @standing END
             WHERE run_id = @Run
             """,
             new
             {
                 after.Run,
+                now = Micros.Of(events[^1].At),
                 standing = Standings.Of(false, default, true, after).ToString(),
                 closed = after.Closed is null ? 0L : 1L,
                 proved = Micros.Of(after.Proved),

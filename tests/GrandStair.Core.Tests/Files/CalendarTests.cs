@@ -152,7 +152,7 @@ public sealed class CalendarTests
     public void What_we_write_we_read_and_nothing_in_a_name_breaks_out_of_its_line()
     {
         var hostile = "deck-1, the \"first\"; \\ne\nEND:VEVENT\u001b[31m " + new string('ö', 60);
-        var text = CalendarWriter.Write("Pilot", [new("m1@winter", Utc(2027, 1, 12, 19), Utc(2027, 1, 12, 20), hostile, "by image", "Westhaven")], Utc(2027, 1, 1));
+        var text = CalendarWriter.Write("Pilot", [new("m1@winter", Utc(2027, 1, 12, 19), Utc(2027, 1, 12, 20), hostile, "by image", "Westhaven") { Changes = 2, Changed = Utc(2027, 1, 1) }]);
         Assert.Equal(new Stretch(Utc(2027, 1, 12, 19), Utc(2027, 1, 12, 20)), CalendarFile.Parse(text, "own").Between(Utc(2027, 1, 1), Utc(2027, 2, 1), DateTimeZone.Utc).Single());
         Assert.DoesNotContain('\u001b', text);
         Assert.All(text.Split("\r\n"), line => Assert.True(System.Text.Encoding.UTF8.GetByteCount(line) <= 75 && !line.Contains('\n', StringComparison.Ordinal)));

@@ -8,6 +8,7 @@ namespace GrandStair.Core.Tests.Waves;
 public class SharedScheduleTests
 {
     private const int Cases = 20;
+    private const int LatePlans = 10;
 
     [Fact]
     public void Two_plans_of_several_waves_break_no_limit_crew_uplink_cluster_or_dependency_between_them()
@@ -21,6 +22,35 @@ public class SharedScheduleTests
         }
 
         Assert.True(slots > Cases * 20, $"{slots} slots are too few to say anything");
+    }
+
+    [Fact]
+    public void What_is_advised_to_a_late_plan_meets_its_deadline_and_less_does_not()
+    {
+        var advised = 0;
+        foreach (var seed in Enumerable.Range(1, LatePlans))
+        {
+            var (wrong, count) = SharedSchedules.CheckAdvice(seed);
+            Assert.True(wrong.Count == 0, $"seed {seed}: {string.Join("; ", wrong)}");
+            advised += count;
+        }
+
+        Assert.True(advised > LatePlans / 2, $"{advised} changes are too few to say anything");
+    }
+
+    [Fact]
+    public void Without_a_window_it_is_told_whose_windows_count_and_which_freeze_takes_them()
+    {
+        TimeRule Weekly(string when) => new("Europe/London", [WeeklyRule.Parse(when)]);
+        var plan = PlacementTests.Basic with
+        {
+            Windows = [new(Whom.Everyone, Weekly("Mon-Sun 00:00-00:00")), new(new([], ["till"], []), Weekly("Mon 08:00-09:00")), new(new([], [], ["m2"]), Weekly("Mon-Sun 20:00-23:00"))],
+            Closures = [new(Whom.At("Westhaven"), Weekly("Mon-Sun 19:00-22:00"), "the ferries dock")],
+        };
+        SlotRequest Ask(int id, string group) => new(new(id), "Westhaven", TimeSpan.FromMinutes(90), TimeSpan.FromMinutes(10)) { Name = $"m{id}", Group = group };
+        var placed = SlotPlacer.Place(new(plan, new Dictionary<string, ICalendar>(), [Ask(1, "till"), Ask(2, "till")], [], new DateTimeOffset(2027, 1, 11, 0, 0, 0, TimeSpan.Zero))).All;
+        Assert.Equal(("it takes 90 min, and the longest window of group 'till' is 60 min", "a window of at least 90 min for group 'till'"), (placed[0].Why, placed[0].Change));
+        Assert.Equal(("it takes 90 min, and the freeze 'the ferries dock' leaves no more than 60 min of machine 'm2' within 120 days", "an earlier end of that freeze, or a window for machine 'm2' outside of it"), (placed[1].Why, placed[1].Change));
     }
 
     [Fact]

@@ -51,6 +51,36 @@ public sealed class SharedSchedules
         return (broken, laid.Length + around.Length + firstAgain.Length + secondAgain.Length);
     }
 
+    /// <summary>
+    /// Makes up a plan that ends after its deadline, and says what is wrong with the changes that are advised: one that does not meet the deadline
+    /// as it is said to, or of which less would do.
+    /// </summary>
+    /// <returns>What is wrong, and how many changes were advised.</returns>
+    public static (IReadOnlyList<string> Wrong, int Advised) CheckAdvice(int seed)
+    {
+        var made = new SharedSchedules(seed);
+        var plan = made.AnyPlan("late");
+        var waves = made.AnyWaves(plan, []);
+        var usual = Layout.Of(plan, NoCalendars, waves, [], [], made._from);
+        // Those that find no place at all are no matter of the deadline.
+        var placed = usual.All.Where(p => p.Slot is not null).Select(p => p.Machine).ToHashSet();
+        waves = [.. waves.Select(w => w.Where(r => placed.Contains(r.Machine)).ToArray())];
+        if (placed.Count < 2) return ([], 0);
+        var (first, last) = (usual.All.Min(p => p.Slot?.End)!.Value, usual.End!.Value);
+        plan = plan with { Deadline = DateOnly.FromDateTime((first + ((last - first) * made._draw.NextDouble())).UtcDateTime.AddDays(-1)) };
+        var advised = Layout.ToMeet(plan, NoCalendars, waves, [], [], made._from);
+        var wrong = new List<string>();
+        foreach (var change in advised)
+        {
+            if (IsInTime(change.Changed) != change.Meets) wrong.Add($"'{change.What}' {(change.Meets ? "does not meet the deadline" : "meets the deadline, and is said not to")}");
+            if (change is { Meets: true, WithLess: { } less } && IsInTime(less)) wrong.Add($"less than '{change.What}' is enough");
+        }
+
+        return (wrong, advised.Length);
+
+        bool IsInTime(Plan changed) => Layout.Of(changed, NoCalendars, waves, [], [], made._from) is var layout && !layout.Left.Any() && Layout.IsInTime(changed, layout.End);
+    }
+
     private static GivenSlot Old(GivenSlot slot) => slot with { IsNew = false };
 
     /// <summary>What is staged, or has begun, stays.</summary>
