@@ -30,6 +30,13 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
 
     private ServiceProcess Service => fleet.Service;
 
+    /// <summary>Imports three machines of a plan's own, and says the change of its scope: a machine is upgraded by one plan that has started at a time.</summary>
+    private async Task<(string From, string To)> OwnMachinesAsync(string plan)
+    {
+        await ImportAsync(string.Join('\n', Enumerable.Range(1, 3).Select(i => Newcomer.Replace("desk-9,S9,New Quay", $"{plan}-{i},{plan}{i},{plan} quay", StringComparison.Ordinal))));
+        return ("scope: os.product", $"scope: name like \"{plan}-*\" and os.product");
+    }
+
     /// <summary>Approves the plan as a whole, as somebody who has just looked at it.</summary>
     private static async Task<IReadOnlyList<ApprovalView>> ApproveAsync(GrandStairClient client, string plan, string reason) =>
         await client.ApproveAsync(plan, new((await client.PlanAsync(plan, Stop)).Planning.Approvals.Single(a => a.Subject == "plan").Intent, reason), Stop);
@@ -37,7 +44,8 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_plan_is_compared_loaded_approved_by_another_and_asks_again_when_it_was_changed()
     {
-        var file = await WriteAsync("first");
+        var own = await OwnMachinesAsync("first");
+        var file = await WriteAsync("first", own);
         var compared = await Service.OkAsync("plan", "compare", file);
         Assert.Contains("first would be new, with ", compared, StringComparison.Ordinal);
         Assert.Contains("Wave Pilot covers", compared, StringComparison.Ordinal);
@@ -58,7 +66,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Equal("started", (await Service.Client.StartAsync("first", Stop)).Plan.State);
 
         // A change of what was approved holds the plan until somebody says yes again.
-        var changed = await WriteAsync("first", ("all: 2", "all: 4"));
+        var changed = await WriteAsync("first", own, ("all: 2", "all: 4"));
         var difference = await Service.OkAsync("plan", "compare", changed);
         Assert.Contains("would become revision 2", difference, StringComparison.Ordinal);
         Assert.Contains("- limits: { all: 2, site: 1 }", difference, StringComparison.Ordinal);
@@ -80,7 +88,8 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task What_has_begun_stays_and_a_machine_that_is_moved_keeps_the_reason()
     {
-        await Service.OkAsync("plan", "load", await WriteAsync("second", ("approval: { by: [board] }", "")), "--yes");
+        var own = await OwnMachinesAsync("second");
+        await Service.OkAsync("plan", "load", await WriteAsync("second", own, ("approval: { by: [board] }", "")), "--yes");
         await Service.Client.AcknowledgeAsync("second", new("read", null), Stop);
         var before = await Service.Client.MembersAsync("second", null, null, null, 100, Stop);
         var machine = before.Items.First(m => m.Wave == 2).Name;
@@ -99,12 +108,12 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         while ((await Service.Client.PlanAsync("second", Stop)).Waves[0].State != "open") await Task.Delay(100, Stop);
         var members = (await Service.Client.MembersAsync("second", null, 1, null, 100, Stop)).Items.Select(m => m.Name).Order().ToArray();
         // The pilot has begun: it chooses nobody any more, whatever else would cover now.
-        var reloaded = await WriteAsync("second", ("approval: { by: [board] }", ""), ("keys: [site, hardware.processor]", "keys: [name]"));
+        var reloaded = await WriteAsync("second", own, ("approval: { by: [board] }", ""), ("keys: [site, hardware.processor]", "keys: [name]"));
         await Service.OkAsync("plan", "load", reloaded, "--yes", "--reason", "wider");
         Assert.Equal(members, (await Service.Client.MembersAsync("second", null, 1, null, 100, Stop)).Items.Select(m => m.Name).Order());
-        var shuffled = await WriteAsync("second", ("approval: { by: [board] }", ""), ("name: Pilot", "name: Someone else"));
+        var shuffled = await WriteAsync("second", own, ("approval: { by: [board] }", ""), ("name: Pilot", "name: Someone else"));
         Assert.Contains("Wave 'Pilot' of plan 'second' has begun", (await Service.GstairAsync("plan", "compare", shuffled)).Error, StringComparison.Ordinal);
-        var tooLate = await WriteAsync("second", ("approval: { by: [board] }", ""), ("name: Pilot,", "name: Pilot, not-before: 2040-02-08 18:00,"));
+        var tooLate = await WriteAsync("second", own, ("approval: { by: [board] }", ""), ("name: Pilot,", "name: Pilot, not-before: 2040-02-08 18:00,"));
         Assert.Contains("that it begins not before 2040-02-08 18:00 changes nothing any more.", await Service.OkAsync("plan", "compare", tooLate), StringComparison.Ordinal);
 
         // A wave that needs a yes waits for it even when the one before has passed.

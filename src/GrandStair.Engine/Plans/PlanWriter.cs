@@ -100,7 +100,12 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
         var apart = begun.Concat(staying).Select(m => m.Machine).ToHashSet();
         // Judging takes longest by far; all processors do it for those who will be asked about.
         var judged = new ConcurrentDictionary<MachineId, Assessment>();
-        var free = machines.Values.Where(m => sites.Holds(m.Site) && !apart.Contains(m.Id)).ToArray();
+        var elsewhere = await otherPlans.OfAsync(plan.Name, before?.Started, stop);
+        var members = old.Select(m => m.Machine).ToHashSet();
+        // A plan that has started takes no machine in that another one is still to upgrade.
+        bool IsLeftToOther(Machine machine) => before?.State == PlanState.Started && !members.Contains(machine.Id) && elsewhere.Pending.ContainsKey(machine.Name);
+        var inScope = machines.Values.Where(m => sites.Holds(m.Site) && !apart.Contains(m.Id)).ToArray();
+        var free = inScope.Where(m => !IsLeftToOther(m)).ToArray();
         Parallel.ForEach(free.Where(m => plan.Scope.Ask(m, new Use(now)).Value == Kleene.Yes).Concat(staying.Select(m => machines[m.Machine])), machine => Judge(machine));
         var membership = Membership.Of(Open(plan, waves), free, now, m => Fit(Judge(m)));
         if (membership.Waves.All(w => w.IsEmpty) && apart.Count == 0)
@@ -112,9 +117,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
         var stays = apart.Concat(going.Where(m => waves[m.Wave - 1].State != WaveState.Waiting).Select(m => m.Machine)).ToHashSet();
         var deferred = WaveOrder.Defer(going.Concat(begun.Where(IsPending)).ToDictionary(m => m.Machine, m => m.Wave), m => Before(machines[m], ids), stays.Contains).ToDictionary(d => d.Machine);
         going = [.. going.Select(m => deferred.TryGetValue(m.Machine, out var later) ? m with { Wave = later.To } : m)];
-        var elsewhere = await otherPlans.OfAsync(plan.Name, before?.Started, stop);
-        var shared = elsewhere.Shared(going.Select(m => machines[m.Machine]));
-        if (shared is not null && before?.State == PlanState.Started) throw new CommandException("machines-shared", $"{shared}. A machine is upgraded by one plan at a time: leave it out of the scope, or exempt it from the other plan.");
+        var shared = elsewhere.Shared(before?.State == PlanState.Started ? inScope.Where(m => IsLeftToOther(m) && plan.Scope.Ask(m, new Use(now)).Value == Kleene.Yes) : going.Select(m => machines[m.Machine]));
         var pending = Pending(elsewhere, going.Where(m => !Judge(machines[m.Machine]).Route.Arrived).Concat(begun), machines);
         var requests = waves.Select(w => Requests(going.Where(m => m.Wave == w.Number && Judge(machines[m.Machine]).CanBePlanned)
             .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), (w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot) ?? Chosen(m, now))), learnt, pending)).ToArray();
@@ -122,7 +125,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
         BegunWave[] cameTo = [.. waves.Select(w => new BegunWave([.. begun.Where(m => m.Wave == w.Number).Select(m => EndOf(m, now)).OfType<DateTimeOffset>()], w.State == WaveState.Passed))];
         var layout = layOut ? Layout.Of(plan, known, requests, standing, cameTo, now) : new([]);
         var placed = layout.All.ToDictionary(p => p.Machine);
-        var members = going.Select(m =>
+        var drafted = going.Select(m =>
         {
             var place = placed.GetValueOrDefault(m.Machine);
             var hasBegun = waves[m.Wave - 1].State != WaveState.Waiting;
@@ -133,7 +136,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
             [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
             waves)
         { Sites = sites, Consent = ConsentRule.Of(plan), Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
-        return new(stored, plan, product, [.. begun, .. members], requests, standing, pending, cameTo, known, layout, membership.Missing, [.. noEffect, .. unknown, .. Told(deferred.Values, plan, machines), .. shared is null ? [] : new[] { $"{shared}. This plan can start when they are done or exempt there, or are left out of its scope." }]);
+        return new(stored, plan, product, [.. begun, .. drafted], requests, standing, pending, cameTo, known, layout, membership.Missing, [.. noEffect, .. unknown, .. Told(deferred.Values, plan, machines), .. shared is null ? [] : new[] { before?.State == PlanState.Started ? $"{shared}. They are left to it." : $"{shared}. This plan can start when they are done or exempt there, or are left out of its scope." }]);
 
         Assessment Judge(Machine machine) => judged.GetOrAdd(machine.Id, _ => Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id)));
 
