@@ -103,8 +103,8 @@ internal sealed partial class PlacementProblem
         if (LineOf(site) is not { } line) return null;
         var staged = JobsOf(site).Where(j => j.LineMinutes > 0 && j.Request.Stands is null).ToArray();
         if (staged.Length == 0 || line.WhenPassed(staged.Sum(j => j.LineMinutes)) is not { } all) return null;
-        var shortest = staged.MinBy(j => j.Lasts)!;
-        return EndOf([shortest with { NotBefore = Math.Max(shortest.NotBefore, (int)all), Reserve = staged.Min(j => j.Reserve) }], 1);
+        // One of them is staged last, whichever it is, and begins after all are staged.
+        return staged.GroupBy(j => j.Alike).Min(alike => EndOf([alike.MinBy(j => j.NotBefore)! with { NotBefore = Math.Max(alike.Min(j => j.NotBefore), (int)all) }], 1));
     }
 
     /// <summary>The whole plan's work over what all its sites can do at once, minute by minute, but no more than the limit.</summary>

@@ -26,7 +26,7 @@ public sealed class ReadingTests
 
     [Theory]
     [InlineData(ValueKind.Size, "64", "GiB")]
-    [InlineData(ValueKind.Size, "64 gib", "GiB")]
+    [InlineData(ValueKind.Size, "64 gigs", "GiB")]
     [InlineData(ValueKind.Size, "12 h", "GiB")]
     [InlineData(ValueKind.Flag, "maybe", "yes or no")]
     [InlineData(ValueKind.Version, "latest", "a version with a digit")]
