@@ -34,7 +34,9 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
     [Fact]
     public async Task A_planner_cannot_take_the_approval_off_a_plan_that_was_approved()
     {
-        var text = Text("approved") + "\napproval: { by: [the-board] }";
+        var (scope, own) = await fleet.OwnMachinesAsync("approved");
+        var plan = Text("approved").Replace(scope, own, StringComparison.Ordinal);
+        var text = plan + "\napproval: { by: [the-board] }";
         await LoadAsync("approved", text);
         var boards = await Calls.AccountAsync(Service, "the-board", ["approver", "reader"], "*");
         using var board = new GrandStairClient(Service.Url, boards);
@@ -42,14 +44,14 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
         await Service.Client.StartAsync("approved", Stop);
         Assert.Null((await Service.Client.PlanAsync("approved", Stop)).Plan.Held);
 
-        await ReloadAsync("approved", Text("approved"));
+        await ReloadAsync("approved", plan);
         var held = await Service.Client.PlanAsync("approved", Stop);
         Assert.Equal("revision 2 waits for approval", held.Plan.Held);
         Assert.Equal(["the-board"], held.Planning.Approvals.Single().Asked);
         Assert.Equal((409, "not-approved"), await Calls.OutcomeAsync(Service, "POST", "/api/v1/plans/approved/start", Service.Token, "{}"));
         Assert.Equal((409, "own-change"), await Calls.OutcomeAsync(Service, "POST", "/api/v1/plans/approved/approvals", Service.Token, $$"""{"intent":"{{held.Planning.Approvals.Single().Intent}}","reason":"mine"}"""));
         // Swapped between look and yes: what was looked at is named.
-        await ReloadAsync("approved", Text("approved").Replace("all: 2", "all: 1", StringComparison.Ordinal));
+        await ReloadAsync("approved", plan.Replace("all: 2", "all: 1", StringComparison.Ordinal));
         Assert.Equal((409, "another-intent"), await Calls.OutcomeAsync(Service, "POST", "/api/v1/plans/approved/approvals", boards, $$"""{"intent":"{{held.Planning.Approvals.Single().Intent}}","reason":"seen"}"""));
         Assert.Equal((400, "body"), await Calls.OutcomeAsync(Service, "POST", "/api/v1/plans/approved/approvals", boards, """{"reason":"whatever it is"}"""));
         Assert.Contains("needs approval by the-board; the-board approved revision 1", await Service.OkAsync("plan", "approve", "approved"), StringComparison.Ordinal);
@@ -66,7 +68,8 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
     [Fact]
     public async Task A_planner_cannot_move_machines_out_of_a_wave_that_needs_an_approval_or_accept_proposals_for_another()
     {
-        var text = Text("waves").Replace("{ name: Rest }", "{ name: Rest, approval: yes }", StringComparison.Ordinal);
+        var (scope, own) = await fleet.OwnMachinesAsync("waves");
+        var text = Text("waves").Replace(scope, own, StringComparison.Ordinal).Replace("{ name: Rest }", "{ name: Rest, approval: yes }", StringComparison.Ordinal);
         await LoadAsync("waves", text);
         await Service.Client.StartAsync("waves", Stop);
         var machine = (await Service.Client.MembersAsync("waves", null, 2, null, 10, Stop)).Items.First(m => m.Run is null).Name;
@@ -117,7 +120,8 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
         }
 
         Assert.Equal(200, (await Calls.OutcomeAsync(Service, "PUT", "/api/v1/calendars/tides", Service.Token, berths, ("Content-Type", "text/calendar"))).Status);
-        await LoadAsync("tidal", Text("tidal").Replace("weekly: [\"Mon-Sun 00:00-00:00\"]", "calendar: tides", StringComparison.Ordinal));
+        var (scope, own) = await fleet.OwnMachinesAsync("tidal");
+        await LoadAsync("tidal", Text("tidal").Replace(scope, own, StringComparison.Ordinal).Replace("weekly: [\"Mon-Sun 00:00-00:00\"]", "calendar: tides", StringComparison.Ordinal));
         await PlanAsync("dry");
         await Service.Client.StartAsync("tidal", Stop);
         // As an earlier release would have stored it.

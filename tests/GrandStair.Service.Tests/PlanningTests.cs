@@ -30,13 +30,6 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
 
     private ServiceProcess Service => fleet.Service;
 
-    /// <summary>Imports three machines of a plan's own, and says the change of its scope: a machine is upgraded by one plan that has started at a time.</summary>
-    private async Task<(string From, string To)> OwnMachinesAsync(string plan)
-    {
-        await ImportAsync(string.Join('\n', Enumerable.Range(1, 3).Select(i => Newcomer.Replace("desk-9,S9,New Quay", $"{plan}-{i},{plan}{i},{plan} quay", StringComparison.Ordinal))));
-        return ("scope: os.product", $"scope: name like \"{plan}-*\" and os.product");
-    }
-
     /// <summary>Approves the plan as a whole, as somebody who has just looked at it.</summary>
     private static async Task<IReadOnlyList<ApprovalView>> ApproveAsync(GrandStairClient client, string plan, string reason) =>
         await client.ApproveAsync(plan, new((await client.PlanAsync(plan, Stop)).Planning.Approvals.Single(a => a.Subject == "plan").Intent, reason), Stop);
@@ -44,7 +37,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_plan_is_compared_loaded_approved_by_another_and_asks_again_when_it_was_changed()
     {
-        var own = await OwnMachinesAsync("first");
+        var own = await fleet.OwnMachinesAsync("first");
         var file = await WriteAsync("first", own);
         var compared = await Service.OkAsync("plan", "compare", file);
         Assert.Contains("first would be new, with ", compared, StringComparison.Ordinal);
@@ -88,7 +81,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task What_has_begun_stays_and_a_machine_that_is_moved_keeps_the_reason()
     {
-        var own = await OwnMachinesAsync("second");
+        var own = await fleet.OwnMachinesAsync("second");
         await Service.OkAsync("plan", "load", await WriteAsync("second", own, ("approval: { by: [board] }", "")), "--yes");
         await Service.Client.AcknowledgeAsync("second", new("read", null), Stop);
         var before = await Service.Client.MembersAsync("second", null, null, null, 100, Stop);
