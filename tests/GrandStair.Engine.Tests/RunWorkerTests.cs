@@ -103,7 +103,7 @@ public sealed class RunWorkerTests
     }
 
     /// <summary>How many restarts are gone through; 200 with <c>TEST_SEEDS=200</c>.</summary>
-    private static readonly int Restarts = Seeds.Count(8);
+    private static readonly int Restarts = Seeds.Count(5);
 
     [Fact]
     public async Task Restarts_at_any_moment_leave_no_run_waiting_for_room_that_another_holds()

@@ -67,7 +67,7 @@ public sealed class DemoTests
     }
 
     /// <summary>How often it is killed; 200 times with <c>TEST_SEEDS=200</c>. Each time it has worked for less than a worker's lease lasts.</summary>
-    private static readonly int Kills = Seeds.Count(6);
+    private static readonly int Kills = Seeds.Count(4);
 
     [Fact]
     public async Task Kills_that_leave_it_a_few_seconds_each_do_not_stop_the_plan()

@@ -20,7 +20,7 @@ public sealed class PlacementTests
             Assert.All(placement.All.Where(p => p.Slot is null), p => Assert.True(p.Why!.Length > 10 && p.Change!.Length > 5));
             if (placement is { End: { } end, Bound: { } bound } && placement.All.All(p => p.Slot is not null)) Assert.True(bound.End <= end, $"{bound.Why}: {bound.End:u} after {end:u}");
         },
-        iter: 400);
+        iter: 200);
 
     [Fact]
     public void The_same_case_gives_the_same_slots() => Cases.Sample(

@@ -8,7 +8,7 @@ namespace GrandStair.Core.Tests.Waves;
 public class SharedScheduleTests
 {
     private const int Cases = 20;
-    private const int LatePlans = 10;
+    private const int LatePlans = 5;
 
     [Fact]
     public void Two_plans_of_several_waves_break_no_limit_crew_uplink_cluster_or_dependency_between_them()
