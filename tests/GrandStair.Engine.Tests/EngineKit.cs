@@ -145,11 +145,11 @@ internal sealed class EngineKit : IAsyncDisposable
     }
 
     /// <summary>Makes the plan and starts it.</summary>
-    public async Task PlanAsync(string? body = null)
+    public async Task PlanAsync(string? body = null, string name = "small")
     {
         await Writer.CreateAsync(body ?? Plan, new("planner"), SiteScope.All, Stop);
-        await Acknowledgements.AcknowledgeAsync((await Plans.FindAsync("small", Stop))!, null, "read", new("planner"), Stop);
-        await Desk.StartAsync("small", new("planner"), Stop);
+        await Acknowledgements.AcknowledgeAsync((await Plans.FindAsync(name, Stop))!, null, "read", new("planner"), Stop);
+        await Desk.StartAsync(name, new("planner"), Stop);
     }
 
     /// <summary>Starts a worker with a keeper, as a service process would; the source stops it in good order.</summary>

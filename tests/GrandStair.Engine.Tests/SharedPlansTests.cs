@@ -21,7 +21,7 @@ public class SharedPlansTests
         await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(6);
         await kit.PlanAsync(Body("small", "name in (desk-1, desk-2, desk-3)"));
-        await StartAsync(kit, Body("second", "name in (desk-4, desk-5, desk-6)"));
+        await kit.PlanAsync(Body("second", "name in (desk-4, desk-5, desk-6)"), "second");
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Proved is not null), "the first plan is through");
         await WaitForSecondAsync(kit);
@@ -74,13 +74,6 @@ public class SharedPlansTests
         await kit.WaitAsync(members => members.All(m => m.Proved is not null), "both are through");
         var (first, second) = ((await kit.StatesAsync()).Single(r => r.Machine == on.Id.Value), (await kit.StatesAsync()).Single(r => r.Machine != on.Id.Value));
         Assert.True(await OpenedAsync(kit, second.Run) >= first.Proved, "desk-2 began before desk-1 was verified");
-    }
-
-    private static async Task StartAsync(EngineKit kit, string body)
-    {
-        await kit.Writer.CreateAsync(body, new("planner"), SiteScope.All, EngineKit.Stop);
-        await kit.Acknowledgements.AcknowledgeAsync((await kit.Plans.FindAsync("second", EngineKit.Stop))!, null, "read", new("planner"), EngineKit.Stop);
-        await kit.Desk.StartAsync("second", new("planner"), EngineKit.Stop);
     }
 
     private static Task WaitForSecondAsync(EngineKit kit) => Testing.Eventually.TrueAsync(

@@ -55,7 +55,7 @@ internal sealed class Prepared
         {
             if (sites.TryGetValue(other.Of.Site, out var site)) yield return (1 + site, other.OtherPlan!.Limits.Site);
             if (other.Of.Unit is { } unit && units.TryGetValue(unit, out var limit)) yield return (limit, 1);
-            if (CrewLimit(other.Slot.Crew) is var crew and >= 0) yield return (crew, other.OtherPlan!.Crews.FirstOrDefault(c => c.Name == other.Slot.Crew)?.Hands ?? int.MaxValue);
+            if (CrewLimit(other.Slot.Crew) is var crew and >= 0) yield return (crew, other.OtherPlan!.CrewOf(other.Slot.Crew)?.Hands ?? int.MaxValue);
         }
 
         int Limit(Dictionary<string, int> known, string name, int most, Cause cause)
@@ -153,7 +153,7 @@ internal sealed class Prepared
 
     /// <summary>How many appointments a crew takes on one day, and the day of a moment in its zone; null where it takes as many as fit.</summary>
     public (int Most, LocalDate Day)? DayOf(string? crew, DateTimeOffset at) =>
-        crew is not null && Plan.Crews.FirstOrDefault(c => c.Name.Equals(crew, StringComparison.OrdinalIgnoreCase)) is { PerDay: { } most } spec
+        Plan.CrewOf(crew) is { PerDay: { } most } spec
             ? (most, Instant.FromDateTimeOffset(at).InZone(DateTimeZoneProviders.Tzdb[spec.When.Zone]).Date) : null;
 
     private CrewSpec? CrewFor(SlotRequest request) => request.Crew is not { } kind ? null

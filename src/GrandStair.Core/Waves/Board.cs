@@ -372,7 +372,7 @@ internal sealed class Board
         Occupy(job, from, to, crew, ofOtherPlan: otherPlan is not null);
         if (otherPlan is null) return;
         _sites[job.Site].Lower(from, to, otherPlan.Limits.Site);
-        if (crew >= 0 && otherPlan.Crews.FirstOrDefault(c => c.Name.Equals(slot.Crew, StringComparison.OrdinalIgnoreCase)) is { } theirs) _crews[crew].Lower(from, to, theirs.Hands);
+        if (crew >= 0 && otherPlan.CrewOf(slot.Crew) is { } theirs) _crews[crew].Lower(from, to, theirs.Hands);
     }
 
     private void Put(Job job, int start, int crew, double lineMinutes)

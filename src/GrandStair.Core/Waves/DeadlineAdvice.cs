@@ -28,8 +28,9 @@ internal sealed class DeadlineAdvice(Plan plan, DateTimeOffset deadline, Func<Pl
         var helping = new List<(Knob Knob, int Step, Ends Ends)>();
         foreach (var knob in Knob.All(plan, from))
         {
-            if (Least(plan, knob) is { } step) helping.Add((knob, step, EndsOf(knob.Turn(plan, step), thorough: true)));
-            else if (EndsOf(knob.Turn(plan, knob.Steps), _thorough) is var most && most.CompareTo(now) < 0) helping.Add((knob, knob.Steps, most));
+            var most = EndsOf(knob.Turn(plan, knob.Steps), _thorough);
+            if (Least(plan, knob, most) is { } least) helping.Add((knob, least.Step, least.Ends));
+            else if (most.CompareTo(now) < 0) helping.Add((knob, knob.Steps, most));
         }
 
         var alone = helping.Where(h => h.Ends.Meets(deadline)).ToArray();
@@ -59,7 +60,7 @@ internal sealed class DeadlineAdvice(Plan plan, DateTimeOffset deadline, Func<Pl
             for (var i = 0; i < made.Count; i++)
             {
                 var others = made.Where((_, j) => j != i).Aggregate(plan, (p, m) => m.Knob.Turn(p, m.Step));
-                if (Least(others, made[i].Knob) is { } least) made[i] = (made[i].Knob, least);
+                if (Least(others, made[i].Knob, EndsOf(made[i].Knob.Turn(others, made[i].Knob.Steps), _thorough)) is { } least) made[i] = (made[i].Knob, least.Step);
             }
         }
 
@@ -75,34 +76,38 @@ internal sealed class DeadlineAdvice(Plan plan, DateTimeOffset deadline, Func<Pl
         return changes.ToImmutable();
     }
 
-    /// <summary>The fewest steps that are enough; null where even the most are not.</summary>
-    private int? Least(Plan of, Knob knob)
+    /// <summary>The fewest steps that are enough, and how the plan ends with them; null where even the most are not.</summary>
+    /// <param name="of">The plan without any.</param>
+    /// <param name="knob">What is changed.</param>
+    /// <param name="most">How the plan ends with the most steps.</param>
+    private (int Step, Ends Ends)? Least(Plan of, Knob knob, Ends most)
     {
-        if (!Meets(knob.Steps)) return null;
+        if (!most.Meets(deadline)) return null;
         var few = Math.Min(Few, knob.Steps);
         for (var step = 1; step < few; step++)
         {
-            if (Meets(step)) return Verified(step);
+            if (With(step, _thorough) is var ends && ends.Meets(deadline)) return Verified(step, ends);
         }
 
-        int low = few, high = knob.Steps;
+        var (low, high, least) = (few, knob.Steps, most);
         while (low < high)
         {
             var middle = (low + high) / 2;
-            if (Meets(middle)) high = middle;
+            if (With(middle, _thorough) is var ends && ends.Meets(deadline)) (high, least) = (middle, ends);
             else low = middle + 1;
         }
 
-        return Verified(high);
+        return Verified(high, least);
 
-        bool Meets(int step) => EndsOf(knob.Turn(of, step), _thorough).Meets(deadline);
+        Ends With(int step, bool thorough) => EndsOf(knob.Turn(of, step), thorough);
 
         // What was found quickly has to hold as the plan would really be scheduled.
-        int? Verified(int step)
+        (int, Ends)? Verified(int step, Ends found)
         {
+            if (_thorough) return (step, found);
             for (; step <= knob.Steps; step++)
             {
-                if (_thorough || EndsOf(knob.Turn(of, step), thorough: true).Meets(deadline)) return step;
+                if (With(step, thorough: true) is var ends && ends.Meets(deadline)) return (step, ends);
             }
 
             return null;

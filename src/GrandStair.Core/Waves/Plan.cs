@@ -79,6 +79,9 @@ public sealed record Plan
     /// <summary>The line of a site; null where none holds it up.</summary>
     public LineSpec? LineOf(string site) => Lines.FirstOrDefault(l => l.Sites.Contains(site, StringComparer.OrdinalIgnoreCase));
 
+    /// <summary>The crew of a name, case ignored; null where it has none.</summary>
+    public CrewSpec? CrewOf(string? name) => Crews.FirstOrDefault(c => c.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
+
     /// <summary>The names of the calendars that its windows, closures, crews and lines refer to, each once.</summary>
     public IEnumerable<string> Calendars => Windows.Select(w => w.When).Concat(Closures.Select(c => c.When)).Concat(Crews.Select(c => c.When)).Concat(Lines.Select(l => l.Hours).OfType<TimeRule>())
         .Select(r => r.Calendar).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase);

@@ -19,6 +19,9 @@ public sealed record HeldElsewhere(IReadOnlyList<TakenSlot> Slots, IReadOnlyDict
 {
     private const int MostNamed = 5;
 
+    /// <summary>What there is where no other plan has started.</summary>
+    public static HeldElsewhere Nothing { get; } = new([], new Dictionary<string, PendingElsewhere>());
+
     /// <summary>Which of some machines are still to be upgraded by another plan, in words; null where none is.</summary>
     public string? Shared(IEnumerable<Machine> machines)
     {
@@ -32,8 +35,6 @@ public sealed record HeldElsewhere(IReadOnlyList<TakenSlot> Slots, IReadOnlyDict
 /// <summary>Finds out what a plan has to leave to others. Of two plans whose waves are to come, the one that started first is scheduled first.</summary>
 public sealed class OtherPlans(Shelf shelf, FleetCache fleet, PlanTable plans, TimeProvider clock)
 {
-    private static readonly HeldElsewhere Nothing = new([], new Dictionary<string, PendingElsewhere>());
-
     /// <summary>What others hold.</summary>
     /// <param name="name">The plan's name.</param>
     /// <param name="started">When it started, UTC; null where it has not, so that all others come first.</param>
@@ -41,7 +42,7 @@ public sealed class OtherPlans(Shelf shelf, FleetCache fleet, PlanTable plans, T
     public async Task<HeldElsewhere> OfAsync(string name, DateTimeOffset? started, CancellationToken stop)
     {
         var others = (await plans.AllAsync(stop)).Where(p => p.State == PlanState.Started && p.Name != name).ToArray();
-        if (others.Length == 0) return Nothing;
+        if (others.Length == 0) return HeldElsewhere.Nothing;
         var now = clock.GetUtcNow();
         var machines = await fleet.AllAsync(stop);
         var slots = new List<TakenSlot>();

@@ -113,9 +113,9 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
 
         var byMachine = old.ToDictionary(m => m.Machine);
         var going = membership.Waves.SelectMany((w, i) => w.Select(m => byMachine.GetValueOrDefault(m.Id, new Member { Plan = plan.Name, Machine = m.Id, Wave = 0 }) with { Wave = i + 1 })).Concat(staying).ToArray();
-        var ids = going.Concat(begun).ToDictionary(m => machines[m.Machine].Name, m => m.Machine, StringComparer.OrdinalIgnoreCase);
+        var own = Pending(HeldElsewhere.Nothing, going.Concat(begun), machines);
         var stays = apart.Concat(going.Where(m => waves[m.Wave - 1].State != WaveState.Waiting).Select(m => m.Machine)).ToHashSet();
-        var deferred = WaveOrder.Defer(going.Concat(begun.Where(IsPending)).ToDictionary(m => m.Machine, m => m.Wave), m => Before(machines[m], ids), stays.Contains).ToDictionary(d => d.Machine);
+        var deferred = WaveOrder.Defer(going.Concat(begun.Where(IsPending)).ToDictionary(m => m.Machine, m => m.Wave), m => Before(machines[m], own), stays.Contains).ToDictionary(d => d.Machine);
         going = [.. going.Select(m => deferred.TryGetValue(m.Machine, out var later) ? m with { Wave = later.To } : m)];
         var shared = elsewhere.Shared(before?.State == PlanState.Started ? inScope.Where(m => IsLeftToOther(m) && plan.Scope.Ask(m, new Use(now)).Value == Kleene.Yes) : going.Select(m => machines[m.Machine]));
         var pending = Pending(elsewhere, going.Where(m => !Judge(machines[m.Machine]).Route.Arrived).Concat(begun), machines);
@@ -208,14 +208,10 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
         if (member.Wave == to.Number) return;
         var members = await plans.MembersAsync(plan.Name, stop);
         var machines = await fleet.AllAsync(stop);
-        var ids = members.Where(IsPending).ToDictionary(m => machines[m.Machine].Name, m => m.Machine, StringComparer.OrdinalIgnoreCase);
+        var pending = Pending(HeldElsewhere.Nothing, members, machines);
         var inWave = members.ToDictionary(m => m.Machine, m => m.Machine == machine.Id ? to.Number : m.Wave);
-        foreach (var other in inWave.Keys.Where(m => m == machine.Id || machines[machine.Id].Find(Dependents.Key) is not null))
-        {
-            if (Before(machines[other], ids) is not { } before || (other != machine.Id && before.Machine != machine.Id) || inWave[before.Machine] <= inWave[other]) continue;
-            throw new CommandException("wave-order", $"{machines[other].Name} depends on {before.Name} and cannot go in an earlier wave; move {(other == machine.Id ? before.Name : machines[other].Name)} first.");
-        }
-
+        if (WaveOrder.Defer(inWave, m => Before(machines[m], pending), _ => false).FirstOrDefault(d => d.Machine == machine.Id || d.On.Machine == machine.Id) is { } late)
+            throw new CommandException("wave-order", $"{machines[late.Machine].Name} depends on {late.On.Name} and cannot go in an earlier wave; move {(late.Machine == machine.Id ? late.On.Name : machines[late.Machine].Name)} first.");
         await plans.MoveAsync(plan.Name, machine.Id, to, reason, actor, clock.GetUtcNow(), stop);
         await approvals.HoldUnlessApprovedAsync(plan.Name, $"{machine.Name} was moved to wave {to.Name}", actor, stop);
     }

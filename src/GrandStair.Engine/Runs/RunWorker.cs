@@ -301,7 +301,7 @@ public sealed class RunWorker(
         var (plan, _) = await PlanOfAsync(claim, stop);
         var limits = new List<(string, int)>();
         if (machine.TextOf("unit") is { } unit) limits.Add(($"unit:{unit}", 1));
-        if (claim.State.Slot.Crew is { } crew && plan.Crews.FirstOrDefault(c => c.Name == crew) is { } hands) limits.Add(($"crew:{crew}", hands.Hands));
+        if (claim.State.Slot.Crew is { } crew && plan.CrewOf(crew) is { } hands) limits.Add(($"crew:{crew}", hands.Hands));
         limits.Add(($"site:{machine.Site}", plan.Limits.Site));
         limits.Add(($"plan:{plan.Name}", plan.Limits.All));
         return await TryAcquireAsync(claim, limits, stop);

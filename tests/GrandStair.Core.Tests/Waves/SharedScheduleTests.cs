@@ -13,28 +13,14 @@ public class SharedScheduleTests
     [Fact]
     public void Two_plans_of_several_waves_break_no_limit_crew_uplink_cluster_or_dependency_between_them()
     {
-        var slots = 0;
-        foreach (var seed in Enumerable.Range(1, Cases))
-        {
-            var (broken, count) = SharedSchedules.Check(seed);
-            Assert.True(broken.Count == 0, $"seed {seed}: {string.Join("; ", broken.Take(5))}");
-            slots += count;
-        }
-
+        var slots = CountWhereNothingIsWrong(Cases, SharedSchedules.Check);
         Assert.True(slots > Cases * 20, $"{slots} slots are too few to say anything");
     }
 
     [Fact]
     public void What_is_advised_to_a_late_plan_meets_its_deadline_and_less_does_not()
     {
-        var advised = 0;
-        foreach (var seed in Enumerable.Range(1, LatePlans))
-        {
-            var (wrong, count) = SharedSchedules.CheckAdvice(seed);
-            Assert.True(wrong.Count == 0, $"seed {seed}: {string.Join("; ", wrong)}");
-            advised += count;
-        }
-
+        var advised = CountWhereNothingIsWrong(LatePlans, SharedSchedules.CheckAdvice);
         Assert.True(advised > LatePlans / 2, $"{advised} changes are too few to say anything");
     }
 
@@ -84,4 +70,11 @@ public class SharedScheduleTests
         Assert.All(placed, p => Assert.Null(p.Slot));
         Assert.Contains("it depends on m2, which has no slot", placed[0].Why, StringComparison.Ordinal);
     }
+
+    private static int CountWhereNothingIsWrong(int seeds, Func<int, (IReadOnlyList<string> Wrong, int Count)> check) => Enumerable.Range(1, seeds).Sum(seed =>
+    {
+        var (wrong, count) = check(seed);
+        Assert.True(wrong.Count == 0, $"seed {seed}: {string.Join("; ", wrong.Take(5))}");
+        return count;
+    });
 }
