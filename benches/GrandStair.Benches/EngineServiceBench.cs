@@ -74,7 +74,7 @@ internal static class EngineServiceBench
         var now = DateTimeOffset.UtcNow;
         var shelf = await EngineBench.LoadCatalogueAsync(database, now, stop);
         await EngineBench.ImportAsync(database, shelf, Long + Silent + Quick, "stand-in", now, stop);
-        new StandInWorld(Path.Combine(data, "stand-ins.db")).Add(Enumerable.Range(1, Long + Silent + Quick).Select(i => ($"desk-{i:00000}", Truth(i))));
+        using (var world = new StandInWorld(Path.Combine(data, "stand-ins.db"))) world.Add(Enumerable.Range(1, Long + Silent + Quick).Select(i => ($"desk-{i:00000}", Truth(i))));
         IReadOnlyList<Core.Readings.Machine> machines;
         using (var fleet = new Engine.Fleet.FleetCache(new(database), new(database))) machines = [.. (await fleet.AllAsync(stop)).Values.OrderBy(m => m.Id.Value)];
         var (plans, runs) = (new PlanTable(database), new RunLog(database));

@@ -8,12 +8,23 @@ internal sealed class BoundedStream(Stream inner, long most) : Stream
 {
     private long _read;
 
+    private static readonly UTF8Encoding Strict = new(encoderShouldEmitUTF8Identifier: false, throwOnInvalidBytes: true);
+
     /// <summary>The whole body of a request as text (UTF-8), of no more than so many bytes.</summary>
-    /// <exception cref="FileException">It is larger.</exception>
+    /// <exception cref="FileException">It is larger, or in another encoding.</exception>
     public static async Task<string> ReadTextAsync(HttpRequest request, long most, CancellationToken stop)
     {
-        using var reader = new StreamReader(new BoundedStream(request.Body, most), Encoding.UTF8);
-        return await reader.ReadToEndAsync(stop);
+        using var body = new MemoryStream();
+        await new BoundedStream(request.Body, most).CopyToAsync(body, stop);
+        var bytes = body.GetBuffer().AsSpan(0, (int)body.Length);
+        try
+        {
+            return Strict.GetString(bytes).TrimStart('\uFEFF');
+        }
+        catch (DecoderFallbackException error)
+        {
+            throw new FileException([new("the file", bytes[..Math.Max(0, error.Index)].Count((byte)'\n') + 1, 0, "This line is not in UTF-8; expected the whole file in that encoding. Save it so, for example with: iconv -f latin1 -t utf-8 FILE > NEW")]);
+        }
     }
 
     public override bool CanRead => true;

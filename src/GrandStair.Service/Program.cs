@@ -86,7 +86,7 @@ static async Task RunAsync(string[] args)
     var clock = await StartClock.OpenAsync(new ClockTable(database), options, default);
     AddServices(builder.Services, options, database, clock);
     var installation = await new SettingsTable(database).FirstAsync("installation", Guid.NewGuid().ToString("N")[..12], default);
-    var world = new StandInWorld(Path.Combine(options.Data, "stand-ins.db"));
+    using var world = new StandInWorld(Path.Combine(options.Data, "stand-ins.db"));
     if (options.StandIns is { } standIns) world.Add(StandInFile.Read(standIns));
     builder.Services.AddSingleton(world).AddSingleton(await AuditKey.OpenAsync(options.Data, default))
         .AddSingleton(s => Links(new(s.GetRequiredService<SshAccess>(), installation, options.PostQuantum), world, clock));

@@ -199,6 +199,7 @@ internal sealed class EngineKit : IAsyncDisposable
 
         await Database.DisposeAsync();
         Fleet.Dispose();
+        World.Dispose();
         Directory.Delete(_folder, recursive: true);
     }
 

@@ -297,6 +297,7 @@ public sealed class RunWorker(
     /// <returns>The limit that is full; null where the run has room in all of them now.</returns>
     private async Task<string?> TryAcquireLimitsAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
     {
+        if (await runs.HasRoomAsync(claim.State.Run, stop)) return null;
         // From the narrowest to the widest, so that a run that waits for a wide one has found room in the others.
         var (plan, _) = await PlanOfAsync(claim, stop);
         var limits = new List<(string, int)>();

@@ -27,13 +27,16 @@ public sealed class CalendarFile : ICalendar
     private readonly Calendar _calendar;
     private readonly string _name;
     private readonly TimeSpan _longest;
+    private readonly ILookup<string, Shift> _shifts;
     private readonly Lock _turn = new();
     private Expansion? _expanded;
 
-    private CalendarFile(Calendar calendar, string name)
+    private CalendarFile(Calendar calendar, IEnumerable<CalendarShift> shifts, string name)
     {
         (_calendar, _name) = (calendar, name);
-        _longest = calendar.Events.Max(BoundedCalendar.LengthOf);
+        _shifts = shifts.Select(s => new Shift(s.Uid, s.After, s.By, calendar.Events.First(e => e.Uid == s.Uid && e.RecurrenceId is not null && LocalDateTime.FromDateTime(e.RecurrenceId.Value) == s.After)))
+            .OrderBy(s => s.After).ToLookup(s => s.Uid, StringComparer.Ordinal);
+        _longest = calendar.Events.Max(BoundedCalendar.LengthOf) + shifts.Select(s => TimeSpan.FromTicks(Math.Abs(NodaTime.Period.Between(s.After, s.After + s.By, PeriodUnits.Ticks).ToDuration().BclCompatibleTicks))).DefaultIfEmpty().Max();
     }
 
     /// <summary>How many events it has, a recurring one counted once.</summary>
@@ -43,7 +46,11 @@ public sealed class CalendarFile : ICalendar
     /// <param name="text">The file's content.</param>
     /// <param name="file">What to call the file in errors.</param>
     /// <exception cref="FileException">It is not a calendar, has no events, or has events that cannot be evaluated; each is named with its line.</exception>
-    public static CalendarFile Parse(string text, string file) => new(BoundedCalendar.Load(text, file), file);
+    public static CalendarFile Parse(string text, string file)
+    {
+        var (calendar, shifts) = BoundedCalendar.Load(text, file);
+        return new(calendar, shifts, file);
+    }
 
     /// <inheritdoc />
     public IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone) => EvaluateBetween(from, to, zone, default);
@@ -51,17 +58,17 @@ public sealed class CalendarFile : ICalendar
     /// <inheritdoc />
     public IEnumerable<Stretch> EvaluateBetween(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone, CancellationToken stop)
     {
-        foreach (var (start, end) in Expand(from, to, stop))
+        foreach (var (start, of) in Expand(from, to, stop))
         {
             var begins = At(start, zone);
-            if (begins > to + ZoneSlack) yield break;
-            var ends = end is null ? begins : At(end, zone);
+            if (begins > to + ZoneSlack + _longest) yield break;
+            var ends = EndOf(start, begins, of, zone);
             if (begins < to && ends > from && begins < ends) yield return new(begins, ends);
         }
     }
 
     /// <summary>All occurrences that may touch a span, by when they begin. They are kept, since evaluating rules takes longest.</summary>
-    private ImmutableArray<(CalDateTime Start, CalDateTime? End)> Expand(DateTimeOffset from, DateTimeOffset to, CancellationToken stop)
+    private ImmutableArray<(CalDateTime Start, CalendarEvent Of)> Expand(DateTimeOffset from, DateTimeOffset to, CancellationToken stop)
     {
         lock (_turn)
         {
@@ -76,16 +83,16 @@ public sealed class CalendarFile : ICalendar
     private Expansion? Evaluate(DateTimeOffset from, DateTimeOffset to, int most, CancellationToken stop)
     {
         var begin = new CalDateTime((from - _longest - ZoneSlack).UtcDateTime, "UTC");
-        var occurrences = ImmutableArray.CreateBuilder<(CalDateTime, CalDateTime?)>();
+        var occurrences = ImmutableArray.CreateBuilder<(CalDateTime, CalendarEvent)>();
         try
         {
             foreach (var occurrence in _calendar.GetOccurrences<CalendarEvent>(begin, new() { MaxUnmatchedIncrementsLimit = BoundedCalendar.MostUnmatchedSteps }))
             {
                 stop.ThrowIfCancellationRequested();
-                if (occurrence.Period.StartTime.Value > (to + ZoneSlack).UtcDateTime + ZoneSlack) break;
+                if (occurrence.Period.StartTime.Value > (to + ZoneSlack).UtcDateTime + ZoneSlack + _longest) break;
                 if (occurrences.Count == most) return null;
-                if (occurrence.Source is CalendarEvent { Status: "CANCELLED" }) continue;
-                occurrences.Add((occurrence.Period.StartTime, occurrence.Period.EffectiveEndTime));
+                var (start, of) = Shifted(occurrence.Period.StartTime, (CalendarEvent)occurrence.Source);
+                if (of.Status != "CANCELLED") occurrences.Add((start, of));
             }
         }
         catch (Exception error) when (error is not (OutOfMemoryException or OperationCanceledException))
@@ -96,15 +103,49 @@ public sealed class CalendarFile : ICalendar
         return new(from, to, occurrences.ToImmutable());
     }
 
+    /// <summary>An occurrence of a series as the last move of its rest left it.</summary>
+    private (CalDateTime Start, CalendarEvent Of) Shifted(CalDateTime start, CalendarEvent of)
+    {
+        if (of.RecurrenceId is not null || of.Uid is null || !_shifts.Contains(of.Uid)) return (start, of);
+        var local = LocalDateTime.FromDateTime(start.Value);
+        if (_shifts[of.Uid].LastOrDefault(s => s.After < local) is not { } shift) return (start, of);
+        var moved = (local + shift.By).ToDateTimeUnspecified();
+        return (start.HasTime ? new CalDateTime(moved, start.TzId) : new CalDateTime(DateOnly.FromDateTime(moved)), shift.As);
+    }
+
+    /// <summary>When an occurrence ends: by the clock on the wall for whole days and days of a duration, and exactly as long after its begin for all else.</summary>
+    private static DateTimeOffset EndOf(CalDateTime start, DateTimeOffset begins, CalendarEvent of, DateTimeZone zone)
+    {
+        if (of.DtEnd is { } end)
+        {
+            return end.HasTime && of.DtStart!.HasTime ? begins + (At(end, zone) - At(of.DtStart, zone)) : At(new CalDateTime(DateOnly.FromDateTime(start.Value.AddDays((end.Value - of.DtStart!.Value).TotalDays))), zone);
+        }
+
+        if (of.Duration is not { } lasts) return start.HasTime ? begins : At(new CalDateTime(DateOnly.FromDateTime(start.Value.AddDays(1))), zone);
+        var days = ((lasts.Weeks ?? 0) * 7) + (lasts.Days ?? 0);
+        var exact = new TimeSpan(lasts.Hours ?? 0, lasts.Minutes ?? 0, lasts.Seconds ?? 0);
+        if (days == 0) return begins + exact;
+        var later = start.Value.AddDays(days);
+        return At(start.HasTime ? new CalDateTime(later, start.TzId) : new CalDateTime(DateOnly.FromDateTime(later)), zone) + exact;
+    }
+
+    /// <summary>A moment by the clock on the wall. Of an hour that comes twice the first is meant; one that is skipped is counted on from before (RFC 5545 §3.3.5).</summary>
     private static DateTimeOffset At(CalDateTime time, DateTimeZone zone)
     {
         if (!time.HasTime) return zone.AtStartOfDay(new LocalDate(time.Year, time.Month, time.Day)).ToInstant().ToDateTimeOffset();
-        if (time.TzId is not null) return new DateTimeOffset(DateTime.SpecifyKind(time.AsUtc, DateTimeKind.Utc));
-        return zone.AtLeniently(LocalDateTime.FromDateTime(time.Value)).ToInstant().ToDateTimeOffset();
+        var own = time.TzId switch { null => zone, "UTC" => DateTimeZone.Utc, var id => DateTimeZoneProviders.Tzdb[id] };
+        return own.AtLeniently(LocalDateTime.FromDateTime(time.Value)).ToInstant().ToDateTimeOffset();
     }
 
+    /// <summary>A move of the rest of a series.</summary>
+    /// <param name="Uid">The series.</param>
+    /// <param name="After">The occurrence after which it counts.</param>
+    /// <param name="By">By how much, by the clock on the wall.</param>
+    /// <param name="As">The event that says how long, and whether it happens at all.</param>
+    private sealed record Shift(string Uid, LocalDateTime After, NodaTime.Period By, CalendarEvent As);
+
     /// <summary>The occurrences of all events that may touch a span.</summary>
-    private sealed record Expansion(DateTimeOffset From, DateTimeOffset To, ImmutableArray<(CalDateTime Start, CalDateTime? End)> Occurrences);
+    private sealed record Expansion(DateTimeOffset From, DateTimeOffset To, ImmutableArray<(CalDateTime Start, CalendarEvent Of)> Occurrences);
 }
 
 /// <summary>An appointment as it is written into a calendar.</summary>

@@ -1,4 +1,6 @@
+using System.Collections.Immutable;
 using System.Globalization;
+using GrandStair.Files.Calendars;
 using Ical.Net;
 using Ical.Net.CalendarComponents;
 using Ical.Net.DataTypes;
@@ -34,23 +36,25 @@ internal static class BoundedCalendar
     // How often a day may be divided by BYHOUR, BYMINUTE and BYSECOND together: every quarter of an hour.
     private const int MostTimesADay = 96;
     private const int LeastMinutes = 15;
-    private const string EventBegins = "BEGIN:VEVENT";
+    private const string EventBegins = "BEGIN:VEVENT\n";
 
     /// <summary>Reads and checks a calendar.</summary>
     /// <exception cref="FileException">It is not a calendar, or an event cannot be used; the error names the line on which the event begins.</exception>
-    public static Calendar Load(string text, string file)
+    public static (Calendar Calendar, ImmutableArray<CalendarShift> Shifts) Load(string text, string file)
     {
         ArgumentNullException.ThrowIfNull(text);
         if (text.Length > LongestText) throw Wrong(file, 1, $"The file has {text.Length} characters; expected at most {LongestText}. Leave out past events, or split the calendar.");
         if (!text.TrimStart('\uFEFF', ' ', '\r', '\n').StartsWith("BEGIN:VCALENDAR", StringComparison.OrdinalIgnoreCase))
             throw Wrong(file, 1, "This is not a calendar; expected the iCalendar format, which begins with BEGIN:VCALENDAR.");
-        var lines = EventLines(text);
-        if (lines.Count > MostEvents) throw Wrong(file, lines[MostEvents], $"The calendar has {lines.Count} events; expected at most {MostEvents}. Leave out past events, or split the calendar.");
-        var calendar = Parse(text, file, lines);
+        var readable = CalendarText.Read(text, file);
+        var lines = readable.Lines;
+        if (lines.Length > MostEvents) throw Wrong(file, lines[MostEvents], $"The calendar has {lines.Length} events; expected at most {MostEvents}. Leave out past events, or split the calendar.");
+        if (!readable.Problems.IsEmpty) throw new FileException([.. readable.Problems.Take(Yaml.Problems.MostShown)]);
+        var calendar = Parse(readable, file);
         if (calendar is null || calendar.Events.Count == 0) throw Wrong(file, 1, "The calendar has no events; expected at least one VEVENT.");
         var problems = new List<FileProblem>();
         long instants = 0;
-        foreach (var (e, line) in calendar.Events.Select((e, i) => (e, lines.ElementAtOrDefault(i, 1))))
+        foreach (var (e, line) in calendar.Events.Select((e, i) => (e, i < lines.Length ? lines[i] : 1)))
         {
             try
             {
@@ -70,7 +74,7 @@ internal static class BoundedCalendar
             if (problems.Count >= Yaml.Problems.MostShown || instants > MostInstants) break;
         }
 
-        return problems.Count == 0 ? calendar : throw new FileException(problems);
+        return problems.Count == 0 ? (calendar, readable.Shifts) : throw new FileException(problems);
     }
 
     /// <summary>How long an event lasts; whole days count 24 hours.</summary>
@@ -82,28 +86,26 @@ internal static class BoundedCalendar
         return lasts.ToTimeSpanUnspecified();
     }
 
-    private static Calendar? Parse(string text, string file, List<int> lines)
+    private static Calendar? Parse(ReadableCalendar readable, string file)
     {
         try
         {
-            return Calendar.Load(text);
+            return Calendar.Load(readable.Text);
         }
         catch (Exception error) when (error is not OutOfMemoryException)
         {
             // The library does not say where it stopped. The first event that it cannot read alone is the place.
-            throw Wrong(file, FirstUnreadable(text, lines), "The calendar cannot be read from here on: a property has a value that RFC 5545 does not allow. Check the dates, the RRULE and the DURATION of this event.");
+            throw Wrong(file, FirstUnreadable(readable), "The calendar cannot be read from here on: a property has a value that RFC 5545 does not allow. Check the dates, the RRULE and the DURATION of this event.");
         }
     }
 
-    private static int FirstUnreadable(string text, List<int> lines)
+    private static int FirstUnreadable(ReadableCalendar readable)
     {
-        var all = text.Split('\n');
-        foreach (var line in lines)
+        foreach (var (own, line) in readable.Text.Split(EventBegins).Skip(1).Zip(readable.Lines))
         {
-            var own = all.Skip(line - 1).TakeWhile(l => !l.StartsWith("END:VEVENT", StringComparison.OrdinalIgnoreCase));
             try
             {
-                Calendar.Load($"BEGIN:VCALENDAR\nVERSION:2.0\n{string.Join('\n', own)}\nEND:VEVENT\nEND:VCALENDAR\n");
+                Calendar.Load($"BEGIN:VCALENDAR\nVERSION:2.0\n{EventBegins}{own[..own.IndexOf("END:VEVENT", StringComparison.Ordinal)]}END:VEVENT\nEND:VCALENDAR\n");
             }
             catch (Exception error) when (error is not OutOfMemoryException)
             {
@@ -118,7 +120,7 @@ internal static class BoundedCalendar
     {
         if (e.DtStart is null) throw new FormatException("it has no DTSTART; expected when it begins");
         foreach (var zone in new[] { e.DtStart.TzId, e.DtEnd?.TzId }.OfType<string>().Where(z => z != "UTC" && DateTimeZoneProviders.Tzdb.GetZoneOrNull(z) is null))
-            throw new FormatException($"its time zone '{zone}' is not known; expected a name of the IANA database such as Europe/London");
+            throw new FormatException($"its time zone '{zone}' is not known; expected a name of the IANA database such as Europe/London, or a VTIMEZONE in the file with the rules of such a zone");
         if (e.DtEnd is { } end && end.HasTime != e.DtStart.HasTime) throw new FormatException("DTSTART is a date and DTEND a time, or the other way round; expected both of one kind");
         var lasts = LengthOf(e);
         if (lasts < TimeSpan.Zero) throw new FormatException(e.DtEnd is null ? "its DURATION is negative" : "DTEND is before DTSTART");
@@ -174,22 +176,7 @@ internal static class BoundedCalendar
 
     private static int TimesADay(RecurrenceRule rule) => Math.Max(1, rule.ByHour.Count) * Math.Max(1, rule.ByMinute.Count) * Math.Max(1, rule.BySecond.Count);
 
-    private static List<int> EventLines(string text)
-    {
-        var lines = new List<int>();
-        var number = 0;
-        foreach (var line in text.AsSpan().EnumerateLines())
-        {
-            number++;
-            if (line.StartsWith(EventBegins, StringComparison.OrdinalIgnoreCase)) lines.Add(number);
-        }
-
-        return lines;
-    }
-
     private static string Name(CalendarEvent e) => (e.Summary ?? e.Uid ?? "without a name") is { Length: <= 60 } name ? name : "with a long name";
-
-    private static T ElementAtOrDefault<T>(this List<T> list, int index, T otherwise) => index < list.Count ? list[index] : otherwise;
 
     private static FileException Wrong(string file, int line, string message) => new([new(file, line, 0, message)]);
 }

@@ -10,18 +10,20 @@ namespace GrandStair.Links.StandIns;
 /// The simulated machines. They live in a file of their own and by domain time, so that they go on whether or not a service
 /// is there to watch, as real ones do. What they are really like (speed, weaknesses, absences) is known here alone.
 /// </summary>
-public sealed class StandInWorld
+public sealed class StandInWorld : IDisposable
 {
-    private readonly string _connection;
+    private readonly SqliteConnection _connection;
     private readonly Lock _lock = new();
 
     /// <summary>Opens or makes the world's file.</summary>
     public StandInWorld(string path)
     {
-        _connection = new SqliteConnectionStringBuilder { DataSource = path }.ToString();
-        using var c = Open();
-        c.Execute(
+        _connection = new(new SqliteConnectionStringBuilder { DataSource = path, Pooling = false }.ToString());
+        _connection.Open();
+        // Safe against a kill; that simulated machines forget their last second when the power goes is not worth a wait for the disk each time.
+        _connection.Execute(
             """
+            PRAGMA synchronous = NORMAL;
             PRAGMA journal_mode = WAL;
             CREATE TABLE IF NOT EXISTS machines (name TEXT PRIMARY KEY, truth TEXT NOT NULL);
             CREATE TABLE IF NOT EXISTS orders (name TEXT PRIMARY KEY, machine TEXT NOT NULL, kind TEXT NOT NULL, script TEXT NOT NULL,
@@ -36,10 +38,9 @@ public sealed class StandInWorld
     {
         lock (_lock)
         {
-            using var c = Open();
-            using var t = c.BeginTransaction();
+            using var t = _connection.BeginTransaction();
             foreach (var (name, truth) in machines)
-                c.Execute("INSERT INTO machines (name, truth) VALUES (@name, @truth) ON CONFLICT DO NOTHING", new { name, truth = JsonSerializer.Serialize(truth) }, t);
+                _connection.Execute("INSERT INTO machines (name, truth) VALUES (@name, @truth) ON CONFLICT DO NOTHING", new { name, truth = JsonSerializer.Serialize(truth) }, t);
             t.Commit();
         }
     }
@@ -49,10 +50,9 @@ public sealed class StandInWorld
     {
         lock (_lock)
         {
-            using var c = Open();
-            if (Truth(c, name) is not { } truth) return;
+            if (Truth(_connection, name) is not { } truth) return;
             truth[key] = value;
-            Keep(c, name, truth);
+            Keep(_connection, name, truth);
         }
     }
 
@@ -61,8 +61,7 @@ public sealed class StandInWorld
     {
         lock (_lock)
         {
-            using var c = Open();
-            return Settle(c, name, now);
+            return Settle(_connection, name, now);
         }
     }
 
@@ -72,8 +71,7 @@ public sealed class StandInWorld
         if (IsAway(name, truth, now)) return false;
         lock (_lock)
         {
-            using var c = Open();
-            return c.ExecuteScalar<long>("SELECT count(*) FROM orders WHERE machine = @name AND settled = 0 AND kind = 'restart' AND ends > @now", new { name, now = now.ToUnixTimeSeconds() }) == 0;
+            return _connection.ExecuteScalar<long>("SELECT count(*) FROM orders WHERE machine = @name AND settled = 0 AND kind = 'restart' AND ends > @now", new { name, now = now.ToUnixTimeSeconds() }) == 0;
         }
     }
 
@@ -86,18 +84,17 @@ public sealed class StandInWorld
     {
         lock (_lock)
         {
-            using var c = Open();
-            using var t = c.BeginTransaction();
-            var known = c.ExecuteScalar<long?>("SELECT epoch FROM epochs WHERE run = @run", new { run = order.Name.Run }, t) ?? 0;
+            using var t = _connection.BeginTransaction();
+            var known = _connection.ExecuteScalar<long?>("SELECT epoch FROM epochs WHERE run = @run", new { run = order.Name.Run }, t) ?? 0;
             if (order.Epoch < known) return false;
-            c.Execute("INSERT INTO epochs (run, epoch) VALUES (@run, @epoch) ON CONFLICT (run) DO UPDATE SET epoch = excluded.epoch", new { run = order.Name.Run, epoch = order.Epoch }, t);
+            _connection.Execute("INSERT INTO epochs (run, epoch) VALUES (@run, @epoch) ON CONFLICT (run) DO UPDATE SET epoch = excluded.epoch", new { run = order.Name.Run, epoch = order.Epoch }, t);
             var name = order.Name.ToString();
-            if (c.Execute("UPDATE orders SET posts = posts + 1 WHERE name = @name", new { name }, t) == 0)
+            if (_connection.Execute("UPDATE orders SET posts = posts + 1 WHERE name = @name", new { name }, t) == 0)
             {
-                var truth = Truth(c, machine, t)!;
+                var truth = Truth(_connection, machine, t)!;
                 order = order with { Script = order.Script.Replace("$to", order.Values.GetValueOrDefault("to", ""), StringComparison.Ordinal) };
                 var course = StandInScript.Course(machine, truth, order, now);
-                c.Execute(
+                _connection.Execute(
                     "INSERT INTO orders (name, machine, kind, script, posted, ends, result, exit, note) VALUES (@name, @machine, @kind, @Script, @posted, @ends, @result, @Exit, @Note)",
                     new { name, machine, kind = RunMachine.Name(order.Kind), order.Script, posted = now.ToUnixTimeSeconds(), ends = (now + course.Lasts).ToUnixTimeSeconds(), result = course.Result.ToString(), course.Exit, course.Note },
                     t);
@@ -113,9 +110,8 @@ public sealed class StandInWorld
     {
         lock (_lock)
         {
-            using var c = Open();
-            Settle(c, machine, now);
-            var row = c.QuerySingleOrDefault<OrderRow>("SELECT * FROM orders WHERE name = @name", new { name = order.ToString() });
+            Settle(_connection, machine, now);
+            var row = _connection.QuerySingleOrDefault<OrderRow>("SELECT * FROM orders WHERE name = @name", new { name = order.ToString() });
             if (row is null) return new(OrderState.Unseen, null, null, "");
             var ends = DateTimeOffset.FromUnixTimeSeconds(row.Ends);
             if (now < ends)
@@ -157,13 +153,10 @@ public sealed class StandInWorld
     private static void Keep(SqliteConnection c, string name, Dictionary<string, string> truth, SqliteTransaction? t = null) =>
         c.Execute("UPDATE machines SET truth = @truth WHERE name = @name", new { name, truth = JsonSerializer.Serialize(truth) }, t);
 
-    private SqliteConnection Open()
+    /// <inheritdoc />
+    public void Dispose()
     {
-        var connection = new SqliteConnection(_connection);
-        connection.Open();
-        // Safe against a kill; that simulated machines forget their last second when the power goes is not worth a wait for the disk each time.
-        connection.Execute("PRAGMA synchronous = NORMAL");
-        return connection;
+        lock (_lock) _connection.Dispose();
     }
 
     private sealed record OrderRow

@@ -24,9 +24,13 @@ public sealed record ClaimedRun(RunState State, long Epoch, RunProgress? Progres
 /// <summary>A run as it is listed.</summary>
 /// <param name="State">What its events add up to.</param>
 /// <param name="Epoch">The number of its claims.</param>
-/// <param name="Progress">What is known of its order; null where nothing is.</param>
+/// <param name="ProgressText">What is known of its order, as it is kept; null where nothing is.</param>
 /// <param name="WaitsFor">The limit that is full and that it waits for, as <c>site:Westhaven</c>; null where it waits for none.</param>
-public sealed record StoredRun(RunState State, long Epoch, RunProgress? Progress, string? WaitsFor = null);
+public sealed record StoredRun(RunState State, long Epoch, string? ProgressText, string? WaitsFor = null)
+{
+    /// <summary>What was last found out about its order; null where nothing was. It is read from its text when it is asked for, since lists show few of many runs.</summary>
+    public RunProgress? Progress => ProgressText is null ? null : JsonSerializer.Deserialize<RunProgress>(ProgressText, RunEvent.Json);
+}
 
 /// <summary>How far an order under way is.</summary>
 /// <param name="Order">The order's name.</param>
@@ -231,6 +235,10 @@ public sealed class RunLog(Database database)
         },
         stop);
 
+    /// <summary>Whether a run has all the room that it needs within limits: it is given all of it or none.</summary>
+    public async Task<bool> HasRoomAsync(long run, CancellationToken stop) =>
+        await database.ReadAsync(c => c.ExecuteScalarAsync<long>("SELECT count(*) FROM run_room WHERE run_id = @run AND name LIKE 'plan:%'", new { run }), stop) > 0;
+
     /// <summary>The run of that number, or null.</summary>
     public async Task<StoredRun?> FindAsync(long run, CancellationToken stop) => (await ListAsync("WHERE id = @run", new { run }, stop)).FirstOrDefault();
 
@@ -294,7 +302,7 @@ public sealed class RunLog(Database database)
         {
             var rows = (await c.QueryAsync<RunRow>($"SELECT id, epoch, events, progress, waits_for FROM runs {where}", values)).AsList();
             var states = await StatesAsync(c, rows);
-            return [.. rows.Select(row => new StoredRun(states[row.Id], row.Epoch, ProgressOf(row), row.WaitsFor))];
+            return [.. rows.Select(row => new StoredRun(states[row.Id], row.Epoch, row.Progress, row.WaitsFor))];
         },
         stop);
 

@@ -102,6 +102,41 @@ public sealed class CalendarTests
         Assert.Equal(24, calendar.EvaluateBetween(Utc(2027, 3, 1), Utc(2027, 3, 2), DateTimeZone.Utc, TestContext.Current.CancellationToken).Count());
     }
 
+    /// <summary>What other programs write, which the standard allows; what is expected are the begins and ends within 2027, UTC.</summary>
+    [Theory]
+    [InlineData("DTSTART;TZID=W. Europe Standard Time:20270615T200000\nDTEND;TZID=W. Europe Standard Time:20270615T230000", "06-15 18:00-21:00")]
+    [InlineData("DTSTART;tzid=europe/london:20270615T200000\nDTEND;tzid=europe/london:20270615T230000", "06-15 19:00-22:00")]
+    [InlineData("DTSTART;TZID=\"/citadel.org/20260101_1/Europe/London\":20270615T200000\nDURATION:PT1H", "06-15 19:00-20:00")]
+    [InlineData("DTSTART:20270615T200000Z\nDURATION:PT1H\nSTATUS:cancelled", "")]
+    // The hour that comes twice: the first of them is meant. What begins before it and says its end lasts so long in truth.
+    [InlineData("DTSTART;TZID=Europe/London:20271031T013000\nDURATION:PT1H", "10-31 00:30-01:30")]
+    [InlineData("DTSTART;TZID=Europe/London:20271031T003000\nDTEND;TZID=Europe/London:20271031T013000", "10-30 23:30-00:30")]
+    [InlineData("DTSTART;TZID=Europe/London:20271031T003000\nDTEND;TZID=Europe/London:20271031T023000", "10-30 23:30-02:30")]
+    [InlineData("DTSTART;TZID=Europe/London:20270328T013000\nDURATION:PT1H", "03-28 01:30-02:30")]
+    [InlineData("DTSTART;TZID=Europe/London:20270327T200000\nDURATION:P1D", "03-27 20:00-19:00")]
+    [InlineData("DTSTART:20270110T190000Z\nDTEND:20270110T200000Z\nRDATE;VALUE=PERIOD:20270112T190000Z/PT3H,20270113T190000Z/20270113T193000Z", "01-10 19:00-20:00 01-12 19:00-22:00 01-13 19:00-19:30")]
+    [InlineData("DTSTART;TZID=Europe/London:20270601T200000\nDURATION:PT1H\nRRULE:FREQ=DAILY;COUNT=3\nEXDATE:20270602T190000Z", "06-01 19:00-20:00 06-03 19:00-20:00")]
+    public void What_other_programs_write_is_understood(string lines, string expected) => Assert.Equal(expected, Shown(Parse(lines)));
+
+    [Theory]
+    [InlineData("RECURRENCE-ID:20270602T190000Z\nDTSTART;TZID=Europe/London:20270602T210000\nDURATION:PT2H", "06-01 19:00-20:00 06-02 20:00-22:00 06-03 19:00-20:00 06-04 19:00-20:00")]
+    [InlineData("RECURRENCE-ID;TZID=America/New_York:20270602T150000\nDTSTART;TZID=Europe/London:20270602T210000\nDURATION:PT2H", "06-01 19:00-20:00 06-02 20:00-22:00 06-03 19:00-20:00 06-04 19:00-20:00")]
+    [InlineData("RECURRENCE-ID;RANGE=THISANDFUTURE;TZID=Europe/London:20270602T200000\nDTSTART;TZID=Europe/London:20270602T213000\nDURATION:PT2H", "06-01 19:00-20:00 06-02 20:30-22:30 06-03 20:30-22:30 06-04 20:30-22:30")]
+    [InlineData("RECURRENCE-ID;RANGE=THISANDFUTURE:20270603T190000Z\nDTSTART;TZID=Europe/London:20270605T080000\nDURATION:PT2H", "06-01 19:00-20:00 06-02 19:00-20:00 06-05 07:00-09:00 06-06 07:00-09:00")]
+    [InlineData("RECURRENCE-ID;RANGE=THISANDFUTURE;TZID=Europe/London:20270603T200000\nDTSTART;TZID=Europe/London:20270603T200000\nSTATUS:CANCELLED", "06-01 19:00-20:00 06-02 19:00-20:00")]
+    public void One_occurrence_or_all_that_follow_can_be_moved_by_any_clock(string moved, string expected) => Assert.Equal(expected, Shown(CalendarFile.Parse(
+        $"BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:-//test//EN\nBEGIN:VEVENT\nUID:one\nDTSTART;TZID=Europe/London:20270601T200000\nDURATION:PT1H\nRRULE:FREQ=DAILY;COUNT=4\nEND:VEVENT\nBEGIN:VEVENT\nUID:one\n{moved}\nEND:VEVENT\nEND:VCALENDAR\n", "test.ics")));
+
+    /// <summary>Zones by names of a program's own, with their rules beside them.</summary>
+    [Theory]
+    [InlineData("16011028T030000\nRRULE:FREQ=YEARLY;BYDAY=-1SU;BYMONTH=10", "+0200", "+0100", "16010325T020000\nRRULE:FREQ=YEARLY;BYDAY=-1SU;BYMONTH=3", "01-15 19:00-20:00 07-15 18:00-19:00")]
+    [InlineData("20071104T020000\nRRULE:FREQ=YEARLY;BYMONTH=11;BYDAY=1SU", "-0400", "-0500", "20070311T020000\nRRULE:FREQ=YEARLY;BYMONTH=3;BYDAY=2SU", "01-16 01:00-02:00 07-16 00:00-01:00")]
+    public void A_zone_with_a_name_of_its_own_counts_by_its_rules(string standard, string summer, string winter, string daylight, string expected)
+    {
+        var zone = $"BEGIN:VTIMEZONE\nTZID:Harbour time\nBEGIN:STANDARD\nDTSTART:{standard}\nTZOFFSETFROM:{summer}\nTZOFFSETTO:{winter}\nEND:STANDARD\nBEGIN:DAYLIGHT\nDTSTART:{daylight}\nTZOFFSETFROM:{winter}\nTZOFFSETTO:{summer}\nEND:DAYLIGHT\nEND:VTIMEZONE\n";
+        Assert.Equal(expected, Shown(CalendarFile.Parse($"BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:-//test//EN\n{zone}BEGIN:VEVENT\nUID:one\nDTSTART;TZID=Harbour time:20270115T200000\nDURATION:PT1H\nRRULE:FREQ=MONTHLY;INTERVAL=6;COUNT=2\nEND:VEVENT\nEND:VCALENDAR\n", "test.ics")));
+    }
+
     [Fact]
     public void An_event_that_began_long_before_the_span_and_still_lasts_counts()
     {
@@ -117,14 +152,18 @@ public sealed class CalendarTests
     [InlineData("DTSTART:20270101T080000Z\nDTEND:20261231T080000Z", "DTEND is before DTSTART")]
     [InlineData("DTSTART;VALUE=DATE:20270101\nDTEND:20270102T080000Z", "expected both of one kind")]
     [InlineData("DTSTART:20270101T080000Z\nDURATION:-PT1H", "DURATION is negative")]
+    [InlineData("DTSTART:20270101T080000Z\nDURATION:1 hour", "The DURATION '1 hour' is none", 8)]
+    [InlineData("DTSTART:20270101T080000Z\nDURATION:PT", "The DURATION 'PT' is none", 8)]
+    [InlineData("DTSTART:20270101T080000Z\nDURATION:PT1H\nRDATE;VALUE=PERIOD:20270105T080000Z", "An RDATE has a period that is none", 9)]
+    [InlineData("RECURRENCE-ID;RANGE=THISANDFUTURE:20270105T080000Z\nDTSTART:20270101T080000Z\nDURATION:PT1H", "moves the rest of a series", 7)]
     [InlineData("DTSTART:20270101T080000Z\nDTEND:20290102T080000Z", "expected at most 366")]
     [InlineData("DTSTART:20270101T080000Z\nDURATION:PT1H\nRRULE:FREQ=DAILY;INTERVAL=0", "cannot be read from here on")]
     [InlineData("DTSTART:18270101T080000Z\nDURATION:PT15M\nRRULE:FREQ=MINUTELY;INTERVAL=15", "more than 2,000,000 instants")]
-    public void An_event_that_cannot_be_evaluated_or_not_in_a_bounded_time_is_refused_with_its_line(string lines, string why)
+    public void An_event_that_cannot_be_evaluated_or_not_in_a_bounded_time_is_refused_with_its_line(string lines, string why, int line = 4)
     {
         var error = Assert.Throws<FileException>(() => Parse(lines));
         Assert.Contains(why, error.Message, StringComparison.Ordinal);
-        Assert.Equal(4, error.Problems[0].Line);
+        Assert.Equal(line, error.Problems[0].Line);
     }
 
     [Fact]
@@ -158,6 +197,8 @@ public sealed class CalendarTests
         Assert.All(text.Split("\r\n"), line => Assert.True(System.Text.Encoding.UTF8.GetByteCount(line) <= 75 && !line.Contains('\n', StringComparison.Ordinal)));
         Assert.Equal(1, text.Split("\r\n").Count(l => l == "END:VEVENT"));
     }
+
+    private static string Shown(CalendarFile calendar) => string.Join(' ', calendar.Between(Utc(2027, 1, 1), Utc(2028, 1, 1), DateTimeZone.Utc).OrderBy(s => s.From).Select(s => $"{s.From:MM-dd HH:mm}-{s.To:HH:mm}"));
 
     private static CalendarFile Parse(string lines) =>
         CalendarFile.Parse($"BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:-//test//EN\nBEGIN:VEVENT\nUID:one\nDTSTAMP:20270101T000000Z\n{lines}\nEND:VEVENT\nEND:VCALENDAR\n", "test.ics");
