@@ -7,9 +7,15 @@ import { join } from 'node:path'
 const [folder, here, from, to] = process.argv.slice(2)
 const ICAL = createRequire(join(process.cwd(), 'package.json'))('ical.js').default ?? createRequire(join(process.cwd(), 'package.json'))('ical.js')
 
+const formats = new Map()
+const formatOf = (zone) => {
+  if (!formats.has(zone)) formats.set(zone, new Intl.DateTimeFormat('en', { timeZone: zone, hourCycle: 'h23', year: 'numeric', month: 'numeric', day: 'numeric', hour: 'numeric', minute: 'numeric', second: 'numeric' }))
+  return formats.get(zone)
+}
+
 /** The offset of a zone at a moment, in minutes, by the data that node has. */
 const offsetAt = (zone, seconds) => {
-  const parts = Object.fromEntries(new Intl.DateTimeFormat('en', { timeZone: zone, hourCycle: 'h23', year: 'numeric', month: 'numeric', day: 'numeric', hour: 'numeric', minute: 'numeric', second: 'numeric' }).formatToParts(new Date(seconds * 1000)).map((p) => [p.type, Number(p.value)]))
+  const parts = Object.fromEntries(formatOf(zone).formatToParts(new Date(seconds * 1000)).map((p) => [p.type, Number(p.value)]))
   return Math.round((Date.UTC(parts.year, parts.month - 1, parts.day, parts.hour, parts.minute, parts.second) / 1000 - seconds) / 60)
 }
 const shown = (minutes) => `${minutes < 0 ? '-' : '+'}${String(Math.floor(Math.abs(minutes) / 60)).padStart(2, '0')}${String(Math.abs(minutes) % 60).padStart(2, '0')}`
@@ -18,9 +24,11 @@ const shown = (minutes) => `${minutes < 0 ? '-' : '+'}${String(Math.floor(Math.a
 const zoneOf = (id) => {
   const [begin, end] = [Date.UTC(2018, 0, 1) / 1000, Date.UTC(2029, 0, 1) / 1000]
   let text = `BEGIN:VTIMEZONE\r\nTZID:${id}\r\nBEGIN:STANDARD\r\nDTSTART:19700101T000000\r\nTZOFFSETFROM:${shown(offsetAt(id, begin))}\r\nTZOFFSETTO:${shown(offsetAt(id, begin))}\r\nEND:STANDARD\r\n`
-  for (let hour = begin; hour < end; hour += 3600) {
-    const [before, after] = [offsetAt(id, hour - 3600), offsetAt(id, hour)]
+  for (let day = begin; day < end; day += 86400) {
+    const [before, after] = [offsetAt(id, day), offsetAt(id, day + 86400)]
     if (before === after) continue
+    let hour = day
+    while (offsetAt(id, hour) === before) hour += 3600
     const local = new Date((hour + before * 60) * 1000).toISOString().replaceAll(/[-:]/g, '').slice(0, 15)
     const kind = after > before ? 'DAYLIGHT' : 'STANDARD'
     text += `BEGIN:${kind}\r\nDTSTART:${local}\r\nTZOFFSETFROM:${shown(before)}\r\nTZOFFSETTO:${shown(after)}\r\nEND:${kind}\r\n`

@@ -34,8 +34,7 @@ public sealed class CalendarFile : ICalendar
     private CalendarFile(Calendar calendar, IEnumerable<CalendarShift> shifts, string name)
     {
         (_calendar, _name) = (calendar, name);
-        _shifts = shifts.Select(s => new Shift(s.Uid, s.After, s.By, calendar.Events.First(e => e.Uid == s.Uid && e.RecurrenceId is not null && LocalDateTime.FromDateTime(e.RecurrenceId.Value) == s.After)))
-            .OrderBy(s => s.After).ToLookup(s => s.Uid, StringComparer.Ordinal);
+        _shifts = shifts.Select(s => new Shift(s.After, s.By, calendar.Events[s.Event]!)).OrderBy(s => s.After).ToLookup(s => s.As.Uid!, StringComparer.Ordinal);
         _longest = calendar.Events.Max(BoundedCalendar.LengthOf) + shifts.Select(s => TimeSpan.FromTicks(Math.Abs(NodaTime.Period.Between(s.After, s.After + s.By, PeriodUnits.Ticks).ToDuration().BclCompatibleTicks))).DefaultIfEmpty().Max();
     }
 
@@ -106,7 +105,7 @@ public sealed class CalendarFile : ICalendar
     /// <summary>An occurrence of a series as the last move of its rest left it.</summary>
     private (CalDateTime Start, CalendarEvent Of) Shifted(CalDateTime start, CalendarEvent of)
     {
-        if (of.RecurrenceId is not null || of.Uid is null || !_shifts.Contains(of.Uid)) return (start, of);
+        if (of.RecurrenceIdentifier is not null || of.Uid is null || !_shifts.Contains(of.Uid)) return (start, of);
         var local = LocalDateTime.FromDateTime(start.Value);
         if (_shifts[of.Uid].LastOrDefault(s => s.After < local) is not { } shift) return (start, of);
         var moved = (local + shift.By).ToDateTimeUnspecified();
@@ -138,11 +137,10 @@ public sealed class CalendarFile : ICalendar
     }
 
     /// <summary>A move of the rest of a series.</summary>
-    /// <param name="Uid">The series.</param>
     /// <param name="After">The occurrence after which it counts.</param>
     /// <param name="By">By how much, by the clock on the wall.</param>
-    /// <param name="As">The event that says how long, and whether it happens at all.</param>
-    private sealed record Shift(string Uid, LocalDateTime After, NodaTime.Period By, CalendarEvent As);
+    /// <param name="As">The event that says of which series, how long, and whether it happens at all.</param>
+    private sealed record Shift(LocalDateTime After, NodaTime.Period By, CalendarEvent As);
 
     /// <summary>The occurrences of all events that may touch a span.</summary>
     private sealed record Expansion(DateTimeOffset From, DateTimeOffset To, ImmutableArray<(CalDateTime Start, CalendarEvent Of)> Occurrences);

@@ -8,10 +8,10 @@ using NodaTime.Text;
 namespace GrandStair.Files.Calendars;
 
 /// <summary>That an occurrence of a recurring event and all that follow it were moved (RFC 5545 §3.2.13, <c>RANGE=THISANDFUTURE</c>).</summary>
-/// <param name="Uid">The event's name.</param>
+/// <param name="Event">The place among the calendar's events, from 0, of the one that moves them.</param>
 /// <param name="After">The occurrence that was moved, by the event's own clock; it is in the calendar itself, those after it are moved by this.</param>
 /// <param name="By">By how much, by the event's clock.</param>
-internal sealed record CalendarShift(string Uid, LocalDateTime After, Period By);
+internal sealed record CalendarShift(int Event, LocalDateTime After, Period By);
 
 /// <summary>A calendar's text as the library reads it rightly.</summary>
 /// <param name="Text">The text.</param>
@@ -34,9 +34,8 @@ internal static partial class CalendarText
     /// <summary>The readable form of a text.</summary>
     public static ReadableCalendar Read(string text, string file)
     {
-        var (zones, events, rest, unended) = Split(text);
         var problems = ImmutableArray.CreateBuilder<FileProblem>();
-        if (unended is { } cutOff) problems.Add(new(file, cutOff, 0, "The event has no end; expected END:VEVENT. The file may have been cut off."));
+        var (zones, events, rest) = Split(text, file, problems);
         var named = events.Select(e => e with { Properties = [.. e.Properties.Select(p => Named(p, zones))] }).ToArray();
         // An occurrence is named by the clock of the event that it belongs to.
         var series = named.Where(e => e.Find("RECURRENCE-ID") is null && e.Find("UID") is not null).GroupBy(e => e.Find("UID")!.Value).ToDictionary(g => g.Key, g => g.First().Find("DTSTART"), StringComparer.Ordinal);
@@ -47,12 +46,12 @@ internal static partial class CalendarText
         foreach (var one in named)
         {
             foreach (var duration in one.Properties.Where(p => p.Name == "DURATION" && !Duration().IsMatch(p.Value)))
-                problems.Add(new(file, duration.Line, 0, $"The DURATION '{duration.Value}' is none; expected one such as PT1H30M or P2D."));
+                problems.Add(new(file, duration.Line, 0, $"'{duration.Value}' is not a DURATION; expected a length of time such as PT1H30M or P2D."));
             var start = one.Find("UID") is { } uid && series.TryGetValue(uid.Value, out var first) ? first : null;
             var properties = one.Properties.Select(p => start is not null && p.Name is "RECURRENCE-ID" or "EXDATE" ? ByClockOf(p, start!) : p).ToList();
             if (properties.Find(p => p.Name == "RECURRENCE-ID" && p.Parameter("RANGE")?.ToUpperInvariant() == "THISANDFUTURE") is { } moved)
             {
-                if (start is not null && Moved(one, moved, start) is { } shift) shifts.Add(shift);
+                if (start is not null && Moved(one, moved, start, lines.Count) is { } shift) shifts.Add(shift);
                 else problems.Add(new(file, moved.Line, 0, "It moves the rest of a series (RANGE=THISANDFUTURE) that is not in this calendar, or by an unknown clock; expected the series with the same UID, and times in one zone."));
             }
 
@@ -63,7 +62,7 @@ internal static partial class CalendarText
             foreach (var (period, line) in periods.SelectMany(p => p.Value.Split(',').Select(v => (Property: p, Text: v.Trim(), p.Line))).Select(p => (Period(p.Property, p.Text), p.Line)))
             {
                 if (period is { } own) Write(written, lines, line, own);
-                else problems.Add(new(file, line, 0, "An RDATE has a period that is none; expected a begin and an end or a duration, such as 20270110T190000Z/PT3H."));
+                else problems.Add(new(file, line, 0, "This RDATE has a value that is not a period; expected a begin and an end or a duration, such as 20270110T190000Z/PT3H."));
             }
         }
 
@@ -71,37 +70,43 @@ internal static partial class CalendarText
     }
 
     /// <summary>The zones, the events, and what else stands in the calendar itself. What lies within other components says nothing of when.</summary>
-    private static (CalendarZones Zones, List<Event> Events, List<CalendarProperty> Others, int? Unended) Split(string text)
+    private static (CalendarZones Zones, List<Event> Events, List<CalendarProperty> Others) Split(string text, string file, ImmutableArray<FileProblem>.Builder problems)
     {
         var (zones, events, rest) = (new CalendarZones(), new List<Event>(), new List<CalendarProperty>());
-        var (path, own) = (new Stack<string>(), new List<CalendarProperty>());
-        var begun = 0;
+        var (path, own) = (new Stack<(string Name, int Line)>(), new List<CalendarProperty>());
         foreach (var property in CalendarLines.Read(text))
         {
             if (property.Name == "BEGIN")
             {
-                path.Push(property.Value.Trim().ToUpperInvariant());
-                if (path.Count == 2) (own, begun) = ([], property.Line);
+                path.Push((property.Value.Trim().ToUpperInvariant(), property.Line));
+                if (path.Count == 2) own = [];
                 else if (path.Count > 2) own.Add(property);
             }
-            else if (property.Name == "END" && path.Count > 0)
+            else if (property.Name == "END")
             {
-                var ended = path.Pop();
+                var name = property.Value.Trim().ToUpperInvariant();
+                if (!path.TryPop(out var ended) || ended.Name != name)
+                {
+                    problems.Add(new(file, property.Line, 0, ended.Name is null ? $"END:{name} ends nothing that has begun." : $"END:{name} is within {ended.Name}, which began on line {ended.Line}; expected END:{ended.Name} first."));
+                    return (zones, events, rest);
+                }
+
                 if (path.Count > 1) own.Add(property);
-                else if (path.Count == 1 && ended == "VTIMEZONE") zones.Add(own);
-                else if (path.Count == 1 && ended == "VEVENT") events.Add(new(begun, [.. own]));
+                else if (path.Count == 1 && name == "VTIMEZONE") zones.Add(own);
+                else if (path.Count == 1 && name == "VEVENT") events.Add(new(ended.Line, [.. own]));
             }
             else if (path.Count == 1)
             {
                 rest.Add(property);
             }
-            else if (path.Count == 2 || path.Contains("VTIMEZONE"))
+            else
             {
                 own.Add(property);
             }
         }
 
-        return (zones, [.. events.Select(e => e with { Properties = [.. WithoutParts(e.Properties)] })], rest, path.Contains("VEVENT") ? begun : null);
+        if (path.TryPeek(out var open)) problems.Add(new(file, open.Line, 0, $"{open.Name} has no end; expected END:{open.Name}. The file may have been cut off."));
+        return (zones, [.. events.Select(e => e with { Properties = [.. WithoutParts(e.Properties)] })], rest);
     }
 
     /// <summary>The properties of a component without those of its own components, such as alarms.</summary>
@@ -137,12 +142,12 @@ internal static partial class CalendarText
         return times.With("TZID", days ? null : start.Parameter("TZID")).With("VALUE", days ? "DATE" : null) with { Value = written };
     }
 
-    private static CalendarShift? Moved(Event one, CalendarProperty moved, CalendarProperty start)
+    private static CalendarShift? Moved(Event one, CalendarProperty moved, CalendarProperty start, int place)
     {
         var clock = ByClockOf(moved.With("RANGE", null), start);
         if (one.Find("DTSTART") is not { } now || Local(clock.Value) is not { } from) return null;
         var to = Local(ByClockOf(now, start).Value);
-        return to is null ? null : new(one.Find("UID")!.Value, from, NodaTime.Period.Between(from, to.Value, PeriodUnits.Days | PeriodUnits.AllTimeUnits));
+        return to is null ? null : new(place, from, NodaTime.Period.Between(from, to.Value, PeriodUnits.Days | PeriodUnits.AllTimeUnits));
     }
 
     private static IEnumerable<CalendarProperty>? Period(CalendarProperty of, string text)

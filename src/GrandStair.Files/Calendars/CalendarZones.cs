@@ -14,14 +14,15 @@ internal sealed class CalendarZones
     private const int FirstYear = 2020;
     private const int LastYear = 2037;
     private const int MostOnsets = 500;
+    private const int MostRules = 50;
     private static readonly Dictionary<string, string> Canonical = DateTimeZoneProviders.Tzdb.Ids.ToDictionary(id => id, id => id, StringComparer.OrdinalIgnoreCase);
     private readonly Dictionary<string, string?> _known = new(StringComparer.OrdinalIgnoreCase);
     private readonly Dictionary<string, List<CalendarProperty>> _rules = new(StringComparer.OrdinalIgnoreCase);
 
-    /// <summary>Takes the properties of a VTIMEZONE, its parts among them.</summary>
+    /// <summary>Takes the properties of a VTIMEZONE, its parts among them. Rules of no more than so many zones are kept.</summary>
     public void Add(IReadOnlyList<CalendarProperty> properties)
     {
-        if (properties.FirstOrDefault(p => p.Name == "TZID") is { } id) _rules[id.Value] = [.. properties];
+        if (properties.FirstOrDefault(p => p.Name == "TZID") is { } id && _rules.Count < MostRules) _rules[id.Value] = [.. properties];
     }
 
     /// <summary>The zone of a name as a calendar writes it; null where none is like it.</summary>
@@ -48,7 +49,7 @@ internal sealed class CalendarZones
     private string? ByRules(string name)
     {
         if (!_rules.TryGetValue(name, out var properties) || Onsets(properties) is not { Count: > 0 } onsets) return null;
-        var samples = onsets.Where(o => o.At >= Instant.FromUtc(FirstYear, 1, 1, 0, 0)).SelectMany(o => new[] { o.At - Duration.FromHours(1), o.At, o.At + Duration.FromHours(1) })
+        var samples = onsets.Where(o => o.At >= Instant.FromUtc(FirstYear, 1, 1, 0, 0)).SelectMany(o => new[] { o.At - NodaTime.Duration.FromHours(1), o.At, o.At + NodaTime.Duration.FromHours(1) })
             .Concat(Enumerable.Range(0, (LastYear - FirstYear) * 12).Select(m => Instant.FromUtc(FirstYear + (m / 12), (m % 12) + 1, 15, 0, 0))).Where(t => t < Instant.FromUtc(LastYear, 1, 1, 0, 0)).ToArray();
         var wanted = samples.Select(t => OffsetAt(onsets, t)).ToArray();
         // Places that people know come before old and odd names.
@@ -68,7 +69,9 @@ internal sealed class CalendarZones
             var text = $"BEGIN:VCALENDAR\nVERSION:2.0\nBEGIN:VEVENT\nUID:zone\nDTSTART:{start.Value}\n{string.Concat(part.Where(p => p.Name is "RRULE" or "RDATE").Select(p => $"{p.Written}\n"))}END:VEVENT\nEND:VCALENDAR\n";
             try
             {
-                var rule = Calendar.Load(text)!.Events[0];
+                var rule = Calendar.Load(text)!.Events[0]!;
+                // A clock is put forward and back once a year each; what recurs more often would be evaluated for ages.
+                if (rule.RecurrenceRule is { Frequency: not FrequencyType.Yearly }) return null;
                 var first = rule.DtStart!.Value.Year < FirstYear - 2 ? new CalDateTime(FirstYear - 2, 1, 1, 0, 0, 0) : rule.DtStart;
                 onsets.Add(new(At(rule.DtStart.Value), from, to));
                 onsets.AddRange(rule.GetOccurrences(first, new() { MaxUnmatchedIncrementsLimit = 1000 }).TakeWhile(o => o.Period.StartTime.Value.Year <= LastYear).Take(MostOnsets).Select(o => new Onset(At(o.Period.StartTime.Value), from, to)));

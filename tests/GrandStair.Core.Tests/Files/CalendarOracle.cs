@@ -153,7 +153,7 @@ internal sealed class CalendarOracle
 
     private static LocalDate Week(LocalDate day, IsoDayOfWeek begins) => day.DayOfWeek == begins ? day : day.Previous(begins);
 
-    private LocalDateTime Time(Line line) => Local(line.Value);
+    private static LocalDateTime Time(Line line) => Local(line.Value);
 
     private static LocalDateTime Local(string text)
     {
