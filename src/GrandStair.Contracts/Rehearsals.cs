@@ -27,6 +27,9 @@ public sealed record RehearsalView(
 /// <param name="Changes">What was changed of the plan.</param>
 /// <param name="Revision">The plan's revision.</param>
 /// <param name="From">From when on it was rehearsed.</param>
+/// <param name="Made">When it was made, UTC.</param>
+/// <param name="AgeSeconds">How long ago that is, by the service's clock.</param>
+/// <param name="Outdated">What was changed first since it was begun, in words, so that it no longer counts; null where nothing was.</param>
 /// <param name="Machines">How many machines it is about.</param>
 /// <param name="Proved">When the last machine is proved that will be.</param>
 /// <param name="Deadline">The plan's deadline; null without one.</param>
@@ -37,7 +40,7 @@ public sealed record RehearsalView(
 /// <param name="Late">The machines that miss most often.</param>
 /// <param name="Steps">How much is proved when, for a line with a band.</param>
 public sealed record ForecastView(
-    string Name, IReadOnlyList<string> Changes, int Revision, DateTimeOffset From, int Draws, int Machines, RangeView Proved, string? Deadline, double? InTime, AmountView NotProved, AmountView MissedSlots,
+    string Name, IReadOnlyList<string> Changes, int Revision, DateTimeOffset From, DateTimeOffset Made, double AgeSeconds, string? Outdated, int Draws, int Machines, RangeView Proved, string? Deadline, double? InTime, AmountView NotProved, AmountView MissedSlots,
     IReadOnlyList<WaveForecastView> Waves, IReadOnlyList<SiteForecastView> Sites, IReadOnlyList<LateView> Late, IReadOnlyList<ForecastStepView> Steps);
 
 /// <summary>A moment that is not known for sure: in one of ten draws it is earlier than P10, in half of them earlier than P50, in nine of ten earlier than P90; null where so many never come.</summary>

@@ -119,6 +119,11 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
             Assert.Contains("never happens", await refused.Content.ReadAsStringAsync(Stop), StringComparison.Ordinal);
         }
 
+        var latin = Path.Combine(Service.Data, "latin.ics");
+        await File.WriteAllBytesAsync(latin, Encoding.Latin1.GetBytes(berths.Replace("BEGIN:VEVENT\n", "BEGIN:VEVENT\nSUMMARY:Kapitän\n", StringComparison.Ordinal)), Stop);
+        var encoded = await Service.GstairAsync("calendar", "load", "tides", latin);
+        Assert.NotEqual(0, encoded.Exit);
+        Assert.Matches("line \\d+.*not in UTF-8|:\\d+.*not in UTF-8", encoded.Error);
         Assert.Equal(200, (await Calls.OutcomeAsync(Service, "PUT", "/api/v1/calendars/tides", Service.Token, berths, ("Content-Type", "text/calendar"))).Status);
         var (scope, own) = await fleet.OwnMachinesAsync("tidal");
         await LoadAsync("tidal", Text("tidal").Replace(scope, own, StringComparison.Ordinal).Replace("weekly: [\"Mon-Sun 00:00-00:00\"]", "calendar: tides", StringComparison.Ordinal));

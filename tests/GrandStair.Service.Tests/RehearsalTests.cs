@@ -79,6 +79,13 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.True(forecast.Proved.P10 <= forecast.Proved.P50, $"{forecast.Proved}");
         Assert.NotEmpty(forecast.Sites);
         Assert.Contains("All that will be proved is so by", await Service.OkAsync("plan", "forecast", "forecast"), StringComparison.Ordinal);
+        Assert.InRange(forecast.AgeSeconds, 0, 600);
+
+        // While the plan is held no other forecast is made, and what was changed shows at once.
+        await Eventually.TrueAsync(async () => (await Service.Client.ForecastAsync("forecast", Stop)).Outdated is null, TimeSpan.FromSeconds(60), () => "it counts what happened at the start");
+        await Service.Client.HoldAsync("forecast", "storm", Stop);
+        Assert.Equal("the plan was changed by admin (hold)", (await Service.Client.ForecastAsync("forecast", Stop)).Outdated);
+        Assert.Matches(@"Outdated: the plan was changed by admin \(hold\) since", await Service.OkAsync("plan", "forecast", "forecast"));
         Assert.Contains("all that will be by", await Service.OkAsync("overview", "show", "forecast"), StringComparison.Ordinal);
     }
 

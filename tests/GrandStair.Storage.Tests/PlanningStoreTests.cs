@@ -134,8 +134,8 @@ public abstract partial class StoreTests
     public async Task A_plan_has_one_forecast_and_as_many_rehearsals_as_are_worth_keeping()
     {
         await PlanAsync("desk-1");
-        await Rehearsals.PutForecastAsync(Plan, 1, Asked, new("", [], null, Made), Now, Stop);
-        await Rehearsals.PutForecastAsync(Plan, 2, Asked, new("", [], null, Made with { Machines = 2 }), Now.AddHours(1), Stop);
+        await Rehearsals.PutForecastAsync(Plan, 1, Asked, new("", [], null, Made), 0, Now, Stop);
+        await Rehearsals.PutForecastAsync(Plan, 2, Asked, new("", [], null, Made with { Machines = 2 }), 0, Now.AddHours(1), Stop);
         Assert.Equal((2, 2), ((await Rehearsals.ForecastAsync(Plan, Stop))!.Revision, (await Rehearsals.ForecastAsync(Plan, Stop))!.Results.Single().Forecast.Machines));
         Assert.Empty(await Rehearsals.OfAsync(Plan, Stop));
         for (var i = 0; i < RehearsalTable.Kept + 5; i++)

@@ -73,6 +73,7 @@ function Answer({ view }: { view: Schemas['OverviewView'] }) {
         )}
       </h1>
       <p className="under">
+        {view.forecast?.outdated && <strong className="held">forecast outdated: {view.forecast.outdated} since · </strong>}
         {plan.held && <strong className="held">on hold: {plan.held} · </strong>}
         {blocked > 0 && (
           <>

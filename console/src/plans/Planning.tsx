@@ -5,7 +5,7 @@ import { Link } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
-import { date, many, percent, time } from '../parts/words';
+import { date, many, percent, span, time } from '../parts/words';
 import { useMay, useSession } from '../session/useSession';
 import { Addresses } from './Addresses';
 import { ChangeLine, Few, LastSlot, LeftLine, usePlacement } from './Placement';
@@ -85,6 +85,15 @@ function InTime({ view }: { view: View }) {
   );
 }
 
+/** How old a forecast is, and what has been changed since, so that it no longer counts. */
+export function ForecastAge({ of }: { of: Schemas['ForecastView'] }) {
+  return (
+    <span className="quiet">
+      Made {span(of.ageSeconds)} ago.{of.outdated && <strong className="held"> Outdated: {of.outdated} since.</strong>}
+    </span>
+  );
+}
+
 /** What the forecast says, in two sentences. */
 function Likely({ of }: { of: Schemas['ForecastView'] }) {
   const first = of.sites[0];
@@ -103,7 +112,8 @@ function Likely({ of }: { of: Schemas['ForecastView'] }) {
           The last site is <Link to={`/fleet?filter=${encodeURIComponent(`site = "${first.site}"`)}`}>{first.site}</Link>, delayed most by{' '}
           {first.bottleneck}.
         </span>
-      )}
+      )}{' '}
+      <ForecastAge of={of} />
     </p>
   );
 }

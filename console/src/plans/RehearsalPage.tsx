@@ -7,6 +7,7 @@ import { Loading, Problem } from '../parts/Problem';
 import { Standing } from '../parts/Standing';
 import { date, many, percent, span, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
+import { ForecastAge } from './Planning';
 
 type Forecast = Schemas['ForecastView'];
 
@@ -51,7 +52,8 @@ export function RehearsalPage() {
         {results[0] ? (
           <>
             {wanted === null ? 'The forecast' : `Rehearsal ${wanted}`}: {results[0].draws} simulations from {time(results[0].from)}. One in
-            ten is earlier than the first date, nine in ten are earlier than the last. {notProved(results[0])}
+            ten is earlier than the first date, nine in ten are earlier than the last. {notProved(results[0])}{' '}
+            <ForecastAge of={results[0]} />
           </>
         ) : (
           'A rehearsal simulates the whole plan many times, with measured durations and failure rates.'

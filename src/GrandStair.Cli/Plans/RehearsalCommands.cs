@@ -127,6 +127,8 @@ internal static partial class PlanCommands
     {
         var late = view.Late.Count(l => l.Misses >= 0.5);
         screen.Say($"All that will be proved is so by **{Moment(view.Proved.P50)}** UTC in half of {view.Draws} draws; from {Screen.Time(view.Proved.P10)} (one in ten) to **{Moment(view.Proved.P90)}** (nine in ten).");
+        screen.Hint($"made {Screen.Time(view.Made)}, {Screen.Age(view.AgeSeconds)} ago");
+        if (view.Outdated is { } changed) screen.Say($"**Outdated**: {changed} since. A running plan gets a new forecast by itself; a rehearsal is asked for again with 'gstair plan rehearse'.");
         if (view.InTime is { } share) screen.Say($"In time for {view.Deadline}: **{share:P0}**.");
         if (view.NotProved.P90 > 0) screen.Say($"Not proved at all: {Between(view.NotProved)} of {view.Machines} machines. Slots missed: {Between(view.MissedSlots)}.");
         screen.Table(

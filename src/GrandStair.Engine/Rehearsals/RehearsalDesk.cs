@@ -149,7 +149,7 @@ public sealed class RehearsalDesk(
             var begun = Stopwatch.GetTimestamp();
             var asked = new RehearsalAsked(ForecastDraws, (long)RehearsalSettings.Usual.Seed, RehearsalSettings.Usual.Mending, []);
             var rest = new Rest();
-            await table.PutForecastAsync(plan.Name, plan.Revision, asked, await RunAsync(asked, new("", [], null), await cases.OfAsync(plan, stop), await LearntAsync(plan, stop), _ => rest.Take(stop), 1, stop), clock.GetUtcNow(), stop);
+            await table.PutForecastAsync(plan.Name, plan.Revision, asked, await RunAsync(asked, new("", [], null), await cases.OfAsync(plan, stop), await LearntAsync(plan, stop), _ => rest.Take(stop), 1, stop), position, clock.GetUtcNow(), stop);
             // What changed while it was made counts for the next one.
             _forecast[plan.Name] = (position, Forecasting.NextAfter(begun));
         }

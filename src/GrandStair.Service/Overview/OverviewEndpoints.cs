@@ -28,7 +28,7 @@ internal static class OverviewEndpoints
     public static void MapOverview(this RouteGroupBuilder api) =>
         api.MapGet("/overview/{plan}", ShowAsync).WithName("GetOverview").ProducesProblem(404);
 
-    private static async Task<OverviewView> ShowAsync(string plan, Shelf shelf, CallersFleet fleet, CallersPlans plans, RunLog runs, RehearsalTable rehearsals, DomainClock clock, CancellationToken stop)
+    private static async Task<OverviewView> ShowAsync(string plan, Shelf shelf, CallersFleet fleet, CallersPlans plans, RunLog runs, RehearsalTable rehearsals, ForecastAges ages, DomainClock clock, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var stored = await plans.FindAsync(plan, stop);
@@ -44,7 +44,7 @@ internal static class OverviewEndpoints
             now,
             clock.Pace,
             SupportEnds(product, members, machines)?.ToString("yyyy-MM-dd", null),
-            stored.State == PlanState.Started && plans.SeesAllOf(stored) && await rehearsals.ForecastAsync(plan, stop) is { } made ? RehearsalEndpoints.Briefly(made) : null,
+            stored.State == PlanState.Started && plans.SeesAllOf(stored) && await rehearsals.ForecastAsync(plan, stop) is { } made ? RehearsalEndpoints.Briefly(made, await ages.OfAsync(made, stop)) : null,
             PlanEndpoints.Waves(stored, body, members, plans.SeesAllOf(stored)),
             Line(members.Select(m => m.PlannedEnd)),
             Line(members.Select(m => m.Proved)),

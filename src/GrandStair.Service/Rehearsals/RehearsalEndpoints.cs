@@ -25,26 +25,26 @@ internal static class RehearsalEndpoints
             // What came of each is left to the call for that one; the list stays short.
             return (await table.OfAsync(plan.Name, stop)).Select(r => Show(r, [])).ToArray();
         }).WithName("ListRehearsals").ProducesProblem(404);
-        api.MapGet("/plans/{name}/rehearsals/{id:long}", async (string name, long id, CallersPlans plans, CallersFleet fleet, RehearsalTable table, CancellationToken stop) =>
-            await ShowAsync(await FindAsync(name, id, plans, table, stop), plans, fleet, stop)).WithName("GetRehearsal").ProducesProblem(404);
+        api.MapGet("/plans/{name}/rehearsals/{id:long}", async (string name, long id, CallersPlans plans, CallersFleet fleet, RehearsalTable table, ForecastAges ages, CancellationToken stop) =>
+            await ShowAsync(await FindAsync(name, id, plans, table, stop), plans, fleet, ages, stop)).WithName("GetRehearsal").ProducesProblem(404);
         api.MapDelete("/plans/{name}/rehearsals/{id:long}", async (string name, long id, CallersPlans plans, RehearsalTable table, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop) =>
         {
             var rehearsal = await FindAsync(name, id, plans, table, stop);
             if (!await table.CancelAsync(rehearsal, caller.Actor(), clock.GetUtcNow(), stop)) throw new CommandException("rehearsal-over", $"Rehearsal {id} of plan '{name}' is over; there is nothing to cancel.");
             return Results.NoContent();
         }).WithName("CancelRehearsal").Produces(204).ProducesProblem(404).ProducesProblem(409);
-        api.MapGet("/plans/{name}/forecast", async (string name, CallersPlans plans, CallersFleet fleet, RehearsalTable table, CancellationToken stop) =>
+        api.MapGet("/plans/{name}/forecast", async (string name, CallersPlans plans, CallersFleet fleet, RehearsalTable table, ForecastAges ages, CancellationToken stop) =>
         {
             var plan = await plans.WholeAsync(name, stop);
             var forecast = await table.ForecastAsync(plan.Name, stop)
                 ?? throw new CommandException("unknown-forecast", $"Plan '{name}' has no forecast {(plan.State == PlanState.Started ? "yet; it is being made" : "as long as it is not under way; rehearse it: 'gstair plan rehearse'")}.");
-            return (await ShowAsync(forecast, plans, fleet, stop)).Results[0];
+            return (await ShowAsync(forecast, plans, fleet, ages, stop)).Results[0];
         }).WithName("GetForecast").ProducesProblem(404);
     }
 
     /// <summary>A forecast without its sites and machines.</summary>
-    public static ForecastView Briefly(StoredRehearsal forecast) =>
-        Show(forecast.Results[0], forecast.Revision, ImmutableDictionary<MachineId, Machine>.Empty, ImmutableDictionary<MachineId, Member>.Empty) with { Sites = [], Late = [] };
+    public static ForecastView Briefly(StoredRehearsal forecast, ForecastAge age) =>
+        Show(forecast.Results[0], forecast.Revision, age, ImmutableDictionary<MachineId, Machine>.Empty, ImmutableDictionary<MachineId, Member>.Empty) with { Sites = [], Late = [] };
 
     private static async Task<IResult> AskAsync(string name, RehearsalRequest request, CallersPlans plans, RehearsalDesk desk, RehearsalTable table, ClaimsPrincipal caller, CancellationToken stop)
     {
@@ -64,17 +64,18 @@ internal static class RehearsalEndpoints
             : throw new CommandException("unknown-rehearsal", $"Plan '{name}' has no rehearsal {id}. 'gstair plan rehearsals {name}' shows those that it has.");
     }
 
-    private static async Task<RehearsalView> ShowAsync(StoredRehearsal rehearsal, CallersPlans plans, CallersFleet fleet, CancellationToken stop)
+    private static async Task<RehearsalView> ShowAsync(StoredRehearsal rehearsal, CallersPlans plans, CallersFleet fleet, ForecastAges ages, CancellationToken stop)
     {
         var machines = await fleet.AllAsync(stop);
         var members = (await plans.MembersAsync(rehearsal.Plan, stop)).ToDictionary(m => m.Machine);
-        return Show(rehearsal, [.. rehearsal.Results.Select(r => Show(r, rehearsal.Revision, machines, members))]);
+        var age = await ages.OfAsync(rehearsal, stop);
+        return Show(rehearsal, [.. rehearsal.Results.Select(r => Show(r, rehearsal.Revision, age, machines, members))]);
     }
 
     private static RehearsalView Show(StoredRehearsal r, IReadOnlyList<ForecastView> results) => new(
         r.Id, r.Plan, r.Revision, RunMachine.Name(r.State), r.Done, r.Total, r.Asked.Draws, r.Asked.Seed, r.Asked.Mending?.TotalHours, r.AskedBy, r.AskedAt, r.Ended, results, r.Why);
 
-    private static ForecastView Show(Rehearsed rehearsed, int revision, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyDictionary<MachineId, Member> members)
+    private static ForecastView Show(Rehearsed rehearsed, int revision, ForecastAge age, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyDictionary<MachineId, Member> members)
     {
         var f = rehearsed.Forecast;
         return new(
@@ -82,6 +83,9 @@ internal static class RehearsalEndpoints
             rehearsed.Changes,
             revision,
             f.From,
+            age.Made,
+            age.Age.TotalSeconds,
+            age.Outdated,
             f.Draws,
             f.Machines,
             Show(f.Proved),

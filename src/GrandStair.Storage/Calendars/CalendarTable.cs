@@ -3,6 +3,7 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
+using GrandStair.Storage.Feeds;
 
 namespace GrandStair.Storage.Calendars;
 
@@ -40,6 +41,7 @@ public sealed class CalendarTable(Database database)
                 new { name, body, hash, events, now = Micros.Of(now), by = actor.Name },
                 t);
             await AuditTable.AddAsync(c, t, now, actor, "calendar load", name, null, before, hash, summary);
+            await Feed.AddAsync(c, t, now, "calendar", name, "loaded", actor);
             return true;
         },
         stop);

@@ -9,7 +9,7 @@ namespace GrandStair.Storage.Feeds;
 /// <summary>Something that changed, for those who watch.</summary>
 /// <param name="Position">Its place among all changes; positions have no gaps and become visible in order.</param>
 /// <param name="At">When, UTC.</param>
-/// <param name="Kind">What changed: <c>run</c>, <c>plan</c>, <c>fleet</c> or <c>clock</c>.</param>
+/// <param name="Kind">What changed: such as <c>run</c>, <c>plan</c> or <c>fleet</c>.</param>
 /// <param name="Subject">Which one, such as <c>r118</c>.</param>
 /// <param name="Type">What happened to it.</param>
 /// <param name="Actor">Who did it.</param>
@@ -22,7 +22,7 @@ public sealed class Feed(Database database)
     /// <summary>The changes after a position, at most as many as asked for.</summary>
     public Task<IReadOnlyList<Change>> AfterAsync(long position, int most, CancellationToken stop) => database.ReadAsync<IReadOnlyList<Change>>(
         async c => [.. (await c.QueryAsync<ChangeRow>("SELECT * FROM feed WHERE position > @position ORDER BY position LIMIT @most", new { position, most }))
-            .Select(r => new Change(r.Position, Micros.Time(r.At), r.Kind, r.Subject, r.Type, r.Actor, r.MachineId is { } id ? new(id) : null))],
+            .Select(r => r.ToChange())],
         stop);
 
     /// <summary>The position of the newest change; 0 where there is none.</summary>
@@ -32,6 +32,20 @@ public sealed class Feed(Database database)
     /// <summary>The position of the newest change that is not of a kind; 0 where there is none.</summary>
     public Task<long> NewestButAsync(string kind, CancellationToken stop) =>
         database.ReadAsync(async c => await c.ExecuteScalarAsync<long?>("SELECT position FROM feed WHERE kind <> @kind ORDER BY position DESC LIMIT 1", new { kind }) ?? 0, stop);
+
+    /// <summary>
+    /// The first change after a position that a forecast depends on; null where there is none. What runs report, what machines are read to have and
+    /// how waves go on by themselves is what it foretold; what people change of plans, machines, calendars, the catalogue and decisions is not.
+    /// </summary>
+    public Task<Change?> FirstAgainstForecastAsync(long position, CancellationToken stop) => database.ReadAsync(
+        async c => (await c.QueryFirstOrDefaultAsync<ChangeRow>(
+            """
+            SELECT * FROM feed WHERE position > @position AND (kind IN ('calendar', 'catalogue', 'decision') OR (kind = 'fleet' AND type = 'imported')
+              OR (kind = 'plan' AND type NOT LIKE 'wave-%' AND type NOT IN ('laid-out', 'members-judged', 'address-made', 'address-ended')))
+            ORDER BY position LIMIT 1
+            """,
+            new { position }))?.ToChange(),
+        stop);
 
     /// <summary>Writes a change in the caller's transaction and returns its position.</summary>
     internal static async Task<long> AddAsync(DbConnection connection, DbTransaction transaction, DateTimeOffset at, string kind, string subject, string type, Actor actor, MachineId? machine = null)
@@ -59,5 +73,7 @@ public sealed class Feed(Database database)
         public string Actor { get; init; } = "";
 
         public long? MachineId { get; init; }
+
+        public Change ToChange() => new(Position, Micros.Time(At), Kind, Subject, Type, Actor, MachineId is { } id ? new(id) : null);
     }
 }

@@ -72,8 +72,9 @@ public sealed record Rehearsed(string Name, IReadOnlyList<string> Changes, DateO
 /// <param name="AskedBy">Who asked for it.</param>
 /// <param name="AskedAt">When, UTC.</param>
 /// <param name="Ended">When it ended, UTC; null before.</param>
+/// <param name="Position">The newest change in the feed when it was begun: what came later is not in it.</param>
 public sealed record StoredRehearsal(
-    long Id, string Plan, int Revision, RehearsalKind Kind, RehearsalState State, RehearsalAsked Asked, int Done, int Total, IReadOnlyList<Rehearsed> Results, string? Why, string AskedBy, DateTimeOffset AskedAt, DateTimeOffset? Ended);
+    long Id, string Plan, int Revision, RehearsalKind Kind, RehearsalState State, RehearsalAsked Asked, int Done, int Total, IReadOnlyList<Rehearsed> Results, string? Why, string AskedBy, DateTimeOffset AskedAt, DateTimeOffset? Ended, long Position);
 
 /// <summary>The rehearsals that were asked for, and the forecasts of plans under way.</summary>
 public sealed class RehearsalTable(Database database)
@@ -101,11 +102,19 @@ public sealed class RehearsalTable(Database database)
         stop);
 
     /// <summary>Keeps a plan's forecast in place of the one before.</summary>
-    public Task PutForecastAsync(string plan, int revision, RehearsalAsked asked, Rehearsed result, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    /// <param name="plan">The plan.</param>
+    /// <param name="revision">Its revision.</param>
+    /// <param name="asked">What was rehearsed.</param>
+    /// <param name="result">What came of it.</param>
+    /// <param name="position">The newest change in the feed when it was begun.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="stop">Ends the wait.</param>
+    public Task PutForecastAsync(string plan, int revision, RehearsalAsked asked, Rehearsed result, long position, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             await c.ExecuteAsync("DELETE FROM rehearsals WHERE plan = @plan AND kind = 'Forecast'", new { plan }, t);
             await InsertAsync(c, t, await Database.NextAsync(c, t, "rehearsal"), plan, revision, RehearsalKind.Forecast, RehearsalState.Done, asked, [result], Actor.Worker.Name, now);
+            await c.ExecuteAsync("UPDATE rehearsals SET position = @position WHERE plan = @plan AND kind = 'Forecast'", new { plan, position }, t);
             await Feed.AddAsync(c, t, now, "forecast", plan, "made", Actor.Worker);
             return 1;
         },
@@ -117,7 +126,7 @@ public sealed class RehearsalTable(Database database)
         {
             var row = await c.QuerySingleOrDefaultAsync<Row>(
                 $"""
-                UPDATE rehearsals SET state = 'UnderWay', done = 0, beat = {database.Dialect.Now} WHERE id = (
+                UPDATE rehearsals SET state = 'UnderWay', done = 0, beat = {database.Dialect.Now}, position = (SELECT last FROM counters WHERE name = 'feed') WHERE id = (
                   SELECT id FROM rehearsals WHERE state = 'Waiting' OR (state = 'UnderWay' AND beat < {database.Dialect.Now} - @silence) ORDER BY id LIMIT 1 {database.Dialect.SkipLocked("rehearsals")})
                 RETURNING *
                 """,
@@ -237,6 +246,8 @@ public sealed class RehearsalTable(Database database)
 
         public long? Ended { get; init; }
 
+        public long Position { get; init; }
+
         public StoredRehearsal ToRehearsal() => new(
             Id,
             Plan,
@@ -250,6 +261,7 @@ public sealed class RehearsalTable(Database database)
             Why,
             AskedBy,
             Micros.Time(Asked),
-            Micros.Time(Ended));
+            Micros.Time(Ended),
+            Position);
     }
 }

@@ -137,6 +137,17 @@ public sealed class CalendarTests
         Assert.Equal(expected, Shown(CalendarFile.Parse($"BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:-//test//EN\n{zone}BEGIN:VEVENT\nUID:one\nDTSTART;TZID=Harbour time:20270115T200000\nDURATION:PT1H\nRRULE:FREQ=MONTHLY;INTERVAL=6;COUNT=2\nEND:VEVENT\nEND:VCALENDAR\n", "test.ics")));
     }
 
+    [Theory]
+    [InlineData("BEGIN:VEVENT\nUID:one\nDTSTART:20270101T080000Z\nDURATION:PT1H\n", "VEVENT has no end", 2)]
+    [InlineData("BEGIN:VEVENT\nUID:one\nDTSTART:20270101T080000Z\nDURATION:PT1H\nEND:VCALENDAR\n", "expected END:VEVENT first", 6)]
+    [InlineData("END:VCALENDAR\nBEGIN:VEVENT\nUID:one\nEND:VEVENT\nEND:VCALENDAR\n", "ends nothing that has begun", 6)]
+    public void What_has_no_end_or_ends_something_else_is_named_with_its_line(string rest, string why, int line)
+    {
+        var error = Assert.Throws<FileException>(() => CalendarFile.Parse("BEGIN:VCALENDAR\n" + rest, "test.ics"));
+        Assert.Contains(why, error.Message, StringComparison.Ordinal);
+        Assert.Equal(line, error.Problems[0].Line);
+    }
+
     /// <summary>Rules of zones are evaluated too, and are as little trusted as those of events.</summary>
     [Fact]
     public void A_zone_whose_rules_recur_every_second_is_not_evaluated()
