@@ -182,7 +182,7 @@ internal sealed class EngineKit : IAsyncDisposable
                 states = await StatesAsync();
                 return holds(members = await Plans.MembersAsync("small", Stop));
             },
-            TimeSpan.FromSeconds(90),
+            TimeSpan.FromMinutes(3),
             () => $"{what}; they stand at {string.Join(", ", members.Select(m => $"{m.Standing} ({m.Why})"))}; runs are at {string.Join(", ", states.Select(r => $"leg {r.Leg + 1}, {r.Phase}, {r.Outstanding?.Name}, needs slot {r.NeedsSlot}, {r.Parked}"))}");
     }
 
