@@ -1,4 +1,4 @@
-# Carries this system from Debian 11 to 12. Begun again after a power cut it goes on where it stopped.
+# Upgrades this system from Debian 11 to 12. Begun again after a power cut it goes on where it stopped.
 set -u
 export DEBIAN_FRONTEND=noninteractive APT_LISTCHANGES_FRONTEND=none UCF_FORCE_CONFFOLD=1 NEEDRESTART_SUSPEND=1
 say() { echo "$1 $2" >>"$GS_PROGRESS"; echo "== $2"; }
@@ -18,6 +18,17 @@ watched() {
     return "$(cat status)"
 }
 
+# The same, again where dpkg stopped in the middle: what it could not configure once, it often can when the rest is there.
+persistently() {
+    for attempt in 1 2 3; do
+        watched "$@" && return 0
+        echo "attempt $attempt ended early; finishing what is in the middle of something"
+        dpkg --configure -a --force-confdef --force-confold || true
+        apt-get $options -f install || true
+    done
+    return 1
+}
+
 say 1 "finishing what was begun before, if anything"
 dpkg --configure -a --force-confdef --force-confold || echo "some packages wait for others; the upgrade brings them"
 
@@ -28,12 +39,12 @@ for file in /etc/apt/sources.list /etc/apt/sources.list.d/*.list /etc/apt/source
 done
 say 4 "fetching the package lists"
 apt-get -o DPkg::Lock::Timeout=600 update || exit 1
-say 8 "mending broken dependencies, if any"
-watched 8 10 -f install || exit 1
+say 8 "fixing broken dependencies, if any"
+persistently 8 10 -f install || exit 1
 say 10 "upgrading what needs no new packages"
-watched 10 40 upgrade --without-new-pkgs || exit 1
+persistently 10 40 upgrade --without-new-pkgs || exit 1
 say 40 "upgrading everything"
-watched 40 96 full-upgrade || exit 1
+persistently 40 96 full-upgrade || exit 1
 
 say 97 "starting the login service anew, so that new logins use the new libraries"
 if [ -d /run/systemd/system ]; then systemctl restart ssh; elif [ -x /etc/init.d/ssh ]; then /etc/init.d/ssh restart; fi

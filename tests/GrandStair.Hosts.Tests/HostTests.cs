@@ -66,6 +66,12 @@ public abstract class HostTests
         return view!;
     }
 
+    /// <summary>That no person was asked; where one was, what the scripts on the host wrote says why.</summary>
+    protected static async Task AssertNotParkedAsync(TestHost host, RunView view)
+    {
+        if (view.Run.Parked is not null) Assert.Fail($"{view.Run.Parked}: {string.Join('\n', view.Log.Select(l => l.Text))}\n{await host.DoAsync("tail -n 40 /var/lib/grandstair/*/orders/*/output")}");
+    }
+
     /// <summary>Asks the host itself whether it is well: os-release alone would prove nothing.</summary>
     protected static async Task AssertUpgradedAsync(TestHost host, string bootBefore)
     {

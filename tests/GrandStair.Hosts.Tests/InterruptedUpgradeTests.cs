@@ -26,7 +26,7 @@ public sealed class InterruptedUpgradeTests : HostTests
         Assert.NotEmpty(await host.DoAsync("dpkg-query -W -f '${db:Status-Abbrev} ${binary:Package}\\n' | grep -v '^ii' | head -3"));
 
         var proved = await WaitAsync(service, r => r.Proved is not null || r.Parked is not null, "the run is proved");
-        Assert.True(proved.Run.Parked is null, $"{proved.Run.Parked}: {string.Join('\n', proved.Log.Select(l => l.Text))}");
+        await AssertNotParkedAsync(host, proved);
         Assert.Contains(proved.Log, l => l.Text == "Upgrade all packages: gone without a result");
         Assert.Equal(2, proved.Steps.Single(s => s.Name == "full-upgrade").Attempts);
         await AssertUpgradedAsync(host, bootAfterCut);

@@ -38,7 +38,7 @@ public sealed class UpgradeTests : HostTests
         await service.StartAgainAsync();
 
         var proved = await WaitAsync(service, r => r.Proved is not null || r.Parked is not null, "the run is proved");
-        Assert.True(proved.Run.Parked is null, $"{proved.Run.Parked}: {string.Join('\n', proved.Log.Select(l => l.Text))}");
+        await AssertNotParkedAsync(host, proved);
         await AssertUpgradedAsync(host, bootBefore);
         await AssertNoAttemptDoneTwiceAsync(host, expectedAttempts: 5);
 
