@@ -38,6 +38,8 @@ public sealed class RunWorker(
 
     // How many looks may be open in all, those that wait for a slow machine among them.
     private const int MostOpenLooks = 2000;
+    private const int ManyLooks = MostLooks / 4;
+    private static readonly TimeSpan BetweenClaims = TimeSpan.FromMilliseconds(250);
     private static readonly TimeSpan SlowLook = TimeSpan.FromSeconds(1);
 
     // What is shorter than this is no secret, and would be found in many words.
@@ -151,6 +153,7 @@ public sealed class RunWorker(
         var clockKept = TimeSpan.Zero;
         var latest = (await clockTable.FindAsync(stop))?.Domain;
         var began = TimeProvider.System.GetTimestamp();
+        var claimed = 0L;
         while (!stop.IsCancellationRequested)
         {
             if (held() > Lease * 0.8) return;
@@ -163,8 +166,10 @@ public sealed class RunWorker(
             foreach (var ended in _looks.Where(l => l.Value.Work.IsCompleted).Select(l => l.Key).ToArray()) _looks.Remove(ended);
             var free = Math.Min(MostLooks - _looks.Values.Count(l => !l.Silent && TimeProvider.System.GetElapsedTime(l.Began) < SlowLook), MostOpenLooks - _looks.Count);
             var freeSilent = Math.Min(MostSilentLooks - _looks.Values.Count(l => l.Silent), MostOpenLooks - _looks.Count);
-            if (free > 0 || freeSilent > 0)
+            // To choose what comes next takes as long for one run as for a hundred.
+            if (free >= ManyLooks || ((free > 0 || freeSilent > 0) && TimeProvider.System.GetElapsedTime(claimed) >= BetweenClaims))
             {
+                claimed = TimeProvider.System.GetTimestamp();
                 foreach (var claim in await runs.ClaimAsync(worker, clock.GetUtcNow() + clock.ToDomain(Early), free, freeSilent, stop))
                 {
                     // A look that had this run before has lost it by the claim, and ends at its next write.

@@ -42,10 +42,10 @@ public sealed class StandInLink(StandInWorld world, TimeProvider clock) : ILink
     private Dictionary<string, string> Reach(Machine machine)
     {
         var now = clock.GetUtcNow();
-        var truth = world.At(machine.Name, now) ?? throw new LinkException("unreachable", $"There is no stand-in named {machine.Name}.");
+        var (truth, answers) = world.Reach(machine.Name, now) ?? throw new LinkException("unreachable", $"There is no stand-in named {machine.Name}.");
         // Most machines are backed up every night, which nobody has to order.
         if (truth.GetValueOrDefault("truth.backup") == "nightly") truth["backup.last"] = $"{now.AddHours(-3).Date.AddHours(1):yyyy-MM-ddTHH:mm:ss}Z";
-        return world.Answers(machine.Name, truth, now)
+        return answers
             ? truth
             : throw new LinkException("unreachable", $"{machine.Name} does not answer: it is switched off, away, or starting anew. It is asked again.");
     }

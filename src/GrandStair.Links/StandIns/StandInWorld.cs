@@ -65,13 +65,12 @@ public sealed class StandInWorld : IDisposable
         }
     }
 
-    /// <summary>Whether a machine can be reached: it is not just starting anew, and its owner has not taken it away.</summary>
-    internal bool Answers(string name, Dictionary<string, string> truth, DateTimeOffset now)
+    /// <summary>What is true of a machine at a moment, and whether it answers: it is not just restarting, and its owner has not taken it away. Null where there is no such machine.</summary>
+    internal (Dictionary<string, string> Truth, bool Answers)? Reach(string name, DateTimeOffset now)
     {
-        if (IsAway(name, truth, now)) return false;
         lock (_lock)
         {
-            return _connection.ExecuteScalar<long>("SELECT count(*) FROM orders WHERE machine = @name AND settled = 0 AND kind = 'restart' AND ends > @now", new { name, now = now.ToUnixTimeSeconds() }) == 0;
+            return Settle(_connection, name, now) is { } truth ? (truth, !IsAway(name, truth, now) && !IsRestarting(_connection, name, now)) : null;
         }
     }
 
@@ -144,6 +143,9 @@ public sealed class StandInWorld : IDisposable
         t.Commit();
         return truth;
     }
+
+    private static bool IsRestarting(SqliteConnection c, string name, DateTimeOffset now) =>
+        c.ExecuteScalar<long>("SELECT count(*) FROM orders WHERE machine = @name AND settled = 0 AND kind = 'restart' AND ends > @now", new { name, now = now.ToUnixTimeSeconds() }) > 0;
 
     private static Dictionary<string, string>? Truth(SqliteConnection c, string name, SqliteTransaction? t = null) =>
         c.ExecuteScalar<string?>("SELECT truth FROM machines WHERE name = @name", new { name }, t) is { } json

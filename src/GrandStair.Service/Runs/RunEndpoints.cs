@@ -41,13 +41,15 @@ internal static class RunEndpoints
         var now = clock.GetUtcNow();
         var machines = await fleet.AllAsync(stop);
         var standings = standing?.Split(',').ToHashSet();
-        var rows = (await runs.ListAsync(plan, stop))
-            .Where(r => machines.ContainsKey(new(r.State.Machine)))
-            .Select(r => (Run: r, r.State, Standing: Standings.Of(false, default, true, r.State)))
+        var matching = (await runs.StatesAsync(plan, stop))
+            .Where(s => machines.ContainsKey(new(s.Machine)))
+            .Select(s => (State: s, Standing: Standings.Of(false, default, true, s)))
             .Where(r => (standings is null || standings.Contains(RunMachine.Name(r.Standing))) && (wave is null || r.State.Wave == wave))
             .OrderBy(r => Urgency(r.Standing)).ThenBy(r => r.State.Closed is null ? r.State.Slot.Start : DateTimeOffset.MaxValue).ThenByDescending(r => r.State.Closed)
             .ToArray();
-        return rows.Page(limit, cursor, r => RunViews.Row(r.Run, machines[new(r.State.Machine)], now));
+        var page = matching.Page(limit, cursor, r => r.State);
+        var shown = await runs.WithProgressAsync(page.Items, stop);
+        return new([.. shown.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now))], page.Next, page.Total);
     }
 
     /// <summary>What needs somebody comes first, then what moves, then what waits, then what is over.</summary>

@@ -33,8 +33,8 @@ CREATE TABLE runs (
   id BIGINT PRIMARY KEY, machine_id BIGINT NOT NULL REFERENCES machines (id), plan TEXT NOT NULL, events BIGINT NOT NULL, epoch BIGINT NOT NULL,
   worker BIGINT, due_at BIGINT, closed_at BIGINT, shape BIGINT NOT NULL, state TEXT NOT NULL, progress TEXT);
 CREATE UNIQUE INDEX runs_one_open ON runs (machine_id) WHERE closed_at IS NULL;
-CREATE INDEX runs_due ON runs (due_at) WHERE due_at IS NOT NULL;
-CREATE INDEX runs_plan ON runs (plan);
+-- Lists ask for these columns alone: a whole row with its state and progress is some KiB.
+CREATE INDEX runs_plan ON runs (plan, id, events);
 CREATE TABLE run_events (
   run_id BIGINT NOT NULL REFERENCES runs (id), number BIGINT NOT NULL, position BIGINT NOT NULL, at BIGINT NOT NULL, type TEXT NOT NULL,
   version BIGINT NOT NULL, actor TEXT NOT NULL, epoch BIGINT NOT NULL, body TEXT NOT NULL, PRIMARY KEY (run_id, number));

@@ -119,34 +119,44 @@ public sealed class RunLog(Database database)
     /// <param name="most">The most to claim of those whose machines answered last time, or were not asked yet.</param>
     /// <param name="mostSilent">The most to claim of those whose machines did not answer.</param>
     /// <param name="stop">Cancels it.</param>
-    public Task<IReadOnlyList<ClaimedRun>> ClaimAsync(long worker, DateTimeOffset dueBefore, int most, int mostSilent, CancellationToken stop) => database.WriteAsync<IReadOnlyList<ClaimedRun>>(
-        async (c, t) =>
-        {
-            var claims = new List<ClaimedRun>();
-            if (most > 0) await ClaimAsync(c, t, claims, worker, dueBefore, most, silent: false);
-            if (mostSilent > 0) await ClaimAsync(c, t, claims, worker, dueBefore, mostSilent, silent: true);
-            return claims;
-        },
-        stop);
-
-    private async Task ClaimAsync(DbConnection c, DbTransaction t, List<ClaimedRun> claims, long worker, DateTimeOffset dueBefore, int most, bool silent)
+    public async Task<IReadOnlyList<ClaimedRun>> ClaimAsync(long worker, DateTimeOffset dueBefore, int most, int mostSilent, CancellationToken stop)
     {
-        var free = $"due_at <= @due AND silent = {(silent ? 1 : 0)} AND (worker IS NULL OR worker NOT IN (SELECT id FROM workers WHERE lease_until > {database.Dialect.Now}))";
-        var rows = await c.QueryAsync<RunRow>(
-            $"""
-            UPDATE runs SET worker = @worker, epoch = epoch + 1 WHERE id IN (
-              SELECT r.id FROM runs r JOIN (
-                SELECT due.id, due.holds, ROW_NUMBER() OVER (PARTITION BY due.plan, m.site ORDER BY due.holds DESC, due.due_at) AS turn
-                FROM (SELECT id, plan, machine_id, due_at, CASE WHEN EXISTS (SELECT 1 FROM run_room WHERE run_id = runs.id) THEN 1 ELSE 0 END AS holds FROM runs WHERE {free}) due
-                JOIN machines m ON m.id = due.machine_id) queue ON queue.id = r.id
-              WHERE {free}
-              ORDER BY queue.holds DESC, queue.turn, r.due_at LIMIT @most {database.Dialect.SkipLocked("r")})
-            RETURNING id, epoch, shape, state, progress, due_at
-            """,
-            new { worker, due = Micros.Of(dueBefore), most },
-            t);
-        foreach (var row in rows.AsList()) claims.Add(new(await StateOfAsync(c, t, row), row.Epoch, ProgressOf(row), Micros.Time(row.DueAt!.Value)));
+        var due = Micros.Of(dueBefore);
+        // Which come next takes long to say where thousands are due; it is asked beside what is written meanwhile, and each is claimed only if it is still free.
+        var next = await database.ReadAsync<IReadOnlyList<long>>(
+            async c => [.. most > 0 ? await NextAsync(c, due, most, silent: false) : [], .. mostSilent > 0 ? await NextAsync(c, due, mostSilent, silent: true) : []], stop);
+        if (next.Count == 0) return [];
+        return await database.WriteAsync<IReadOnlyList<ClaimedRun>>(
+            async (c, t) =>
+            {
+                var rows = await c.QueryAsync<RunRow>(
+                    $"""
+                    UPDATE runs SET worker = @worker, epoch = epoch + 1 WHERE id IN (
+                      SELECT id FROM runs r WHERE id IN ({string.Join(',', next)}) AND due_at <= @due AND {IsFree} {database.Dialect.SkipLocked("r")})
+                    RETURNING id, epoch, shape, state, progress, due_at
+                    """,
+                    new { worker, due },
+                    t);
+                var claims = new List<ClaimedRun>();
+                foreach (var row in rows.AsList()) claims.Add(new(await StateOfAsync(c, t, row), row.Epoch, ProgressOf(row), Micros.Time(row.DueAt!.Value)));
+                return claims;
+            },
+            stop);
     }
+
+    private string IsFree => $"(worker IS NULL OR worker NOT IN (SELECT id FROM workers WHERE lease_until > {database.Dialect.Now}))";
+
+    /// <summary>The runs that are to be claimed next.</summary>
+    private Task<IEnumerable<long>> NextAsync(DbConnection c, long due, int most, bool silent) => c.QueryAsync<long>(
+        $"""
+        SELECT id FROM (
+          SELECT due.id, due.due_at, due.holds, ROW_NUMBER() OVER (PARTITION BY due.plan, m.site ORDER BY due.holds DESC, due.due_at) AS turn
+          FROM (SELECT id, plan, machine_id, due_at, CASE WHEN EXISTS (SELECT 1 FROM run_room WHERE run_id = runs.id) THEN 1 ELSE 0 END AS holds
+            FROM runs WHERE silent = {(silent ? 1 : 0)} AND due_at <= @due AND {IsFree}) due
+          JOIN machines m ON m.id = due.machine_id) queue
+        ORDER BY holds DESC, turn, due_at LIMIT @most
+        """,
+        new { due, most });
 
     /// <summary>
     /// Appends events to a run that a worker claimed, and puts the member's standing with them; all in one transaction that
@@ -241,6 +251,25 @@ public sealed class RunLog(Database database)
 
     /// <summary>The run of that number, or null.</summary>
     public async Task<StoredRun?> FindAsync(long run, CancellationToken stop) => (await ListAsync("WHERE id = @run", new { run }, stop)).FirstOrDefault();
+
+    /// <summary>What the events of a plan's runs, or of all runs, add up to; newest first.</summary>
+    public Task<IReadOnlyList<RunState>> StatesAsync(string? plan, CancellationToken stop) => database.ReadAsync<IReadOnlyList<RunState>>(
+        async c =>
+        {
+            var rows = (await c.QueryAsync<RunRow>($"SELECT id, events FROM runs {(plan is null ? "" : "WHERE plan = @plan")} ORDER BY id DESC", new { plan })).AsList();
+            var states = await StatesAsync(c, rows);
+            return [.. rows.Select(r => states[r.Id])];
+        },
+        stop);
+
+    /// <summary>Some runs with what is known of their orders, in the same order. Lists ask this for what they show, since it is kept with each run and long.</summary>
+    public async Task<IReadOnlyList<StoredRun>> WithProgressAsync(IReadOnlyList<RunState> some, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(some);
+        if (some.Count == 0) return [];
+        var found = (await ListAsync($"WHERE id IN ({string.Join(',', some.Select(s => s.Run))})", new { }, stop)).ToDictionary(r => r.State.Run);
+        return [.. some.Select(s => found[s.Run])];
+    }
 
     /// <summary>The runs of a plan, or of all plans; newest first.</summary>
     public Task<IReadOnlyList<StoredRun>> ListAsync(string? plan, CancellationToken stop) =>
