@@ -56,15 +56,6 @@ public sealed class StandInWorld : IDisposable
         }
     }
 
-    /// <summary>What is true of a machine at a moment; null where there is no such machine.</summary>
-    internal Dictionary<string, string>? At(string name, DateTimeOffset now)
-    {
-        lock (_lock)
-        {
-            return Settle(_connection, name, now);
-        }
-    }
-
     /// <summary>What is true of a machine at a moment, and whether it answers: it is not just restarting, and its owner has not taken it away. Null where there is no such machine.</summary>
     internal (Dictionary<string, string> Truth, bool Answers)? Reach(string name, DateTimeOffset now)
     {
