@@ -59,8 +59,15 @@ using Microsoft.AspNetCore.HttpOverrides;
 using Microsoft.AspNetCore.Server.Kestrel.Https;
 using Microsoft.Extensions.Logging.Console;
 
+if (args.Any(a => a is "--help" or "-h"))
+{
+    await Console.Out.WriteLineAsync(ServiceHelp.Text);
+    return 0;
+}
+
 try
 {
+    ServiceHelp.Check(args);
     await RunAsync(args);
     return 0;
 }
@@ -72,7 +79,7 @@ catch (Exception error) when (error is FormatException or StoreException or File
 
 static async Task RunAsync(string[] args)
 {
-    var builder = WebApplication.CreateBuilder(new WebApplicationOptions { Args = args, ContentRootPath = AppContext.BaseDirectory });
+    var builder = WebApplication.CreateBuilder(new WebApplicationOptions { Args = args, ContentRootPath = AppContext.BaseDirectory, WebRootPath = ServiceOptions.Shipped("wwwroot") });
     builder.Logging.SetMinimumLevel(LogLevel.Information).AddFilter("Microsoft", LogLevel.Warning).AddFilter("FluentMigrator", LogLevel.Warning);
     builder.Logging.AddConsole(c => c.FormatterName = LogLine.Name).AddConsoleFormatter<LogLine, ConsoleFormatterOptions>();
     var options = ServiceOptions.From(builder.Configuration);

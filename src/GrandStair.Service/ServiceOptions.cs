@@ -49,8 +49,8 @@ public sealed record ServiceOptions(string Data, string? Database, IPAddress Lis
             certificate is null ? null : Path.GetFullPath(from["tls-key"] ?? throw new FormatException("--tls-certificate needs --tls-key FILE, the private key of the certificate.")),
             from["provider"] is { } provider ? Path.GetFullPath(provider) : null,
             (int)Number(from, "rate", 200, 1, 1_000_000),
-            Path.GetFullPath(from["catalogue"] ?? "catalogue"),
-            from["ssh-key"] is not { } key ? null : key.StartsWith("secret:", StringComparison.Ordinal) || key.StartsWith("env:", StringComparison.Ordinal) ? SecretReference.Parse(key) : new("file", Path.GetFullPath(key.StartsWith("file:", StringComparison.Ordinal) ? key[5..] : key)),
+            from["catalogue"] is { } catalogue ? Path.GetFullPath(catalogue) : Shipped("catalogue") ?? Path.GetFullPath("catalogue"),
+            from["ssh-key"] is not { } key ? null : key.StartsWith("secret:", StringComparison.Ordinal) || key.StartsWith("env:", StringComparison.Ordinal) ? SecretReference.Parse(key) : new("file", Present("ssh-key", key.StartsWith("file:", StringComparison.Ordinal) ? key[5..] : key)),
             from["ssh-passphrase"] is { } passphrase ? SecretReference.Parse(passphrase) : null,
             Path.GetFullPath(from["keys"] ?? Path.Combine(data, "keys")),
             from["ssh-post-quantum"] != "no",
@@ -65,8 +65,23 @@ public sealed record ServiceOptions(string Data, string? Database, IPAddress Lis
             [.. (from["proxy"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Select(Proxy)]);
     }
 
+    /// <summary>A folder that ships with the program: beside it, or, where it was built in a checkout, in one of the folders above; null where there is none.</summary>
+    internal static string? Shipped(string name)
+    {
+        const int MostAbove = 6;
+        var folder = new DirectoryInfo(AppContext.BaseDirectory);
+        for (var above = 0; folder is not null && above <= MostAbove; above++, folder = folder.Parent)
+        {
+            if (Directory.Exists(Path.Combine(folder.FullName, name))) return Path.Combine(folder.FullName, name);
+        }
+
+        return null;
+    }
+
     /// <summary>Whether it answers over plain HTTP to other machines.</summary>
     public bool IsPlainAbroad => TlsCertificate is null && !IPAddress.IsLoopback(Listen);
+
+    private static string Present(string name, string file) => File.Exists(file) ? Path.GetFullPath(file) : throw new FormatException($"--{name} is '{file}'; there is no such file.");
 
     private static TimeSpan? Every(string? text)
     {

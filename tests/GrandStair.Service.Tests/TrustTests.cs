@@ -1,6 +1,7 @@
 using System.Net.Security;
 using System.Security.Cryptography;
 using System.Security.Cryptography.X509Certificates;
+using System.Text.RegularExpressions;
 using Dapper;
 using GrandStair.Testing;
 using Microsoft.Data.Sqlite;
@@ -59,6 +60,24 @@ public sealed class TrustTests
         Assert.Equal((401, "wrong-token"), await Calls.OutcomeAsync(service, "GET", "/api/v1/session", "a.b.c"));
         Assert.Equal("admin", (await service.Client.SessionAsync(Stop)).Actor);
         File.Delete(file);
+    }
+
+    [Fact]
+    public async Task The_program_lists_its_options_refuses_misspelt_ones_and_finds_what_ships_with_it()
+    {
+        static Task<Ran> StartAsync(params string[] arguments) => Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Service", "grandstair"), .. arguments]);
+        var help = await StartAsync("--help");
+        Assert.Equal(0, help.Exit);
+        var documented = Regex.Matches(await File.ReadAllTextAsync(Path.Combine(Repository.Root, "docs", "service.md"), Stop), "(?<=[`|] ?`?)--[a-z-]+(?=[ `])").Select(m => m.Value).Distinct().Where(o => o != "--help").Order();
+        Assert.Equal(documented, Regex.Matches(help.Out, "^  (--[a-z-]+)", RegexOptions.Multiline).Select(m => m.Groups[1].Value).Where(o => o != "--demo").Order());
+        Assert.Contains("There is no option '--catalog'; did you mean '--catalogue'?", (await StartAsync("--catalog", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("--port needs a value", (await StartAsync("--port")).Error, StringComparison.Ordinal);
+        Assert.Contains("--ssh-key is '/none'; there is no such file", (await StartAsync("--ssh-key", "/none")).Error, StringComparison.Ordinal);
+
+        await using var service = await ServiceProcess.StartAsync();
+        Assert.NotEmpty(await service.Client.CatalogueAsync(Stop));
+        using var http = new HttpClient { BaseAddress = service.Url };
+        Assert.Contains("<div id=\"root\">", await http.GetStringAsync("/", Stop), StringComparison.Ordinal);
     }
 
     [Fact]

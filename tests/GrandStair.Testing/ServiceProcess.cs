@@ -17,7 +17,7 @@ public sealed class ServiceProcess : IAsyncDisposable
     {
         Data = data;
         Url = new($"{(tls ? "https" : "http")}://127.0.0.1:{port}");
-        _arguments = ["--data", data, "--port", $"{port}", "--catalogue", Path.Combine(Repository.Root, "catalogue"), "--webroot", Path.Combine(Repository.Root, "src", "GrandStair.Service", "wwwroot"), .. arguments];
+        _arguments = ["--data", data, "--port", $"{port}", .. arguments];
     }
 
     /// <summary>The data folder.</summary>
