@@ -42,6 +42,9 @@ public sealed class FleetFile
 
     private ImmutableArray<string> _covered = [];
 
+    // The fields of the line that JSON has as numbers: with decimals behind a point and no separator of thousands, whatever a mapping says of texts.
+    private readonly HashSet<string> _numbers = new(StringComparer.Ordinal);
+
     /// <summary>Reads a file.</summary>
     public FleetFile(TextReader reader, string file, FleetFormat format, KeyRegistry keys, DateTimeOffset now) =>
         (_reader, _file, _format, _keys, _now) = (reader, file, format, keys, now);
@@ -119,6 +122,7 @@ public sealed class FleetFile
             foreach (var (name, value) in fields)
             {
                 if ((_format.Mapping is { } mapping ? mapping.ColumnOf(name) : name.ToLowerInvariant()) is not { } column) continue;
+                if (_numbers.Remove(name)) _numbers.Add(column);
                 if (!IsReading(column) || _keys.Find(column) is not null) cells[column] = value;
                 else Tell(line, $"The field '{name}' is neither known nor a reading key{Near(column)}. It was left out; the rest of the line was kept.");
             }
@@ -141,7 +145,10 @@ public sealed class FleetFile
             using var document = BoundedJson.ParseLine(text);
             if (document.RootElement.ValueKind == JsonValueKind.Object)
             {
-                var cells = document.RootElement.EnumerateObject().GroupBy(p => p.Name).ToDictionary(g => g.Key, g => CellOf(g.Key, g.Last().Value), StringComparer.Ordinal);
+                var fields = FieldsOf(document.RootElement, "").ToArray();
+                _numbers.Clear();
+                _numbers.UnionWith(fields.Where(f => f.Value.ValueKind == JsonValueKind.Number).Select(f => f.Name));
+                var cells = fields.GroupBy(p => p.Name).ToDictionary(g => g.Key, g => CellOf(g.Key, g.Last().Value), StringComparer.Ordinal);
                 if (!cells.ContainsValue(null!)) return cells!;
                 Tell(line, $"'{cells.First(c => c.Value is null).Key}' has an item with a comma or, among tags, with a blank, which separate items. The line was left out.");
                 return null;
@@ -156,6 +163,10 @@ public sealed class FleetFile
         Tell(line, "The line is no JSON object such as {\"name\": \"desk-1\"}. It was left out.");
         return null;
     }
+
+    /// <summary>The fields of an object. A mapping may name those of objects within it by their path.</summary>
+    private IEnumerable<(string Name, JsonElement Value)> FieldsOf(JsonElement element, string path) => element.EnumerateObject().SelectMany(p =>
+        _format.Mapping is { } mapping && p.Value.ValueKind == JsonValueKind.Object && mapping.ColumnOf(path + p.Name) is null ? FieldsOf(p.Value, $"{path}{p.Name}.") : [(path + p.Name, p.Value)]);
 
     /// <summary>A field's value as a cell of CSV has it: a list's items with commas, tags with blanks; null where an item has its separator in it.</summary>
     private static string? CellOf(string field, JsonElement value)
@@ -173,7 +184,11 @@ public sealed class FleetFile
     private ReportedMachine? Understood(Dictionary<string, string> cells, int line)
     {
         foreach (var (column, text) in _format.Mapping?.Constants ?? ImmutableDictionary<string, string>.Empty) cells[column] = text;
-        _format.Mapping?.AddUnits(cells);
+        if (_format.Mapping is { } mapping)
+        {
+            foreach (var (column, _) in cells.Where(c => mapping.Absent.Contains(c.Value.Trim())).ToArray()) cells[column] = "";
+        }
+
         // Lines of a file cover the same keys, mostly; those of CSV all do.
         if (!_covered.SequenceEqual(cells.Keys.Where(IsReading))) _covered = [.. cells.Keys.Where(IsReading)];
         if (LineOf(cells, _covered, line) is not { } machine) return null;
@@ -226,8 +241,16 @@ public sealed class FleetFile
         var seen = _format.SeenAt ?? _now;
         if (Cell("seen") is { } seenText)
         {
-            if (ReadingValue.Parse(ValueKind.Instant, seenText, out var expected) is not { } value) return Refuse($"'{name}': seen is '{Short(seenText)}', expected {expected}.");
+            var written = FormOf("seen").Read(seenText, ValueKind.Instant, out var why);
+            if (why is not null) return Refuse($"'{name}': seen is '{Short(seenText)}', {why}.");
+            if (ReadingValue.Parse(ValueKind.Instant, written, out var expected) is not { } value) return Refuse($"'{name}': seen is '{Short(seenText)}', expected {expected}.");
             seen = DateTimeOffset.FromUnixTimeSeconds((long)value.Amount);
+        }
+        else if (_format.SeenAt is null && covered.Length > 0)
+        {
+            // To take them for new would put them before what was really read since.
+            Tell(line, $"'{name}' does not say when its readings were seen. They were left out, the rest of the line was kept; say it for such lines with --seen TIME.");
+            covered = [];
         }
 
         if (!TryLink(cells, name, out var link, out var wrong)) return Refuse(wrong!);
@@ -240,14 +263,14 @@ public sealed class FleetFile
             {
                 readings.Add(Reading.Unreadable(key, "the source could not read it", seen, _now, _format.Source));
             }
-            else if (_keys.Find(key)!.Parse(text, out var expected) is { } value)
+            else if (ValueOf(key, text, out var why) is { } value)
             {
                 readings.Add(Reading.Of(key, value, seen, _now, _format.Source));
             }
             else
             {
-                Tell(line, $"'{name}': {key} is '{Short(text)}', expected {expected}. It was taken as unreadable; the rest of the line was kept.");
-                readings.Add(Reading.Unreadable(key, $"the file said '{text}', expected {expected}", seen, _now, _format.Source));
+                Tell(line, $"'{name}': {key} is '{Short(text)}', {why}. It was taken as unreadable; the rest of the line was kept.");
+                readings.Add(Reading.Unreadable(key, $"the file said '{text}', {why}", seen, _now, _format.Source));
             }
         }
 
@@ -262,6 +285,20 @@ public sealed class FleetFile
             link,
             new(_format.Source, covered, readings.ToImmutable()),
             seen);
+    }
+
+    private CellForm FormOf(string key) => _format.Mapping?.FormOf(key) ?? CellForm.Own;
+
+    /// <summary>The value of a cell; null where it is none, or could be two.</summary>
+    private ReadingValue? ValueOf(string key, string text, out string? why)
+    {
+        var definition = _keys.Find(key)!;
+        var form = _numbers.Contains(key) ? FormOf(key) with { Decimal = '.' } : FormOf(key);
+        var written = form.Read(text, definition.Kind, out why);
+        if (why is not null) return null;
+        var value = definition.Parse(written, out var expected);
+        why = $"expected {expected}";
+        return value;
     }
 
     private static bool TryLink(Dictionary<string, string> cells, string name, out LinkAddress? link, out string? wrong)

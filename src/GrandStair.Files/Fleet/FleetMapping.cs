@@ -1,18 +1,22 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Readings;
 using GrandStair.Files.Yaml;
+using NodaTime;
 
 namespace GrandStair.Files.Fleet;
 
-/// <summary>Says which column of a foreign file is which key, in which unit its numbers are, and what is the same for all lines.</summary>
+/// <summary>Says which column of a foreign file is which key, how its cells are written, and what is the same for all lines.</summary>
 /// <param name="ByColumn">The key or field of every column that is taken, by the column's name (case ignored); the others are left out.</param>
-/// <param name="Units">The unit that is put behind the plain numbers of a key.</param>
+/// <param name="Forms">How the cells of a key or field are written, where they are not written as Grand Stair writes them.</param>
 /// <param name="Constants">What every line has besides its own cells.</param>
-public sealed record FleetMapping(ImmutableDictionary<string, string> ByColumn, ImmutableDictionary<string, string> Units, ImmutableDictionary<string, string> Constants)
+/// <param name="Absent">Texts that mean that there is nothing, such as <c>N/A</c>; case ignored.</param>
+public sealed record FleetMapping(ImmutableDictionary<string, string> ByColumn, ImmutableDictionary<string, CellForm> Forms, ImmutableDictionary<string, string> Constants, ImmutableHashSet<string> Absent)
 {
     /// <summary>
-    /// Reads a mapping file: <c>columns</c> with a key or field and its column, or a group of <c>column</c> and <c>unit</c>;
-    /// <c>constants</c> with a key or field and its text. The column of <c>seen</c> says when readings were seen.
+    /// Reads a mapping file: <c>columns</c> with a key or field and its column, or a group of <c>column</c> and how its cells are written
+    /// (<c>unit</c>, <c>format</c>, <c>zone</c>, <c>decimal</c>, <c>values</c>); <c>zone</c> and <c>decimal</c> for all columns that do not say otherwise;
+    /// <c>absent</c> with texts that mean nothing; <c>constants</c> with a key or field and its text. The column of <c>seen</c> says when readings were seen.
+    /// In JSON Lines a column is the path of a field, such as <c>bios.version</c>.
     /// </summary>
     /// <exception cref="FileException">Something is wrong in it; all of it is told, with line and column.</exception>
     public static FleetMapping Parse(string text, KeyRegistry keys, string file)
@@ -20,7 +24,8 @@ public sealed record FleetMapping(ImmutableDictionary<string, string> ByColumn, 
         var problems = new Problems(file);
         var map = YamlMap.Read(text, problems);
         var byColumn = ImmutableDictionary.CreateBuilder<string, string>(StringComparer.OrdinalIgnoreCase);
-        var units = ImmutableDictionary.CreateBuilder<string, string>(StringComparer.Ordinal);
+        var forms = ImmutableDictionary.CreateBuilder<string, CellForm>(StringComparer.Ordinal);
+        var all = new CellForm(Zone: ZoneOf(map), Decimal: DecimalOf(map));
         var columns = map.Map("columns");
         foreach (var key in columns.Fields)
         {
@@ -28,20 +33,56 @@ public sealed record FleetMapping(ImmutableDictionary<string, string> ByColumn, 
             var column = group is null ? columns.Text(key) : group.Text("column");
             if (byColumn.ContainsKey(column)) columns.Wrong(key, $"The column '{column}' is mapped twice.");
             byColumn[column] = key;
-            if (group?.Optional("unit") is { } unit)
-            {
-                if (keys.Find(key) is { } known && !Core.Readings.Units.Of(known.Kind).Contains(unit)) group.Wrong("unit", $"'{unit}' is no unit of '{key}'; expected one of {string.Join(", ", Core.Readings.Units.Of(known.Kind).DefaultIfEmpty("none"))}.");
-                units[key] = unit;
-            }
-
+            var kind = key == "seen" ? ValueKind.Instant : keys.Find(key)?.Kind ?? ValueKind.Text;
+            forms[key] = group is null ? all : FormOf(group, key, kind, all);
             group?.Done();
         }
 
         var constants = map.Pairs("constants").ToImmutableDictionary();
         foreach (var key in constants.Keys.Where(k => byColumn.ContainsValue(k))) map.Wrong("constants", $"'{key}' has a column as well.");
+        ImmutableHashSet<string> absent = [.. map.Texts("absent")];
         map.Done();
         problems.ThrowIfAny();
-        return new(byColumn.ToImmutable(), units.ToImmutable(), constants);
+        return new(byColumn.ToImmutable(), forms.ToImmutable(), constants, absent.WithComparer(StringComparer.OrdinalIgnoreCase));
+    }
+
+    private static CellForm FormOf(YamlMap group, string key, ValueKind kind, CellForm all)
+    {
+        var (unit, format) = (group.Optional("unit"), group.Optional("format"));
+        var zone = ZoneOf(group) ?? all.Zone;
+        if (unit is not null && !Units.Of(kind).Contains(unit)) group.Wrong("unit", $"'{unit}' is no unit of '{key}'; expected one of {string.Join(", ", Units.Of(kind).DefaultIfEmpty("none"))}.");
+        if (format is not null && kind is not (ValueKind.Date or ValueKind.Instant)) group.Wrong("format", $"'{key}' is no day or time and has no format.");
+        else if (format is not null && !IsPattern(format)) group.Wrong("format", $"'{format}' is no pattern of a day or time; expected one such as dd/MM/yyyy HH:mm.");
+        else if (format is not null && kind == ValueKind.Instant && zone is null && !CellForm.HasOffset(format)) group.Wrong("format", $"Times such as '{format}' do not say their zone; state it with 'zone', such as Europe/London.");
+        return new(unit, format, zone, DecimalOf(group) ?? all.Decimal, group.Pairs("values").ToImmutableDictionary(StringComparer.OrdinalIgnoreCase));
+    }
+
+    private static bool IsPattern(string format)
+    {
+        try
+        {
+            return new DateTimeOffset(2027, 3, 31, 18, 5, 0, TimeSpan.Zero).ToString(format, System.Globalization.CultureInfo.InvariantCulture).Any(char.IsAsciiDigit) && format.Length > 1;
+        }
+        catch (FormatException)
+        {
+            return false;
+        }
+    }
+
+    private static DateTimeZone? ZoneOf(YamlMap map)
+    {
+        if (map.Optional("zone") is not { } name) return null;
+        if (DateTimeZoneProviders.Tzdb.GetZoneOrNull(name) is { } zone) return zone;
+        map.Wrong("zone", $"'{name}' is no time zone; expected a name of the IANA database such as Europe/London.");
+        return null;
+    }
+
+    private static char? DecimalOf(YamlMap map)
+    {
+        if (map.Optional("decimal") is not { } text) return null;
+        if (text is "." or ",") return text[0];
+        map.Wrong("decimal", $"'{text}' is no character before decimals; expected '.' or ','.");
+        return null;
     }
 
     /// <summary>The key or field of a column; null where it is left out.</summary>
@@ -56,10 +97,6 @@ public sealed record FleetMapping(ImmutableDictionary<string, string> ByColumn, 
         return missing.Length > 0 ? throw new FileException(missing) : [.. header.Select(ColumnOf)];
     }
 
-    /// <summary>Puts units behind plain numbers.</summary>
-    internal void AddUnits(Dictionary<string, string> cells)
-    {
-        foreach (var (key, unit) in Units)
-            if (cells.TryGetValue(key, out var text) && text.Length > 0 && text.All(c => char.IsAsciiDigit(c) || c is '.' or '-')) cells[key] = $"{text} {unit}";
-    }
+    /// <summary>How the cells of a key or field are written.</summary>
+    internal CellForm FormOf(string key) => Forms.GetValueOrDefault(key, CellForm.Own);
 }

@@ -86,11 +86,11 @@ internal static class ImportEndpoints
             }
 
             await using var sent = (form.Files["file"] ?? throw new CommandException("no-file", "The form has no part 'file'.")).OpenReadStream();
-            (digest, lineCount) = await SpoolAsync(sent, spool, stop);
+            (digest, lineCount) = await SpoolAsync(sent, spool, encoding, stop);
         }
         else
         {
-            (digest, lineCount) = await SpoolAsync(new BoundedStream(request.Body, MostBytes), spool, stop);
+            (digest, lineCount) = await SpoolAsync(new BoundedStream(request.Body, MostBytes), spool, encoding, stop);
         }
 
         spool.Position = 0;
@@ -158,8 +158,10 @@ internal static class ImportEndpoints
     }
 
     /// <summary>Keeps what is sent, and tells what is the same for the same content, and how many lines it has.</summary>
-    private static async Task<(string Digest, int Lines)> SpoolAsync(Stream sent, FileStream spool, CancellationToken stop)
+    /// <exception cref="FileException">It is not in the encoding that it is said to have: names in it would become others.</exception>
+    private static async Task<(string Digest, int Lines)> SpoolAsync(Stream sent, FileStream spool, string? encoding, CancellationToken stop)
     {
+        var check = new EncodingCheck();
         using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
         var buffer = new byte[BufferSize];
         var lines = 0;
@@ -168,11 +170,15 @@ internal static class ImportEndpoints
         while ((read = await sent.ReadAsync(buffer, stop)) > 0)
         {
             hash.AppendData(buffer, 0, read);
+            check.Add(buffer.AsSpan(0, read), lines + 1);
             lines += buffer.AsSpan(0, read).Count((byte)'\n');
             last = buffer[read - 1];
             await spool.WriteAsync(buffer.AsMemory(0, read), stop);
         }
 
+        check.End(lines + 1);
+        if (check is { WrongLine: { } wrong, HasOtherMark: false } && encoding != "windows-1252") throw new FileException([new("the file", wrong, 0, "This line is not in UTF-8. Nothing was imported. If the file was written in windows-1252, say so: --encoding windows-1252.")]);
+        if (check is { WrongLine: null, IsPlain: false } && encoding == "windows-1252") throw new FileException([new("the file", 1, 0, "The file is in UTF-8 and was said to be in windows-1252; its names would be wrong. Nothing was imported. Leave --encoding out.")]);
         return (Convert.ToHexStringLower(hash.GetHashAndReset()), last == '\n' ? lines : lines + 1);
     }
 

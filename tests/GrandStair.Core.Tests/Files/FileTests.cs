@@ -240,10 +240,65 @@ public sealed class FileTests
     }
 
     [Fact]
+    public void A_mapping_says_how_numbers_times_and_texts_are_written()
+    {
+        var mapping = FleetMapping.Parse(File.ReadAllText(Path.Combine(House.Root, "docs", "examples", "mapping.yaml")), KeyRegistry.BuiltIn, "map.yaml");
+        var file = Read(
+            """
+            Hostname;Location;Last scan;Model;Free GB;Power
+            desk-1;Westhaven;31/03/2027 18:05;Brae 4;1.041,5;Mains
+            desk-2;Westhaven;31/03/2027 18:05;N/A;-;battery
+            desk-3;Westhaven;;Brae 4;12;Mains
+            desk-4;Westhaven;03-31-2027;Brae 4;12;Mains
+            desk-5;Westhaven;31/10/2027 01:30;Brae 4;12;Sun
+            """,
+            new("import", Mapping: mapping));
+        Assert.Equal(["desk-1", "desk-2", "desk-3", "desk-5"], file.Machines.Select(m => m.Name));
+        string Values(int machine) => string.Join(", ", file.Machines[machine].Report.Readings.Where(r => r.Key != "os.product").Select(r => $"{r.Key} {r.Show()}").Order());
+        Assert.Equal(new DateTimeOffset(2027, 3, 31, 17, 5, 0, TimeSpan.Zero), file.Machines[0].Seen);
+        Assert.Equal(1041.5e9, file.Machines[0].Report.Readings.Single(r => r.Key == "disk.system.free").Value!.Amount);
+        Assert.Equal("power.mains no", Values(1));
+        Assert.Empty(file.Machines[2].Report.Covered);
+        // The first of the hour that comes twice.
+        Assert.Equal(new DateTimeOffset(2027, 10, 31, 0, 30, 0, TimeSpan.Zero), file.Machines[3].Seen);
+        Assert.Collection(
+            file.Problems,
+            p => Assert.Equal((4, "'desk-3' does not say when its readings were seen. They were left out, the rest of the line was kept; say it for such lines with --seen TIME."), (p.Line, p.Message)),
+            p => Assert.Contains("seen is '03-31-2027', which is not written as 'dd/MM/yyyy HH:mm', such as 31/03/2027 18:05", p.Message, StringComparison.Ordinal),
+            p => Assert.Contains("power.mains is 'Sun', expected yes or no", p.Message, StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void A_number_that_can_be_read_in_two_ways_is_refused_with_both_unless_a_mapping_or_json_says_which()
+    {
+        const string header = "name,seen,hardware.memory,network.rate\n";
+        var file = Read(header + "desk-1,2027-01-11T08:00:00Z,32.768 MB,1.000 Mbit/s\ndesk-2,2027-01-11T08:00:00Z,0.125 GiB,1.5 Mbit/s\n");
+        Assert.Equal(["unreadable", "unreadable", "value", "value"], file.Machines.SelectMany(m => m.Report.Readings).Select(r => r.State.ToString().ToLowerInvariant()));
+        Assert.Contains("hardware.memory is '32.768 MB', which can be read as 32.768 or as 32768", file.Problems[0].Message, StringComparison.Ordinal);
+        Assert.Contains("network.rate is '1.000 Mbit/s', which can be read as 1 or as 1000", file.Problems[1].Message, StringComparison.Ordinal);
+        var mapping = FleetMapping.Parse("decimal: ','\ncolumns: { name: name, seen: seen, hardware.memory: { column: ram.size, unit: MB } }\n", KeyRegistry.BuiltIn, "map.yaml");
+        var json = Read("""
+            {"name": "desk-1", "seen": "2027-01-11T08:00:00Z", "ram": {"size": 32.768, "speed": 5}}
+            {"name": "desk-2", "seen": "2027-01-11T08:00:00Z", "ram": {"size": "32.768"}}
+            """, new("import", IsJsonLines: true, Mapping: mapping));
+        Assert.Empty(json.Problems);
+        Assert.Equal([32.768e6, 32768e6], json.Machines.Select(m => m.Report.Readings.Single().Value!.Amount));
+    }
+
+    [Theory]
+    [InlineData("decimal: ';'\ncolumns: { name: N }\n", "no character before decimals")]
+    [InlineData("zone: Nowhere\ncolumns: { name: N }\n", "no time zone")]
+    [InlineData("columns: { name: N, seen: { column: S, format: dd/MM/yyyy HH:mm } }\n", "do not say their zone")]
+    [InlineData("columns: { name: N, hardware.model: { column: M, format: dd/MM/yyyy } }\n", "has no format")]
+    [InlineData("columns: { name: N, seen: { column: S, format: abc } }\n", "no pattern of a day or time")]
+    public void What_is_wrong_in_a_mapping_is_said(string text, string why) =>
+        Assert.Contains(why, Assert.Throws<FileException>(() => FleetMapping.Parse(text, KeyRegistry.BuiltIn, "map.yaml")).Message, StringComparison.Ordinal);
+
+    [Fact]
     public void The_examples_of_the_docs_are_understood_and_a_wrong_source_is_told_whole()
     {
         string Example(string name) => File.ReadAllText(Path.Combine(House.Root, "docs", "examples", name));
-        Assert.Equal("GB", FleetMapping.Parse(Example("mapping.yaml"), KeyRegistry.BuiltIn, "mapping.yaml").Units["disk.system.free"]);
+        Assert.Equal("GB", FleetMapping.Parse(Example("mapping.yaml"), KeyRegistry.BuiltIn, "mapping.yaml").Forms["disk.system.free"].Unit);
         var source = SourceFile.Parse(Example("source.yaml"), KeyRegistry.BuiltIn, "source.yaml");
         Assert.Equal(("tls", 636, 500, TimeSpan.FromDays(1)), (source.Security, source.Port, source.PageSize, source.Every));
         var wrong = Assert.Throws<FileException>(() => SourceFile.Parse(
