@@ -201,7 +201,15 @@ public sealed record OfferedView(string Text, string Hint);
 
 /// <summary>What an import did, or would do.</summary>
 /// <param name="ResumedAfter">The line after which it went on, where the same file had been cut short before; null otherwise.</param>
-public sealed record ImportReport(int Added, int Updated, int Lines, bool Dry, int? ResumedAfter, IReadOnlyList<LineProblem> Problems);
+/// <param name="Problems">What is wrong in which line; of very many the first.</param>
+/// <param name="Groups">The problems by what is wrong, those of most lines first; they count all.</param>
+public sealed record ImportReport(int Added, int Updated, int Lines, bool Dry, int? ResumedAfter, IReadOnlyList<LineProblem> Problems, IReadOnlyList<ProblemGroup> Groups);
+
+/// <summary>The same problem in several lines of a file.</summary>
+/// <param name="What">What is wrong, such as <c>values of hardware.memory</c>.</param>
+/// <param name="FirstLine">The first line of these.</param>
+/// <param name="Example">What is wrong in that line.</param>
+public sealed record ProblemGroup(string What, int Count, int FirstLine, string Example);
 
 /// <summary>An import of a fleet file, under way, cut short or over.</summary>
 /// <param name="Ticket">The name that the caller gave it.</param>

@@ -84,7 +84,15 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var export = Path.Combine(Service.Data, "export.csv");
         await File.WriteAllBytesAsync(export, [.. "Hostname;Standort;RAM\nkasse-1;Caf\u00e9 Corran;16\n".Select(c => (byte)c)], TestContext.Current.CancellationToken);
         var mapping = fleet.Service.Write("columns: { name: Hostname, site: Standort, hardware.memory: { column: RAM, unit: GiB } }\nconstants: { link: stand-in, os.product: Brae Desktop }\n", "mapping.yaml");
-        var wrong = await Service.GstairAsync("fleet", "import", export, "--mapping", fleet.Service.Write("columns: { name: Host }\n", "other.yaml"), "--seen", "now");
+        var wrong = await Service.GstairAsync("fleet", "import", export, "--mapping", fleet.Service.Write("columns: { name: Host }\n", "other.yaml"), "--encoding", "windows-1252", "--seen", "now");
+        var unsaid = await Service.GstairAsync("fleet", "import", export, "--mapping", mapping, "--seen", "now");
+        Assert.Contains("This line is not in UTF-8. Nothing was imported.", unsaid.Error, StringComparison.Ordinal);
+        var utf8 = fleet.Service.Write("name,site\nkasse-0,Café Corran\n", "utf8.csv");
+        Assert.Contains("The file is in UTF-8 and was said to be in windows-1252", (await Service.GstairAsync("fleet", "import", utf8, "--encoding", "windows-1252")).Error, StringComparison.Ordinal);
+        var many = fleet.Service.Write("name,site,hardware.memory\n" + string.Concat(Enumerable.Range(1, 1100).Select(i => $"kasse-x{i},Corran,much\n")), "many.csv");
+        var grouped = await Service.GstairAsync("fleet", "import", many, "--seen", "now", "--dry-run");
+        Assert.Contains("1,100 problems", grouped.Out, StringComparison.Ordinal);
+        Assert.Contains("many.csv:2: 1,100 × values of hardware.memory, first in this line: 'kasse-x1': hardware.memory is 'much', expected", grouped.Error, StringComparison.Ordinal);
         Assert.Contains("The mapping speaks of a column 'Host', which the file has not", wrong.Error, StringComparison.Ordinal);
         Assert.DoesNotContain(await Service.Client.ImportsAsync(TestContext.Current.CancellationToken), i => i.Ended is null);
         Assert.Contains("expected utf-8 or windows-1252", (await Service.GstairAsync("fleet", "import", export, "--encoding", "latin", "--seen", "now")).Error, StringComparison.Ordinal);

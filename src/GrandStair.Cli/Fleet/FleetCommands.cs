@@ -5,6 +5,9 @@ namespace GrandStair.Cli.Fleet;
 
 internal static class FleetCommands
 {
+    /// <summary>How many problems of a file are listed one by one; of more than these each kind is, with its number.</summary>
+    private const int MostListed = 20;
+
     public static Command Make() => new("fleet", "All machines that Grand Stair knows") { Import(), Imports(), List(), Disagreements() };
 
     private static Command Import()
@@ -29,9 +32,11 @@ internal static class FleetCommands
             if (!Console.IsErrorRedirected) await Terminal.ClearErrorLineAsync();
             if (!Caller.PrintedAsJson(parsed, report))
             {
-                screen.Say($"**{report.Added}** {(report.Dry ? "would be added" : "added")}, **{report.Updated}** {(report.Dry ? "would be updated" : "updated")}, **{report.Problems.Count}** {(report.Problems.Count == 1 ? "problem" : "problems")}");
+                var problems = report.Groups.Sum(g => g.Count);
+                screen.Say($"**{report.Added}** {(report.Dry ? "would be added" : "added")}, **{report.Updated}** {(report.Dry ? "would be updated" : "updated")}, **{problems:N0}** {(problems == 1 ? "problem" : "problems")}");
                 if (report.ResumedAfter is { } line) screen.Hint($"This file had been taken up to line {line} before; it went on from there.");
-                foreach (var problem in report.Problems) await Terminal.ErrorAsync($"{path}:{problem.Line}: {problem.Message}");
+                if (problems <= MostListed) foreach (var problem in report.Problems) await Terminal.ErrorAsync($"{path}:{problem.Line}: {problem.Message}");
+                else foreach (var group in report.Groups) await Terminal.ErrorAsync($"{path}:{group.FirstLine}: {group.Count:N0} × {group.What}, first in this line: {group.Example}");
             }
 
             return report.Problems.Count > 0 ? ExitStatus.LinesLeftOut : ExitStatus.Done;

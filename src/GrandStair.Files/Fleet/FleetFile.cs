@@ -17,6 +17,13 @@ namespace GrandStair.Files.Fleet;
 /// <param name="IsJsonLines">Whether every line is a JSON object (JSON Lines) in place of CSV.</param>
 public sealed record FleetFormat(string Source, DateTimeOffset? SeenAt = null, FleetMapping? Mapping = null, bool IsJsonLines = false);
 
+/// <summary>The same problem in several lines.</summary>
+/// <param name="What">What is wrong, such as <c>values of hardware.memory</c>.</param>
+/// <param name="Count">How often.</param>
+/// <param name="FirstLine">The first line of these.</param>
+/// <param name="Example">What is wrong in that line.</param>
+public sealed record FileProblemGroup(string What, int Count, int FirstLine, string Example);
+
 /// <summary>
 /// Reads a fleet from CSV (RFC 4180) or JSON Lines, line by line, however long the file is. The first line of a CSV file names the columns:
 /// <c>name</c>, <c>serial</c>, <c>site</c>, <c>group</c>, <c>owner</c>, <c>tags</c> (separated by spaces), <c>link</c>, <c>address</c>, <c>port</c>,
@@ -36,6 +43,7 @@ public sealed class FleetFile
     private readonly KeyRegistry _keys;
     private readonly DateTimeOffset _now;
     private readonly List<FileProblem> _problems = [];
+    private readonly Dictionary<string, FileProblemGroup> _groups = new(StringComparer.Ordinal);
     private readonly Dictionary<string, int> _names = new(StringComparer.OrdinalIgnoreCase);
 
     private const int LongestShown = 200;
@@ -51,6 +59,9 @@ public sealed class FleetFile
 
     /// <summary>The lines, or values of lines, that were not understood so far; the rest goes on.</summary>
     public IReadOnlyList<FileProblem> Problems => _problems;
+
+    /// <summary>The problems by what is wrong, those of most lines first.</summary>
+    public IReadOnlyList<FileProblemGroup> Groups => [.. _groups.Values.OrderByDescending(g => g.Count).ThenBy(g => g.FirstLine)];
 
     /// <summary>How many problems there were beyond those that are told.</summary>
     public int FurtherProblems { get; private set; }
@@ -71,7 +82,7 @@ public sealed class FleetFile
             var line = csv.Parser.RawRow;
             if (csv.Parser.Count != header.Length)
             {
-                Tell(line, $"The line has {csv.Parser.Count} cells, expected {header.Length} as in the first line. It was left out.");
+                Tell(line, $"The line has {csv.Parser.Count} cells, expected {header.Length} as in the first line. It was left out.", "lines with another number of cells than the first line");
                 continue;
             }
 
@@ -90,7 +101,7 @@ public sealed class FleetFile
         }
         catch (MaxFieldSizeException)
         {
-            Tell(csv.Parser.RawRow, $"A cell has more than {BoundedCsv.LongestCell} characters; is a quotation mark missing? This line and all after it were left out.");
+            Tell(csv.Parser.RawRow, $"A cell has more than {BoundedCsv.LongestCell} characters; is a quotation mark missing? This line and all after it were left out.", "the rest of the file");
             return false;
         }
     }
@@ -103,7 +114,7 @@ public sealed class FleetFile
         {
             if (read == '\n') return text.ToString();
             if (text.Append((char)read).Length <= BoundedJson.LongestLine) continue;
-            Tell(number, $"The line has more than {BoundedJson.LongestLine} characters. It and all after it were left out.");
+            Tell(number, $"The line has more than {BoundedJson.LongestLine} characters. It and all after it were left out.", "the rest of the file");
             return null;
         }
 
@@ -124,12 +135,12 @@ public sealed class FleetFile
                 if ((_format.Mapping is { } mapping ? mapping.ColumnOf(name) : name.ToLowerInvariant()) is not { } column) continue;
                 if (_numbers.Remove(name)) _numbers.Add(column);
                 if (!IsReading(column) || _keys.Find(column) is not null) cells[column] = value;
-                else Tell(line, $"The field '{name}' is neither known nor a reading key{Near(column)}. It was left out; the rest of the line was kept.");
+                else Tell(line, $"The field '{name}' is neither known nor a reading key{Near(column)}. It was left out; the rest of the line was kept.", $"fields '{name}', which is no key");
             }
 
             if (_format.SeenAt is null && !cells.ContainsKey("seen") && cells.Keys.Any(IsReading))
             {
-                Tell(line, "The line does not say when its readings were seen. Add a field 'seen', or say it for all with --seen TIME. It was left out.");
+                Tell(line, "The line does not say when its readings were seen. Add a field 'seen', or say it for all with --seen TIME. It was left out.", "lines that do not say when their readings were seen");
                 continue;
             }
 
@@ -150,17 +161,17 @@ public sealed class FleetFile
                 _numbers.UnionWith(fields.Where(f => f.Value.ValueKind == JsonValueKind.Number).Select(f => f.Name));
                 var cells = fields.GroupBy(p => p.Name).ToDictionary(g => g.Key, g => CellOf(g.Key, g.Last().Value), StringComparer.Ordinal);
                 if (!cells.ContainsValue(null!)) return cells!;
-                Tell(line, $"'{cells.First(c => c.Value is null).Key}' has an item with a comma or, among tags, with a blank, which separate items. The line was left out.");
+                Tell(line, $"'{cells.First(c => c.Value is null).Key}' has an item with a comma or, among tags, with a blank, which separate items. The line was left out.", "lists with their separator in an item");
                 return null;
             }
         }
         catch (JsonException error)
         {
-            Tell(line, $"The line is no JSON object ({error.Message.Split(" LineNumber")[0]}). It was left out.");
+            Tell(line, $"The line is no JSON object ({error.Message.Split(" LineNumber")[0]}). It was left out.", "lines that are no JSON objects");
             return null;
         }
 
-        Tell(line, "The line is no JSON object such as {\"name\": \"desk-1\"}. It was left out.");
+        Tell(line, "The line is no JSON object such as {\"name\": \"desk-1\"}. It was left out.", "lines that are no JSON objects");
         return null;
     }
 
@@ -194,7 +205,7 @@ public sealed class FleetFile
         if (LineOf(cells, _covered, line) is not { } machine) return null;
         if (_names.TryGetValue(machine.Name, out var first))
         {
-            Tell(line, $"'{machine.Name}' stands in line {first} already. This line was left out.");
+            Tell(line, $"'{machine.Name}' stands in line {first} already. This line was left out.", "names that stand twice");
             return null;
         }
 
@@ -207,8 +218,13 @@ public sealed class FleetFile
 
     private static bool IsReading(string column) => !OwnColumns.Contains(column);
 
-    private void Tell(int line, string message)
+    /// <param name="line">The line.</param>
+    /// <param name="message">What is wrong in it.</param>
+    /// <param name="what">What is wrong, for all lines of which it is: a file of another system often has one mistake in every line.</param>
+    private void Tell(int line, string message, string what)
     {
+        var group = _groups.GetValueOrDefault(what) ?? new(what, 0, line, message);
+        _groups[what] = group with { Count = group.Count + 1 };
         if (_problems.Count < MostProblems) _problems.Add(new(_file, line, 0, message));
         else FurtherProblems++;
     }
@@ -232,7 +248,7 @@ public sealed class FleetFile
         string? Cell(string column) => cells.TryGetValue(column, out var text) && text.Length > 0 ? text : null;
         ReportedMachine? Refuse(string message)
         {
-            Tell(line, message + " The line was left out.");
+            Tell(line, message + " The line was left out.", "lines with a wrong name, time, address or key");
             return null;
         }
 
@@ -249,7 +265,7 @@ public sealed class FleetFile
         else if (_format.SeenAt is null && covered.Length > 0)
         {
             // To take them for new would put them before what was really read since.
-            Tell(line, $"'{name}' does not say when its readings were seen. They were left out, the rest of the line was kept; say it for such lines with --seen TIME.");
+            Tell(line, $"'{name}' does not say when its readings were seen. They were left out, the rest of the line was kept; say it for such lines with --seen TIME.", "lines that do not say when their readings were seen");
             covered = [];
         }
 
@@ -269,7 +285,7 @@ public sealed class FleetFile
             }
             else
             {
-                Tell(line, $"'{name}': {key} is '{Short(text)}', {why}. It was taken as unreadable; the rest of the line was kept.");
+                Tell(line, $"'{name}': {key} is '{Short(text)}', {why}. It was taken as unreadable; the rest of the line was kept.", $"values of {key}");
                 readings.Add(Reading.Unreadable(key, $"the file said '{text}', {why}", seen, _now, _format.Source));
             }
         }

@@ -119,7 +119,7 @@ internal static class ImportEndpoints
             var known = (await fleet.AllAsync(stop)).Values.Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase);
             var (adds, updates) = (0, 0);
             foreach (var machine in Lines()) _ = known.Contains(machine.Name) ? updates++ : adds++;
-            return new(adds, updates, lines, true, null, Told(file, refused));
+            return new(adds, updates, lines, true, null, Told(file, refused), Groups(file, refused));
         }
 
         var same = $"{digest} {from} {seen} {format} {encoding} {mappingText}";
@@ -128,7 +128,7 @@ internal static class ImportEndpoints
         {
             var import = await imports.BeginAsync(Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(same))), ticket, from, caller.Actor(), lineCount, now, stop);
             var result = await TakeAsync(table, imports, import, Lines(), caller.Actor(), now, stop);
-            return new(import.Added + result.Added, import.Updated + result.Updated, lines, false, import.Line > 0 ? import.Line : null, Told(file, [.. refused, .. result.Waiting]));
+            return new(import.Added + result.Added, import.Updated + result.Updated, lines, false, import.Line > 0 ? import.Line : null, Told(file, [.. refused, .. result.Waiting]), Groups(file, [.. refused, .. result.Waiting]));
         }
         finally
         {
@@ -185,7 +185,13 @@ internal static class ImportEndpoints
     private static IReadOnlyList<LineProblem> Told(FleetFile file, IEnumerable<(int Line, string Why)> more)
     {
         var told = file.Problems.Select(p => new LineProblem(p.Line, p.Message)).Concat(more.Select(w => new LineProblem(w.Line, w.Why))).OrderBy(p => p.Line);
-        return file.FurtherProblems == 0 ? [.. told] : [.. told, new(0, $"{file.FurtherProblems} more problems are not told; mend these first.")];
+        return file.FurtherProblems == 0 ? [.. told] : [.. told, new(0, $"{file.FurtherProblems} more problems are not listed; fix these first.")];
+    }
+
+    private static IReadOnlyList<ProblemGroup> Groups(FleetFile file, IReadOnlyList<(int Line, string Why)> more)
+    {
+        IEnumerable<ProblemGroup> ours = more.Count == 0 ? [] : [new("machines that were not taken", more.Count, more.Min(m => m.Line), more.MinBy(m => m.Line).Why)];
+        return [.. file.Groups.Select(g => new ProblemGroup(g.What, g.Count, g.FirstLine, g.Example)), .. ours];
     }
 
     private static Encoding EncodingOf(string? name) => name switch
