@@ -199,7 +199,7 @@ function Readings({ view }: { view: Schemas['MachineView'] }) {
           {differing.size > 0 ? `sources conflict on ${many(differing.size, 'key')}; the newer counts` : 'all sources agree'}
         </span>
       </h2>
-      {view.readings.length === 0 && <p className="empty">Nothing was ever read of it. Read it now, or import what an inventory says.</p>}
+      {view.readings.length === 0 && <p className="empty">No data collected yet. Read it now, or import an inventory.</p>}
       <table>
         <tbody>
           {view.readings.map((reading) => {

@@ -234,7 +234,7 @@ function Legend() {
       <rect x="220" y="-6" width="22" height="12" className="band" />
       <line x1="220" x2="242" y1="0" y2="0" className="middle" />
       <text x="248" y="4">
-        forecast, eight in ten within
+        forecast (80 % range)
       </text>
     </g>
   );

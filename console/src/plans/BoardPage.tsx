@@ -129,7 +129,7 @@ export function BoardPage() {
   );
 }
 
-/** The midnight before a moment, by the clock on the wall here. */
+/** The midnight before a moment, in local time. */
 const midnight = (at: string) => new Date(new Date(at).setHours(0, 0, 0, 0)).toISOString();
 
 /** The class that colours a wave; after four they come again. */

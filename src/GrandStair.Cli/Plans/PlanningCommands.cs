@@ -52,7 +52,7 @@ internal static partial class PlanCommands
             {
                 if (Console.IsInputRedirected)
                 {
-                    screen.Say("It was not loaded: nobody is there to be asked. Look at it, then load it with --yes.");
+                    screen.Say("Not loaded: it has to be confirmed. Run it again with --yes.");
                     return ExitStatus.NotPossible;
                 }
 

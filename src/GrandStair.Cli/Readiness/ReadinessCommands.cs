@@ -54,7 +54,7 @@ internal static class ReadinessCommands
     private static void Print(ReadinessView view, Screen screen)
     {
         screen.Say($"To {view.Target}: **{view.Open} of {view.Machines - view.Arrived}** gates open, **{view.Shut}** shut, **{view.Undecided}** undecided{(view.Arrived > 0 ? $"; {view.Arrived} run it already" : "")}");
-        screen.Hint($"{view.NobodyCanMend} nobody can mend · {view.WaitingForOffer} wait for the offer · {view.Disagreements} on which two sources disagree · {view.Silent} silent for a week · {view.Scope}");
+        screen.Hint($"{view.NobodyCanMend} nobody can mend · {view.WaitingForOffer} wait for the vendor's rollout · {view.Disagreements} on which two sources disagree · {view.Silent} without contact for 7 days · {view.Scope}");
         if (view.UndecidedScope > 0) screen.Say($"Of **{view.UndecidedScope}** more it cannot be told whether they are meant.");
         screen.Table(
             ["check", "need", "#met", "#unmet", "#untold", "#waived", "#later", "who mends it", "#opens"],

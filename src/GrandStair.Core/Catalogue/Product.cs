@@ -89,7 +89,7 @@ public sealed record Product
         return new()
         {
             Name = "build",
-            Title = $"Build {build} or later, which spares it a known issue",
+            Title = $"Build {build} or later, which avoids a known issue",
             Need = Need.Must,
             Wants = ConditionParser.Parse(wants, KeyRegistry.BuiltIn.With([definition])),
             AskedAt = [Moment.Proof],

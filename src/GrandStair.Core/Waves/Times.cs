@@ -32,7 +32,7 @@ public interface ICalendar
 /// <param name="Weekly">Stretches that come back every week.</param>
 public sealed record TimeRule(string Zone, ImmutableArray<WeeklyRule> Weekly)
 {
-    /// <summary>Whole days, by the clock on the wall.</summary>
+    /// <summary>Whole days, in local time.</summary>
     public ImmutableArray<DaySpan> Days { get; init; } = [];
 
     /// <summary>The name of a calendar; null where none is meant.</summary>

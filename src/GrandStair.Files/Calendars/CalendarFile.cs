@@ -112,7 +112,7 @@ public sealed class CalendarFile : ICalendar
         return (start.HasTime ? new CalDateTime(moved, start.TzId) : new CalDateTime(DateOnly.FromDateTime(moved)), shift.As);
     }
 
-    /// <summary>When an occurrence ends: by the clock on the wall for whole days and days of a duration, and exactly as long after its begin for all else.</summary>
+    /// <summary>When an occurrence ends: in local time for whole days and days of a duration, and exactly as long after its begin for all else.</summary>
     private static DateTimeOffset EndOf(CalDateTime start, DateTimeOffset begins, CalendarEvent of, DateTimeZone zone)
     {
         if (of.DtEnd is { } end)
@@ -128,7 +128,7 @@ public sealed class CalendarFile : ICalendar
         return At(start.HasTime ? new CalDateTime(later, start.TzId) : new CalDateTime(DateOnly.FromDateTime(later)), zone) + exact;
     }
 
-    /// <summary>A moment by the clock on the wall. Of an hour that comes twice the first is meant; one that is skipped is counted on from before (RFC 5545 §3.3.5).</summary>
+    /// <summary>A moment in local time. Of an hour that comes twice the first is meant; one that is skipped is counted on from before (RFC 5545 §3.3.5).</summary>
     private static DateTimeOffset At(CalDateTime time, DateTimeZone zone)
     {
         if (!time.HasTime) return zone.AtStartOfDay(new LocalDate(time.Year, time.Month, time.Day)).ToInstant().ToDateTimeOffset();
@@ -138,7 +138,7 @@ public sealed class CalendarFile : ICalendar
 
     /// <summary>A move of the rest of a series.</summary>
     /// <param name="After">The occurrence after which it counts.</param>
-    /// <param name="By">By how much, by the clock on the wall.</param>
+    /// <param name="By">By how much, in local time.</param>
     /// <param name="As">The event that says of which series, how long, and whether it happens at all.</param>
     private sealed record Shift(LocalDateTime After, NodaTime.Period By, CalendarEvent As);
 

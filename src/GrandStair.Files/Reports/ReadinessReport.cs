@@ -73,7 +73,7 @@ public sealed record ReadinessReport(string Target, string Scope, DateTimeOffset
         writer.Write($"""
             <h1>Readiness for {StandAlonePage.Text(Target)}</h1>
             <p class="hint">{StandAlonePage.Text(Scope)} · judged {At.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)} UTC</p>
-            <p class="sum"><b>{Summary.Open}</b> of {Summary.Machines - Summary.Arrived} can go · <b>{Summary.Shut}</b> shut, {Summary.BeyondMending} of them beyond mending · <b>{Summary.Undecided}</b> undecided · {Summary.WaitingForOffer} wait for the offer · {Summary.Arrived} run it already</p>
+            <p class="sum"><b>{Summary.Open}</b> of {Summary.Machines - Summary.Arrived} can go · <b>{Summary.Shut}</b> shut, {Summary.BeyondMending} of them beyond mending · <b>{Summary.Undecided}</b> undecided · {Summary.WaitingForOffer} wait for the vendor's rollout · {Summary.Arrived} run it already</p>
 
             """);
         StandAlonePage.Table(writer, "What to mend, in the order that opens the most", ["check", "who", "machines", "opens", "open then"], Summary.ToMend.Select(m => new[] { m.Check.Title, RunMachine.Name(m.Check.Fix.By), $"{m.Machines}", $"+{m.Opens}", $"{m.OpenThen}" }));

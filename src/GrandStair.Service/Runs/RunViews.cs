@@ -122,11 +122,11 @@ internal static class RunViews
         GateJudged x => x.State == Core.Gates.GateState.Open ? Cautions("Gate open", x) : $"Gate {RunMachine.Name(x.State)}: {Names(x.InTheWay)}",
         OrderEnded x => $"{Title(run, x.Order)}: {x.Result switch { OrderResult.Ok => "done", OrderResult.Gone => "gone without a result", OrderResult.Refused => "refused", _ => $"failed{(x.Exit is { } exit ? $" with status {exit}" : "")}" }}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
         OrderOverdue x => x.Note,
-        SlotOpened => "Slot opened; there is room within the limits",
+        SlotOpened => "Slot started, within all limits",
         SlotMoved x => $"New slot {x.Slot.Start:ddd d MMM HH:mm} UTC: {x.Reason}",
         Decided x => $"Decided to {RunMachine.Name(x.Decision).Replace('-', ' ')}: {x.Reason}",
         LooseEndClosed x => $"Loose end closed: {run.LooseEnds.FirstOrDefault(l => l.Name == x.LooseEnd)?.Title ?? x.LooseEnd} ({x.Reason})",
-        Settled => "Rollback period over; the rollback was given up",
+        Settled => "Rollback period expired",
         _ => e.Type,
     };
 

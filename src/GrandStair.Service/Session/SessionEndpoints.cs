@@ -75,7 +75,7 @@ internal static class SessionEndpoints
         if (!await passwords.IsRightAsync(name, signIn.Password ?? "", stop))
         {
             await audit.AddAsync(clock.GetUtcNow(), new("nobody", context.Address()), "session refused", name.Length <= Account.LongestName ? name : $"{name[..Account.LongestName]}…", null, "wrong account or password", stop);
-            return Results.Problem(ProblemResults.Of(401, "wrong-password", "There is no such account with this password."));
+            return Results.Problem(ProblemResults.Of(401, "wrong-password", "User name or password is incorrect."));
         }
 
         var account = (await accounts.FindAsync(name, stop))!;

@@ -74,7 +74,7 @@ public sealed class CalendarTests
             """,
             "berths.ics");
         var found = calendar.Between(Utc(2027, 3, 1), Utc(2027, 5, 1), DateTimeZone.Utc).OrderBy(s => s.From).ToArray();
-        // Summer time begins in the second night. An event that says its end lasts equally long each time (RFC 5545 §3.8.5.3), so it ends an hour later by the clock on the wall.
+        // Summer time begins in the second night. An event that says its end lasts equally long each time (RFC 5545 §3.8.5.3), so it ends an hour later in local time.
         Assert.Equal(
             [
                 new(Utc(2027, 3, 20, 18, 40), Utc(2027, 3, 21, 4, 10)), new(Utc(2027, 3, 27, 18, 40), Utc(2027, 3, 28, 4, 10)), new(Utc(2027, 4, 5, 19), Utc(2027, 4, 6, 4, 30)), new(Utc(2027, 4, 11, 18), Utc(2027, 4, 11, 22)),
