@@ -1,5 +1,4 @@
-using Ical.Net;
-using Ical.Net.DataTypes;
+using GrandStair.Files.Parsing;
 using NodaTime;
 using NodaTime.TimeZones;
 
@@ -13,7 +12,6 @@ internal sealed class CalendarZones
 {
     private const int FirstYear = 2020;
     private const int LastYear = 2037;
-    private const int MostOnsets = 500;
     private const int MostRules = 50;
     private static readonly Dictionary<string, string> Canonical = DateTimeZoneProviders.Tzdb.Ids.ToDictionary(id => id, id => id, StringComparer.OrdinalIgnoreCase);
     private readonly Dictionary<string, string?> _known = new(StringComparer.OrdinalIgnoreCase);
@@ -66,20 +64,8 @@ internal sealed class CalendarZones
         foreach (var part in Parts(properties))
         {
             if (Offset(part, "TZOFFSETFROM") is not { } from || Offset(part, "TZOFFSETTO") is not { } to || part.FirstOrDefault(p => p.Name == "DTSTART") is not { } start) return null;
-            var text = $"BEGIN:VCALENDAR\nVERSION:2.0\nBEGIN:VEVENT\nUID:zone\nDTSTART:{start.Value}\n{string.Concat(part.Where(p => p.Name is "RRULE" or "RDATE").Select(p => $"{p.Written}\n"))}END:VEVENT\nEND:VCALENDAR\n";
-            try
-            {
-                var rule = Calendar.Load(text)!.Events[0]!;
-                // A clock is put forward and back once a year each; what recurs more often would be evaluated for ages.
-                if (rule.RecurrenceRule is { Frequency: not FrequencyType.Yearly }) return null;
-                var first = rule.DtStart!.Value.Year < FirstYear - 2 ? new CalDateTime(FirstYear - 2, 1, 1, 0, 0, 0) : rule.DtStart;
-                onsets.Add(new(At(rule.DtStart.Value), from, to));
-                onsets.AddRange(rule.GetOccurrences(first, new() { MaxUnmatchedIncrementsLimit = 1000 }).TakeWhile(o => o.Period.StartTime.Value.Year <= LastYear).Take(MostOnsets).Select(o => new Onset(At(o.Period.StartTime.Value), from, to)));
-            }
-            catch (Exception error) when (error is not OutOfMemoryException)
-            {
-                return null;
-            }
+            if (BoundedCalendar.YearlyTimes(start.Value, part.Where(p => p.Name is "RRULE" or "RDATE").Select(p => p.Written), FirstYear - 2, LastYear) is not { } times) return null;
+            onsets.AddRange(times.Select(t => new Onset(At(t), from, to)));
 
             Instant At(DateTime local) => LocalDateTime.FromDateTime(local).WithOffset(from).ToInstant();
         }

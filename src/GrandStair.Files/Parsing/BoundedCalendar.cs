@@ -36,6 +36,7 @@ internal static class BoundedCalendar
     // How often a day may be divided by BYHOUR, BYMINUTE and BYSECOND together: every quarter of an hour.
     private const int MostTimesADay = 96;
     private const int LeastMinutes = 15;
+    private const int MostZoneTimes = 500;
     private const string EventBegins = "BEGIN:VEVENT\n";
 
     /// <summary>Reads and checks a calendar.</summary>
@@ -84,6 +85,24 @@ internal static class BoundedCalendar
         if (e.DtEnd is { } end) return end.HasTime && e.DtStart!.HasTime ? end.AsUtc - e.DtStart.AsUtc : end.Value - e.DtStart!.Value;
         if (e.Duration is not { } lasts) return e.DtStart!.HasTime ? TimeSpan.Zero : TimeSpan.FromDays(1);
         return lasts.ToTimeSpanUnspecified();
+    }
+
+    /// <summary>The times of a rule of a time zone (VTIMEZONE): the first, and those from a year to another. A clock is put forward and back once a year each; a rule that recurs more often would be evaluated for ages.</summary>
+    /// <returns>The times in order; null where the rule cannot be read, or is not yearly.</returns>
+    public static IReadOnlyList<DateTime>? YearlyTimes(string start, IEnumerable<string> rules, int fromYear, int toYear)
+    {
+        try
+        {
+            var rule = Calendar.Load($"BEGIN:VCALENDAR\nVERSION:2.0\n{EventBegins}UID:zone\nDTSTART:{start}\n{string.Concat(rules.Select(r => $"{r}\n"))}END:VEVENT\nEND:VCALENDAR\n")!.Events[0]!;
+            if (rule.RecurrenceRule is { Frequency: not FrequencyType.Yearly }) return null;
+            var first = rule.DtStart!.Value;
+            var from = first.Year < fromYear ? new CalDateTime(fromYear, 1, 1, 0, 0, 0) : rule.DtStart;
+            return [first, .. rule.GetOccurrences(from, new() { MaxUnmatchedIncrementsLimit = MostUnmatchedSteps }).Select(o => o.Period.StartTime.Value).TakeWhile(t => t.Year <= toYear).Take(MostZoneTimes)];
+        }
+        catch (Exception error) when (error is not OutOfMemoryException)
+        {
+            return null;
+        }
     }
 
     private static Calendar? Parse(ReadableCalendar readable, string file)
