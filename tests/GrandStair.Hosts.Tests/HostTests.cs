@@ -41,6 +41,13 @@ public abstract class HostTests
         await Eventually.TrueAsync(async () => (await service.Client.RunsAsync(null, null, 10, Stop)).Total == 1, TimeSpan.FromMinutes(1), () => "a run is opened");
     }
 
+    /// <summary>A public key that is no host's.</summary>
+    protected static async Task<string> OtherKeyAsync(ServiceProcess service)
+    {
+        await Shell.RunAsync("ssh-keygen", ["-q", "-t", "ed25519", "-N", "", "-f", Path.Combine(service.Data, "other")]);
+        return string.Join(' ', (await File.ReadAllTextAsync(Path.Combine(service.Data, "other.pub"), Stop)).Split(' ')[..2]);
+    }
+
     /// <summary>Waits until some packages are unpacked and not configured yet. The host knows; the service looks more seldom.</summary>
     protected static Task WaitUntilInstallingAsync(TestHost host) => Eventually.TrueAsync(
         async () => await host.DoAsync("dpkg-query -W -f '${db:Status-Abbrev}\\n' | grep -vc '^ii' || true") != "0", HopLimit, () => "packages are being installed");

@@ -13,11 +13,7 @@ public sealed class InterruptedUpgradeTests : HostTests
     {
         await using var host = await TestHost.StartAsync("gs-power", "127.0.0.52", "bullseye");
         await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile, "--ssh-post-quantum", "no");
-        await host.DoAsync("apt-get update -qq && echo precious > /etc/must-survive && echo precious > /home/carrier/must-survive");
-        await ImportAsync(service, host, "root");
-        await service.OkAsync("machine", "read", host.Name);
-        await PlanAsync(service);
-        await WaitAsync(service, r => r.Phase == "apply", "the upgrade is under way");
+        await BeginUpgradeAsync(service, host);
         await WaitUntilInstallingAsync(host);
         await host.PowerAsync(on: false);
         await Task.Delay(TimeSpan.FromSeconds(3), Stop);
@@ -38,18 +34,13 @@ public sealed class InterruptedUpgradeTests : HostTests
     {
         await using var host = await TestHost.StartAsync("gs-held", "127.0.0.54", "bullseye");
         await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile, "--ssh-post-quantum", "no");
-        await host.DoAsync("apt-get update -qq && echo precious > /etc/must-survive && echo precious > /home/carrier/must-survive");
-        await ImportAsync(service, host, "root");
-        await service.OkAsync("machine", "read", host.Name);
-        await PlanAsync(service);
-        await WaitAsync(service, r => r.Phase == "apply", "the upgrade has begun");
+        await BeginUpgradeAsync(service, host);
         await host.DoAsync("apt-mark hold procps");
         await WaitUntilInstallingAsync(host);
 
         // Another host answers at its address, as far as keys tell.
         var right = await host.HostKeyAsync();
-        await Shell.RunAsync("ssh-keygen", ["-q", "-t", "ed25519", "-N", "", "-f", Path.Combine(service.Data, "other")]);
-        var other = string.Join(' ', (await File.ReadAllTextAsync(Path.Combine(service.Data, "other.pub"), Stop)).Split(' ')[..2]);
+        var other = await OtherKeyAsync(service);
         await service.OkAsync("machine", "pin", host.Name, "--key", other, "--reason", "as the label says");
         var asked = await WaitAsync(service, r => r.Parked is not null, "a person is asked");
         Assert.Contains("shows another host key than the one pinned", asked.Run.Parked, StringComparison.Ordinal);
@@ -68,5 +59,15 @@ public sealed class InterruptedUpgradeTests : HostTests
         RunView? done = null;
         await Eventually.TrueAsync(async () => (done = await service.Client.RunAsync("r1", Stop)).Run.Proved is not null, HopLimit, () => $"it is verified; it stands at {JsonSerializer.Serialize(done?.Run)}");
         Assert.Contains("runs Debian 12 already", await service.OkAsync("machine", "gate", host.Name), StringComparison.Ordinal);
+    }
+
+    /// <summary>Begins an upgrade and waits until it is in the phase in which packages are installed.</summary>
+    private static async Task BeginUpgradeAsync(ServiceProcess service, TestHost host)
+    {
+        await host.DoAsync("apt-get update -qq && echo precious > /etc/must-survive && echo precious > /home/carrier/must-survive");
+        await ImportAsync(service, host, "root");
+        await service.OkAsync("machine", "read", host.Name);
+        await PlanAsync(service);
+        await WaitAsync(service, r => r.Phase == "apply", "the upgrade has begun");
     }
 }

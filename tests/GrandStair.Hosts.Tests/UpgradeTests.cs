@@ -58,8 +58,7 @@ public sealed class UpgradeTests : HostTests
         await using var host = await TestHost.StartAsync("gs-keys", "127.0.0.53", "bullseye");
         await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile);
         var right = await host.HostKeyAsync();
-        await Shell.RunAsync("ssh-keygen", ["-q", "-t", "ed25519", "-N", "", "-f", Path.Combine(service.Data, "other")]);
-        var other = string.Join(' ', (await File.ReadAllTextAsync(Path.Combine(service.Data, "other.pub"), Stop)).Split(' ')[..2]);
+        var other = await OtherKeyAsync(service);
         await host.DoAsync("rm /etc/sudoers.d/carrier");
 
         await ImportAsync(service, host, "carrier", hostKey: "");

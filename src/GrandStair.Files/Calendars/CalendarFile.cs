@@ -35,7 +35,7 @@ public sealed class CalendarFile : ICalendar
     {
         (_calendar, _name) = (calendar, name);
         _shifts = shifts.Select(s => new Shift(s.After, s.By, calendar.Events[s.Event]!)).OrderBy(s => s.After).ToLookup(s => s.As.Uid!, StringComparer.Ordinal);
-        _longest = calendar.Events.Max(BoundedCalendar.LengthOf) + shifts.Select(s => TimeSpan.FromTicks(Math.Abs(NodaTime.Period.Between(s.After, s.After + s.By, PeriodUnits.Ticks).ToDuration().BclCompatibleTicks))).DefaultIfEmpty().Max();
+        _longest = calendar.Events.Max(BoundedCalendar.LengthOf) + shifts.Select(s => ((s.After + s.By).ToDateTimeUnspecified() - s.After.ToDateTimeUnspecified()).Duration()).DefaultIfEmpty().Max();
     }
 
     /// <summary>How many events it has, a recurring one counted once.</summary>

@@ -74,13 +74,15 @@ internal static partial class CalendarText
     {
         var (zones, events, rest) = (new CalendarZones(), new List<Event>(), new List<CalendarProperty>());
         var (path, own) = (new Stack<(string Name, int Line)>(), new List<CalendarProperty>());
+        // A zone is what its parts say; an event's alarms are left out.
+        var isZone = false;
         foreach (var property in CalendarLines.Read(text))
         {
             if (property.Name == "BEGIN")
             {
                 path.Push((property.Value.Trim().ToUpperInvariant(), property.Line));
-                if (path.Count == 2) own = [];
-                else if (path.Count > 2) own.Add(property);
+                if (path.Count <= 2) (own, isZone) = ([], path.Peek().Name == "VTIMEZONE");
+                else if (isZone) own.Add(property);
             }
             else if (property.Name == "END")
             {
@@ -91,7 +93,7 @@ internal static partial class CalendarText
                     return (zones, events, rest);
                 }
 
-                if (path.Count > 1) own.Add(property);
+                if (path.Count > 1 && isZone) own.Add(property);
                 else if (path.Count == 1 && name == "VTIMEZONE") zones.Add(own);
                 else if (path.Count == 1 && name == "VEVENT") events.Add(new(ended.Line, [.. own]));
             }
@@ -99,26 +101,14 @@ internal static partial class CalendarText
             {
                 rest.Add(property);
             }
-            else
+            else if (path.Count == 2 || isZone)
             {
                 own.Add(property);
             }
         }
 
         if (path.TryPeek(out var open)) problems.Add(new(file, open.Line, 0, $"{open.Name} has no end; expected END:{open.Name}. The file may have been cut off."));
-        return (zones, [.. events.Select(e => e with { Properties = [.. WithoutParts(e.Properties)] })], rest);
-    }
-
-    /// <summary>The properties of a component without those of its own components, such as alarms.</summary>
-    private static IEnumerable<CalendarProperty> WithoutParts(IEnumerable<CalendarProperty> properties)
-    {
-        var depth = 0;
-        foreach (var property in properties)
-        {
-            if (property.Name == "BEGIN") depth++;
-            else if (property.Name == "END") depth--;
-            else if (depth == 0) yield return property;
-        }
+        return (zones, events, rest);
     }
 
     private static CalendarProperty Named(CalendarProperty property, CalendarZones zones)

@@ -113,8 +113,7 @@ public sealed class RehearsalTable(Database database)
         async (c, t) =>
         {
             await c.ExecuteAsync("DELETE FROM rehearsals WHERE plan = @plan AND kind = 'Forecast'", new { plan }, t);
-            await InsertAsync(c, t, await Database.NextAsync(c, t, "rehearsal"), plan, revision, RehearsalKind.Forecast, RehearsalState.Done, asked, [result], Actor.Worker.Name, now);
-            await c.ExecuteAsync("UPDATE rehearsals SET position = @position WHERE plan = @plan AND kind = 'Forecast'", new { plan, position }, t);
+            await InsertAsync(c, t, await Database.NextAsync(c, t, "rehearsal"), plan, revision, RehearsalKind.Forecast, RehearsalState.Done, asked, [result], Actor.Worker.Name, now, position);
             await Feed.AddAsync(c, t, now, "forecast", plan, "made", Actor.Worker);
             return 1;
         },
@@ -190,13 +189,13 @@ public sealed class RehearsalTable(Database database)
         async c => (await c.QuerySingleOrDefaultAsync<Row>("SELECT * FROM rehearsals WHERE plan = @plan AND kind = 'Forecast'", new { plan }))?.ToRehearsal(), stop);
 
     private static Task InsertAsync(
-        System.Data.Common.DbConnection c, System.Data.Common.DbTransaction t, long id, string plan, int revision, RehearsalKind kind, RehearsalState state, RehearsalAsked asked, Rehearsed[]? results, string by, DateTimeOffset now)
+        System.Data.Common.DbConnection c, System.Data.Common.DbTransaction t, long id, string plan, int revision, RehearsalKind kind, RehearsalState state, RehearsalAsked asked, Rehearsed[]? results, string by, DateTimeOffset now, long position = 0)
     {
         var total = (long)asked.Draws * (asked.WhatIfs.Count + 1);
         return c.ExecuteAsync(
             """
-            INSERT INTO rehearsals (id, plan, revision, kind, state, asked_for, done, total, result, asked_by, asked, ended, beat)
-            VALUES (@id, @plan, @revision, @kind, @state, @asked, @done, @total, @result, @by, @at, @ended, 0)
+            INSERT INTO rehearsals (id, plan, revision, kind, state, asked_for, done, total, result, asked_by, asked, ended, beat, position)
+            VALUES (@id, @plan, @revision, @kind, @state, @asked, @done, @total, @result, @by, @at, @ended, 0, @position)
             """,
             new
             {
@@ -212,6 +211,7 @@ public sealed class RehearsalTable(Database database)
                 by,
                 at = Micros.Of(now),
                 ended = results is null ? null : (long?)Micros.Of(now),
+                position,
             },
             t);
     }

@@ -29,7 +29,7 @@ public sealed record ClaimedRun(RunState State, long Epoch, RunProgress? Progres
 public sealed record StoredRun(RunState State, long Epoch, string? ProgressText, string? WaitsFor = null)
 {
     /// <summary>What was last found out about its order; null where nothing was. It is read from its text when it is asked for, since lists show few of many runs.</summary>
-    public RunProgress? Progress => ProgressText is null ? null : JsonSerializer.Deserialize<RunProgress>(ProgressText, RunEvent.Json);
+    public RunProgress? Progress => RunProgress.Read(ProgressText);
 }
 
 /// <summary>How far an order under way is.</summary>
@@ -47,6 +47,9 @@ public sealed record RunProgress(string Order, double? Share, string Note, DateT
 
     /// <summary>Since when nothing is heard; null while the machine answers.</summary>
     public LostContact? LostContact { get; init; }
+
+    /// <summary>What a run's row keeps of it; null where it keeps nothing.</summary>
+    internal static RunProgress? Read(string? text) => text is null ? null : JsonSerializer.Deserialize<RunProgress>(text, RunEvent.Json);
 }
 
 /// <summary>A machine that does not answer while it has an order.</summary>
@@ -138,7 +141,7 @@ public sealed class RunLog(Database database)
                     new { worker, due },
                     t);
                 var claims = new List<ClaimedRun>();
-                foreach (var row in rows.AsList()) claims.Add(new(await StateOfAsync(c, t, row), row.Epoch, ProgressOf(row), Micros.Time(row.DueAt!.Value)));
+                foreach (var row in rows.AsList()) claims.Add(new(await StateOfAsync(c, t, row), row.Epoch, RunProgress.Read(row.Progress), Micros.Time(row.DueAt!.Value)));
                 return claims;
             },
             stop);
@@ -447,8 +450,6 @@ public sealed class RunLog(Database database)
     private static async Task<IReadOnlyList<StoredEvent>> EventsAsync(DbConnection c, DbTransaction? t, long run) =>
         [.. (await c.QueryAsync<EventRow>("SELECT number, epoch, body FROM run_events WHERE run_id = @run ORDER BY number", new { run }, t))
             .Select(r => new StoredEvent((int)r.Number, r.Epoch, JsonSerializer.Deserialize<RunEvent>(r.Body, RunEvent.Json)!))];
-
-    private static RunProgress? ProgressOf(RunRow row) => row.Progress is null ? null : JsonSerializer.Deserialize<RunProgress>(row.Progress, RunEvent.Json);
 
     private static string Write(RunState state) => JsonSerializer.Serialize(state, RunEvent.Json);
 
