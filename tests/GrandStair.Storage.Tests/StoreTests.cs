@@ -207,6 +207,42 @@ public abstract partial class StoreTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task The_index_of_runs_has_every_run_as_its_newest_event_left_it_and_reads_only_what_has_changed()
+    {
+        await PlanAsync("desk-1", "desk-2", "desk-3");
+        using var index = new RunIndex(Database, Runs);
+        Assert.Empty(await index.AllAsync(Stop));
+        foreach (var member in (await Plans.MembersAsync(Plan, Stop)).Take(2)) await OpenRunAsync(member.Machine);
+        var opened = (await index.AllAsync(Stop)).OrderBy(r => r.Run).ToArray();
+        Assert.Equal(2, opened.Length);
+        Assert.All(opened, r => Assert.Equal((Plan, Standing.Scheduled), (r.Plan, r.Standing)));
+
+        var claim = (await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, 10, Stop)).Single(c => c.State.Run == opened[0].Run);
+        var shut = new GateJudged(Now, "worker", claim.State.Outstanding!.Name, GateState.Shut, [new("chip", "Chip on", "off", "Switch it on.")], []);
+        Assert.True(await Runs.AppendAsync(claim, [shut], RunMachine.Step(claim.State, shut).State, Stop));
+        await OpenRunAsync((await Plans.MembersAsync(Plan, Stop))[2].Machine);
+        var now = (await index.AllAsync(Stop)).OrderBy(r => r.Run).ToArray();
+        Assert.Equal([Standing.Parked, Standing.Scheduled, Standing.Scheduled], now.Select(r => r.Standing));
+        Assert.Same(opened[1], now[1]);
+        Assert.Same(await index.AllAsync(Stop), await index.AllAsync(Stop));
+    }
+
+    [Fact]
+    public async Task Runs_chosen_for_a_later_claim_are_claimed_only_while_they_are_free_and_due()
+    {
+        await PlanAsync([.. Enumerable.Range(1, 6).Select(i => $"desk-{i}")]);
+        foreach (var member in await Plans.MembersAsync(Plan, Stop)) await OpenRunAsync(member.Machine);
+        var (first, second) = (await Runs.BeginWorkerAsync(Lease, Stop), await Runs.BeginWorkerAsync(Lease, Stop));
+        var runs = Runs;
+        var claimed = await runs.ClaimAsync(first, Now, 2, 0, Stop);
+        Assert.Equal(2, claimed.Count);
+        Assert.Equal(4, (await Runs.ClaimAsync(second, Now, 50, 0, Stop)).Count);
+        Assert.Empty(await runs.ClaimAsync(first, Now, 2, 0, Stop));
+        foreach (var run in claimed) await runs.ReleaseAsync(run, Now, null, null, Now, Stop);
+        Assert.Equal(claimed.Select(c => c.State.Run).Order(), (await runs.ClaimAsync(first, Now, 10, 0, Stop)).Select(c => c.State.Run).Order());
+    }
+
+    [Fact]
     public async Task Room_within_a_limit_is_never_given_twice_however_many_ask_at_once()
     {
         await PlanAsync([.. Enumerable.Range(1, 12).Select(i => $"desk-{i}")]);

@@ -166,11 +166,12 @@ public sealed class RunWorker(
             foreach (var ended in _looks.Where(l => l.Value.Work.IsCompleted).Select(l => l.Key).ToArray()) _looks.Remove(ended);
             var free = Math.Min(MostLooks - _looks.Values.Count(l => !l.Silent && TimeProvider.System.GetElapsedTime(l.Began) < SlowLook), MostOpenLooks - _looks.Count);
             var freeSilent = Math.Min(MostSilentLooks - _looks.Values.Count(l => l.Silent), MostOpenLooks - _looks.Count);
-            // To choose what comes next takes as long for one run as for a hundred.
-            if (free >= ManyLooks || ((free > 0 || freeSilent > 0) && TimeProvider.System.GetElapsedTime(claimed) >= BetweenClaims))
+            // To choose what comes next takes as long for one run as for a hundred. Machines that do not answer can wait a moment.
+            var pause = TimeProvider.System.GetElapsedTime(claimed) >= BetweenClaims;
+            if (free >= ManyLooks || (pause && (free > 0 || freeSilent > 0)))
             {
-                claimed = TimeProvider.System.GetTimestamp();
-                foreach (var claim in await runs.ClaimAsync(worker, clock.GetUtcNow() + clock.ToDomain(Early), free, freeSilent, stop))
+                if (pause) claimed = TimeProvider.System.GetTimestamp();
+                foreach (var claim in await runs.ClaimAsync(worker, clock.GetUtcNow() + clock.ToDomain(Early), free, pause ? freeSilent : 0, stop))
                 {
                     // A look that had this run before has lost it by the claim, and ends at its next write.
                     var before = _looks.TryGetValue(claim.State.Run, out var earlier) ? earlier.Work : Task.CompletedTask;

@@ -12,37 +12,36 @@ public sealed class StandInLink(StandInWorld world, TimeProvider clock) : ILink
     public string Kind => "stand-in";
 
     /// <summary>Answers the first reading script with all that is true of the machine, can be seen and is wanted, and the others with nothing more.</summary>
-    public Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
+    public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(scripts);
-        var truth = Reach(machine);
+        var truth = await ReachAsync(machine, stop);
         var lines = truth.Where(t => !t.Key.StartsWith("truth.", StringComparison.Ordinal) && (wanted.Count == 0 || wanted.Contains(t.Key)))
             .Select(t => t.Value switch { "-" => $"{t.Key} is absent", "?" => $"{t.Key} is unreadable: no answer within 30 s", _ => $"{t.Key} = {t.Value}" });
-        return Task.FromResult<IReadOnlyList<ScriptOutput>>([new(string.Join('\n', lines)), .. scripts.Skip(1).Select(_ => new ScriptOutput(""))]);
+        return [new(string.Join('\n', lines)), .. scripts.Skip(1).Select(_ => new ScriptOutput(""))];
     }
 
     /// <inheritdoc />
-    public Task PostAsync(Machine machine, PostedOrder order, CancellationToken stop)
+    public async Task PostAsync(Machine machine, PostedOrder order, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(machine);
         ArgumentNullException.ThrowIfNull(order);
-        Reach(machine);
-        return world.Post(machine.Name, order, clock.GetUtcNow())
-            ? Task.CompletedTask
-            : throw new LinkException("epoch", $"{machine.Name} knows a newer claim of run r{order.Name.Run}; this one (epoch {order.Epoch}) is over.");
+        await ReachAsync(machine, stop);
+        if (!await world.PostAsync(machine.Name, order, clock.GetUtcNow(), stop))
+            throw new LinkException("epoch", $"{machine.Name} knows a newer claim of run r{order.Name.Run}; this one (epoch {order.Epoch}) is over.");
     }
 
     /// <inheritdoc />
-    public Task<OrderStanding> AskAsync(Machine machine, OrderName order, CancellationToken stop)
+    public async Task<OrderStanding> AskAsync(Machine machine, OrderName order, CancellationToken stop)
     {
-        Reach(machine);
-        return Task.FromResult(world.Ask(machine.Name, order, clock.GetUtcNow()));
+        await ReachAsync(machine, stop);
+        return await world.AskAsync(machine.Name, order, clock.GetUtcNow(), stop);
     }
 
-    private Dictionary<string, string> Reach(Machine machine)
+    private async Task<Dictionary<string, string>> ReachAsync(Machine machine, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
-        var (truth, answers) = world.Reach(machine.Name, now) ?? throw new LinkException("unreachable", $"There is no stand-in named {machine.Name}.");
+        var (truth, answers) = await world.ReachAsync(machine.Name, now, stop) ?? throw new LinkException("unreachable", $"There is no stand-in named {machine.Name}.");
         // Most machines are backed up every night, which nobody has to order.
         if (truth.GetValueOrDefault("truth.backup") == "nightly") truth["backup.last"] = $"{now.AddHours(-3).Date.AddHours(1):yyyy-MM-ddTHH:mm:ss}Z";
         return answers

@@ -13,7 +13,8 @@ namespace GrandStair.Links.StandIns;
 public sealed class StandInWorld : IDisposable
 {
     private readonly SqliteConnection _connection;
-    private readonly Lock _lock = new();
+    // Waited for without a thread: hundreds of looks may ask at once.
+    private readonly SemaphoreSlim _turn = new(1, 1);
 
     /// <summary>Opens or makes the world's file.</summary>
     public StandInWorld(string path)
@@ -36,43 +37,47 @@ public sealed class StandInWorld : IDisposable
     /// <summary>Puts machines into the world that are not there yet.</summary>
     public void Add(IEnumerable<(string Name, IReadOnlyDictionary<string, string> Truth)> machines)
     {
-        lock (_lock)
+        _turn.Wait();
+        try
         {
             using var t = _connection.BeginTransaction();
             foreach (var (name, truth) in machines)
                 _connection.Execute("INSERT INTO machines (name, truth) VALUES (@name, @truth) ON CONFLICT DO NOTHING", new { name, truth = JsonSerializer.Serialize(truth) }, t);
             t.Commit();
         }
+        finally
+        {
+            _turn.Release();
+        }
     }
 
     /// <summary>A person changes something on a machine by hand.</summary>
     public void Mend(string name, string key, string value)
     {
-        lock (_lock)
+        _turn.Wait();
+        try
         {
             if (Truth(_connection, name) is not { } truth) return;
             truth[key] = value;
             Keep(_connection, name, truth);
         }
+        finally
+        {
+            _turn.Release();
+        }
     }
 
     /// <summary>What is true of a machine at a moment, and whether it answers: it is not just restarting, and its owner has not taken it away. Null where there is no such machine.</summary>
-    internal (Dictionary<string, string> Truth, bool Answers)? Reach(string name, DateTimeOffset now)
-    {
-        lock (_lock)
-        {
-            return Settle(_connection, name, now) is { } truth ? (truth, !IsAway(name, truth, now) && !IsRestarting(_connection, name, now)) : null;
-        }
-    }
+    internal Task<(Dictionary<string, string> Truth, bool Answers)?> ReachAsync(string name, DateTimeOffset now, CancellationToken stop) => InTurnAsync<(Dictionary<string, string>, bool)?>(
+        () => Settle(_connection, name, now) is { } truth ? (truth, !IsAway(name, truth, now) && !IsRestarting(_connection, name, now)) : null, stop);
 
     /// <summary>Whether its owner has taken a machine away; absences are drawn per machine for stretches of six hours.</summary>
     internal static bool IsAway(string name, Dictionary<string, string> truth, DateTimeOffset now) =>
         Chance.Of(name, "away", now.ToUnixTimeSeconds() / 21600) < double.Parse(truth.GetValueOrDefault("truth.away", "0"), CultureInfo.InvariantCulture);
 
     /// <summary>Takes an order once. False: the machine knows a higher epoch.</summary>
-    internal bool Post(string machine, PostedOrder order, DateTimeOffset now)
-    {
-        lock (_lock)
+    internal Task<bool> PostAsync(string machine, PostedOrder order, DateTimeOffset now, CancellationToken stop) => InTurnAsync(
+        () =>
         {
             using var t = _connection.BeginTransaction();
             var known = _connection.ExecuteScalar<long?>("SELECT epoch FROM epochs WHERE run = @run", new { run = order.Name.Run }, t) ?? 0;
@@ -92,13 +97,12 @@ public sealed class StandInWorld : IDisposable
 
             t.Commit();
             return true;
-        }
-    }
+        },
+        stop);
 
     /// <summary>How an order stands at a moment.</summary>
-    internal OrderStanding Ask(string machine, OrderName order, DateTimeOffset now)
-    {
-        lock (_lock)
+    internal Task<OrderStanding> AskAsync(string machine, OrderName order, DateTimeOffset now, CancellationToken stop) => InTurnAsync(
+        () =>
         {
             Settle(_connection, machine, now);
             var row = _connection.QuerySingleOrDefault<OrderRow>("SELECT * FROM orders WHERE name = @name", new { name = order.ToString() });
@@ -113,7 +117,20 @@ public sealed class StandInWorld : IDisposable
             var lasted = TimeSpan.FromSeconds(row.Ends - row.Posted);
             return row.Result == nameof(OrderState.Gone)
                 ? new(OrderState.Gone, null, null, row.Note, Lasted: lasted)
-                : new(OrderState.Ended, (int)row.Exit!, 1, row.Note, Lasted: lasted);
+                : new OrderStanding(OrderState.Ended, (int)row.Exit!, 1, row.Note, Lasted: lasted);
+        },
+        stop);
+
+    private async Task<T> InTurnAsync<T>(Func<T> work, CancellationToken stop)
+    {
+        await _turn.WaitAsync(stop);
+        try
+        {
+            return work();
+        }
+        finally
+        {
+            _turn.Release();
         }
     }
 
@@ -149,7 +166,9 @@ public sealed class StandInWorld : IDisposable
     /// <inheritdoc />
     public void Dispose()
     {
-        lock (_lock) _connection.Dispose();
+        _turn.Wait();
+        _connection.Dispose();
+        _turn.Dispose();
     }
 
     private sealed record OrderRow

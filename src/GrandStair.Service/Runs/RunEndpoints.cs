@@ -36,19 +36,17 @@ internal static class RunEndpoints
         ? number
         : throw new CommandException("unknown-run", $"There is no run '{run}'; a run is written like r118. 'gstair run list' shows those that exist.");
 
-    private static async Task<Page<RunRow>> ListAsync(string? plan, string? standing, string? wave, int? limit, string? cursor, RunLog runs, CallersFleet fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<Page<RunRow>> ListAsync(string? plan, string? standing, string? wave, int? limit, string? cursor, RunIndex index, RunLog runs, CallersFleet fleet, DomainClock clock, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var machines = await fleet.AllAsync(stop);
         var standings = standing?.Split(',').ToHashSet();
-        var matching = (await runs.StatesAsync(plan, stop))
-            .Where(s => machines.ContainsKey(new(s.Machine)))
-            .Select(s => (State: s, Standing: Standings.Of(false, default, true, s)))
-            .Where(r => (standings is null || standings.Contains(RunMachine.Name(r.Standing))) && (wave is null || r.State.Wave == wave))
-            .OrderBy(r => Urgency(r.Standing)).ThenBy(r => r.State.Closed is null ? r.State.Slot.Start : DateTimeOffset.MaxValue).ThenByDescending(r => r.State.Closed)
+        var matching = (await index.AllAsync(stop))
+            .Where(r => machines.ContainsKey(r.Machine) && (plan is null || r.Plan == plan) && (wave is null || r.Wave == wave) && (standings is null || standings.Contains(RunMachine.Name(r.Standing))))
+            .OrderBy(r => Urgency(r.Standing)).ThenBy(r => r.Closed is null ? r.SlotStart : DateTimeOffset.MaxValue).ThenByDescending(r => r.Closed).ThenByDescending(r => r.Run)
             .ToArray();
-        var page = matching.Page(limit, cursor, r => r.State);
-        var shown = await runs.WithProgressAsync(page.Items, stop);
+        var page = matching.Page(limit, cursor, r => r.Run);
+        var shown = await runs.SomeAsync(page.Items, stop);
         return new([.. shown.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now))], page.Next, page.Total);
     }
 

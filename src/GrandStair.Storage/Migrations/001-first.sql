@@ -27,18 +27,19 @@ CREATE TABLE plan_members (
   slot_start BIGINT, slot_end BIGINT, slot_latest BIGINT, slot_sequence BIGINT NOT NULL DEFAULT 0, slot_changed BIGINT, planned_end BIGINT, run_id BIGINT, proved BIGINT,
   excuse TEXT, excuse_reason TEXT, excuse_by TEXT, excuse_until TEXT, PRIMARY KEY (plan, machine_id));
 CREATE INDEX plan_members_machine ON plan_members (machine_id);
+CREATE INDEX plan_members_run ON plan_members (run_id) WHERE run_id IS NOT NULL;
 
 CREATE TABLE workers (id BIGINT PRIMARY KEY, lease_until BIGINT NOT NULL);
 CREATE TABLE runs (
   id BIGINT PRIMARY KEY, machine_id BIGINT NOT NULL REFERENCES machines (id), plan TEXT NOT NULL, events BIGINT NOT NULL, epoch BIGINT NOT NULL,
   worker BIGINT, due_at BIGINT, closed_at BIGINT, shape BIGINT NOT NULL, state TEXT NOT NULL, progress TEXT);
 CREATE UNIQUE INDEX runs_one_open ON runs (machine_id) WHERE closed_at IS NULL;
--- Lists ask for these columns alone: a whole row with its state and progress is some KiB.
-CREATE INDEX runs_plan ON runs (plan, id, events);
+CREATE INDEX runs_plan ON runs (plan, id);
 CREATE TABLE run_events (
   run_id BIGINT NOT NULL REFERENCES runs (id), number BIGINT NOT NULL, position BIGINT NOT NULL, at BIGINT NOT NULL, type TEXT NOT NULL,
   version BIGINT NOT NULL, actor TEXT NOT NULL, epoch BIGINT NOT NULL, body TEXT NOT NULL, PRIMARY KEY (run_id, number));
 CREATE TABLE run_room (name TEXT NOT NULL, run_id BIGINT NOT NULL REFERENCES runs (id), most BIGINT NOT NULL, PRIMARY KEY (name, run_id));
+CREATE INDEX run_room_run ON run_room (run_id, name);
 
 CREATE TABLE feed (position BIGINT PRIMARY KEY, at BIGINT NOT NULL, kind TEXT NOT NULL, subject TEXT NOT NULL, type TEXT NOT NULL, actor TEXT NOT NULL);
 CREATE TABLE audit (number BIGINT PRIMARY KEY, at BIGINT NOT NULL, actor TEXT NOT NULL, command TEXT NOT NULL, subject TEXT NOT NULL, detail TEXT NOT NULL);

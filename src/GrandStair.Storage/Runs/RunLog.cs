@@ -83,6 +83,13 @@ public sealed class RunLog(Database database)
     /// <summary>The source of readings that say what a run left on its machine.</summary>
     public const string RunSource = "run";
 
+    // As many as a worker looks at in a second or two.
+    private const int ChosenAtOnce = 256;
+
+    // Chosen to be claimed, and not claimed yet; only the one worker of this process takes of them.
+    private readonly Queue<long> _next = new();
+    private readonly Queue<long> _nextSilent = new();
+
     // More than the one place that became free: the first of them may find another limit full.
     private const long WokenAtOnce = 3;
 
@@ -125,10 +132,8 @@ public sealed class RunLog(Database database)
     public async Task<IReadOnlyList<ClaimedRun>> ClaimAsync(long worker, DateTimeOffset dueBefore, int most, int mostSilent, CancellationToken stop)
     {
         var due = Micros.Of(dueBefore);
-        // Which come next takes long to say where thousands are due; it is asked beside what is written meanwhile, and each is claimed only if it is still free.
-        var next = await database.ReadAsync<IReadOnlyList<long>>(
-            async c => [.. most > 0 ? await NextAsync(c, due, most, silent: false) : [], .. mostSilent > 0 ? await NextAsync(c, due, mostSilent, silent: true) : []], stop);
-        if (next.Count == 0) return [];
+        long[] next = [.. await NextAsync(_next, due, most, silent: false, stop), .. await NextAsync(_nextSilent, due, mostSilent, silent: true, stop)];
+        if (next.Length == 0) return [];
         return await database.WriteAsync<IReadOnlyList<ClaimedRun>>(
             async (c, t) =>
             {
@@ -149,17 +154,35 @@ public sealed class RunLog(Database database)
 
     private string IsFree => $"(worker IS NULL OR worker NOT IN (SELECT id FROM workers WHERE lease_until > {database.Dialect.Now}))";
 
-    /// <summary>The runs that are to be claimed next.</summary>
-    private Task<IEnumerable<long>> NextAsync(DbConnection c, long due, int most, bool silent) => c.QueryAsync<long>(
-        $"""
-        SELECT id FROM (
-          SELECT due.id, due.due_at, due.holds, ROW_NUMBER() OVER (PARTITION BY due.plan, m.site ORDER BY due.holds DESC, due.due_at) AS turn
-          FROM (SELECT id, plan, machine_id, due_at, CASE WHEN EXISTS (SELECT 1 FROM run_room WHERE run_id = runs.id) THEN 1 ELSE 0 END AS holds
-            FROM runs WHERE silent = {(silent ? 1 : 0)} AND due_at <= @due AND {IsFree}) due
-          JOIN machines m ON m.id = due.machine_id) queue
-        ORDER BY holds DESC, turn, due_at LIMIT @most
-        """,
-        new { due, most });
+    /// <summary>
+    /// The runs that are to be claimed next. Where thousands are due it takes as long to choose one as to choose hundreds, so more are chosen than are
+    /// asked for, and the next calls take of them; it is done beside what is written meanwhile, and each is claimed only if it is still free.
+    /// </summary>
+    private async Task<IReadOnlyList<long>> NextAsync(Queue<long> chosen, long due, int most, bool silent, CancellationToken stop)
+    {
+        if (most <= 0) return [];
+        if (chosen.Count < most)
+        {
+            chosen.Clear();
+            var ids = await database.ReadAsync(
+                c => c.QueryAsync<long>(
+                    $"""
+                    SELECT id FROM (
+                      SELECT due.id, due.due_at, due.holds, ROW_NUMBER() OVER (PARTITION BY due.plan, m.site ORDER BY due.holds DESC, due.due_at) AS turn
+                      FROM (SELECT id, plan, machine_id, due_at, CASE WHEN EXISTS (SELECT 1 FROM run_room WHERE run_id = runs.id) THEN 1 ELSE 0 END AS holds
+                        FROM runs WHERE silent = {(silent ? 1 : 0)} AND due_at <= @due AND {IsFree}) due
+                      JOIN machines m ON m.id = due.machine_id) queue
+                    ORDER BY holds DESC, turn, due_at LIMIT @many
+                    """,
+                    new { due, many = Math.Max(most, ChosenAtOnce) }),
+                stop);
+            foreach (var id in ids) chosen.Enqueue(id);
+        }
+
+        var next = new List<long>(most);
+        while (next.Count < most && chosen.TryDequeue(out var id)) next.Add(id);
+        return next;
+    }
 
     /// <summary>
     /// Appends events to a run that a worker claimed, and puts the member's standing with them; all in one transaction that
@@ -255,23 +278,14 @@ public sealed class RunLog(Database database)
     /// <summary>The run of that number, or null.</summary>
     public async Task<StoredRun?> FindAsync(long run, CancellationToken stop) => (await ListAsync("WHERE id = @run", new { run }, stop)).FirstOrDefault();
 
-    /// <summary>What the events of a plan's runs, or of all runs, add up to; newest first.</summary>
-    public Task<IReadOnlyList<RunState>> StatesAsync(string? plan, CancellationToken stop) => database.ReadAsync<IReadOnlyList<RunState>>(
-        async c =>
-        {
-            var rows = (await c.QueryAsync<RunRow>($"SELECT id, events FROM runs {(plan is null ? "" : "WHERE plan = @plan")} ORDER BY id DESC", new { plan })).AsList();
-            var states = await StatesAsync(c, rows);
-            return [.. rows.Select(r => states[r.Id])];
-        },
-        stop);
-
-    /// <summary>Some runs with what is known of their orders, in the same order. Lists ask this for what they show, since it is kept with each run and long.</summary>
-    public async Task<IReadOnlyList<StoredRun>> WithProgressAsync(IReadOnlyList<RunState> some, CancellationToken stop)
+    /// <summary>The runs of those numbers that exist, in the order asked for.</summary>
+    public async Task<IReadOnlyList<StoredRun>> SomeAsync(IReadOnlyCollection<long> some, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(some);
-        if (some.Count == 0) return [];
-        var found = (await ListAsync($"WHERE id IN ({string.Join(',', some.Select(s => s.Run))})", new { }, stop)).ToDictionary(r => r.State.Run);
-        return [.. some.Select(s => found[s.Run])];
+        var found = new Dictionary<long, StoredRun>(some.Count);
+        foreach (var part in some.Chunk(500))
+            foreach (var run in await ListAsync($"WHERE id IN ({string.Join(',', part)})", new { }, stop)) found[run.State.Run] = run;
+        return [.. some.Select(s => found.GetValueOrDefault(s)).OfType<StoredRun>()];
     }
 
     /// <summary>The runs of a plan, or of all plans; newest first.</summary>
