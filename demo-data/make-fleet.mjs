@@ -1,4 +1,4 @@
-// Makes the demo's fleet: what the inventory says (fleet.csv) and what is true of the stand-ins (stand-ins.csv).
+// Makes the demo's fleet: what the inventory says (fleet.csv) and what is true of the simulated machines (simulated.csv).
 // Run it with `node demo-data/make-fleet.mjs`; the same seed makes the same files, which are committed.
 import { writeFileSync } from 'node:fs';
 
@@ -50,7 +50,7 @@ function machine(site, name, group, owner, edition, rate, away) {
   const silent = chance(0.025);
   const tags = chance(0.09) ? 'volunteer' : '';
   inventory.push({
-    name, serial: `NF${(41000 + number * 37).toString()}`, site, group, owner, tags, link: 'stand-in', seen: iso(silent ? imported - 9 * 24 * hours : seen), ...known,
+    name, serial: `NF${(41000 + number * 37).toString()}`, site, group, owner, tags, connection: 'simulated', seen: iso(silent ? imported - 9 * 24 * hours : seen), ...known,
   });
   truths.push({ name, ...truth, 'truth.backup': backedUp ? 'nightly' : 'none', 'truth.slowness': (0.75 + draw() * (old ? 1.4 : 0.6)).toFixed(2), 'truth.away': away.toFixed(2) });
 }
@@ -89,18 +89,18 @@ function write(file, rows, empty) {
   writeFileSync(new URL(file, folder), `${lines.map((line) => line.map(cell).join(',')).join('\n')}\n`);
 }
 write('fleet.csv', inventory, true);
-write('stand-ins.csv', truths, false);
+write('simulated.csv', truths, false);
 
 // The servers, gateways with their radios, the vault and the ticketing server: known and judged, in no plan yet.
 const others = [];
-const other = (name, site, group, readings, truth = {}) => others.push({ name, site, group, owner: 'terminal-it', tags: '', link: 'stand-in', seen: iso(imported - Math.floor(draw() * 20) * hours), readings, truth });
+const other = (name, site, group, readings, truth = {}) => others.push({ name, site, group, owner: 'terminal-it', tags: '', connection: 'simulated', seen: iso(imported - Math.floor(draw() * 20) * hours), readings, truth });
 const table = (rows) => JSON.stringify(rows);
 const apps = (ledger) => table([{ name: 'Ledger', version: ledger, publisher: 'Quay Works' }, { name: 'Chart Store', version: '3.1', publisher: 'Harbour Soft' }]);
 const services = (state) => table([{ name: 'ledger', state: 'running', start: 'auto' }, { name: 'print-queue', state, start: 'auto' }]);
 const server = (name, site, version, edition, model, mode, ledger, state, memory = '32 GiB') =>
   other(name, site, 'servers', {
     'os.product': 'Brae Server', 'os.edition': edition, 'os.version': version, 'os.build': `${version}.0.7`, 'hardware.model': model, 'hardware.memory': memory, 'disk.system.free': '120 GiB',
-    'network.rate': '1 Gbit/s', 'backup.last': iso(imported - 20 * hours), 'firmware.mode': mode, 'patches.pending': '0', 'unit.size': '1', apps: apps(ledger), services: services(state),
+    'network.rate': '1 Gbit/s', 'backup.last': iso(imported - 20 * hours), 'firmware.mode': mode, 'patches.pending': '0', 'cluster.size': '1', apps: apps(ledger), services: services(state),
   });
 server('srv-files-w', 'Westhaven', '4', 'Standard', 'virtual', 'legacy', '9.4', 'running');
 server('srv-ledger-w', 'Westhaven', '4', 'Standard', 'Rack 2', 'legacy', '8.2', 'running');
@@ -123,7 +123,7 @@ gateway('gate-kit-1', 'MV Kittiwake', 'Skerry 80', '1.9', '-', 3, 0);
 for (let i = 1; i <= 3; i++)
   other(`vault-n-${i}`, 'Northmere', 'vault', {
     'os.product': 'Corrie Vault', 'os.version': '2', 'os.build': '2.8.4', 'hardware.model': 'Corrie 12', 'hardware.memory': '128 GiB', 'disk.system.free': '400 GiB',
-    devices: table([{ name: 'disk 1', kind: 'disk', fault: 'no' }, { name: 'fan 2', kind: 'fan', fault: i === 2 ? 'yes' : 'no' }]), 'vault.nodes.healthy': '3', 'vault.nodes.all': '3', 'vault.rebuild': 'no', unit: 'vault-n',
+    devices: table([{ name: 'disk 1', kind: 'disk', fault: 'no' }, { name: 'fan 2', kind: 'fan', fault: i === 2 ? 'yes' : 'no' }]), 'vault.nodes.healthy': '3', 'vault.nodes.all': '3', 'vault.rebuild': 'no', cluster: 'vault-n',
   });
 other('tickets-w', 'Westhaven', 'ticketing', {
   'os.product': 'Debian', 'os.version': '12', 'os.build': '12.8', 'hardware.memory': '32 GiB', 'disk.system.free': '44 GiB', 'backup.last': iso(imported - 30 * hours),
@@ -133,6 +133,6 @@ other('tickets-w', 'Westhaven', 'ticketing', {
 for (const group of new Set(others.map((o) => o.group))) {
   const own = others.filter((o) => o.group === group);
   write(`${group}.csv`, own.map(({ readings, truth, ...rest }) => ({ ...rest, ...readings })), true);
-  write(`${group}-stand-ins.csv`, own.map(({ name, readings, truth }) => ({ name, ...readings, 'boot.id': name, ...truth, 'truth.backup': 'none', 'truth.slowness': '1', 'truth.away': '0' })), false);
+  write(`${group}-simulated.csv`, own.map(({ name, readings, truth }) => ({ name, ...readings, 'boot.id': name, ...truth, 'truth.backup': 'none', 'truth.slowness': '1', 'truth.away': '0' })), false);
 }
 console.log(`${inventory.length} desktops and ${others.length} others`);

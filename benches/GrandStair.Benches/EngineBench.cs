@@ -13,7 +13,7 @@ using GrandStair.Engine.Runs;
 using GrandStair.Engine.Secrets;
 using GrandStair.Files.Catalogue;
 using GrandStair.Files.Plans;
-using GrandStair.Links;
+using GrandStair.Connections;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
@@ -62,18 +62,18 @@ internal static class EngineBench
     {
         await using var database = await Database.OpenAsync(Path.Combine(folder, "grandstair.db"), stop);
         var clock = new DomainClock(new(DateTimeOffset.UtcNow, DateTimeOffset.UtcNow, 1), TimeProvider.System);
-        var shelf = await LoadCatalogueAsync(database, clock.GetUtcNow(), stop);
-        var product = shelf.Products["Brae Desktop"];
-        var rulings = new RulingTable(database);
-        using var fleet = new FleetCache(new(database), rulings);
-        await ImportAsync(database, shelf, Long + Silent + Beside, BenchLink.OnlyKind, clock.GetUtcNow(), stop);
+        var catalogues = await LoadCatalogueAsync(database, clock.GetUtcNow(), stop);
+        var product = catalogues.Products["Brae Desktop"];
+        var decisions = new DecisionTable(database);
+        using var fleet = new FleetCache(new(database), decisions);
+        await ImportAsync(database, catalogues, Long + Silent + Beside, BenchConnection.OnlyKind, clock.GetUtcNow(), stop);
         var machines = (await fleet.AllAsync(stop)).Values.OrderBy(m => m.Id.Value).ToArray();
         var (plans, runs) = (new PlanTable(database), new RunLog(database));
         using var logs = LoggerFactory.Create(l => l.AddSimpleConsole().SetMinimumLevel(LogLevel.Error));
-        var link = new BenchLink();
-        var links = new LinkSet(new Dictionary<string, ILink> { [link.Kind] = link });
-        var reader = new MachineReader(links, shelf, new(database), new(database), fleet, clock);
-        var worker = new RunWorker(runs, plans, new(shelf, fleet, plans, clock), rulings, shelf, fleet, reader, links, new(database), new NoSecrets(), new(database), clock, logs.CreateLogger<RunWorker>());
+        var connection = new BenchConnection();
+        var connections = new ConnectionSet(new Dictionary<string, IConnection> { [connection.Kind] = connection });
+        var reader = new MachineReader(connections, catalogues, new(database), new(database), fleet, clock);
+        var worker = new RunWorker(runs, plans, new(catalogues, fleet, plans, clock), decisions, catalogues, fleet, reader, connections, new(database), new NoSecrets(), new(database), clock, logs.CreateLogger<RunWorker>());
 
         await OpenAsync(plans, runs, product, "long", machines[..(Long + Silent)], clock.GetUtcNow().AddDays(1), clock.GetUtcNow(), stop);
         using var ended = CancellationTokenSource.CreateLinkedTokenSource(stop);
@@ -84,21 +84,21 @@ internal static class EngineBench
             async () =>
             {
                 parked ??= (await runs.FindAsync(1, stop))?.State is { Parked: not null } found ? found : null;
-                return link.Posted >= Long && link.Failed >= Silent;
+                return connection.Posted >= Long && connection.Failed >= Silent;
             },
             Limit / 2,
-            () => $"all are running or silent; {link.Posted} posted, {link.Failed} failed; r1 is {(parked is null ? "not parked" : $"parked: {parked.Parked}")}");
+            () => $"all are running or silent; {connection.Posted} posted, {connection.Failed} failed; r1 is {(parked is null ? "not parked" : $"parked: {parked.Parked}")}");
         var opened = Stopwatch.GetElapsedTime(began);
 
         // The second plan's slots begin while the first one's machines are looked at.
         var start = clock.GetUtcNow().AddSeconds(60);
         await OpenAsync(plans, runs, product, "beside", machines[(Long + Silent)..], start, clock.GetUtcNow(), stop);
-        var looksBefore = link.Looks;
+        var looksBefore = connection.Looks;
         IReadOnlyList<Member> beside = [];
         await Eventually.TrueAsync(
-            async () => (beside = await plans.MembersAsync("beside", stop)).All(m => m.Proved is not null),
+            async () => (beside = await plans.MembersAsync("beside", stop)).All(m => m.Verified is not null),
             Limit / 2,
-            () => $"all beside are verified; they are {string.Join(", ", beside.CountBy(m => m.Standing).Select(s => $"{s.Key} {s.Value}"))}; {string.Join("; ", runs.ListAsync("beside", stop).Result.CountBy(r => $"{r.State.Phase} {r.State.Parked}").Select(p => $"{p.Key}: {p.Value}"))}; {link.Looks - looksBefore} looks meanwhile");
+            () => $"all beside are verified; they are {string.Join(", ", beside.CountBy(m => m.Status).Select(s => $"{s.Key} {s.Value}"))}; {string.Join("; ", runs.ListAsync("beside", stop).Result.CountBy(r => $"{r.State.Phase} {r.State.Parked}").Select(p => $"{p.Key}: {p.Value}"))}; {connection.Looks - looksBefore} looks meanwhile");
         var took = clock.GetUtcNow() - start;
         var late = new List<TimeSpan>();
         foreach (var run in await runs.ListAsync("beside", stop))
@@ -116,26 +116,26 @@ internal static class EngineBench
         Row($"of these more than {MostLate.TotalSeconds:0} s late", tooLate);
         Row("the latest, s", late.Max().TotalSeconds);
         Row("all beside verified after, s", took.TotalSeconds);
-        Row("looks at the others meanwhile", link.Looks - looksBefore);
+        Row("looks at the others meanwhile", connection.Looks - looksBefore);
         Row("memory, MiB", memory);
         return tooLate == 0 && memory < MostMemory;
     }
 
     internal static void Row(string what, double value) => Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| {what} | {value:#,0.#} |"));
 
-    internal static async Task<Shelf> LoadCatalogueAsync(Database database, DateTimeOffset now, CancellationToken stop)
+    internal static async Task<CatalogueCache> LoadCatalogueAsync(Database database, DateTimeOffset now, CancellationToken stop)
     {
-        var shelf = new Shelf(new Documents(), new(database));
+        var catalogues = new CatalogueCache(new Documents(), new(database));
         var files = CatalogueFolder.Load(Path.Combine(Repository.Root, "catalogue", "brae-desktop"));
-        await shelf.LoadAsync([new(CatalogueFolder.Hash(files), "Brae Desktop", files)], now, stop);
-        return shelf;
+        await catalogues.LoadAsync([new(CatalogueFolder.Hash(files), "Brae Desktop", files)], now, stop);
+        return catalogues;
     }
 
-    internal static async Task ImportAsync(Database database, Shelf shelf, int count, string link, DateTimeOffset now, CancellationToken stop)
+    internal static async Task ImportAsync(Database database, CatalogueCache catalogues, int count, string connection, DateTimeOffset now, CancellationToken stop)
     {
-        ImmutableArray<Reading> readings = [.. Readings.Append(("backup.last", now.ToString("yyyy-MM-ddTHH:mm:ssZ", CultureInfo.InvariantCulture))).Select(r => Reading.Of(r.Item1, shelf.Keys.Find(r.Item1)!.Parse(r.Item2, out _)!, now, now, "inventory"))];
+        ImmutableArray<Reading> readings = [.. Readings.Append(("backup.last", now.ToString("yyyy-MM-ddTHH:mm:ssZ", CultureInfo.InvariantCulture))).Select(r => Reading.Of(r.Item1, catalogues.Keys.Find(r.Item1)!.Parse(r.Item2, out _)!, now, now, "inventory"))];
         var reported = Enumerable.Range(1, count).Select(i =>
-            new ReportedMachine(i + 1, $"desk-{i:00000}", [], $"Site {i % 400}", "", "", [], new(link, "", 22, "root", null), new("inventory", [], readings), now)).ToArray();
+            new ReportedMachine(i + 1, $"desk-{i:00000}", [], $"Site {i % 400}", "", "", [], new(connection, "", 22, "root", null), new("inventory", [], readings), now)).ToArray();
         foreach (var batch in reported.Chunk(1000)) await new FleetTable(database).ImportAsync(batch, "inventory", new("bench"), now, stop);
     }
 
@@ -151,20 +151,20 @@ internal static class EngineBench
             waves: [{ name: All }]
             windows: [{ zone: Europe/London, weekly: ["Mon-Sun 00:00-00:00"] }]
             limits: { all: 20000, site: 20000 }
-            advance: { proved: 100 %, failures: 0, soak: 1 d }
+            advance: { verified: 100 %, failures: 0, soak: 1 d }
             """;
         await plans.CreateAsync(
             new(name, 1, body, product.Hash, PlanState.Started, null, now, "bench", now, null, [], [new(1, "All", WaveState.Open, now, null)]),
-            [.. machines.Select(m => new Member { Plan = name, Machine = m.Id, Wave = 1, Standing = Standing.Scheduled, Slot = slot })],
+            [.. machines.Select(m => new Member { Plan = name, Machine = m.Id, Wave = 1, Status = Status.Scheduled, Slot = slot })],
             new("bench"),
             stop);
-        LegSpec leg = new("6-to-7", method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterTurningPoint) { To = "7" };
+        LegSpec leg = new("6-to-7", method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterPointOfNoReturn) { To = "7" };
         await Parallel.ForEachAsync(machines, new ParallelOptions { MaxDegreeOfParallelism = 64, CancellationToken = stop }, async (machine, one) =>
             await runs.OpenAsync(name, machine.Id, run => new RunOpened(now, "worker", run, machine.Id.Value, name, 1, "All", product.Hash, [leg], slot), one));
     }
 
     /// <summary>The first machines run a step for hours, the next do not answer, and the last do at once what they are asked.</summary>
-    private sealed class BenchLink : ILink
+    private sealed class BenchConnection : IConnection
     {
         public const string OnlyKind = "bench";
         private long _posted;
@@ -191,11 +191,11 @@ internal static class EngineBench
             Interlocked.Increment(ref _posted);
         }
 
-        public async Task<OrderStanding> AskAsync(Machine machine, OrderName order, CancellationToken stop)
+        public async Task<OrderStatus> AskAsync(Machine machine, OrderName order, CancellationToken stop)
         {
             await ReachAsync(machine, stop);
             Interlocked.Increment(ref _looks);
-            return machine.Id.Value <= Long ? new(OrderState.UnderWay, null, 0.1, "copying") : new(OrderState.Ended, 0, 1, "done");
+            return machine.Id.Value <= Long ? new(OrderState.Running, null, 0.1, "copying") : new(OrderState.Ended, 0, 1, "done");
         }
 
         private async Task ReachAsync(Machine machine, CancellationToken stop)
@@ -205,13 +205,13 @@ internal static class EngineBench
             Interlocked.Increment(ref _failed);
             Interlocked.Increment(ref _looks);
             await Task.Delay(FailsAfter, stop);
-            throw new LinkException("unreachable", $"{machine.Name} does not answer.");
+            throw new ConnectionException("unreachable", $"{machine.Name} does not answer.");
         }
     }
 
     private sealed class NoSecrets : ISecrets
     {
-        public Task<string> OfAsync(string name, CancellationToken stop) => throw new LinkException("secret", $"There is no secret '{name}'.");
+        public Task<string> OfAsync(string name, CancellationToken stop) => throw new ConnectionException("secret", $"There is no secret '{name}'.");
     }
 
     private sealed class Documents : IDocuments

@@ -1,6 +1,6 @@
 using System.Diagnostics;
 using Dapper;
-using GrandStair.Links.StandIns;
+using GrandStair.Connections.Simulation;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
@@ -42,7 +42,7 @@ internal static class EngineServiceBench
 
         using var listed = CancellationTokenSource.CreateLinkedTokenSource(stop.Token);
         var lists = ListAsync(service, listed.Token);
-        const string Verified = "SELECT count(*) FROM plan_members WHERE plan = 'quick' AND (proved IS NOT NULL OR standing = 'Parked')";
+        const string Verified = "SELECT count(*) FROM plan_members WHERE plan = 'quick' AND (verified IS NOT NULL OR status = 'Parked')";
         // A few fail a step on the way and pause for minutes before they try again.
         await Eventually.TrueAsync(async () => await database.ExecuteScalarAsync<long>(Verified) >= Quick * 9 / 10, Limit, () => $"nine in ten quick runs are verified; {database.ExecuteScalar<long>(Verified)} are");
         var took = DateTimeOffset.UtcNow - begin;
@@ -72,13 +72,13 @@ internal static class EngineServiceBench
     {
         await using var database = await Database.OpenAsync(file, stop);
         var now = DateTimeOffset.UtcNow;
-        var shelf = await EngineBench.LoadCatalogueAsync(database, now, stop);
-        await EngineBench.ImportAsync(database, shelf, Long + Silent + Quick, "stand-in", now, stop);
-        using (var world = new StandInWorld(Path.Combine(data, "stand-ins.db"))) world.Add(Enumerable.Range(1, Long + Silent + Quick).Select(i => ($"desk-{i:00000}", Truth(i))));
+        var catalogues = await EngineBench.LoadCatalogueAsync(database, now, stop);
+        await EngineBench.ImportAsync(database, catalogues, Long + Silent + Quick, "simulated", now, stop);
+        using (var world = new SimulatedMachines(Path.Combine(data, "simulated.db"))) world.Add(Enumerable.Range(1, Long + Silent + Quick).Select(i => ($"desk-{i:00000}", Truth(i))));
         IReadOnlyList<Core.Readings.Machine> machines;
         using (var fleet = new Engine.Fleet.FleetCache(new(database), new(database))) machines = [.. (await fleet.AllAsync(stop)).Values.OrderBy(m => m.Id.Value)];
         var (plans, runs) = (new PlanTable(database), new RunLog(database));
-        var product = shelf.Products["Brae Desktop"];
+        var product = catalogues.Products["Brae Desktop"];
         await EngineBench.OpenAsync(plans, runs, product, "long", [.. machines.Take(Long + Silent)], now.AddDays(1), now, stop);
         var begin = DateTimeOffset.UtcNow.AddSeconds(240);
         await EngineBench.OpenAsync(plans, runs, product, "quick", [.. machines.Skip(Long + Silent)], begin, now, stop);

@@ -41,10 +41,10 @@ internal static class ImportBench
     private static async Task WriteAsync(string file, int count)
     {
         await using var writer = new StreamWriter(file, append: false, Encoding.UTF8);
-        await writer.WriteLineAsync("name,site,group,link,seen," + string.Join(',', SampleFleet.Columns.Select(c => c.Key.Name)));
+        await writer.WriteLineAsync("name,site,group,connection,seen," + string.Join(',', SampleFleet.Columns.Select(c => c.Key.Name)));
         var chance = new Random(20270111);
         for (var i = 1; i <= count; i++)
-            await writer.WriteLineAsync(string.Create(CultureInfo.InvariantCulture, $"desk-{i:000000},Site {i % 400},group {i % 7},stand-in,2027-01-11T08:00:00Z,{string.Join(',', SampleFleet.Columns.Select(c => c.Draw(chance)))}"));
+            await writer.WriteLineAsync(string.Create(CultureInfo.InvariantCulture, $"desk-{i:000000},Site {i % 400},group {i % 7},simulated,2027-01-11T08:00:00Z,{string.Join(',', SampleFleet.Columns.Select(c => c.Draw(chance)))}"));
     }
 
     private static async Task<TimeSpan> ImportAsync(string csv, string path, int count)

@@ -62,7 +62,7 @@ internal static class ListBench
     {
         await using var database = await Database.OpenAsync(path, default);
         await new FleetTable(database).ImportAsync(
-            SampleFleet.Machines(count).Select(m => new ReportedMachine(0, m.Name, [], m.Site, m.Group, m.Owner, m.Tags, m.Link, new SourceReport("inventory", [], m.Readings), SampleFleet.Now)), "inventory", new("bench"), SampleFleet.Now, default);
+            SampleFleet.Machines(count).Select(m => new ReportedMachine(0, m.Name, [], m.Site, m.Group, m.Owner, m.Tags, m.Connection, new SourceReport("inventory", [], m.Readings), SampleFleet.Now)), "inventory", new("bench"), SampleFleet.Now, default);
     }
 
     private static Process Start(string data, int port)

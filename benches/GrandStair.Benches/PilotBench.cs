@@ -14,7 +14,7 @@ internal static class PilotBench
     public static bool Run()
     {
         var worst = 0.0;
-        int ours = 0, theirs = 0, proved = 0;
+        int ours = 0, theirs = 0, verified = 0;
         var (took, solver) = (TimeSpan.Zero, TimeSpan.Zero);
         foreach (var instance in Enumerable.Range(0, Instances))
         {
@@ -23,13 +23,13 @@ internal static class PilotBench
             var chosen = Cover.Choose(fleet, new int[fleet.Length]).Length;
             took += Stopwatch.GetElapsedTime(begun);
             begun = Stopwatch.GetTimestamp();
-            var (smallest, isProved) = Solve(fleet);
+            var (smallest, isVerified) = Solve(fleet);
             solver += Stopwatch.GetElapsedTime(begun);
-            (ours, theirs, proved) = (ours + chosen, theirs + smallest, proved + (isProved ? 1 : 0));
+            (ours, theirs, verified) = (ours + chosen, theirs + smallest, verified + (isVerified ? 1 : 0));
             worst = Math.Max(worst, (double)chosen / smallest);
         }
 
-        Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"{Instances} fleets of 200 to 2,000 machines; {proved} of the solver's covers are proved to be the smallest"));
+        Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"{Instances} fleets of 200 to 2,000 machines; {verified} of the solver's covers are verified to be the smallest"));
         Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"machines in the pilots: ours {ours}, the solver's {theirs}; took {took.TotalMilliseconds / Instances:0} ms each, the solver {solver.TotalMilliseconds / Instances:0} ms"));
         return Result.Tell("pilot", worst, Goal, lessIsBetter: true);
     }
@@ -43,7 +43,7 @@ internal static class PilotBench
         return [.. Enumerable.Range(0, 200 + draw.Next(1800)).Select(_ => Enumerable.Range(0, 2 + draw.Next(7)).Select(_ => models + sites + Skewed(apps)).Append(Skewed(models)).Append(models + Skewed(sites)).Distinct().ToArray())];
     }
 
-    private static (int Size, bool Proved) Solve(int[][] fleet)
+    private static (int Size, bool Verified) Solve(int[][] fleet)
     {
         var model = new CpModel();
         var taken = fleet.Select((_, i) => model.NewBoolVar($"m{i}")).ToArray();

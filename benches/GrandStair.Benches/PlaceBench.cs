@@ -6,7 +6,7 @@ using GrandStair.Testing.Schedules;
 
 namespace GrandStair.Benches;
 
-/// <summary>Places a fleet over hundreds of sites with windows, closures, limits, lines, crews and units; the baseline is a bound before which no placement at all can end.</summary>
+/// <summary>Places a fleet over hundreds of sites with windows, freezes, limits, uplinks, crews and clusters; the baseline is a bound before which no schedule at all can end.</summary>
 internal static class PlaceBench
 {
     private const double Goal = 1.05;
@@ -23,13 +23,13 @@ internal static class PlaceBench
         {
             var @case = Case(count, Math.Max(4, count / 250));
             var begun = Stopwatch.GetTimestamp();
-            var placement = SlotPlacer.Place(@case);
+            var schedule = SlotPlacer.Place(@case);
             var took = Stopwatch.GetElapsedTime(begun);
-            var placed = placement.All.Count(p => p.Slot is not null);
-            var (end, bound) = (placement.End!.Value - From, placement.Bound!.End - From);
+            var placed = schedule.All.Count(p => p.Slot is not null);
+            var (end, bound) = (schedule.End!.Value - From, schedule.Bound!.End - From);
             ratio = Math.Max(ratio, end / bound);
             within = placed == count && (count < 100_000 || took < MostFor100K);
-            Console.WriteLine($"{count,10:N0} {count / 250,6:N0} {placed,9:N0} {took.TotalSeconds,7:0.00} s {took.TotalMicroseconds / count,9:0} µs {end.TotalDays,10:0.00} {bound.TotalDays,12:0.00} {end / bound,7:0.000}  {placement.Bound.Why}");
+            Console.WriteLine($"{count,10:N0} {count / 250,6:N0} {placed,9:N0} {took.TotalSeconds,7:0.00} s {took.TotalMicroseconds / count,9:0} µs {end.TotalDays,10:0.00} {bound.TotalDays,12:0.00} {end / bound,7:0.000}  {schedule.Bound.Why}");
         }
 
         if (!within) Console.WriteLine($"100,000 machines took longer than {MostFor100K.TotalSeconds} s, or some found no place");
@@ -66,7 +66,7 @@ internal static class PlaceBench
         return Result.Tell("place", (double)bad / (Pairs + LatePlans), 0, lessIsBetter: true);
     }
 
-    private static PlacementCase Case(int count, int sites)
+    private static ScheduleCase Case(int count, int sites)
     {
         var draw = new Random(count);
         string[] zones = ["Europe/London", "Europe/Oslo", "America/St_Johns", "Pacific/Auckland", "Asia/Kolkata"];
@@ -75,10 +75,10 @@ internal static class PlaceBench
         var rules = names.Select(_ => new TimeRule(zones[draw.Next(zones.Length)], [WeeklyRule.Parse(weeks[draw.Next(weeks.Length)])])).ToArray();
         var plan = SamplePlan.Bare with
         {
-            Windows = [.. names.Zip(rules, (n, r) => new WindowSpec(Whom.At(n), r))],
-            Closures = [new(Whom.Everyone, new("Europe/London", []) { Days = [DaySpan.Parse("2027-03-26..2027-03-29")] }, "holidays"), new(Whom.At([.. names.Take(sites / 10)]), new("Europe/London", []) { Days = [DaySpan.Parse("2027-04-07")] }, "stocktaking")],
+            Windows = [.. names.Zip(rules, (n, r) => new WindowSpec(TargetSelector.At(n), r))],
+            Freezes = [new(TargetSelector.Everyone, new("Europe/London", []) { Days = [DaySpan.Parse("2027-03-26..2027-03-29")] }, "holidays"), new(TargetSelector.At([.. names.Take(sites / 10)]), new("Europe/London", []) { Days = [DaySpan.Parse("2027-04-07")] }, "stocktaking")],
             Limits = new(Math.Max(8, sites * 3), 6),
-            Lines = [.. names.Where((_, i) => i % 10 == 3).Select(n => new LineSpec([n], 40e6, 0.5, new("Europe/London", [WeeklyRule.Parse("Mon-Sun 20:00-06:00")])))],
+            Uplinks = [.. names.Where((_, i) => i % 10 == 3).Select(n => new UplinkSpec([n], 40e6, 0.5, new("Europe/London", [WeeklyRule.Parse("Mon-Sun 20:00-06:00")])))],
             Crews = [.. names.Where((_, i) => i % 8 == 1).Select((n, i) => new CrewSpec($"crew-{n}", "deck-it", 2, null, [n], rules[Array.IndexOf(names, n)]))],
         };
         var requests = Enumerable.Range(0, count).Select(i =>
@@ -92,7 +92,7 @@ internal static class PlaceBench
                 RollbackLasts = TimeSpan.FromMinutes(25),
                 Stages = 4.2e9,
                 Crew = site % 8 == 1 && draw.Next(4) == 0 ? "deck-it" : null,
-                Unit = draw.Next(50) == 0 ? $"unit-{site}-{draw.Next(4)}" : null,
+                Cluster = draw.Next(50) == 0 ? $"cluster-{site}-{draw.Next(4)}" : null,
             };
         });
         return new(plan, ImmutableDictionary<string, ICalendar>.Empty, [.. requests], [], From);

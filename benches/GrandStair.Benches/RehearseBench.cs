@@ -8,7 +8,7 @@ using GrandStair.Core.Waves;
 
 namespace GrandStair.Benches;
 
-/// <summary>Rehearses fleets in three waves; the baseline is what one passage of one machine takes in a fleet a tenth as large, in the same run.</summary>
+/// <summary>Rehearses fleets in three waves; the baseline is what one simulation of one machine takes in a fleet a tenth as large, in the same run.</summary>
 internal static class RehearseBench
 {
     private const double Goal = 1.5;
@@ -18,7 +18,7 @@ internal static class RehearseBench
     public static bool Run()
     {
         Rehearse(Case(200, 4), 8);
-        Console.WriteLine($"{"machines",10} {"sites",6} {"draws",6} {"took",9} {"per passage",12} {"memory",9}  half of the draws end by");
+        Console.WriteLine($"{"machines",10} {"sites",6} {"draws",6} {"took",9} {"per simulation",12} {"memory",9}  half of the draws end by");
         double first = 0, last = 0;
         var took = TimeSpan.Zero;
         foreach (var (machines, draws) in new[] { (1_000, 200), (10_000, 20), (10_000, 200) })
@@ -31,7 +31,7 @@ internal static class RehearseBench
             last = took.TotalMicroseconds / machines / draws;
             if (first == 0) first = last;
             var memory = Process.GetCurrentProcess().PeakWorkingSet64 / 1e6;
-            Console.WriteLine($"{machines,10:N0} {machines / 25,6:N0} {draws,6} {took.TotalSeconds,7:0.0} s {last,9:0.0} µs {memory,6:0} MB  {forecast.Proved.P50:yyyy-MM-dd HH:mm} ({forecast.NotProved.P50:0} not proved)");
+            Console.WriteLine($"{machines,10:N0} {machines / 25,6:N0} {draws,6} {took.TotalSeconds,7:0.0} s {last,9:0.0} µs {memory,6:0} MB  {forecast.Verified.P50:yyyy-MM-dd HH:mm} ({forecast.NotVerified.P50:0} not verified)");
         }
 
         if (took > MostFor10K) Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"10,000 machines took {took.TotalSeconds:0.0} s, longer than {MostFor10K.TotalSeconds} s"));
@@ -49,7 +49,7 @@ internal static class RehearseBench
         var plan = SamplePlan.Bare with
         {
             Waves = [new("Pilot", null, null), new("Early", null, null), new("Rest", null, null)],
-            Windows = [.. names.Select((n, i) => new WindowSpec(Whom.At(n), new("Europe/London", [WeeklyRule.Parse(weeks[i % weeks.Length])])))],
+            Windows = [.. names.Select((n, i) => new WindowSpec(TargetSelector.At(n), new("Europe/London", [WeeklyRule.Parse(weeks[i % weeks.Length])])))],
             Limits = new(Math.Max(8, sites * 3), 4),
             Crews = [.. names.Where((_, i) => i % 8 == 1).Select(n => new CrewSpec($"crew-{n}", "deck-it", 2, null, [n], new("Europe/London", [WeeklyRule.Parse("Mon-Sun 18:00-08:00")])))],
             Advance = new(0.9, count / 20, TimeSpan.FromDays(3)),
@@ -62,7 +62,7 @@ internal static class RehearseBench
                 Group = "office",
                 RollbackLasts = TimeSpan.FromMinutes(42),
                 Crew = i % sites % 8 == 1 && draw.Next(4) == 0 ? "deck-it" : null,
-                Unit = draw.Next(50) == 0 ? $"unit-{i % sites}-{draw.Next(4)}" : null,
+                Cluster = draw.Next(50) == 0 ? $"cluster-{i % sites}-{draw.Next(4)}" : null,
             },
             i < count / 50 ? 0 : i < count / 4 ? 1 : 2,
             [Leg])
@@ -84,8 +84,8 @@ internal static class RehearseBench
         "6-to-7",
         "image",
         [
-            Step("clean", Phase.Stage, 4), Step("fetch", Phase.Stage, 25), Step("save", Phase.Guard, 5), Step("suspend", Phase.Guard, 1),
-            Step("apply", Phase.Apply, 38) with { TurningPoint = true, Attempts = 2 }, Step("restart", Phase.Apply, 4), Step("look", Phase.Prove, 5),
+            Step("clean", Phase.Stage, 4), Step("fetch", Phase.Stage, 25), Step("save", Phase.Protect, 5), Step("suspend", Phase.Protect, 1),
+            Step("apply", Phase.Apply, 38) with { PointOfNoReturn = true, Attempts = 2 }, Step("restart", Phase.Apply, 4), Step("look", Phase.Verify, 5),
         ],
         [Step("back", Phase.RollBack, 38), Step("restart-back", Phase.RollBack, 4)],
         TimeSpan.FromDays(10),

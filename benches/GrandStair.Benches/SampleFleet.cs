@@ -38,7 +38,7 @@ internal static class SampleFleet
             Need = i % 5 == 4 ? Need.Should : Need.Must,
             Wants = ConditionParser.Parse(c.Wants, Keys),
             Fresh = i % 3 == 0 && i < 38 ? TimeSpan.FromDays(3) : null,
-            Fix = new(Mender.Person, "mend it", null),
+            Fix = new(FixedBy.Person, "fix it", null),
         })];
         Method Method(string name, string? suits) => new()
         {
@@ -46,8 +46,8 @@ internal static class SampleFleet
             Title = name,
             Hops = ["6-to-7"],
             Suits = suits is null ? null : ConditionParser.Parse(suits, Keys),
-            Carries = Carries.Whole,
-            Steps = [new("apply", "Apply", Phase.Apply, StepKind.Script, "apply", TimeSpan.FromMinutes(40), TimeSpan.FromHours(3), TurningPoint: true)],
+            Preserves = Preserves.Full,
+            Steps = [new("apply", "Apply", Phase.Apply, StepKind.Script, "apply", TimeSpan.FromMinutes(40), TimeSpan.FromHours(3), PointOfNoReturn: true)],
             Rollback = new("none", TimeSpan.Zero, []),
         };
         var product = new Product
@@ -61,7 +61,7 @@ internal static class SampleFleet
             Hops = [new("6-to-7", ["6"], "7", new Dictionary<string, string> { ["Workplace"] = "Workplace", ["Counter"] = "Workplace", ["Bridge"] = "Bridge" }.ToImmutableDictionary(), checks)],
             Methods = [Method("channel", "os.edition = Bridge"), Method("image", null)],
         };
-        return new(product, product.Release("7"), ["channel", "image"], Carries.Whole);
+        return new(product, product.Release("7"), ["channel", "image"], Preserves.Full);
     }
 
     private static Release Release(string version) => new(version, $"Brae Desktop {version}", ReleaseStatus.Available, ImmutableDictionary<string, DateOnly>.Empty);
@@ -86,7 +86,7 @@ internal static class SampleFleet
             Name = $"desk-{number:000000}",
             Site = $"Site {number % 400}",
             Group = $"group {number % 7}",
-            Link = new("stand-in", "", 22, "root", null),
+            Connection = new("simulated", "", 22, "root", null),
             Readings = readings.ToImmutable(),
         };
     }

@@ -27,16 +27,16 @@ internal static class SolverBench
         {
             var @case = Case(instance);
             var begun = Stopwatch.GetTimestamp();
-            var placement = SlotPlacer.Place(@case);
+            var schedule = SlotPlacer.Place(@case);
             took += Stopwatch.GetElapsedTime(begun);
-            if (placement.All.Any(p => p.Slot is null)) throw new InvalidOperationException($"In instance {instance} somebody found no place.");
-            ratios.Add((instance, (placement.End!.Value - From).TotalMinutes / answers[instance].End));
+            if (schedule.All.Any(p => p.Slot is null)) throw new InvalidOperationException($"In instance {instance} somebody found no place.");
+            ratios.Add((instance, (schedule.End!.Value - From).TotalMinutes / answers[instance].End));
         }
 
         var sorted = ratios.Select(r => r.Ratio).Order().ToArray();
         var (median, worst) = (sorted[sorted.Length / 2], sorted[^1]);
         if (answers.Count < Instances) Console.WriteLine($"The solver was asked for {answers.Count} of {Instances} instances so far; './bench solver anew' asks for the others.");
-        Console.WriteLine($"{answers.Count} instances of 10 to 60 machines; the solver proved {answers.Values.Count(a => a.Proved)} of its ends to be the earliest there are, within {SolverSeconds:0} s each");
+        Console.WriteLine($"{answers.Count} instances of 10 to 60 machines; the solver verified {answers.Values.Count(a => a.Verified)} of its ends to be the earliest there are, within {SolverSeconds:0} s each");
         Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"our end over the solver's: median {median:0.000} (goal {MostMedian:0.00}), 90 % {sorted[sorted.Length * 9 / 10]:0.000}, worst {worst:0.000} (goal {MostWorst:0.00}, instance {ratios.MaxBy(r => r.Ratio).Instance}); ours took {took.TotalMilliseconds / answers.Count:0} ms each"));
         return Result.Tell("solver", Math.Max(median / MostMedian, worst / MostWorst), 1, lessIsBetter: true);
     }
@@ -59,7 +59,7 @@ internal static class SolverBench
 
     private static string ThisFile([System.Runtime.CompilerServices.CallerFilePath] string path = "") => path;
 
-    private static PlacementCase Case(int instance)
+    private static ScheduleCase Case(int instance)
     {
         var draw = new Random(1000 + instance);
         string[] zones = ["Europe/London", "America/St_Johns", "Pacific/Auckland", "UTC"];
@@ -68,8 +68,8 @@ internal static class SolverBench
         var rules = sites.Select(_ => new TimeRule(zones[draw.Next(zones.Length)], [WeeklyRule.Parse(weeks[draw.Next(weeks.Length)])])).ToArray();
         var plan = SamplePlan.Bare with
         {
-            Windows = [.. sites.Zip(rules, (s, r) => new WindowSpec(Whom.At(s), r))],
-            Closures = draw.Next(2) == 0 ? [] : [new(Whom.Everyone, new("Europe/London", []) { Days = [DaySpan.Parse("2027-03-27..2027-03-28")] }, "holidays")],
+            Windows = [.. sites.Zip(rules, (s, r) => new WindowSpec(TargetSelector.At(s), r))],
+            Freezes = draw.Next(2) == 0 ? [] : [new(TargetSelector.Everyone, new("Europe/London", []) { Days = [DaySpan.Parse("2027-03-27..2027-03-28")] }, "holidays")],
             Limits = new(1 + draw.Next(6), 1 + draw.Next(3)),
             Crews = [.. Enumerable.Range(0, 1 + draw.Next(2)).Select(i => new CrewSpec($"crew-{i}", "deck-it", 1, null, [], new("UTC", [WeeklyRule.Parse(i == 0 ? "Mon-Sun 00:00-00:00" : "Mon-Fri 18:00-06:00")])))],
         };
@@ -81,14 +81,14 @@ internal static class SolverBench
                 Name = $"m{i + 1:00}",
                 RollbackLasts = TimeSpan.FromMinutes(draw.Next(40)),
                 Crew = draw.Next(5) == 0 ? "deck-it" : null,
-                Unit = draw.Next(8) == 0 ? $"pair-{draw.Next(3)}" : null,
+                Cluster = draw.Next(8) == 0 ? $"pair-{draw.Next(3)}" : null,
             };
         });
         return new(plan, ImmutableDictionary<string, ICalendar>.Empty, [.. requests], [], From);
     }
 
     /// <summary>The same case as a model of intervals: each begins where its windows let it, and each limit is a resource.</summary>
-    private static Answer Solve(PlacementCase @case)
+    private static Answer Solve(ScheduleCase @case)
     {
         var model = new CpModel();
         var windows = new Core.Waves.Windows(@case.Plan, @case.Calendars, From, From + Span);
@@ -103,7 +103,7 @@ internal static class SolverBench
         }).ToArray();
         Limit(jobs.Select(j => j.Interval), @case.Plan.Limits.All);
         foreach (var site in jobs.GroupBy(j => j.Request.Site)) Limit(site.Select(j => j.Interval), @case.Plan.Limits.Site);
-        foreach (var unit in jobs.Where(j => j.Request.Unit is not null).GroupBy(j => j.Request.Unit)) model.AddNoOverlap(unit.Select(j => j.Interval));
+        foreach (var cluster in jobs.Where(j => j.Request.Cluster is not null).GroupBy(j => j.Request.Cluster)) model.AddNoOverlap(cluster.Select(j => j.Interval));
         var booked = @case.Plan.Crews.ToDictionary(c => c.Name, _ => new List<IntervalVar>());
         foreach (var job in jobs.Where(j => j.Request.Crew is not null))
         {
@@ -137,5 +137,5 @@ internal static class SolverBench
     private static Google.OrTools.Util.Domain Starts(IEnumerable<Stretch> open, long needs) => Google.OrTools.Util.Domain.FromIntervals(
         [.. open.Select(s => new[] { Math.Max(0, (long)Math.Ceiling((s.From - From).TotalMinutes)), (long)Math.Floor((s.To - From).TotalMinutes) - needs }).Where(s => s[0] <= s[1])]);
 
-    private sealed record Answer(int End, bool Proved);
+    private sealed record Answer(int End, bool Verified);
 }

@@ -2,7 +2,7 @@ using System.Collections.Immutable;
 using System.Diagnostics;
 using System.Globalization;
 using GrandStair.Core.Readings;
-using GrandStair.Links.Ssh;
+using GrandStair.Connections.Ssh;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
 
@@ -40,8 +40,8 @@ internal static class SshReadingsBench
             Directory.CreateDirectory("/run/sshd");
             var machines = new List<Machine>();
             for (var i = 0; i < Targets; i++) machines.Add(await StartAsync(folder, i, daemons));
-            await File.WriteAllLinesAsync(Path.Combine(folder, "known"), machines.Select(m => $"[{m.Link.Address}]:{Port} {m.Link.HostKey}"));
-            await File.WriteAllLinesAsync(Path.Combine(folder, "targets"), machines.Select(m => m.Link.Address));
+            await File.WriteAllLinesAsync(Path.Combine(folder, "known"), machines.Select(m => $"[{m.Connection.Address}]:{Port} {m.Connection.HostKey}"));
+            await File.WriteAllLinesAsync(Path.Combine(folder, "targets"), machines.Select(m => m.Connection.Address));
             return await CompareAsync(folder, machines);
         }
         finally
@@ -60,15 +60,15 @@ internal static class SshReadingsBench
     {
         await using var database = await Database.OpenAsync(Path.Combine(folder, "fleet.db"), default);
         var table = new FleetTable(database);
-        await table.ImportAsync(machines.Select(m => new ReportedMachine(0, m.Name, [], m.Site, m.Group, m.Owner, m.Tags, m.Link, new SourceReport("inventory", [], []), SampleFleet.Now)), "inventory", new("bench"), SampleFleet.Now, default);
+        await table.ImportAsync(machines.Select(m => new ReportedMachine(0, m.Name, [], m.Site, m.Group, m.Owner, m.Tags, m.Connection, new SourceReport("inventory", [], []), SampleFleet.Now)), "inventory", new("bench"), SampleFleet.Now, default);
         var (xargs, cold, kept) = (TimeSpan.MaxValue, TimeSpan.MaxValue, TimeSpan.MaxValue);
         Console.WriteLine($"{"pass",5} {"xargs ssh",16} {"cold",16} {"kept connections",18}");
         for (var pass = 1; pass <= Repeats; pass++)
         {
             var theirs = await TimeAsync(() => XargsAsync(folder));
-            using var link = new SshLink(new(new FileKey(Path.Combine(folder, "key")), "bench", PostQuantum: false));
-            var first = await TimeAsync(() => ReadAsync(link, table, machines));
-            var again = await TimeAsync(() => ReadAsync(link, table, machines));
+            using var connection = new SshConnection(new(new FileKey(Path.Combine(folder, "key")), "bench", PostQuantum: false));
+            var first = await TimeAsync(() => ReadAsync(connection, table, machines));
+            var again = await TimeAsync(() => ReadAsync(connection, table, machines));
             Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"{pass,5} {Rate(theirs),16} {Rate(first),16} {Rate(again),18}"));
             (xargs, cold, kept) = (Least(xargs, theirs), Least(cold, first), Least(kept, again));
         }
@@ -88,14 +88,14 @@ internal static class SshReadingsBench
         return Stopwatch.GetElapsedTime(begun);
     }
 
-    private static Task ReadAsync(SshLink link, FleetTable table, IReadOnlyList<Machine> machines) =>
+    private static Task ReadAsync(SshConnection connection, FleetTable table, IReadOnlyList<Machine> machines) =>
         Parallel.ForEachAsync(machines, new ParallelOptions { MaxDegreeOfParallelism = AtOnce }, async (machine, stop) =>
         {
-            var output = (await link.ReadAsync(machine, [Script], [], stop)).Single().Text;
+            var output = (await connection.ReadAsync(machine, [Script], [], stop)).Single().Text;
             var now = DateTimeOffset.UtcNow;
-            ImmutableArray<Reading> readings = [.. ReadingLines.Parse(output, KeyRegistry.BuiltIn, link.Kind, now, out _)];
+            ImmutableArray<Reading> readings = [.. ReadingLines.Parse(output, KeyRegistry.BuiltIn, connection.Kind, now, out _)];
             if (readings.Length != 4) throw new InvalidOperationException($"{machine.Name} said '{output}', which is {readings.Length} readings; expected 4.");
-            await table.PutReadingsAsync(machine.Id, new(link.Kind, [], readings), now, now, new("bench"), stop);
+            await table.PutReadingsAsync(machine.Id, new(connection.Kind, [], readings), now, now, new("bench"), stop);
         });
 
     private static Task XargsAsync(string folder) => RunAsync("xargs",
@@ -126,7 +126,7 @@ internal static class SshReadingsBench
             """);
         daemons.Add(Process.Start("unshare", ["--mount", "sh", "-c", $"mount -t tmpfs tmpfs /var/lib && mount -t tmpfs tmpfs /root && exec /usr/sbin/sshd -D -f {name}.conf"]));
         var key = string.Join(' ', (await File.ReadAllTextAsync(name + ".pub")).Split(' ').Take(2));
-        return new() { Id = new(number + 1), Name = $"target-{number}", Link = new("ssh", address, Port, "root", key) };
+        return new() { Id = new(number + 1), Name = $"target-{number}", Connection = new("ssh", address, Port, "root", key) };
     }
 
     private static async Task RunAsync(string program, IEnumerable<string> arguments)

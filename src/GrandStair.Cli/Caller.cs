@@ -53,7 +53,7 @@ internal static class Caller
     public static void Calls(this Command command, Func<ParseResult, GrandStairClient, Screen, CancellationToken, Task<int>> work) => command.SetAction(async (parsed, stop) =>
     {
         var screen = new Screen();
-        return await GuardAsync(async () =>
+        return await ProtectAsync(async () =>
         {
             using var client = await ConnectAsync(parsed, stop);
             return await work(parsed, client, screen, stop);
@@ -90,7 +90,7 @@ internal static class Caller
     }
 
     /// <summary>Does something and turns what goes wrong into words on the error output and an exit status.</summary>
-    public static async Task<int> GuardAsync(Func<Task<int>> work)
+    public static async Task<int> ProtectAsync(Func<Task<int>> work)
     {
         try
         {
@@ -259,10 +259,10 @@ internal sealed class Screen
         // Middle tones, which can be read on light and on dark terminals.
         var colour = cell switch
         {
-            "open" or "done" or "proved" or "met" => "springgreen4",
-            "shut" or "unmet" or "ended" or "failed" => "red3",
-            "undecided" or "untold" or "parked" => "darkorange3",
-            "under way" => "dodgerblue2",
+            "open" or "done" or "verified" or "met" => "springgreen4",
+            "blocked" or "unmet" or "stopped" or "failed" => "red3",
+            "undecided" or "unknown" or "parked" => "darkorange3",
+            "running" => "dodgerblue2",
             _ => null,
         };
         return colour is null ? Markup.Escape(cell) : $"[{colour}]{Markup.Escape(cell)}[/]";

@@ -1,7 +1,7 @@
 using System.CommandLine;
 using GrandStair.Cli;
 using GrandStair.Cli.Accounts;
-using GrandStair.Cli.Addresses;
+using GrandStair.Cli.ShareLinks;
 using GrandStair.Cli.Audit;
 using GrandStair.Cli.Calendars;
 using GrandStair.Cli.Catalogue;
@@ -40,7 +40,7 @@ root.Subcommands.Add(ReadinessCommands.Make());
 root.Subcommands.Add(CheckCommands.Make());
 root.Subcommands.Add(ExposureCommands.Make());
 root.Subcommands.Add(PlanCommands.Make());
-root.Subcommands.Add(AddressCommands.Make());
+root.Subcommands.Add(ShareLinkCommands.Make());
 root.Subcommands.Add(CalendarCommands.Make());
 root.Subcommands.Add(RunCommands.Make());
 root.Subcommands.Add(SourceCommands.Make());

@@ -110,7 +110,7 @@ public sealed class GrandStairClient : IDisposable
     public Task<MachineView> ReadAsync(string name, CancellationToken stop) => SendAsync<MachineView>(HttpMethod.Post, $"machines/{Escape(name)}/readings", null, stop);
 
     /// <summary>Pins another host key.</summary>
-    public Task<LinkView> PinAsync(string name, HostKeyCommand command, CancellationToken stop) => SendAsync<LinkView>(HttpMethod.Put, $"machines/{Escape(name)}/host-key", JsonContent.Create(command), stop);
+    public Task<ConnectionView> PinAsync(string name, HostKeyCommand command, CancellationToken stop) => SendAsync<ConnectionView>(HttpMethod.Put, $"machines/{Escape(name)}/host-key", JsonContent.Create(command), stop);
 
     /// <summary>Whether a scope may go.</summary>
     public Task<ReadinessView> ReadinessAsync(string? product, string? release, string? plan, string? scope, CancellationToken stop) =>
@@ -125,7 +125,7 @@ public sealed class GrandStairClient : IDisposable
         DownloadAsync(Query("readiness/report", ("product", product), ("release", release), ("plan", plan), ("scope", scope), ("format", format)), stop);
 
     /// <summary>Asks one check of a machine again, from readings of now.</summary>
-    public Task<GateView> AskAgainAsync(string machine, string check, CancellationToken stop) => SendAsync<GateView>(HttpMethod.Post, $"machines/{Escape(machine)}/checks/{Escape(check)}/ask-again", null, stop);
+    public Task<GateView> RecheckAsync(string machine, string check, CancellationToken stop) => SendAsync<GateView>(HttpMethod.Post, $"machines/{Escape(machine)}/checks/{Escape(check)}/recheck", null, stop);
 
     /// <summary>Waives a must on a machine.</summary>
     public Task<GateView> WaiveAsync(string machine, string check, WaiveCommand command, CancellationToken stop) =>
@@ -137,8 +137,8 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>Ends a waiver before its time.</summary>
     public Task EndWaiverAsync(string id, string reason, CancellationToken stop) => SendAsync<object?>(HttpMethod.Post, $"waivers/{Escape(id)}/end", JsonContent.Create(new Because(reason)), stop);
 
-    /// <summary>Sends the script that mends a check to a machine.</summary>
-    public Task<FixRunView> MendAsync(string machine, string check, CancellationToken stop) => SendAsync<FixRunView>(HttpMethod.Post, $"machines/{Escape(machine)}/checks/{Escape(check)}/fixes", null, stop);
+    /// <summary>Sends the script that fixes a check to a machine.</summary>
+    public Task<FixRunView> FixAsync(string machine, string check, CancellationToken stop) => SendAsync<FixRunView>(HttpMethod.Post, $"machines/{Escape(machine)}/checks/{Escape(check)}/fixes", null, stop);
 
     /// <summary>The fixes of a machine or of all, newest first.</summary>
     public Task<IReadOnlyList<FixRunView>> FixesAsync(string? machine, CancellationToken stop) => GetAsync<IReadOnlyList<FixRunView>>(Query("fixes", ("machine", machine)), stop);
@@ -149,8 +149,8 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>How a reading of a machine changed, newest first.</summary>
     public Task<IReadOnlyList<ReadingView>> HistoryAsync(string machine, string key, CancellationToken stop) => GetAsync<IReadOnlyList<ReadingView>>($"machines/{Escape(machine)}/readings/{Escape(key)}", stop);
 
-    /// <summary>Where two sources disagree.</summary>
-    public Task<Page<DisagreementView>> DisagreementsAsync(string? filter, int limit, CancellationToken stop) => AllAsync<DisagreementView>("disagreements", limit, stop, ("filter", filter));
+    /// <summary>Where two sources conflict.</summary>
+    public Task<Page<ConflictView>> ConflictsAsync(string? filter, int limit, CancellationToken stop) => AllAsync<ConflictView>("conflicts", limit, stop, ("filter", filter));
 
     /// <summary>Which machines run what, and when their support ends.</summary>
     public Task<IReadOnlyList<ExposureView>> ExposureAsync(string? product, string? by, CancellationToken stop) => GetAsync<IReadOnlyList<ExposureView>>(Query("exposure", ("product", product), ("by", by)), stop);
@@ -176,8 +176,8 @@ public sealed class GrandStairClient : IDisposable
     public Task<PlanView> PlanAsync(string name, CancellationToken stop) => GetAsync<PlanView>($"plans/{Escape(name)}", stop);
 
     /// <summary>The machines of a plan.</summary>
-    public Task<Page<MemberRow>> MembersAsync(string name, string? standing, int? wave, string? filter, int limit, CancellationToken stop) =>
-        AllAsync<MemberRow>($"plans/{Escape(name)}/members", limit, stop, ("standing", standing), ("wave", wave?.ToString(System.Globalization.CultureInfo.InvariantCulture)), ("filter", filter));
+    public Task<Page<MemberRow>> MembersAsync(string name, string? status, int? wave, string? filter, int limit, CancellationToken stop) =>
+        AllAsync<MemberRow>($"plans/{Escape(name)}/members", limit, stop, ("status", status), ("wave", wave?.ToString(System.Globalization.CultureInfo.InvariantCulture)), ("filter", filter));
 
     /// <summary>What loading a plan's text would change; nothing is kept.</summary>
     public Task<ComparisonView> ComparePlanAsync(Stream yaml, CancellationToken stop) => SendAsync<ComparisonView>(HttpMethod.Post, "plans/compare", Body(yaml, "application/yaml"), stop);
@@ -186,8 +186,8 @@ public sealed class GrandStairClient : IDisposable
     public Task<PlanView> LoadPlanAsync(string name, Stream yaml, string reason, int? after, CancellationToken stop) =>
         SendAsync<PlanView>(HttpMethod.Put, Query($"plans/{Escape(name)}", ("reason", reason), ("after", after?.ToString(CultureInfo.InvariantCulture))), Body(yaml, "application/yaml"), stop);
 
-    /// <summary>How a plan would be laid out if it went on now, and what would let it end in time.</summary>
-    public Task<PlacementView> PlacementAsync(string name, CancellationToken stop) => GetAsync<PlacementView>($"plans/{Escape(name)}/placement", stop);
+    /// <summary>How a plan would be scheduled if it went on now, and what would let it end in time.</summary>
+    public Task<ScheduleView> ScheduleAsync(string name, CancellationToken stop) => GetAsync<ScheduleView>($"plans/{Escape(name)}/schedule", stop);
 
     /// <summary>A plan by site over time.</summary>
     public Task<BoardView> BoardAsync(string name, DateTimeOffset? from, DateTimeOffset? to, CancellationToken stop) => GetAsync<BoardView>(Query($"plans/{Escape(name)}/board", ("from", from?.ToString("O")), ("to", to?.ToString("O"))), stop);
@@ -206,16 +206,16 @@ public sealed class GrandStairClient : IDisposable
     public Task<TrialView> TryTimeAsync(string name, string machine, DateTimeOffset start, CancellationToken stop) => GetAsync<TrialView>($"plans/{Escape(name)}/members/{Escape(machine)}/times/{Escape(start.UtcDateTime.ToString("O"))}", stop);
 
     /// <summary>Gives a machine a time, or gives up the one that was chosen.</summary>
-    public Task AppointAsync(string name, string machine, AppointCommand command, CancellationToken stop) => SendAsync<object>(HttpMethod.Post, $"plans/{Escape(name)}/members/{Escape(machine)}/appoint", JsonContent.Create(command), stop);
+    public Task RescheduleAsync(string name, string machine, RescheduleCommand command, CancellationToken stop) => SendAsync<object>(HttpMethod.Post, $"plans/{Escape(name)}/members/{Escape(machine)}/reschedule", JsonContent.Create(command), stop);
 
-    /// <summary>The secret addresses of a plan's slots.</summary>
-    public Task<IReadOnlyList<AddressRow>> AddressesAsync(string name, CancellationToken stop) => GetAsync<IReadOnlyList<AddressRow>>($"plans/{Escape(name)}/addresses", stop);
+    /// <summary>The share links of a plan's slots.</summary>
+    public Task<IReadOnlyList<ShareLinkRow>> ShareLinksAsync(string name, CancellationToken stop) => GetAsync<IReadOnlyList<ShareLinkRow>>($"plans/{Escape(name)}/share-links", stop);
 
-    /// <summary>Makes a secret address of some of a plan's slots.</summary>
-    public Task<NewAddress> MakeAddressAsync(string name, AddressCommand command, CancellationToken stop) => SendAsync<NewAddress>(HttpMethod.Post, $"plans/{Escape(name)}/addresses", JsonContent.Create(command), stop);
+    /// <summary>Makes a share link of some of a plan's slots.</summary>
+    public Task<NewShareLink> MakeShareLinkAsync(string name, ShareLinkCommand command, CancellationToken stop) => SendAsync<NewShareLink>(HttpMethod.Post, $"plans/{Escape(name)}/share-links", JsonContent.Create(command), stop);
 
-    /// <summary>Ends a secret address.</summary>
-    public Task EndAddressAsync(string name, string id, string reason, CancellationToken stop) => SendAsync<object>(HttpMethod.Post, $"plans/{Escape(name)}/addresses/{Escape(id)}/end", JsonContent.Create(new Because(reason)), stop);
+    /// <summary>Ends a share link.</summary>
+    public Task EndShareLinkAsync(string name, string id, string reason, CancellationToken stop) => SendAsync<object>(HttpMethod.Post, $"plans/{Escape(name)}/share-links/{Escape(id)}/end", JsonContent.Create(new Because(reason)), stop);
 
     /// <summary>Moves a machine to another wave.</summary>
     public Task MoveAsync(string name, string machine, MoveCommand command, CancellationToken stop) => SendAsync<object>(HttpMethod.Post, $"plans/{Escape(name)}/members/{Escape(machine)}/move", JsonContent.Create(command), stop);
@@ -251,16 +251,16 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>Holds a plan.</summary>
     public Task<PlanView> HoldAsync(string name, string reason, CancellationToken stop) => SendAsync<PlanView>(HttpMethod.Post, $"plans/{Escape(name)}/hold", JsonContent.Create(new Because(reason)), stop);
 
-    /// <summary>Excuses a machine from a plan.</summary>
-    public Task ExcuseAsync(string plan, string machine, ExcuseCommand command, CancellationToken stop) =>
-        SendAsync<object?>(HttpMethod.Post, $"plans/{Escape(plan)}/members/{Escape(machine)}/excuse", JsonContent.Create(command), stop);
+    /// <summary>Exemptions a machine from a plan.</summary>
+    public Task ExemptAsync(string plan, string machine, ExemptCommand command, CancellationToken stop) =>
+        SendAsync<object?>(HttpMethod.Post, $"plans/{Escape(plan)}/members/{Escape(machine)}/exemption", JsonContent.Create(command), stop);
 
     /// <summary>Lets a machine whose run has ended go again.</summary>
     public Task AgainAsync(string plan, string machine, string reason, CancellationToken stop) =>
         SendAsync<object?>(HttpMethod.Post, $"plans/{Escape(plan)}/members/{Escape(machine)}/again", JsonContent.Create(new Because(reason)), stop);
 
     /// <summary>The runs, those that need somebody first.</summary>
-    public Task<Page<RunRow>> RunsAsync(string? plan, string? standing, int limit, CancellationToken stop) => AllAsync<RunRow>("runs", limit, stop, ("plan", plan), ("standing", standing));
+    public Task<Page<RunRow>> RunsAsync(string? plan, string? status, int limit, CancellationToken stop) => AllAsync<RunRow>("runs", limit, stop, ("plan", plan), ("status", status));
 
     /// <summary>One run.</summary>
     public Task<RunView> RunAsync(string run, CancellationToken stop) => GetAsync<RunView>($"runs/{Escape(run)}", stop);
@@ -268,9 +268,9 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>Decides about a run.</summary>
     public Task<RunView> DecideAsync(string run, DecisionCommand command, CancellationToken stop) => SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/decisions", JsonContent.Create(command), stop);
 
-    /// <summary>Closes a loose end.</summary>
-    public Task<RunView> CloseLooseEndAsync(string run, string looseEnd, string reason, CancellationToken stop) =>
-        SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/loose-ends/{Escape(looseEnd)}/close", JsonContent.Create(new Because(reason)), stop);
+    /// <summary>Closes a follow-up.</summary>
+    public Task<RunView> CloseFollowUpAsync(string run, string followUp, string reason, CancellationToken stop) =>
+        SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/follow-ups/{Escape(followUp)}/close", JsonContent.Create(new Because(reason)), stop);
 
     /// <summary>How the machines of a plan ended or stand.</summary>
     public Task<OutcomesView> OutcomesAsync(string plan, CancellationToken stop) => GetAsync<OutcomesView>($"outcomes/{Escape(plan)}", stop);
@@ -345,7 +345,7 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>Ends a rehearsal that is not over.</summary>
     public Task CancelRehearsalAsync(string plan, long id, CancellationToken stop) => SendAsync<object?>(HttpMethod.Delete, $"plans/{Escape(plan)}/rehearsals/{id}", null, stop);
 
-    /// <summary>The forecast of a plan under way.</summary>
+    /// <summary>The forecast of a running plan.</summary>
     public Task<ForecastView> ForecastAsync(string plan, CancellationToken stop) => GetAsync<ForecastView>($"plans/{Escape(plan)}/forecast", stop);
 
     /// <summary>The sites where first use is trusted.</summary>

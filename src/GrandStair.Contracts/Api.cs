@@ -81,7 +81,7 @@ public sealed record NewToken(string Secret, TokenView Token);
 
 /// <summary>A session of the console.</summary>
 /// <param name="Id">Its number, such as <c>s3</c>.</param>
-/// <param name="Way">How it was begun: <c>password</c>, <c>token</c>, <c>link</c> or by a provider.</param>
+/// <param name="Way">How it was begun: <c>password</c>, <c>token</c>, <c>connection</c> or by a provider.</param>
 /// <param name="Own">Whether it is the very session that asks.</param>
 public sealed record SignedInView(string Id, string Account, string Way, DateTimeOffset Begun, DateTimeOffset Expires, DateTimeOffset LastUsed, string From, string Agent, bool Own);
 
@@ -91,7 +91,7 @@ public sealed record SecretView(string Name, DateTimeOffset Created, string Crea
 /// <summary>A secret to keep.</summary>
 public sealed record SecretCommand(string Value);
 
-/// <summary>What encrypting the secrets anew did.</summary>
+/// <summary>What encrypting the secrets again did.</summary>
 /// <param name="Secrets">How many there were.</param>
 public sealed record RotationView(int Secrets);
 
@@ -165,7 +165,7 @@ public sealed record ColumnView(string Column, string Kind, string Meaning);
 
 /// <summary>A product of the catalogue.</summary>
 public sealed record ProductView(
-    string Name, string Hash, IReadOnlyList<string> Editions, IReadOnlyList<string> Parts, IReadOnlyList<ReleaseView> Releases, IReadOnlyList<IssueView> KnownIssues, IReadOnlyList<HopView> Hops, IReadOnlyList<MethodView> Methods);
+    string Name, string Hash, IReadOnlyList<string> Editions, IReadOnlyList<string> Components, IReadOnlyList<ReleaseView> Releases, IReadOnlyList<IssueView> KnownIssues, IReadOnlyList<HopView> Hops, IReadOnlyList<MethodView> Methods);
 
 /// <summary>A release of a product.</summary>
 public sealed record ReleaseView(string Version, string Name, string Status, string? Out, IReadOnlyDictionary<string, string> SupportEnds, IReadOnlyList<BuildView> Builds, IReadOnlyList<MustReadView> MustReads);
@@ -177,15 +177,15 @@ public sealed record BuildView(string Version, string? Out, string Notes);
 public sealed record MustReadView(string Name, string Title, string Words);
 
 /// <summary>Something wrong in builds of a release.</summary>
-public sealed record IssueView(string Name, string Title, string Release, string Need, string Touches, string? Since, string? MendedIn, FixView Fix);
+public sealed record IssueView(string Name, string Title, string Release, string Need, string Touches, string? Since, string? FixedIn, FixView Fix);
 
 /// <summary>A supported step between releases.</summary>
-public sealed record HopView(string Name, string? Part, IReadOnlyList<string> From, string To, IReadOnlyDictionary<string, string> Editions, int Checks);
+public sealed record HopView(string Name, string? Component, IReadOnlyList<string> From, string To, IReadOnlyDictionary<string, string> Editions, int Checks);
 
 /// <summary>A way to do a hop.</summary>
 /// <param name="Way"><c>upgrade</c>, <c>replace</c>, <c>retire</c> or <c>stay</c>.</param>
 /// <param name="SlotMinutes">How many minutes a slot usually lasts.</param>
-public sealed record MethodView(string Name, string Title, string Way, IReadOnlyList<string> Hops, string? Suits, string Carries, string? Media, string? Crew, bool OwnerPresent, double SlotMinutes, string Rollback);
+public sealed record MethodView(string Name, string Title, string Way, IReadOnlyList<string> Hops, string? Suits, string Preserves, string? Media, string? Crew, bool OwnerPresent, double SlotMinutes, string Rollback);
 
 /// <summary>Something wrong in a line of a file.</summary>
 public sealed record LineProblem(int Line, string Message);
@@ -211,7 +211,7 @@ public sealed record ImportReport(int Added, int Updated, int Lines, bool Dry, i
 /// <param name="Example">What is wrong in that line.</param>
 public sealed record ProblemGroup(string What, int Count, int FirstLine, string Example);
 
-/// <summary>An import of a fleet file, under way, cut short or over.</summary>
+/// <summary>An import of a fleet file, running, cut short or over.</summary>
 /// <param name="Ticket">The name that the caller gave it.</param>
 /// <param name="Ended">When all of the file was taken; null before, also where it was cut short.</param>
 /// <param name="Lines">How many lines the file has.</param>
@@ -225,21 +225,21 @@ public sealed record ImportView(long Import, string? Ticket, string Source, stri
 public sealed record SourceView(string Name, string Kind, string Where, double? EverySeconds, DateTimeOffset? LastRead, int? Machines, int? Added, string? Trouble, IReadOnlyList<string> Problems);
 
 /// <summary>A machine in a list.</summary>
-/// <param name="Standing">Where it stands in the newest plan it is in; null where it is in none.</param>
+/// <param name="Status">Where it stands in the newest plan it is in; null where it is in none.</param>
 /// <param name="LastSeen">When anything of it was last seen; null where nothing ever was.</param>
 public sealed record MachineRow(
     string Id, string Name, string Site, string Group, string Owner, IReadOnlyList<string> Tags, string? Product, string? Version, string? Edition, string? Model,
-    DateTimeOffset? LastSeen, int Disagreements, string? Plan, string? Wave, string? Standing);
+    DateTimeOffset? LastSeen, int Conflicts, string? Plan, string? Wave, string? Status);
 
 /// <summary>A machine with all that is known of it.</summary>
 /// <param name="Silent">Whether nothing was heard of it for a time.</param>
-public sealed record MachineView(MachineRow Machine, bool Silent, LinkView Link, IReadOnlyList<ReadingView> Readings, IReadOnlyList<ReadingView> Disagreements, IReadOnlyList<PlaceView> Places, IReadOnlyList<RunRow> Runs);
+public sealed record MachineView(MachineRow Machine, bool Silent, ConnectionView Connection, IReadOnlyList<ReadingView> Readings, IReadOnlyList<ReadingView> Conflicts, IReadOnlyList<PlaceView> Places, IReadOnlyList<RunRow> Runs);
 
 /// <summary>How a machine is reached.</summary>
 /// <param name="HostKey">The pinned key's kind and fingerprint; null where none is pinned.</param>
 /// <param name="HostKeyFrom">How it came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>, which nobody compared.</param>
 /// <param name="Key">The name of the secret that logs in; null for the service's own key.</param>
-public sealed record LinkView(string Kind, string Address, int Port, string User, string? HostKey, string? HostKeyFrom, string? Key);
+public sealed record ConnectionView(string Kind, string Address, int Port, string User, string? HostKey, string? HostKeyFrom, string? Key);
 
 /// <summary>A reading.</summary>
 /// <param name="Shown">The value as people read it, <c>absent</c>, or why it could not be read.</param>
@@ -247,14 +247,14 @@ public sealed record LinkView(string Kind, string Address, int Port, string User
 public sealed record ReadingView(string Key, string State, string Shown, DateTimeOffset Seen, DateTimeOffset Received, double AgeSeconds, string Source, bool Clamped);
 
 /// <summary>A machine's place in a plan.</summary>
-public sealed record PlaceView(string Plan, string Wave, string Standing, string? Why, string? Method, DateTimeOffset? SlotStart, DateTimeOffset? SlotEnd, string? Run);
+public sealed record PlaceView(string Plan, string Wave, string Status, string? Why, string? Method, DateTimeOffset? SlotStart, DateTimeOffset? SlotEnd, string? Run);
 
 /// <summary>Whether a machine may go to a target, and why not.</summary>
-/// <param name="Gate"><c>open</c>, <c>undecided</c> or <c>shut</c>.</param>
+/// <param name="Gate"><c>open</c>, <c>undecided</c> or <c>blocked</c>.</param>
 /// <param name="Arrived">Whether it runs the target already.</param>
 /// <param name="Until">When the answer may change by readings growing old alone.</param>
 public sealed record GateView(
-    string Machine, string Target, string Gate, bool Arrived, string? Why, IReadOnlyList<string> Route, string? Method, string? Carries, IReadOnlyList<AgainstView> Against, IReadOnlyList<CheckView> Checks, DateTimeOffset? Until)
+    string Machine, string Target, string Gate, bool Arrived, string? Why, IReadOnlyList<string> Route, string? Method, string? Preserves, IReadOnlyList<AgainstView> Against, IReadOnlyList<CheckView> Checks, DateTimeOffset? Until)
 {
     /// <summary>The legs of the route in order, each with its method.</summary>
     public required IReadOnlyList<LegView> Legs { get; init; }
@@ -268,7 +268,7 @@ public sealed record GateView(
     /// <summary>The first build of the target that spares this machine every must-issue; null where any will do.</summary>
     public string? Build { get; init; }
 
-    /// <summary>Whether the target is offered to it: <c>to-all</c>, <c>offered</c>, <c>not-yet</c> or <c>untold</c>.</summary>
+    /// <summary>Whether the target is offered to it: <c>to-all</c>, <c>offered</c>, <c>not-yet</c> or <c>unknown</c>.</summary>
     public required string Offer { get; init; }
 
     /// <summary>How long it is out of service on the route, in minutes.</summary>
@@ -283,7 +283,7 @@ public sealed record GateView(
 
 /// <summary>One leg of a route.</summary>
 /// <param name="Why">Why it has no method; null where it has one.</param>
-public sealed record LegView(string Hop, string? Part, string To, string? Edition, IReadOnlyDictionary<string, string> Brings, string? Method, string? Title, string? Carries, string? Why);
+public sealed record LegView(string Hop, string? Component, string To, string? Edition, IReadOnlyDictionary<string, string> Brings, string? Method, string? Title, string? Preserves, string? Why);
 
 /// <summary>A route that was not taken.</summary>
 public sealed record AlternativeView(IReadOnlyList<string> Hops, string Why);
@@ -296,12 +296,12 @@ public sealed record AgainstView(string Method, string Why);
 
 /// <summary>A check's answer for one machine.</summary>
 /// <param name="Leg">The leg that it belongs to, from 1.</param>
-/// <param name="Moments">When it is asked: <c>planning</c>, <c>start</c>, <c>guarded</c>, <c>proof</c>.</param>
+/// <param name="Moments">When it is asked: <c>planning</c>, <c>start</c>, <c>protected</c>, <c>verification</c>.</param>
 /// <param name="FreshSeconds">How old its readings may be; null for any age.</param>
 /// <param name="Waiver">The waiver that counts; null where none does.</param>
 /// <param name="Lapsed">Why a waiver no longer counts; null where none was given or it does.</param>
 public sealed record CheckView(
-    string Name, string Title, string Need, string State, IReadOnlyList<SeenView> Seen, string Wanted, FixView Fix, int Leg, string? Part, IReadOnlyList<string> Moments, double? FreshSeconds, bool Waivable, WaiverView? Waiver, string? Lapsed);
+    string Name, string Title, string Need, string State, IReadOnlyList<SeenView> Seen, string Wanted, FixView Fix, int Leg, string? Component, IReadOnlyList<string> Moments, double? FreshSeconds, bool Waivable, WaiverView? Waiver, string? Lapsed);
 
 /// <summary>A named person's decision to go on in spite of a must.</summary>
 /// <param name="Id">Its number, such as <c>w3</c>; null within a gate.</param>
@@ -317,7 +317,7 @@ public sealed record WaiveCommand(string Reason, string Until);
 public sealed record MethodCommand(string Reason, string? Method = null);
 
 /// <summary>What has to be acknowledged before a plan starts.</summary>
-/// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>carries</c>.</param>
+/// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>preserves</c>.</param>
 /// <param name="By">Who acknowledged it; null while it is open.</param>
 public sealed record AcknowledgementView(string Kind, string Name, string Title, string Words, int Machines, string? By, DateTimeOffset? At, string? Reason);
 
@@ -326,7 +326,7 @@ public sealed record AcknowledgementView(string Kind, string Name, string Title,
 public sealed record AcknowledgeCommand(string Reason, IReadOnlyList<string>? Names = null);
 
 /// <summary>A fix script that was sent to a machine.</summary>
-/// <param name="State"><c>under-way</c>, <c>done</c> or <c>failed</c>.</param>
+/// <param name="State"><c>running</c>, <c>done</c> or <c>failed</c>.</param>
 /// <param name="CheckState">What the check came to when it was asked again; null before.</param>
 public sealed record FixRunView(string Id, string Machine, string Check, string Script, string ScriptHash, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int? Exit, string Note, string State, string? CheckState);
 
@@ -344,14 +344,14 @@ public sealed record ReleaseExposureView(string? Release, string Name, string St
 /// <summary>How many machines ran a release on a day.</summary>
 public sealed record TallyView(string Day, string Release, int Machines);
 
-/// <summary>A machine on which two sources disagree.</summary>
-public sealed record DisagreementView(string Machine, string Site, string Key, string Counts, string CountsSource, double CountsAgeSeconds, string Other, string OtherSource, double OtherAgeSeconds);
+/// <summary>A machine on which two sources conflict.</summary>
+public sealed record ConflictView(string Machine, string Site, string Key, string Counts, string CountsSource, double CountsAgeSeconds, string Other, string OtherSource, double OtherAgeSeconds);
 
 /// <summary>What a check looked at.</summary>
 /// <param name="Note">Why it could not be told; null where it could.</param>
 public sealed record SeenView(string Condition, string Key, string Shown, double? AgeSeconds, string? Source, string? Note);
 
-/// <summary>How an unmet check is mended.</summary>
+/// <summary>How an unmet check is fixed.</summary>
 /// <param name="Script">The script that does it; null where a person does.</param>
 public sealed record FixView(string By, string Words, double? Minutes, string? Script);
 
@@ -360,7 +360,7 @@ public sealed record FixView(string By, string Words, double? Minutes, string? S
 /// <param name="Checks">Every check with its counts.</param>
 /// <param name="Reasons">What keeps machines from having a gate at all: no route, no method.</param>
 public sealed record ReadinessView(
-    string Target, string Scope, int Machines, int Arrived, int Open, int Undecided, int Shut, int NobodyCanMend, int Disagreements, DateTimeOffset? Oldest,
+    string Target, string Scope, int Machines, int Arrived, int Open, int Undecided, int Blocked, int NobodyCanFix, int Conflicts, DateTimeOffset? Oldest,
     IReadOnlyList<CheckCount> Checks, IReadOnlyList<ReasonCount> Reasons)
 {
     /// <summary>How many are eligible, and the release is not offered to them yet.</summary>
@@ -372,38 +372,38 @@ public sealed record ReadinessView(
     /// <summary>How many machines have not been heard of for a time.</summary>
     public required int Silent { get; init; }
 
-    /// <summary>What to mend, in the order in which it opens the most gates.</summary>
-    public required IReadOnlyList<MendingView> ToMend { get; init; }
+    /// <summary>What to fix, in the order in which it opens the most gates.</summary>
+    public required IReadOnlyList<FixingView> ToFix { get; init; }
 }
 
-/// <summary>One thing to mend.</summary>
-/// <param name="Machines">The machines that it is in the way of and that can be mended.</param>
-/// <param name="Opens">How many gates open when it is mended after all that come before it.</param>
+/// <summary>One thing to fix.</summary>
+/// <param name="Machines">The machines that it is in the way of and that can be fixed.</param>
+/// <param name="Opens">How many gates open when it is fixed after all that come before it.</param>
 /// <param name="OpenThen">How many gates are open then.</param>
-public sealed record MendingView(string Check, string Title, string By, double? Minutes, bool Script, int Machines, int Opens, int OpenThen);
+public sealed record FixingView(string Check, string Title, string By, double? Minutes, bool Script, int Machines, int Opens, int OpenThen);
 
 /// <summary>How one check fares over a scope.</summary>
-/// <param name="Opens">How many gates would open if this check alone were mended.</param>
-public sealed record CheckCount(string Name, string Title, string Need, int Met, int Unmet, int Untold, int Waived, int Deferred, int NotApplicable, FixView Fix, int Opens, string? Part);
+/// <param name="Opens">How many gates would open if this check alone were fixed.</param>
+public sealed record CheckCount(string Name, string Title, string Need, int Met, int Unmet, int Unknown, int Waived, int Deferred, int NotApplicable, FixView Fix, int Opens, string? Part);
 
 /// <summary>How many machines have no gate for a reason.</summary>
 public sealed record ReasonCount(string Reason, int Machines);
 
 /// <summary>A machine behind a number of the readiness.</summary>
-public sealed record ReadinessRow(string Id, string Name, string Site, string Group, string Gate, bool CannotBeMended, string? Why, string? Method, string? CheckState, IReadOnlyList<SeenView> Seen);
+public sealed record ReadinessRow(string Id, string Name, string Site, string Group, string Gate, bool CannotBeFixed, string? Why, string? Method, string? CheckState, IReadOnlyList<SeenView> Seen);
 
 /// <summary>A plan in a list.</summary>
 public sealed record PlanRow(string Name, string Target, string State, string? Held, int Machines, IReadOnlyDictionary<string, int> Tally, DateTimeOffset Created, string CreatedBy, DateTimeOffset? Started, DateTimeOffset? Ended, string? Deadline);
 
 /// <summary>A plan with its waves.</summary>
 /// <param name="Trouble">What keeps a plan that has started from going on, such as a calendar that cannot be read; null where nothing does.</param>
-public sealed record PlanView(PlanRow Plan, string Body, string Scope, string Carries, IReadOnlyList<string> Methods, LimitsView Limits, AdvanceView Advance, IReadOnlyList<WaveView> Waves, IReadOnlyList<string> Undecided, PlanningView Planning, string? Trouble);
+public sealed record PlanView(PlanRow Plan, string Body, string Scope, string Preserves, IReadOnlyList<string> Methods, LimitsView Limits, AdvanceView Advance, IReadOnlyList<WaveView> Waves, IReadOnlyList<string> Undecided, PlanningView Planning, string? Trouble);
 
 /// <summary>How many may run at once.</summary>
 public sealed record LimitsView(int? All, int? Site);
 
 /// <summary>What must hold before the next wave begins.</summary>
-public sealed record AdvanceView(double Proved, int Failures, double SoakHours);
+public sealed record AdvanceView(double Verified, int Failures, double SoakHours);
 
 /// <summary>A wave of a plan.</summary>
 /// <param name="Why">What the advance rule last said of it, or what it waits for.</param>
@@ -411,40 +411,40 @@ public sealed record WaveView(int Number, string Name, string State, DateTimeOff
 
 /// <summary>A machine of a plan.</summary>
 /// <param name="Change">What would have to change for it to get a slot; null where it has one or is not ready.</param>
-/// <param name="StageFrom">When its staging begins over the site's line; null where none is in the way.</param>
+/// <param name="StageFrom">When its staging begins over the site's uplink; null where none is in the way.</param>
 /// <param name="Crew">The crew that is booked for it.</param>
-/// <param name="PlannedStart">When it would go as it is laid out now, where it has no slot yet; else when it was to go as the plan was first laid out.</param>
+/// <param name="PlannedStart">When it would go as it is scheduled now, where it has no slot yet; else when it was to go as the plan was first scheduled.</param>
 /// <param name="Missed">How many slots it missed.</param>
 /// <param name="Moved">Who moved it to its wave, and why; null where nobody did.</param>
 /// <param name="Chosen">The time that somebody chose for it; null where nobody did.</param>
 /// <param name="ChosenBy">Who chose it, and why.</param>
 public sealed record MemberRow(
-    string Id, string Name, string Site, int Wave, string WaveName, string Standing, string Gate, string? Why, bool CannotBeMended, string? Method,
-    DateTimeOffset? SlotStart, DateTimeOffset? SlotEnd, string? Run, DateTimeOffset? Proved, string? Excuse, string? ExcuseReason, string? ExcuseBy, string? ExcuseUntil,
+    string Id, string Name, string Site, int Wave, string WaveName, string Status, string Gate, string? Why, bool CannotBeFixed, string? Method,
+    DateTimeOffset? SlotStart, DateTimeOffset? SlotEnd, string? Run, DateTimeOffset? Verified, string? Exemption, string? ExemptionReason, string? ExemptedBy, string? ExemptUntil,
     string? Change, DateTimeOffset? StageFrom, string? Crew, DateTimeOffset? PlannedStart, int Missed, string? Moved, DateTimeOffset? Chosen, string? ChosenBy);
 
-/// <summary>An excuse for a machine that will not go.</summary>
+/// <summary>An exemption for a machine that will not go.</summary>
 /// <param name="As"><c>replaced</c>, <c>retired</c> or <c>stays</c>.</param>
 /// <param name="Until">Until when it stays, as <c>2027-03-31</c>.</param>
-public sealed record ExcuseCommand(string As, string Reason, string? Until = null);
+public sealed record ExemptCommand(string As, string Reason, string? Until = null);
 
 /// <summary>A decision about a run.</summary>
-/// <param name="Decision"><c>try-again</c>, <c>wait-on</c>, <c>call-off</c>, <c>go-back</c> or <c>give-up</c>.</param>
+/// <param name="Decision"><c>retry</c>, <c>wait</c>, <c>cancel</c>, <c>roll-back</c> or <c>give-up</c>.</param>
 public sealed record DecisionCommand(string Decision, string Reason);
 
 /// <summary>A host key to pin.</summary>
 public sealed record HostKeyCommand(string HostKey, string Reason);
 
 /// <summary>A run in a list.</summary>
-/// <param name="Standing">Where its machine stands by it.</param>
-/// <param name="PhaseNumber">How far it is: the number of its phase from 1 to 8, in the order gate, stage, await-slot, guard, apply, prove, settle, closed.</param>
-/// <param name="ElapsedSeconds">How long the step or phase under way has lasted.</param>
-/// <param name="LeftSeconds">How long the steps up to the proof usually take from here; null where nothing is under way.</param>
-/// <param name="OverSeconds">How much longer than usual the step under way has taken; null where it has not.</param>
+/// <param name="Status">Where its machine stands by it.</param>
+/// <param name="PhaseNumber">How far it is: the number of its phase from 1 to 8, in the order gate, stage, wait, protect, apply, verify, settle, closed.</param>
+/// <param name="ElapsedSeconds">How long the step or phase running has lasted.</param>
+/// <param name="LeftSeconds">How long the steps up to the verification usually take from here; null where nothing is running.</param>
+/// <param name="OverSeconds">How much longer than usual the running step has taken; null where it has not.</param>
 /// <param name="NoContact">Since when nothing is heard of a machine that has an order; null while it answers.</param>
 public sealed record RunRow(
-    string Run, string Machine, string Site, string Plan, string Wave, string Method, string Standing, string Phase, int PhaseNumber, string? Step, double? Share, string? Note,
-    double ElapsedSeconds, double? LeftSeconds, double? OverSeconds, DateTimeOffset SlotStart, string? Parked, string? Outcome, string? Reason, DateTimeOffset? Proved, DateTimeOffset? Closed, int LooseEnds, NoContactView? NoContact);
+    string Run, string Machine, string Site, string Plan, string Wave, string Method, string Status, string Phase, int PhaseNumber, string? Step, double? Share, string? Note,
+    double ElapsedSeconds, double? LeftSeconds, double? OverSeconds, DateTimeOffset SlotStart, string? Parked, string? Outcome, string? Reason, DateTimeOffset? Verified, DateTimeOffset? Closed, int FollowUps, NoContactView? NoContact);
 
 /// <summary>Contact to a machine that is lost while it has an order.</summary>
 /// <param name="Since">When the machine was last heard of.</param>
@@ -452,39 +452,39 @@ public sealed record RunRow(
 /// <param name="Why">What the last attempt to reach it ran into.</param>
 public sealed record NoContactView(DateTimeOffset Since, double Seconds, string Why);
 
-/// <summary>A run with its passage and log.</summary>
+/// <summary>A run with its progress and log.</summary>
 /// <param name="Possible">The decisions that can be taken now.</param>
-public sealed record RunView(RunRow Run, string Hop, long Epoch, int MissedSlots, bool Turned, IReadOnlyList<PhaseView> Phases, IReadOnlyList<StepView> Steps, IReadOnlyList<LooseEndView> LooseEnds, IReadOnlyList<string> Possible, IReadOnlyList<EventView> Log);
+public sealed record RunView(RunRow Run, string Hop, long Epoch, int MissedSlots, bool Turned, IReadOnlyList<PhaseView> Phases, IReadOnlyList<StepView> Steps, IReadOnlyList<FollowUpView> FollowUps, IReadOnlyList<string> Possible, IReadOnlyList<EventView> Log);
 
 /// <summary>A phase that a run went through.</summary>
 public sealed record PhaseView(string Phase, DateTimeOffset From, DateTimeOffset? To);
 
 /// <summary>A step of a run's method.</summary>
-/// <param name="State"><c>to-come</c>, <c>under-way</c>, <c>done</c> or <c>failed</c>.</param>
-public sealed record StepView(string Name, string Title, string Phase, string State, int Attempts, bool TurningPoint, double TypicalSeconds);
+/// <param name="State"><c>to-come</c>, <c>running</c>, <c>done</c> or <c>failed</c>.</param>
+public sealed record StepView(string Name, string Title, string Phase, string State, int Attempts, bool PointOfNoReturn, double TypicalSeconds);
 
 /// <summary>Something left to do.</summary>
-public sealed record LooseEndView(string Name, string Title, string Seen, string Fix, DateTimeOffset Opened, DateTimeOffset? Closed, string? By);
+public sealed record FollowUpView(string Name, string Title, string Seen, string Fix, DateTimeOffset Opened, DateTimeOffset? Closed, string? By);
 
 /// <summary>A line of a run's log.</summary>
 public sealed record EventView(int Number, DateTimeOffset At, string Type, string Actor, string Text, string? Detail);
 
 /// <summary>How a plan's machines ended or stand.</summary>
-public sealed record OutcomesView(string Plan, int Machines, IReadOnlyDictionary<string, int> Tally, IReadOnlyDictionary<string, int> Outcomes, IReadOnlyDictionary<string, int> Excuses, IReadOnlyList<MemberRow> Open);
+public sealed record OutcomesView(string Plan, int Machines, IReadOnlyDictionary<string, int> Tally, IReadOnlyDictionary<string, int> Outcomes, IReadOnlyDictionary<string, int> Exemptions, IReadOnlyList<MemberRow> Open);
 
 /// <summary>The one page that everyone above wants.</summary>
-/// <param name="Forecast">When it will be done, as a range, without sites and machines; null where it is not under way, not made yet, or about sites that the caller does not see.</param>
+/// <param name="Forecast">When it will be done, as a range, without sites and machines; null where it is not running, not made yet, or about sites that the caller does not see.</param>
 public sealed record OverviewView(
     PlanRow Plan, string Target, DateTimeOffset Now, double Pace, string? SupportEnds, ForecastView? Forecast, IReadOnlyList<WaveView> Waves, IReadOnlyList<StairPoint> Planned, IReadOnlyList<StairPoint> Actual,
-    IReadOnlyList<InTheWayView> InTheWay, IReadOnlyList<RunRow> UnderWay, int? RoomAll, IReadOnlyList<NextView> Next);
+    IReadOnlyList<InTheWayView> InTheWay, IReadOnlyList<RunRow> Running, int? RoomAll, IReadOnlyList<NextView> Next);
 
-/// <summary>How many machines were to be proved, or were, by a moment.</summary>
-public sealed record StairPoint(DateTimeOffset At, int Proved);
+/// <summary>How many machines were to be verified, or were, by a moment.</summary>
+public sealed record StairPoint(DateTimeOffset At, int Verified);
 
 /// <summary>Something that keeps machines from going.</summary>
-/// <param name="Kind"><c>check</c>, <c>parked</c>, <c>ended</c>, <c>no-contact</c>, <c>route</c> or <c>loose-end</c>.</param>
-/// <param name="Condition">What lists the machines: the name of the check or the standing.</param>
-/// <param name="By">Who can mend it; null where a decision is needed.</param>
+/// <param name="Kind"><c>check</c>, <c>parked</c>, <c>ended</c>, <c>no-contact</c>, <c>route</c> or <c>follow-up</c>.</param>
+/// <param name="Condition">What lists the machines: the name of the check or the status.</param>
+/// <param name="By">Who can fix it; null where a decision is needed.</param>
 public sealed record InTheWayView(string Kind, int Machines, string Title, string Detail, string? By, double? Minutes, string Condition, int Opens);
 
 /// <summary>Slots to come.</summary>

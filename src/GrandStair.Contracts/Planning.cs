@@ -7,9 +7,9 @@ namespace GrandStair.Contracts;
 /// <param name="Approvals">What it needs a yes for.</param>
 /// <param name="Coverages">What its waves cover that are to cover something.</param>
 /// <param name="Crews">Its crews.</param>
-/// <param name="Lines">The lines over which its staging comes.</param>
+/// <param name="Uplinks">The uplinks over which its staging comes.</param>
 public sealed record PlanningView(
-    int Revision, string RevisedBy, string? ChangeRecord, IReadOnlyList<ApprovalView> Approvals, IReadOnlyList<CoverageView> Coverages, IReadOnlyList<CrewView> Crews, IReadOnlyList<LineView> Lines);
+    int Revision, string RevisedBy, string? ChangeRecord, IReadOnlyList<ApprovalView> Approvals, IReadOnlyList<CoverageView> Coverages, IReadOnlyList<CrewView> Crews, IReadOnlyList<UplinkView> Uplinks);
 
 /// <summary>A yes that a plan or a wave of it needs.</summary>
 /// <param name="Subject"><c>plan</c>, or the wave's name behind <c>wave </c>.</param>
@@ -19,10 +19,10 @@ public sealed record PlanningView(
 /// <param name="Why">Why it is needed, as a sentence.</param>
 /// <param name="By">Who gave it to what the plan is now; null while nobody did.</param>
 /// <param name="Before">Who gave it to what the plan was before, and when; null where nobody did.</param>
-/// <param name="LoadedSince">The plan's calendars that were loaded anew after the last yes.</param>
+/// <param name="LoadedSince">The plan's calendars that were loaded again after the last yes.</param>
 public sealed record ApprovalView(string Subject, string Intent, IReadOnlyList<string> Asked, IReadOnlyList<string> Contributors, string Why, string? By, DateTimeOffset? At, string? Reason, string? Before, IReadOnlyList<LoadedSince> LoadedSince);
 
-/// <summary>A calendar that was loaded anew.</summary>
+/// <summary>A calendar that was loaded again.</summary>
 public sealed record LoadedSince(string Calendar, DateTimeOffset At, string By);
 
 /// <summary>A yes.</summary>
@@ -34,8 +34,8 @@ public sealed record ApprovalCommand(string Intent, string Reason, string? Wave 
 /// <summary>What a wave covers.</summary>
 /// <param name="Values">How many values of its keys occur in the scope.</param>
 /// <param name="Covered">How many of them it has.</param>
-/// <param name="Untold">How many machines have no known value under each key.</param>
-public sealed record CoverageView(string Wave, int Values, int Covered, IReadOnlyList<UncoveredView> Uncovered, IReadOnlyDictionary<string, int> Untold);
+/// <param name="Unknown">How many machines have no known value under each key.</param>
+public sealed record CoverageView(string Wave, int Values, int Covered, IReadOnlyList<UncoveredView> Uncovered, IReadOnlyDictionary<string, int> Unknown);
 
 /// <summary>A value that a wave does not cover.</summary>
 public sealed record UncoveredView(string Key, string Value, int Machines, string Why);
@@ -43,32 +43,32 @@ public sealed record UncoveredView(string Key, string Value, int Machines, strin
 /// <summary>A crew of a plan.</summary>
 public sealed record CrewView(string Name, string Kind, int Hands, int? PerDay, IReadOnlyList<string> Sites, string When);
 
-/// <summary>The lines of some sites.</summary>
-/// <param name="Rate">What each carries, bits per second.</param>
+/// <summary>The uplinks of some sites.</summary>
+/// <param name="Rate">What each preserves, bits per second.</param>
 /// <param name="Share">The share that staging may use, 0 to 1.</param>
-public sealed record LineView(IReadOnlyList<string> Sites, double Rate, double Share, string When);
+public sealed record UplinkView(IReadOnlyList<string> Sites, double Rate, double Share, string When);
 
-/// <summary>How a plan would be laid out if it went on now and nothing failed.</summary>
+/// <summary>How a plan would be scheduled if it went on now and nothing failed.</summary>
 /// <param name="End">When the last slot ends; null without any.</param>
 /// <param name="MeetsDeadline">Whether that is in time; true where there is no deadline.</param>
 /// <param name="Changes">The smallest changes that would make it so; empty where it is, or where none was found.</param>
-/// <param name="Left">The machines that find no place.</param>
-public sealed record PlacementView(
-    string Plan, int Revision, IReadOnlyList<WavePlacementView> Waves, DateTimeOffset? End, string? Deadline, bool MeetsDeadline, IReadOnlyList<PlanChangeView> Changes, IReadOnlyList<LeftView> Left);
+/// <param name="Left">The machines that cannot be scheduled.</param>
+public sealed record ScheduleView(
+    string Plan, int Revision, IReadOnlyList<WaveScheduleView> Waves, DateTimeOffset? End, string? Deadline, bool MeetsDeadline, IReadOnlyList<PlanChangeView> Changes, IReadOnlyList<LeftView> Left);
 
-/// <summary>A wave as it would be laid out.</summary>
+/// <summary>A wave as it would be scheduled.</summary>
 /// <param name="Placed">How many machines get a slot.</param>
 /// <param name="From">When it begins.</param>
 /// <param name="End">When its last slot ends; null without any.</param>
-/// <param name="Bound">Before when no placement of it can end.</param>
+/// <param name="Bound">Before when no schedule of it can end.</param>
 /// <param name="BoundWhy">What it is that takes so long.</param>
 /// <param name="Share">How many times as long as the bound it takes, from 1; null without any slot.</param>
-public sealed record WavePlacementView(string Wave, int Placed, int Left, DateTimeOffset From, DateTimeOffset? End, DateTimeOffset? Bound, string? BoundWhy, double? Share);
+public sealed record WaveScheduleView(string Wave, int Placed, int Left, DateTimeOffset From, DateTimeOffset? End, DateTimeOffset? Bound, string? BoundWhy, double? Share);
 
 /// <summary>A change of a plan that would make it end earlier.</summary>
 public sealed record PlanChangeView(string What, DateTimeOffset End, bool Meets);
 
-/// <summary>A machine that finds no place.</summary>
+/// <summary>A machine that cannot be scheduled.</summary>
 /// <param name="Why">What keeps it out.</param>
 /// <param name="Change">What would have to change.</param>
 public sealed record LeftView(string Machine, string Site, string Wave, string Why, string Change);
@@ -81,7 +81,7 @@ public sealed record LeftView(string Machine, string Site, string Wave, string W
 /// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>
 /// <param name="NoEffect">What the text says and has no effect, in sentences: what comes too late, and names that nothing has.</param>
 public sealed record ComparisonView(
-    string Plan, int Revision, int Machines, IReadOnlyList<string> Lines, IReadOnlyList<WaveChangeRow> Waves, IReadOnlyList<MovedRow> Moved, PlacementView Placement,
+    string Plan, int Revision, int Machines, IReadOnlyList<string> Lines, IReadOnlyList<WaveChangeRow> Waves, IReadOnlyList<MovedRow> Moved, ScheduleView Schedule,
     IReadOnlyList<CoverageView> Coverages, IReadOnlyList<string> Undecided, IReadOnlyList<string> Missing, IReadOnlyList<string> NoEffect);
 
 /// <summary>A machine that would be in another wave.</summary>
@@ -97,11 +97,11 @@ public sealed record RevisionRow(int Number, DateTimeOffset At, string By, strin
 public sealed record MoveCommand(string Wave, string Reason);
 
 /// <summary>The time that a machine is to have; null gives up the one that somebody chose.</summary>
-public sealed record AppointCommand(string Reason, DateTimeOffset? Start = null);
+public sealed record RescheduleCommand(string Reason, DateTimeOffset? Start = null);
 
 /// <summary>The times that a machine can have.</summary>
-/// <param name="Slot">The time that it has, or that is laid out for it; null without any.</param>
-/// <param name="Stands">Whether it has that; else it is only laid out.</param>
+/// <param name="Slot">The time that it has, or that is scheduled for it; null without any.</param>
+/// <param name="Stands">Whether it has that; else it is only scheduled.</param>
 /// <param name="Chosen">The time that somebody chose for it; null where nobody did.</param>
 /// <param name="ChosenBy">Who chose it, and why.</param>
 /// <param name="Times">The times that are free.</param>
@@ -110,7 +110,7 @@ public sealed record TimesView(string Machine, string Site, SpanView? Slot, bool
 /// <summary>What would come of it if a machine were given a time.</summary>
 /// <param name="Slot">Its slot; null where something is in the way.</param>
 /// <param name="InTheWay">All that is in the way; empty where nothing is.</param>
-/// <param name="Moved">The machines whose time is laid out otherwise then.</param>
+/// <param name="Moved">The machines whose time is scheduled otherwise then.</param>
 /// <param name="EndBefore">When the last slot of those still to be given would end without it.</param>
 /// <param name="End">When it would end with it.</param>
 public sealed record TrialView(
@@ -119,28 +119,28 @@ public sealed record TrialView(
 /// <summary>Whose slots an address is to show.</summary>
 /// <param name="Kind"><c>plan</c>, <c>wave</c>, <c>site</c>, <c>crew</c> or <c>owner</c>.</param>
 /// <param name="Of">Which one, by its name; not needed for the whole plan.</param>
-public sealed record AddressCommand(string Kind, string? Of = null);
+public sealed record ShareLinkCommand(string Kind, string? Of = null);
 
 /// <summary>An address at which some of a plan's slots are to be had without an account.</summary>
 /// <param name="State"><c>stands</c> or <c>ended</c>.</param>
-public sealed record AddressRow(string Id, string Kind, string Of, string State, DateTimeOffset Made, string MadeBy, DateTimeOffset? LastUsed);
+public sealed record ShareLinkRow(string Id, string Kind, string Of, string State, DateTimeOffset Made, string MadeBy, DateTimeOffset? LastUsed);
 
-/// <summary>A new address; what is secret of it is shown this once.</summary>
+/// <summary>A new share link; what is secret of it is shown this once.</summary>
 /// <param name="Calendar">Where the calendar is fetched, from the service's own address on.</param>
 /// <param name="Page">Where people look at it, from the service's own address on.</param>
-public sealed record NewAddress(string Calendar, string Page, AddressRow Address);
+public sealed record NewShareLink(string Calendar, string Page, ShareLinkRow Link);
 
-/// <summary>What whoever knows a secret address sees.</summary>
+/// <summary>What whoever knows a share link sees.</summary>
 /// <param name="NoticeHours">How long before a time it can be changed at the latest; null where it cannot be chosen here.</param>
 public sealed record SharedView(string Plan, string Target, string Kind, string Of, DateTimeOffset Now, double? NoticeHours, IReadOnlyList<SharedSlot> Slots);
 
-/// <summary>A machine with its time, as whoever knows a secret address sees it.</summary>
-/// <param name="Stands">Whether it has that time; else it is only laid out.</param>
+/// <summary>A machine with its time, as whoever knows a share link sees it.</summary>
+/// <param name="Stands">Whether it has that time; else it is only scheduled.</param>
 /// <param name="Chosen">Whether somebody chose it.</param>
 /// <param name="ChooseFrom">From when on another time can be chosen; null where none can.</param>
 /// <param name="ChooseTo">Up to when.</param>
 public sealed record SharedSlot(
-    string Machine, string Site, string Wave, string Standing, DateTimeOffset? Start, DateTimeOffset? End, bool Stands, bool Chosen, DateTimeOffset? ChooseFrom, DateTimeOffset? ChooseTo);
+    string Machine, string Site, string Wave, string Status, DateTimeOffset? Start, DateTimeOffset? End, bool Stands, bool Chosen, DateTimeOffset? ChooseFrom, DateTimeOffset? ChooseTo);
 
 /// <summary>The time that an owner wants.</summary>
 public sealed record ChooseCommand(DateTimeOffset Start);
@@ -156,9 +156,9 @@ public sealed record BoardView(DateTimeOffset From, DateTimeOffset To, DateTimeO
 public sealed record BoardWave(int Number, string Name, string State, DateTimeOffset? From, DateTimeOffset? To, DateTimeOffset? NotBefore);
 
 /// <summary>A site of a plan over time.</summary>
-/// <param name="Open">When it may be touched: its windows without its closures.</param>
-/// <param name="Closed">Its closures.</param>
-/// <param name="Slots">Its machines' slots: those that stand, and those of waves to come as they are laid out.</param>
+/// <param name="Open">When it may be touched: its windows without its freezes.</param>
+/// <param name="Closed">Its freezes.</param>
+/// <param name="Slots">Its machines' slots: those that stand, and those of waves to come as they are scheduled.</param>
 /// <param name="Unplaced">How many of its machines have no slot.</param>
 public sealed record BoardSite(string Site, IReadOnlyList<SpanView> Open, IReadOnlyList<ClosedView> Closed, IReadOnlyList<BoardSlot> Slots, int Unplaced);
 
@@ -169,9 +169,9 @@ public sealed record SpanView(DateTimeOffset From, DateTimeOffset To);
 public sealed record ClosedView(DateTimeOffset From, DateTimeOffset To, string Why);
 
 /// <summary>A slot on the board.</summary>
-/// <param name="Stands">Whether the machine has it; else it is only laid out.</param>
+/// <param name="Stands">Whether the machine has it; else it is only scheduled.</param>
 /// <param name="Chosen">Whether somebody chose its time.</param>
-public sealed record BoardSlot(string Machine, int Wave, string Standing, DateTimeOffset Start, DateTimeOffset End, DateTimeOffset? StageFrom, string? Crew, bool Stands, bool Chosen);
+public sealed record BoardSlot(string Machine, int Wave, string Status, DateTimeOffset Start, DateTimeOffset End, DateTimeOffset? StageFrom, string? Crew, bool Stands, bool Chosen);
 
 /// <summary>A calendar that plans can refer to.</summary>
 /// <param name="Events">How many events it has, each that comes back counted once.</param>

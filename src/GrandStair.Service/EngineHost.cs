@@ -9,7 +9,7 @@ using GrandStair.Engine.Runs;
 namespace GrandStair.Service;
 
 /// <summary>Runs the worker, the keeper of plans, the fixes, the daily tally, the scheduled reading and the rehearsals for as long as the service runs. Of several services on one database one at a time has the duties that must not be done twice.</summary>
-internal sealed class EngineHost(RunWorker worker, PlanKeeper keeper, CheckDesk checks, ExposureDesk exposure, ScheduledReading reading, RehearsalDesk rehearsals, DutyHost duties, SingleDuty single) : BackgroundService
+internal sealed class EngineHost(RunWorker worker, PlanKeeper keeper, CheckRunner checks, ExposureReport exposure, ScheduledReading reading, RehearsalRunner rehearsals, DutyHost duties, SingleDuty single) : BackgroundService
 {
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {

@@ -11,13 +11,13 @@ using GrandStair.Engine.Secrets;
 using GrandStair.Files;
 using GrandStair.Files.Catalogue;
 using GrandStair.Files.Providers;
-using GrandStair.Links;
-using GrandStair.Links.Ssh;
-using GrandStair.Links.StandIns;
+using GrandStair.Connections;
+using GrandStair.Connections.Ssh;
+using GrandStair.Connections.Simulation;
 using GrandStair.Service;
 using GrandStair.Service.Access;
 using GrandStair.Service.Accounts;
-using GrandStair.Service.Addresses;
+using GrandStair.Service.ShareLinks;
 using GrandStair.Service.Audit;
 using GrandStair.Service.Calendars;
 using GrandStair.Service.Catalogue;
@@ -93,14 +93,14 @@ static async Task RunAsync(string[] args)
     var clock = await StartClock.OpenAsync(new ClockTable(database), options, default);
     AddServices(builder.Services, options, database, clock);
     var installation = await new SettingsTable(database).FirstAsync("installation", Guid.NewGuid().ToString("N")[..12], default);
-    using var world = new StandInWorld(Path.Combine(options.Data, "stand-ins.db"));
-    if (options.StandIns is { } standIns) world.Add(StandInFile.Read(standIns));
+    using var world = new SimulatedMachines(Path.Combine(options.Data, "simulated.db"));
+    if (options.SimulatedMachines is { } simulated) world.Add(SimulatedMachineFile.Read(simulated));
     builder.Services.AddSingleton(world).AddSingleton(await AuditKey.OpenAsync(options.Data, default))
-        .AddSingleton(s => Links(new(s.GetRequiredService<SshAccess>(), installation, options.PostQuantum), world, clock));
+        .AddSingleton(s => Connections(new(s.GetRequiredService<SshAccess>(), installation, options.PostQuantum), world, clock));
 
     var app = builder.Build();
-    await LoadCatalogueAsync(app.Services.GetRequiredService<Shelf>(), options, clock.GetUtcNow());
-    await app.Services.GetRequiredService<SourceDesk>().LoadAsync(default);
+    await LoadCatalogueAsync(app.Services.GetRequiredService<CatalogueCache>(), options, clock.GetUtcNow());
+    await app.Services.GetRequiredService<SourceReader>().LoadAsync(default);
     if (options.AcceptAudit is { } accepted) await app.Services.GetRequiredService<AuditSealer>().AcceptAsync(accepted, clock.GetUtcNow(), default);
     await FirstToken.MakeAsync(app.Services.GetRequiredService<AccountTable>(), app.Services.GetRequiredService<AccessTable>(), options, clock.GetUtcNow(), default);
     if (options.Demo is not null) await NorthmereStart.PrepareAsync(app.Services, options, default);
@@ -132,12 +132,12 @@ static void ConfigureServer(IWebHostBuilder host, ServiceOptions options) => hos
 static void AddServices(IServiceCollection services, ServiceOptions options, Database database, DomainClock clock)
 {
     services.AddSingleton(options).AddSingleton(database).AddSingleton(clock).AddSingleton<TimeProvider>(clock)
-        .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<RulingTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<ImportTable>().AddSingleton<ImportsUnderWay>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<RunIndex>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<AccountTable>().AddSingleton<AuditTable>().AddSingleton<SecretTable>().AddSingleton<FirstUseTable>().AddSingleton<ScriptTable>().AddSingleton<SecretDesk>().AddSingleton<ISecrets>(s => s.GetRequiredService<SecretDesk>()).AddSingleton<SshAccess>().AddSingleton<ClockTable>()
-        .AddSingleton<IDocuments, Documents>().AddSingleton<Shelf>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<CalendarTable>().AddSingleton<CalendarShelf>().AddSingleton<ApprovalTable>().AddSingleton<PlanApprovals>().AddSingleton<PlanAcknowledgements>().AddSingleton<OtherPlans>().AddSingleton<PlanWriter>().AddSingleton<PlanDesk>().AddSingleton<SlotDesk>().AddSingleton<AddressTable>().AddSingleton<AddressedSlots>().AddSingleton<RehearsalTable>().AddSingleton<MeasuredRuns>().AddSingleton<RehearsalCases>().AddSingleton<RehearsalDesk>().AddSingleton<CheckDesk>().AddSingleton<ExposureDesk>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanTroubles>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
+        .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<DecisionTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<ImportTable>().AddSingleton<ImportsRunning>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<RunIndex>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<AccountTable>().AddSingleton<AuditTable>().AddSingleton<SecretTable>().AddSingleton<FirstUseTable>().AddSingleton<ScriptTable>().AddSingleton<SecretStore>().AddSingleton<ISecrets>(s => s.GetRequiredService<SecretStore>()).AddSingleton<SshAccess>().AddSingleton<ClockTable>()
+        .AddSingleton<IDocuments, Documents>().AddSingleton<CatalogueCache>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<CalendarTable>().AddSingleton<CalendarCache>().AddSingleton<ApprovalTable>().AddSingleton<PlanApprovals>().AddSingleton<PlanAcknowledgements>().AddSingleton<OtherPlans>().AddSingleton<PlanWriter>().AddSingleton<PlanCommands>().AddSingleton<SlotCommands>().AddSingleton<ShareLinkTable>().AddSingleton<SharedSlots>().AddSingleton<RehearsalTable>().AddSingleton<MeasuredRuns>().AddSingleton<RehearsalCases>().AddSingleton<RehearsalRunner>().AddSingleton<CheckRunner>().AddSingleton<ExposureReport>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanTroubles>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
         .AddSingleton<DutyHost>().AddSingleton<DutyLeaseTable>().AddSingleton<SingleDuty>().AddSingleton<LiveFeed>().AddSingleton<ForecastAges>().AddHostedService(s => s.GetRequiredService<LiveFeed>()).AddHostedService<EngineHost>()
-        .AddSingleton<SourceDesk>().AddHostedService(s => s.GetRequiredService<SourceDesk>());
+        .AddSingleton<SourceReader>().AddHostedService(s => s.GetRequiredService<SourceReader>());
     if (options.Demo is not null) services.AddHostedService<NorthmerePeople>();
-    services.AddHttpContextAccessor().AddScoped<CallersFleet>().AddScoped<CallersPlans>().AddSingleton<Callers>().AddSingleton<Passwords>()
+    services.AddHttpContextAccessor().AddScoped<ScopedFleet>().AddScoped<ScopedPlans>().AddSingleton<Callers>().AddSingleton<Passwords>()
         .AddSingleton<AuditAlarm>().AddSingleton<AuditAnchors>().AddHostedService(s => s.GetRequiredService<AuditAnchors>()).AddSingleton<AuditSealer>().AddHostedService(s => s.GetRequiredService<AuditSealer>());
     services.AddDataProtection().SetApplicationName("grandstair").PersistKeysToFileSystem(Directory.CreateDirectory(options.Keys, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute));
     var authentication = services.AddAuthentication(CallerHandler.Name).AddScheme<AuthenticationSchemeOptions, CallerHandler>(CallerHandler.Name, null);
@@ -170,13 +170,13 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
     });
 }
 
-static LinkSet Links(SshOptions ssh, StandInWorld world, DomainClock clock)
+static ConnectionSet Connections(SshOptions ssh, SimulatedMachines world, DomainClock clock)
 {
-    ILink[] links = [new SshLink(ssh), new StandInLink(world, clock)];
-    return new(links.ToDictionary(l => l.Kind));
+    IConnection[] connections = [new SshConnection(ssh), new SimulatedConnection(world, clock)];
+    return new(connections.ToDictionary(l => l.Kind));
 }
 
-static async Task LoadCatalogueAsync(Shelf shelf, ServiceOptions options, DateTimeOffset now)
+static async Task LoadCatalogueAsync(CatalogueCache catalogues, ServiceOptions options, DateTimeOffset now)
 {
     if (!Directory.Exists(options.Catalogue)) throw new IOException($"There is no catalogue folder at {options.Catalogue}. Say where it is with --catalogue FOLDER.");
     var contents = Directory.EnumerateDirectories(options.Catalogue).Order(StringComparer.Ordinal).Select(folder =>
@@ -185,7 +185,7 @@ static async Task LoadCatalogueAsync(Shelf shelf, ServiceOptions options, DateTi
         var product = CatalogueFolder.Parse(files, KeyRegistry.BuiltIn, Path.Combine(folder, "product.yaml"));
         return new CatalogueContent(product.Hash, product.Name, files);
     });
-    await shelf.LoadAsync([.. contents], now, default);
+    await catalogues.LoadAsync([.. contents], now, default);
 }
 
 static void Map(WebApplication app, ServiceOptions options)
@@ -220,7 +220,7 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapPlans();
     api.MapPlanning();
     api.MapTimes();
-    api.MapAddresses();
+    api.MapShareLinks();
     api.MapRehearsals();
     api.MapCalendars();
     api.MapSettings();

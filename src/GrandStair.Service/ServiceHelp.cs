@@ -36,7 +36,7 @@ internal static class ServiceHelp
         new("sources", "FOLDER", "directories to read"),
         new("audit-anchor", "file:PATH,…", "where the heads of the audit log are also written; also syslog:HOST:PORT or an https URL"),
         new("accept-audit", "NUMBER:HASH", "the entry to continue from after an audit alarm"),
-        new("stand-ins", "FILE.csv", "simulated machines to try things on"),
+        new("simulated", "FILE.csv", "simulated machines to try things on"),
         new("pace", "N", "seconds of simulated time per real second; only if all machines are simulated (default: 1)"),
         new("demo", "FOLDER", "start with the demo's data"),
     ];

@@ -19,16 +19,16 @@ namespace GrandStair.Service;
 /// <param name="SshPassphrase">What that key is encrypted with; null where it is not.</param>
 /// <param name="Keys">The folder of the keys that encrypt secrets; never in the database.</param>
 /// <param name="PostQuantum">Whether SSH logins offer the post-quantum key exchange.</param>
-/// <param name="Pace">Seconds of domain time in one real second; 1 unless all machines are stand-ins.</param>
-/// <param name="StandIns">A CSV file with what is true of simulated machines; null where there are none.</param>
+/// <param name="Pace">Seconds of domain time in one real second; 1 unless all machines are simulated machines.</param>
+/// <param name="SimulatedMachines">A CSV file with what is true of simulated machines; null where there are none.</param>
 /// <param name="Demo">The folder of the demo's data; null outside the demo.</param>
 /// <param name="Hosts">The host names under which the service may be called.</param>
-/// <param name="ReadEvery">How often every machine is read over its link without being asked; null for never.</param>
+/// <param name="ReadEvery">How often every machine is read over its connection without being asked; null for never.</param>
 /// <param name="Sources">The folder with one YAML file a source; null where there are none.</param>
 /// <param name="AuditAnchors">Where heads of the audit are written besides: <c>file:PATH</c>, <c>syslog:HOST:PORT</c> or an https URL.</param>
 /// <param name="Proxies">The addresses of proxies in front that do TLS; from them the caller's address and scheme are taken (X-Forwarded-For, X-Forwarded-Proto).</param>
 /// <param name="AcceptAudit">The audit entry to continue from after an alarm, as NUMBER:HASH; null for none.</param>
-public sealed record ServiceOptions(string Data, string? Database, IPAddress Listen, int Port, string? TlsCertificate, string? TlsKey, string? Provider, int Rate, string Catalogue, SecretReference? SshKey, SecretReference? SshPassphrase, string Keys, bool PostQuantum, double Pace, string? StandIns, string? Demo, IReadOnlyList<string> Hosts, TimeSpan? ReadEvery, string? Sources, IReadOnlyList<string> AuditAnchors, string? AcceptAudit, IReadOnlyList<IPAddress> Proxies)
+public sealed record ServiceOptions(string Data, string? Database, IPAddress Listen, int Port, string? TlsCertificate, string? TlsKey, string? Provider, int Rate, string Catalogue, SecretReference? SshKey, SecretReference? SshPassphrase, string Keys, bool PostQuantum, double Pace, string? SimulatedMachines, string? Demo, IReadOnlyList<string> Hosts, TimeSpan? ReadEvery, string? Sources, IReadOnlyList<string> AuditAnchors, string? AcceptAudit, IReadOnlyList<IPAddress> Proxies)
 {
     /// <summary>Reads the options.</summary>
     /// <exception cref="FormatException">One cannot be read; the message says which and what was expected.</exception>
@@ -55,7 +55,7 @@ public sealed record ServiceOptions(string Data, string? Database, IPAddress Lis
             Path.GetFullPath(from["keys"] ?? Path.Combine(data, "keys")),
             from["ssh-post-quantum"] != "no",
             Number(from, "pace", 1, 1, 1_000_000),
-            from["stand-ins"] is { } standIns ? Path.GetFullPath(standIns) : null,
+            from["simulated"] is { } simulated ? Path.GetFullPath(simulated) : null,
             from["demo"] is { } demo ? Path.GetFullPath(demo) : null,
             ["localhost", "127.0.0.1", "[::1]", .. (from["hosts"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)],
             Every(from["read-every"]),

@@ -12,16 +12,16 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     private static CancellationToken Stop => TestContext.Current.CancellationToken;
 
     [Fact]
-    public async Task The_overview_answers_in_its_first_line_and_every_standing_leads_to_its_machines()
+    public async Task The_overview_answers_in_its_first_line_and_every_status_leads_to_its_machines()
     {
         var page = await demo.OpenAsync("/");
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("of 240 verified");
         await Assertions.Expect(page.Locator(".staircase .stair")).ToHaveCountAsync(3);
         await Assertions.Expect(page.Locator(".staircase .actual").First).ToBeVisibleAsync();
         await page.Locator(".strip a.is-not-ready").ClickAsync();
-        await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/plans/winter-crossing\\?standing=not-ready"));
-        await Assertions.Expect(page.Locator("td .standing.is-not-ready").First).ToBeVisibleAsync();
-        Assert.Equal(0, await page.Locator("td .standing:not(.is-not-ready)").CountAsync() - await page.Locator(".tally .standing:not(.is-not-ready)").CountAsync());
+        await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/plans/winter-crossing\\?status=not-ready"));
+        await Assertions.Expect(page.Locator("td .status.is-not-ready").First).ToBeVisibleAsync();
+        Assert.Equal(0, await page.Locator("td .status:not(.is-not-ready)").CountAsync() - await page.Locator(".tally .status:not(.is-not-ready)").CountAsync());
     }
 
     [Fact]
@@ -104,7 +104,7 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
         await Assertions.Expect(page.Locator("#tally .sum")).ToContainTextAsync("240");
         var view = await demo.Service.Client.OutcomesAsync(Plan, Stop);
         await page.ReloadAsync();
-        foreach (var (standing, count) in view.Tally) await Assertions.Expect(page.Locator($"[data-standing='{standing}']")).ToHaveTextAsync($"{count}");
+        foreach (var (status, count) in view.Tally) await Assertions.Expect(page.Locator($"[data-status='{status}']")).ToHaveTextAsync($"{count}");
         await GoOnAsync();
     }
 
@@ -129,30 +129,30 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     [Fact]
     public async Task A_run_shows_its_steps_and_its_log()
     {
-        var run = (await demo.Service.Client.RunsAsync(Plan, "proved,done", 1, Stop)).Items[0];
+        var run = (await demo.Service.Client.RunsAsync(Plan, "verified,done", 1, Stop)).Items[0];
         var page = await demo.OpenAsync($"/runs/{run.Run}");
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync(run.Machine);
         await Assertions.Expect(page.Locator(".steps .is-step-done").First).ToBeVisibleAsync();
-        await page.Locator(".log summary", new() { HasText = "Proved" }).First.ClickAsync();
+        await page.Locator(".log summary", new() { HasText = "Verified" }).First.ClickAsync();
         await Assertions.Expect(page.Locator(".log pre").First).ToContainTextAsync("gate-judged");
     }
 
     [Fact]
     public async Task Without_a_session_one_signs_in_first_and_comes_back_to_the_page()
     {
-        var page = await demo.OpenAsync("/runs?standing=proved", signedIn: false);
+        var page = await demo.OpenAsync("/runs?status=verified", signedIn: false);
         await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/sign-in"));
         await page.GetByLabel("Account").FillAsync("planner");
         await page.GetByLabel("Password", new() { Exact = true }).FillAsync("not the password");
         await page.GetByRole(AriaRole.Button, new() { Name = "Sign in", Exact = true }).ClickAsync();
-        await Assertions.Expect(page.Locator(".form-error")).ToContainTextAsync("no such account with this password");
+        await Assertions.Expect(page.Locator(".form-error")).ToContainTextAsync("User name or password is incorrect");
         await page.GetByRole(AriaRole.Button, new() { Name = "Sign in with a token" }).ClickAsync();
         await page.GetByLabel("Token", new() { Exact = true }).FillAsync("wrong");
         await page.GetByRole(AriaRole.Button, new() { Name = "Sign in", Exact = true }).ClickAsync();
         await Assertions.Expect(page.Locator(".form-error")).ToContainTextAsync("This token is not known");
         await page.GetByLabel("Token", new() { Exact = true }).FillAsync(demo.Service.Token);
         await page.GetByRole(AriaRole.Button, new() { Name = "Sign in", Exact = true }).ClickAsync();
-        await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/runs\\?standing=proved"));
+        await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/runs\\?status=verified"));
     }
 
     [Fact]
@@ -201,15 +201,15 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
           const light = (c) => { const [r, g, b] = c.match(/[\d.]+/g).map(Number).map((v) => { v /= 255; return v <= 0.03928 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4; }); return 0.2126 * r + 0.7152 * g + 0.0722 * b; };
           const ratio = (a, b) => { const [x, y] = [light(a), light(b)].sort((p, q) => q - p); return (x + 0.05) / (y + 0.05); };
           const behind = (e) => { for (let n = e; n; n = n.parentElement) { const c = getComputedStyle(n).backgroundColor; if (/^rgb\(/.test(c)) return c; } };
-          return Math.min(...[...document.querySelectorAll('h1, .under, .quiet, td, main a:not(.strip a), .standing')].map((e) => ratio(getComputedStyle(e).color, behind(e))));
+          return Math.min(...[...document.querySelectorAll('h1, .under, .quiet, td, main a:not(.strip a), .status')].map((e) => ratio(getComputedStyle(e).color, behind(e))));
         })()
         """;
 
     private async Task HoldAsync()
     {
         if ((await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Held is null) await demo.Service.Client.HoldAsync(Plan, "the sums are compared", Stop);
-        // What is under way goes on to its end first.
-        await Eventually.TrueAsync(async () => (await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Tally["under-way"] == 0, TimeSpan.FromMinutes(2), () => "nothing is under way");
+        // What is running goes on to its end first.
+        await Eventually.TrueAsync(async () => (await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Tally["running"] == 0, TimeSpan.FromMinutes(2), () => "nothing is running");
     }
 
     private async Task GoOnAsync()

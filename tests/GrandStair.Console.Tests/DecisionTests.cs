@@ -11,25 +11,25 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     [Fact]
     public async Task A_parked_run_says_why_and_is_decided_about_with_a_reason()
     {
-        var page = await small.OpenAsync("/runs?standing=parked");
+        var page = await small.OpenAsync("/runs?status=parked");
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("1 parked: waiting for a decision");
         await page.Locator("tbody tr a").First.ClickAsync();
-        await Assertions.Expect(page.Locator(".parked-box")).ToContainTextAsync("the gate is shut: Mains power (seen: power.mains = no)");
+        await Assertions.Expect(page.Locator(".parked-box")).ToContainTextAsync("the gate is blocked: Mains power (seen: power.mains = no)");
         await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Roll back to the previous release" })).ToHaveCountAsync(0);
         await page.GetByRole(AriaRole.Button, new() { Name = "Cancel this upgrade" }).ClickAsync();
         await page.GetByLabel("Why").FillAsync("the ship has left");
         await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Cancel this upgrade" }).ClickAsync();
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("stopped");
-        await Assertions.Expect(page.Locator(".log")).ToContainTextAsync("Decided to call off: the ship has left");
+        await Assertions.Expect(page.Locator(".log")).ToContainTextAsync("Decided to cancel: the ship has left");
         await Assertions.Expect(page.Locator(".log")).ToContainTextAsync("by admin");
-        var run = (await small.Service.Client.RunsAsync("small", "ended", 10, Stop)).Items.Single();
-        Assert.Equal(("called-off", "the ship has left"), (run.Outcome, run.Reason));
+        var run = (await small.Service.Client.RunsAsync("small", "stopped", 10, Stop)).Items.Single();
+        Assert.Equal(("cancelled", "the ship has left"), (run.Outcome, run.Reason));
     }
 
     [Fact]
     public async Task A_machine_that_cannot_go_is_exempted_from_its_plan_s_page()
     {
-        var page = await small.OpenAsync("/plans/small?standing=not-ready");
+        var page = await small.OpenAsync("/plans/small?status=not-ready");
         var row = page.Locator("tr", new() { HasText = "desk-3" });
         await Assertions.Expect(row).ToContainTextAsync("Processor on the supported list");
         await row.GetByRole(AriaRole.Button, new() { Name = "Exempt desk-3" }).ClickAsync();
@@ -47,12 +47,12 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await Assertions.Expect(page.Locator(".check h3")).ToContainTextAsync("Security chip 2.0 present and on");
         await Assertions.Expect(page.Locator(".explain dd").First).ToContainTextAsync("firmware.tpm.state = no");
         await page.GetByRole(AriaRole.Button, new() { Name = "Update readings" }).ClickAsync();
-        await Assertions.Expect(page.Locator(".explain").First).ToContainTextAsync("by stand-in");
+        await Assertions.Expect(page.Locator(".explain").First).ToContainTextAsync("by simulated");
         await Assertions.Expect(page.Locator(".explain").First).ToContainTextAsync("Switch it on in the firmware menu");
     }
 
     [Fact]
-    public async Task Where_two_sources_disagree_the_newer_counts_and_the_older_stays_on_the_page()
+    public async Task Where_two_sources_conflict_the_newer_counts_and_the_older_stays_on_the_page()
     {
         await using var own = await SmallDemo.StartAsync(started: false);
         var file = Path.Combine(own.Service.Data, "agent.csv");
@@ -63,7 +63,7 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await Assertions.Expect(memory.Locator(".explain")).ToContainTextAsync("hardware.memory = 4 GiB");
         await Assertions.Expect(memory.Locator(".explain")).ToContainTextAsync("by agent");
         var reading = page.Locator("tr", new() { HasText = "hardware.memory" });
-        await Assertions.Expect(reading.Locator(".differs")).ToContainTextAsync("stand-in said 16 GiB");
+        await Assertions.Expect(reading.Locator(".differs")).ToContainTextAsync("simulated said 16 GiB");
         await reading.GetByRole(AriaRole.Button).ClickAsync();
         await Assertions.Expect(reading.Locator(".history li")).ToHaveCountAsync(2);
     }
@@ -99,7 +99,7 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     {
         await using var own = await SmallDemo.StartAsync(started: false);
         var file = Path.Combine(own.Service.Data, "evil.csv");
-        await File.WriteAllTextAsync(file, "name,link,os.product,hardware.model\nevil,stand-in,Brae Desktop,\"<img src=x onerror=\"\"document.title='owned'\"\"> \u001b[31m =1+1\"\n", Stop);
+        await File.WriteAllTextAsync(file, "name,connection,os.product,hardware.model\nevil,simulated,Brae Desktop,\"<img src=x onerror=\"\"document.title='owned'\"\"> \u001b[31m =1+1\"\n", Stop);
         await using (var stream = File.OpenRead(file)) await own.Service.Client.ImportAsync(stream, new("agent", "now"), dry: false, Stop);
         var page = await small.OpenAsync("/machines/evil", own.Service);
         await Assertions.Expect(page.Locator("tr", new() { HasText = "hardware.model" })).ToContainTextAsync("<img src=x onerror=");

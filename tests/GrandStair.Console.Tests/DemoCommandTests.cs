@@ -24,21 +24,21 @@ public sealed class DemoCommandTests
         demo.BeginOutputReadLine();
         try
         {
-            string? link = null;
+            string? connection = null;
             await Eventually.TrueAsync(
                 () =>
                 {
-                    lock (lines) link = lines.FirstOrDefault(l => l.StartsWith("Console: ", StringComparison.Ordinal))?["Console: ".Length..];
-                    return Task.FromResult(link is not null);
+                    lock (lines) connection = lines.FirstOrDefault(l => l.StartsWith("Console: ", StringComparison.Ordinal))?["Console: ".Length..];
+                    return Task.FromResult(connection is not null);
                 },
                 TimeSpan.FromMinutes(5),
                 () => $"the demo prints its link; it printed\n{string.Join('\n', lines)}");
             using var http = new HttpClient();
-            Assert.Contains("<div id=\"root\">", await http.GetStringAsync(link, Stop), StringComparison.Ordinal);
+            Assert.Contains("<div id=\"root\">", await http.GetStringAsync(connection, Stop), StringComparison.Ordinal);
             using var client = new Client.GrandStairClient(new($"http://127.0.0.1:{port}"), (await File.ReadAllTextAsync(Path.Combine(data, "admin.token"), Stop)).Trim());
             var before = await client.PlanAsync("winter-crossing", Stop);
             Assert.Equal("passed", before.Waves[0].State);
-            await Eventually.TrueAsync(async () => (await client.PlanAsync("winter-crossing", Stop)).Waves[1].Tally["proved"] > 0, TimeSpan.FromMinutes(3), () => "a machine of the second wave is proved");
+            await Eventually.TrueAsync(async () => (await client.PlanAsync("winter-crossing", Stop)).Waves[1].Tally["verified"] > 0, TimeSpan.FromMinutes(3), () => "a machine of the second wave is verified");
 
             var again = await Shell.RunAsync(Path.Combine(Repository.Root, "demo"), ["--data", "/etc", "--fresh"]);
             Assert.Equal(1, again.Exit);

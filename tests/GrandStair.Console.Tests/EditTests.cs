@@ -25,7 +25,7 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
           # The quay is lit at night.
           - { groups: [ticket-desk], zone: Europe/London, weekly: ["Mon-Fri 22:00-04:00"] }
         limits: { all: 4, site: 2 }
-        advance: { proved: 90 %, failures: 2, soak: 1 d }
+        advance: { verified: 90 %, failures: 2, soak: 1 d }
         deadline: 2027-03-31
         change-record: NF-11
 
@@ -70,7 +70,7 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
             .Replace("  # The quay is lit at night.\n  - { groups: [ticket-desk], zone: Europe/London, weekly: [\"Mon-Fri 22:00-04:00\"] }\n", "", StringComparison.Ordinal)
             .Replace("change-record: NF-11\n", "", StringComparison.Ordinal).TrimEnd();
         var text = await Text(page).InputValueAsync();
-        Assert.Equal($"{expected}\nclosures: [{{ zone: Europe/London, days: [2027-02-10..2027-02-12], why: Stocktaking }}]\napproval: {{ by: [board] }}", text.TrimEnd());
+        Assert.Equal($"{expected}\nfreezes: [{{ zone: Europe/London, days: [2027-02-10..2027-02-12], why: Stocktaking }}]\napproval: {{ by: [board] }}", text.TrimEnd());
 
         await Assertions.Expect(Changes(page).Locator(".lines")).ToContainTextAsync("+ limits: { all: 9 }");
         await Assertions.Expect(Changes(page)).ToContainTextAsync("in time for 31 March");

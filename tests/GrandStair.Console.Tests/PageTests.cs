@@ -32,11 +32,11 @@ public sealed class PageTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
     [Fact]
     public async Task A_reading_shows_its_past_and_a_machine_s_pack_for_the_vendor_is_carried_away()
     {
-        var machine = (await demo.Service.Client.MembersAsync(Plan, "proved", null, null, 10, Stop)).Items[0].Name;
+        var machine = (await demo.Service.Client.MembersAsync(Plan, "verified", null, null, 10, Stop)).Items[0].Name;
         var page = await demo.OpenAsync($"/machines/{machine}");
         var version = page.Locator("tr", new() { HasText = "os.version" });
         await version.GetByRole(AriaRole.Button).ClickAsync();
-        // It ran 6 before it was proved on 7.
+        // It ran 6 before it was verified on 7.
         await Assertions.Expect(version.Locator(".history li").First).ToContainTextAsync("7");
         await Assertions.Expect(version.Locator(".history li").Last).ToContainTextAsync("6");
         await version.GetByRole(AriaRole.Button).ClickAsync();
@@ -49,20 +49,20 @@ public sealed class PageTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
     }
 
     [Fact]
-    public async Task Runs_are_counted_by_standing_and_each_count_leads_to_its_runs()
+    public async Task Runs_are_counted_by_status_and_each_count_leads_to_its_runs()
     {
         var page = await demo.OpenAsync("/runs");
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("running");
         // Which there are changes while they go on.
         var first = page.Locator(".targets a").Nth(1);
-        var standing = (await first.GetAttributeAsync("href"))!.Split('=')[1];
+        var status = (await first.GetAttributeAsync("href"))!.Split('=')[1];
         await first.ClickAsync();
-        await Assertions.Expect(page).ToHaveURLAsync(new Regex($"standing={standing}"));
-        var chosen = page.Locator($".targets a[href$='={standing}']");
+        await Assertions.Expect(page).ToHaveURLAsync(new Regex($"status={status}"));
+        var chosen = page.Locator($".targets a[href$='={status}']");
         var rows = page.Locator("tbody tr");
         await Eventually.TrueAsync(async () => int.Parse((await chosen.InnerTextAsync()).Split(' ', '\n')[0], System.Globalization.CultureInfo.InvariantCulture) == await rows.CountAsync(), TimeSpan.FromSeconds(15), () => "there are as many as are counted");
         Assert.True(await rows.CountAsync() > 0);
-        await Assertions.Expect(page.Locator($"tbody .standing:not(.is-{standing})")).ToHaveCountAsync(0);
+        await Assertions.Expect(page.Locator($"tbody .status:not(.is-{status})")).ToHaveCountAsync(0);
         await rows.First.GetByRole(AriaRole.Link).First.ClickAsync();
         await Assertions.Expect(page).ToHaveURLAsync(new Regex("/runs/r[0-9]+$"));
     }

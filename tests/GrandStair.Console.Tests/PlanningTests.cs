@@ -26,7 +26,7 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
     }
 
     [Fact]
-    public async Task Sites_over_time_show_windows_closures_and_slots_that_lead_to_their_machines()
+    public async Task Sites_over_time_show_windows_freezes_and_slots_that_lead_to_their_machines()
     {
         var page = await demo.OpenAsync($"/plans/{Plan}/board");
         await Assertions.Expect(page.Locator(".board .site")).ToHaveCountAsync(11);
@@ -52,7 +52,7 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
     [Fact]
     public async Task A_machine_is_moved_to_another_wave_with_a_reason_that_is_shown()
     {
-        var page = await demo.OpenAsync($"/plans/{Plan}?wave=3&standing=ready");
+        var page = await demo.OpenAsync($"/plans/{Plan}?wave=3&status=ready");
         var row = page.Locator("tbody tr", new() { HasText = "deck-" }).Last;
         var name = await row.Locator("code").First.InnerTextAsync();
         await row.GetByRole(AriaRole.Button, new() { Name = "Move" }).ClickAsync();
@@ -83,7 +83,7 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         await Assertions.Expect(dialog).ToContainTextAsync($"Reschedule {name}");
         await Assertions.Expect(dialog.Locator(".trial")).ToContainTextAsync("may not be touched then");
         await Assertions.Expect(dialog.GetByRole(AriaRole.Button, new() { Name = "Reschedule" })).ToBeDisabledAsync();
-        var free = dialog.Locator(".free-times button").Last;
+        var free = dialog.Locator(".free-slots button").Last;
         var wanted = await free.GetAttributeAsync("aria-label");
         await free.ClickAsync();
         await Assertions.Expect(dialog.Locator(".trial")).ToContainTextAsync("Available.");
@@ -103,7 +103,7 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         await page.GetByRole(AriaRole.Combobox, new() { Name = "Which one" }).FillAsync("deck-it");
         await page.GetByRole(AriaRole.Dialog).Locator("h2, header").First.ClickAsync();
         await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Create" }).ClickAsync();
-        var address = await page.Locator(".address-secret code").First.InnerTextAsync();
+        var address = await page.Locator(".share-link-secret code").First.InnerTextAsync();
 
         page = await demo.OpenAsync(new Uri(address).PathAndQuery, signedIn: false);
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("deck-it: ");
@@ -112,7 +112,7 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         await row.GetByRole(AriaRole.Button, new() { Name = "Another time" }).ClickAsync();
         // What stands there instead is told when it fails.
         await Assertions.Expect(page.Locator("tr.choice")).ToContainTextAsync("Free");
-        var free = page.Locator(".free-times button").Last;
+        var free = page.Locator(".free-slots button").Last;
         var wanted = await free.GetAttributeAsync("aria-label");
         await free.ClickAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = $"Begin {wanted}" }).ClickAsync();
@@ -124,7 +124,7 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         await page.GetByRole(AriaRole.Button, new() { Name = "Revoke link" }).ClickAsync();
         await Assertions.Expect(page.GetByText("No links yet.")).ToBeVisibleAsync();
         page = await demo.OpenAsync(new Uri(address).PathAndQuery, signedIn: false);
-        await Assertions.Expect(page.GetByText("This address is not known, or was ended.")).ToBeVisibleAsync();
+        await Assertions.Expect(page.GetByText("This link is not known, or was ended.")).ToBeVisibleAsync();
     }
 
     [Fact]
@@ -133,7 +133,7 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         var file = Path.Combine(demo.Service.Data, "slots.ics");
         async Task<MemberRow[]> TimedAsync() => [.. (await demo.Service.Client.MembersAsync(Plan, null, null, null, 1000, Stop)).Items.Where(m => (m.SlotStart ?? m.PlannedStart) is not null)];
         var timed = await TimedAsync();
-        // What is laid out changes as things happen: the calendar is one of a time at which nothing did.
+        // What is scheduled changes as things happen: the calendar is one of a time at which nothing did.
         await Eventually.TrueAsync(
             async () =>
             {
@@ -144,7 +144,7 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
                 return timed.Select(m => (m.Id, m.SlotStart ?? m.PlannedStart)).SequenceEqual(before.Select(m => (m.Id, m.SlotStart ?? m.PlannedStart)));
             },
             TimeSpan.FromSeconds(30),
-            () => "nothing is laid out anew while the calendar is fetched");
+            () => "nothing is scheduled anew while the calendar is fetched");
         var read = await ReadAsync("events", file);
         Assert.Equal(timed.Length, read.GetArrayLength());
         foreach (var e in read.EnumerateArray())

@@ -4,7 +4,7 @@ using Xunit;
 
 namespace GrandStair.Console.Tests;
 
-/// <summary>A service with four stand-ins: one goes, one has its chip off, one cannot go, one hangs on battery.</summary>
+/// <summary>A service with four simulated machines: one goes, one has its chip off, one cannot go, one hangs on battery.</summary>
 internal sealed class SmallDemo : IAsyncDisposable
 {
     private const string Truth = """
@@ -23,7 +23,7 @@ internal sealed class SmallDemo : IAsyncDisposable
         waves: [{ name: All }]
         windows: [{ zone: Europe/London, weekly: ["Mon-Sun 00:00-00:00"] }]
         limits: { all: 4 }
-        advance: { proved: 100 %, failures: 9, soak: 0 s }
+        advance: { verified: 100 %, failures: 9, soak: 0 s }
         lead: 0 s
         """;
 
@@ -33,11 +33,11 @@ internal sealed class SmallDemo : IAsyncDisposable
 
     public static async Task<SmallDemo> StartAsync(bool started)
     {
-        var truth = Path.Combine(Path.GetTempPath(), $"stand-ins-{Guid.NewGuid():N}.csv");
+        var truth = Path.Combine(Path.GetTempPath(), $"simulated-{Guid.NewGuid():N}.csv");
         await File.WriteAllTextAsync(truth, Truth);
-        var service = await ServiceProcess.StartAsync("--pace", "2000", "--stand-ins", truth);
+        var service = await ServiceProcess.StartAsync("--pace", "2000", "--simulated", truth);
         var file = Path.Combine(service.Data, "fleet.csv");
-        await File.WriteAllTextAsync(file, "name,site,link\ndesk-1,Westhaven,stand-in\ndesk-2,Westhaven,stand-in\ndesk-3,Eastness,stand-in\ndesk-4,Eastness,stand-in\n");
+        await File.WriteAllTextAsync(file, "name,site,connection\ndesk-1,Westhaven,simulated\ndesk-2,Westhaven,simulated\ndesk-3,Eastness,simulated\ndesk-4,Eastness,simulated\n");
         await service.OkAsync("fleet", "import", file);
         for (var i = 1; i <= 4; i++) await service.OkAsync("machine", "read", $"desk-{i}");
         if (started)
@@ -56,7 +56,7 @@ internal sealed class SmallDemo : IAsyncDisposable
     public ValueTask DisposeAsync() => Service.DisposeAsync();
 }
 
-/// <summary>The small fleet with its plan under way, and a browser.</summary>
+/// <summary>The small fleet with its plan running, and a browser.</summary>
 public sealed class DecisionFixture : IAsyncLifetime
 {
     private SmallDemo? _demo;

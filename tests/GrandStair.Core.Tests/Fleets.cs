@@ -21,7 +21,7 @@ internal static class Fleets
     ]);
 
     public static Machine Machine(string name, ImmutableArray<Reading> readings, string site = "Westhaven") =>
-        new() { Id = new(1), Name = name, Site = site, Link = new("stand-in", "", 22, "root", null), Tags = ["pilot"], Readings = readings };
+        new() { Id = new(1), Name = name, Site = site, Connection = new("simulated", "", 22, "root", null), Tags = ["pilot"], Readings = readings };
 
     /// <summary>A machine with values of an age: <c>With("os.version", "6.4")</c>; <c>-</c> is absent, <c>?</c> unreadable.</summary>
     public static Machine With(TimeSpan age, params (string Key, string Text)[] values) => Machine("desk-1", [.. values.Select(v => Read(v.Key, v.Text, age))]);
@@ -30,7 +30,7 @@ internal static class Fleets
 
     public static Condition Parse(string text) => ConditionParser.Parse(text, Keys);
 
-    public static Check Check(string name, string wants, Need need = Need.Must, Mender by = Mender.Person, TimeSpan? fresh = null, string? appliesTo = null, params Moment[] moments) => new()
+    public static Check Check(string name, string wants, Need need = Need.Must, FixedBy by = FixedBy.Person, TimeSpan? fresh = null, string? appliesTo = null, params Moment[] moments) => new()
     {
         Name = name,
         Title = name,
@@ -39,28 +39,28 @@ internal static class Fleets
         AppliesTo = appliesTo is null ? null : Parse(appliesTo),
         Fresh = fresh,
         AskedAt = moments.Length > 0 ? [.. moments] : [Moment.Planning, Moment.Start],
-        Fix = new(by, "mend it", null),
+        Fix = new(by, "fix it", null),
     };
 
-    public static Method Method(string name, string? suits = null, Carries carries = Carries.Whole, params Check[] checks) => new()
+    public static Method Method(string name, string? suits = null, Preserves preserves = Preserves.Full, params Check[] checks) => new()
     {
         Name = name,
         Title = name,
         Hops = ["6-to-7", "7-to-8"],
         Suits = suits is null ? null : Parse(suits),
-        Carries = carries,
+        Preserves = preserves,
         Checks = [.. checks],
         Steps = Steps(),
-        Rollback = new("keep it", TimeSpan.FromDays(10), [new("go-back", "Go back", Phase.RollBack, StepKind.Script, "back", TimeSpan.FromMinutes(30), TimeSpan.FromHours(2))]),
+        Rollback = new("keep it", TimeSpan.FromDays(10), [new("roll-back", "Go back", Phase.RollBack, StepKind.Script, "back", TimeSpan.FromMinutes(30), TimeSpan.FromHours(2))]),
     };
 
     public static ImmutableArray<StepSpec> Steps() =>
     [
         new("fetch", "Fetch", Phase.Stage, StepKind.Script, "fetch", TimeSpan.FromMinutes(20), TimeSpan.FromHours(2), Attempts: 2),
-        new("save", "Save", Phase.Guard, StepKind.Script, "save", TimeSpan.FromMinutes(5), TimeSpan.FromHours(1)),
-        new("apply", "Apply", Phase.Apply, StepKind.Script, "apply", TimeSpan.FromMinutes(40), TimeSpan.FromHours(3), Attempts: 2, TurningPoint: true),
+        new("save", "Save", Phase.Protect, StepKind.Script, "save", TimeSpan.FromMinutes(5), TimeSpan.FromHours(1)),
+        new("apply", "Apply", Phase.Apply, StepKind.Script, "apply", TimeSpan.FromMinutes(40), TimeSpan.FromHours(3), Attempts: 2, PointOfNoReturn: true),
         new("restart", "Restart", Phase.Apply, StepKind.Restart, null, TimeSpan.FromMinutes(5), TimeSpan.FromHours(1)),
-        new("look", "Look", Phase.Prove, StepKind.Script, "look", TimeSpan.FromMinutes(5), TimeSpan.FromHours(1)),
+        new("look", "Look", Phase.Verify, StepKind.Script, "look", TimeSpan.FromMinutes(5), TimeSpan.FromHours(1)),
     ];
 
     public static Product Product(ImmutableArray<Check> checks, params Method[] methods) => new()

@@ -14,8 +14,8 @@ public sealed class House
         ["Core"] = [],
         ["Files"] = ["Core"],
         ["Storage"] = ["Core"],
-        ["Links"] = ["Core"],
-        ["Engine"] = ["Core", "Storage", "Links"],
+        ["Connections"] = ["Core"],
+        ["Engine"] = ["Core", "Storage", "Connections"],
         ["Contracts"] = [],
         ["Service"] = ["Engine", "Files", "Contracts"],
         ["Client"] = ["Contracts"],
@@ -61,12 +61,12 @@ public sealed class House
     }
 
     [Fact]
-    public void What_stand_ins_are_really_like_is_known_to_their_link_alone()
+    public void What_simulated_machines_are_really_like_is_known_to_their_connection_alone()
     {
         var knowing = Directory.GetFiles(Path.Combine(Root, "src"), "*.cs", SearchOption.AllDirectories)
             .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/bin/", StringComparison.Ordinal) && File.ReadAllText(f).Contains("\"truth.", StringComparison.Ordinal))
             .Select(f => Path.GetFileName(Path.GetDirectoryName(f))!).Distinct();
-        Assert.Equal(["StandIns"], knowing);
+        Assert.Equal(["Simulation"], knowing);
     }
 
     [Fact]

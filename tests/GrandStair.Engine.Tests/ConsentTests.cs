@@ -19,8 +19,8 @@ public sealed class ConsentTests
         EngineKit.Plan + Approved,
         EngineKit.Plan,
         EngineKit.Plan.Replace("{ name: All }", "{ name: First, count: 2 }, { name: All, approval: yes }", StringComparison.Ordinal),
-        EngineKit.Plan.Replace("methods: [image-in-place]", "methods: [start-afresh, image-in-place]\ncarries: blank", StringComparison.Ordinal),
-        EngineKit.Plan.Replace("methods: [image-in-place]", "methods: [keep-data]\ncarries: data", StringComparison.Ordinal) + Approved,
+        EngineKit.Plan.Replace("methods: [image-in-place]", "methods: [start-afresh, image-in-place]\npreserves: none", StringComparison.Ordinal),
+        EngineKit.Plan.Replace("methods: [image-in-place]", "methods: [keep-data]\npreserves: data", StringComparison.Ordinal) + Approved,
         EngineKit.Plan.Replace("all: 3", "all: 2", StringComparison.Ordinal) + "\napproval: { by: [second-board] }",
     ];
 
@@ -80,7 +80,7 @@ public sealed class ConsentTests
     private static async Task<string> ShownAsync(EngineKit kit)
     {
         var stored = (await kit.Plans.FindAsync("small", EngineKit.Stop))!;
-        var chosen = await kit.Rulings.OfAsync("Brae Desktop", "small", kit.Clock.GetUtcNow(), EngineKit.Stop);
+        var chosen = await kit.Decisions.OfAsync("Brae Desktop", "small", kit.Clock.GetUtcNow(), EngineKit.Stop);
         return $"{stored.Body}\n{string.Join(' ', (await kit.Plans.MembersAsync("small", EngineKit.Stop)).OrderBy(m => m.Machine.Value).Select(m => $"{m.Machine} {m.Wave} {chosen.GetValueOrDefault(m.Machine)?.Method?.Method}"))}";
     }
 

@@ -11,8 +11,8 @@ using GrandStair.Engine.Runs;
 using GrandStair.Files.Calendars;
 using GrandStair.Files.Catalogue;
 using GrandStair.Files.Plans;
-using GrandStair.Links;
-using GrandStair.Links.StandIns;
+using GrandStair.Connections;
+using GrandStair.Connections.Simulation;
 using GrandStair.Storage.Calendars;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
@@ -24,7 +24,7 @@ using Xunit;
 
 namespace GrandStair.Engine.Tests;
 
-/// <summary>The engine on a real database with stand-ins, in this process, so that several workers can be had and cut off.</summary>
+/// <summary>The engine on a real database with simulated machines, in this process, so that several workers can be had and cut off.</summary>
 internal sealed class EngineKit : IAsyncDisposable
 {
     public const string Plan = """
@@ -35,7 +35,7 @@ internal sealed class EngineKit : IAsyncDisposable
         waves: [{ name: All }]
         windows: [{ zone: Europe/London, weekly: ["Mon-Sun 00:00-00:00"] }]
         limits: { all: 3, site: 2 }
-        advance: { proved: 100 %, failures: 0, soak: 1 d }
+        advance: { verified: 100 %, failures: 0, soak: 1 d }
         lead: 0 s
         """;
 
@@ -46,39 +46,39 @@ internal sealed class EngineKit : IAsyncDisposable
     {
         Database = database;
         Clock = clock;
-        World = new(Path.Combine(_folder, "stand-ins.db"));
-        Rulings = new(database);
-        Fleet = new(new(database), Rulings);
+        World = new(Path.Combine(_folder, "simulated.db"));
+        Decisions = new(database);
+        Fleet = new(new(database), Decisions);
         Plans = new(database);
         Runs = new(database);
-        Shelf = new(new Documents(), new(database));
+        CatalogueCache = new(new Documents(), new(database));
         var calendars = new CalendarTable(database);
         Calendars = new(new Documents(), calendars, clock);
-        Approvals = new(Plans, new ApprovalTable(database), Rulings, calendars, Shelf, clock);
-        Acknowledgements = new(Shelf, Fleet, Plans, Rulings, clock);
-        Measured = new(Runs, Plans, Shelf, Fleet, new(database));
-        OtherPlans = new(Shelf, Fleet, Plans, clock);
-        Writer = new(Shelf, Fleet, Plans, Approvals, Acknowledgements, Rulings, Measured, Calendars, OtherPlans, clock);
-        Desk = new(Shelf, Fleet, Plans, Approvals, Acknowledgements, Rulings, Runs, OtherPlans, clock);
+        Approvals = new(Plans, new ApprovalTable(database), Decisions, calendars, CatalogueCache, clock);
+        Acknowledgements = new(CatalogueCache, Fleet, Plans, Decisions, clock);
+        Measured = new(Runs, Plans, CatalogueCache, Fleet, new(database));
+        OtherPlans = new(CatalogueCache, Fleet, Plans, clock);
+        Writer = new(CatalogueCache, Fleet, Plans, Approvals, Acknowledgements, Decisions, Measured, Calendars, OtherPlans, clock);
+        Desk = new(CatalogueCache, Fleet, Plans, Approvals, Acknowledgements, Decisions, Runs, OtherPlans, clock);
     }
 
     public Database Database { get; }
 
     public DomainClock Clock { get; }
 
-    public StandInWorld World { get; }
+    public SimulatedMachines World { get; }
 
     public FleetCache Fleet { get; }
 
     public PlanTable Plans { get; }
 
-    public RulingTable Rulings { get; }
+    public DecisionTable Decisions { get; }
 
     public RunLog Runs { get; }
 
-    public Shelf Shelf { get; }
+    public CatalogueCache CatalogueCache { get; }
 
-    public PlanDesk Desk { get; }
+    public PlanCommands Desk { get; }
 
     public PlanWriter Writer { get; }
 
@@ -88,7 +88,7 @@ internal sealed class EngineKit : IAsyncDisposable
 
     public PlanAcknowledgements Acknowledgements { get; }
 
-    public CalendarShelf Calendars { get; }
+    public CalendarCache Calendars { get; }
 
     public MeasuredRuns Measured { get; }
 
@@ -101,11 +101,11 @@ internal sealed class EngineKit : IAsyncDisposable
         var where = database ?? Path.Combine(Directory.CreateTempSubdirectory("grandstair-engine-db-").FullName, "grandstair.db");
         var kit = new EngineKit(await Database.OpenAsync(where, Stop), new(new(TimeProvider.System.GetUtcNow(), begin, pace), time ?? TimeProvider.System));
         var files = CatalogueFolder.Load(Path.Combine(Repository.Root, "catalogue", "brae-desktop"));
-        await kit.Shelf.LoadAsync([new(CatalogueFolder.Hash(files), "Brae Desktop", files)], begin, Stop);
+        await kit.CatalogueCache.LoadAsync([new(CatalogueFolder.Hash(files), "Brae Desktop", files)], begin, Stop);
         return kit;
     }
 
-    /// <summary>Puts stand-ins into the world and the fleet, all alike but for what is said of one.</summary>
+    /// <summary>Puts simulated machines into the world and the fleet, all alike but for what is said of one.</summary>
     public async Task AddMachinesAsync(int count, Func<int, (string Key, string Value)[]>? but = null)
     {
         var now = Clock.GetUtcNow();
@@ -137,8 +137,8 @@ internal sealed class EngineKit : IAsyncDisposable
             };
             foreach (var (key, value) in but?.Invoke(i) ?? []) truth[key] = value;
             World.Add([($"desk-{i}", truth)]);
-            var readings = ReadingLines.Parse(string.Join('\n', truth.Where(t => t.Value != "-").Select(t => $"{t.Key} = {t.Value}")), Shelf.Keys, "inventory", now, out _);
-            reported.Add(new(i + 1, $"desk-{i}", [], $"Site {i % 2}", "", "", [], new("stand-in", "", 22, "root", null), new("inventory", [], readings), now));
+            var readings = ReadingLines.Parse(string.Join('\n', truth.Where(t => t.Value != "-").Select(t => $"{t.Key} = {t.Value}")), CatalogueCache.Keys, "inventory", now, out _);
+            reported.Add(new(i + 1, $"desk-{i}", [], $"Site {i % 2}", "", "", [], new("simulated", "", 22, "root", null), new("inventory", [], readings), now));
         }
 
         await new FleetTable(Database).ImportAsync(reported, "inventory", new("planner"), now, Stop);
@@ -153,23 +153,23 @@ internal sealed class EngineKit : IAsyncDisposable
     }
 
     /// <summary>Starts a worker with a keeper, as a service process would; the source stops it in good order.</summary>
-    public CancellationTokenSource StartWorker(ILink? link = null)
+    public CancellationTokenSource StartWorker(IConnection? connection = null)
     {
-        var links = Links(link);
-        var reader = Reader(links);
-        var keeper = Keeper(link);
-        var worker = new RunWorker(Runs, Plans, OtherPlans, Rulings, Shelf, Fleet, reader, links, new(Database), new NoSecrets(), new(Database), Clock, NullLogger<RunWorker>.Instance);
+        var connections = Connections(connection);
+        var reader = Reader(connections);
+        var keeper = Keeper(connection);
+        var worker = new RunWorker(Runs, Plans, OtherPlans, Decisions, CatalogueCache, Fleet, reader, connections, new(Database), new NoSecrets(), new(Database), Clock, NullLogger<RunWorker>.Instance);
         var stop = new CancellationTokenSource();
         _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), keeper.RunAsync(stop.Token))));
         return stop;
     }
 
     /// <summary>A keeper of plans, to be asked by hand.</summary>
-    public PlanKeeper Keeper(ILink? link = null) => new(Shelf, Fleet, Reader(Links(link)), Plans, Approvals, Rulings, Runs, Measured, Writer, OtherPlans, Calendars, new(), Clock, NullLogger<PlanKeeper>.Instance);
+    public PlanKeeper Keeper(IConnection? connection = null) => new(CatalogueCache, Fleet, Reader(Connections(connection)), Plans, Approvals, Decisions, Runs, Measured, Writer, OtherPlans, Calendars, new(), Clock, NullLogger<PlanKeeper>.Instance);
 
-    private LinkSet Links(ILink? link) => new(new Dictionary<string, ILink> { ["stand-in"] = link ?? new StandInLink(World, Clock) });
+    private ConnectionSet Connections(IConnection? connection) => new(new Dictionary<string, IConnection> { ["simulated"] = connection ?? new SimulatedConnection(World, Clock) });
 
-    private MachineReader Reader(LinkSet links) => new(links, Shelf, new(Database), new(Database), Fleet, Clock);
+    private MachineReader Reader(ConnectionSet connections) => new(connections, CatalogueCache, new(Database), new(Database), Fleet, Clock);
 
     /// <summary>Waits until a plan's members stand as is said.</summary>
     public async Task WaitAsync(Func<IReadOnlyList<Member>, bool> holds, string what)
@@ -183,7 +183,7 @@ internal sealed class EngineKit : IAsyncDisposable
                 return holds(members = await Plans.MembersAsync("small", Stop));
             },
             TimeSpan.FromMinutes(3),
-            () => $"{what}; they stand at {string.Join(", ", members.Select(m => $"{m.Standing} ({m.Why})"))}; runs are at {string.Join(", ", states.Select(r => $"leg {r.Leg + 1}, {r.Phase}, {r.Outstanding?.Name}, needs slot {r.NeedsSlot}, {r.Parked}"))}");
+            () => $"{what}; they stand at {string.Join(", ", members.Select(m => $"{m.Status} ({m.Why})"))}; runs are at {string.Join(", ", states.Select(r => $"leg {r.Leg + 1}, {r.Phase}, {r.Outstanding?.Name}, needs slot {r.NeedsSlot}, {r.Parked}"))}");
     }
 
     public async Task<ImmutableArray<RunState>> StatesAsync() => [.. (await Runs.ListAsync("small", Stop)).Select(r => r.State)];
@@ -223,5 +223,5 @@ internal sealed class EngineKit : IAsyncDisposable
 /// <summary>A store without secrets.</summary>
 internal sealed class NoSecrets : Secrets.ISecrets
 {
-    public Task<string> OfAsync(string name, CancellationToken stop) => throw new LinkException("secret", $"There is no secret '{name}'.");
+    public Task<string> OfAsync(string name, CancellationToken stop) => throw new ConnectionException("secret", $"There is no secret '{name}'.");
 }

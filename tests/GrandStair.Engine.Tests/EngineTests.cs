@@ -5,8 +5,8 @@ using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Plans;
-using GrandStair.Links;
-using GrandStair.Links.StandIns;
+using GrandStair.Connections;
+using GrandStair.Connections.Simulation;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 using GrandStair.Testing;
@@ -28,10 +28,10 @@ public sealed class EngineTests
         await kit.WaitAsync(
             members =>
             {
-                most = Math.Max(most, members.Count(m => m.Standing == Standing.UnderWay));
-                return members.All(m => m.Standing is Standing.Proved or Standing.Done);
+                most = Math.Max(most, members.Count(m => m.Status == Status.Running));
+                return members.All(m => m.Status is Status.Verified or Status.Done);
             },
-            "all are proved");
+            "all are verified");
         Assert.InRange(most, 1, 3);
         await Eventually.TrueAsync(async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended, TimeSpan.FromSeconds(120), () => "the plan ends when the rollback periods are over");
         var machines = (await kit.Fleet.AllAsync(EngineKit.Stop)).Values;
@@ -50,7 +50,7 @@ public sealed class EngineTests
         await Task.Delay(1500, EngineKit.Stop);
         Assert.All(await kit.Plans.MembersAsync("small", EngineKit.Stop), m => Assert.Null(m.Run));
         await kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
         await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop));
     }
 
@@ -62,10 +62,10 @@ public sealed class EngineTests
         await kit.PlanAsync(EngineKit.Plan.Replace("release: \"7\"", "release: \"8\"", StringComparison.Ordinal).Replace("os.version < 7", "os.version < 8", StringComparison.Ordinal)
             .Replace("methods: [", "methods: [image-to-8, ", StringComparison.Ordinal));
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
         var run = Assert.Single(await kit.StatesAsync());
         Assert.Equal([("6-to-7", "image-in-place"), ("7-to-8", "image-to-8")], run.Legs.Select(l => (l.Hop, l.Method)));
-        Assert.Equal(2, run.Phases.Count(p => p.Phase == Phase.AwaitSlot));
+        Assert.Equal(2, run.Phases.Count(p => p.Phase == Phase.Wait));
         Assert.Equal(0, run.MissedSlots);
         var machine = (await kit.Fleet.AllAsync(EngineKit.Stop)).Values.Single();
         Assert.Equal(("8", "native"), (machine.TextOf("os.version"), machine.TextOf("firmware.mode")));
@@ -81,64 +81,64 @@ public sealed class EngineTests
         await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ChooseMethodAsync("small", machine, "replace", "x", new("planner"), EngineKit.Stop));
         await kit.Desk.ChooseMethodAsync("small", machine, "keep-data", "its programs are worn out", new("planner"), EngineKit.Stop);
         var open = await kit.Acknowledgements.AllAsync(await kit.Desk.FindAsync("small", EngineKit.Stop), SiteScope.All, EngineKit.Stop);
-        Assert.Equal([("must-read", "licence-carries", 2), ("carries", "keep-data", 1)], open.Select(o => (o.Kind, o.Name, o.Machines)));
+        Assert.Equal([("must-read", "licence-carries", 2), ("preserves", "keep-data", 1)], open.Select(o => (o.Kind, o.Name, o.Machines)));
         var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop));
         Assert.Contains("people's data only: programs and settings are lost", refused.Message, StringComparison.Ordinal);
         await kit.Acknowledgements.AcknowledgeAsync(await kit.Desk.FindAsync("small", EngineKit.Stop), ["licence-carries", "keep-data"], "they are told", new("planner"), EngineKit.Stop);
         await kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop);
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "both are proved");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "both are verified");
         Assert.Equal(["image-in-place", "keep-data"], (await kit.StatesAsync()).Select(r => r.CurrentLeg.Method).Order());
     }
 
     [Fact]
-    public async Task A_machine_that_is_not_ready_gets_its_run_once_it_is_mended()
+    public async Task A_machine_that_is_not_ready_gets_its_run_once_it_is_fixed()
     {
         await using var kit = await EngineKit.StartAsync(pace: 20000);
         await kit.AddMachinesAsync(2, i => i == 2 ? [("firmware.tpm.state", "off")] : []);
         await kit.PlanAsync();
         kit.StartWorker();
-        await kit.WaitAsync(members => members.Any(m => m.Proved is not null), "the ready one is proved");
-        var waiting = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Single(m => m.Proved is null);
-        Assert.Equal((Standing.NotReady, "Security chip 2.0 present and on", (long?)null), (waiting.Standing, waiting.Why, waiting.Run));
-        kit.World.Mend("desk-2", "firmware.tpm.state", "on");
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "the mended one is proved too");
+        await kit.WaitAsync(members => members.Any(m => m.Verified is not null), "the ready one is verified");
+        var waiting = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Single(m => m.Verified is null);
+        Assert.Equal((Status.NotReady, "Security chip 2.0 present and on", (long?)null), (waiting.Status, waiting.Why, waiting.Run));
+        kit.World.Set("desk-2", "firmware.tpm.state", "on");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "the fixed one is verified too");
     }
 
     [Fact]
-    public async Task A_gate_that_is_shut_in_the_window_parks_the_run_and_a_decision_goes_on()
+    public async Task A_gate_that_is_blocked_in_the_window_parks_the_run_and_a_decision_goes_on()
     {
         await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1, _ => [("power.mains", "no")]);
         await kit.PlanAsync();
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Parked), "it is parked");
+        await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked");
         var run = Assert.Single(await kit.StatesAsync());
-        Assert.Equal("the gate is shut: Mains power (seen: power.mains = no)", run.Parked);
-        var refused = await Assert.ThrowsAsync<DecisionRefusedException>(() => kit.Desk.DecideAsync(run.Run, Decision.GoBack, "no", new("planner"), EngineKit.Stop));
-        Assert.Contains("possible now: try-again, call-off", refused.Message, StringComparison.Ordinal);
-        kit.World.Mend("desk-1", "power.mains", "yes");
-        await kit.Desk.DecideAsync(run.Run, Decision.TryAgain, "plugged it in", new("deck-it"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved");
+        Assert.Equal("the gate is blocked: Mains power (seen: power.mains = no)", run.Parked);
+        var refused = await Assert.ThrowsAsync<DecisionRefusedException>(() => kit.Desk.DecideAsync(run.Run, Decision.RollBack, "no", new("planner"), EngineKit.Stop));
+        Assert.Contains("possible now: retry, cancel", refused.Message, StringComparison.Ordinal);
+        kit.World.Set("desk-1", "power.mains", "yes");
+        await kit.Desk.DecideAsync(run.Run, Decision.Retry, "plugged it in", new("deck-it"), EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
         var decided = (await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<Decided>().Single();
         Assert.Equal(("deck-it", "plugged it in"), (decided.Actor, decided.Reason));
     }
 
     [Fact]
-    public async Task A_proved_machine_can_be_gone_back_from_excused_or_sent_again()
+    public async Task A_verified_machine_can_be_gone_back_from_exempt_or_sent_again()
     {
         await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync();
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExcuseAsync("small", machine, Excuse.Replaced, "new", null, new("planner"), EngineKit.Stop));
-        await kit.Desk.DecideAsync((await kit.StatesAsync())[0].Run, Decision.GoBack, "too slow for the desk", new("terminal-it"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Ended), "it has ended");
-        Assert.Equal((Outcome.Reverted, "too slow for the desk"), ((await kit.StatesAsync())[0].Outcome, (await kit.StatesAsync())[0].Reason));
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExemptAsync("small", machine, Exemption.Replaced, "new", null, new("planner"), EngineKit.Stop));
+        await kit.Desk.DecideAsync((await kit.StatesAsync())[0].Run, Decision.RollBack, "too slow for the desk", new("terminal-it"), EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Status == Status.Stopped), "it has ended");
+        Assert.Equal((Outcome.RolledBack, "too slow for the desk"), ((await kit.StatesAsync())[0].Outcome, (await kit.StatesAsync())[0].Reason));
         await kit.Desk.AgainAsync("small", machine, "a faster disk", new("planner"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null && m.Standing == Standing.Proved), "it is proved by its second run");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null && m.Status == Status.Verified), "it is verified by its second run");
         Assert.Equal(2, (await kit.StatesAsync()).Length);
     }
 
@@ -149,15 +149,15 @@ public sealed class EngineTests
         await using var kit = await EngineKit.StartAsync(await server.NewDatabaseAsync(), pace: 400);
         await kit.AddMachinesAsync(3);
         await kit.PlanAsync();
-        var silent = new SilentLink(new StandInLink(kit.World, kit.Clock));
+        var silent = new SilentConnection(new SimulatedConnection(kit.World, kit.Clock));
         var first = kit.StartWorker(silent);
-        await kit.WaitAsync(members => members.Any(m => m.Standing == Standing.UnderWay), "one is under way");
+        await kit.WaitAsync(members => members.Any(m => m.Status == Status.Running), "one is running");
         // It hangs in the middle of a call, as a process that is stopped; its lease lapses.
         silent.Hang();
         var claimed = (await kit.Runs.ListAsync("small", EngineKit.Stop)).Max(r => r.Epoch);
         await first.CancelAsync();
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved by the other worker");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified by the other worker");
         Assert.True((await kit.Runs.ListAsync("small", EngineKit.Stop)).Max(r => r.Epoch) > claimed);
         silent.GoOn();
         foreach (var run in await kit.StatesAsync())
@@ -174,19 +174,19 @@ public sealed class EngineTests
         await kit.AddMachinesAsync(1, _ => [("services.failed", "2")]);
         await kit.PlanAsync();
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Parked), "it is parked at its verification");
+        await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked at its verification");
         await kit.Desk.DecideAsync((await kit.StatesAsync())[0].Run, Decision.GiveUp, "its services do not come up", new("deck-it"), EngineKit.Stop);
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
         Assert.Equal(("7", "7"), (machine.TextOf("os.version"), machine.TextOf(KeyRegistry.PartlyUpgraded)));
         Assert.Equal(RunLog.RunSource, machine.Find(KeyRegistry.PartlyUpgraded)!.Source);
         var stored = (await kit.Plans.FindAsync("small", EngineKit.Stop))!;
-        var (plan, product) = await kit.Shelf.ReadPlanAsync(stored, EngineKit.Stop);
-        var route = Assessment.Of(PlanDesk.AimOf(plan, product), machine, Moment.Planning, kit.Clock.GetUtcNow()).Route;
+        var (plan, product) = await kit.CatalogueCache.ReadPlanAsync(stored, EngineKit.Stop);
+        var route = Assessment.Of(PlanCommands.AimOf(plan, product), machine, Moment.Planning, kit.Clock.GetUtcNow()).Route;
         Assert.Equal((false, "Brae Desktop 7", "6-to-7"), (route.Arrived, route.PartlyTo?.Name, Assert.Single(route.Hops).Name));
 
-        kit.World.Mend("desk-1", "services.failed", "0");
+        kit.World.Set("desk-1", "services.failed", "0");
         await kit.Desk.AgainAsync("small", machine, "the cause was found", new("planner"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Proved), "it is verified by its second run");
+        await kit.WaitAsync(members => members.All(m => m.Status == Status.Verified), "it is verified by its second run");
         Assert.Equal(ReadingState.Absent, (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!.Find(KeyRegistry.PartlyUpgraded)!.State);
     }
 
@@ -205,7 +205,7 @@ public sealed class EngineTests
         await Eventually.TrueAsync(() => Task.FromResult(kit.Clock.GetUtcNow() > before.LatestTurn.AddDays(130)), TimeSpan.FromSeconds(60), () => "the window is over");
         kit.Clock.SetPace(6000);
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved in another slot");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified in another slot");
         var run = Assert.Single(await kit.StatesAsync());
         Assert.True(run.MissedSlots >= 1);
         Assert.True(run.Slot.Start > before.LatestTurn);
@@ -219,31 +219,31 @@ public sealed class EngineTests
         await kit.AddMachinesAsync(1, _ => [("device.faults", "2")]);
         await kit.PlanAsync();
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
         await Task.Delay(kit.Clock.ToReal(TimeSpan.FromDays(11)), EngineKit.Stop);
-        Assert.Equal(Standing.Proved, (await kit.Plans.MembersAsync("small", EngineKit.Stop))[0].Standing);
+        Assert.Equal(Status.Verified, (await kit.Plans.MembersAsync("small", EngineKit.Stop))[0].Status);
         var run = Assert.Single(await kit.StatesAsync());
-        var end = Assert.Single(run.LooseEnds);
+        var end = Assert.Single(run.FollowUps);
         Assert.Equal(("devices", "device.faults = 2"), (end.Name, end.Seen));
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.CloseLooseEndAsync(run.Run, "no-such", "x", new("deck-it"), EngineKit.Stop));
-        await kit.Desk.CloseLooseEndAsync(run.Run, "devices", "driver put on again", new("deck-it"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Done), "it is done");
-        Assert.Equal("deck-it", Assert.Single(await kit.StatesAsync()).LooseEnds[0].By);
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.CloseFollowUpAsync(run.Run, "no-such", "x", new("deck-it"), EngineKit.Stop));
+        await kit.Desk.CloseFollowUpAsync(run.Run, "devices", "driver put on again", new("deck-it"), EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Status == Status.Done), "it is done");
+        Assert.Equal("deck-it", Assert.Single(await kit.StatesAsync()).FollowUps[0].By);
     }
 
     [Fact]
-    public async Task A_machine_that_came_to_the_target_by_other_means_is_told_and_can_be_excused()
+    public async Task A_machine_that_came_to_the_target_by_other_means_is_told_and_can_be_exempt()
     {
         await using var kit = await EngineKit.StartAsync(pace: 20000);
         await kit.AddMachinesAsync(1, _ => [("firmware.tpm.state", "off")]);
         await kit.PlanAsync();
-        kit.World.Mend("desk-1", "os.version", "7");
-        kit.World.Mend("desk-1", "os.build", "7.1.4");
+        kit.World.Set("desk-1", "os.version", "7");
+        kit.World.Set("desk-1", "os.build", "7.1.4");
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Why?.Contains("runs the target already", StringComparison.Ordinal) == true), "it is told");
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExcuseAsync("small", machine, Excuse.Stays, "upgraded by hand", null, new("planner"), EngineKit.Stop));
-        await kit.Desk.ExcuseAsync("small", machine, Excuse.Retired, "upgraded by hand", null, new("planner"), EngineKit.Stop);
+        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExemptAsync("small", machine, Exemption.Stays, "upgraded by hand", null, new("planner"), EngineKit.Stop));
+        await kit.Desk.ExemptAsync("small", machine, Exemption.Retired, "upgraded by hand", null, new("planner"), EngineKit.Stop);
         await Eventually.TrueAsync(async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended, TimeSpan.FromSeconds(30), () => "the plan ends");
     }
 
@@ -267,8 +267,8 @@ public sealed class EngineTests
         Assert.Equal(TimeSpan.FromSeconds(10), kit.Clock.ToReal(TimeSpan.FromSeconds(10)));
     }
 
-    /// <summary>A link that can be made to hang.</summary>
-    private sealed class SilentLink(ILink inner) : ILink
+    /// <summary>A connection that can be made to hang.</summary>
+    private sealed class SilentConnection(IConnection inner) : IConnection
     {
         private volatile TaskCompletionSource? _hang;
 
@@ -290,7 +290,7 @@ public sealed class EngineTests
             await inner.PostAsync(machine, order, stop);
         }
 
-        public async Task<OrderStanding> AskAsync(Machine machine, OrderName order, CancellationToken stop)
+        public async Task<OrderStatus> AskAsync(Machine machine, OrderName order, CancellationToken stop)
         {
             await WaitAsync();
             return await inner.AskAsync(machine, order, stop);

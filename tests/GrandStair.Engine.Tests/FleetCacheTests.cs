@@ -38,6 +38,29 @@ public sealed class FleetCacheTests
     }
 
     [Fact]
+    public async Task Whoever_asks_after_a_change_sees_it_however_many_ask_at_once()
+    {
+        await using var kit = await EngineKit.StartAsync();
+        using var enough = CancellationTokenSource.CreateLinkedTokenSource(Stop);
+        var asked = 0;
+        async Task AskAsync()
+        {
+            for (; !enough.IsCancellationRequested; Interlocked.Increment(ref asked)) await kit.Fleet.AllAsync(Stop);
+        }
+
+        var others = Enumerable.Range(0, 16).Select(_ => Task.Run(AskAsync)).ToArray();
+        for (var machines = 1; machines <= 25; machines++)
+        {
+            await kit.AddMachinesAsync(machines);
+            Assert.Equal(machines, (await kit.Fleet.AllAsync(Stop)).Count);
+        }
+
+        await enough.CancelAsync();
+        await Task.WhenAll(others);
+        Assert.True(asked > 25, $"{asked} others asked");
+    }
+
+    [Fact]
     public async Task An_answer_is_kept_until_a_machine_changes()
     {
         await using var kit = await EngineKit.StartAsync();

@@ -17,15 +17,15 @@ public sealed class ForecastTests
     {
         await using var kit = await EngineKit.StartAsync(pace: 1);
         var whole = await DemoAsync(kit);
-        var product = kit.Shelf.Products["Brae Desktop"];
-        var truths = Truths(Path.Combine(Demo, "stand-ins.csv"));
+        var product = kit.CatalogueCache.Products["Brae Desktop"];
+        var truths = Truths(Path.Combine(Demo, "simulated.csv"));
         Assert.True(whole.Machines.Length > 200, $"{whole.Machines.Length} machines");
 
         // In one world all of another plan was measured before, in the other the pilot alone.
         var (known, pilot) = (new Held(), new Held());
         for (var seed = 1; seed <= 200; seed++)
         {
-            var history = new StandInOutside(product, truths, -seed);
+            var history = new SimulatedWorldModel(product, truths, -seed);
             Rehearsal.Once(whole, history, EngineKit.Stop);
             Forecast(whole, new(product, truths, seed), history.Measured, seed, known);
             if (seed % 5 == 0) Forecast(whole, new(product, truths, seed), Measurements.None, seed, pilot);
@@ -37,24 +37,24 @@ public sealed class ForecastTests
     }
 
     /// <summary>Forecasts the rest of a plan when its pilot has passed, and sees what then happens.</summary>
-    private static void Forecast(RehearsalCase whole, StandInOutside outside, Measurements before, int seed, Held held)
+    private static void Forecast(RehearsalCase whole, SimulatedWorldModel outside, Measurements before, int seed, Held held)
     {
         var pilot = Rehearsal.Once(whole with { Machines = [.. whole.Machines.Where(m => m.Wave == 0)] }, outside, EngineKit.Stop).OfType<DateTimeOffset>().Order().ToArray();
-        var passed = pilot[(int)Math.Ceiling(whole.Plan.Advance.Proved * pilot.Length) - 1] + whole.Plan.Advance.Soak;
+        var passed = pilot[(int)Math.Ceiling(whole.Plan.Advance.Verified * pilot.Length) - 1] + whole.Plan.Advance.Soak;
         var rest = whole with { Machines = [.. whole.Machines.Where(m => m.Wave > 0)], Waves = [new(whole.From, true), default, default], From = passed };
         var forecast = Rehearsal.Run(rest, new(Measurements.Together([before, outside.Measured])), new(60, (ulong)seed, TimeSpan.FromHours(54)), null, EngineKit.Stop);
-        held.Add(forecast.Proved, Rehearsal.Once(rest, outside, EngineKit.Stop).Max()!.Value);
+        held.Add(forecast.Verified, Rehearsal.Once(rest, outside, EngineKit.Stop).Max()!.Value);
     }
 
     /// <summary>The demo's plan as it is before it starts.</summary>
     private static async Task<RehearsalCase> DemoAsync(EngineKit kit)
     {
         using var reader = new StreamReader(Path.Combine(Demo, "fleet.csv"), Encoding.UTF8);
-        var file = new FleetFile(reader, "fleet.csv", new("inventory"), kit.Shelf.Keys, kit.Clock.GetUtcNow());
+        var file = new FleetFile(reader, "fleet.csv", new("inventory"), kit.CatalogueCache.Keys, kit.Clock.GetUtcNow());
         await new FleetTable(kit.Database).ImportAsync(file.Lines(), "inventory", new("planner"), kit.Clock.GetUtcNow(), EngineKit.Stop);
         await kit.Calendars.PutAsync("kittiwake-berths", await File.ReadAllTextAsync(Path.Combine(Demo, "kittiwake-berths.ics"), EngineKit.Stop), new("planner"), EngineKit.Stop);
         var plan = await kit.Writer.CreateAsync(await File.ReadAllTextAsync(Path.Combine(Demo, "plan.yaml"), EngineKit.Stop), new("planner"), SiteScope.All, EngineKit.Stop);
-        return await new RehearsalCases(kit.Shelf, kit.Fleet, kit.Plans, kit.Writer, kit.Rulings, kit.Runs, kit.Measured, kit.Calendars, kit.OtherPlans, kit.Clock).OfAsync(plan.Stored, EngineKit.Stop);
+        return await new RehearsalCases(kit.CatalogueCache, kit.Fleet, kit.Plans, kit.Writer, kit.Decisions, kit.Runs, kit.Measured, kit.Calendars, kit.OtherPlans, kit.Clock).OfAsync(plan.Stored, EngineKit.Stop);
     }
 
     private static string Demo => Path.Combine(Repository.Root, "demo-data", "northmere");

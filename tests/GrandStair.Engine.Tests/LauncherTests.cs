@@ -7,7 +7,7 @@ namespace GrandStair.Engine.Tests;
 /// <summary>The launcher itself, as it runs on machines: the same file, in a folder of the test's own.</summary>
 public sealed class LauncherTests : IDisposable
 {
-    private static readonly string Launcher = Path.Combine(Repository.Root, "src", "GrandStair.Links", "Ssh", "launcher.sh");
+    private static readonly string Launcher = Path.Combine(Repository.Root, "src", "GrandStair.Connections", "Ssh", "launcher.sh");
     private readonly string _home = Directory.CreateTempSubdirectory("grandstair-launcher-").FullName;
 
     public void Dispose() => Directory.Delete(_home, recursive: true);
@@ -56,7 +56,7 @@ public sealed class LauncherTests : IDisposable
     public async Task Work_that_was_killed_is_gone_and_work_of_an_earlier_start_too()
     {
         await PostAsync("r5.1.killed.1", 1, "sleep 60");
-        await Eventually.TrueAsync(async () => (await RunAsync("ask", "r5.1.killed.1"))[0] == "state under-way" && File.Exists(Order("r5.1.killed.1", "process")), TimeSpan.FromSeconds(10), () => "it is under way");
+        await Eventually.TrueAsync(async () => (await RunAsync("ask", "r5.1.killed.1"))[0] == "state running" && File.Exists(Order("r5.1.killed.1", "process")), TimeSpan.FromSeconds(10), () => "it is running");
         var process = int.Parse((await File.ReadAllTextAsync(Order("r5.1.killed.1", "process"), TestContext.Current.CancellationToken)).Split(' ')[0], CultureInfo.InvariantCulture);
         // The runner leads its own session; with it goes what it runs.
         await Shell.RunAsync("pkill", ["-KILL", "-s", $"{process}"]);
@@ -68,13 +68,13 @@ public sealed class LauncherTests : IDisposable
     }
 
     [Fact]
-    public async Task A_script_that_outlives_its_runner_is_under_way_until_it_ends()
+    public async Task A_script_that_outlives_its_runner_is_running_until_it_ends()
     {
         await PostAsync("r5.1.orphan.1", 1, $"while [ ! -e {_home}/end ]; do sleep 0.1; done");
         await Eventually.TrueAsync(() => Task.FromResult(File.Exists(Order("r5.1.orphan.1", "script-process"))), TimeSpan.FromSeconds(10), () => "the script runs");
         var runner = int.Parse((await File.ReadAllTextAsync(Order("r5.1.orphan.1", "process"), TestContext.Current.CancellationToken)).Split(' ')[0], CultureInfo.InvariantCulture);
         await Shell.RunAsync("kill", ["-KILL", $"{runner}"]);
-        Assert.Equal("state under-way", (await RunAsync("ask", "r5.1.orphan.1"))[0]);
+        Assert.Equal("state running", (await RunAsync("ask", "r5.1.orphan.1"))[0]);
         await File.WriteAllTextAsync(Path.Combine(_home, "end"), "", TestContext.Current.CancellationToken);
         await Eventually.TrueAsync(async () => (await RunAsync("ask", "r5.1.orphan.1"))[0] == "state gone", TimeSpan.FromSeconds(10), () => "its end without a result shows");
     }
@@ -86,7 +86,7 @@ public sealed class LauncherTests : IDisposable
         Directory.CreateDirectory(folder);
         foreach (var (file, text) in new[] { ("kind", "restart"), ("boot", (await File.ReadAllTextAsync("/proc/sys/kernel/random/boot_id", TestContext.Current.CancellationToken)).Trim()), ("posts", "0 first"), ("process", "1 0") })
             await File.WriteAllTextAsync(Path.Combine(folder, file), text + "\n", TestContext.Current.CancellationToken);
-        Assert.Equal("state under-way", (await RunAsync("ask", "r6.1.restart.1"))[0]);
+        Assert.Equal("state running", (await RunAsync("ask", "r6.1.restart.1"))[0]);
         await File.WriteAllTextAsync(Path.Combine(folder, "boot"), "the-start-before\n", TestContext.Current.CancellationToken);
         Assert.Equal("state ended 0", (await RunAsync("ask", "r6.1.restart.1"))[0]);
     }

@@ -2,8 +2,8 @@ using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Runs;
-using GrandStair.Links;
-using GrandStair.Links.StandIns;
+using GrandStair.Connections;
+using GrandStair.Connections.Simulation;
 using GrandStair.Storage.Runs;
 using GrandStair.Testing;
 using Xunit;
@@ -22,11 +22,11 @@ public sealed class RunWorkerTests
         await kit.AddMachinesAsync(202);
         await kit.PlanAsync(EngineKit.Plan.Replace("limits: { all: 3, site: 2 }", "limits: { all: 300, site: 300 }", StringComparison.Ordinal));
         // Two hundred are switched off while they stage; each look at one of them lasts as long as a connection attempt.
-        var link = new FaultyLink(kit, machine => machine is not ("desk-1" or "desk-2")) { Lasts = TimeSpan.FromSeconds(15) };
-        kit.StartWorker(link);
-        await kit.WaitAsync(members => members.Count(m => m.Proved is not null) == 2, "the two that answer are verified");
-        Assert.True(link.Failed >= 150, $"{link.Failed} looks at silent machines were open or over");
-        Assert.All(await kit.StatesAsync(), r => Assert.True(r.Proved is not null || r.Phase == Phase.Stage, $"r{r.Run} is in {r.Phase}"));
+        var connection = new FaultyConnection(kit, machine => machine is not ("desk-1" or "desk-2")) { Lasts = TimeSpan.FromSeconds(15) };
+        kit.StartWorker(connection);
+        await kit.WaitAsync(members => members.Count(m => m.Verified is not null) == 2, "the two that answer are verified");
+        Assert.True(connection.Failed >= 150, $"{connection.Failed} looks at silent machines were open or over");
+        Assert.All(await kit.StatesAsync(), r => Assert.True(r.Verified is not null || r.Phase == Phase.Stage, $"r{r.Run} is in {r.Phase}"));
     }
 
     [Fact]
@@ -35,18 +35,18 @@ public sealed class RunWorkerTests
         await using var kit = await EngineKit.StartAsync(pace: 60);
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync();
-        var link = new FaultyLink(kit, _ => false);
-        kit.StartWorker(link);
+        var connection = new FaultyConnection(kit, _ => false);
+        kit.StartWorker(connection);
         await Eventually.TrueAsync(async () => (await RunAsync(kit))?.Progress is { Answered: true, Share: > 0 }, TimeSpan.FromSeconds(60), () => "a step is running");
         var heard = (await RunAsync(kit))!.Progress!;
-        link.IsSilent = _ => true;
+        connection.IsSilent = _ => true;
         await Eventually.TrueAsync(async () => (await RunAsync(kit))?.Progress?.LostContact is { Looks: >= LostContact.ShownFrom }, TimeSpan.FromSeconds(60), () => "the lost contact is shown");
         var lost = (await RunAsync(kit))!.Progress!;
         Assert.Equal(heard.Order, lost.Order);
         Assert.Equal("desk-1 was switched off", lost.LostContact!.Why);
         Assert.InRange(lost.LostContact.Since, heard.At, kit.Clock.GetUtcNow());
-        link.IsSilent = _ => false;
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is verified");
+        connection.IsSilent = _ => false;
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
     }
 
     [Fact]
@@ -55,11 +55,11 @@ public sealed class RunWorkerTests
         await using var kit = await EngineKit.StartAsync(pace: 60);
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync();
-        var link = new FaultyLink(kit, _ => false) { Name = "host-key-changed" };
-        kit.StartWorker(link);
+        var connection = new FaultyConnection(kit, _ => false) { Name = "host-key-changed" };
+        kit.StartWorker(connection);
         await Eventually.TrueAsync(async () => (await RunAsync(kit))?.Progress is { Answered: true }, TimeSpan.FromSeconds(60), () => "a step is running");
-        link.IsSilent = _ => true;
-        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Parked), "it is parked");
+        connection.IsSilent = _ => true;
+        await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked");
         Assert.EndsWith(": desk-1 was switched off", (await RunAsync(kit))!.State.Parked, StringComparison.Ordinal);
         Assert.Single((await kit.Runs.EventsAsync(1, Stop)).Select(e => e.Event).OfType<OrderOverdue>());
     }
@@ -71,18 +71,18 @@ public sealed class RunWorkerTests
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync();
         // All that is read after the restart comes from a script that was killed before it had reported the faults of devices.
-        var link = new FaultyLink(kit, _ => false) { IncompleteFrom = "7" };
-        kit.StartWorker(link);
-        await kit.WaitAsync(members => members.All(m => m.Standing == Standing.Parked), "it is parked");
+        var connection = new FaultyConnection(kit, _ => false) { IncompleteFrom = "7" };
+        kit.StartWorker(connection);
+        await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked");
         var run = (await RunAsync(kit))!.State;
-        Assert.Null(run.Proved);
-        Assert.StartsWith("the proof is undecided", run.Parked, StringComparison.Ordinal);
+        Assert.Null(run.Verified);
+        Assert.StartsWith("the verification is undecided", run.Parked, StringComparison.Ordinal);
         Assert.Contains("the script ended with status 137", run.Parked, StringComparison.Ordinal);
         var machine = (await kit.Fleet.AllAsync(Stop)).Values.Single();
         Assert.Equal(ReadingState.Unreadable, machine.Find("services.failed")!.State);
-        link.IncompleteFrom = null;
-        await kit.Desk.DecideAsync(run.Run, Decision.TryAgain, "the reader works again", new("planner"), Stop);
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is verified");
+        connection.IncompleteFrom = null;
+        await kit.Desk.DecideAsync(run.Run, Decision.Retry, "the reader works again", new("planner"), Stop);
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
     }
 
     [Fact]
@@ -92,14 +92,14 @@ public sealed class RunWorkerTests
         await using var kit = await EngineKit.StartAsync(pace: 60, time: time);
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync();
-        var link = new FaultyLink(kit, _ => false);
-        kit.StartWorker(link);
+        var connection = new FaultyConnection(kit, _ => false);
+        kit.StartWorker(connection);
         await Eventually.TrueAsync(async () => (await RunAsync(kit))?.Progress is { Answered: true }, TimeSpan.FromSeconds(60), () => "a step is running");
-        link.IsSilent = _ => true;
-        await Eventually.TrueAsync(() => Task.FromResult(link.Failed > 0), TimeSpan.FromSeconds(60), () => "it is looked at");
-        var looks = link.Failed;
+        connection.IsSilent = _ => true;
+        await Eventually.TrueAsync(() => Task.FromResult(connection.Failed > 0), TimeSpan.FromSeconds(60), () => "it is looked at");
+        var looks = connection.Failed;
         time.Moved = TimeSpan.FromDays(-1);
-        await Eventually.TrueAsync(() => Task.FromResult(link.Failed > looks + 2), TimeSpan.FromSeconds(60), () => "it is looked at again and again");
+        await Eventually.TrueAsync(() => Task.FromResult(connection.Failed > looks + 2), TimeSpan.FromSeconds(60), () => "it is looked at again and again");
     }
 
     /// <summary>How many restarts are gone through; 200 with <c>TEST_SEEDS=200</c>.</summary>
@@ -122,7 +122,7 @@ public sealed class RunWorkerTests
             }
 
             kit.StartWorker();
-            await kit.WaitAsync(members => members.All(m => m.Proved is not null || m.Standing == Standing.Parked), $"seed {seed}: all are verified or wait for a decision");
+            await kit.WaitAsync(members => members.All(m => m.Verified is not null || m.Status == Status.Parked), $"seed {seed}: all are verified or wait for a decision");
         });
     }
 
@@ -154,10 +154,10 @@ public sealed class RunWorkerTests
         public override DateTimeOffset GetUtcNow() => base.GetUtcNow() + Moved;
     }
 
-    /// <summary>The simulated machines over a link with faults.</summary>
-    private sealed class FaultyLink(EngineKit kit, Func<string, bool> silent) : ILink
+    /// <summary>The simulated machines over a connection with faults.</summary>
+    private sealed class FaultyConnection(EngineKit kit, Func<string, bool> silent) : IConnection
     {
-        private readonly StandInLink _inner = new(kit.World, kit.Clock);
+        private readonly SimulatedConnection _inner = new(kit.World, kit.Clock);
         private int _failed;
 
         public string Kind => _inner.Kind;
@@ -190,7 +190,7 @@ public sealed class RunWorkerTests
             await _inner.PostAsync(machine, order, stop);
         }
 
-        public async Task<OrderStanding> AskAsync(Machine machine, OrderName order, CancellationToken stop)
+        public async Task<OrderStatus> AskAsync(Machine machine, OrderName order, CancellationToken stop)
         {
             await ReachAsync(machine, stop);
             return await _inner.AskAsync(machine, order, stop);
@@ -201,7 +201,7 @@ public sealed class RunWorkerTests
             if (!IsSilent(machine.Name)) return;
             Interlocked.Increment(ref _failed);
             if (Lasts > TimeSpan.Zero) await Task.Delay(Lasts, stop);
-            throw new LinkException(Name, $"{machine.Name} was switched off");
+            throw new ConnectionException(Name, $"{machine.Name} was switched off");
         }
     }
 }

@@ -8,7 +8,7 @@ using Xunit;
 
 namespace GrandStair.Engine.Tests;
 
-/// <summary>Plans that are under way at once, and machines that depend on one another.</summary>
+/// <summary>Plans that are running at once, and machines that depend on one another.</summary>
 public class SharedPlansTests
 {
     private static string Body(string name, string scope, string waves = "[{ name: All }]") => EngineKit.Plan
@@ -16,20 +16,20 @@ public class SharedPlansTests
         .Replace("[{ name: All }]", waves, StringComparison.Ordinal).Replace("limits: { all: 3, site: 2 }", "limits: { all: 3, site: 1 }", StringComparison.Ordinal);
 
     [Fact]
-    public async Task Two_plans_at_one_site_have_no_more_machines_under_way_there_than_one_may()
+    public async Task Two_plans_at_one_site_have_no_more_machines_running_there_than_one_may()
     {
         await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(6);
         await kit.PlanAsync(Body("small", "name in (desk-1, desk-2, desk-3)"));
         await kit.PlanAsync(Body("second", "name in (desk-4, desk-5, desk-6)"), "second");
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "the first plan is through");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "the first plan is through");
         await WaitForSecondAsync(kit);
 
         var runs = new List<(string Site, DateTimeOffset From, DateTimeOffset To)>();
         var machines = await kit.Fleet.AllAsync(EngineKit.Stop);
         foreach (var run in (await kit.Runs.ListAsync(null, EngineKit.Stop)).Select(r => r.State))
-            runs.Add((machines[new(run.Machine)].Site, await OpenedAsync(kit, run.Run), run.Proved!.Value));
+            runs.Add((machines[new(run.Machine)].Site, await OpenedAsync(kit, run.Run), run.Verified!.Value));
         Assert.Equal(6, runs.Count);
         foreach (var site in runs.GroupBy(r => r.Site))
         {
@@ -50,7 +50,7 @@ public class SharedPlansTests
         Assert.Equal("machines-shared", refused.Name);
 
         // Exempt there, it may go here.
-        await kit.Desk.ExcuseAsync("small", (await kit.Fleet.FindAsync("desk-2", EngineKit.Stop))!, Excuse.Stays, "goes by another plan", new(2027, 6, 1), new("planner"), EngineKit.Stop);
+        await kit.Desk.ExemptAsync("small", (await kit.Fleet.FindAsync("desk-2", EngineKit.Stop))!, Exemption.Stays, "goes by another plan", new(2027, 6, 1), new("planner"), EngineKit.Stop);
         await kit.Acknowledgements.AcknowledgeAsync((await kit.Plans.FindAsync("second", EngineKit.Stop))!, null, "read", new("planner"), EngineKit.Stop);
         await kit.Desk.StartAsync("second", new("planner"), EngineKit.Stop);
         Assert.Equal(PlanState.Started, (await kit.Plans.FindAsync("second", EngineKit.Stop))!.State);
@@ -71,13 +71,13 @@ public class SharedPlansTests
         var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Writer.MoveAsync(plan, on, "Second", "later", new("planner"), EngineKit.Stop));
         Assert.Equal("desk-2 depends on desk-1 and cannot go in an earlier wave; move desk-2 first.", refused.Message);
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "both are through");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "both are through");
         var (first, second) = ((await kit.StatesAsync()).Single(r => r.Machine == on.Id.Value), (await kit.StatesAsync()).Single(r => r.Machine != on.Id.Value));
-        Assert.True(await OpenedAsync(kit, second.Run) >= first.Proved, "desk-2 began before desk-1 was verified");
+        Assert.True(await OpenedAsync(kit, second.Run) >= first.Verified, "desk-2 began before desk-1 was verified");
     }
 
     private static Task WaitForSecondAsync(EngineKit kit) => Testing.Eventually.TrueAsync(
-        async () => (await kit.Plans.MembersAsync("second", EngineKit.Stop)).All(m => m.Proved is not null), TimeSpan.FromSeconds(90), () => "the second plan is through");
+        async () => (await kit.Plans.MembersAsync("second", EngineKit.Stop)).All(m => m.Verified is not null), TimeSpan.FromSeconds(90), () => "the second plan is through");
 
     private static async Task<DateTimeOffset> OpenedAsync(EngineKit kit, long run) => (await kit.Runs.EventsAsync(run, EngineKit.Stop)).Select(e => e.Event).OfType<SlotOpened>().First().At;
 }

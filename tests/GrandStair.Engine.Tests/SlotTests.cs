@@ -8,7 +8,7 @@ using Xunit;
 
 namespace GrandStair.Engine.Tests;
 
-/// <summary>Slots as they are kept when plans run: units, crews, and calendars that change.</summary>
+/// <summary>Slots as they are kept when plans run: clusters, crews, and calendars that change.</summary>
 public sealed class SlotTests
 {
     private const string Day = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//test//EN\r\nBEGIN:VEVENT\r\nUID:one\r\nDTSTAMP:20270101T000000Z\r\nDTSTART:202701DAYT180000Z\r\nDURATION:PT8H\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
@@ -17,16 +17,16 @@ public sealed class SlotTests
     public async Task Machines_of_one_unit_never_go_at_once_and_a_crew_has_no_more_than_its_hands()
     {
         await using var kit = await EngineKit.StartAsync(pace: 3000);
-        await kit.AddMachinesAsync(4, i => i <= 2 ? [("unit", "pair")] : []);
+        await kit.AddMachinesAsync(4, i => i <= 2 ? [("cluster", "pair")] : []);
         await kit.PlanAsync(EngineKit.Plan.Replace("methods: [image-in-place]", "methods: [carried-media]\ncrews: [{ name: shore-party, kind: terminal-it, hands: 2, zone: Europe/London, weekly: [\"Mon-Sun 00:00-00:00\"] }]", StringComparison.Ordinal)
             .Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal));
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
         var members = await kit.Plans.MembersAsync("small", EngineKit.Stop);
         Assert.All(members, m => Assert.Equal("shore-party", m.Slot!.Crew));
         // A slot that was missed on a busy machine is no time in which it goes.
-        var spans = (await kit.StatesAsync()).SelectMany(r => r.Phases.Where(p => p.Phase is Phase.Guard or Phase.Apply or Phase.Prove).Select(p => (r.Machine, p.From, To: p.To!.Value))).ToArray();
-        var pair = (await kit.Fleet.AllAsync(EngineKit.Stop)).Values.Where(m => m.TextOf("unit") == "pair").Select(m => m.Id.Value).ToHashSet();
+        var spans = (await kit.StatesAsync()).SelectMany(r => r.Phases.Where(p => p.Phase is Phase.Protect or Phase.Apply or Phase.Verify).Select(p => (r.Machine, p.From, To: p.To!.Value))).ToArray();
+        var pair = (await kit.Fleet.AllAsync(EngineKit.Stop)).Values.Where(m => m.TextOf("cluster") == "pair").Select(m => m.Id.Value).ToHashSet();
         Assert.All(spans, s =>
         {
             var others = spans.Where(o => o.From <= s.From && s.From < o.To).Select(o => o.Machine).ToHashSet();
@@ -36,16 +36,16 @@ public sealed class SlotTests
     }
 
     [Fact]
-    public async Task Staging_comes_over_a_line_one_machine_after_the_other_and_one_that_waits_for_it_can_be_called_off()
+    public async Task Staging_comes_over_a_line_one_machine_after_the_other_and_one_that_waits_for_it_can_be_cancelled()
     {
         await using var kit = await EngineKit.StartAsync(pace: 2000);
         await kit.AddMachinesAsync(8);
-        await kit.PlanAsync(EngineKit.Plan.Replace("limits:", "stage-ahead: 36 h\nlines: [{ sites: [Site 0, Site 1], rate: 100 Mbit/s }]\nlimits:", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal));
+        await kit.PlanAsync(EngineKit.Plan.Replace("limits:", "stage-ahead: 36 h\nuplinks: [{ sites: [Site 0, Site 1], rate: 100 Mbit/s }]\nlimits:", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal));
         kit.StartWorker();
         await Eventually.TrueAsync(async () => (await kit.StatesAsync()).Count(s => s.Phase == Phase.Stage) >= 3, TimeSpan.FromSeconds(60), () => "several want the line");
         var waits = (await kit.StatesAsync()).Where(s => s.Phase == Phase.Stage).MaxBy(s => s.Run)!;
-        await kit.Desk.DecideAsync(waits.Run, Decision.CallOff, "its owner is away", new("planner"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.Count(m => m.Proved is not null) == 7 && members.Count(m => m.Standing == Standing.Ended) == 1, "seven are proved, one is called off");
+        await kit.Desk.DecideAsync(waits.Run, Decision.Cancel, "its owner is away", new("planner"), EngineKit.Stop);
+        await kit.WaitAsync(members => members.Count(m => m.Verified is not null) == 7 && members.Count(m => m.Status == Status.Stopped) == 1, "seven are verified, one is cancelled");
         var machines = await kit.Fleet.AllAsync(EngineKit.Stop);
         var ended = new List<(string Site, OrderEnded Fetched)>();
         foreach (var run in await kit.StatesAsync())
@@ -65,9 +65,9 @@ public sealed class SlotTests
         await using var kit = await EngineKit.StartAsync(pace: 3000);
         await kit.AddMachinesAsync(8, i => [("hardware.model", i % 2 == 0 ? "Beck 5" : "Tarn 3"), ("truth.slowness", i % 2 == 0 ? "1.9" : "0.8")]);
         await kit.PlanAsync(EngineKit.Plan.Replace("[{ name: All }]", "[{ name: First, count: 6 }, { name: Rest }]", StringComparison.Ordinal).Replace("soak: 1 d", "soak: 6 h", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal));
-        var method = kit.Shelf.Products["Brae Desktop"].Method("image-in-place")!;
+        var method = kit.CatalogueCache.Products["Brae Desktop"].Method("image-in-place")!;
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
         var machines = await kit.Fleet.AllAsync(EngineKit.Stop);
         var lasts = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).ToDictionary(m => machines[m.Machine].Name, m => m.Slot!.End - m.Slot.Start);
         Assert.All(lasts.Where(l => l.Key is not ("desk-7" or "desk-8")), l => Assert.Equal(method.Typical.Slot, l.Value));
@@ -81,13 +81,13 @@ public sealed class SlotTests
         await kit.AddMachinesAsync(2, i => i == 1 ? [("truth.slowness", "4")] : []);
         await kit.PlanAsync(EngineKit.Plan.Replace("[{ name: All }]", "[{ name: First, count: 1 }, { name: Rest }]", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 1", StringComparison.Ordinal).Replace("soak: 1 d", "soak: 0 s", StringComparison.Ordinal));
         kit.StartWorker();
-        await kit.WaitAsync(members => members[0] is { Standing: Standing.UnderWay, Slot: { } slot } && slot.End < kit.Clock.GetUtcNow(), "the first overruns its slot");
+        await kit.WaitAsync(members => members[0] is { Status: Status.Running, Slot: { } slot } && slot.End < kit.Clock.GetUtcNow(), "the first overruns its slot");
         kit.Clock.SetPace(1);
         var (asked, draft) = (kit.Clock.GetUtcNow(), await kit.Writer.DraftAsync((await kit.Plans.FindAsync("small", EngineKit.Stop))!.Body, SiteScope.All, EngineKit.Stop));
-        Assert.True(draft.Standing.Single().Slot.End > asked);
-        Assert.True(draft.Layout.All.Single().Slot!.Start >= draft.Standing.Single().Slot.End);
+        Assert.True(draft.Status.Single().Slot.End > asked);
+        Assert.True(draft.PlanSchedule.All.Single().Slot!.Start >= draft.Status.Single().Slot.End);
         kit.Clock.SetPace(3000);
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
     }
 
     [Fact]
@@ -97,15 +97,15 @@ public sealed class SlotTests
         await kit.AddMachinesAsync(8);
         await kit.PlanAsync(EngineKit.Plan.Replace("Mon-Sun 00:00-00:00", "Mon-Sun 18:00-23:00", StringComparison.Ordinal));
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m is { Standing: Standing.Scheduled or Standing.UnderWay, Run: not null }), "all have a run");
+        await kit.WaitAsync(members => members.All(m => m is { Status: Status.Scheduled or Status.Running, Run: not null }), "all have a run");
         // A hold over the night: all whose slot has not opened miss it together.
         await kit.Desk.HoldAsync("small", "storm", new("planner"), EngineKit.Stop);
         kit.Clock.SetPace(30000);
-        await Eventually.TrueAsync(async () => (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m.Standing == Standing.Scheduled).All(m => m.Slot!.LatestTurn < kit.Clock.GetUtcNow()), TimeSpan.FromSeconds(60), () => "their slots are over");
+        await Eventually.TrueAsync(async () => (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m.Status == Status.Scheduled).All(m => m.Slot!.LatestTurn < kit.Clock.GetUtcNow()), TimeSpan.FromSeconds(60), () => "their slots are over");
         kit.Clock.SetPace(60);
         await kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.Where(m => m.Standing == Standing.Scheduled).All(m => m.Missed > 0 && m.Slot!.LatestTurn > kit.Clock.GetUtcNow()), "they have others");
-        var slots = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m.Standing is Standing.Scheduled or Standing.UnderWay).Select(m => m.Slot!).ToArray();
+        await kit.WaitAsync(members => members.Where(m => m.Status == Status.Scheduled).All(m => m.Missed > 0 && m.Slot!.LatestTurn > kit.Clock.GetUtcNow()), "they have others");
+        var slots = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m.Status is Status.Scheduled or Status.Running).Select(m => m.Slot!).ToArray();
         Assert.True(slots.Length > 3, $"{slots.Length} slots");
         Assert.All(slots, s => Assert.InRange(slots.Count(o => o.Start <= s.Start && s.Start < o.End), 1, 3));
     }
@@ -118,13 +118,13 @@ public sealed class SlotTests
         var body = EngineKit.Plan.Replace("[{ name: All }]", "[{ name: First, count: 2 }, { name: Rest, not-before: 2027-06-01 }]", StringComparison.Ordinal).Replace("soak: 1 d", "soak: 1 h", StringComparison.Ordinal);
         await kit.PlanAsync(body);
         var draft = await kit.Writer.DraftAsync(body, SiteScope.All, EngineKit.Stop);
-        Assert.Equal(new DateTimeOffset(2027, 6, 1, 0, 0, 0, TimeSpan.Zero), draft.Layout.Waves[1].From);
+        Assert.Equal(new DateTimeOffset(2027, 6, 1, 0, 0, 0, TimeSpan.Zero), draft.PlanSchedule.Waves[1].From);
         kit.StartWorker();
         async Task<StoredWave> RestAsync() => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.Waves[1];
         await Eventually.TrueAsync(async () => (await RestAsync()).Why == "it does not begin before 2027-06-01 00:00 UTC", TimeSpan.FromSeconds(60), () => "it waits");
         Assert.Equal(WaveState.Waiting, (await RestAsync()).State);
         await kit.Writer.ReviseAsync(body.Replace("2027-06-01", "2027-01-11", StringComparison.Ordinal), 1, "the berth is free now", new("planner"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "all are proved");
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
         var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Writer.ReviseAsync(body, 1, "from an old text", new("planner"), EngineKit.Stop));
         Assert.Equal("plan-changed", refused.Name);
     }
@@ -143,12 +143,12 @@ public sealed class SlotTests
         await Eventually.TrueAsync(() => Task.FromResult(kit.Clock.GetUtcNow() > slot.LatestTurn.AddDays(1)), TimeSpan.FromSeconds(60), () => "the window is over");
         kit.Clock.SetPace(6000);
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m is { Standing: Standing.Parked, Missed: 1 }), "it is parked");
+        await kit.WaitAsync(members => members.All(m => m is { Status: Status.Parked, Missed: 1 }), "it is parked");
         var run = Assert.Single(await kit.StatesAsync());
         Assert.Contains("(seen: 1 missed, 0 caught up)", run.Parked, StringComparison.Ordinal);
         Assert.Equal(slot, run.Slot);
-        await kit.Desk.DecideAsync(run.Run, Decision.TryAgain, "it is back", new("planner"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.All(m => m.Proved is not null), "it is proved in another slot");
+        await kit.Desk.DecideAsync(run.Run, Decision.Retry, "it is back", new("planner"), EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified in another slot");
     }
 
     [Fact]
@@ -160,15 +160,15 @@ public sealed class SlotTests
         var body = EngineKit.Plan.Replace("Mon-Sun 00:00-00:00", "Mon-Sun 15:00-19:00", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 2, site: 1", StringComparison.Ordinal).Replace("lead: 0 s", "lead: 0 s\nstage-ahead: 2 h", StringComparison.Ordinal);
         await kit.PlanAsync(body);
         kit.StartWorker();
-        await kit.WaitAsync(members => members.Count(m => m.Proved is not null) >= 3, "some are proved");
+        await kit.WaitAsync(members => members.Count(m => m.Verified is not null) >= 3, "some are verified");
         kit.Clock.SetPace(1);
         var given = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m is { Run: null, Slot: not null }).ToDictionary(m => m.Machine, m => m.Slot!);
         Assert.NotEmpty(given);
         var draft = await kit.Writer.DraftAsync(body, SiteScope.All, EngineKit.Stop);
         var method = draft.Product.Method("image-in-place")!;
         Assert.True((await kit.Measured.ExperienceAsync(draft.Product, EngineKit.Stop)).Lengths("6-to-7", method, "").Slot > method.Typical.Slot);
-        Assert.Empty(draft.Layout.Waves.SelectMany(w => w.Placement.Moved));
-        Assert.All(draft.Layout.All.Where(p => given.ContainsKey(p.Machine)), p => Assert.Equal((given[p.Machine].Start, given[p.Machine].End), (p.Slot!.Start, p.Slot.End)));
+        Assert.Empty(draft.PlanSchedule.Waves.SelectMany(w => w.Schedule.Moved));
+        Assert.All(draft.PlanSchedule.All.Where(p => given.ContainsKey(p.Machine)), p => Assert.Equal((given[p.Machine].Start, given[p.Machine].End), (p.Slot!.Start, p.Slot.End)));
     }
 
     [Fact]
@@ -180,8 +180,8 @@ public sealed class SlotTests
         // Those of Site 0 go by the calendar and those of Site 1 by the clock; one of each has a run that waits for its slot, as staging begins two days ahead.
         await kit.PlanAsync(EngineKit.Plan.Replace("windows: [{", "stage-ahead: 36 h\nwindows: [{ sites: [Site 0], zone: UTC, calendar: berths }, {", StringComparison.Ordinal).Replace("Mon-Sun 00:00-00:00", "Tue 18:00-02:00", StringComparison.Ordinal));
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m is { Standing: Standing.Scheduled, Run: not null }), "all have a run that waits");
-        await Eventually.TrueAsync(async () => (await kit.StatesAsync()).All(s => s.Phase == Phase.AwaitSlot), TimeSpan.FromSeconds(60), () => "all wait for their slots");
+        await kit.WaitAsync(members => members.All(m => m is { Status: Status.Scheduled, Run: not null }), "all have a run that waits");
+        await Eventually.TrueAsync(async () => (await kit.StatesAsync()).All(s => s.Phase == Phase.Wait), TimeSpan.FromSeconds(60), () => "all wait for their slots");
         var before = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).ToDictionary(m => m.Machine, m => m.Slot!);
         await kit.Calendars.PutAsync("berths", Day.Replace("DAY", "14", StringComparison.Ordinal), new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.Count(m => m.Slot!.Start.Day == 14) == 2, "those of the calendar have moved");

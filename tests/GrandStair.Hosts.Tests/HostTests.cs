@@ -16,7 +16,7 @@ public abstract class HostTests
         waves: [{ name: Pilot }]
         windows: [{ zone: Europe/London, weekly: ["Mon-Sun 00:00-00:00"] }]
         limits: { all: 1 }
-        advance: { proved: 100 %, failures: 0, soak: 0 s }
+        advance: { verified: 100 %, failures: 0, soak: 0 s }
         lead: 0 s
         """;
 
@@ -27,7 +27,7 @@ public abstract class HostTests
     protected static async Task ImportAsync(ServiceProcess service, TestHost host, string user, string? hostKey = null)
     {
         var file = Path.Combine(service.Data, "hosts.csv");
-        await File.WriteAllTextAsync(file, $"name,site,link,address,user,host key\n{host.Name},Westhaven,ssh,{host.Address},{user},{hostKey ?? await host.HostKeyAsync()}\n", Stop);
+        await File.WriteAllTextAsync(file, $"name,site,connection,address,user,host key\n{host.Name},Westhaven,ssh,{host.Address},{user},{hostKey ?? await host.HostKeyAsync()}\n", Stop);
         Assert.Contains("1 added", await service.OkAsync("fleet", "import", file), StringComparison.Ordinal);
     }
 
@@ -79,7 +79,7 @@ public abstract class HostTests
         if (view.Run.Parked is not null) Assert.Fail($"{view.Run.Parked}: {string.Join('\n', view.Log.Select(l => l.Text))}\n{await host.DoAsync("tail -n 40 /var/lib/grandstair/*/orders/*/output")}");
     }
 
-    /// <summary>Asks the host itself whether it is well: os-release alone would prove nothing.</summary>
+    /// <summary>Asks the host itself whether it is well: os-release alone would show nothing.</summary>
     protected static async Task AssertUpgradedAsync(TestHost host, string bootBefore)
     {
         Assert.StartsWith("12.", await host.DoAsync("cat /etc/debian_version"), StringComparison.Ordinal);

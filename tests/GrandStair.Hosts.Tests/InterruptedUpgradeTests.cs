@@ -21,10 +21,10 @@ public sealed class InterruptedUpgradeTests : HostTests
         var bootAfterCut = await host.DoAsync("cat /proc/sys/kernel/random/boot_id");
         Assert.NotEmpty(await host.DoAsync("dpkg-query -W -f '${db:Status-Abbrev} ${binary:Package}\\n' | grep -v '^ii' | head -3"));
 
-        var proved = await WaitAsync(service, r => r.Proved is not null || r.Parked is not null, "the run is proved");
-        await AssertNotParkedAsync(host, proved);
-        Assert.Contains(proved.Log, l => l.Text == "Upgrade all packages: gone without a result");
-        Assert.Equal(2, proved.Steps.Single(s => s.Name == "full-upgrade").Attempts);
+        var verified = await WaitAsync(service, r => r.Verified is not null || r.Parked is not null, "the run is verified");
+        await AssertNotParkedAsync(host, verified);
+        Assert.Contains(verified.Log, l => l.Text == "Upgrade all packages: gone without a result");
+        Assert.Equal(2, verified.Steps.Single(s => s.Name == "full-upgrade").Attempts);
         await AssertUpgradedAsync(host, bootAfterCut);
         await AssertNoAttemptDoneTwiceAsync(host, expectedAttempts: 6);
     }
@@ -45,19 +45,19 @@ public sealed class InterruptedUpgradeTests : HostTests
         var asked = await WaitAsync(service, r => r.Parked is not null, "a person is asked");
         Assert.Contains("shows another host key than the one pinned", asked.Run.Parked, StringComparison.Ordinal);
         await service.OkAsync("machine", "pin", host.Name, "--key", right, "--reason", "compared at the console");
-        await service.OkAsync("run", "decide", "r1", "wait-on", "--reason", "the key is right again");
+        await service.OkAsync("run", "decide", "r1", "wait", "--reason", "the key is right again");
 
         RunView? held = null;
-        await Eventually.TrueAsync(async () => (held = await service.Client.RunAsync("r1", Stop)).Run.Parked is not null && held.Run.Phase is "prove" or "gate", HopLimit, () => $"it is parked at its verification; it stands at {JsonSerializer.Serialize(held?.Run)}");
-        Assert.Null(held!.Run.Proved);
+        await Eventually.TrueAsync(async () => (held = await service.Client.RunAsync("r1", Stop)).Run.Parked is not null && held.Run.Phase is "verify" or "gate", HopLimit, () => $"it is parked at its verification; it stands at {JsonSerializer.Serialize(held?.Run)}");
+        Assert.Null(held!.Run.Verified);
         Assert.Contains("Every package is of the new release (seen: packages.outdated = procps)", held.Run.Parked, StringComparison.Ordinal);
         Assert.Contains("No package was put on hold during the upgrade (seen: packages.held-since = procps)", held.Run.Parked, StringComparison.Ordinal);
         Assert.Contains("partly upgraded", await service.OkAsync("machine", "gate", host.Name), StringComparison.Ordinal);
 
         await host.DoAsync("apt-mark unhold procps && DEBIAN_FRONTEND=noninteractive apt-get -y -qq full-upgrade && apt-get -y -qq autoremove --purge");
-        await service.OkAsync("run", "decide", "r1", "try-again", "--reason", "unheld and upgraded");
+        await service.OkAsync("run", "decide", "r1", "retry", "--reason", "unheld and upgraded");
         RunView? done = null;
-        await Eventually.TrueAsync(async () => (done = await service.Client.RunAsync("r1", Stop)).Run.Proved is not null, HopLimit, () => $"it is verified; it stands at {JsonSerializer.Serialize(done?.Run)}");
+        await Eventually.TrueAsync(async () => (done = await service.Client.RunAsync("r1", Stop)).Run.Verified is not null, HopLimit, () => $"it is verified; it stands at {JsonSerializer.Serialize(done?.Run)}");
         Assert.Contains("runs Debian 12 already", await service.OkAsync("machine", "gate", host.Name), StringComparison.Ordinal);
     }
 

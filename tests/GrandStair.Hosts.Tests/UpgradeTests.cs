@@ -8,7 +8,7 @@ namespace GrandStair.Hosts.Tests;
 public sealed class UpgradeTests : HostTests
 {
     [Fact]
-    public async Task A_host_is_judged_mended_planned_and_upgraded_though_the_service_is_killed_and_the_connection_cut()
+    public async Task A_host_is_judged_fixed_planned_and_upgraded_though_the_service_is_killed_and_the_connection_cut()
     {
         await using var host = await TestHost.StartAsync("gs-upgrade", "127.0.0.51", "bullseye");
         await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile);
@@ -17,18 +17,18 @@ public sealed class UpgradeTests : HostTests
         await ImportAsync(service, host, "carrier");
 
         await service.OkAsync("machine", "read", host.Name);
-        var shut = await service.OkAsync("machine", "gate", host.Name);
-        Assert.Contains("the gate is shut: No package on hold", shut, StringComparison.Ordinal);
-        Assert.Matches(@"seen +packages\.held = procps, \d+ s ago, by ssh", shut);
-        Assert.Contains("wanted  not packages.held like \"*\"", shut, StringComparison.Ordinal);
-        Assert.Contains("fix     Find out why it is on hold, then run 'apt-mark unhold PACKAGE'", shut, StringComparison.Ordinal);
+        var blocked = await service.OkAsync("machine", "gate", host.Name);
+        Assert.Contains("the gate is blocked: No package on hold", blocked, StringComparison.Ordinal);
+        Assert.Matches(@"seen +packages\.held = procps, \d+ s ago, by ssh", blocked);
+        Assert.Contains("wanted  not packages.held like \"*\"", blocked, StringComparison.Ordinal);
+        Assert.Contains("fix     Find out why it is on hold, then run 'apt-mark unhold PACKAGE'", blocked, StringComparison.Ordinal);
 
         await host.DoAsync("apt-mark unhold procps");
         await service.OkAsync("machine", "read", host.Name);
         Assert.Contains("the gate is open", await service.OkAsync("machine", "gate", host.Name), StringComparison.Ordinal);
 
         await PlanAsync(service);
-        await WaitAsync(service, r => r.Phase == "apply", "the upgrade is under way");
+        await WaitAsync(service, r => r.Phase == "apply", "the upgrade is running");
         await WaitUntilInstallingAsync(host);
         await service.KillAsync();
         await host.DoAsync("pkill -KILL -f '[s]shd: carrier' || true");
@@ -37,19 +37,19 @@ public sealed class UpgradeTests : HostTests
         Assert.NotEqual("0", await host.DoAsync("pgrep -fc '[/]bin/sh ./script'"));
         await service.StartAgainAsync();
 
-        var proved = await WaitAsync(service, r => r.Proved is not null || r.Parked is not null, "the run is proved");
-        await AssertNotParkedAsync(host, proved);
+        var verified = await WaitAsync(service, r => r.Verified is not null || r.Parked is not null, "the run is verified");
+        await AssertNotParkedAsync(host, verified);
         await AssertUpgradedAsync(host, bootBefore);
         await AssertNoAttemptDoneTwiceAsync(host, expectedAttempts: 5);
 
-        // What a person has to look at is a loose end; with the last one closed the run is done.
-        var end = Assert.Single(proved.LooseEnds, l => l.Name == "leftovers");
+        // What a person has to look at is a follow-up; with the last one closed the run is done.
+        var end = Assert.Single(verified.FollowUps, l => l.Name == "leftovers");
         Assert.Contains("/etc/ssh/sshd_config.ucf-dist", end.Seen, StringComparison.Ordinal);
         await host.DoAsync("rm /etc/ssh/sshd_config.ucf-dist");
-        foreach (var open in proved.LooseEnds) await service.OkAsync("run", "close-loose-end", "r1", open.Name, "--reason", "compared and deleted");
+        foreach (var open in verified.FollowUps) await service.OkAsync("run", "close-follow-up", "r1", open.Name, "--reason", "compared and deleted");
         await WaitAsync(service, r => r.Outcome == "done", "the run is done");
         await Eventually.TrueAsync(async () => (await service.Client.PlanAsync("old-to-new", Stop)).Plan.State == "ended", TimeSpan.FromSeconds(30), () => "the plan ends");
-        Assert.Contains("1 of 1 have an outcome or an excuse", await service.OkAsync("outcome", "show", "old-to-new"), StringComparison.Ordinal);
+        Assert.Contains("1 of 1 have an outcome or an exemption", await service.OkAsync("outcome", "show", "old-to-new"), StringComparison.Ordinal);
     }
 
     [Fact]
@@ -78,10 +78,10 @@ public sealed class UpgradeTests : HostTests
         await host.DoAsync("for f in /var/lib/grandstair/launcher-*; do echo 'echo os.product = Tampered' > $f; done; pkill -KILL -f '[s]shd: carrier' || true");
         Assert.Contains("Debian 11", await service.OkAsync("machine", "read", host.Name), StringComparison.Ordinal);
 
-        // A fix script of the catalogue runs over the link, and its check is asked again.
+        // A fix script of the catalogue runs over the connection, and its check is asked again.
         await host.DoAsync("find /var/lib/apt /var/cache/apt -exec touch -d '10 days ago' {} +");
-        Assert.Contains("Package lists younger than 2 days", await service.OkAsync("check", "ask-again", host.Name, "lists-fresh"), StringComparison.Ordinal);
-        await service.OkAsync("check", "mend", host.Name, "lists-fresh");
+        Assert.Contains("Package lists younger than 2 days", await service.OkAsync("check", "recheck", host.Name, "lists-fresh"), StringComparison.Ordinal);
+        await service.OkAsync("check", "fix", host.Name, "lists-fresh");
         FixRunView? fix = null;
         await Eventually.TrueAsync(async () => (fix = (await service.Client.FixesAsync(host.Name, Stop))[0]).Ended is not null, TimeSpan.FromMinutes(2), () => $"the fix ends: {fix?.Note}");
         Assert.Equal(("done", 0, "met", "update-lists.sh"), (fix!.State, fix.Exit, fix.CheckState, fix.Script));

@@ -12,7 +12,7 @@ public sealed class AccessTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     private ServiceProcess Service => fleet.Service;
 
     [Fact]
-    public async Task Every_call_of_the_interface_needs_a_token_or_a_secret_address_that_is_known()
+    public async Task Every_call_of_the_interface_needs_a_token_or_a_share_link_that_is_known()
     {
         using var http = new HttpClient();
         http.DefaultRequestHeaders.Authorization = new("Bearer", Service.Token);

@@ -14,13 +14,13 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
     [Fact]
     public async Task Every_answer_of_every_call_that_looks_is_as_the_description_says()
     {
-        var made = await Calls.JsonAsync(Service, "POST", "/api/v1/plans/small/addresses", Service.Token, new { kind = "owner", of = "owner-1" });
+        var made = await Calls.JsonAsync(Service, "POST", "/api/v1/plans/small/share-links", Service.Token, new { kind = "owner", of = "owner-1" });
         var secret = made.GetProperty("page").GetString()!.Split('/')[^1];
         await Service.Client.WaiveAsync("desk-2", "space", new("on order", $"{DateTime.UtcNow.AddDays(5):yyyy-MM-dd}"), Stop);
         await Calls.JsonAsync(Service, "PUT", "/api/v1/secrets/fleet-key", Service.Token, new { value = "a key of nobody" });
         await Calls.JsonAsync(Service, "PUT", "/api/v1/host-keys/first-use/Westhaven", Service.Token, new { reason = "they are new" });
         await fleet.Service.OkAsync("plan", "rehearse", "small", "--draws", "3", "--if", "limits.all=4");
-        // What is laid out for a wave to come is kept after a while, and can be chosen anew from then on.
+        // What is scheduled for a wave to come is kept after a while, and can be chosen anew from then on.
         await Eventually.TrueAsync(async () => (await Calls.JsonAsync(Service, "GET", $"/api/v1/shared/{secret}", null)).GetProperty("slots").EnumerateArray().Any(s => s.GetProperty("machine").GetString() == "desk-4" && s.GetProperty("chooseFrom").ValueKind == JsonValueKind.String), TimeSpan.FromSeconds(60), () => "desk-4 can have another time");
         var times = (await Service.Client.TimesAsync("small", "desk-4", null, null, Stop)).Times;
         Assert.NotEmpty(times);
@@ -44,8 +44,8 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await AskAsync(seen, load, "/api/v1/plans/small?reason=late&after=1", text, "application/yaml");
         var approve = calls.Single(c => c.Name == "ApprovePlan");
         await AskAsync(seen, approve, "/api/v1/plans/small/approvals", """{"intent":"0000","reason":"fine"}""");
-        var ask = calls.Single(c => c.Name == "AskCheckAgain");
-        await AskAsync(seen, ask, "/api/v1/machines/desk-4/checks/mains/ask-again", "{}");
+        var ask = calls.Single(c => c.Name == "Recheck");
+        await AskAsync(seen, ask, "/api/v1/machines/desk-4/checks/mains/recheck", "{}");
         await AskAsync(seen, calls.Single(c => c.Name == "ReadMachine"), "/api/v1/machines/desk-4/readings", "{}");
 
         await CheckAsync(seen, "answers.jsonl");
@@ -69,7 +69,7 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         var calls = (await Calls.AllAsync(Service)).ToDictionary(c => c.Name);
         var until = $"{DateTime.UtcNow.AddDays(5):yyyy-MM-dd}";
         // A machine is upgraded by one plan at a time; this one has machines of its own, which are not ready and so do not begin meanwhile.
-        var own = SmallFleet.Csv.Split('\n')[0] + string.Concat(Enumerable.Range(1, 3).Select(i => $"\nspare-{i},P{i},Eastness,office,,stand-in,Brae Desktop,Workplace,6.4,Ness 2,16 GiB,2.0,on,80 GiB,0,yes,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ},100 Mbit/s,,4.2"));
+        var own = SmallFleet.Csv.Split('\n')[0] + string.Concat(Enumerable.Range(1, 3).Select(i => $"\nspare-{i},P{i},Eastness,office,,simulated,Brae Desktop,Workplace,6.4,Ness 2,16 GiB,2.0,on,80 GiB,0,yes,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ},100 Mbit/s,,4.2"));
         await Service.OkAsync("fleet", "import", Service.Write(own, "spare.csv"), "--seen", "now");
         var plan = (await Service.Client.PlanAsync("small", Stop)).Body.Replace("plan: small", "plan: commanded", StringComparison.Ordinal).Replace("scope: os.product", "scope: name like \"spare-*\" and os.product", StringComparison.Ordinal);
         await SayAsync("CreatePlan", "plans", plan, "application/yaml");
@@ -82,22 +82,22 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("ChooseMethod", "plans/commanded/members/spare-1/method", """{"method":"pigeon","reason":"no line"}""");
         await SayAsync("MoveMachine", "plans/commanded/members/spare-2/move", """{"wave":"Pilot","reason":"on loan"}""");
         await SayAsync("MoveMachine", "plans/commanded/members/spare-2/move", """{"wave":"Last","reason":"on loan"}""");
-        await SayAsync("AppointMachine", "plans/commanded/members/spare-1/appoint", """{"start":"2020-01-01T00:00:00Z","reason":"too late"}""");
-        await SayAsync("ExcuseMachine", "plans/commanded/members/spare-3/excuse", """{"as":"replaced","reason":"a new one"}""");
+        await SayAsync("RescheduleMachine", "plans/commanded/members/spare-1/reschedule", """{"start":"2020-01-01T00:00:00Z","reason":"too late"}""");
+        await SayAsync("ExemptMachine", "plans/commanded/members/spare-3/exemption", """{"as":"replaced","reason":"a new one"}""");
         await SayAsync("GoAgain", "plans/commanded/members/spare-1/again", """{"reason":"why not"}""");
         await SayAsync("AcceptProposals", "plans/commanded/proposals", """{"reason":"as it is"}""");
         await SayAsync("AskRehearsal", "plans/commanded/rehearsals", """{"draws":1}""");
         await SayAsync("AskRehearsal", "plans/commanded/rehearsals", """{"draws":0}""");
-        await SayAsync("MakeAddress", "plans/commanded/addresses", """{"kind":"site","of":"Eastness"}""");
-        await SayAsync("MakeAddress", "plans/commanded/addresses", """{"kind":"ship"}""");
+        await SayAsync("MakeShareLink", "plans/commanded/share-links", """{"kind":"site","of":"Eastness"}""");
+        await SayAsync("MakeShareLink", "plans/commanded/share-links", """{"kind":"ship"}""");
         await SayAsync("LoadCalendar", "calendars/quays", BusyFleet.Berths, "text/calendar");
         await SayAsync("LoadCalendar", "calendars/quays", "BEGIN:NOTHING", "text/calendar");
         await SayAsync("WaiveCheck", "machines/desk-2/checks/security-chip/waivers", $$"""{"reason":"on order","until":"{{until}}"}""");
-        await SayAsync("AskCheckAgain", "machines/desk-4/checks/none/ask-again", "{}");
-        await SayAsync("MendCheck", "machines/desk-4/checks/mains/fixes", "{}");
+        await SayAsync("Recheck", "machines/desk-4/checks/none/recheck", "{}");
+        await SayAsync("FixCheck", "machines/desk-4/checks/mains/fixes", "{}");
         await SayAsync("PinHostKey", "machines/desk-4/host-key", """{"hostKey":"none","reason":"x"}""");
         await SayAsync("DecideRun", "runs/r1/decisions", """{"decision":"give-up","reason":"x"}""");
-        await SayAsync("CloseLooseEnd", "runs/r1/loose-ends/devices/close", """{"reason":"x"}""");
+        await SayAsync("CloseFollowUp", "runs/r1/follow-ups/devices/close", """{"reason":"x"}""");
         await SayAsync("AddAccount", "accounts", """{"name":"quay-hand","kind":"person","roles":["reader"],"sites":["*"],"reason":"new"}""");
         await SayAsync("AddAccount", "accounts", """{"name":"quay-hand","kind":"person","roles":["pilot"],"sites":["*"],"reason":"new"}""");
         await SayAsync("ChangeAccount", "accounts/quay-hand", """{"roles":["auditor"],"sites":["Westhaven"],"reason":"moved"}""");

@@ -129,10 +129,10 @@ public sealed class AttackTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     {
         const string Markup = "<script>alert(1)</script><img src=x onerror=alert(1)>";
         var file = fleet.Service.Write(
-            $"name,site,link,os.product,os.edition,os.version,firmware.tpm.version,firmware.tpm.state,disk.system.free,hardware.model,seen\n"
-            + $"\"{Markup}\",Corran,stand-in,Brae Desktop,Workplace,6.4,2.0,off,1 GiB,\"{Markup}\",{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n"
-            + $"\"=HYPERLINK(\"\"http://evil.example\"\",\"\"click\"\")\",Corran,stand-in,Brae Desktop,Workplace,6.4,2.0,off,1 GiB,\"=cmd|' /C calc'!A0\",{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n"
-            + $"$(touch /tmp/grandstair-owned)`id`,Corran,stand-in,Brae Desktop,Workplace,6.4,2.0,off,1 GiB,\"[31mred\u001b[31m\u009b31m\",{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n", "hostile.csv");
+            $"name,site,connection,os.product,os.edition,os.version,firmware.tpm.version,firmware.tpm.state,disk.system.free,hardware.model,seen\n"
+            + $"\"{Markup}\",Corran,simulated,Brae Desktop,Workplace,6.4,2.0,off,1 GiB,\"{Markup}\",{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n"
+            + $"\"=HYPERLINK(\"\"http://evil.example\"\",\"\"click\"\")\",Corran,simulated,Brae Desktop,Workplace,6.4,2.0,off,1 GiB,\"=cmd|' /C calc'!A0\",{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n"
+            + $"$(touch /tmp/grandstair-owned)`id`,Corran,simulated,Brae Desktop,Workplace,6.4,2.0,off,1 GiB,\"[31mred\u001b[31m\u009b31m\",{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n", "hostile.csv");
         Assert.Equal(0, (await Service.GstairAsync("fleet", "import", file)).Exit);
         var html = await TextAsync("readiness/report?product=Brae%20Desktop&scope=site%20%3D%20Corran&format=html");
         Assert.DoesNotContain("<script>alert", html, StringComparison.Ordinal);
@@ -152,11 +152,11 @@ public sealed class AttackTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_cell_or_a_line_without_end_is_told_and_what_came_before_it_is_kept()
     {
-        var cell = fleet.Service.Write($"name,site,link,hardware.model,seen\nbefore-1,Linsay,stand-in,x,2027-01-01T00:00:00Z\nendless-1,Linsay,stand-in,\"{new string('x', 3 << 20)}\n", "cell.csv");
+        var cell = fleet.Service.Write($"name,site,connection,hardware.model,seen\nbefore-1,Linsay,simulated,x,2027-01-01T00:00:00Z\nendless-1,Linsay,simulated,\"{new string('x', 3 << 20)}\n", "cell.csv");
         var ran = await Service.GstairAsync("fleet", "import", cell);
         Assert.Equal(9, ran.Exit);
         Assert.Contains("A cell has more than 1048576 characters; is a quotation mark missing?", ran.Error, StringComparison.Ordinal);
-        var line = fleet.Service.Write($"{{\"name\":\"before-2\",\"site\":\"Linsay\",\"link\":\"stand-in\"}}\n{{\"name\":\"{new string('x', 9 << 20)}\n", "line.jsonl");
+        var line = fleet.Service.Write($"{{\"name\":\"before-2\",\"site\":\"Linsay\",\"connection\":\"simulated\"}}\n{{\"name\":\"{new string('x', 9 << 20)}\n", "line.jsonl");
         Assert.Contains("The line has more than 4194304 characters", (await Service.GstairAsync("fleet", "import", line)).Error, StringComparison.Ordinal);
         Assert.Equal(2, (await Service.Client.MachinesAsync("site = Linsay", 10, Stop)).Total);
     }

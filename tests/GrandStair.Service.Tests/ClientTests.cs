@@ -28,7 +28,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     public async Task A_gate_says_what_was_seen_what_was_wanted_and_the_fix()
     {
         var ran = await Service.GstairAsync("machine", "gate", "desk-2");
-        Assert.Contains("desk-2 to Brae Desktop 7: the gate is shut: Security chip 2.0 present and on", ran.Out, StringComparison.Ordinal);
+        Assert.Contains("desk-2 to Brae Desktop 7: the gate is blocked: Security chip 2.0 present and on", ran.Out, StringComparison.Ordinal);
         Assert.Matches(@"seen +firmware\.tpm\.state = no, \d+ (s|min) ago, by import", ran.Out);
         Assert.Contains("wanted  firmware.tpm.version >= 2.0 and firmware.tpm.state = on", ran.Out, StringComparison.Ordinal);
         Assert.Contains("fix     Switch it on in the firmware menu, page Security. (person, 10 min)", ran.Out, StringComparison.Ordinal);
@@ -41,7 +41,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var undecided = await Service.GstairAsync("machine", "gate", "desk-4", "--json");
         var gate = JsonDocument.Parse(undecided.Out).RootElement;
         var chip = gate.GetProperty("checks").EnumerateArray().Single(c => c.GetProperty("name").GetString() == "security-chip");
-        Assert.Equal("untold", chip.GetProperty("state").GetString());
+        Assert.Equal("unknown", chip.GetProperty("state").GetString());
         Assert.Equal("update-channel", gate.GetProperty("method").GetString());
         Assert.Contains("no route: hop 6-to-7 takes no edition 'Kiosk'", (await Service.GstairAsync("machine", "gate", "desk-5")).Out, StringComparison.Ordinal);
         Assert.Contains("runs Brae Desktop 7 already", (await Service.GstairAsync("machine", "gate", "desk-6")).Out, StringComparison.Ordinal);
@@ -51,7 +51,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     public async Task Readiness_counts_every_machine_once_and_each_number_leads_to_its_machines()
     {
         var view = await Service.Client.ReadinessAsync("Brae Desktop", null, null, Desks, TestContext.Current.CancellationToken);
-        Assert.Equal(view.Machines, view.Arrived + view.Open + view.Undecided + view.Shut);
+        Assert.Equal(view.Machines, view.Arrived + view.Open + view.Undecided + view.Blocked);
         Assert.Equal((6, 1, 1), (view.Machines, view.Arrived, view.Open));
         foreach (var check in view.Checks)
         {
@@ -66,7 +66,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_broken_line_is_told_the_rest_is_taken_and_the_exit_status_says_so()
     {
-        var file = fleet.Service.Write("name,site,link,os.version\nextra-1,Holm Pier,stand-in,6.4\nextra-2,Holm Pier\nextra-3,Holm Pier,pigeon,6.4\n", "broken.csv");
+        var file = fleet.Service.Write("name,site,connection,os.version\nextra-1,Holm Pier,simulated,6.4\nextra-2,Holm Pier\nextra-3,Holm Pier,pigeon,6.4\n", "broken.csv");
         var dry = await Service.GstairAsync("fleet", "import", file, "--seen", "now", "--dry-run");
         Assert.Contains("1 would be added", dry.Out, StringComparison.Ordinal);
         Assert.Contains("0 machines", (await Service.GstairAsync("fleet", "list", "site = \"Holm Pier\"")).Out, StringComparison.Ordinal);
@@ -74,7 +74,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Equal(9, ran.Exit);
         Assert.Contains("1 added, 0 updated, 2 problems", ran.Out, StringComparison.Ordinal);
         Assert.Contains($"{file}:3: The line has 2 cells, expected 4", ran.Error, StringComparison.Ordinal);
-        Assert.Contains($"{file}:4: 'extra-3': link is 'pigeon', expected ssh or stand-in", ran.Error, StringComparison.Ordinal);
+        Assert.Contains($"{file}:4: 'extra-3': connection is 'pigeon', expected ssh or simulated", ran.Error, StringComparison.Ordinal);
         Assert.Contains("1 machines", (await Service.GstairAsync("fleet", "list", "site = \"Holm Pier\"")).Out, StringComparison.Ordinal);
     }
 
@@ -83,7 +83,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     {
         var export = Path.Combine(Service.Data, "export.csv");
         await File.WriteAllBytesAsync(export, [.. "Hostname;Standort;RAM\nkasse-1;Caf\u00e9 Corran;16\n".Select(c => (byte)c)], TestContext.Current.CancellationToken);
-        var mapping = fleet.Service.Write("columns: { name: Hostname, site: Standort, hardware.memory: { column: RAM, unit: GiB } }\nconstants: { link: stand-in, os.product: Brae Desktop }\n", "mapping.yaml");
+        var mapping = fleet.Service.Write("columns: { name: Hostname, site: Standort, hardware.memory: { column: RAM, unit: GiB } }\nconstants: { connection: simulated, os.product: Brae Desktop }\n", "mapping.yaml");
         var wrong = await Service.GstairAsync("fleet", "import", export, "--mapping", fleet.Service.Write("columns: { name: Host }\n", "other.yaml"), "--encoding", "windows-1252", "--seen", "now");
         var unsaid = await Service.GstairAsync("fleet", "import", export, "--mapping", mapping, "--seen", "now");
         Assert.Contains("This line is not in UTF-8. Nothing was imported.", unsaid.Error, StringComparison.Ordinal);
@@ -100,7 +100,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var machine = await Service.Client.MachineAsync("kasse-1", TestContext.Current.CancellationToken);
         Assert.Equal(("Caf\u00e9 Corran", "16 GiB"), (machine.Machine.Site, machine.Readings.Single(r => r.Key == "hardware.memory").Shown));
 
-        var lines = fleet.Service.Write("{\"name\": \"kasse-2\", \"site\": \"Corran\", \"link\": \"stand-in\", \"apps\": [{\"name\": \"Ledger\", \"version\": \"8.2\"}]}\n{\"name\": \n", "more.jsonl");
+        var lines = fleet.Service.Write("{\"name\": \"kasse-2\", \"site\": \"Corran\", \"connection\": \"simulated\", \"apps\": [{\"name\": \"Ledger\", \"version\": \"8.2\"}]}\n{\"name\": \n", "more.jsonl");
         var taken = await Service.GstairAsync("fleet", "import", lines, "--seen", "now");
         Assert.Equal(9, taken.Exit);
         Assert.Contains($"{lines}:2: The line is no JSON object", taken.Error, StringComparison.Ordinal);
@@ -138,7 +138,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [InlineData(3, "/no/such/file.csv", "fleet", "import", "/no/such/file.csv")]
     [InlineData(2, "--help", "fleet", "lisst")]
     [InlineData(2, "--reason", "plan", "hold", "winter")]
-    [InlineData(7, "There is no stand-in named desk-1", "machine", "read", "desk-1")]
+    [InlineData(7, "There is no simulated named desk-1", "machine", "read", "desk-1")]
     public async Task What_is_wrong_is_told_with_what_to_do_and_an_exit_status(int exit, string says, params string[] arguments)
     {
         var ran = await Service.GstairAsync(arguments);

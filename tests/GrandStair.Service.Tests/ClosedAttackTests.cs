@@ -132,8 +132,8 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
         // As an earlier release would have stored it.
         await using (var database = new SqliteConnection($"Data Source={Path.Combine(Service.Data, "grandstair.db")}"))
             await database.ExecuteAsync("UPDATE calendars SET body = @NeverHappens, hash = 'other' WHERE name = 'tides'", new { NeverHappens });
-        Assert.Equal((409, "calendar"), await Calls.OutcomeAsync(Service, "GET", "/api/v1/plans/tidal/placement", Service.Token));
-        Assert.Equal(200, (await Calls.OutcomeAsync(Service, "GET", "/api/v1/plans/dry/placement", Service.Token)).Status);
+        Assert.Equal((409, "calendar"), await Calls.OutcomeAsync(Service, "GET", "/api/v1/plans/tidal/schedule", Service.Token));
+        Assert.Equal(200, (await Calls.OutcomeAsync(Service, "GET", "/api/v1/plans/dry/schedule", Service.Token)).Status);
         Assert.Equal(200, (await Calls.OutcomeAsync(Service, "GET", "/api/v1/calendars", Service.Token)).Status);
         await Eventually.TrueAsync(async () => (await Service.Client.PlanAsync("tidal", Stop)).Trouble is { } trouble && trouble.Contains("The calendar 'tides' cannot be used", StringComparison.Ordinal), TimeSpan.FromSeconds(20), () => "the plan says so");
         Assert.Contains("It does not go on", await Service.OkAsync("plan", "show", "tidal"), StringComparison.Ordinal);
@@ -204,8 +204,8 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
     [Fact]
     public async Task A_pattern_that_fits_nowhere_in_long_texts_holds_nobody_up()
     {
-        var cells = Enumerable.Range(0, 3).Select(i => $"long-{i},Linsay,stand-in,{new string('a', 60_000)},2027-01-01T00:00:00Z");
-        Assert.Equal(0, (await Service.GstairAsync("fleet", "import", Service.Write("name,site,link,hardware.model,seen\n" + string.Join('\n', cells), "long.csv"))).Exit);
+        var cells = Enumerable.Range(0, 3).Select(i => $"long-{i},Linsay,simulated,{new string('a', 60_000)},2027-01-01T00:00:00Z");
+        Assert.Equal(0, (await Service.GstairAsync("fleet", "import", Service.Write("name,site,connection,hardware.model,seen\n" + string.Join('\n', cells), "long.csv"))).Exit);
         var filter = Uri.EscapeDataString($"hardware.model like \"*{string.Concat(Enumerable.Repeat("a?", 120))}b*\"");
         var begun = Stopwatch.StartNew();
         var slow = Calls.OutcomeAsync(Service, "GET", $"/api/v1/machines?filter={filter}", Service.Token);
@@ -213,7 +213,7 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
         Assert.Equal(200, (await slow).Status);
         Assert.True(begun.Elapsed < TimeSpan.FromSeconds(2), $"{begun.Elapsed}");
         Assert.Equal((400, "condition"), await Calls.OutcomeAsync(Service, "GET", $"/api/v1/machines?filter={Uri.EscapeDataString($"hardware.model like \"{new string('a', 300)}\"")}", Service.Token));
-        Assert.Contains("at most 65536 characters", (await Service.GstairAsync("fleet", "import", Service.Write($"name,site,link,hardware.model,seen\nlong-9,Linsay,stand-in,{new string('a', 70_000)},2027-01-01T00:00:00Z\n", "longer.csv"))).Error, StringComparison.Ordinal);
+        Assert.Contains("at most 65536 characters", (await Service.GstairAsync("fleet", "import", Service.Write($"name,site,connection,hardware.model,seen\nlong-9,Linsay,simulated,{new string('a', 70_000)},2027-01-01T00:00:00Z\n", "longer.csv"))).Error, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -246,14 +246,14 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
     {
         await PlanAsync("shared");
         var maker = await Calls.AccountAsync(Service, "link-maker", ["planner", "reader"], "Westhaven", "Eastness");
-        var made = await Calls.JsonAsync(Service, "POST", "/api/v1/plans/shared/addresses", maker, new { kind = "plan" });
+        var made = await Calls.JsonAsync(Service, "POST", "/api/v1/plans/shared/share-links", maker, new { kind = "plan" });
         var path = made.GetProperty("calendar").GetString()![..^"/calendar.ics".Length];
         async Task<string[]> SitesAsync() => [.. (await Calls.JsonAsync(Service, "GET", path, null)).GetProperty("slots").EnumerateArray().Select(s => s.GetProperty("site").GetString()!).Distinct().Order()];
         Assert.Equal(["Eastness", "Westhaven"], await SitesAsync());
         await Calls.JsonAsync(Service, "PUT", "/api/v1/accounts/link-maker", Service.Token, new { roles = new[] { "planner" }, sites = new[] { "Westhaven" }, reason = "moved" });
         Assert.Equal(["Westhaven"], await SitesAsync());
         await Service.Client.EndAccountAsync("link-maker", "left", Stop);
-        Assert.Equal((404, "unknown-address"), await Calls.OutcomeAsync(Service, "GET", path));
+        Assert.Equal((404, "unknown-share-link"), await Calls.OutcomeAsync(Service, "GET", path));
     }
 
     [Fact]
@@ -303,7 +303,7 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
     [Fact]
     public async Task A_cell_is_no_formula_whatever_a_spreadsheet_splits_at()
     {
-        Assert.Equal(0, (await Service.GstairAsync("fleet", "import", Service.Write($"name,site,link,os.product,os.edition,os.version,seen\n\"cell;=1+1\",Linsay,stand-in,Brae Desktop,Workplace,6.4,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n", "cells.csv"))).Exit);
+        Assert.Equal(0, (await Service.GstairAsync("fleet", "import", Service.Write($"name,site,connection,os.product,os.edition,os.version,seen\n\"cell;=1+1\",Linsay,simulated,Brae Desktop,Workplace,6.4,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n", "cells.csv"))).Exit);
         using var csv = await Calls.SendAsync(Service, "GET", "/api/v1/readiness/report?product=Brae%20Desktop&scope=site%20%3D%20Linsay&format=csv", Service.Token);
         var text = await csv.Content.ReadAsStringAsync(Stop);
         Assert.Contains("cell;'=1+1", text, StringComparison.Ordinal);
@@ -337,7 +337,7 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
         var serving = ServeAsync(hostile, over.Token);
         var port = ((IPEndPoint)hostile.LocalEndpoint).Port;
         var rows = Enumerable.Range(0, 24).Select(i => $"hostile-{i},Corran,ssh,127.0.0.1,{port},root,{sshd.HostKey},Debian,11").Append($"good-1,Corran,ssh,127.0.0.1,{sshd.Port},root,{sshd.HostKey},Debian,11");
-        await service.GstairAsync("fleet", "import", service.Write("name,site,link,address,port,user,host key,os.product,os.version\n" + string.Join('\n', rows), "fleet.csv"), "--seen", "now");
+        await service.GstairAsync("fleet", "import", service.Write("name,site,connection,address,port,user,host key,os.product,os.version\n" + string.Join('\n', rows), "fleet.csv"), "--seen", "now");
         await Eventually.TrueAsync(async () => (await service.Client.MachineAsync("good-1", Stop)).Readings.Any(r => r.Source == "ssh"), TimeSpan.FromSeconds(60), () => $"the good one is read; {service.Output}");
         for (var i = 0; i < 6; i++) Assert.Equal(7, (await service.GstairAsync("machine", "read", $"hostile-{i}")).Exit);
         using var health = await Calls.SendAsync(service, "GET", "/health/ready");

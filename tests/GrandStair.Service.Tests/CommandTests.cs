@@ -17,10 +17,10 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
     public async Task Every_command_says_what_it_did_in_words_and_in_json()
     {
         // Machines and what is known of them.
-        await TellsAsync("0 added, 1 updated", "fleet", "import", fleet.Service.Write("name,link,os.build\ndesk-1,stand-in,6.4.9\n", "more.csv"), "--seen", "now");
+        await TellsAsync("0 added, 1 updated", "fleet", "import", fleet.Service.Write("name,connection,os.build\ndesk-1,simulated,6.4.9\n", "more.csv"), "--seen", "now");
         await ShowsAsync("import", "fleet", "imports");
         await ShowsAsync("desk-6", "fleet", "list", "site = Eastness");
-        await ShowsAsync("hardware.memory", "fleet", "disagreements");
+        await ShowsAsync("hardware.memory", "fleet", "conflicts");
         await ShowsAsync("Westhaven", "machine", "show", "desk-1");
         await ShowsAsync("the gate is", "machine", "gate", "desk-2");
         await TellsAsync("Brae Desktop", "machine", "read", "desk-2");
@@ -33,8 +33,8 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("Brae Desktop", "exposure", "show");
 
         // Checks.
-        await ShowsAsync("power.mains", "check", "ask-again", "desk-4", "mains");
-        await FailsAsync(3, "No script mends 'mains'", "check", "mend", "desk-4", "mains");
+        await ShowsAsync("power.mains", "check", "recheck", "desk-4", "mains");
+        await FailsAsync(3, "No script fixes 'mains'", "check", "fix", "desk-4", "mains");
         await ShowsAsync("none", "check", "fixes");
         await TellsAsync("is waived by admin", "check", "waive", "desk-2", "space", "--until", Soon, "--reason", "its board is on order");
         await ShowsAsync("its board is on order", "check", "waivers");
@@ -60,7 +60,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("other", "plan", "list");
         await ShowsAsync("Pilot", "plan", "show", "small");
         await ShowsAsync("desk-3", "plan", "members", "small");
-        await ShowsAsync("in time for 2031-01-31", "plan", "placement", "small");
+        await ShowsAsync("in time for 2031-01-31", "plan", "schedule", "small");
         await ShowsAsync("Westhaven", "plan", "board", "small");
         await TellsAsync("BEGIN:VEVENT", "plan", "slots", "small");
         await ShowsAsync("The waves are as the fleet is", "plan", "proposals", "small");
@@ -74,18 +74,18 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await TellsAsync("desk-4", "plan", "choose-method", "small", "desk-4", "image-in-place", "--reason", "it has no line");
         var times = (await fleet.Service.Client.TimesAsync("other", "desk-1", null, null, Stop)).Times;
         await ShowsAsync("other times are free", "plan", "times", "other", "desk-1");
-        await TellsAsync("begins", "plan", "appoint", "other", "desk-1", $"{times[^1].From:O}", "--reason", "its user asked");
-        await TellsAsync("was given up", "plan", "appoint", "other", "desk-1", "--give-up", "--reason", "she changed her mind");
+        await TellsAsync("begins", "plan", "reschedule", "other", "desk-1", $"{times[^1].From:O}", "--reason", "its user asked");
+        await TellsAsync("was given up", "plan", "reschedule", "other", "desk-1", "--give-up", "--reason", "she changed her mind");
         await TellsAsync("is in wave Pilot", "plan", "move", "other", "desk-4", "Pilot", "--reason", "on loan");
-        await TellsAsync("desk-5", "plan", "excuse", "other", "desk-5", "--as", "retired", "--reason", "sold");
+        await TellsAsync("desk-5", "plan", "exempt", "other", "desk-5", "--as", "retired", "--reason", "sold");
         await FailsAsync(3, "only one whose run has ended without success", "plan", "again", "other", "desk-4", "--reason", "x");
         await TellsAsync("held: storm", "plan", "hold", "small", "--reason", "storm");
         await TellsAsync("started", "plan", "start", "small");
 
-        // Addresses and calendars.
-        await TellsAsync("/times/", "address", "make", "small", "owner", "owner-1");
-        await ShowsAsync("owner-1", "address", "list", "small");
-        await TellsAsync("a1", "address", "end", "small", "a1", "--reason", "she left");
+        // ShareLinks and calendars.
+        await TellsAsync("/times/", "share", "make", "small", "owner", "owner-1");
+        await ShowsAsync("owner-1", "share", "list", "small");
+        await TellsAsync("a1", "share", "end", "small", "a1", "--reason", "she left");
         await ShowsAsync("berths", "calendar", "list");
         await TellsAsync("berths", "calendar", "load", "berths", Path.Combine(fleet.Service.Data, "berths.ics"));
         await TellsAsync("BEGIN:VCALENDAR", "calendar", "show", "berths");
@@ -93,7 +93,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         // Runs and outcomes.
         await ShowsAsync("r1", "run", "list");
         await ShowsAsync("desk-1", "run", "show", "r1");
-        await FailsAsync(4, "has no open loose end", "run", "close-loose-end", "r1", "devices", "--reason", "x");
+        await FailsAsync(4, "has no open follow-up", "run", "close-follow-up", "r1", "devices", "--reason", "x");
         await FailsAsync(3, "possible now: ", "run", "decide", "r1", "give-up", "--reason", "x");
         await ShowsAsync("5 are open", "outcome", "show", "small");
         await ShowsAsync("Brae Desktop 7", "overview", "show", "small");
@@ -141,7 +141,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
     private async Task ShowsAsync(string says, params string[] words)
     {
         // What changes something is done once.
-        if (words[1] is not ("create" or "ask-again")) await TellsAsync(says, words);
+        if (words[1] is not ("create" or "recheck")) await TellsAsync(says, words);
         _ran.Add($"{words[0]} {words[1]}");
         var ran = await fleet.Service.GstairAsync([.. words, "--json"]);
         try

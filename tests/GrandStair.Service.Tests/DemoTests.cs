@@ -26,7 +26,7 @@ public sealed class DemoTests
         for (var i = 1; i <= Kills; i++)
         {
             var share = i / (Kills + 1.0);
-            await Eventually.TrueAsync(async () => Proved(await TallyAsync(service)) >= 240 * share * 0.8, Limit, () => $"a share of {share:P0} is proved");
+            await Eventually.TrueAsync(async () => Verified(await TallyAsync(service)) >= 240 * share * 0.8, Limit, () => $"a share of {share:P0} is verified");
             await service.KillAsync();
             await service.StartAgainAsync();
         }
@@ -34,8 +34,8 @@ public sealed class DemoTests
         await Eventually.TrueAsync(async () => (await service.Client.PlanAsync(Plan, Stop)).Plan.State == "ended", Limit, () => $"the plan ends; it stands at {JsonSerializer.Serialize(TallyAsync(service).Result)}");
 
         var tally = await TallyAsync(service);
-        Assert.Equal(240, tally["done"] + tally["excused"]);
-        Assert.InRange(tally["excused"], 5, 25);
+        Assert.Equal(240, tally["done"] + tally["exempt"]);
+        Assert.InRange(tally["exempt"], 5, 25);
         await AssertSumsAgreeAsync(service, tally);
         await AssertNothingHappenedTwiceAsync(service);
         await AssertFaultsHappenedAsync(service);
@@ -114,7 +114,7 @@ public sealed class DemoTests
         }
     }
 
-    private static int Proved(IReadOnlyDictionary<string, int> tally) => tally["proved"] + tally["done"];
+    private static int Verified(IReadOnlyDictionary<string, int> tally) => tally["verified"] + tally["done"];
 
     private static async Task<IReadOnlyDictionary<string, int>> TallyAsync(ServiceProcess service) => (await service.Client.PlanAsync(Plan, Stop)).Plan.Tally;
 
@@ -128,50 +128,50 @@ public sealed class DemoTests
         Assert.Equal(tally, outcomes.Tally);
         Assert.Equal(tally, overview.Plan.Tally);
         Assert.Equal(tally["done"], outcomes.Outcomes["done"]);
-        Assert.Equal(tally["excused"], outcomes.Excuses.Values.Sum());
-        Assert.Equal(tally["done"], overview.Actual[^1].Proved);
+        Assert.Equal(tally["exempt"], outcomes.Exemptions.Values.Sum());
+        Assert.Equal(tally["done"], overview.Actual[^1].Verified);
         Assert.Equal(tally, Sum(view.Waves));
-        Assert.All(members.Items, m => Assert.True(m.Standing == "done" || (m.Standing == "excused" && m.ExcuseReason is not null && m.ExcuseBy is not null)));
+        Assert.All(members.Items, m => Assert.True(m.Status == "done" || (m.Status == "exempt" && m.ExemptionReason is not null && m.ExemptedBy is not null)));
 
         var printed = await service.GstairAsync("outcome", "show", Plan);
-        Assert.Contains("240 of 240 have an outcome or an excuse, 0 are open", printed.Out, StringComparison.Ordinal);
+        Assert.Contains("240 of 240 have an outcome or an exemption, 0 are open", printed.Out, StringComparison.Ordinal);
         Assert.Matches($@"done +{tally["done"]}\b", printed.Out);
 
         await using var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")};Mode=ReadOnly");
-        var kept = await database.QueryAsync<(string Standing, long Count)>("SELECT lower(standing), count(*) FROM plan_members GROUP BY 1");
+        var kept = await database.QueryAsync<(string Status, long Count)>("SELECT lower(status), count(*) FROM plan_members GROUP BY 1");
         Assert.Equal(tally.Where(t => t.Value > 0).Select(t => (t.Key, (long)t.Value)).Order(), kept.Order());
     }
 
     private static Dictionary<string, int> Sum(IReadOnlyList<WaveView> waves) => waves.SelectMany(w => w.Tally).GroupBy(t => t.Key).ToDictionary(g => g.Key, g => g.Sum(t => t.Value));
 
-    /// <summary>By the events, every attempt ended at most once; by the stand-ins' own records, every machine that is done was changed by one successful apply.</summary>
+    /// <summary>By the events, every attempt ended at most once; by the simulated machines' own records, every machine that is done was changed by one successful apply.</summary>
     private static async Task AssertNothingHappenedTwiceAsync(ServiceProcess service)
     {
         await using var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")};Mode=ReadOnly");
         Assert.Equal(0, await database.ExecuteScalarAsync<long>("SELECT count(*) FROM (SELECT 1 FROM run_events WHERE type = 'order-ended' GROUP BY run_id, json_extract(body, '$.order') HAVING count(*) > 1)"));
         Assert.Equal(0, await database.ExecuteScalarAsync<long>("SELECT count(*) FROM (SELECT max(number) - count(*) AS gap FROM run_events GROUP BY run_id) WHERE gap <> 0"));
         Assert.Equal(0, await database.ExecuteScalarAsync<long>("SELECT max(position) - count(*) FROM feed"));
-        await using var world = new SqliteConnection($"Data Source={Path.Combine(service.Data, "stand-ins.db")};Mode=ReadOnly");
+        await using var world = new SqliteConnection($"Data Source={Path.Combine(service.Data, "simulated.db")};Mode=ReadOnly");
         Assert.Equal(0, await world.ExecuteScalarAsync<long>("SELECT count(*) FROM (SELECT 1 FROM orders WHERE script LIKE 'apply%' AND script NOT LIKE '%6.4%' AND exit = 0 GROUP BY machine, substr(name, 1, instr(name, '/')) HAVING count(*) > 1)"));
     }
 
     /// <summary>Some steps failed on the simulated machines; without any, nothing of the above would mean much.</summary>
     private static async Task AssertFaultsHappenedAsync(ServiceProcess service)
     {
-        await using var world = new SqliteConnection($"Data Source={Path.Combine(service.Data, "stand-ins.db")};Mode=ReadOnly");
+        await using var world = new SqliteConnection($"Data Source={Path.Combine(service.Data, "simulated.db")};Mode=ReadOnly");
         Assert.True(await world.ExecuteScalarAsync<long>("SELECT count(*) FROM orders WHERE exit <> 0") > 10);
     }
 
-    /// <summary>At no moment were more machines between their slot's opening and their proof than the limit says.</summary>
+    /// <summary>At no moment were more machines between their slot's opening and their verification than the limit says.</summary>
     private static async Task AssertLimitsHeldAsync(ServiceProcess service)
     {
         await using var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")};Mode=ReadOnly");
         Assert.Equal(0, await database.ExecuteScalarAsync<long>("SELECT count(*) FROM run_room"));
         var spans = (await database.QueryAsync<string>("SELECT json_extract(state, '$.phases') FROM runs")).SelectMany(phases => JsonDocument.Parse(phases).RootElement.EnumerateArray())
-            .Where(p => p.GetProperty("phase").GetString() == "prove" && p.TryGetProperty("to", out _))
+            .Where(p => p.GetProperty("phase").GetString() == "verify" && p.TryGetProperty("to", out _))
             .Select(p => (From: p.GetProperty("from").GetDateTimeOffset(), To: p.GetProperty("to").GetDateTimeOffset())).ToArray();
         Assert.True(spans.Length > 200);
-        // While they prove they all hold room; none of them is parked in the middle of a step of that phase.
+        // While they verify they all hold room; none of them is parked in the middle of a step of that phase.
         Assert.All(spans, s => Assert.InRange(spans.Count(o => o.From <= s.From && s.From < o.To), 1, 6 + 4));
     }
 }

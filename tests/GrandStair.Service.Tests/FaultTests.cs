@@ -15,11 +15,11 @@ public sealed class FaultTests
         {
             await using var service = await ServiceProcess.StartAsync(Path.Combine(folder, "data"), []);
             var small = Path.Combine(Path.GetTempPath(), $"small-{Guid.NewGuid():N}.csv");
-            await File.WriteAllTextAsync(small, "name,site,link\nkept-1,Westhaven,stand-in\n", TestContext.Current.CancellationToken);
+            await File.WriteAllTextAsync(small, "name,site,connection\nkept-1,Westhaven,simulated\n", TestContext.Current.CancellationToken);
             Assert.Equal(0, (await service.GstairAsync("fleet", "import", small)).Exit);
 
             var large = Path.Combine(Path.GetTempPath(), $"large-{Guid.NewGuid():N}.csv");
-            await File.WriteAllLinesAsync(large, Enumerable.Range(0, 9000).Select(i => i == 0 ? "name,site,link,hardware.model" : $"many-{i},Westhaven,stand-in,{new string('x', 300)}"), TestContext.Current.CancellationToken);
+            await File.WriteAllLinesAsync(large, Enumerable.Range(0, 9000).Select(i => i == 0 ? "name,site,connection,hardware.model" : $"many-{i},Westhaven,simulated,{new string('x', 300)}"), TestContext.Current.CancellationToken);
             var full = await service.GstairAsync("fleet", "import", large, "--seen", "now");
             Assert.Equal(8, full.Exit);
             Assert.Contains("disk is full", full.Error, StringComparison.Ordinal);
@@ -105,14 +105,14 @@ public sealed class FaultTests
     }
 
     [Fact]
-    public async Task A_pace_other_than_real_is_for_stand_ins_alone()
+    public async Task A_pace_other_than_real_is_for_simulated_machines_alone()
     {
         await using var service = await ServiceProcess.StartAsync("--pace", "60");
         var file = Path.Combine(service.Data, "real.csv");
-        await File.WriteAllTextAsync(file, "name,link,address\nreal-1,ssh,127.0.0.1\n", TestContext.Current.CancellationToken);
+        await File.WriteAllTextAsync(file, "name,connection,address\nreal-1,ssh,127.0.0.1\n", TestContext.Current.CancellationToken);
         var ran = await service.GstairAsync("fleet", "import", file);
         Assert.Equal(9, ran.Exit);
-        Assert.Contains("real.csv:2: 'real-1' is reached by ssh, and this service runs at pace 60, which is for stand-ins alone", ran.Error, StringComparison.Ordinal);
+        Assert.Contains("real.csv:2: 'real-1' is reached by ssh, and this service runs at pace 60, which is for simulated machines alone", ran.Error, StringComparison.Ordinal);
         Assert.Contains("0 machines", (await service.GstairAsync("fleet", "list")).Out, StringComparison.Ordinal);
     }
 }

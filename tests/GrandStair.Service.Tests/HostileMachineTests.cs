@@ -135,7 +135,7 @@ public sealed class HostileMachineTests : IAsyncLifetime
     private async Task AddAsync(string name, int port, string? hostKey, string? key, string address = "127.0.0.1")
     {
         var file = Path.Combine(_service.Data, $"{name}.csv");
-        await File.WriteAllTextAsync(file, $"name,site,link,address,port,user,host key,ssh key,os.product,seen\n{name},Westhaven,ssh,{address},{port},root,{hostKey},{key},Debian,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n", Stop);
+        await File.WriteAllTextAsync(file, $"name,site,connection,address,port,user,host key,ssh key,os.product,seen\n{name},Westhaven,ssh,{address},{port},root,{hostKey},{key},Debian,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n", Stop);
         await _service.OkAsync("fleet", "import", file);
     }
 

@@ -17,10 +17,10 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
 
     [Theory]
     [InlineData("chip-newer-yes", "open", null, "no")]
-    [InlineData("chip-newer-no", "shut", "no", "yes")]
+    [InlineData("chip-newer-no", "blocked", "no", "yes")]
     [InlineData("chip-both-stale", "undecided", "must not be older than 7 d", "no")]
-    [InlineData("chip-one-missing", "shut", "no", null)]
-    public async Task Of_two_sources_that_disagree_the_newer_counts_and_the_older_stays_visible(string name, string gate, string? seen, string? differs)
+    [InlineData("chip-one-missing", "blocked", "no", null)]
+    public async Task Of_two_sources_that_conflict_the_newer_counts_and_the_older_stays_visible(string name, string gate, string? seen, string? differs)
     {
         var view = await Service.Client.GateAsync(name, null, null, null, Stop);
         Assert.Equal(gate, view.Gate);
@@ -30,7 +30,7 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
         var shown = (await Service.GstairAsync("machine", "show", name)).Out;
         if (differs is null) Assert.DoesNotContain("differs from", shown, StringComparison.Ordinal);
         else Assert.Matches($@"firmware\.tpm\.state .*differs from (agent|scan) \d+ d ago: {differs}", shown);
-        var listed = (await Service.Client.DisagreementsAsync($"name = \"{name}\"", 10, Stop)).Items;
+        var listed = (await Service.Client.ConflictsAsync($"name = \"{name}\"", 10, Stop)).Items;
         Assert.Equal(differs is null ? [] : [(name, "firmware.tpm.state", differs)], listed.Select(d => (d.Machine, d.Key, d.Other)));
     }
 
@@ -38,7 +38,7 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
     public async Task A_gateway_says_which_of_its_radios_the_target_does_not_support_and_what_to_do()
     {
         var gate = await Service.Client.GateAsync("gate-1", null, null, null, Stop);
-        Assert.Equal("shut", gate.Gate);
+        Assert.Equal("blocked", gate.Gate);
         Assert.Equal(["firmware-2-to-2.4", "3-to-4"], gate.Legs.Select(l => l.Hop));
         var radios = gate.Checks.Single(c => c.Name == "radios");
         Assert.Equal("gate-1-radio-07, model Skua 1, product Skerry Radio, version not known", radios.Seen[0].Shown);
@@ -46,20 +46,20 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
 
         // Another radio in its place, and the gateway's table follows.
         fleet.Import("name,os.product,hardware.model,hangs-on\ngate-1-radio-07,Skerry Radio,Skua 2,gate-1\n");
-        var mended = await Service.Client.GateAsync("gate-1", null, null, null, Stop);
-        Assert.Equal(("open", "met"), (mended.Gate, mended.Checks.Single(c => c.Name == "radios").State));
+        var afterFix = await Service.Client.GateAsync("gate-1", null, null, null, Stop);
+        Assert.Equal(("open", "met"), (afterFix.Gate, afterFix.Checks.Single(c => c.Name == "radios").State));
         Assert.Contains("12: gate-1-radio-01", (await Service.GstairAsync("machine", "show", "gate-1")).Out, StringComparison.Ordinal);
     }
 
     [Fact]
-    public async Task What_cannot_be_mended_is_told_apart_from_what_is_merely_switched_off()
+    public async Task What_cannot_be_fixed_is_told_apart_from_what_is_merely_switched_off()
     {
         var old = await Service.GstairAsync("machine", "gate", "desk-old");
         Assert.Contains("hardware.processor = Ness 2", old.Out, StringComparison.Ordinal);
         Assert.Contains("Release 7 does not run on this processor", old.Out, StringComparison.Ordinal);
         Assert.Equal("replace", (await Service.Client.GateAsync("desk-old", null, null, null, Stop)).Instead);
         Assert.Contains("Switch it on in the firmware menu, page Security. (person, 10 min)", (await Service.GstairAsync("machine", "gate", "desk-off")).Out, StringComparison.Ordinal);
-        var beyond = await Service.Client.ReadinessMachinesAsync("Brae Desktop", null, null, "name like \"desk-*\"", null, null, "beyond-mending", Stop);
+        var beyond = await Service.Client.ReadinessMachinesAsync("Brae Desktop", null, null, "name like \"desk-*\"", null, null, "not-fixable", Stop);
         Assert.Equal(["desk-kiosk", "desk-old"], beyond.Items.Select(m => m.Name));
         Assert.Contains("takes no edition 'Kiosk'", (await Service.GstairAsync("machine", "gate", "desk-kiosk")).Out, StringComparison.Ordinal);
     }
@@ -92,12 +92,12 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
         // It got worse: the waiver no longer counts, and says why.
         fleet.Import("name,disk.system.free\ndesk-full,9 GiB\n");
         var lapsed = await Service.GstairAsync("machine", "gate", "desk-full");
-        Assert.Contains("the gate is shut", lapsed.Out, StringComparison.Ordinal);
+        Assert.Contains("the gate is blocked", lapsed.Out, StringComparison.Ordinal);
         Assert.Contains("when admin waived it and is '9 GiB' now", lapsed.Out, StringComparison.Ordinal);
         fleet.Import("name,disk.system.free\ndesk-full,21 GiB\n");
         Assert.Contains("the gate is open", (await Service.GstairAsync("machine", "gate", "desk-full")).Out, StringComparison.Ordinal);
         Assert.Equal(0, (await Service.GstairAsync("check", "end-waiver", waiver.Id!, "--reason", "the disk is in")).Exit);
-        Assert.Contains("the gate is shut", (await Service.GstairAsync("machine", "gate", "desk-full")).Out, StringComparison.Ordinal);
+        Assert.Contains("the gate is blocked", (await Service.GstairAsync("machine", "gate", "desk-full")).Out, StringComparison.Ordinal);
         Assert.Equal(4, (await Service.GstairAsync("check", "end-waiver", waiver.Id!, "--reason", "again")).Exit);
     }
 
@@ -106,39 +106,39 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
     {
         // The inventory says that the chip is off; meanwhile somebody has switched it on.
         var before = await Service.Client.MachineAsync("desk-live", Stop);
-        var gate = await Service.Client.AskAgainAsync("desk-live", "security-chip", Stop);
+        var gate = await Service.Client.RecheckAsync("desk-live", "security-chip", Stop);
         Assert.Equal("met", gate.Checks.Single(c => c.Name == "security-chip").State);
         var after = await Service.Client.MachineAsync("desk-live", Stop);
-        Assert.Equal(["firmware.tpm.state", "firmware.tpm.version"], after.Readings.Where(r => r.Source == "stand-in").Select(r => r.Key));
+        Assert.Equal(["firmware.tpm.state", "firmware.tpm.version"], after.Readings.Where(r => r.Source == "simulated").Select(r => r.Key));
         Assert.Equal(before.Readings.Single(r => r.Key == "disk.system.free").Seen, after.Readings.Single(r => r.Key == "disk.system.free").Seen);
         var history = await Service.Client.HistoryAsync("desk-live", "firmware.tpm.state", Stop);
-        Assert.Equal([("yes", "stand-in"), ("no", "inventory")], history.Select(h => (h.Shown, h.Source)));
+        Assert.Equal([("yes", "simulated"), ("no", "inventory")], history.Select(h => (h.Shown, h.Source)));
         Assert.Contains("There is no key 'firmware.tpm.stat'; did you mean 'firmware.tpm.state'?", (await Service.GstairAsync("machine", "history", "desk-live", "firmware.tpm.stat")).Error, StringComparison.Ordinal);
     }
 
     [Fact]
     public async Task A_fix_script_runs_over_the_link_is_logged_and_the_check_is_asked_again()
     {
-        Assert.Contains("No script mends 'memory'", (await Service.GstairAsync("check", "mend", "desk-mend", "memory")).Error, StringComparison.Ordinal);
-        Assert.Contains("is under way", (await Service.GstairAsync("check", "mend", "desk-mend", "patched")).Out, StringComparison.Ordinal);
+        Assert.Contains("No script fixes 'memory'", (await Service.GstairAsync("check", "fix", "desk-fix", "memory")).Error, StringComparison.Ordinal);
+        Assert.Contains("is running", (await Service.GstairAsync("check", "fix", "desk-fix", "patched")).Out, StringComparison.Ordinal);
         FixRunView? fix = null;
-        await Eventually.TrueAsync(async () => (fix = (await Service.Client.FixesAsync("desk-mend", Stop))[0]).Ended is not null, TimeSpan.FromSeconds(60), () => $"the fix ends: {fix?.Note}");
+        await Eventually.TrueAsync(async () => (fix = (await Service.Client.FixesAsync("desk-fix", Stop))[0]).Ended is not null, TimeSpan.FromSeconds(60), () => $"the fix ends: {fix?.Note}");
         Assert.Equal(("done", 0, "met", "admin", "patch.brae"), (fix!.State, fix.Exit, fix.CheckState, fix.Actor, fix.Script));
         Assert.Equal(64, fix.ScriptHash.Length);
-        Assert.Equal("met", (await Service.Client.GateAsync("desk-mend", null, null, null, Stop)).Checks.Single(c => c.Name == "patched").State);
-        Assert.Contains("is met on desk-mend; there is nothing to mend", (await Service.GstairAsync("check", "mend", "desk-mend", "patched")).Error, StringComparison.Ordinal);
-        Assert.Contains("patch.brae", File.ReadAllText(await fleet.ReferAsync("desk-mend", "log.jsonl")), StringComparison.Ordinal);
+        Assert.Equal("met", (await Service.Client.GateAsync("desk-fix", null, null, null, Stop)).Checks.Single(c => c.Name == "patched").State);
+        Assert.Contains("is met on desk-fix; there is nothing to fix", (await Service.GstairAsync("check", "fix", "desk-fix", "patched")).Error, StringComparison.Ordinal);
+        Assert.Contains("patch.brae", File.ReadAllText(await fleet.ReferAsync("desk-fix", "log.jsonl")), StringComparison.Ordinal);
     }
 
     [Fact]
-    public async Task What_to_mend_is_ranked_and_every_number_leads_to_its_machines()
+    public async Task What_to_fix_is_ranked_and_every_number_leads_to_its_machines()
     {
         var view = await Service.Client.ReadinessAsync("Brae Desktop", null, null, "name like \"rank-*\"", Stop);
-        Assert.Equal([("space", 3, 2, 3), ("security-chip", 2, 2, 5)], view.ToMend.Select(m => (m.Check, m.Machines, m.Opens, m.OpenThen)));
-        Assert.Equal((5, 1, 0, 4), (view.Machines, view.Open, view.Undecided, view.Shut));
+        Assert.Equal([("space", 3, 2, 3), ("security-chip", 2, 2, 5)], view.ToFix.Select(m => (m.Check, m.Machines, m.Opens, m.OpenThen)));
+        Assert.Equal((5, 1, 0, 4), (view.Machines, view.Open, view.Undecided, view.Blocked));
         var rows = await Service.Client.ReadinessMachinesAsync("Brae Desktop", null, null, "name like \"rank-*\"", "space", "unmet", null, Stop);
         Assert.Equal(["rank-2", "rank-3", "rank-4"], rows.Items.Select(r => r.Name));
-        Assert.Contains("What to mend, in the order that opens the most gates", (await Service.GstairAsync("readiness", "show", "--product", "Brae Desktop", "--where", "name like \"rank-*\"")).Out, StringComparison.Ordinal);
+        Assert.Contains("What to fix, in the order that opens the most gates", (await Service.GstairAsync("readiness", "show", "--product", "Brae Desktop", "--where", "name like \"rank-*\"")).Out, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -183,7 +183,7 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
 public sealed class JudgedFleet : IAsyncLifetime
 {
     private const string Good = "Brae Desktop,Workplace,6.4,Ness 6,16 GiB,2.0,on,80 GiB,0,yes,NOW,100 Mbit/s,,4.2";
-    private const string Columns = "name,link,os.product,os.edition,os.version,hardware.processor,hardware.memory,firmware.tpm.version,firmware.tpm.state,disk.system.free,patches.pending,licence.active,backup.last,network.rate,offer.release,driver.printer";
+    private const string Columns = "name,connection,os.product,os.edition,os.version,hardware.processor,hardware.memory,firmware.tpm.version,firmware.tpm.state,disk.system.free,patches.pending,licence.active,backup.last,network.rate,offer.release,driver.printer";
 
     /// <summary>The service.</summary>
     public ServiceProcess Service { get; private set; } = null!;
@@ -195,12 +195,12 @@ public sealed class JudgedFleet : IAsyncLifetime
     public async ValueTask InitializeAsync()
     {
         var truth = Path.GetTempFileName();
-        await File.WriteAllTextAsync(truth, $"name,{Columns["name,link,".Length..]}\ndesk-live,{Good}\ndesk-mend,{Good.Replace(",80 GiB,0,", ",80 GiB,3,", StringComparison.Ordinal)}\n".Replace("NOW", Now(), StringComparison.Ordinal));
-        Service = await ServiceProcess.StartAsync("--pace", "60", "--stand-ins", truth);
-        string Desk(string name, params (string From, string To)[] but) => $"{name},stand-in,{but.Aggregate(Good, (text, b) => text.Replace(b.From, b.To, StringComparison.Ordinal))}\n";
+        await File.WriteAllTextAsync(truth, $"name,{Columns["name,connection,".Length..]}\ndesk-live,{Good}\ndesk-fix,{Good.Replace(",80 GiB,0,", ",80 GiB,3,", StringComparison.Ordinal)}\n".Replace("NOW", Now(), StringComparison.Ordinal));
+        Service = await ServiceProcess.StartAsync("--pace", "60", "--simulated", truth);
+        string Desk(string name, params (string From, string To)[] but) => $"{name},simulated,{but.Aggregate(Good, (text, b) => text.Replace(b.From, b.To, StringComparison.Ordinal))}\n";
         var desks = string.Concat(
             Desk("desk-old", ("Ness 6", "Ness 2")), Desk("desk-off", (",on,", ",off,")), Desk("desk-kiosk", ("Workplace", "Kiosk")), Desk("desk-full", ("80 GiB", "20 GiB")),
-            Desk("desk-live", (",on,", ",off,")), Desk("desk-mend", (",80 GiB,0,", ",80 GiB,3,")),
+            Desk("desk-live", (",on,", ",off,")), Desk("desk-fix", (",80 GiB,0,", ",80 GiB,3,")),
             Desk("rank-1"), Desk("rank-2", ("80 GiB", "20 GiB")), Desk("rank-3", ("80 GiB", "20 GiB")), Desk("rank-4", ("80 GiB", "20 GiB"), (",on,", ",off,")), Desk("rank-5", (",on,", ",off,")),
             Desk("evil", ("Workplace", $"\"{JudgeTests.HostileText}\"")), Desk("\"=cmd|' /C calc'!A0\"", (",on,", ",off,")), Desk("huge", ("Ness 6", new string('x', 65_536))));
         Import($"{Columns}\n{desks}");
@@ -212,9 +212,9 @@ public sealed class JudgedFleet : IAsyncLifetime
         })
             Import($"name,firmware.tpm.state\n{name},{state}\n", source, days);
 
-        Import("name,link,os.product,os.edition,os.version,hardware.memory,disk.system.free,firmware.mode,apps,services\nsrv-4,stand-in,Brae Server,Standard,4,32 GiB,90 GiB,legacy,[],[]\nsrv-5,stand-in,Brae Server,Standard,5,32 GiB,90 GiB,legacy,[],[]\n");
-        Import("name,link,os.product,os.version,gateway.firmware,gateway.pair,disk.system.free\ngate-1,stand-in,Skerry Gateway,3,2.1,,6 GiB\n");
-        Import("name,link,os.product,hardware.model,hangs-on\n" + string.Concat(Enumerable.Range(1, 12).Select(i => $"gate-1-radio-{i:00},stand-in,Skerry Radio,{(i == 7 ? "Skua 1" : "Skua 2")},gate-1\n")));
+        Import("name,connection,os.product,os.edition,os.version,hardware.memory,disk.system.free,firmware.mode,apps,services\nsrv-4,simulated,Brae Server,Standard,4,32 GiB,90 GiB,legacy,[],[]\nsrv-5,simulated,Brae Server,Standard,5,32 GiB,90 GiB,legacy,[],[]\n");
+        Import("name,connection,os.product,os.version,gateway.firmware,gateway.pair,disk.system.free\ngate-1,simulated,Skerry Gateway,3,2.1,,6 GiB\n");
+        Import("name,connection,os.product,hardware.model,hangs-on\n" + string.Concat(Enumerable.Range(1, 12).Select(i => $"gate-1-radio-{i:00},simulated,Skerry Radio,{(i == 7 ? "Skua 1" : "Skua 2")},gate-1\n")));
         File.Delete(truth);
     }
 

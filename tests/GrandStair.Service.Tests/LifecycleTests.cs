@@ -5,10 +5,10 @@ using Xunit;
 
 namespace GrandStair.Service.Tests;
 
-/// <summary>One plan from its file to its outcomes by the client's commands, on stand-ins of the test's own.</summary>
+/// <summary>One plan from its file to its outcomes by the client's commands, on simulated machines of the test's own.</summary>
 public sealed class LifecycleTests
 {
-    /// <summary>What is true of its stand-ins.</summary>
+    /// <summary>What is true of its simulated machines.</summary>
     internal const string Truth = """
         name,os.product,os.edition,os.version,hardware.processor,hardware.memory,firmware.tpm.version,firmware.tpm.state,disk.system.free,patches.pending,licence.active,backup.last,network.rate,offer.release,driver.printer,power.mains,disk.encryption,services.failed,device.faults,truth.backup
         desk-1,Brae Desktop,Counter,6.4,Ness 5,16 GiB,2.0,on,80 GiB,0,yes,-,200 Mbit/s,-,4.2,yes,on,0,0,nightly
@@ -26,11 +26,11 @@ public sealed class LifecycleTests
     {
         var truth = Path.GetTempFileName();
         await File.WriteAllTextAsync(truth, Truth, Stop);
-        await using var service = await ServiceProcess.StartAsync("--pace", "3000", "--stand-ins", truth);
-        await File.WriteAllTextAsync(Path.Combine(service.Data, "fleet.csv"), "name,site,link\n" + string.Concat(Enumerable.Range(1, 6).Select(i => $"desk-{i},{(i < 4 ? "Westhaven" : "Eastness")},stand-in\n")), Stop);
+        await using var service = await ServiceProcess.StartAsync("--pace", "3000", "--simulated", truth);
+        await File.WriteAllTextAsync(Path.Combine(service.Data, "fleet.csv"), "name,site,connection\n" + string.Concat(Enumerable.Range(1, 6).Select(i => $"desk-{i},{(i < 4 ? "Westhaven" : "Eastness")},simulated\n")), Stop);
         await service.OkAsync("fleet", "import", Path.Combine(service.Data, "fleet.csv"));
 
-        // Nothing is known of them yet, so nothing is in the scope; each is read over its link.
+        // Nothing is known of them yet, so nothing is in the scope; each is read over its connection.
         await File.WriteAllTextAsync(Path.Combine(service.Data, "plan.yaml"), SmallFleet.Plan.Replace("{ name: Pilot, members: tag = \"pilot\" }", "{ name: Pilot, members: name = \"desk-1\" }", StringComparison.Ordinal) + "\nlead: 0 s\n", Stop);
         var early = await service.GstairAsync("plan", "create", Path.Combine(service.Data, "plan.yaml"));
         Assert.Equal(3, early.Exit);
@@ -41,7 +41,7 @@ public sealed class LifecycleTests
         Assert.Contains("drafted, 5 machines", await service.OkAsync("plan", "create", Path.Combine(service.Data, "plan.yaml")), StringComparison.Ordinal);
         var twice = await service.GstairAsync("plan", "create", Path.Combine(service.Data, "plan.yaml"));
         Assert.Contains("There is a plan 'small' already", twice.Error, StringComparison.Ordinal);
-        Assert.Contains("is not under way", (await service.GstairAsync("plan", "hold", "small", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("is not running", (await service.GstairAsync("plan", "hold", "small", "--reason", "x")).Error, StringComparison.Ordinal);
         var unread = await service.GstairAsync("plan", "start", "small");
         Assert.Equal(3, unread.Exit);
         Assert.Contains("somebody has to acknowledge: licence-carries (The licence carries over only if", unread.Error, StringComparison.Ordinal);
@@ -50,9 +50,9 @@ public sealed class LifecycleTests
         Assert.Contains("has nothing named 'x' to acknowledge", (await service.GstairAsync("plan", "acknowledge", "small", "x", "--reason", "y")).Error, StringComparison.Ordinal);
         Assert.Contains("0 of 1 are still open", await service.OkAsync("plan", "acknowledge", "small", "--all", "--reason", "read it to the terminals"), StringComparison.Ordinal);
         Assert.Contains("started", await service.OkAsync("plan", "start", "small"), StringComparison.Ordinal);
-        Assert.Contains("is under way already", (await service.GstairAsync("plan", "start", "small")).Error, StringComparison.Ordinal);
+        Assert.Contains("is running already", (await service.GstairAsync("plan", "start", "small")).Error, StringComparison.Ordinal);
 
-        await StandAsync(service, "desk-1", "proved");
+        await StandAsync(service, "desk-1", "verified");
         var run = JsonDocument.Parse(await service.OkAsync("run", "show", "r1", "--json")).RootElement;
         Assert.Equal("desk-1", run.GetProperty("run").GetProperty("machine").GetString());
         Assert.All(run.GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("phase").GetString() != "roll-back"), s => Assert.Equal("done", s.GetProperty("state").GetString()));
@@ -61,17 +61,17 @@ public sealed class LifecycleTests
         await StandAsync(service, "desk-4", "parked");
         var parked = await service.Client.RunsAsync("small", "parked", 10, Stop);
         var four = Assert.Single(parked.Items);
-        Assert.Equal("the gate is shut: Mains power (seen: power.mains = no)", four.Parked);
-        Assert.Contains("possible now: try-again, call-off", (await service.GstairAsync("run", "decide", four.Run, "give-up", "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("expected one of try-again", (await service.GstairAsync("run", "decide", four.Run, "retry", "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("called off", await service.OkAsync("run", "decide", four.Run, "call-off", "--reason", "it is at sea"), StringComparison.OrdinalIgnoreCase);
-        await StandAsync(service, "desk-4", "ended");
-        await service.OkAsync("plan", "excuse", "small", "desk-4", "--as", "stays", "--until", "2027-09-30", "--reason", "at sea until autumn");
+        Assert.Equal("the gate is blocked: Mains power (seen: power.mains = no)", four.Parked);
+        Assert.Contains("possible now: retry, cancel", (await service.GstairAsync("run", "decide", four.Run, "give-up", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("expected one of retry", (await service.GstairAsync("run", "decide", four.Run, "try-again", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("cancelled", await service.OkAsync("run", "decide", four.Run, "cancel", "--reason", "it is at sea"), StringComparison.OrdinalIgnoreCase);
+        await StandAsync(service, "desk-4", "stopped");
+        await service.OkAsync("plan", "exempt", "small", "desk-4", "--as", "stays", "--until", "2027-09-30", "--reason", "at sea until autumn");
 
-        Assert.Contains("give it with --until", (await service.GstairAsync("plan", "excuse", "small", "desk-5", "--as", "stays", "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("expected one of replaced, retired, stays", (await service.GstairAsync("plan", "excuse", "small", "desk-5", "--as", "gone", "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("is not in plan", (await service.GstairAsync("plan", "excuse", "small", "desk-6", "--as", "retired", "--reason", "x")).Error, StringComparison.Ordinal);
-        foreach (var name in new[] { "desk-2", "desk-3", "desk-5" }) await service.OkAsync("plan", "excuse", "small", name, "--as", "replaced", "--reason", "a new one is on order");
+        Assert.Contains("give it with --until", (await service.GstairAsync("plan", "exempt", "small", "desk-5", "--as", "stays", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("expected one of replaced, retired, stays", (await service.GstairAsync("plan", "exempt", "small", "desk-5", "--as", "gone", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("is not in plan", (await service.GstairAsync("plan", "exempt", "small", "desk-6", "--as", "retired", "--reason", "x")).Error, StringComparison.Ordinal);
+        foreach (var name in new[] { "desk-2", "desk-3", "desk-5" }) await service.OkAsync("plan", "exempt", "small", name, "--as", "replaced", "--reason", "a new one is on order");
 
         Assert.Contains("held: storm", await service.OkAsync("plan", "hold", "small", "--reason", "storm"), StringComparison.Ordinal);
         Assert.Contains("held: storm", await service.OkAsync("plan", "list"), StringComparison.Ordinal);
@@ -79,10 +79,10 @@ public sealed class LifecycleTests
         await Eventually.TrueAsync(async () => (await service.Client.PlanAsync("small", Stop)).Plan.State == "ended", TimeSpan.FromMinutes(8), () => "the plan ends when the rollback period is over");
 
         var outcomes = await service.OkAsync("outcome", "show", "small");
-        Assert.Contains("5 of 5 have an outcome or an excuse, 0 are open", outcomes, StringComparison.Ordinal);
-        Assert.Contains("excused: 1 stays, 3 replaced", string.Join(' ', outcomes.Split(default(char[]), StringSplitOptions.RemoveEmptyEntries)).Replace("3 replaced, 1 stays", "1 stays, 3 replaced", StringComparison.Ordinal), StringComparison.Ordinal);
-        Assert.Contains("until autumn", await service.OkAsync("plan", "members", "small", "--standing", "excused"), StringComparison.Ordinal);
-        Assert.Contains("Brae Desktop 7: 1 of 5 proved", await service.OkAsync("overview", "show"), StringComparison.Ordinal);
+        Assert.Contains("5 of 5 have an outcome or an exemption, 0 are open", outcomes, StringComparison.Ordinal);
+        Assert.Contains("exempt: 1 stays, 3 replaced", string.Join(' ', outcomes.Split(default(char[]), StringSplitOptions.RemoveEmptyEntries)).Replace("3 replaced, 1 stays", "1 stays, 3 replaced", StringComparison.Ordinal), StringComparison.Ordinal);
+        Assert.Contains("until autumn", await service.OkAsync("plan", "members", "small", "--status", "exempt"), StringComparison.Ordinal);
+        Assert.Contains("Brae Desktop 7: 1 of 5 verified", await service.OkAsync("overview", "show"), StringComparison.Ordinal);
         Assert.Contains("has ended", (await service.GstairAsync("plan", "start", "small")).Error, StringComparison.Ordinal);
         File.Delete(truth);
     }
@@ -94,7 +94,7 @@ public sealed class LifecycleTests
         var file = Path.Combine(service.Data, "one.csv");
         for (var i = 0; i < 3; i++)
         {
-            await File.WriteAllTextAsync(file, $"name,link\nlive-{i},stand-in\n", Stop);
+            await File.WriteAllTextAsync(file, $"name,connection\nlive-{i},simulated\n", Stop);
             await service.OkAsync("fleet", "import", file, "--source", $"source-{i}");
         }
 
@@ -104,7 +104,7 @@ public sealed class LifecycleTests
         var first = all.Skip(2).ToArray();
         Assert.Equal(["source-0", "source-1"], first.Select(c => c.Subject));
         var rest = TakeAsync(service, after: first[^1].Position, 2);
-        await File.WriteAllTextAsync(file, "name,link\nlive-9,stand-in\n", Stop);
+        await File.WriteAllTextAsync(file, "name,connection\nlive-9,simulated\n", Stop);
         await service.OkAsync("fleet", "import", file, "--source", "source-9");
         Assert.Equal(["source-2", "source-9"], (await rest).Select(c => c.Subject));
         Assert.Equal([1L, 2, 3, 4], all.Select(c => c.Position));
@@ -115,7 +115,7 @@ public sealed class LifecycleTests
     {
         await using var service = await ServiceProcess.StartAsync();
         var file = Path.Combine(service.Data, "many.csv");
-        await File.WriteAllTextAsync(file, "name,link\n" + string.Concat(Enumerable.Range(0, 2300).Select(i => $"m-{i:0000},stand-in\n")), Stop);
+        await File.WriteAllTextAsync(file, "name,connection\n" + string.Concat(Enumerable.Range(0, 2300).Select(i => $"m-{i:0000},simulated\n")), Stop);
         await service.OkAsync("fleet", "import", file);
         var all = await service.Client.MachinesAsync(null, int.MaxValue, Stop);
         Assert.Equal((2300, 2300, null), (all.Total, all.Items.Select(m => m.Name).Distinct().Count(), all.Next));
@@ -139,7 +139,7 @@ public sealed class LifecycleTests
     {
         await using var service = await ServiceProcess.StartAsync();
         var file = Path.Combine(service.Data, "big.csv");
-        await File.WriteAllTextAsync(file, "name,link,hardware.model\n" + string.Concat(Enumerable.Range(0, 80_000).Select(i => $"k-{i},stand-in,Tarn {i % 9}\n")), Stop);
+        await File.WriteAllTextAsync(file, "name,connection,hardware.model\n" + string.Concat(Enumerable.Range(0, 80_000).Select(i => $"k-{i},simulated,Tarn {i % 9}\n")), Stop);
         var import = service.GstairAsync("fleet", "import", file, "--seen", "now");
         await Eventually.TrueAsync(async () => (await service.Client.ImportsAsync(Stop)) is [{ Line: > 0 }], TimeSpan.FromMinutes(1), () => "some lines are taken");
         var reached = (await service.Client.ImportsAsync(Stop)).Single();
@@ -176,12 +176,12 @@ public sealed class LifecycleTests
         return changes;
     }
 
-    private static async Task StandAsync(ServiceProcess service, string machine, string standing)
+    private static async Task StandAsync(ServiceProcess service, string machine, string status)
     {
         MemberRow? member = null;
         await Eventually.TrueAsync(
-            async () => (member = (await service.Client.MembersAsync("small", null, null, $"name = \"{machine}\"", 10, Stop)).Items.Single()).Standing == standing,
+            async () => (member = (await service.Client.MembersAsync("small", null, null, $"name = \"{machine}\"", 10, Stop)).Items.Single()).Status == status,
             TimeSpan.FromMinutes(3),
-            () => $"{machine} is {standing}; it stands at {JsonSerializer.Serialize(member)}");
+            () => $"{machine} is {status}; it stands at {JsonSerializer.Serialize(member)}");
     }
 }

@@ -19,16 +19,16 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await PlanAsync("rehearsed");
         string[] words = ["plan", "rehearse", "rehearsed", "--draws", "60", "--seed", "4", "--if", "limits.all=1; advance.soak=9 d", "--if-file", fleet.Service.Write(Body("rehearsed").Replace("soak: 1 d", "soak: 0 d", StringComparison.Ordinal), "quick.yaml")];
         var told = await Service.OkAsync(words);
-        Assert.Contains("All that will be proved is so by", told, StringComparison.Ordinal);
+        Assert.Contains("All that will be verified is so by", told, StringComparison.Ordinal);
         Assert.Contains("Side by side, each with the same luck", told, StringComparison.Ordinal);
         Assert.Contains("quick.yaml", told, StringComparison.Ordinal);
         Assert.Contains("60 draws from seed 4", told, StringComparison.Ordinal);
 
         var (one, two) = (await ResultsAsync([.. words, "--json"]), await ResultsAsync([.. words, "--json"]));
         Assert.Equal(["", "limits.all=1, advance.soak=9 d", "quick.yaml"], one.Select(r => r.Name));
-        Assert.True(one[1].Proved.P50 > one[0].Proved.P50 && one[2].Proved.P50 < one[0].Proved.P50, JsonSerializer.Serialize(one.Select(r => r.Proved)));
+        Assert.True(one[1].Verified.P50 > one[0].Verified.P50 && one[2].Verified.P50 < one[0].Verified.P50, JsonSerializer.Serialize(one.Select(r => r.Verified)));
         // Time goes on between the two, and a slot may just be missed by that; who is lucky does not change.
-        Assert.Equal(one.Select(r => r.NotProved), two.Select(r => r.NotProved));
+        Assert.Equal(one.Select(r => r.NotVerified), two.Select(r => r.NotVerified));
         Assert.Contains("rehearsal", await Service.OkAsync("plan", "rehearsals", "rehearsed"), StringComparison.Ordinal);
         var newest = (await Service.Client.RehearsalsAsync("rehearsed", Stop))[0];
         Assert.Contains("Side by side", await Service.OkAsync("plan", "rehearsals", "rehearsed", $"{newest.Id}"), StringComparison.Ordinal);
@@ -45,7 +45,7 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await RefusedAsync("what-ifs", new(WhatIfs: [.. Enumerable.Repeat(new WhatIfRequest(["limits.all=3"]), 9)]));
         Assert.Equal("unknown-rehearsal", (await Assert.ThrowsAsync<ServiceException>(() => Service.Client.RehearsalAsync("refused", 9999, Stop))).Name);
         Assert.Equal("unknown-forecast", (await Assert.ThrowsAsync<ServiceException>(() => Service.Client.ForecastAsync("refused", Stop))).Name);
-        var wrong = await Service.GstairAsync("plan", "rehearse", "refused", "--mending", "soon");
+        var wrong = await Service.GstairAsync("plan", "rehearse", "refused", "--fixing", "soon");
         Assert.Equal(3, wrong.Exit);
         Assert.Contains("expected a duration such as '4 d'", wrong.Error, StringComparison.Ordinal);
         Assert.Empty(await Service.Client.RehearsalsAsync("refused", Stop));
@@ -68,7 +68,7 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     }
 
     [Fact]
-    public async Task A_plan_under_way_has_a_forecast_that_the_overview_shows()
+    public async Task A_plan_running_has_a_forecast_that_the_overview_shows()
     {
         await PlanAsync("forecast");
         await Service.Client.AcknowledgeAsync("forecast", new("read"), Stop);
@@ -76,9 +76,9 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await Eventually.TrueAsync(async () => (await Service.Client.OverviewAsync("forecast", Stop)).Forecast is not null, TimeSpan.FromSeconds(60), () => "it is made");
         var forecast = await Service.Client.ForecastAsync("forecast", Stop);
         Assert.Equal((100, 0.0), (forecast.Draws, forecast.From > DateTimeOffset.UtcNow.AddMinutes(1) ? 1 : 0));
-        Assert.True(forecast.Proved.P10 <= forecast.Proved.P50, $"{forecast.Proved}");
+        Assert.True(forecast.Verified.P10 <= forecast.Verified.P50, $"{forecast.Verified}");
         Assert.NotEmpty(forecast.Sites);
-        Assert.Contains("All that will be proved is so by", await Service.OkAsync("plan", "forecast", "forecast"), StringComparison.Ordinal);
+        Assert.Contains("All that will be verified is so by", await Service.OkAsync("plan", "forecast", "forecast"), StringComparison.Ordinal);
         Assert.InRange(forecast.AgeSeconds, 0, 600);
 
         // While the plan is held no other forecast is made, and what was changed shows at once.

@@ -19,17 +19,17 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         ["ChangeSettings"] = """{"everyPlanApproved":false,"reason":""}""",
         ["HoldPlan"] = """{"reason":""}""",
         ["GoAgain"] = """{"reason":""}""",
-        ["AppointMachine"] = """{"reason":""}""",
-        ["MakeAddress"] = """{"kind":"none"}""",
-        ["EndAddress"] = """{"reason":""}""",
+        ["RescheduleMachine"] = """{"reason":""}""",
+        ["MakeShareLink"] = """{"kind":"none"}""",
+        ["EndShareLink"] = """{"reason":""}""",
         ["ChooseSharedTime"] = """{"start":"2027-01-01T00:00:00Z"}""",
         ["MoveMachine"] = """{"wave":"Rest","reason":""}""",
         ["AcceptProposals"] = """{"reason":""}""",
         ["ApprovePlan"] = """{"intent":"0","reason":"x"}""",
-        ["ExcuseMachine"] = """{"as":"retired","reason":""}""",
+        ["ExemptMachine"] = """{"as":"retired","reason":""}""",
         ["ChooseMethod"] = """{"reason":""}""",
         ["DecideRun"] = """{"decision":"none","reason":"x"}""",
-        ["CloseLooseEnd"] = """{"reason":""}""",
+        ["CloseFollowUp"] = """{"reason":""}""",
         ["EndWaiver"] = """{"reason":""}""",
         ["TrustFirstUse"] = """{"reason":""}""",
         ["EndFirstUse"] = """{"reason":""}""",
@@ -49,7 +49,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task Every_call_answers_everybody_as_the_table_of_rights_says()
     {
-        await PlanUnderWayAsync();
+        await PlanRunningAsync();
         var callers = new List<(string Head, string? Token)> { ("no token", null), ("ended token", await EndedAsync()) };
         foreach (var role in Roles) callers.Add((role, await Calls.AccountAsync(Service, $"a-{role}", [role], "*")));
         callers.Add(("all, elsewhere", await Calls.AccountAsync(Service, "elsewhere", Roles, "Holm Pier")));
@@ -76,7 +76,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task What_stands_at_other_sites_is_told_by_no_call_no_count_and_no_event()
     {
-        await PlanUnderWayAsync();
+        await PlanRunningAsync();
         var his = await Calls.AccountAsync(Service, "west", Roles, "Westhaven");
         using var watching = new CancellationTokenSource(TimeSpan.FromMinutes(2));
         var seen = await WatchAsync(his, watching.Token);
@@ -103,9 +103,9 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Equal(2, (await client.PlanAsync("small", stop)).Plan.Machines);
         Assert.Equal(2, (await client.OverviewAsync("small", stop)).Waves.Sum(w => w.Machines));
         Assert.All((await client.RunsAsync("small", null, 100, stop)).Items, r => Assert.Equal("Westhaven", r.Site));
-        foreach (var path in new[] { "machines/desk-3", "machines/m3", "machines/desk-3/gate", "machines/desk-3/readings/os.version", "machines/desk-3/referral", "plans/small/members/desk-3/excuse" })
+        foreach (var path in new[] { "machines/desk-3", "machines/m3", "machines/desk-3/gate", "machines/desk-3/readings/os.version", "machines/desk-3/referral", "plans/small/members/desk-3/exemption" })
         {
-            var method = path.EndsWith("excuse", StringComparison.Ordinal) ? "POST" : "GET";
+            var method = path.EndsWith("exemption", StringComparison.Ordinal) ? "POST" : "GET";
             var body = method == "POST" ? """{"as":"retired","reason":"x"}""" : null;
             var known = await Calls.OutcomeAsync(Service, method, $"/api/v1/{path}", his, body);
             var unknown = await Calls.OutcomeAsync(Service, method, $"/api/v1/{path.Replace("desk-3", "desk-77", StringComparison.Ordinal).Replace("m3", "m77", StringComparison.Ordinal)}", his, body);
@@ -114,9 +114,9 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         }
 
         Assert.Equal((403, "not-allowed"), await Calls.OutcomeAsync(Service, "POST", "/api/v1/plans/small/hold", his, """{"reason":"x"}"""));
-        foreach (var machine in new[] { "desk-3", "desk-2" }) await Calls.JsonAsync(Service, "POST", $"/api/v1/plans/small/members/{machine}/excuse", Service.Token, new { @as = "retired", reason = "sold" });
-        await Eventually.TrueAsync(() => Task.FromResult(seen.Any(e => e.Type == "machine-excused")), TimeSpan.FromSeconds(20), () => "the excuse of his own machine is told");
-        Assert.Single(seen, e => e.Type == "machine-excused");
+        foreach (var machine in new[] { "desk-3", "desk-2" }) await Calls.JsonAsync(Service, "POST", $"/api/v1/plans/small/members/{machine}/exemption", Service.Token, new { @as = "retired", reason = "sold" });
+        await Eventually.TrueAsync(() => Task.FromResult(seen.Any(e => e.Type == "machine-exempted")), TimeSpan.FromSeconds(20), () => "the exemption of his own machine is told");
+        Assert.Single(seen, e => e.Type == "machine-exempted");
         // His events are counted for him alone: the numbers have no gaps.
         Assert.Equal(Enumerable.Range(1, seen.Count).Select(i => (long)i), seen.Select(e => e.Position));
         await watching.CancelAsync();
@@ -134,7 +134,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         // A plan of all sites that has started leaves them to his.
         if ((await Service.Client.PlansAsync(stop)).Any(p => p.Name == "small"))
         {
-            foreach (var machine in new[] { "desk-3", "desk-4" }) await Service.Client.ExcuseAsync("small", machine, new("retired", "it goes by another plan"), stop);
+            foreach (var machine in new[] { "desk-3", "desk-4" }) await Service.Client.ExemptAsync("small", machine, new("retired", "it goes by another plan"), stop);
         }
 
         await client.AcknowledgeAsync("eastern", new("read"), stop);
@@ -197,7 +197,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         return made.Secret;
     }
 
-    private async Task PlanUnderWayAsync()
+    private async Task PlanRunningAsync()
     {
         var stop = TestContext.Current.CancellationToken;
         if ((await Service.Client.AccountsAsync(stop)).All(a => a.Name != "spare")) await Calls.AccountAsync(Service, "spare", ["reader"], "*");

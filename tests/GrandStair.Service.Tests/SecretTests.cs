@@ -30,15 +30,15 @@ public sealed class SecretTests : IAsyncLifetime
             from: ["1"]
             to: "2"
             checks:
-              - { name: runs-2, title: Pier Lamp 2 runs, wants: os.version >= 2, asked-at: [proof], fix: { by: person, words: Try again. } }
+              - { name: runs-2, title: Pier Lamp 2 runs, wants: os.version >= 2, asked-at: [verification], fix: { by: person, words: Try again. } }
         methods:
           - name: in-place
             title: In place
             hops: [1-to-2]
-            carries: whole
+            preserves: full
             steps:
               - { name: fetch, title: Fetch, phase: stage, kind: script, script: fetch.sh, secrets: [mirror-password], typical: 1 min, limit: 1 h }
-              - { name: apply, title: Apply, phase: apply, kind: script, script: fetch.sh, typical: 1 min, limit: 1 h, turning-point: true }
+              - { name: apply, title: Apply, phase: apply, kind: script, script: fetch.sh, typical: 1 min, limit: 1 h, point-of-no-return: true }
             rollback: { words: There is none. }
         """;
     private string _folder = null!;
@@ -60,7 +60,7 @@ public sealed class SecretTests : IAsyncLifetime
         var product = Directory.CreateDirectory(Path.Combine(_folder, "catalogue", "pier-lamp")).FullName;
         await File.WriteAllTextAsync(Path.Combine(product, "product.yaml"), Product);
         await File.WriteAllTextAsync(Path.Combine(product, "read.sh"), "echo os.product = Pier Lamp; echo os.version = 1\n");
-        // It proves that it has the secret, prints it, and fails.
+        // It verifies that it has the secret, prints it, and fails.
         await File.WriteAllTextAsync(Path.Combine(product, "fetch.sh"), "printf %s \"$GS_SECRET_MIRROR_PASSWORD\" | sha256sum >/tmp/grandstair-handed\necho \"refused: $GS_SECRET_MIRROR_PASSWORD\"\nexit 5\n");
         _service = await ServiceProcess.StartAsync("--catalogue", Path.Combine(_folder, "catalogue"), "--sources", sources, "--ssh-key", "secret:carrier");
     }
@@ -90,9 +90,9 @@ public sealed class SecretTests : IAsyncLifetime
         // Everything is used, and some of it goes wrong.
         Assert.Equal(7, (await _service.GstairAsync("source", "read", "directory")).Exit);
         var fleet = Path.Combine(_folder, "fleet.csv");
-        await File.WriteAllTextAsync(fleet, $"name,site,link,address,port,user,host key\nhost-1,Westhaven,ssh,127.0.0.1,{_sshd.Port},root,{_sshd.HostKey}\n", Stop);
+        await File.WriteAllTextAsync(fleet, $"name,site,connection,address,port,user,host key\nhost-1,Westhaven,ssh,127.0.0.1,{_sshd.Port},root,{_sshd.HostKey}\n", Stop);
         Assert.Equal(0, (await _service.GstairAsync("fleet", "import", fleet)).Exit);
-        var keyed = await _service.GstairAsync("fleet", "import", Write("keyed.csv", $"name,link,ssh key\nhost-2,ssh,{Handed} is no name\n"));
+        var keyed = await _service.GstairAsync("fleet", "import", Write("keyed.csv", $"name,connection,ssh key\nhost-2,ssh,{Handed} is no name\n"));
         Assert.Contains("A key is not written down here", keyed.Error, StringComparison.Ordinal);
         Assert.DoesNotContain(Handed, keyed.Error, StringComparison.Ordinal);
         await _service.OkAsync("machine", "read", "host-1");
@@ -155,7 +155,7 @@ public sealed class SecretTests : IAsyncLifetime
             waves: [{ name: All }]
             windows: [{ zone: Europe/London, weekly: ["Mon-Sun 00:00-00:00"] }]
             limits: { all: 1 }
-            advance: { proved: 100 %, failures: 0, soak: 0 s }
+            advance: { verified: 100 %, failures: 0, soak: 0 s }
             lead: 0 s
             """));
         await _service.Client.CreatePlanAsync(yaml, Stop);

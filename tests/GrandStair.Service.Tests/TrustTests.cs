@@ -135,7 +135,7 @@ public sealed class TrustTests
         Assert.Equal(3, tampered.Exit);
         Assert.Contains("not what was sealed", tampered.Out, StringComparison.Ordinal);
 
-        // Somebody with the database's file takes the guards away and changes one row.
+        // Somebody with the database's file takes the protections away and changes one row.
         await using (var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")}"))
             await database.ExecuteAsync("DROP TRIGGER audit_not_changed; UPDATE audit SET actor = 'somebody' WHERE number = 9");
         var online = await service.GstairAsync("audit", "verify");

@@ -123,7 +123,7 @@ public abstract partial class StoreTests
         // What the store itself does not do for anybody, even by mistake.
         await Assert.ThrowsAnyAsync<DbException>(() => WriteAsync("DELETE FROM audit WHERE number = 3"));
         await Assert.ThrowsAnyAsync<DbException>(() => WriteAsync("UPDATE audit SET detail = 'calm' WHERE number = 3"));
-        await TakeGuardsAwayAsync();
+        await RemoveProtectionAsync();
         foreach (var field in new[] { "actor = 'somebody'", "at = at + 1", "from_where = 'home'", "command = 'plan look'", "subject = 'x'", "machine_id = 77", "value_before = 'y'", "value_after = NULL", "detail = 'calm'" })
         {
             var faults = await TamperAsync($"UPDATE audit SET {field} WHERE number = 5");
@@ -154,10 +154,10 @@ public abstract partial class StoreTests
     {
         await PlanAsync("desk-1", "desk-2");
         var machines = (await Plans.MembersAsync(Plan, Stop)).Select(m => m.Machine).ToArray();
-        foreach (var machine in machines) await Plans.ExcuseAsync(Plan, machine, Excuse.Retired, "sold", null, new("terminal-it"), Now, Stop);
+        foreach (var machine in machines) await Plans.ExemptAsync(Plan, machine, Exemption.Retired, "sold", null, new("terminal-it"), Now, Stop);
         Task<int> Count(AuditQuestion question) => Audit.CountAsync(question, Stop);
         Assert.Equal((4, 2, 3, 1), (await Count(new()), await Count(new(Actor: "terminal-it")), await Count(new(Command: "plan")), await Count(new(Machine: machines[0]))));
-        Assert.Equal((2, 0, 4), (await Count(new(Command: "plan excuse")), await Count(new(Since: Now.AddSeconds(1))), await Count(new(Until: Now.AddSeconds(1)))));
+        Assert.Equal((2, 0, 4), (await Count(new(Command: "plan exempt")), await Count(new(Since: Now.AddSeconds(1))), await Count(new(Until: Now.AddSeconds(1)))));
         var his = new AuditQuestion(Machines: new HashSet<Core.Readings.MachineId> { machines[1] });
         Assert.Equal(1, await Count(his));
         Assert.Equal(machines[1].Value, Assert.Single(await Audit.NewestAsync(his, null, 10, Stop)).Entry.Machine);
@@ -228,7 +228,7 @@ public abstract partial class StoreTests
         // One that holds an older head finds the newer seal, and goes on from there.
         Assert.Equal(head, await Audit.SealAsync(first, Sign, IsSigned, Stop));
         await HoldAsync(9);
-        await TakeGuardsAwayAsync();
+        await RemoveProtectionAsync();
 
         async Task<string> RefusedAsync(params string[] sql)
         {
@@ -285,10 +285,10 @@ public abstract partial class StoreTests
         return faults;
     }
 
-    private Task TakeGuardsAwayAsync() => Database.WriteAsync(
+    private Task RemoveProtectionAsync() => Database.WriteAsync(
         async (c, t) =>
         {
-            foreach (var guard in new[] { "audit_not_deleted", "audit_not_changed" }) await c.ExecuteAsync($"DROP TRIGGER {guard}{DropOn}", transaction: t);
+            foreach (var protect in new[] { "audit_not_deleted", "audit_not_changed" }) await c.ExecuteAsync($"DROP TRIGGER {protect}{DropOn}", transaction: t);
             return 0;
         },
         Stop);

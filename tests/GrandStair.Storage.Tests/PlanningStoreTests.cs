@@ -10,7 +10,7 @@ using Xunit;
 
 namespace GrandStair.Storage.Tests;
 
-/// <summary>Rehearsals that are asked for, made, cancelled and kept; times that somebody chose, and secret addresses.</summary>
+/// <summary>Rehearsals that are asked for, made, cancelled and kept; times that somebody chose, and share links.</summary>
 public abstract partial class StoreTests
 {
     private static readonly RehearsalAsked Asked = new(100, 7, TimeSpan.FromDays(4), [new("more at once", ["limits.all=9"], null)]);
@@ -23,7 +23,7 @@ public abstract partial class StoreTests
         await PlanAsync("desk-1");
         var id = await Rehearsals.AskAsync(Plan, 1, Asked, new("planner"), Now, Stop);
         var claimed = (await Rehearsals.ClaimAsync(Stop))!;
-        Assert.Equal((id, RehearsalState.UnderWay, 200, "more at once"), (claimed.Id, claimed.State, claimed.Total, claimed.Asked.WhatIfs.Single().Name));
+        Assert.Equal((id, RehearsalState.Running, 200, "more at once"), (claimed.Id, claimed.State, claimed.Total, claimed.Asked.WhatIfs.Single().Name));
         Assert.Null(await Rehearsals.ClaimAsync(Stop));
         Assert.True(await Rehearsals.AdvanceAsync(id, 50, Stop));
         Assert.Equal(50, (await Rehearsals.FindAsync(id, Stop))!.Done);
@@ -35,14 +35,14 @@ public abstract partial class StoreTests
     }
 
     [Fact]
-    public async Task A_secret_address_is_known_by_its_secret_alone_until_it_is_ended()
+    public async Task A_share_link_is_known_by_its_secret_alone_until_it_is_ended()
     {
         await PlanAsync("desk-1");
-        var addresses = new AddressTable(Database);
+        var addresses = new ShareLinkTable(Database);
         var secret = AccessTable.NewSecret();
-        var id = await addresses.AddAsync(secret, new(0, Plan, AddressKind.Owner, "deck-it", Core.Access.SiteScope.Of(["Westhaven"]), Now, "planner", null, null), new("planner"), Stop);
+        var id = await addresses.AddAsync(secret, new(0, Plan, ShareLinkKind.Owner, "deck-it", Core.Access.SiteScope.Of(["Westhaven"]), Now, "planner", null, null), new("planner"), Stop);
         var found = (await addresses.OfAsync(secret, Now.AddHours(1), Stop))!;
-        Assert.Equal((id, Plan, AddressKind.Owner, "deck-it", true, false), (found.Id, found.Plan, found.Kind, found.Of, found.Sites.Holds("Westhaven"), found.Sites.Holds("Eastness")));
+        Assert.Equal((id, Plan, ShareLinkKind.Owner, "deck-it", true, false), (found.Id, found.Plan, found.Kind, found.Of, found.Sites.Holds("Westhaven"), found.Sites.Holds("Eastness")));
         Assert.Null(await addresses.OfAsync(secret + "x", Now, Stop));
         Assert.Equal(Now.AddHours(1), Assert.Single(await addresses.OfPlanAsync(Plan, Stop)).LastUsed);
         Assert.False(await addresses.EndAsync("another", id, "given away", new("planner"), Now, Stop));
@@ -58,12 +58,12 @@ public abstract partial class StoreTests
         await PlanAsync("desk-1");
         var before = Assert.Single(await Plans.MembersAsync(Plan, Stop));
         var slot = new Slot(Now.AddHours(5), Now.AddHours(6), Now.AddHours(7));
-        await Plans.AppointAsync(Plan, before.Machine, slot.Start, slot, "its user is away", new("helper"), Now, Stop);
-        await Plans.PutMembersAsync(Plan, [before with { Standing = Core.Outcomes.Standing.Scheduled, Slot = new(Now.AddHours(1), Now.AddHours(2), Now.AddHours(3)) }], Now, Stop);
+        await Plans.RescheduleAsync(Plan, before.Machine, slot.Start, slot, "its user is away", new("helper"), Now, Stop);
+        await Plans.PutMembersAsync(Plan, [before with { Status = Core.Outcomes.Status.Scheduled, Slot = new(Now.AddHours(1), Now.AddHours(2), Now.AddHours(3)) }], Now, Stop);
         var after = Assert.Single(await Plans.MembersAsync(Plan, Stop));
-        Assert.Equal((slot, slot.Start, "helper", "its user is away"), (after.Slot, after.Appointed, after.AppointedBy, after.AppointedReason));
-        await Plans.AppointAsync(Plan, before.Machine, null, null, "it no longer matters", new("helper"), Now, Stop);
-        Assert.Equal((slot, null, null), ((await Plans.MembersAsync(Plan, Stop))[0].Slot, (await Plans.MembersAsync(Plan, Stop))[0].Appointed, (await Plans.MembersAsync(Plan, Stop))[0].AppointedBy));
+        Assert.Equal((slot, slot.Start, "helper", "its user is away"), (after.Slot, after.Rescheduled, after.RescheduledBy, after.RescheduledReason));
+        await Plans.RescheduleAsync(Plan, before.Machine, null, null, "it no longer matters", new("helper"), Now, Stop);
+        Assert.Equal((slot, null, null), ((await Plans.MembersAsync(Plan, Stop))[0].Slot, (await Plans.MembersAsync(Plan, Stop))[0].Rescheduled, (await Plans.MembersAsync(Plan, Stop))[0].RescheduledBy));
     }
 
     [Fact]
@@ -93,29 +93,29 @@ public abstract partial class StoreTests
     {
         await PlanAsync("desk-1");
         var member = Assert.Single(await Plans.MembersAsync(Plan, Stop));
-        async Task<(DateTimeOffset?, DateTimeOffset?)> StandAsync(Core.Outcomes.Standing standing, int hours)
+        async Task<(DateTimeOffset?, DateTimeOffset?)> StandAsync(Core.Outcomes.Status status, int hours)
         {
-            await Plans.PutMembersAsync(Plan, [member with { Standing = standing }], Now.AddHours(hours), Stop);
+            await Plans.PutMembersAsync(Plan, [member with { Status = status }], Now.AddHours(hours), Stop);
             return ((await Plans.MembersAsync(Plan, Stop))[0].Lapsed, (await Plans.MembersAsync(Plan, Stop))[0].Readied);
         }
 
-        await StandAsync(Core.Outcomes.Standing.Ready, 1);
-        Assert.Equal(Now.AddHours(5), (await StandAsync(Core.Outcomes.Standing.NotReady, 5)).Item1);
-        Assert.Equal(Now.AddHours(5), (await StandAsync(Core.Outcomes.Standing.NotReady, 6)).Item1);
-        Assert.Equal((Now.AddHours(5), Now.AddHours(9)), await StandAsync(Core.Outcomes.Standing.Ready, 9));
-        Assert.Equal((Now.AddHours(5), Now.AddHours(9)), await StandAsync(Core.Outcomes.Standing.Scheduled, 10));
+        await StandAsync(Core.Outcomes.Status.Ready, 1);
+        Assert.Equal(Now.AddHours(5), (await StandAsync(Core.Outcomes.Status.NotReady, 5)).Item1);
+        Assert.Equal(Now.AddHours(5), (await StandAsync(Core.Outcomes.Status.NotReady, 6)).Item1);
+        Assert.Equal((Now.AddHours(5), Now.AddHours(9)), await StandAsync(Core.Outcomes.Status.Ready, 9));
+        Assert.Equal((Now.AddHours(5), Now.AddHours(9)), await StandAsync(Core.Outcomes.Status.Scheduled, 10));
     }
 
     [Fact]
-    public async Task What_is_laid_out_for_a_machine_is_kept_beside_its_slot_and_taken_away_again()
+    public async Task What_is_scheduled_for_a_machine_is_kept_beside_its_slot_and_taken_away_again()
     {
         await PlanAsync("desk-1");
         var member = Assert.Single(await Plans.MembersAsync(Plan, Stop));
-        var laid = new Slot(Now.AddDays(5), Now.AddDays(5).AddHours(1), Now.AddDays(5).AddHours(1)) { StageFrom = Now.AddDays(4), Crew = "harbour" };
-        await Plans.PutLaidAsync(Plan, [(member.Machine, laid)], Now, Stop);
-        Assert.Equal((laid, member.Slot), ((await Plans.MembersAsync(Plan, Stop))[0].Laid, (await Plans.MembersAsync(Plan, Stop))[0].Slot));
-        await Plans.PutLaidAsync(Plan, [(member.Machine, null)], Now, Stop);
-        Assert.Null((await Plans.MembersAsync(Plan, Stop))[0].Laid);
+        var tentative = new Slot(Now.AddDays(5), Now.AddDays(5).AddHours(1), Now.AddDays(5).AddHours(1)) { StageFrom = Now.AddDays(4), Crew = "harbour" };
+        await Plans.PutTentativeAsync(Plan, [(member.Machine, tentative)], Now, Stop);
+        Assert.Equal((tentative, member.Slot), ((await Plans.MembersAsync(Plan, Stop))[0].Tentative, (await Plans.MembersAsync(Plan, Stop))[0].Slot));
+        await Plans.PutTentativeAsync(Plan, [(member.Machine, null)], Now, Stop);
+        Assert.Null((await Plans.MembersAsync(Plan, Stop))[0].Tentative);
     }
 
     [Fact]
@@ -155,9 +155,9 @@ public abstract partial class StoreTests
         Seed = 7,
         From = Now,
         Machines = 1,
-        Proved = new(Now.AddDays(1), Now.AddDays(2), null),
+        Verified = new(Now.AddDays(1), Now.AddDays(2), null),
         InTime = 0.4,
-        NotProved = new(0, 1, 2),
+        NotVerified = new(0, 1, 2),
         MissedSlots = default,
         Waves = [new("Pilot", new(Now, Now, Now), new(Now.AddDays(1), null, null))],
         Sites = [new("Westhaven", 1, default, Cause.SiteLimit, 3.5, [new(Cause.SiteLimit, 3.5), new(Cause.People, 1)])],

@@ -68,7 +68,7 @@ public abstract partial class StoreTests : IAsyncLifetime
         Assert.Equal("6.5", machine.TextOf("os.version"));
         await Fleet.PutReadingsAsync(machine.Id, Report("ssh", Now.AddHours(1), ("os.version", "7.0")), Now.AddHours(1), Now.AddHours(1), Actor.Worker, Stop);
         machine = await OnlyMachineAsync();
-        Assert.Equal(("7.0", "import"), (machine.TextOf("os.version"), Assert.Single(machine.Disagreements).Source));
+        Assert.Equal(("7.0", "import"), (machine.TextOf("os.version"), Assert.Single(machine.Conflicts).Source));
     }
 
     [Fact]
@@ -183,22 +183,22 @@ public abstract partial class StoreTests : IAsyncLifetime
         await PlanAsync("desk-1");
         await OpenRunAsync();
         var claim = Assert.Single(await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, 10, Stop));
-        var decided = new Decided(Now, "planner", Decision.CallOff, "not today");
+        var decided = new Decided(Now, "planner", Decision.Cancel, "not today");
         var state = RunMachine.Step(claim.State, decided).State;
-        Assert.True(await Runs.DecideAsync(claim.State, decided, state, new(new("planner"), "run call-off", "not today"), Stop));
+        Assert.True(await Runs.DecideAsync(claim.State, decided, state, new(new("planner"), "run cancel", "not today"), Stop));
         Assert.False(await JudgeAsync(claim));
         Assert.Equal(["run-opened", "decided"], (await Runs.EventsAsync(claim.State.Run, Stop)).Select(e => e.Event.Type));
     }
 
     [Fact]
-    public async Task The_standing_is_written_with_the_events_and_the_state_is_what_they_replay_to()
+    public async Task The_status_is_written_with_the_events_and_the_state_is_what_they_replay_to()
     {
         await PlanAsync("desk-1");
         await OpenRunAsync();
         var claim = Assert.Single(await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, 10, Stop));
-        var shut = new GateJudged(Now, "worker", claim.State.Outstanding!.Name, GateState.Shut, [new("chip", "Chip on", "off", "Switch it on.")], []);
-        Assert.True(await Runs.AppendAsync(claim, [shut], RunMachine.Step(claim.State, shut).State, Stop));
-        Assert.Equal(Standing.Parked, Assert.Single(await Plans.MembersAsync(Plan, Stop)).Standing);
+        var blocked = new GateJudged(Now, "worker", claim.State.Outstanding!.Name, GateState.Blocked, [new("chip", "Chip on", "off", "Switch it on.")], []);
+        Assert.True(await Runs.AppendAsync(claim, [blocked], RunMachine.Step(claim.State, blocked).State, Stop));
+        Assert.Equal(Status.Parked, Assert.Single(await Plans.MembersAsync(Plan, Stop)).Status);
         var stored = (await Runs.FindAsync(claim.State.Run, Stop))!.State;
         var replayed = RunMachine.Replay((await Runs.EventsAsync(claim.State.Run, Stop)).Select(e => e.Event))!;
         Assert.Equal(System.Text.Json.JsonSerializer.Serialize(replayed, RunEvent.Json), System.Text.Json.JsonSerializer.Serialize(stored, RunEvent.Json));
@@ -215,14 +215,14 @@ public abstract partial class StoreTests : IAsyncLifetime
         foreach (var member in (await Plans.MembersAsync(Plan, Stop)).Take(2)) await OpenRunAsync(member.Machine);
         var opened = (await index.AllAsync(Stop)).OrderBy(r => r.Run).ToArray();
         Assert.Equal(2, opened.Length);
-        Assert.All(opened, r => Assert.Equal((Plan, Standing.Scheduled), (r.Plan, r.Standing)));
+        Assert.All(opened, r => Assert.Equal((Plan, Status.Scheduled), (r.Plan, r.Status)));
 
         var claim = (await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, 10, Stop)).Single(c => c.State.Run == opened[0].Run);
-        var shut = new GateJudged(Now, "worker", claim.State.Outstanding!.Name, GateState.Shut, [new("chip", "Chip on", "off", "Switch it on.")], []);
-        Assert.True(await Runs.AppendAsync(claim, [shut], RunMachine.Step(claim.State, shut).State, Stop));
+        var blocked = new GateJudged(Now, "worker", claim.State.Outstanding!.Name, GateState.Blocked, [new("chip", "Chip on", "off", "Switch it on.")], []);
+        Assert.True(await Runs.AppendAsync(claim, [blocked], RunMachine.Step(claim.State, blocked).State, Stop));
         await OpenRunAsync((await Plans.MembersAsync(Plan, Stop))[2].Machine);
         var now = (await index.AllAsync(Stop)).OrderBy(r => r.Run).ToArray();
-        Assert.Equal([Standing.Parked, Standing.Scheduled, Standing.Scheduled], now.Select(r => r.Standing));
+        Assert.Equal([Status.Parked, Status.Scheduled, Status.Scheduled], now.Select(r => r.Status));
         Assert.Same(opened[1], now[1]);
         Assert.Same(await index.AllAsync(Stop), await index.AllAsync(Stop));
     }
@@ -264,19 +264,19 @@ public abstract partial class StoreTests : IAsyncLifetime
         foreach (var member in await Plans.MembersAsync(Plan, Stop)) await OpenRunAsync(member.Machine);
         var worker = await Runs.BeginWorkerAsync(Lease, Stop);
         var claims = await Runs.ClaimAsync(worker, Now, 50, 50, Stop);
-        Assert.Null(await Runs.TakeRoomAsync(claims[0], [("line:Westhaven", 1)], Stop));
+        Assert.Null(await Runs.TakeRoomAsync(claims[0], [("uplink:Westhaven", 1)], Stop));
         foreach (var waiting in claims.Skip(1))
         {
-            Assert.Equal("line:Westhaven", await Runs.TakeRoomAsync(waiting, [("line:Westhaven", 1)], Stop));
-            await Runs.ReleaseAsync(waiting, Now.AddHours(1), null, "line:Westhaven", Now, Stop);
+            Assert.Equal("uplink:Westhaven", await Runs.TakeRoomAsync(waiting, [("uplink:Westhaven", 1)], Stop));
+            await Runs.ReleaseAsync(waiting, Now.AddHours(1), null, "uplink:Westhaven", Now, Stop);
         }
 
         Assert.Empty(await Runs.ClaimAsync(worker, Now, 50, 50, Stop));
-        Assert.Equal("line:Westhaven", (await Runs.FindAsync(claims[1].State.Run, Stop))!.WaitsFor);
+        Assert.Equal("uplink:Westhaven", (await Runs.FindAsync(claims[1].State.Run, Stop))!.WaitsFor);
         Assert.True(await JudgeAsync(claims[0]));
         var woken = await Runs.ClaimAsync(worker, Now, 50, 50, Stop);
         Assert.Equal(claims.Skip(1).Select(c => c.State.Run).Order(), woken.Select(c => c.State.Run).Order());
-        Assert.Null(await Runs.TakeRoomAsync(woken[0], [("line:Westhaven", 1)], Stop));
+        Assert.Null(await Runs.TakeRoomAsync(woken[0], [("uplink:Westhaven", 1)], Stop));
     }
 
     [Fact]
@@ -323,12 +323,12 @@ public abstract partial class StoreTests : IAsyncLifetime
         await PlanAsync("desk-1");
         var machine = (await Plans.MembersAsync(Plan, Stop))[0].Machine;
         await Plans.PutStateAsync(Plan, PlanState.Started, "storm", "hold", new("planner", "127.0.0.1 by token t1"), Now, Stop);
-        await Plans.ExcuseAsync(Plan, machine, Excuse.Retired, "sold", null, new("terminal-it"), Now, Stop);
+        await Plans.ExemptAsync(Plan, machine, Exemption.Retired, "sold", null, new("terminal-it"), Now, Stop);
         var audit = (await new AuditTable(Database).AfterAsync(0, 100, Stop)).Select(e => e.Entry).ToArray();
-        Assert.Equal([("planner", "fleet import"), ("planner", "plan create"), ("planner", "plan hold"), ("terminal-it", "plan excuse")], audit.Select(a => (a.Actor, a.Command)));
+        Assert.Equal([("planner", "fleet import"), ("planner", "plan create"), ("planner", "plan hold"), ("terminal-it", "plan exempt")], audit.Select(a => (a.Actor, a.Command)));
         Assert.Equal(("127.0.0.1 by token t1", "Started", "Started, held: storm"), (audit[2].From, audit[2].Before, audit[2].After));
-        Assert.Equal((machine.Value, "Scheduled", "Excused: Retired", "sold"), (audit[3].Machine!.Value, audit[3].Before!, audit[3].After!, audit[3].Reason));
-        Assert.Equal(Standing.Excused, Assert.Single(await Plans.MembersAsync(Plan, Stop)).Standing);
+        Assert.Equal((machine.Value, "Scheduled", "Exempt: Retired", "sold"), (audit[3].Machine!.Value, audit[3].Before!, audit[3].After!, audit[3].Reason));
+        Assert.Equal(Status.Exempt, Assert.Single(await Plans.MembersAsync(Plan, Stop)).Status);
     }
 
     [Fact]
@@ -340,7 +340,7 @@ public abstract partial class StoreTests : IAsyncLifetime
     }
 
     private static ReportedMachine Machine(string name, string serial, params (string Key, string Text)[] values) => new(
-        2, name, [new("serial", serial)], "Westhaven", "office", "deck-it", ["pilot"], new("stand-in", "", 22, "root", null), Report("import", Now, values), Now);
+        2, name, [new("serial", serial)], "Westhaven", "office", "deck-it", ["pilot"], new("simulated", "", 22, "root", null), Report("import", Now, values), Now);
 
     private static SourceReport Report(string source, DateTimeOffset seen, params (string Key, string Text)[] values) => new(
         source, [], [.. values.Select(v => Reading.Of(v.Key, ReadingValue.Parse(KeyRegistry.BuiltIn.Find(v.Key)!.Kind, v.Text, out _)!, seen, seen, source))]);
@@ -355,7 +355,7 @@ public abstract partial class StoreTests : IAsyncLifetime
         var machines = (await Fleet.ChangedAsync(0, Stop)).Machines;
         await Plans.CreateAsync(
             new(Plan, 1, "plan: winter", "hash", PlanState.Started, null, Now, "planner", Now, null, [], [new(1, "Pilot", WaveState.Open, Now, null)]),
-            [.. machines.Select(m => new Member { Plan = Plan, Machine = m.Id, Wave = 1, Standing = Standing.Scheduled, Slot = new(Now, Now.AddHours(1), Now.AddHours(2)) })],
+            [.. machines.Select(m => new Member { Plan = Plan, Machine = m.Id, Wave = 1, Status = Status.Scheduled, Slot = new(Now, Now.AddHours(1), Now.AddHours(2)) })],
             new("planner"),
             Stop);
     }

@@ -27,7 +27,7 @@ public abstract partial class StoreTests
         var (stored, members) = ((await Plans.FindAsync(Plan, Stop))!, await Plans.MembersAsync(Plan, Stop));
         var revised = stored with { Revision = 2, Body = "plan: winter, wider", RevisedBy = "other", Held = "revision 2 waits for approval", Waves = [.. stored.Waves, new(2, "Rest", WaveState.Waiting, null, "it waits")] };
         // One that has a run is told of no more, one goes to another wave, and one leaves.
-        var going = members.Single(m => m.Run is null && m.Machine == members[1].Machine) with { Wave = 2, Standing = Standing.Ready, Slot = null };
+        var going = members.Single(m => m.Run is null && m.Machine == members[1].Machine) with { Wave = 2, Status = Status.Ready, Slot = null };
         await Plans.ReviseAsync(revised, [going], "more of them", Planner, Now.AddHours(1), Stop);
         var after = (await Plans.FindAsync(Plan, Stop))!;
         Assert.Equal((2, "plan: winter, wider", "revision 2 waits for approval", "other"), (after.Revision, after.Body, after.Held, after.RevisedBy));
@@ -56,24 +56,24 @@ public abstract partial class StoreTests
     }
 
     [Fact]
-    public async Task A_machine_goes_to_another_wave_is_excused_and_goes_again_each_with_its_reason()
+    public async Task A_machine_goes_to_another_wave_is_exempt_and_goes_again_each_with_its_reason()
     {
         await PlanAsync("desk-1", "desk-2");
         var (first, second) = ((await Plans.MembersAsync(Plan, Stop))[0].Machine, (await Plans.MembersAsync(Plan, Stop))[1].Machine);
         await Plans.MoveAsync(Plan, first, new(2, "Rest", WaveState.Waiting, null, null), "on loan", Planner, Now, Stop);
         var moved = (await Plans.OfMachineAsync(first, Stop)).Single();
-        Assert.Equal((2, "on loan", "planner", null, Standing.Ready), (moved.Wave, moved.MovedReason, moved.MovedBy, moved.Slot, moved.Standing));
-        await Plans.ExcuseAsync(Plan, second, Excuse.Stays, "at sea", new(2027, 9, 30), Planner, Now, Stop);
-        var excused = (await Plans.OfMachineAsync(second, Stop)).Single();
-        Assert.Equal((Standing.Excused, Excuse.Stays, "at sea", "planner", new DateOnly(2027, 9, 30)), (excused.Standing, excused.Excuse, excused.ExcuseReason, excused.ExcuseBy, excused.ExcuseUntil));
+        Assert.Equal((2, "on loan", "planner", null, Status.Ready), (moved.Wave, moved.MovedReason, moved.MovedBy, moved.Slot, moved.Status));
+        await Plans.ExemptAsync(Plan, second, Exemption.Stays, "at sea", new(2027, 9, 30), Planner, Now, Stop);
+        var exempt = (await Plans.OfMachineAsync(second, Stop)).Single();
+        Assert.Equal((Status.Exempt, Exemption.Stays, "at sea", "planner", new DateOnly(2027, 9, 30)), (exempt.Status, exempt.Exemption, exempt.ExemptionReason, exempt.ExemptedBy, exempt.ExemptUntil));
         // Whoever has not ended does not go again.
         await Plans.AgainAsync(Plan, first, "try", Planner, Now, Stop);
-        Assert.Equal(Standing.Ready, (await Plans.OfMachineAsync(first, Stop)).Single().Standing);
+        Assert.Equal(Status.Ready, (await Plans.OfMachineAsync(first, Stop)).Single().Status);
 
         await Plans.PutStateAsync(Plan, PlanState.Started, "storm", "hold", Planner, Now, Stop);
-        await Plans.PutWaveAsync(Plan, new(1, "Pilot", WaveState.Passed, Now, "2 of 2 proved and soaked"), Now, Stop);
+        await Plans.PutWaveAsync(Plan, new(1, "Pilot", WaveState.Passed, Now, "2 of 2 verified and soaked"), Now, Stop);
         var plan = (await Plans.FindAsync(Plan, Stop))!;
-        Assert.Equal(("storm", Now, null, WaveState.Passed, "2 of 2 proved and soaked"), (plan.Held, plan.Started, plan.Ended, plan.Waves[0].State, plan.Waves[0].Why));
+        Assert.Equal(("storm", Now, null, WaveState.Passed, "2 of 2 verified and soaked"), (plan.Held, plan.Started, plan.Ended, plan.Waves[0].State, plan.Waves[0].Why));
         await Plans.PutStateAsync(Plan, PlanState.Ended, null, "end", Actor.Worker, Now.AddDays(1), Stop);
         // Whoever looked at it before does not begin it again.
         await Plans.PutStateAsync(Plan, PlanState.Started, "too late", "hold", Planner, Now.AddDays(2), Stop);
@@ -88,7 +88,7 @@ public abstract partial class StoreTests
         Approval To(string intent, int hour) => new("wave Pilot", intent, 1, 1, "board", Now.AddHours(hour), "talked over");
         foreach (var approval in new[] { To("a", 0), To("b", 1), To("a", 2) }) await approvals.AddAsync(Plan, approval, new("board"), Stop);
         var machine = (await Plans.MembersAsync(Plan, Stop))[0].Machine;
-        await new RulingTable(Database).ChooseMethodAsync(Plan, machine, "image", "x", new("other"), Now, Stop);
+        await new DecisionTable(Database).ChooseMethodAsync(Plan, machine, "image", "x", new("other"), Now, Stop);
         var consent = await approvals.ConsentAsync(Plan, Stop);
         Assert.Equal([To("a", 0), To("b", 1), To("a", 2)], consent.Approvals);
         Assert.Equal([(1, "planner", "revision 1"), (2, "other", $"method of {machine}")], consent.Changes.Select(c => (c.Number, c.By, c.What)));
@@ -103,33 +103,33 @@ public abstract partial class StoreTests
     {
         await PlanAsync("desk-1", "desk-2");
         var (one, two) = ((await Plans.MembersAsync(Plan, Stop))[0].Machine, (await Plans.MembersAsync(Plan, Stop))[1].Machine);
-        var rulings = new RulingTable(Database);
-        var before = await rulings.StampAsync(Stop);
+        var decisions = new DecisionTable(Database);
+        var before = await decisions.StampAsync(Stop);
         Waiver Until(int days) => new("space", "v1", ImmutableSortedDictionary<string, string>.Empty.Add("disk.system.free", "20 GiB"), "a disk is on order", "approver", Now, Now.AddDays(days));
-        var short_ = await rulings.WaiveAsync("Brae Desktop", one, Until(1), new("approver"), Stop);
-        var ended = await rulings.WaiveAsync("Brae Desktop", two, Until(9), new("approver"), Stop);
-        await rulings.WaiveAsync("Brae Server", two, Until(9), new("approver"), Stop);
-        await rulings.ChooseMethodAsync(Plan, two, "image", "no line there", Planner, Now, Stop);
-        await rulings.ChooseMethodAsync(Plan, one, "image", "x", Planner, Now, Stop);
-        await rulings.ChooseMethodAsync(Plan, one, null, "back", Planner, Now, Stop);
+        var short_ = await decisions.WaiveAsync("Brae Desktop", one, Until(1), new("approver"), Stop);
+        var ended = await decisions.WaiveAsync("Brae Desktop", two, Until(9), new("approver"), Stop);
+        await decisions.WaiveAsync("Brae Server", two, Until(9), new("approver"), Stop);
+        await decisions.ChooseMethodAsync(Plan, two, "image", "no line there", Planner, Now, Stop);
+        await decisions.ChooseMethodAsync(Plan, one, "image", "x", Planner, Now, Stop);
+        await decisions.ChooseMethodAsync(Plan, one, null, "back", Planner, Now, Stop);
 
-        var decided = await rulings.OfAsync("Brae Desktop", Plan, Now, Stop);
+        var decided = await decisions.OfAsync("Brae Desktop", Plan, Now, Stop);
         Assert.Equal(["20 GiB"], decided[one].Waivers.Single().Seen.Values);
         Assert.Equal((null, "image", "no line there"), (decided[one].Method, decided[two].Method?.Method, decided[two].Method?.Reason));
-        Assert.True(await rulings.EndWaiverAsync(ended, "it came", new("approver"), Now.AddHours(1), Stop));
-        Assert.False(await rulings.EndWaiverAsync(ended, "twice", new("approver"), Now.AddHours(2), Stop));
-        Assert.False(await rulings.EndWaiverAsync(999, "none", new("approver"), Now, Stop));
+        Assert.True(await decisions.EndWaiverAsync(ended, "it came", new("approver"), Now.AddHours(1), Stop));
+        Assert.False(await decisions.EndWaiverAsync(ended, "twice", new("approver"), Now.AddHours(2), Stop));
+        Assert.False(await decisions.EndWaiverAsync(999, "none", new("approver"), Now, Stop));
         // What ran out, or was ended, counts no more and stays to be read.
-        var later = await rulings.OfAsync("Brae Desktop", null, Now.AddDays(2), Stop);
+        var later = await decisions.OfAsync("Brae Desktop", null, Now.AddDays(2), Stop);
         Assert.All(later.Values, r => Assert.Empty(r.Waivers));
-        Assert.Equal([(false, "Brae Server"), (true, "Brae Desktop"), (false, "Brae Desktop")], (await rulings.WaiversAsync(Stop)).Select(w => (w.Ended is not null, w.Product)));
-        Assert.Equal(short_, (await rulings.WaiversAsync(Stop))[^1].Id);
+        Assert.Equal([(false, "Brae Server"), (true, "Brae Desktop"), (false, "Brae Desktop")], (await decisions.WaiversAsync(Stop)).Select(w => (w.Ended is not null, w.Product)));
+        Assert.Equal(short_, (await decisions.WaiversAsync(Stop))[^1].Id);
 
         Acknowledgement Given(string reason) => new("must-read", "licence", reason, "planner", Now, reason);
-        await rulings.AcknowledgeAsync(Plan, [Given("read")], Planner, Stop);
-        await rulings.AcknowledgeAsync(Plan, [Given("read again")], Planner, Stop);
-        Assert.Equal("read again", Assert.Single(await rulings.AcknowledgedAsync(Plan, Stop)).Covers);
-        Assert.True(await rulings.StampAsync(Stop) >= before + 8);
+        await decisions.AcknowledgeAsync(Plan, [Given("read")], Planner, Stop);
+        await decisions.AcknowledgeAsync(Plan, [Given("read again")], Planner, Stop);
+        Assert.Equal("read again", Assert.Single(await decisions.AcknowledgedAsync(Plan, Stop)).Covers);
+        Assert.True(await decisions.StampAsync(Stop) >= before + 8);
     }
 
     [Fact]
@@ -238,13 +238,13 @@ public abstract partial class StoreTests
     }
 
     [Fact]
-    public async Task One_fix_of_a_check_is_under_way_on_a_machine_at_a_time_and_a_long_note_keeps_its_end()
+    public async Task One_fix_of_a_check_is_running_on_a_machine_at_a_time_and_a_long_note_keeps_its_end()
     {
         await PlanAsync("desk-1", "desk-2");
         var (one, two) = ((await Plans.MembersAsync(Plan, Stop))[0].Machine, (await Plans.MembersAsync(Plan, Stop))[1].Machine);
         var fixes = new FixTable(Database);
         var fix = await fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", Planner, Now, Stop);
-        Assert.Equal("fix-under-way", (await Assert.ThrowsAsync<StoreException>(() => fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", Planner, Now, Stop))).Name);
+        Assert.Equal("fix-running", (await Assert.ThrowsAsync<StoreException>(() => fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", Planner, Now, Stop))).Name);
         await fixes.BeginAsync(two, "Debian", "held", "unhold.sh", "abc", Planner, Now, Stop);
         await fixes.PutAsync(fix with { Ended = Now.AddMinutes(3), Exit = 2, Note = new string('x', 9000) + "the end", CheckState = "unmet" }, Now.AddMinutes(3), Stop);
         var ended = Assert.Single(await fixes.ListAsync(one, openOnly: false, 10, Stop));

@@ -27,13 +27,13 @@ export function Accounts() {
   const accounts = useQuery({ queryKey: ['accounts'], queryFn: () => take(api.GET('/api/v1/accounts')) });
   if (accounts.error) return <Problem of={accounts.error} />;
   if (!accounts.data) return <Loading />;
-  const standing = accounts.data.filter((a) => !a.ended);
+  const active = accounts.data.filter((a) => !a.ended);
   const keeps = may('ChangeAccount');
-  const admins = standing.filter((a) => a.roles.includes('admin')).length;
+  const admins = active.filter((a) => a.roles.includes('admin')).length;
   return (
     <>
       <h1>
-        <b>{standing.length}</b> accounts, <b>{admins}</b> of them {admins === 1 ? 'an admin' : 'admins'}
+        <b>{active.length}</b> accounts, <b>{admins}</b> of them {admins === 1 ? 'an admin' : 'admins'}
         {may('AddAccount') && (
           <Button className="acts beside" size="xs" onClick={() => setDoing({ what: 'add' })}>
             Add an account …
@@ -55,7 +55,7 @@ export function Accounts() {
             </tr>
           </thead>
           <tbody>
-            {standing.map((a) => (
+            {active.map((a) => (
               <tr key={a.name}>
                 <td>
                   <b>{a.name}</b>

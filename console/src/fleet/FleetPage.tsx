@@ -3,7 +3,7 @@ import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { useRowsInSight } from '../parts/inSight';
 import { Loading, Problem } from '../parts/Problem';
-import { Standing } from '../parts/Standing';
+import { Status } from '../parts/Status';
 import { amount, many, time } from '../parts/words';
 
 const PART = 200;
@@ -35,7 +35,7 @@ export function FleetPage() {
   if (!machines.data) return <Loading />;
   const rows = machines.data.pages.flatMap((page) => page.items);
   const total = Number(machines.data.pages[0]?.total ?? 0);
-  const disagreeing = rows.filter((row) => Number(row.disagreements) > 0).length;
+  const conflicting = rows.filter((row) => Number(row.conflicts) > 0).length;
   return (
     <>
       <h1>
@@ -44,7 +44,7 @@ export function FleetPage() {
       </h1>
       <p className="under">
         {filter ? <code>{filter}</code> : 'the whole fleet'}
-        {disagreeing > 0 && <> · sources conflict on {many(disagreeing, 'machine')} of these</>}
+        {conflicting > 0 && <> · sources conflict on {many(conflicting, 'machine')} of these</>}
       </p>
       {total === 0 ? <Examples /> : <Rows rows={rows} more={machines.hasNextPage} onMore={() => machines.fetchNextPage()} />}
     </>
@@ -59,7 +59,7 @@ function Rows({ rows, more, onMore }: { rows: Row[]; more: boolean; onMore: () =
     <section className="card scroll" ref={box} tabIndex={0} aria-label="Machines">
       <div className="grid-table fleet" role="table" aria-rowcount={rows.length}>
         <div className="grid-head" role="row">
-          {['name', 'site', 'group', 'product', 'build', 'model', 'last seen', 'standing'].map((head) => (
+          {['name', 'site', 'group', 'product', 'build', 'model', 'last seen', 'status'].map((head) => (
             <span key={head} role="columnheader">
               {head}
             </span>
@@ -81,7 +81,7 @@ function Rows({ rows, more, onMore }: { rows: Row[]; more: boolean; onMore: () =
                 <span role="cell" className="quiet">
                   {m.lastSeen ? time(m.lastSeen) : 'never'}
                 </span>
-                <span role="cell">{m.standing ? <Standing of={m.standing} /> : <span className="quiet">in no plan</span>}</span>
+                <span role="cell">{m.status ? <Status of={m.status} /> : <span className="quiet">in no plan</span>}</span>
               </div>
             );
           })}

@@ -6,7 +6,7 @@ import { api, type Schemas, ServiceProblem, take } from '../api/client';
 import { CheckActions } from '../parts/CheckActions';
 import { Explain } from '../parts/Explain';
 import { Loading, Problem } from '../parts/Problem';
-import { GateState, Standing } from '../parts/Standing';
+import { GateState, Status } from '../parts/Status';
 import { date, many, span, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 
@@ -33,7 +33,7 @@ export function MachinePage() {
           {place && (
             <>
               {': '}
-              <Standing of={place.standing} />
+              <Status of={place.status} />
             </>
           )}
         </h1>
@@ -44,7 +44,15 @@ export function MachinePage() {
         )}
       </div>
       <p className="under">
-        {[m.site, m.group, m.model, m.owner && `owner ${m.owner}`, `reached by ${machine.data.link.kind}`].filter(Boolean).join(' · ')}
+        {[
+          m.site,
+          m.group,
+          m.model,
+          m.owner && `owner ${m.owner}`,
+          machine.data.connection.kind === 'simulated' ? 'simulated machine' : `reached by ${machine.data.connection.kind}`,
+        ]
+          .filter(Boolean)
+          .join(' · ')}
         {m.lastSeen && ` · last seen ${time(m.lastSeen)}`}
         {machine.data.silent && <strong className="held"> · no contact for 7 days</strong>}
         {' · '}
@@ -70,9 +78,9 @@ function Route({ gate }: { gate: Schemas['GateView'] }) {
       <ol className="legs">
         {gate.legs.map((leg) => (
           <li key={leg.hop}>
-            <b>{leg.hop}</b> {leg.title ? `${leg.title}, carries ${leg.carries}` : leg.why}
+            <b>{leg.hop}</b> {leg.title ? `${leg.title}, preserves ${leg.preserves}` : leg.why}
             <span className="quiet">
-              {leg.part && ` · part ${leg.part}`}
+              {leg.component && ` · component ${leg.component}`}
               {leg.edition && ` · as ${leg.edition}`}
               {Object.entries(leg.brings).map(([key, value]) => ` · brings ${key} ${value}`)}
             </span>
@@ -83,7 +91,7 @@ function Route({ gate }: { gate: Schemas['GateView'] }) {
         outage {Math.round(gate.outageMinutes)} min
         {gate.build && ` · build ${gate.build} or later, which avoids a known issue`}
         {gate.offer === 'not-yet' && ' · not offered to this machine yet'}
-        {gate.offer === 'untold' && ' · unknown whether it is offered to this machine'}
+        {gate.offer === 'unknown' && ' · unknown whether it is offered to this machine'}
       </p>
       {gate.overridden && (
         <p className="small">
@@ -100,7 +108,7 @@ function Route({ gate }: { gate: Schemas['GateView'] }) {
 }
 
 function Gate({ gate, plan }: { gate: Schemas['GateView']; plan: string | undefined }) {
-  const open = gate.checks.filter((c) => c.state === 'unmet' || c.state === 'untold');
+  const open = gate.checks.filter((c) => c.state === 'unmet' || c.state === 'unknown');
   if (gate.arrived)
     return (
       <section className="card">
@@ -180,7 +188,7 @@ function Places({ view }: { view: Schemas['MachineView'] }) {
             <span>
               <Link to={`/runs/${run.run}`}>run {run.run}</Link> <span className="quiet">{run.step ?? word(run.outcome)}</span>
             </span>
-            <Standing of={run.standing} />
+            <Status of={run.status} />
           </li>
         ))}
       </ul>
@@ -189,7 +197,7 @@ function Places({ view }: { view: Schemas['MachineView'] }) {
 }
 
 function Readings({ view }: { view: Schemas['MachineView'] }) {
-  const differing = new Map(view.disagreements.map((d) => [d.key, d]));
+  const differing = new Map(view.conflicts.map((d) => [d.key, d]));
   const [opened, setOpened] = useState<string | null>(null);
   return (
     <section className="card">

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
-import { Standing, standings } from '../parts/Standing';
+import { Status, statuses } from '../parts/Status';
 import { amount, word } from '../parts/words';
 
 export function OutcomesPage() {
@@ -19,28 +19,28 @@ export function OutcomesPage() {
   if (plans.data && name === undefined) return <h1>There is no plan yet, so nothing has ended</h1>;
   if (!outcomes.data) return <Loading />;
   const view = outcomes.data;
-  const over = (view.tally.done ?? 0) + (view.tally.excused ?? 0);
+  const over = (view.tally.done ?? 0) + (view.tally.exempt ?? 0);
   return (
     <>
       <h1>
         <b>{amount(over)}</b> of <b>{amount(view.machines)}</b> closed, <b>{amount(view.open.length)}</b> open
       </h1>
       <p className="under">
-        plan <Link to={`/plans/${view.plan}`}>{view.plan}</Link> · runs: {counts(view.outcomes)} · exempt: {counts(view.excuses)}
+        plan <Link to={`/plans/${view.plan}`}>{view.plan}</Link> · runs: {counts(view.outcomes)} · exempt: {counts(view.exemptions)}
       </p>
       <div className="columns wide-right">
         <section className="card">
-          <h2>Standing</h2>
+          <h2>Status</h2>
           <table id="tally">
             <tbody>
-              {standings.map(([standing]) => (
-                <tr key={standing}>
+              {statuses.map(([status]) => (
+                <tr key={status}>
                   <td>
-                    <Standing of={standing} />
+                    <Status of={status} />
                   </td>
                   <td className="num">
-                    <Link to={`/plans/${view.plan}?standing=${standing}`} data-standing={standing}>
-                      {amount(view.tally[standing] ?? 0)}
+                    <Link to={`/plans/${view.plan}?status=${status}`} data-status={status}>
+                      {amount(view.tally[status] ?? 0)}
                     </Link>
                   </td>
                 </tr>
@@ -67,7 +67,7 @@ export function OutcomesPage() {
                     </Link>
                   </td>
                   <td className="nowrap">
-                    <Standing of={m.standing} />
+                    <Status of={m.status} />
                   </td>
                   <td className="quiet">{m.why}</td>
                 </tr>

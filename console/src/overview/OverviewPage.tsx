@@ -1,11 +1,11 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
-import { mender } from '../parts/Explain';
-import { Passage, ToGo } from '../parts/Passage';
+import { fixedBy } from '../parts/Explain';
 import { Loading, Problem } from '../parts/Problem';
-import { standings } from '../parts/Standing';
-import { amount, date, hour, many, percent, statusWord, time, word } from '../parts/words';
+import { RunProgress, ToGo } from '../parts/RunProgress';
+import { statuses } from '../parts/Status';
+import { amount, date, hour, many, percent, time, word } from '../parts/words';
 import { Staircase } from './Staircase';
 
 export function OverviewPage() {
@@ -27,10 +27,10 @@ export function OverviewPage() {
     <>
       <Answer view={view} />
       <Staircase view={view} />
-      <StandingStrip plan={view.plan} />
+      <StatusStrip plan={view.plan} />
       <div className="columns three">
         <InTheWay view={view} />
-        <UnderWay view={view} />
+        <Running view={view} />
         <Next view={view} />
       </div>
     </>
@@ -52,13 +52,13 @@ function NoPlan() {
 /** The page's answer in one sentence, and what it depends on in a quieter line. */
 function Answer({ view }: { view: Schemas['OverviewView'] }) {
   const { plan } = view;
-  const proved = count(plan, 'proved') + count(plan, 'done');
+  const verified = count(plan, 'verified') + count(plan, 'done');
   const blocked = count(plan, 'not-ready');
-  const done = view.forecast?.proved;
+  const done = view.forecast?.verified;
   return (
     <>
       <h1>
-        {view.target}: <b>{amount(proved)}</b> of <b>{amount(plan.machines)}</b> verified
+        {view.target}: <b>{amount(verified)}</b> of <b>{amount(plan.machines)}</b> verified
         {plan.state === 'ended' ? (
           <>, the plan has ended</>
         ) : (
@@ -77,13 +77,13 @@ function Answer({ view }: { view: Schemas['OverviewView'] }) {
         {plan.held && <strong className="held">on hold: {plan.held} · </strong>}
         {blocked > 0 && (
           <>
-            <Link to={`/plans/${plan.name}?standing=not-ready`}>{many(blocked, 'machine')} not ready</Link>
+            <Link to={`/plans/${plan.name}?status=not-ready`}>{many(blocked, 'machine')} not ready</Link>
             {' · '}
           </>
         )}
         {count(plan, 'parked') > 0 && (
           <>
-            <Link to="/runs?standing=parked">{amount(count(plan, 'parked'))} parked, waiting for a decision</Link>
+            <Link to="/runs?status=parked">{amount(count(plan, 'parked'))} parked, waiting for a decision</Link>
             {' · '}
           </>
         )}
@@ -100,24 +100,23 @@ const supportOf = (end: string, now: string) =>
     ? `current release out of support since ${date(end)}`
     : `support of the current release ends ${date(end)}`;
 
-const count = (plan: Schemas['PlanRow'], standing: string) => plan.tally[standing] ?? 0;
+const count = (plan: Schemas['PlanRow'], status: string) => plan.tally[status] ?? 0;
 
 /** Legend of the staircase and filter at once. */
-function StandingStrip({ plan }: { plan: Schemas['PlanRow'] }) {
+function StatusStrip({ plan }: { plan: Schemas['PlanRow'] }) {
   return (
     <nav className="strip" aria-label="Machines by status">
-      {standings
-        .filter(([standing]) => count(plan, standing) > 0)
-        .map(([standing, shape]) => (
+      {statuses
+        .filter(([status]) => count(plan, status) > 0)
+        .map(([status, shape]) => (
           <Link
-            key={standing}
-            to={`/plans/${plan.name}?standing=${standing}`}
-            className={`is-${standing}`}
-            style={{ flexGrow: count(plan, standing) }}
-            title={`${amount(count(plan, standing))} ${statusWord(standing)}`}
+            key={status}
+            to={`/plans/${plan.name}?status=${status}`}
+            className={`is-${status}`}
+            style={{ flexGrow: count(plan, status) }}
+            title={`${amount(count(plan, status))} ${word(status)}`}
           >
-            <span aria-hidden="true">{shape}</span> {amount(count(plan, standing))}{' '}
-            <span className="strip-word">{statusWord(standing)}</span>
+            <span aria-hidden="true">{shape}</span> {amount(count(plan, status))} <span className="strip-word">{word(status)}</span>
           </Link>
         ))}
     </nav>
@@ -139,7 +138,7 @@ function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
               {item.title}
               <div className="quiet clamp">
                 {item.kind === 'check' && item.by
-                  ? `${mender({ by: item.by, minutes: item.minutes })}${item.opens > 0 ? ` · unblocks ${many(item.opens, 'machine')}` : ''}`
+                  ? `${fixedBy({ by: item.by, minutes: item.minutes })}${item.opens > 0 ? ` · unblocks ${many(item.opens, 'machine')}` : ''}`
                   : item.detail}
               </div>
             </div>
@@ -154,31 +153,31 @@ function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
 function verb(item: Schemas['InTheWayView']): string {
   if (item.kind === 'check') return item.by === 'nobody' ? 'Exempt' : 'Fix';
   if (item.kind === 'no-contact') return 'Look';
-  return item.kind === 'loose-end' ? 'Close' : 'Decide';
+  return item.kind === 'follow-up' ? 'Close' : 'Decide';
 }
 
 function wayTo(plan: string, item: Schemas['InTheWayView']): string {
   if (item.kind === 'check') return `/readiness?plan=${plan}&check=${item.condition}`;
-  if (item.kind === 'parked') return '/runs?standing=parked';
-  if (item.kind === 'no-contact') return '/runs?standing=under-way';
-  if (item.kind === 'loose-end') return '/runs?standing=proved';
-  return `/plans/${plan}?standing=${item.condition}`;
+  if (item.kind === 'parked') return '/runs?status=parked';
+  if (item.kind === 'no-contact') return '/runs?status=running';
+  if (item.kind === 'follow-up') return '/runs?status=verified';
+  return `/plans/${plan}?status=${item.condition}`;
 }
 
-function UnderWay({ view }: { view: Schemas['OverviewView'] }) {
+function Running({ view }: { view: Schemas['OverviewView'] }) {
   return (
     <section className="card">
       <h2>
         In progress{' '}
         <span className="quiet">
-          {view.underWay.length} {view.roomAll === null ? 'without a limit' : `of at most ${view.roomAll}`}
+          {view.running.length} {view.roomAll === null ? 'without a limit' : `of at most ${view.roomAll}`}
         </span>
       </h2>
-      {view.underWay.length === 0 && (
+      {view.running.length === 0 && (
         <p className="empty">No upgrades are running{view.next[0] ? `; the next one starts ${time(view.next[0].from)}` : ''}.</p>
       )}
       <ul className="rows">
-        {view.underWay.slice(0, 5).map((run) => (
+        {view.running.slice(0, 5).map((run) => (
           <li key={run.run}>
             <div className="line">
               <span>
@@ -191,7 +190,7 @@ function UnderWay({ view }: { view: Schemas['OverviewView'] }) {
                 <ToGo run={run} />
               </span>
             </div>
-            <Passage run={run} />
+            <RunProgress run={run} />
           </li>
         ))}
       </ul>
@@ -205,7 +204,7 @@ function Next({ view }: { view: Schemas['OverviewView'] }) {
       <h2>
         Next <span className="quiet">{many(count(view.plan, 'scheduled'), 'slot')} to come</span>
       </h2>
-      {view.next.length === 0 && <p className="empty">No slot is appointed.</p>}
+      {view.next.length === 0 && <p className="empty">No slot is scheduled.</p>}
       <ul className="rows">
         {view.next.slice(0, 5).map((slot) => (
           <li key={`${slot.site} ${slot.from}`} className="way">

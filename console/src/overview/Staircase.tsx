@@ -18,21 +18,21 @@ export function Staircase({ view }: { view: View }) {
   const now = Date.parse(view.now);
   const total = Math.max(1, view.plan.machines);
   const begin = Date.parse(view.plan.started ?? view.plan.created);
-  const moments = [view.plan.deadline, view.forecast?.proved.p90, view.planned.at(-1)?.at, view.actual.at(-1)?.at]
+  const moments = [view.plan.deadline, view.forecast?.verified.p90, view.planned.at(-1)?.at, view.actual.at(-1)?.at]
     .filter((m) => m !== null && m !== undefined)
     .map((m) => Date.parse(m));
   const end = Math.max(now + 3 * DAY, ...moments) + 3 * DAY;
   const from = begin - 2 * DAY;
   const x = (at: number) => LEFT + ((at - from) / (end - from)) * (WIDTH - LEFT - RIGHT);
   const y = (machines: number) => HEIGHT - BOTTOM - (machines / total) * (HEIGHT - TOP - BOTTOM);
-  const proved = view.actual.at(-1)?.proved ?? 0;
+  const verified = view.actual.at(-1)?.verified ?? 0;
   const today = x(now);
   return (
     <svg
       className="staircase"
       viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
       role="img"
-      aria-label={`${amount(proved)} of ${amount(total)} machines verified; the waves as stairs, with the planned and the actual line over time`}
+      aria-label={`${amount(verified)} of ${amount(total)} machines verified; the waves as stairs, with the planned and the actual line over time`}
     >
       <Axes x={x} y={y} from={from} end={end} total={total} />
       {stairs(view, now).map((stair) => (
@@ -55,7 +55,7 @@ export function Staircase({ view }: { view: View }) {
           <path d={`M${x(stair.from)} ${y(stair.bottom)}V${y(stair.top)}H${x(end)}`} className="tread" />
         </g>
       ))}
-      {view.forecast && <Band of={view.forecast} x={x} y={y} now={now} proved={proved} />}
+      {view.forecast && <Band of={view.forecast} x={x} y={y} now={now} verified={verified} />}
       <path d={stepLine(view.planned, x, y, begin, end)} className="planned" />
       <path d={stepLine(view.actual, x, y, begin, Math.min(now, end))} className="actual" />
       {view.plan.deadline && (
@@ -66,8 +66,8 @@ export function Staircase({ view }: { view: View }) {
           side="left"
         />
       )}
-      <Mark at={today} text={`today · ${amount(proved)} verified`} className="today" side={today > WIDTH - 160 ? 'left' : 'right'} />
-      <circle cx={today} cy={y(proved)} r={5} className="here" />
+      <Mark at={today} text={`today · ${amount(verified)} verified`} className="today" side={today > WIDTH - 160 ? 'left' : 'right'} />
+      <circle cx={today} cy={y(verified)} r={5} className="here" />
       <Labels stairs={stairs(view, now)} x={x} y={y} />
       <Legend />
     </svg>
@@ -82,7 +82,7 @@ interface Stair {
   note: string;
 }
 
-/** Each wave from when it began, or is laid out to begin, as high as its share of the machines. */
+/** Each wave from when it began, or is scheduled to begin, as high as its share of the machines. */
 function stairs(view: View, now: number): Stair[] {
   let bottom = 0;
   let before = Date.parse(view.plan.started ?? view.plan.created);
@@ -97,10 +97,10 @@ function stairs(view: View, now: number): Stair[] {
 }
 
 function note(wave: Schemas['WaveView']): string {
-  const of = (standing: string) => wave.tally[standing] ?? 0;
-  const proved = of('proved') + of('done');
-  const parts = [`${amount(proved)} of ${amount(wave.machines)} verified`];
-  if (of('under-way') > 0) parts.push(`${amount(of('under-way'))} running`);
+  const of = (status: string) => wave.tally[status] ?? 0;
+  const verified = of('verified') + of('done');
+  const parts = [`${amount(verified)} of ${amount(wave.machines)} verified`];
+  if (of('running') > 0) parts.push(`${amount(of('running'))} running`);
   if (of('parked') > 0) parts.push(`${amount(of('parked'))} parked`);
   if (wave.state === 'waiting' && of('not-ready') > 0) parts.push(`${amount(of('not-ready'))} not ready`);
   return parts.join(', ');
@@ -125,7 +125,7 @@ function Labels({ stairs, x, y }: { stairs: Stair[]; x: (at: number) => number; 
 }
 
 function stepLine(points: View['planned'], x: (at: number) => number, y: (n: number) => number, begin: number, end: number): string {
-  const steps = points.map((point) => `H${x(Date.parse(point.at)).toFixed(1)}V${y(point.proved).toFixed(1)}`);
+  const steps = points.map((point) => `H${x(Date.parse(point.at)).toFixed(1)}V${y(point.verified).toFixed(1)}`);
   return `M${x(begin)} ${y(0)}${steps.join('')}H${x(end).toFixed(1)}`;
 }
 
@@ -135,21 +135,21 @@ function Band({
   x,
   y,
   now,
-  proved,
+  verified,
 }: {
   of: Schemas['ForecastView'];
   x: (at: number) => number;
   y: (n: number) => number;
   now: number;
-  proved: number;
+  verified: number;
 }) {
-  const steps = of.steps.filter((s) => s.machines > proved && s.proved.p10 && s.proved.p90);
+  const steps = of.steps.filter((s) => s.machines > verified && s.verified.p10 && s.verified.p90);
   if (steps.length === 0) return null;
   const point = (at: string | null, n: number) => `${x(Math.max(now, Date.parse(at ?? ''))).toFixed(1)} ${y(n).toFixed(1)}`;
-  const here = `${x(now).toFixed(1)} ${y(proved).toFixed(1)}`;
-  const early = steps.map((s) => point(s.proved.p10, s.machines));
-  const late = steps.map((s) => point(s.proved.p90, s.machines)).reverse();
-  const middle = steps.map((s) => point(s.proved.p50, s.machines));
+  const here = `${x(now).toFixed(1)} ${y(verified).toFixed(1)}`;
+  const early = steps.map((s) => point(s.verified.p10, s.machines));
+  const late = steps.map((s) => point(s.verified.p90, s.machines)).reverse();
+  const middle = steps.map((s) => point(s.verified.p50, s.machines));
   return (
     <g className="forecast">
       <path d={`M${here}L${early.join('L')}L${late.join('L')}Z`} className="band" />

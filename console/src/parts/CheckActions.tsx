@@ -11,7 +11,7 @@ interface Target {
   product?: string;
 }
 
-/** What can be done about one check on one machine: ask it again, let its script mend it, waive it. */
+/** What can be done about one check on one machine: ask it again, let its script fix it, waive it. */
 export function CheckActions({ machine, check, target }: { machine: string; check: Schemas['CheckView']; target: Target }) {
   const queries = useQueryClient();
   const may = useMay();
@@ -22,25 +22,25 @@ export function CheckActions({ machine, check, target }: { machine: string; chec
     queries.invalidateQueries();
   };
   const again = useMutation({
-    mutationFn: () => take(api.POST('/api/v1/machines/{name}/checks/{check}/ask-again', call)),
+    mutationFn: () => take(api.POST('/api/v1/machines/{name}/checks/{check}/recheck', call)),
     onSettled: done,
   });
-  const mend = useMutation({ mutationFn: () => take(api.POST('/api/v1/machines/{name}/checks/{check}/fixes', call)), onSuccess: done });
+  const fix = useMutation({ mutationFn: () => take(api.POST('/api/v1/machines/{name}/checks/{check}/fixes', call)), onSuccess: done });
   const waive = useMutation({
     mutationFn: (body: Schemas['WaiveCommand']) => take(api.POST('/api/v1/machines/{name}/checks/{check}/waivers', { ...call, body })),
     onSuccess: done,
   });
-  const problem = again.error ?? mend.error;
+  const problem = again.error ?? fix.error;
   return (
     <>
       <div className="actions start">
-        {may('AskCheckAgain') && (
+        {may('Recheck') && (
           <Button className="acts" size="xs" loading={again.isPending} onClick={() => again.mutate()}>
             Recheck
           </Button>
         )}
-        {check.fix.script && may('MendCheck') && (
-          <Button variant="default" size="xs" loading={mend.isPending} onClick={() => mend.mutate()}>
+        {check.fix.script && may('FixCheck') && (
+          <Button variant="default" size="xs" loading={fix.isPending} onClick={() => fix.mutate()}>
             Run fix script {check.fix.script}
           </Button>
         )}
@@ -50,9 +50,9 @@ export function CheckActions({ machine, check, target }: { machine: string; chec
           </Button>
         )}
       </div>
-      {mend.data && (
+      {fix.data && (
         <p className="small quiet" role="status">
-          Fix {mend.data.id} is running; the check is evaluated again when it has ended.
+          Fix {fix.data.id} is running; the check is evaluated again when it has ended.
         </p>
       )}
       {problem && <Problem of={problem} />}

@@ -37,14 +37,14 @@ export function Explain({
       </dd>
       <dt>fix</dt>
       <dd>
-        {fix.words} <span className="quiet">{mender(fix)}</span>
+        {fix.words} <span className="quiet">{fixedBy(fix)}</span>
       </dd>
     </dl>
   );
 }
 
-/** Who mends it, and how long that takes. */
-export function mender(fix: { by: string; minutes: number | null }): string {
+/** Who fixes it, and how long that takes. */
+export function fixedBy(fix: { by: string; minutes: number | null }): string {
   const who =
     { person: 'manual fix', script: 'automated fix', vendor: "by the vendor's support", nobody: 'no fix available' }[fix.by] ?? fix.by;
   return fix.minutes === null ? who : `${who}, ${fix.minutes} min`;

@@ -1,24 +1,11 @@
 /** Words of the API that people know by another one. */
 const known: Record<string, string> = {
-  proved: 'verified',
-  'under-way': 'running',
-  excused: 'exempt',
-  shut: 'blocked',
-  untold: 'unknown',
   unmet: 'not met',
-  reverted: 'rolled back',
-  'called-off': 'cancelled',
-  'await-slot': 'wait',
-  guard: 'protect',
-  prove: 'verify',
-  carries: 'does not preserve everything',
+  preserves: 'does not preserve everything',
 };
 
 /** A word of the API as people read it. */
 export const word = (text: string | null | undefined) => known[text ?? ''] ?? (text ?? '').replaceAll('-', ' ');
-
-/** The status of a machine or a run as people read it. */
-export const statusWord = (text: string) => (text === 'ended' ? 'stopped' : word(text));
 
 /** A number of seconds in the unit that people use. */
 export function span(seconds: number | null | undefined): string {

@@ -4,7 +4,7 @@ import { type PointerEvent, useRef, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
-import { amount, date, many, statusWord, time, word } from '../parts/words';
+import { amount, date, many, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { TimeDialog } from './TimeDialog';
 import { WaveDialog } from './WaveDialog';
@@ -32,7 +32,7 @@ export function BoardPage() {
   const { name = '' } = useParams();
   const [params, setParams] = useSearchParams();
   const may = useMay();
-  const [appointing, setAppointing] = useState<{ machine: string; start: string }>();
+  const [rescheduling, setRescheduling] = useState<{ machine: string; start: string }>();
   const [beginning, setBeginning] = useState<{ wave: Wave; start: string }>();
   const days = Number(params.get('days') ?? 7);
   const from = params.get('from') ?? undefined;
@@ -97,12 +97,13 @@ export function BoardPage() {
       </div>
       <p className="under">
         Times are in {Intl.DateTimeFormat().resolvedOptions().timeZone}.{' '}
-        {may('AppointMachine') && `Drag a machine to reschedule it${may('LoadPlan') ? ', or a wave that has not begun to delay it' : ''}. `}
+        {may('RescheduleMachine') &&
+          `Drag a machine to reschedule it${may('LoadPlan') ? ', or a wave that has not begun to delay it' : ''}. `}
         {many(unplaced, 'machine')} of {many(view.sites.length, 'site')} {unplaced === 1 ? 'is' : 'are'} not scheduled
         {unplaced > 0 && (
           <>
             {' '}
-            (<Link to={`/plans/${name}?standing=not-ready,ready`}>show why</Link>)
+            (<Link to={`/plans/${name}?status=not-ready,ready`}>show why</Link>)
           </>
         )}
         .
@@ -110,12 +111,12 @@ export function BoardPage() {
       <section className="card wide-drawing" aria-label="Sites over time">
         <Chart
           view={view}
-          onAppoint={(machine, start) => setAppointing({ machine, start })}
+          onReschedule={(machine, start) => setRescheduling({ machine, start })}
           onBegin={(wave, start) => setBeginning({ wave, start })}
         />
       </section>
       <Legend waves={plan.data.waves} />
-      {appointing && <TimeDialog plan={name} {...appointing} onClose={() => setAppointing(undefined)} />}
+      {rescheduling && <TimeDialog plan={name} {...rescheduling} onClose={() => setRescheduling(undefined)} />}
       {beginning && (
         <WaveDialog
           plan={name}
@@ -136,7 +137,7 @@ const midnight = (at: string) => new Date(new Date(at).setHours(0, 0, 0, 0)).toI
 const colourOf = (wave: number) => `wave-${((wave - 1) % 4) + 1}`;
 
 /** Whether a machine has not begun, so that its time can still be another. */
-const isMovable = (slot: Slot) => slot.standing === 'ready' || slot.standing === 'scheduled';
+const isMovable = (slot: Slot) => slot.status === 'ready' || slot.status === 'scheduled';
 
 /** Whether a machine would be touched outside of its site's windows, as far as can be seen before the service is asked. */
 const breaks = (site: Site, start: number, end: number) => !site.open.some((o) => Date.parse(o.from) <= start && end <= Date.parse(o.to));
@@ -164,11 +165,11 @@ function lanes(slots: Slot[]): { slot: Slot; lane: number }[] {
 }
 
 interface Chosen {
-  onAppoint: (machine: string, start: string) => void;
+  onReschedule: (machine: string, start: string) => void;
   onBegin: (wave: Wave, start: string) => void;
 }
 
-function Chart({ view, onAppoint, onBegin }: { view: Board } & Chosen) {
+function Chart({ view, onReschedule, onBegin }: { view: Board } & Chosen) {
   const { name } = useParams();
   const may = useMay();
   const go = useNavigate();
@@ -208,7 +209,7 @@ function Chart({ view, onAppoint, onBegin }: { view: Board } & Chosen) {
     const start = new Date(drag.start).toISOString();
     if (wave && moved) onBegin(wave, start);
     else if (wave) go(`/plans/${name}?wave=${wave.number}`);
-    else if (slot && moved) onAppoint(slot.machine, start);
+    else if (slot && moved) onReschedule(slot.machine, start);
     else if (slot) go(`/machines/${encodeURIComponent(slot.machine)}`);
   };
   const dayCount = Math.round((to - from) / DAY);
@@ -259,7 +260,7 @@ function Chart({ view, onAppoint, onBegin }: { view: Board } & Chosen) {
             key={row.site.site}
             row={row}
             x={x}
-            onGrab={may('AppointMachine') ? (slot, e) => grab({ slot }, slot.start, slot.end, e) : undefined}
+            onGrab={may('RescheduleMachine') ? (slot, e) => grab({ slot }, slot.start, slot.end, e) : undefined}
           />
         ))}
         {drag?.moved && <Ghost drag={drag} rows={rows} waves={view.waves} x={x} />}
@@ -362,11 +363,11 @@ function Row({ row, x, onGrab }: { row: Placed; x: (at: number) => number; onGra
         const y = top + PAD + lane * LANE;
         const begin = x(Date.parse(slot.start));
         const open = () => go(`/machines/${encodeURIComponent(slot.machine)}`);
-        const words = `${slot.machine}, ${statusWord(slot.standing)}: ${time(slot.start)} to ${time(slot.end)}${slot.stands ? '' : ', laid out'}${slot.crew ? `, with ${slot.crew}` : ''}${slot.chosen ? ', as somebody chose' : ''}${slot.stageFrom ? `, staged from ${time(slot.stageFrom)}` : ''}`;
+        const words = `${slot.machine}, ${word(slot.status)}: ${time(slot.start)} to ${time(slot.end)}${slot.stands ? '' : ', planned'}${slot.crew ? `, with ${slot.crew}` : ''}${slot.chosen ? ', as somebody chose' : ''}${slot.stageFrom ? `, staged from ${time(slot.stageFrom)}` : ''}`;
         return (
           <g
             key={slot.machine}
-            className={`slot ${colourOf(slot.wave)} ${slot.stands ? '' : 'laid-out'} is-${slot.standing} ${slot.chosen ? 'chosen' : ''}`}
+            className={`slot ${colourOf(slot.wave)} ${slot.stands ? '' : 'scheduled'} is-${slot.status} ${slot.chosen ? 'chosen' : ''}`}
           >
             {slot.stageFrom && <line className="staging" x1={x(Date.parse(slot.stageFrom))} x2={begin} y1={y + 3} y2={y + 3} />}
             <rect
@@ -399,14 +400,14 @@ function Legend({ waves }: { waves: Schemas['WaveView'][] }) {
           <i /> {w.name}
         </span>
       ))}
-      <span className="laid-out">
-        <i /> laid out, not given yet
+      <span className="scheduled">
+        <i /> planned, not confirmed
       </span>
-      <span className="laid-out chosen">
+      <span className="scheduled chosen">
         <i /> chosen by somebody
       </span>
       <span className="is-parked">
-        <i /> parked or ended
+        <i /> parked or stopped
       </span>
       <span className="legend-open">
         <i /> may be touched

@@ -1,15 +1,15 @@
 import type { Schemas } from '../api/client';
 import { many, time } from '../parts/words';
-import { ChangeLine, Few, LastSlot, LeftLine } from './Placement';
+import { ChangeLine, Few, LastSlot, LeftLine } from './Schedule';
 
 type View = Schemas['ComparisonView'];
 
 /** What loading a text of a plan would change: who goes, when it ends, what moves, and which lines are others. */
 export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBefore?: string | null; isBrief?: boolean }) {
-  const { placement } = of;
+  const { schedule } = of;
   const most = isBrief ? 3 : 5;
-  // From when on it is laid out: where nothing else lets a wave wait it goes on from there.
-  const start = placement.waves[0]?.from;
+  // From when on it is scheduled: where nothing else lets a wave wait it goes on from there.
+  const start = schedule.waves[0]?.from;
   const come = of.waves.filter((w) => w.from === null).length;
   const leave = of.waves.filter((w) => w.to === null).length;
   const change = of.waves.length - come - leave;
@@ -20,7 +20,7 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
         {of.revision > 1 && of.waves.length === 0 && ', each in the wave that it is in'}
         {of.waves.length > 0 &&
           `: ${[come > 0 && `${come} join`, leave > 0 && `${leave} leave`, change > 0 && `${change} change their wave`].filter(Boolean).join(', ')}`}
-        . {placement.end && <LastSlot of={placement} before={endBefore} />}
+        . {schedule.end && <LastSlot of={schedule} before={endBefore} />}
       </p>
       <Few of={of.waves} most={most} rest=" machines">
         {(w) => (
@@ -41,7 +41,7 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
           </tr>
         </thead>
         <tbody>
-          {placement.waves
+          {schedule.waves
             .filter((w) => w.placed + w.left > 0)
             .map((w) => (
               <tr key={w.wave}>
@@ -67,18 +67,18 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
           </Few>
         </>
       )}
-      {placement.left.length > 0 && (
+      {schedule.left.length > 0 && (
         <>
-          <p className="held">{many(placement.left.length, 'machine finds', 'machines find')} no place:</p>
-          <Few of={placement.left} most={most} rest=" machines">
+          <p className="held">{many(schedule.left.length, 'machine')} cannot be scheduled:</p>
+          <Few of={schedule.left} most={most} rest=" machines">
             {(l) => <LeftLine key={l.machine} of={l} />}
           </Few>
         </>
       )}
-      {placement.changes.length > 0 && (
+      {schedule.changes.length > 0 && (
         <>
-          <p>{placement.changes.every((c) => c.meets) ? 'Each of these alone would meet the deadline:' : 'Together, these help most:'}</p>
-          <Few of={placement.changes} most={most} rest=" changes">
+          <p>{schedule.changes.every((c) => c.meets) ? 'Each of these alone would meet the deadline:' : 'Together, these help most:'}</p>
+          <Few of={schedule.changes} most={most} rest=" changes">
             {(c) => <ChangeLine key={c.what} of={c} />}
           </Few>
         </>

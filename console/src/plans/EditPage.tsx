@@ -8,8 +8,8 @@ import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { many } from '../parts/words';
 import { Comparison } from './Comparison';
-import { usePlacement } from './Placement';
 import { PlanForm } from './PlanForm';
+import { useSchedule } from './Schedule';
 
 /** How high a line of the text is, as its style has it. */
 const LINE = 19;
@@ -59,7 +59,7 @@ waves:
 windows:
   - { zone: ${Intl.DateTimeFormat().resolvedOptions().timeZone}, weekly: ["Mon-Fri 20:00-05:00"] }
 limits: { all: 10, site: 3 }
-advance: { proved: 95 %, failures: 2, soak: 3 d }
+advance: { verified: 95 %, failures: 2, soak: 3 d }
 `;
 
 function Editor({
@@ -89,7 +89,7 @@ function Editor({
     placeholderData: (before: Schemas['ComparisonView'] | undefined) => before,
     queryFn: () => take(api.POST('/api/v1/plans/compare', asYaml(asked))),
   });
-  const now = usePlacement(name);
+  const now = useSchedule(name);
   const load = useMutation({
     mutationFn: (reason: string) =>
       name === undefined

@@ -18,7 +18,7 @@ export function FreeTimes({
     days.set(day, [...(days.get(day) ?? []), t]);
   }
   return (
-    <fieldset className="free-times">
+    <fieldset className="free-slots">
       <legend>Free</legend>
       {[...days].map(([day, of]) => (
         <div key={day}>

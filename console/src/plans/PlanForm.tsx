@@ -72,7 +72,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
             kind: 'choice',
             offers: product?.releases.filter((r) => r.status !== 'withdrawn').map((r) => r.version),
           },
-          { at: 'carries', label: 'Must be preserved', kind: 'choice', hint: 'whole', offers: ['whole', 'data', 'blank'] },
+          { at: 'preserves', label: 'Must be preserved', kind: 'choice', hint: 'full', offers: ['full', 'data', 'none'] },
           { at: 'scope', label: 'Scope', kind: 'condition', hint: 'os.version < 7' },
         ])}
         <Methods
@@ -124,7 +124,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
         })}
         {list({
           title: 'Freezes',
-          at: 'closures',
+          at: 'freezes',
           one: 'freeze',
           fresh: { zone, days: [], why: '' },
           fields: [...whom, ...when, { at: 'why', label: 'Why', kind: 'text' }],
@@ -138,7 +138,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
         ])}
         {list({
           title: 'Site uplinks',
-          at: 'lines',
+          at: 'uplinks',
           one: 'uplink',
           fresh: { sites: [], rate: '100 Mbit/s', share: '50 %' },
           fields: [
@@ -171,7 +171,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
       <section className="card">
         <h2>Advance rule and deadline</h2>
         {section([
-          { at: 'advance.proved', label: 'Start next wave when verified ≥', kind: 'text', hint: '95 %' },
+          { at: 'advance.verified', label: 'Start next wave when verified ≥', kind: 'text', hint: '95 %' },
           { at: 'advance.failures', label: 'and failures ≤', kind: 'whole' },
           { at: 'advance.soak', label: 'after a soak time of', kind: 'text', hint: '3 d' },
           { at: 'deadline', label: 'Deadline', kind: 'day' },

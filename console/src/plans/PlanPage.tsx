@@ -5,8 +5,8 @@ import { Link, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
-import { Standing, standings } from '../parts/Standing';
-import { amount, date, statusWord, time, word } from '../parts/words';
+import { Status, statuses } from '../parts/Status';
+import { amount, date, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { Planning } from './Planning';
 import { TimeDialog } from './TimeDialog';
@@ -29,7 +29,7 @@ export function PlanPage() {
       </div>
       <p className="under">
         {view.plan.held && <strong className="held">{view.plan.held} · </strong>}
-        <code>{view.scope}</code> · preserves {view.carries} · {view.methods.map((m) => word(m)).join(', then ')} ·{' '}
+        <code>{view.scope}</code> · preserves {view.preserves} · {view.methods.map((m) => word(m)).join(', then ')} ·{' '}
         {view.limits.all === null ? 'any number' : `at most ${view.limits.all}`} at once
         {view.limits.site !== null && `, ${view.limits.site} at one site`}
         {view.plan.deadline && ` · deadline ${date(view.plan.deadline)}`}
@@ -175,7 +175,7 @@ function Waves({ view }: { view: Schemas['PlanView'] }) {
             <th>Wave</th>
             <th>State</th>
             <th className="num">machines</th>
-            <th>Standing</th>
+            <th>Status</th>
             <th>Baseline</th>
             <th>Advance</th>
             <th />
@@ -191,11 +191,11 @@ function Waves({ view }: { view: Schemas['PlanView'] }) {
               <td className="num">{amount(wave.machines)}</td>
               <td>
                 <span className="tally">
-                  {standings
-                    .filter(([standing]) => (wave.tally[standing] ?? 0) > 0)
-                    .map(([standing]) => (
-                      <Link key={standing} to={`?wave=${wave.number}&standing=${standing}`}>
-                        {amount(wave.tally[standing] ?? 0)} <Standing of={standing} />
+                  {statuses
+                    .filter(([status]) => (wave.tally[status] ?? 0) > 0)
+                    .map(([status]) => (
+                      <Link key={status} to={`?wave=${wave.number}&status=${status}`}>
+                        {amount(wave.tally[status] ?? 0)} <Status of={status} />
                       </Link>
                     ))}
                 </span>
@@ -222,27 +222,25 @@ function Waves({ view }: { view: Schemas['PlanView'] }) {
 
 function Members({ view }: { view: Schemas['PlanView'] }) {
   const [params] = useSearchParams();
-  const standing = params.get('standing') ?? undefined;
+  const status = params.get('status') ?? undefined;
   const wave = params.get('wave') ?? undefined;
   const members = useQuery({
-    queryKey: ['members', view.plan.name, standing, wave],
+    queryKey: ['members', view.plan.name, status, wave],
     queryFn: () =>
       take(
         api.GET('/api/v1/plans/{name}/members', {
-          params: { path: { name: view.plan.name }, query: { standing, wave: wave === undefined ? undefined : Number(wave), limit: 1000 } },
+          params: { path: { name: view.plan.name }, query: { status, wave: wave === undefined ? undefined : Number(wave), limit: 1000 } },
         }),
       ),
   });
   const may = useMay();
-  const [excusing, setExcusing] = useState<string | null>(null);
+  const [exempting, setExempting] = useState<string | null>(null);
   const [retrying, setRetrying] = useState<string | null>(null);
   const [timing, setTiming] = useState<string | null>(null);
   const [moving, setMoving] = useState<Schemas['MemberRow'] | null>(null);
   if (members.error) return <Problem of={members.error} />;
   if (!members.data) return <Loading />;
-  const what = [standing && statusWord(standing), wave && `of wave ${view.waves[Number(wave) - 1]?.name ?? wave}`]
-    .filter(Boolean)
-    .join(' ');
+  const what = [status && word(status), wave && `of wave ${view.waves[Number(wave) - 1]?.name ?? wave}`].filter(Boolean).join(' ');
   return (
     <section className="card below">
       <h2>
@@ -257,7 +255,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
           <tr>
             <th>Machine</th>
             <th>Site</th>
-            <th>Standing</th>
+            <th>Status</th>
             <th>Method</th>
             <th>Slot</th>
             <th>Why</th>
@@ -274,7 +272,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
               </td>
               <td className="nowrap">{m.site}</td>
               <td className="nowrap">
-                <Standing of={m.standing} />
+                <Status of={m.status} />
               </td>
               <td className="nowrap">{word(m.method)}</td>
               <td className="nowrap">
@@ -282,31 +280,31 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
                 {m.crew && <span className="quiet"> {m.crew}</span>}
               </td>
               <td className="quiet">
-                {m.excuse
-                  ? `${m.excuse}: ${m.excuseReason} (${m.excuseBy})`
+                {m.exemption
+                  ? `${m.exemption}: ${m.exemptionReason} (${m.exemptedBy})`
                   : [m.why, m.change && `It would take ${m.change}.`].filter(Boolean).join('. ')}
                 {m.missed > 0 && ` Missed ${m.missed === 1 ? 'a slot' : `${m.missed} slots`}.`}
                 {m.moved && ` Moved here by ${m.moved}.`}
               </td>
               <td className="nowrap num">
-                {(m.standing === 'ready' || m.standing === 'scheduled') && may('AppointMachine') && (
+                {(m.status === 'ready' || m.status === 'scheduled') && may('RescheduleMachine') && (
                   <button type="button" className="plain link" onClick={() => setTiming(m.name)}>
                     Time
                   </button>
                 )}{' '}
                 {m.run && <Link to={`/runs/${m.run}`}>{m.run}</Link>}{' '}
-                {m.standing === 'ended' && may('GoAgain') && (
+                {m.status === 'stopped' && may('GoAgain') && (
                   <button type="button" className="plain link" aria-label={`Retry ${m.name}`} onClick={() => setRetrying(m.name)}>
                     Retry
                   </button>
                 )}
-                {!m.run && !m.excuse && view.waves.length > 1 && may('MoveMachine') && (
+                {!m.run && !m.exemption && view.waves.length > 1 && may('MoveMachine') && (
                   <button type="button" className="plain link" aria-label={`Move ${m.name}`} onClick={() => setMoving(m)}>
                     Move
                   </button>
                 )}{' '}
-                {(m.standing === 'not-ready' || m.standing === 'ended') && may('ExcuseMachine') && (
-                  <button type="button" className="plain link" aria-label={`Exempt ${m.name}`} onClick={() => setExcusing(m.name)}>
+                {(m.status === 'not-ready' || m.status === 'stopped') && may('ExemptMachine') && (
+                  <button type="button" className="plain link" aria-label={`Exempt ${m.name}`} onClick={() => setExempting(m.name)}>
                     Exempt
                   </button>
                 )}
@@ -316,14 +314,14 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
         </tbody>
       </table>
       {retrying && <RetryDialog plan={view.plan.name} machine={retrying} onClose={() => setRetrying(null)} />}
-      {excusing && <ExemptDialog plan={view.plan.name} machine={excusing} onClose={() => setExcusing(null)} />}
+      {exempting && <ExemptDialog plan={view.plan.name} machine={exempting} onClose={() => setExempting(null)} />}
       {timing && <TimeDialog plan={view.plan.name} machine={timing} onClose={() => setTiming(null)} />}
       {moving && <MoveDialog view={view} member={moving} onClose={() => setMoving(null)} />}
     </section>
   );
 }
 
-/** When a machine goes: its slot, or quietly the time that is laid out for it. */
+/** When a machine goes: its slot, or quietly the time that is scheduled for it. */
 function SlotTime({ of }: { of: Schemas['MemberRow'] }) {
   const at = of.slotStart ?? of.chosen ?? of.plannedStart;
   if (!at) return null;
@@ -403,10 +401,10 @@ function ExemptDialog({ plan, machine, onClose }: { plan: string; machine: strin
   const queries = useQueryClient();
   const [as, setAs] = useState('replaced');
   const [until, setUntil] = useState('');
-  const excuse = useMutation({
+  const exemption = useMutation({
     mutationFn: (reason: string) =>
       take(
-        api.POST('/api/v1/plans/{name}/members/{machine}/excuse', {
+        api.POST('/api/v1/plans/{name}/members/{machine}/exemption', {
           params: { path: { name: plan, machine } },
           body: { as, reason, until: as === 'stays' ? until : null },
         }),
@@ -421,10 +419,10 @@ function ExemptDialog({ plan, machine, onClose }: { plan: string; machine: strin
       title={`Exempt ${machine}`}
       what="It will not be upgraded by this plan, and no longer counts as open."
       act="Exempt"
-      busy={excuse.isPending}
-      error={excuse.error}
+      busy={exemption.isPending}
+      error={exemption.error}
       ready={as !== 'stays' || until !== ''}
-      onAct={(reason) => excuse.mutate(reason)}
+      onAct={(reason) => exemption.mutate(reason)}
       onClose={onClose}
     >
       <Select label="It is" data={exemptions} value={as} onChange={(value) => setAs(value ?? as)} allowDeselect={false} mt="sm" />

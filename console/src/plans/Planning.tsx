@@ -7,8 +7,8 @@ import { Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { date, many, percent, span, time } from '../parts/words';
 import { useMay, useSession } from '../session/useSession';
-import { Addresses } from './Addresses';
-import { ChangeLine, Few, LastSlot, LeftLine, usePlacement } from './Placement';
+import { ChangeLine, Few, LastSlot, LeftLine, useSchedule } from './Schedule';
+import { ShareLinks } from './ShareLinks';
 
 type View = Schemas['PlanView'];
 
@@ -21,14 +21,14 @@ export function Planning({ view }: { view: View }) {
       {view.planning.coverages.map((coverage) => (
         <Coverage key={coverage.wave} of={coverage} />
       ))}
-      {view.plan.state !== 'ended' && <Addresses view={view} />}
+      {view.plan.state !== 'ended' && <ShareLinks view={view} />}
     </div>
   );
 }
 
 function InTime({ view }: { view: View }) {
   const name = view.plan.name;
-  const placement = usePlacement(name, view.plan.state !== 'ended');
+  const schedule = useSchedule(name, view.plan.state !== 'ended');
   const forecast = useQuery({
     queryKey: ['forecast', name],
     enabled: view.plan.state === 'started',
@@ -36,7 +36,7 @@ function InTime({ view }: { view: View }) {
     queryFn: () => take(api.GET('/api/v1/plans/{name}/forecast', { params: { path: { name } } })),
   });
   if (view.plan.state === 'ended') return null;
-  const p = placement.data;
+  const p = schedule.data;
   return (
     <section className="card">
       <h2>
@@ -45,9 +45,9 @@ function InTime({ view }: { view: View }) {
           <Link to={`/plans/${name}/rehearsal`}>rehearse</Link> · <Link to={`/plans/${name}/board`}>schedule by site</Link>
         </span>
       </h2>
-      {placement.error && <Problem of={placement.error} />}
+      {schedule.error && <Problem of={schedule.error} />}
       {forecast.data && <Likely of={forecast.data} />}
-      {!p && !placement.error && <p className="quiet">Scheduling …</p>}
+      {!p && !schedule.error && <p className="quiet">Scheduling …</p>}
       {p && (
         <>
           <p>{p.end === null ? 'All machines have had their slots.' : <LastSlot of={p} />}</p>
@@ -74,7 +74,7 @@ function InTime({ view }: { view: View }) {
               <p>
                 <b>{many(p.left.length, 'machine')}</b> {p.left.length === 1 ? 'finds' : 'find'} no place:
               </p>
-              <Few of={p.left} most={5} rest={`; gstair plan placement ${name} shows all.`}>
+              <Few of={p.left} most={5} rest={`; gstair plan schedule ${name} shows all.`}>
                 {(l) => <LeftLine key={l.machine} of={l} />}
               </Few>
             </>
@@ -104,8 +104,8 @@ function Likely({ of }: { of: Schemas['ForecastView'] }) {
           <b className={of.inTime < 0.5 ? 'held' : undefined}>{percent(of.inTime)} likely</b> to be in time:{' '}
         </>
       )}
-      all machines are expected to be verified between <b>{date(of.proved.p10)}</b> and{' '}
-      <b>{of.proved.p90 ? date(of.proved.p90) : 'an unknown date'}</b>.
+      all machines are expected to be verified between <b>{date(of.verified.p10)}</b> and{' '}
+      <b>{of.verified.p90 ? date(of.verified.p90) : 'an unknown date'}</b>.
       {first && (
         <span className="quiet">
           {' '}
@@ -208,7 +208,7 @@ function Approvals({ view }: { view: View }) {
 }
 
 function Coverage({ of }: { of: Schemas['CoverageView'] }) {
-  const untold = Object.entries(of.untold).filter(([, machines]) => machines > 0);
+  const unknown = Object.entries(of.unknown).filter(([, machines]) => machines > 0);
   return (
     <section className="card">
       <h2>
@@ -232,8 +232,8 @@ function Coverage({ of }: { of: Schemas['CoverageView'] }) {
           ))}
         </ul>
       )}
-      {untold.length > 0 && (
-        <p className="quiet">Unknown: {untold.map(([key, machines]) => `${key} of ${many(machines, 'machine')}`).join(', ')}</p>
+      {unknown.length > 0 && (
+        <p className="quiet">Unknown: {unknown.map(([key, machines]) => `${key} of ${many(machines, 'machine')}`).join(', ')}</p>
       )}
     </section>
   );

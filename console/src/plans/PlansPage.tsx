@@ -36,7 +36,7 @@ export function PlansPage() {
               <th>State</th>
               <th className="num">machines</th>
               <th className="num">verified</th>
-              <th className="num">under way</th>
+              <th className="num">running</th>
               <th className="num">parked</th>
               <th className="num">not ready</th>
               <th>Deadline</th>
@@ -44,7 +44,7 @@ export function PlansPage() {
           </thead>
           <tbody>
             {plans.data.map((plan) => {
-              const of = (standing: string) => plan.tally[standing] ?? 0;
+              const of = (status: string) => plan.tally[status] ?? 0;
               return (
                 <tr key={plan.name}>
                   <td>
@@ -53,8 +53,8 @@ export function PlansPage() {
                   <td>{plan.target}</td>
                   <td>{plan.held ? <strong className="held">held: {plan.held}</strong> : word(plan.state)}</td>
                   <td className="num">{amount(plan.machines)}</td>
-                  <td className="num">{of('proved') + of('done')}</td>
-                  <td className="num">{of('under-way')}</td>
+                  <td className="num">{of('verified') + of('done')}</td>
+                  <td className="num">{of('running')}</td>
                   <td className="num">{of('parked')}</td>
                   <td className="num">{of('not-ready')}</td>
                   <td>{date(plan.deadline)}</td>

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
-import { Standing } from '../parts/Standing';
+import { Status } from '../parts/Status';
 import { date, many, percent, span, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { ForecastAge } from './Planning';
@@ -20,7 +20,7 @@ export function RehearsalPage() {
   const path = { params: { path: { name } } };
   const all = useQuery({ queryKey: ['rehearsals', name], queryFn: () => take(api.GET('/api/v1/plans/{name}/rehearsals', path)) });
   const plan = useQuery({ queryKey: ['plan', name], queryFn: () => take(api.GET('/api/v1/plans/{name}', path)) });
-  // Only what is under way has a forecast; all else is rehearsed when somebody asks.
+  // Only what is running has a forecast; all else is rehearsed when somebody asks.
   const isStarted = plan.data?.plan.state === 'started';
   const forecast = useQuery({
     queryKey: ['forecast', name],
@@ -32,7 +32,7 @@ export function RehearsalPage() {
   const rehearsal = useQuery({
     queryKey: ['rehearsal', name, wanted],
     enabled: wanted !== null,
-    refetchInterval: (query) => (isUnderWay(query.state.data) ? 500 : false),
+    refetchInterval: (query) => (isRunning(query.state.data) ? 500 : false),
     queryFn: () => take(api.GET('/api/v1/plans/{name}/rehearsals/{id}', { params: { path: { name, id: wanted ?? 0 } } })),
   });
   if (plan.error) return <Problem of={plan.error} />;
@@ -52,14 +52,14 @@ export function RehearsalPage() {
         {results[0] ? (
           <>
             {wanted === null ? 'The forecast' : `Rehearsal ${wanted}`}: {results[0].draws} simulations from {time(results[0].from)}. One in
-            ten is earlier than the first date, nine in ten are earlier than the last. {notProved(results[0])}{' '}
+            ten is earlier than the first date, nine in ten are earlier than the last. {notVerified(results[0])}{' '}
             <ForecastAge of={results[0]} />
           </>
         ) : (
           'A rehearsal simulates the whole plan many times, with measured durations and failure rates.'
         )}
       </p>
-      {rehearsal.data && isUnderWay(rehearsal.data) && <UnderWay of={rehearsal.data} />}
+      {rehearsal.data && isRunning(rehearsal.data) && <Running of={rehearsal.data} />}
       {results.length > 0 && (
         <section className="card above" aria-label="What if">
           <h2>
@@ -81,13 +81,13 @@ export function RehearsalPage() {
   );
 }
 
-const isUnderWay = (of: Schemas['RehearsalView'] | undefined) => of?.state === 'waiting' || of?.state === 'under-way';
+const isRunning = (of: Schemas['RehearsalView'] | undefined) => of?.state === 'waiting' || of?.state === 'running';
 
 function Answer({ of, rehearsal }: { of: Forecast | undefined; rehearsal: Schemas['RehearsalView'] | undefined }) {
   if (!of) return rehearsal ? <>the rehearsal is {word(rehearsal.state)}</> : <>not rehearsed yet</>;
   return (
     <>
-      done <b>{date(of.proved.p10)}</b> to <b>{of.proved.p90 ? date(of.proved.p90) : 'an unknown date'}</b>
+      done <b>{date(of.verified.p10)}</b> to <b>{of.verified.p90 ? date(of.verified.p90) : 'an unknown date'}</b>
       {of.inTime !== null && of.deadline && (
         <>
           , <b className={of.inTime < 0.5 ? 'held' : undefined}>{percent(of.inTime)}</b> likely by {date(of.deadline)}
@@ -97,13 +97,13 @@ function Answer({ of, rehearsal }: { of: Forecast | undefined; rehearsal: Schema
   );
 }
 
-function notProved(of: Forecast): string {
-  const { p10, p90 } = of.notProved;
+function notVerified(of: Forecast): string {
+  const { p10, p90 } = of.notVerified;
   const machines = p10 === p90 ? many(p90, 'machine') : `${p10} to ${p90} machines`;
   return p90 === 0 ? '' : `${machines} of ${of.machines} will not be verified at all.`;
 }
 
-function UnderWay({ of }: { of: Schemas['RehearsalView'] }) {
+function Running({ of }: { of: Schemas['RehearsalView'] }) {
   const may = useMay();
   const queries = useQueryClient();
   const cancel = useMutation({
@@ -137,7 +137,9 @@ const DAY = 86_400_000;
 
 /** When the plan, and each what-if, is done: the range as a bar, its middle as a mark, the deadline as a line. */
 function Ranges({ of }: { of: Forecast[] }) {
-  const moments = of.flatMap((f) => [f.proved.p10, f.proved.p90 ?? f.proved.p50, f.deadline]).flatMap((m) => (m ? [Date.parse(m)] : []));
+  const moments = of
+    .flatMap((f) => [f.verified.p10, f.verified.p90 ?? f.verified.p50, f.deadline])
+    .flatMap((m) => (m ? [Date.parse(m)] : []));
   if (moments.length === 0) return <p className="empty">In no simulation was any machine verified.</p>;
   const from = Math.min(...moments) - 2 * DAY;
   const to = Math.max(...moments) + 2 * DAY;
@@ -165,28 +167,28 @@ function Ranges({ of }: { of: Forecast[] }) {
         return (
           <g key={f.name || 'current plan'}>
             <title>
-              {f.name || 'Current plan'}: {time(f.proved.p10)} to {f.proved.p90 ? time(f.proved.p90) : 'never'}, 50 % by{' '}
-              {f.proved.p50 ? time(f.proved.p50) : 'never'}
+              {f.name || 'Current plan'}: {time(f.verified.p10)} to {f.verified.p90 ? time(f.verified.p90) : 'never'}, 50 % by{' '}
+              {f.verified.p50 ? time(f.verified.p50) : 'never'}
             </title>
             <text x={0} y={y + 19} className="name">
               {clip(f.name || 'Current plan')}
             </text>
             <rect
-              x={x(f.proved.p10)}
+              x={x(f.verified.p10)}
               y={y + 6}
-              width={Math.max(3, x(f.proved.p90) - x(f.proved.p10))}
+              width={Math.max(3, x(f.verified.p90) - x(f.verified.p10))}
               height={18}
               rx={3}
               className="range"
             />
-            {f.proved.p50 && <rect x={x(f.proved.p50) - 2} y={y + 3} width={4} height={24} className="middle" />}
+            {f.verified.p50 && <rect x={x(f.verified.p50) - 2} y={y + 3} width={4} height={24} className="middle" />}
             {f.deadline && (
               <g className="deadline">
                 <line x1={x(f.deadline)} x2={x(f.deadline)} y1={y} y2={y + ROW} />
               </g>
             )}
             <text x={WIDTH} y={y + 19} textAnchor="end" className="name">
-              {f.inTime === null ? (f.proved.p50 ? date(f.proved.p50) : 'never') : `${percent(f.inTime)} in time`}
+              {f.inTime === null ? (f.verified.p50 ? date(f.verified.p50) : 'never') : `${percent(f.inTime)} in time`}
             </text>
           </g>
         );
@@ -280,8 +282,8 @@ function Sites({ of }: { of: Forecast }) {
                 <Link to={`/fleet?filter=${encodeURIComponent(`site = "${s.site}"`)}`}>{s.site}</Link>
               </td>
               <td className="num">{s.machines}</td>
-              <td className="nowrap">{s.proved.p50 ? date(s.proved.p50) : 'never'}</td>
-              <td className="nowrap">{s.proved.p90 ? date(s.proved.p90) : 'never'}</td>
+              <td className="nowrap">{s.verified.p50 ? date(s.verified.p50) : 'never'}</td>
+              <td className="nowrap">{s.verified.p90 ? date(s.verified.p90) : 'never'}</td>
               <td>{s.bottleneck}</td>
               <td className="num">{span(s.hours * 3600)}</td>
             </tr>
@@ -318,7 +320,7 @@ function Late({ of }: { of: Forecast }) {
                   <span className="quiet">{l.site}</span>
                 </td>
                 <td>
-                  <Standing of={l.standing} />
+                  <Status of={l.status} />
                 </td>
                 <td className="num">{percent(l.misses)}</td>
               </tr>

@@ -30,9 +30,9 @@ export function TimeDialog({ plan, machine, start, onClose }: { plan: string; ma
     queryFn: () =>
       take(api.GET('/api/v1/plans/{name}/members/{machine}/times/{start}', { params: { path: { ...path, start: at as string } } })),
   });
-  const appoint = useMutation({
-    mutationFn: (body: Schemas['AppointCommand']) =>
-      take(api.POST('/api/v1/plans/{name}/members/{machine}/appoint', { params: { path }, body })),
+  const reschedule = useMutation({
+    mutationFn: (body: Schemas['RescheduleCommand']) =>
+      take(api.POST('/api/v1/plans/{name}/members/{machine}/reschedule', { params: { path }, body })),
     onSuccess: () => {
       queries.invalidateQueries();
       onClose();
@@ -48,10 +48,10 @@ export function TimeDialog({ plan, machine, start, onClose }: { plan: string; ma
           : 'Loading free times …'
       }
       act="Reschedule"
-      busy={appoint.isPending}
-      error={appoint.error ?? times.error}
+      busy={reschedule.isPending}
+      error={reschedule.error ?? times.error}
       ready={trial.data?.slot !== undefined && trial.data.slot !== null}
-      onAct={(reason) => appoint.mutate({ start: at as string, reason })}
+      onAct={(reason) => reschedule.mutate({ start: at as string, reason })}
       onClose={onClose}
     >
       <TextInput
@@ -73,7 +73,7 @@ function Trial({ of, error }: { of: Schemas['TrialView'] | undefined; error: Err
   if (!of) return <p className="quiet">Looking what is in the way …</p>;
   if (!of.slot)
     return (
-      <div className="trial is-shut" role="status">
+      <div className="trial is-blocked" role="status">
         <b>Not available at that time.</b>
         <ul>
           {of.inTheWay.map((why) => (

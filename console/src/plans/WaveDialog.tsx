@@ -5,8 +5,8 @@ import { api, asYaml, take } from '../api/client';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { clockMoment } from '../parts/words';
 import { Comparison } from './Comparison';
-import { usePlacement } from './Placement';
 import { textAt, understood, withValue } from './planText';
+import { useSchedule } from './Schedule';
 
 /** Lets a wave begin not before a moment, or as soon as it can: what comes of it is shown before it is kept as the plan's next revision. */
 export function WaveDialog({
@@ -25,7 +25,7 @@ export function WaveDialog({
   const queries = useQueryClient();
   const path = { name: plan };
   const stored = useQuery({ queryKey: ['plan', plan], queryFn: () => take(api.GET('/api/v1/plans/{name}', { params: { path } })) });
-  const now = usePlacement(plan);
+  const now = useSchedule(plan);
   const body = stored.data?.body ?? '';
   const revision = stored.data?.planning.revision;
   const at = ['waves', number - 1, 'not-before'];

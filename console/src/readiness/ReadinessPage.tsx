@@ -3,7 +3,7 @@ import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { CheckActions } from '../parts/CheckActions';
 import { ConditionField } from '../parts/ConditionField';
-import { Explain, mender } from '../parts/Explain';
+import { Explain, fixedBy } from '../parts/Explain';
 import { useRowsInSight } from '../parts/inSight';
 import { Loading, Problem } from '../parts/Problem';
 import { amount, date, many, span, word } from '../parts/words';
@@ -87,8 +87,8 @@ export function ReadinessPage() {
   const going = view.machines - view.arrived;
   const check =
     view.checks.find((c) => c.name === params.get('check')) ??
-    view.checks.find((c) => c.name === view.toMend[0]?.check) ??
-    view.checks.find((c) => c.unmet + c.untold > 0);
+    view.checks.find((c) => c.name === view.toFix[0]?.check) ??
+    view.checks.find((c) => c.unmet + c.unknown > 0);
   const choose = (name: string) => {
     const next = new URLSearchParams(params);
     next.set('check', name);
@@ -98,13 +98,13 @@ export function ReadinessPage() {
   return (
     <>
       <h1>
-        To {view.target}: <b>{amount(view.open)}</b> of <b>{amount(going)}</b> machines ready, <b>{amount(view.shut)}</b> blocked,{' '}
+        To {view.target}: <b>{amount(view.open)}</b> of <b>{amount(going)}</b> machines ready, <b>{amount(view.blocked)}</b> blocked,{' '}
         <b>{amount(view.undecided)}</b> undecided
       </h1>
       <p className="under">
-        {view.nobodyCanMend > 0 && (
+        {view.nobodyCanFix > 0 && (
           <span className="gain">
-            <b>{amount(view.nobodyCanMend)}</b> cannot be fixed
+            <b>{amount(view.nobodyCanFix)}</b> cannot be fixed
           </span>
         )}
         {view.waitingForOffer > 0 && (
@@ -115,7 +115,7 @@ export function ReadinessPage() {
         {view.arrived > 0 && <span className="gain">{view.arrived} already on the target release</span>}
         {view.undecidedScope > 0 && <span className="gain">{view.undecidedScope} more with unknown membership</span>}
         {view.silent > 0 && <span className="gain">{view.silent} without contact for 7 days</span>}
-        {view.disagreements > 0 && <span className="gain">sources conflict on {many(view.disagreements, 'machine')}</span>}
+        {view.conflicts > 0 && <span className="gain">sources conflict on {many(view.conflicts, 'machine')}</span>}
       </p>
       <div className="scoping">
         {targets}
@@ -131,7 +131,7 @@ export function ReadinessPage() {
       </div>
       <div className="columns wide-left">
         <div className="stack">
-          <ToMend view={view} onChoose={choose} />
+          <ToFix view={view} onChoose={choose} />
           <Checks view={view} chosen={check?.name} onChoose={choose} />
         </div>
         {check && <Behind key={check.name} target={target} check={check} />}
@@ -144,7 +144,7 @@ export function ReadinessPage() {
               <li key={reason.reason} className="way">
                 <b>{amount(reason.machines)}</b>
                 <div>{reason.reason}</div>
-                {target.plan && <Link to={`/plans/${target.plan}?standing=not-ready`}>Decide</Link>}
+                {target.plan && <Link to={`/plans/${target.plan}?status=not-ready`}>Decide</Link>}
               </li>
             ))}
           </ul>
@@ -177,10 +177,10 @@ function Checks({
           <tr>
             <th>Check</th>
             <th className="legend-head">
-              <i className="swatch met" /> met <i className="swatch unmet" /> not met <i className="swatch untold" /> unknown
+              <i className="swatch met" /> met <i className="swatch unmet" /> not met <i className="swatch unknown" /> unknown
             </th>
             <th className="num">unmet</th>
-            <th className="num">untold</th>
+            <th className="num">unknown</th>
             {waived && <th className="num">waived</th>}
             <th>who fixes it</th>
             <th className="num">opens</th>
@@ -199,10 +199,10 @@ function Checks({
                 <Bar check={check} />
               </td>
               <td className="num">{check.unmet || ''}</td>
-              <td className="num">{check.untold || ''}</td>
+              <td className="num">{check.unknown || ''}</td>
               {waived && <td className="num">{check.waived || ''}</td>}
               <td className="quiet">
-                {check.unmet + check.untold > 0 ? mender(check.fix) : check.deferred > 0 ? 'checked in the window' : ''}
+                {check.unmet + check.unknown > 0 ? fixedBy(check.fix) : check.deferred > 0 ? 'checked in the window' : ''}
               </td>
               <td className="num">{check.opens > 0 ? <b>+{check.opens}</b> : ''}</td>
             </tr>
@@ -214,14 +214,14 @@ function Checks({
 }
 
 function Bar({ check }: { check: Schemas['CheckCount'] }) {
-  const asked = check.met + check.unmet + check.untold;
+  const asked = check.met + check.unmet + check.unknown;
   if (asked === 0) return <span className="quiet">{check.deferred > 0 ? 'later' : 'not asked'}</span>;
   const width = (n: number) => ({ width: `${(n / asked) * 100}%` });
   return (
-    <span className="bar" role="img" aria-label={`${check.met} met, ${check.unmet} not met, ${check.untold} unknown`}>
+    <span className="bar" role="img" aria-label={`${check.met} met, ${check.unmet} not met, ${check.unknown} unknown`}>
       <span className="met" style={width(check.met)} />
       {check.unmet > 0 && <span className="unmet" style={width(check.unmet)} />}
-      {check.untold > 0 && <span className="untold" style={width(check.untold)} />}
+      {check.unknown > 0 && <span className="unknown" style={width(check.unknown)} />}
     </span>
   );
 }
@@ -234,7 +234,7 @@ function Behind({ target, check }: { target: Target; check: Schemas['CheckCount'
     queryFn: ({ pageParam }) =>
       take(
         api.GET('/api/v1/readiness/machines', {
-          params: { query: { ...target, check: check.name, state: 'unmet,untold,waived', limit: PART, cursor: pageParam ?? undefined } },
+          params: { query: { ...target, check: check.name, state: 'unmet,unknown,waived', limit: PART, cursor: pageParam ?? undefined } },
         }),
       ),
     initialPageParam: null as string | null,
@@ -329,21 +329,21 @@ function PickList({ rows, chosen, more, onMore, onPick }: PickProps) {
   );
 }
 
-/** What to mend, in the order in which it opens the most gates. */
-function ToMend({ view, onChoose }: { view: Schemas['ReadinessView']; onChoose: (name: string) => void }) {
-  if (view.toMend.length === 0) return null;
+/** What to fix, in the order in which it opens the most gates. */
+function ToFix({ view, onChoose }: { view: Schemas['ReadinessView']; onChoose: (name: string) => void }) {
+  if (view.toFix.length === 0) return null;
   return (
     <section className="card">
       <h2>
         Recommended fix order <span className="quiet">cumulative</span>
       </h2>
-      <ol className="rows to-mend">
-        {view.toMend.map((step) => (
+      <ol className="rows to-fix">
+        {view.toFix.map((step) => (
           <li key={step.check}>
             <button type="button" className="plain" onClick={() => onChoose(step.check)}>
               {step.title}
             </button>
-            <span className="quiet">{mender(step)}</span>
+            <span className="quiet">{fixedBy(step)}</span>
             <span className="num">{many(step.machines, 'machine')}</span>
             <b className="num">+{step.opens}</b>
             <span className="quiet num">{step.openThen} ready</span>
@@ -355,7 +355,7 @@ function ToMend({ view, onChoose }: { view: Schemas['ReadinessView']; onChoose: 
 }
 
 function then(gate: Schemas['GateView'], check: string): string {
-  const others = gate.checks.filter((c) => c.need === 'must' && c.name !== check && (c.state === 'unmet' || c.state === 'untold'));
+  const others = gate.checks.filter((c) => c.need === 'must' && c.name !== check && (c.state === 'unmet' || c.state === 'unknown'));
   if (others.length > 0) return `still in the way: ${others.map((c) => c.title.toLowerCase()).join('; ')}`;
   return `the gate opens; method: ${word(gate.method)}`;
 }

@@ -3,10 +3,10 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
-import { Passage, ToGo } from '../parts/Passage';
 import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
-import { Standing } from '../parts/Standing';
+import { RunProgress, ToGo } from '../parts/RunProgress';
+import { Status } from '../parts/Status';
 import { span, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 
@@ -24,8 +24,8 @@ export function RunPage() {
   return (
     <>
       <h1>
-        <code>{r.machine}</code>: <Standing of={r.standing} />
-        {r.step && r.standing !== 'parked' && <>, {r.step}</>}
+        <code>{r.machine}</code>: <Status of={r.status} />
+        {r.step && r.status !== 'parked' && <>, {r.step}</>}
       </h1>
       <p className="under">
         run {r.run} · {view.hop} by {word(r.method)} · plan <Link to={`/plans/${r.plan}`}>{r.plan}</Link>, wave {r.wave} · {r.site} · slot{' '}
@@ -43,9 +43,9 @@ export function RunPage() {
         </div>
       )}
       <div className="progress-line">
-        <Passage run={r} />
+        <RunProgress run={r} />
         <span className="quiet">
-          {r.standing === 'under-way' && `${span(r.elapsedSeconds)} so far, `}
+          {r.status === 'running' && `${span(r.elapsedSeconds)} so far, `}
           <ToGo run={r} />
           {r.note && ` · ${r.note}`}
         </span>
@@ -60,17 +60,17 @@ export function RunPage() {
 }
 
 const asks: Record<string, string> = {
-  'try-again': 'Retry',
-  'wait-on': 'Keep waiting',
-  'call-off': 'Cancel this upgrade',
-  'go-back': 'Roll back to the previous release',
+  retry: 'Retry',
+  wait: 'Keep waiting',
+  cancel: 'Cancel this upgrade',
+  'roll-back': 'Roll back to the previous release',
   'give-up': 'Mark as failed',
 };
 const says: Record<string, string> = {
-  'try-again': 'Repeats the step or gate at which the run is parked.',
-  'wait-on': 'The running step gets its whole time limit again.',
-  'call-off': 'A step that is running finishes first. Nothing of the new release has been installed.',
-  'go-back': 'Undoes the upgrade by the method’s rollback, starting at once.',
+  retry: 'Repeats the step or gate at which the run is parked.',
+  wait: 'The running step gets its whole time limit again.',
+  cancel: 'A step that is running finishes first. Nothing of the new release has been installed.',
+  'roll-back': 'Undoes the upgrade by the method’s rollback, starting at once.',
   'give-up': 'Closes the run as failed. Nothing more is done on the machine; past the point of no return it counts as partly upgraded.',
 };
 
@@ -115,7 +115,7 @@ function Decisions({ view }: { view: Schemas['RunView'] }) {
   );
 }
 
-const stepShapes: Record<string, string> = { done: '■', 'under-way': '▶', failed: '✕', 'to-come': '·' };
+const stepShapes: Record<string, string> = { done: '■', running: '▶', failed: '✕', 'to-come': '·' };
 
 function Steps({ view }: { view: Schemas['RunView'] }) {
   return (
@@ -131,18 +131,18 @@ function Steps({ view }: { view: Schemas['RunView'] }) {
               {step.title} {step.attempts > 1 && <span className="quiet">attempt {step.attempts}</span>}
               <div className="quiet">
                 {word(step.phase)}, {word(step.state)}, usually {span(step.typicalSeconds)}
-                {step.turningPoint && ' · point of no return'}
+                {step.pointOfNoReturn && ' · point of no return'}
               </div>
             </div>
           </li>
         ))}
       </ol>
-      {view.looseEnds.length > 0 && (
+      {view.followUps.length > 0 && (
         <>
           <h2>Follow-ups</h2>
           <ul className="rows">
-            {view.looseEnds.map((end) => (
-              <LooseEnd key={`${end.name} ${end.opened}`} run={view.run.run} end={end} />
+            {view.followUps.map((end) => (
+              <FollowUp key={`${end.name} ${end.opened}`} run={view.run.run} end={end} />
             ))}
           </ul>
         </>
@@ -151,13 +151,13 @@ function Steps({ view }: { view: Schemas['RunView'] }) {
   );
 }
 
-function LooseEnd({ run, end }: { run: string; end: Schemas['LooseEndView'] }) {
+function FollowUp({ run, end }: { run: string; end: Schemas['FollowUpView'] }) {
   const queries = useQueryClient();
   const may = useMay();
   const [closing, setClosing] = useState(false);
   const close = useMutation({
     mutationFn: (reason: string) =>
-      take(api.POST('/api/v1/runs/{run}/loose-ends/{name}/close', { params: { path: { run, name: end.name } }, body: { reason } })),
+      take(api.POST('/api/v1/runs/{run}/follow-ups/{name}/close', { params: { path: { run, name: end.name } }, body: { reason } })),
     onSuccess: () => {
       setClosing(false);
       queries.invalidateQueries();
@@ -171,7 +171,7 @@ function LooseEnd({ run, end }: { run: string; end: Schemas['LooseEndView'] }) {
           found: <code>{end.seen}</code>. {end.closed ? `Closed by ${end.by}, ${time(end.closed)}` : end.fix}
         </div>
       </div>
-      {!end.closed && may('CloseLooseEnd') && (
+      {!end.closed && may('CloseFollowUp') && (
         <button type="button" className="plain link" onClick={() => setClosing(true)}>
           Close
         </button>

@@ -1,14 +1,14 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, take } from '../api/client';
-import { Passage, ToGo } from '../parts/Passage';
 import { Loading, Problem } from '../parts/Problem';
-import { Standing, standings } from '../parts/Standing';
+import { RunProgress, ToGo } from '../parts/RunProgress';
+import { Status, statuses } from '../parts/Status';
 import { many, span, word } from '../parts/words';
 
 export function RunsPage() {
   const [params] = useSearchParams();
-  const standing = params.get('standing') ?? undefined;
+  const status = params.get('status') ?? undefined;
   const all = useQuery({
     queryKey: ['runs'],
     queryFn: () => take(api.GET('/api/v1/runs', { params: { query: { limit: 1000 } } })),
@@ -17,24 +17,24 @@ export function RunsPage() {
   if (all.error) return <Problem of={all.error} />;
   if (!all.data) return <Loading />;
   const counts = new Map<string, number>();
-  for (const run of all.data.items) counts.set(run.standing, (counts.get(run.standing) ?? 0) + 1);
+  for (const run of all.data.items) counts.set(run.status, (counts.get(run.status) ?? 0) + 1);
   const parked = counts.get('parked') ?? 0;
-  const shown = all.data.items.filter((run) => standing === undefined || run.standing === standing);
+  const shown = all.data.items.filter((run) => status === undefined || run.status === status);
   return (
     <>
       <h1>
-        <b>{counts.get('under-way') ?? 0}</b> running, <b>{parked}</b> parked
+        <b>{counts.get('running') ?? 0}</b> running, <b>{parked}</b> parked
         {parked > 0 && <>: waiting for a decision</>}
       </h1>
       <p className="targets">
-        <Link to="/runs" className={standing === undefined ? 'here' : ''}>
+        <Link to="/runs" className={status === undefined ? 'here' : ''}>
           all {all.data.total}
         </Link>
-        {standings
+        {statuses
           .filter(([name]) => counts.has(name))
           .map(([name]) => (
-            <Link key={name} to={`/runs?standing=${name}`} className={standing === name ? 'here' : ''}>
-              {counts.get(name)} <Standing of={name} />
+            <Link key={name} to={`/runs?status=${name}`} className={status === name ? 'here' : ''}>
+              {counts.get(name)} <Status of={name} />
             </Link>
           ))}
       </p>
@@ -47,7 +47,7 @@ export function RunsPage() {
                 <th>Run</th>
                 <th>Machine</th>
                 <th>Site</th>
-                <th>Standing</th>
+                <th>Status</th>
                 <th>Progress</th>
                 <th>What</th>
                 <th className="num">for</th>
@@ -65,14 +65,14 @@ export function RunsPage() {
                   </td>
                   <td className="nowrap">{run.site}</td>
                   <td className="nowrap">
-                    <Standing of={run.standing} />
+                    <Status of={run.status} />
                   </td>
                   <td>
-                    <Passage run={run} />
+                    <RunProgress run={run} />
                   </td>
                   <td>{run.parked ?? run.reason ?? run.noContact?.why ?? run.step ?? word(run.outcome)}</td>
                   <td className="num nowrap quiet">{span(run.elapsedSeconds)}</td>
-                  <td className="nowrap quiet">{run.looseEnds > 0 ? many(run.looseEnds, 'follow-up') : <ToGo run={run} />}</td>
+                  <td className="nowrap quiet">{run.followUps > 0 ? many(run.followUps, 'follow-up') : <ToGo run={run} />}</td>
                 </tr>
               ))}
             </tbody>

@@ -4,7 +4,7 @@ import { useParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { DialogActions } from '../parts/ReasonDialog';
-import { Standing } from '../parts/Standing';
+import { Status } from '../parts/Status';
 import { many, span, time } from '../parts/words';
 import { FreeTimes } from '../plans/FreeTimes';
 
@@ -27,7 +27,7 @@ export function TimesPage() {
     );
   if (!shared.data) return <Loading />;
   const view = shared.data;
-  const toCome = view.slots.filter((s) => !['proved', 'done', 'ended'].includes(s.standing));
+  const toCome = view.slots.filter((s) => !['verified', 'done', 'stopped'].includes(s.status));
   const over = view.slots.length - toCome.length;
   const notice = view.noticeHours;
   return (
@@ -56,7 +56,7 @@ export function TimesPage() {
               <th>Where</th>
               <th>Begins</th>
               <th>Until about</th>
-              <th>Standing</th>
+              <th>Status</th>
               <th />
             </tr>
           </thead>
@@ -105,7 +105,7 @@ function Row({
         </td>
         <td className="nowrap">{time(slot.end)}</td>
         <td className="nowrap">
-          <Standing of={slot.standing} />
+          <Status of={slot.status} />
         </td>
         <td className="num nowrap">
           {slot.chooseFrom && (

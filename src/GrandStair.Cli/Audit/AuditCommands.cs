@@ -58,7 +58,7 @@ internal static class AuditCommands
         command.SetAction(async (parsed, stop) =>
         {
             var screen = new Screen();
-            return await Caller.GuardAsync(async () =>
+            return await Caller.ProtectAsync(async () =>
             {
                 var known = Known(parsed.GetValue(entry));
                 AuditExportVerdict verdict;

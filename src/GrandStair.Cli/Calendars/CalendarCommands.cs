@@ -6,7 +6,7 @@ internal static class CalendarCommands
 {
     private static readonly Argument<string> Name = new("calendar") { Description = "Name of the calendar, by which plans refer to it." };
 
-    public static Command Make() => new("calendar", "Calendars that plans refer to: when ships are berthed, when crews work, when a site is shut") { List(), Load(), Show() };
+    public static Command Make() => new("calendar", "Calendars that plans refer to: when ships are berthed, when crews work, when a site is closed") { List(), Load(), Show() };
 
     private static Command List()
     {

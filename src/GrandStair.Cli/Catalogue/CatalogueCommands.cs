@@ -55,7 +55,7 @@ internal static class CatalogueCommands
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.ApproveCatalogueAsync(parsed.GetValue(product)!, parsed.GetValue(hash)!, parsed.GetValue(reason)!, stop);
-            screen.Say($"**{parsed.GetValue(product)}** is used as it is in the folder now. Runs under way go on with what they began with.");
+            screen.Say($"**{parsed.GetValue(product)}** is used as it is in the folder now. Running runs go on with what they began with.");
             return ExitStatus.Done;
         });
         return command;
@@ -74,8 +74,8 @@ internal static class CatalogueCommands
         command.Asks(
             (_, client, stop) => client.CatalogueAsync(stop),
             (products, screen) => screen.Table(
-                ["issue", "release", "need", "since", "mended in", "touches"],
-                products.SelectMany(p => p.KnownIssues.Select(i => new[] { i.Title, $"{p.Name} {i.Release}", i.Need, i.Since ?? "the first", i.MendedIn ?? "no build yet", i.Touches }))));
+                ["issue", "release", "need", "since", "fixed in", "touches"],
+                products.SelectMany(p => p.KnownIssues.Select(i => new[] { i.Title, $"{p.Name} {i.Release}", i.Need, i.Since ?? "the first", i.FixedIn ?? "no build yet", i.Touches }))));
         return command;
     }
 
@@ -83,7 +83,7 @@ internal static class CatalogueCommands
     {
         var folder = new Argument<string>("folder") { Description = "Folder of a product, which contains product.yaml." };
         var command = new Command("validate", "Validate a product's folder without a service; reports line and column of each error") { folder };
-        command.SetAction((parsed, _) => Caller.GuardAsync(() =>
+        command.SetAction((parsed, _) => Caller.ProtectAsync(() =>
         {
             var path = parsed.GetValue(folder)!;
             var product = CatalogueFolder.Parse(CatalogueFolder.Load(path), KeyRegistry.BuiltIn, Path.Combine(path, "product.yaml"));

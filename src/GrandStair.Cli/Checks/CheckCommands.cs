@@ -9,21 +9,21 @@ internal static class CheckCommands
     private static readonly Argument<string> Check = new("check") { Description = "The check's name; 'machine gate' shows it." };
     private static readonly Option<string> Reason = new("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
 
-    public static Command Make() => new("check", "One check on one machine: ask it again, mend it, waive it") { AskAgain(), Mend(), Fixes(), Waive(), Waivers(), EndWaiver() };
+    public static Command Make() => new("check", "One check on one machine: recheck it, fix it, waive it") { Recheck(), Fix(), Fixes(), Waive(), Waivers(), EndWaiver() };
 
-    private static Command AskAgain()
+    private static Command Recheck()
     {
-        var command = new Command("ask-again", "Read exactly what the check needs, now, and evaluate it") { Machine, Check };
-        command.Asks((parsed, client, stop) => client.AskAgainAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, stop), MachineCommands.PrintGate);
+        var command = new Command("recheck", "Read exactly what the check needs, now, and evaluate it") { Machine, Check };
+        command.Asks((parsed, client, stop) => client.RecheckAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, stop), MachineCommands.PrintGate);
         return command;
     }
 
-    private static Command Mend()
+    private static Command Fix()
     {
-        var command = new Command("mend", "Run the check's fix script on the machine, then recheck") { Machine, Check };
+        var command = new Command("fix", "Run the check's fix script on the machine, then recheck") { Machine, Check };
         command.Asks(
-            (parsed, client, stop) => client.MendAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, stop),
-            (fix, screen) => screen.Say($"Fix **{fix.Id}** ({fix.Script}) is under way on **{fix.Machine}**; 'gstair check fixes {fix.Machine}' says how it went."));
+            (parsed, client, stop) => client.FixAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, stop),
+            (fix, screen) => screen.Say($"Fix **{fix.Id}** ({fix.Script}) is running on **{fix.Machine}**; 'gstair check fixes {fix.Machine}' says how it went."));
         return command;
     }
 

@@ -8,11 +8,11 @@ internal static class FleetCommands
     /// <summary>How many problems of a file are listed one by one; of more than these each kind is, with its number.</summary>
     private const int MostListed = 20;
 
-    public static Command Make() => new("fleet", "All machines that Grand Stair knows") { Import(), Imports(), List(), Disagreements() };
+    public static Command Make() => new("fleet", "All machines that Grand Stair knows") { Import(), Imports(), List(), Conflicts() };
 
     private static Command Import()
     {
-        var file = new Argument<string>("file") { Description = "A CSV file, or JSON Lines with the same fields, whose first line names the columns: name, site, group, owner, tags, link, address, port, user, host key, ssh key, seen, and reading keys. - is standard input." };
+        var file = new Argument<string>("file") { Description = "A CSV file, or JSON Lines with the same fields, whose first line names the columns: name, site, group, owner, tags, connection, address, port, user, host key, ssh key, seen, and reading keys. - is standard input." };
         var source = new Option<string?>("--source") { Description = "The name of the source that the readings come from (default: import)." };
         var seen = new Option<string?>("--seen") { Description = "When the readings were taken, for a file without a column 'seen': a time such as 2027-01-11T08:00:00Z, or now." };
         var mapping = new Option<string?>("--mapping") { Description = "A YAML mapping file: which column is which key, in which unit, and what is the same for all lines." };
@@ -54,21 +54,21 @@ internal static class FleetCommands
                 screen.Table(
                     ["#import", "source", "by", "begun", "ended", "#line", "#of", "#added", "#updated"],
                     imports.Select(i => new[] { $"{i.Import}", i.Source, i.Actor, Screen.Time(i.Begun), Screen.Time(i.Ended), $"{i.Line:N0}", $"{i.Lines:N0}", $"{i.Added:N0}", $"{i.Updated:N0}" }));
-                if (imports.Any(i => i.Ended is null)) screen.Hint("One without an end is under way, or was cut short: import the same file again, and it goes on where it stopped.");
+                if (imports.Any(i => i.Ended is null)) screen.Hint("One without an end is running, or was cut short: import the same file again, and it goes on where it stopped.");
             });
         return command;
     }
 
-    private static Command Disagreements()
+    private static Command Conflicts()
     {
         var filter = new Argument<string?>("condition") { Arity = ArgumentArity.ZeroOrOne, Description = "Only machines that match this condition." };
         var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 50 };
-        var command = new Command("disagreements", "List conflicts between sources; the newer value counts") { filter, limit };
+        var command = new Command("conflicts", "List conflicts between sources; the newer value counts") { filter, limit };
         command.Asks(
-            (parsed, client, stop) => client.DisagreementsAsync(parsed.GetValue(filter), parsed.GetValue(limit), stop),
+            (parsed, client, stop) => client.ConflictsAsync(parsed.GetValue(filter), parsed.GetValue(limit), stop),
             (page, screen) =>
             {
-                screen.Say($"**{page.Total}** disagreements");
+                screen.Say($"**{page.Total}** conflicts");
                 screen.Table(
                     ["machine", "site", "key", "counts", "by", "#ago", "differs", "by", "#ago"],
                     page.Items.Select(d => new[] { d.Machine, d.Site, d.Key, d.Counts, d.CountsSource, Screen.Age(d.CountsAgeSeconds), d.Other, d.OtherSource, Screen.Age(d.OtherAgeSeconds) }));
@@ -87,8 +87,8 @@ internal static class FleetCommands
             {
                 screen.Say($"**{page.Total}** machines");
                 screen.Table(
-                    ["name", "site", "group", "product", "version", "model", "last seen", "plan", "standing"],
-                    page.Items.Select(m => new[] { m.Name, m.Site, m.Group, m.Product, m.Version, m.Model, Screen.Time(m.LastSeen), m.Plan, Screen.Word(m.Standing) }));
+                    ["name", "site", "group", "product", "version", "model", "last seen", "plan", "status"],
+                    page.Items.Select(m => new[] { m.Name, m.Site, m.Group, m.Product, m.Version, m.Model, Screen.Time(m.LastSeen), m.Plan, Screen.Word(m.Status) }));
                 if (page.Undecided > 0) screen.Hint($"Of {page.Undecided} more it cannot be told whether they are meant.");
                 if (page.Items.Count < page.Total) screen.Hint($"{page.Total - page.Items.Count} more; narrow the condition or raise --limit.");
             });

@@ -70,7 +70,7 @@ internal static class HostKeyCommands
         if (!Caller.PrintedAsJson(parsed, lines))
         {
             screen.Table(["#line", "machine", "outcome", "the file says", "pinned"], lines.Select(l => new[] { $"{l.Line}", l.Machine, Told(l, dry), l.Said, l.Pinned }));
-            if (lines.Count(l => l.Outcome == "differs") is > 0 and var differing) screen.Say($"**{differing}** differ. If a machine was rightly set up anew: gstair machine pin MACHINE --key … --reason …");
+            if (lines.Count(l => l.Outcome == "differs") is > 0 and var differing) screen.Say($"**{differing}** differ. If a machine was reinstalled on purpose: gstair machine pin MACHINE --key … --reason …");
         }
 
         return lines.Any(l => l.Outcome is "differs" or "not-understood") ? ExitStatus.LinesLeftOut : ExitStatus.Done;

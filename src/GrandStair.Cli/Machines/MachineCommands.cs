@@ -64,7 +64,7 @@ internal static class MachineCommands
         var command = new Command("pin", "Pin a machine's host key") { Name, key, reason };
         command.Asks(
             (parsed, client, stop) => client.PinAsync(parsed.GetValue(Name)!, new(parsed.GetValue(key)!, parsed.GetValue(reason)!), stop),
-            (link, screen) => screen.Say($"Pinned **{link.HostKey}**"));
+            (connection, screen) => screen.Say($"Pinned **{connection.HostKey}**"));
         return command;
     }
 
@@ -72,14 +72,14 @@ internal static class MachineCommands
     {
         var m = view.Machine;
         screen.Say($"**{m.Name}** ({m.Id}): {m.Product ?? "product not known"} {m.Version}, {m.Site}{(view.Silent ? "; **silent**: nothing was heard of it for a week" : "")}");
-        screen.Hint($"reached by {view.Link.Kind}{(view.Link.Address.Length > 0 ? $" at {view.Link.User}@{view.Link.Address}:{view.Link.Port}, host key {view.Link.HostKey ?? "not pinned"}" : "")} · group {m.Group} · owner {m.Owner} · tags {string.Join(", ", m.Tags.DefaultIfEmpty("none"))}");
+        screen.Hint($"reached by {view.Connection.Kind}{(view.Connection.Address.Length > 0 ? $" at {view.Connection.User}@{view.Connection.Address}:{view.Connection.Port}, host key {view.Connection.HostKey ?? "not pinned"}" : "")} · group {m.Group} · owner {m.Owner} · tags {string.Join(", ", m.Tags.DefaultIfEmpty("none"))}");
         foreach (var place in view.Places)
-            screen.Say($"In plan **{place.Plan}**, wave {place.Wave}: **{Screen.Word(place.Standing)}**{(place.Why is null ? "" : $": {place.Why}")}{(place.SlotStart is null ? "" : $", slot {Screen.Time(place.SlotStart)} UTC")}{(place.Run is null ? "" : $", run {place.Run}")}");
+            screen.Say($"In plan **{place.Plan}**, wave {place.Wave}: **{Screen.Word(place.Status)}**{(place.Why is null ? "" : $": {place.Why}")}{(place.SlotStart is null ? "" : $", slot {Screen.Time(place.SlotStart)} UTC")}{(place.Run is null ? "" : $", run {place.Run}")}");
         screen.Table(["key", "value", "seen", "source", ""], view.Readings.Select(r => new[] { r.Key, r.Shown, $"{Screen.Age(r.AgeSeconds)} ago", r.Source, Differs(view, r) }));
     }
 
     private static string Differs(MachineView view, ReadingView reading) =>
-        view.Disagreements.FirstOrDefault(d => d.Key == reading.Key) is { } other ? $"differs from {other.Source} {Screen.Age(other.AgeSeconds)} ago: {other.Shown}" : "";
+        view.Conflicts.FirstOrDefault(d => d.Key == reading.Key) is { } other ? $"differs from {other.Source} {Screen.Age(other.AgeSeconds)} ago: {other.Shown}" : "";
 
     /// <summary>Shows a gate: what is in the way, then every check.</summary>
     public static void PrintGate(GateView gate, Screen screen)
@@ -90,21 +90,21 @@ internal static class MachineCommands
             return;
         }
 
-        if (gate.PartlyTo is { } partly) screen.Say($"**{gate.Machine}** is **partly upgraded** to {partly}: send it again, run a fix script, roll it back or excuse it from its plan");
+        if (gate.PartlyTo is { } partly) screen.Say($"**{gate.Machine}** is **partly upgraded** to {partly}: send it again, run a fix script, roll it back or exempt it from its plan");
         screen.Say($"**{gate.Machine}** to {gate.Target}: the gate is **{gate.Gate}**{(gate.Why is null ? "" : $": {gate.Why}")}");
         screen.Hint($"route {string.Join(" → ", gate.Legs.Select(Leg).DefaultIfEmpty("none"))}{(gate.Build is null ? "" : $" · build {gate.Build} or later")} · {gate.OutageMinutes:0} min out of service{(gate.Until is null ? "" : $" · holds until {Screen.Time(gate.Until)} UTC")}");
         if (gate.Offer != "to-all") screen.Hint($"the release is phased in: {gate.Offer switch { "offered" => "offered to this machine", "not-yet" => "not offered to this machine yet", _ => "cannot tell whether it is offered to this machine" }}");
         if (gate.Overridden is { } chosen) screen.Say($"Method **{chosen.Method}** was chosen by {chosen.By}: {chosen.Reason}");
         foreach (var other in gate.Alternatives) screen.Hint($"not by {string.Join(" → ", other.Hops)}: {other.Why}");
         foreach (var against in gate.Against) screen.Hint($"not {against.Method}: {against.Why}");
-        foreach (var check in gate.Checks.Where(c => c.State is "unmet" or "untold"))
+        foreach (var check in gate.Checks.Where(c => c.State is "unmet" or "unknown"))
         {
             screen.Say("");
-            screen.Say($"**{check.Title}** ({check.Name}: {check.Need}, {check.State}{(check.Part is null ? "" : $", part {check.Part}")}{(gate.Legs.Count > 1 ? $", leg {check.Leg}" : "")})");
+            screen.Say($"**{check.Title}** ({check.Name}: {check.Need}, {check.State}{(check.Component is null ? "" : $", component {check.Component}")}{(gate.Legs.Count > 1 ? $", leg {check.Leg}" : "")})");
             foreach (var seen in check.Seen) screen.Say($"  seen    {seen.Key} = {seen.Shown}{(seen.AgeSeconds is null ? "" : $", {Screen.Age(seen.AgeSeconds)} ago, by {seen.Source}")}{(seen.Note is null || seen.Note == seen.Shown ? "" : $" ({seen.Note})")}");
             screen.Say($"  wanted  {check.Wanted}");
             screen.Say($"  fix     {check.Fix.Words} ({check.Fix.By}{(check.Fix.Minutes is { } minutes ? $", {minutes:0} min" : "")})");
-            if (check.Fix.Script is not null) screen.Hint($"          gstair check mend {gate.Machine} {check.Name}");
+            if (check.Fix.Script is not null) screen.Hint($"          gstair check fix {gate.Machine} {check.Name}");
             if (check.Lapsed is not null) screen.Say($"  lapsed  {check.Lapsed}");
             else if (check.Waivable) screen.Hint($"          may be waived: gstair check waive {gate.Machine} {check.Name} --until DAY --reason …");
         }
@@ -116,5 +116,5 @@ internal static class MachineCommands
     }
 
     private static string Leg(LegView leg) =>
-        $"{leg.Hop}{(leg.Method is null ? "" : $" by {leg.Method}, carries {leg.Carries}")}{(leg.Edition is null ? "" : $", as {leg.Edition}")}{(leg.Brings.Count == 0 ? "" : $", brings {string.Join(", ", leg.Brings.Select(b => $"{b.Key} {b.Value}"))}")}";
+        $"{leg.Hop}{(leg.Method is null ? "" : $" by {leg.Method}, preserves {leg.Preserves}")}{(leg.Edition is null ? "" : $", as {leg.Edition}")}{(leg.Brings.Count == 0 ? "" : $", brings {string.Join(", ", leg.Brings.Select(b => $"{b.Key} {b.Value}"))}")}";
 }

@@ -12,12 +12,12 @@ internal static class OutcomeCommands
             (parsed, client, stop) => client.OutcomesAsync(parsed.GetValue(plan)!, stop),
             (view, screen) =>
             {
-                var over = view.Tally["done"] + view.Tally["excused"];
-                screen.Say($"Plan **{view.Plan}**: **{over} of {view.Machines}** have an outcome or an excuse, **{view.Open.Count}** are open");
-                screen.Table(["standing", "#machines"], view.Tally.Select(t => new[] { Screen.Word(t.Key), $"{t.Value}" }).Append(["all", $"{view.Machines}"]));
-                screen.Say($"runs ended: {Counts(view.Outcomes)}; excused: {Counts(view.Excuses)}");
+                var over = view.Tally["done"] + view.Tally["exempt"];
+                screen.Say($"Plan **{view.Plan}**: **{over} of {view.Machines}** have an outcome or an exemption, **{view.Open.Count}** are open");
+                screen.Table(["status", "#machines"], view.Tally.Select(t => new[] { Screen.Word(t.Key), $"{t.Value}" }).Append(["all", $"{view.Machines}"]));
+                screen.Say($"runs ended: {Counts(view.Outcomes)}; exempt: {Counts(view.Exemptions)}");
                 if (view.Open.Count > 0)
-                    screen.Table(["name", "standing", "run", "why"], view.Open.Take(50).Select(m => new[] { m.Name, Screen.Word(m.Standing), m.Run, m.Why }));
+                    screen.Table(["name", "status", "run", "why"], view.Open.Take(50).Select(m => new[] { m.Name, Screen.Word(m.Status), m.Run, m.Why }));
             });
         return new("outcome", "How machines ended") { show };
     }

@@ -25,16 +25,16 @@ internal static class OverviewCommands
     private static void Print(OverviewView view, Screen screen)
     {
         var tally = view.Plan.Tally;
-        var proved = tally["proved"] + tally["done"];
-        screen.Say($"{view.Target}: **{proved} of {view.Plan.Machines}** proved{(view.Forecast?.Proved is { P50: { } end } range ? $", all that will be by **{end:d MMMM}** ({range.P10:d MMM} to {range.P90?.ToString("d MMM", null) ?? "never"}){(view.Forecast.InTime is { } likely ? $", in time {likely:P0}" : "")}" : "")}{(view.Plan.Deadline is null ? "" : $", deadline {view.Plan.Deadline}")}");
+        var verified = tally["verified"] + tally["done"];
+        screen.Say($"{view.Target}: **{verified} of {view.Plan.Machines}** verified{(view.Forecast?.Verified is { P50: { } end } range ? $", all that will be by **{end:d MMMM}** ({range.P10:d MMM} to {range.P90?.ToString("d MMM", null) ?? "never"}){(view.Forecast.InTime is { } likely ? $", in time {likely:P0}" : "")}" : "")}{(view.Plan.Deadline is null ? "" : $", deadline {view.Plan.Deadline}")}");
         screen.Hint($"plan {view.Plan.Name}, {Screen.Word(view.Plan.State)}{(view.Plan.Held is null ? "" : $", held: {view.Plan.Held}")} · {Screen.Time(view.Now)} UTC");
         foreach (var wave in view.Waves)
         {
-            var share = wave.Machines == 0 ? 0 : (double)(wave.Tally["proved"] + wave.Tally["done"]) / wave.Machines;
-            screen.Say($"{new string('█', (int)(share * Width / 2))}{new string('░', (Width / 2) - (int)(share * Width / 2))} {wave.Name}: {wave.Tally["proved"] + wave.Tally["done"]} of {wave.Machines} proved, {Screen.Word(wave.State)}");
+            var share = wave.Machines == 0 ? 0 : (double)(wave.Tally["verified"] + wave.Tally["done"]) / wave.Machines;
+            screen.Say($"{new string('█', (int)(share * Width / 2))}{new string('░', (Width / 2) - (int)(share * Width / 2))} {wave.Name}: {wave.Tally["verified"] + wave.Tally["done"]} of {wave.Machines} verified, {Screen.Word(wave.State)}");
         }
 
-        screen.Say($"■ {tally["done"]} done  ▲ {tally["proved"]} proved  ▶ {tally["under-way"]} under way  ‖ {tally["parked"]} parked  ○ {tally["scheduled"]} scheduled  ◇ {tally["ready"]} ready  ✕ {tally["not-ready"]} not ready  – {tally["excused"]} excused  ! {tally["ended"]} ended");
+        screen.Say($"■ {tally["done"]} done  ▲ {tally["verified"]} verified  ▶ {tally["running"]} running  ‖ {tally["parked"]} parked  ○ {tally["scheduled"]} scheduled  ◇ {tally["ready"]} ready  ✕ {tally["not-ready"]} not ready  – {tally["exempt"]} exempt  ! {tally["stopped"]} stopped");
         screen.Say("");
         screen.Say("**In the way**");
         screen.Table(["#machines", "what", "who", "what to do"], view.InTheWay.Select(w => new[] { $"{w.Machines}", w.Title, w.By ?? "decide", w.Detail }));

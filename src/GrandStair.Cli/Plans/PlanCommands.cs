@@ -14,7 +14,7 @@ internal static partial class PlanCommands
 
     public static Command Make() => new("plan", "Plans: which machines go where, when, and how")
     {
-        Check(), Create(), Compare(), Load(), Text(), List(), Show(), Members(), Placement(), Rehearse(), Rehearsals(), Forecast(), Board(), Slots(), Times(), Appoint(), Move(), Proposals(), Revisions(), Acknowledge(), Approve(), Start(), Hold(), ChooseMethod(), Excuse(), Again(),
+        Check(), Create(), Compare(), Load(), Text(), List(), Show(), Members(), Schedule(), Rehearse(), Rehearsals(), Forecast(), Board(), Slots(), Times(), Reschedule(), Move(), Proposals(), Revisions(), Acknowledge(), Approve(), Start(), Hold(), ChooseMethod(), Exemption(), Again(),
     };
 
     private static Command Check()
@@ -22,7 +22,7 @@ internal static partial class PlanCommands
         var file = new Argument<string>("file") { Description = "The plan's YAML file." };
         var catalogue = new Option<string?>("--catalogue") { Description = "Catalogue folder, to check keys, release, methods and crews too (default: catalogue, if it exists)." };
         var command = new Command("check", "Validate a plan's file without a service") { file, catalogue };
-        command.SetAction((parsed, _) => Caller.GuardAsync(async () =>
+        command.SetAction((parsed, _) => Caller.ProtectAsync(async () =>
         {
             var path = parsed.GetValue(file)!;
             var folder = parsed.GetValue(catalogue) ?? (Directory.Exists("catalogue") ? "catalogue" : null);
@@ -103,12 +103,12 @@ internal static partial class PlanCommands
         command.Asks(
             (_, client, stop) => client.PlansAsync(stop),
             (plans, screen) => screen.Table(
-                ["plan", "target", "state", "#machines", "#done", "#proved", "#under way", "#parked", "deadline"],
-                plans.Select(p => new[] { p.Name, p.Target, p.Held is null ? Screen.Word(p.State) : $"held: {p.Held}", $"{p.Machines}", Count(p, "done"), Count(p, "proved"), Count(p, "under-way"), Count(p, "parked"), p.Deadline })));
+                ["plan", "target", "state", "#machines", "#done", "#verified", "#running", "#parked", "deadline"],
+                plans.Select(p => new[] { p.Name, p.Target, p.Held is null ? Screen.Word(p.State) : $"held: {p.Held}", $"{p.Machines}", Count(p, "done"), Count(p, "verified"), Count(p, "running"), Count(p, "parked"), p.Deadline })));
         return command;
     }
 
-    private static string Count(PlanRow plan, string standing) => $"{plan.Tally[standing]}";
+    private static string Count(PlanRow plan, string status) => $"{plan.Tally[status]}";
 
     private static Command Show()
     {
@@ -119,18 +119,18 @@ internal static partial class PlanCommands
 
     private static Command Members()
     {
-        var standing = new Option<string?>("--standing") { Description = "not-ready, ready, scheduled, under-way (running), parked, proved (verified), done, excused (exempt) or ended (stopped); separate several with commas." };
+        var status = new Option<string?>("--status") { Description = "not-ready, ready, scheduled, running, parked, verified, done, exempt or stopped; separate several with commas." };
         var wave = new Option<int?>("--wave") { Description = "The wave's number." };
         var filter = new Option<string?>("--where") { Description = "Only machines that match this condition." };
-        var command = new Command("members", "Show a plan's machines with the status of each and why") { Name, standing, wave, filter };
+        var command = new Command("members", "Show a plan's machines with the status of each and why") { Name, status, wave, filter };
         command.Asks(
-            (parsed, client, stop) => client.MembersAsync(parsed.GetValue(Name)!, parsed.GetValue(standing), parsed.GetValue(wave), parsed.GetValue(filter), int.MaxValue, stop),
+            (parsed, client, stop) => client.MembersAsync(parsed.GetValue(Name)!, parsed.GetValue(status), parsed.GetValue(wave), parsed.GetValue(filter), int.MaxValue, stop),
             (page, screen) =>
             {
                 screen.Say($"**{page.Total}** machines");
                 screen.Table(
-                    ["name", "site", "wave", "standing", "method", "slot (UTC)", "crew", "run", "why"],
-                    page.Items.Select(m => new[] { m.Name, m.Site, m.WaveName, Screen.Word(m.Standing), m.Method, Slot(m), m.Crew, m.Run, m.Excuse is null ? m.Why : $"{m.Excuse}: {m.ExcuseReason} ({m.ExcuseBy})" }));
+                    ["name", "site", "wave", "status", "method", "slot (UTC)", "crew", "run", "why"],
+                    page.Items.Select(m => new[] { m.Name, m.Site, m.WaveName, Screen.Word(m.Status), m.Method, Slot(m), m.Crew, m.Run, m.Exemption is null ? m.Why : $"{m.Exemption}: {m.ExemptionReason} ({m.ExemptedBy})" }));
             });
         return command;
     }
@@ -149,15 +149,15 @@ internal static partial class PlanCommands
         return command;
     }
 
-    private static Command Excuse()
+    private static Command Exemption()
     {
         var kind = new Option<string>("--as") { Description = "Why it is exempt: replaced, retired or stays.", Required = true };
         var until = new Option<string?>("--until") { Description = "Last day that it stays on its release, such as 2027-09-30." };
-        var command = new Command("excuse", "Exempt a machine that will not be upgraded") { Name, Machine, kind, Reason, until };
+        var command = new Command("exempt", "Exempt a machine that will not be upgraded") { Name, Machine, kind, Reason, until };
         command.Calls(async (parsed, client, screen, stop) =>
         {
-            await client.ExcuseAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, new(parsed.GetValue(kind)!, parsed.GetValue(Reason)!, parsed.GetValue(until)), stop);
-            screen.Say($"**{parsed.GetValue(Machine)}** is excused");
+            await client.ExemptAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, new(parsed.GetValue(kind)!, parsed.GetValue(Reason)!, parsed.GetValue(until)), stop);
+            screen.Say($"**{parsed.GetValue(Machine)}** is exempt");
             return ExitStatus.Done;
         });
         return command;
@@ -180,18 +180,18 @@ internal static partial class PlanCommands
         var p = view.Plan;
         screen.Say($"Plan **{p.Name}** to {p.Target}: **{Screen.Word(p.State)}**{(p.Held is null ? "" : $", held: {p.Held}")}, {p.Machines} machines{(p.Deadline is null ? "" : $", deadline {p.Deadline}")}");
         if (view.Trouble is { } trouble) screen.Say($"**It does not go on:** {trouble}");
-        screen.Hint($"{view.Scope} · carries {view.Carries} · methods {string.Join(", then ", view.Methods)} · {(view.Limits.All is { } all ? $"at most {all} at once" : "any number at once")}, {(view.Limits.Site is { } site ? $"at most {site}" : "any number")} at one site");
-        screen.Hint($"a wave ends with {view.Advance.Proved:P0} proved, at most {view.Advance.Failures} failed, {view.Advance.SoakHours / 24:0.#} d soak");
+        screen.Hint($"{view.Scope} · preserves {view.Preserves} · methods {string.Join(", then ", view.Methods)} · {(view.Limits.All is { } all ? $"at most {all} at once" : "any number at once")}, {(view.Limits.Site is { } site ? $"at most {site}" : "any number")} at one site");
+        screen.Hint($"a wave ends with {view.Advance.Verified:P0} verified, at most {view.Advance.Failures} failed, {view.Advance.SoakHours / 24:0.#} d soak");
         screen.Table(
-            ["wave", "state", "#machines", "#not ready", "#ready", "#scheduled", "#under way", "#parked", "#proved", "#done", "#excused", "#ended", "planned", "why"],
+            ["wave", "state", "#machines", "#not ready", "#ready", "#scheduled", "#running", "#parked", "#verified", "#done", "#exempt", "#stopped", "planned", "why"],
             view.Waves.Select(w => new string?[]
             {
-                w.Name, Screen.Word(w.State), $"{w.Machines}", Of(w, "not-ready"), Of(w, "ready"), Of(w, "scheduled"), Of(w, "under-way"), Of(w, "parked"), Of(w, "proved"), Of(w, "done"), Of(w, "excused"), Of(w, "ended"),
+                w.Name, Screen.Word(w.State), $"{w.Machines}", Of(w, "not-ready"), Of(w, "ready"), Of(w, "scheduled"), Of(w, "running"), Of(w, "parked"), Of(w, "verified"), Of(w, "done"), Of(w, "exempt"), Of(w, "stopped"),
                 w.PlannedFrom is null ? "" : $"{w.PlannedFrom:d MMM} – {w.PlannedTo:d MMM}", w.Why,
             }));
         foreach (var undecided in view.Undecided) screen.Say($"undecided: {undecided}");
         Print(view.Planning, screen);
     }
 
-    private static string Of(WaveView wave, string standing) => wave.Tally[standing] is > 0 and var count ? $"{count}" : "";
+    private static string Of(WaveView wave, string status) => wave.Tally[status] is > 0 and var count ? $"{count}" : "";
 }

@@ -4,7 +4,7 @@ using GrandStair.Core.Readings;
 
 namespace GrandStair.Cli.Plans;
 
-/// <summary>When a plan's machines go: comparing and loading its file, its layout and board, approvals, and its slots as files.</summary>
+/// <summary>When a plan's machines go: comparing and loading its file, its schedule and board, approvals, and its slots as files.</summary>
 internal static partial class PlanCommands
 {
     private const int ShortestIntent = 12;
@@ -70,10 +70,10 @@ internal static partial class PlanCommands
         return command;
     }
 
-    private static Command Placement()
+    private static Command Schedule()
     {
-        var command = new Command("placement", "Calculate a plan's schedule from now on: when each wave ends, which machines get no slot and why, and what would meet the deadline") { Name };
-        command.Asks((parsed, client, stop) => client.PlacementAsync(parsed.GetValue(Name)!, stop), Print);
+        var command = new Command("schedule", "Calculate a plan's schedule from now on: when each wave ends, which machines get no slot and why, and what would meet the deadline") { Name };
+        command.Asks((parsed, client, stop) => client.ScheduleAsync(parsed.GetValue(Name)!, stop), Print);
         return command;
     }
 
@@ -94,12 +94,12 @@ internal static partial class PlanCommands
                 screen.Table(
                     ["site", .. shown.Select(d => $"#{d:d MMM}"), "#no slot"],
                     board.Sites.Select(s => new[] { s.Site }.Concat(shown.Select(d => Day(s, d))).Append(s.Unplaced > 0 ? $"{s.Unplaced}" : "").ToArray()));
-                screen.Hint("a number: slots that begin on that day (UTC) · a dot: a window without a slot · x: a closure");
+                screen.Hint("a number: slots that begin on that day (UTC) · a dot: a window without a slot · x: a freeze");
             });
         return command;
     }
 
-    /// <summary>When a machine goes: its slot, or in brackets the time that is laid out for it; with a star where somebody chose it.</summary>
+    /// <summary>When a machine goes: its slot, or in brackets the time that is scheduled for it; with a star where somebody chose it.</summary>
     private static string Slot(MemberRow m)
     {
         var at = m.SlotStart ?? m.Chosen ?? m.PlannedStart;
@@ -140,32 +140,32 @@ internal static partial class PlanCommands
             (parsed, client, stop) => client.TimesAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, parsed.GetValue(from), parsed.GetValue(to), stop),
             (view, screen) =>
             {
-                var now = view.Slot is null ? "has no time yet" : $"{(view.Stands ? "begins" : "is laid out to begin")} **{Screen.Time(view.Slot.From)}**";
+                var now = view.Slot is null ? "has no time yet" : $"{(view.Stands ? "begins" : "is scheduled to begin")} **{Screen.Time(view.Slot.From)}**";
                 screen.Say($"**{view.Machine}** at {view.Site} {now}{(view.ChosenBy is null ? "" : $", chosen by {view.ChosenBy}")}. {view.Times.Count} other times are free (UTC):");
                 foreach (var day in view.Times.GroupBy(t => DateOnly.FromDateTime(t.From.UtcDateTime))) screen.Say($"  {day.Key:ddd d MMM}  {string.Join("  ", day.Select(t => $"{t.From.UtcDateTime:HH:mm}"))}");
             });
         return command;
     }
 
-    private static Command Appoint()
+    private static Command Reschedule()
     {
         var start = new Argument<DateTimeOffset?>("time") { Description = "Start time, such as 2027-02-01T20:30Z.", Arity = ArgumentArity.ZeroOrOne };
         var giveUp = new Option<bool>("--give-up") { Description = "Discard the manually chosen time, so that the machine is scheduled automatically again." };
-        var command = new Command("appoint", "Reschedule a machine to a chosen time; reports what prevents it") { Name, Machine, start, giveUp, Reason };
+        var command = new Command("reschedule", "Reschedule a machine to a chosen time; reports what prevents it") { Name, Machine, start, giveUp, Reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var (plan, machine, time) = (parsed.GetValue(Name)!, parsed.GetValue(Machine)!, parsed.GetValue(start));
             if (time is null != parsed.GetValue(giveUp))
             {
-                screen.Say("Say either when it is to begin, or --give-up. 'gstair plan times' shows which times are free.");
+                screen.Say("Say either when it is to begin, or --give-up. 'gstair plan free-slots' shows which times are free.");
                 return ExitStatus.NotACommand;
             }
 
             var trial = time is { } at ? await client.TryTimeAsync(plan, machine, at, stop) : null;
-            await client.AppointAsync(plan, machine, new(parsed.GetValue(Reason)!, time), stop);
+            await client.RescheduleAsync(plan, machine, new(parsed.GetValue(Reason)!, time), stop);
             if (trial is null) screen.Say($"The time chosen for **{machine}** was given up.");
             else screen.Say($"**{machine}** begins **{Screen.Time(trial.Slot!.From)}** and ends {Screen.Time(trial.Slot.To)}{(trial.Crew is null ? "" : $", with {trial.Crew}")}{(trial.StageFrom is { } staged ? $", staged from {Screen.Time(staged)}" : "")}.");
-            foreach (var moved in trial?.Moved ?? []) screen.Say($"  {moved.Machine} makes room: it was laid out for {Screen.Time(moved.Before)} and is now for {(moved.After is { } then ? Screen.Time(then) : "no time")}");
+            foreach (var moved in trial?.Moved ?? []) screen.Say($"  {moved.Machine} makes room: it was scheduled for {Screen.Time(moved.Before)} and is now for {(moved.After is { } then ? Screen.Time(then) : "no time")}");
             return ExitStatus.Done;
         });
         return command;
@@ -252,7 +252,7 @@ internal static partial class PlanCommands
         Print(planning.Approvals, screen);
         Print(planning.Coverages, screen);
         foreach (var crew in planning.Crews) screen.Hint($"crew {crew.Name} ({crew.Kind}): {crew.Hands} at a time{(crew.PerDay is { } most ? $", {most} a day" : "")}, {(crew.Sites.Count == 0 ? "all sites" : string.Join(", ", crew.Sites))}, {crew.When}");
-        foreach (var line in planning.Lines) screen.Hint($"line of {string.Join(", ", line.Sites)}: {Units.Show(line.Rate, ValueKind.Rate)}, {line.Share:P0} of it for staging, {line.When}");
+        foreach (var line in planning.Uplinks) screen.Hint($"uplink of {string.Join(", ", line.Sites)}: {Units.Show(line.Rate, ValueKind.Rate)}, {line.Share:P0} of it for staging, {line.When}");
     }
 
     private static void Print(IReadOnlyList<ApprovalView> approvals, Screen screen)
@@ -274,7 +274,7 @@ internal static partial class PlanCommands
     {
         foreach (var coverage in coverages)
         {
-            screen.Say($"Wave {coverage.Wave} covers **{coverage.Covered} of {coverage.Values}** values that occur{(coverage.Untold.Where(u => u.Value > 0).ToArray() is { Length: > 0 } untold ? $"; unknown: {string.Join(", ", untold.Select(u => $"{u.Key} of {u.Value} machines"))}" : "")}");
+            screen.Say($"Wave {coverage.Wave} covers **{coverage.Covered} of {coverage.Values}** values that occur{(coverage.Unknown.Where(u => u.Value > 0).ToArray() is { Length: > 0 } unknown ? $"; unknown: {string.Join(", ", unknown.Select(u => $"{u.Key} of {u.Value} machines"))}" : "")}");
             if (coverage.Uncovered.Count > 0) screen.Table(["not covered", "value", "#machines", "why"], coverage.Uncovered.Select(u => new[] { u.Key, u.Value, $"{u.Machines}", u.Why }));
         }
     }
@@ -299,10 +299,10 @@ internal static partial class PlanCommands
         foreach (var missing in view.Missing) screen.Say($"{missing} is listed and not in the scope.");
         foreach (var undecided in view.Undecided) screen.Say($"undecided: {undecided}");
         Print(view.Coverages, screen);
-        Print(view.Placement, screen);
+        Print(view.Schedule, screen);
     }
 
-    private static void Print(PlacementView view, Screen screen)
+    private static void Print(ScheduleView view, Screen screen)
     {
         screen.Table(
             ["wave", "#with a slot", "#without", "begins (UTC)", "ends (UTC)", "not before (UTC)", "because of"],
@@ -321,7 +321,7 @@ internal static partial class PlanCommands
         }
 
         if (view.Left.Count == 0) return;
-        screen.Say($"**{view.Left.Count}** machines find no place:");
+        screen.Say($"**{view.Left.Count}** machines cannot be scheduled:");
         screen.Table(["machine", "site", "wave", "why", "what would have to change"], view.Left.Select(l => new[] { l.Machine, l.Site, l.Wave, l.Why, l.Change }));
     }
 }

@@ -5,11 +5,11 @@ using GrandStair.Core.Readings;
 
 namespace GrandStair.Cli.Plans;
 
-/// <summary>When a plan will be done: rehearsals with their what-ifs, and the forecast of a plan under way.</summary>
+/// <summary>When a plan will be done: rehearsals with their what-ifs, and the forecast of a running plan.</summary>
 internal static partial class PlanCommands
 {
     private const int MostShown = 12;
-    private static readonly TimeSpan AskAgain = TimeSpan.FromMilliseconds(400);
+    private static readonly TimeSpan Recheck = TimeSpan.FromMilliseconds(400);
 
     private static Command Rehearse()
     {
@@ -17,14 +17,14 @@ internal static partial class PlanCommands
         var files = new Option<string[]>("--if-file") { Description = "A changed plan as a what-if scenario: a YAML file. Repeat for several." };
         var draws = new Option<int>("--draws") { Description = "Number of simulations per scenario, 1 to 2000 (default: 200).", DefaultValueFactory = _ => 200 };
         var seed = new Option<long>("--seed") { Description = "Seed of the random numbers; the same seed gives the same result (default: 1).", DefaultValueFactory = _ => 1 };
-        var mending = new Option<string>("--mending") { Description = "How long after its wave opens a machine that is not ready is usually fixed, such as '4 d', or 'never' (default: 4 d).", DefaultValueFactory = _ => "4 d" };
-        var command = new Command("rehearse", "Simulate a whole plan many times: when it will be complete, how likely it meets its deadline, and what delays it") { Name, whatIf, files, draws, seed, mending };
+        var fixing = new Option<string>("--fixing") { Description = "How long after its wave opens a machine that is not ready is usually fixed, such as '4 d', or 'never' (default: 4 d).", DefaultValueFactory = _ => "4 d" };
+        var command = new Command("rehearse", "Simulate a whole plan many times: when it will be complete, how likely it meets its deadline, and what delays it") { Name, whatIf, files, draws, seed, fixing };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var plan = parsed.GetValue(Name)!;
             var whatIfs = (parsed.GetValue(whatIf) ?? []).Select(w => new WhatIfRequest([.. w.Split(';', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries)])).ToList();
             foreach (var file in parsed.GetValue(files) ?? []) whatIfs.Add(new([], Path.GetFileName(file), await File.ReadAllTextAsync(file, stop)));
-            var asked = await client.RehearseAsync(plan, new(parsed.GetValue(draws), parsed.GetValue(seed), HoursOf(parsed.GetValue(mending)!), whatIfs), stop);
+            var asked = await client.RehearseAsync(plan, new(parsed.GetValue(draws), parsed.GetValue(seed), HoursOf(parsed.GetValue(fixing)!), whatIfs), stop);
             var view = await WaitAsync(client, plan, asked, screen, !parsed.GetValue(Caller.JsonOption), stop);
             if (!Caller.PrintedAsJson(parsed, view)) Print(view, screen);
             return view.State == "done" ? ExitStatus.Done : ExitStatus.NotPossible;
@@ -77,11 +77,11 @@ internal static partial class PlanCommands
         var told = DateTimeOffset.UtcNow;
         try
         {
-            while (view.State is "waiting" or "under-way")
+            while (view.State is "waiting" or "running")
             {
-                await Task.Delay(AskAgain, stop);
+                await Task.Delay(Recheck, stop);
                 view = await client.RehearsalAsync(plan, view.Id, stop);
-                if (!tells || view.State != "under-way" || DateTimeOffset.UtcNow - told < TimeSpan.FromSeconds(2)) continue;
+                if (!tells || view.State != "running" || DateTimeOffset.UtcNow - told < TimeSpan.FromSeconds(2)) continue;
                 told = DateTimeOffset.UtcNow;
                 screen.Hint($"{view.Done} of {view.Total} draws");
             }
@@ -97,13 +97,13 @@ internal static partial class PlanCommands
 
     private static double HoursOf(string text) => text == "never" ? 0
         : Units.Parse(text, ValueKind.Duration) is { } seconds and > 0 ? seconds / 3600
-        : throw new IOException($"--mending is '{text}'; expected a duration such as '4 d' or '36 h', or 'never'.");
+        : throw new IOException($"--fixing is '{text}'; expected a duration such as '4 d' or '36 h', or 'never'.");
 
     private static void Print(RehearsalView view, Screen screen)
     {
         if (view.State != "done")
         {
-            screen.Say($"Rehearsal **{view.Id}** is {Screen.Word(view.State)}{(view.Why is null ? "" : $": {view.Why}")}{(view.State == "under-way" ? $", {view.Done} of {view.Total} draws" : "")}.");
+            screen.Say($"Rehearsal **{view.Id}** is {Screen.Word(view.State)}{(view.Why is null ? "" : $": {view.Why}")}{(view.State == "running" ? $", {view.Done} of {view.Total} draws" : "")}.");
             return;
         }
 
@@ -113,36 +113,36 @@ internal static partial class PlanCommands
             screen.Say("");
             screen.Say("Side by side, each with the same luck:");
             screen.Table(
-                ["what if", "P10 (UTC)", "P50 (UTC)", "P90 (UTC)", "#in time", "#not proved", "last site", "it waits for"],
+                ["what if", "P10 (UTC)", "P50 (UTC)", "P90 (UTC)", "#in time", "#not verified", "last site", "it waits for"],
                 view.Results.Select(r => new[]
                 {
-                    r.Name.Length == 0 ? "the plan as it is" : r.Name, Screen.Time(r.Proved.P10), Moment(r.Proved.P50), Moment(r.Proved.P90), r.InTime is { } share ? $"{share:P0}" : "", $"{r.NotProved.P50:0}", r.Sites.FirstOrDefault()?.Site, r.Sites.FirstOrDefault()?.Bottleneck,
+                    r.Name.Length == 0 ? "the plan as it is" : r.Name, Screen.Time(r.Verified.P10), Moment(r.Verified.P50), Moment(r.Verified.P90), r.InTime is { } share ? $"{share:P0}" : "", $"{r.NotVerified.P50:0}", r.Sites.FirstOrDefault()?.Site, r.Sites.FirstOrDefault()?.Bottleneck,
                 }));
         }
 
-        screen.Hint($"rehearsal {view.Id}: {view.Draws} draws from seed {view.Seed}; a machine that is not ready is {(view.MendingHours is { } hours ? $"made ready some {Units.Show(hours * 3600, ValueKind.Duration)} after its wave begins" : "never made ready")}");
+        screen.Hint($"rehearsal {view.Id}: {view.Draws} draws from seed {view.Seed}; a machine that is not ready is {(view.FixingHours is { } hours ? $"made ready some {Units.Show(hours * 3600, ValueKind.Duration)} after its wave begins" : "never made ready")}");
     }
 
     private static void Print(ForecastView view, Screen screen)
     {
         var late = view.Late.Count(l => l.Misses >= 0.5);
-        screen.Say($"All that will be proved is so by **{Moment(view.Proved.P50)}** UTC in half of {view.Draws} draws; from {Screen.Time(view.Proved.P10)} (one in ten) to **{Moment(view.Proved.P90)}** (nine in ten).");
+        screen.Say($"All that will be verified is so by **{Moment(view.Verified.P50)}** UTC in half of {view.Draws} draws; from {Screen.Time(view.Verified.P10)} (one in ten) to **{Moment(view.Verified.P90)}** (nine in ten).");
         screen.Hint($"made {Screen.Time(view.Made)}, {Screen.Age(view.AgeSeconds)} ago");
         if (view.Outdated is { } changed) screen.Say($"**Outdated**: {changed} since. A running plan gets a new forecast by itself; a rehearsal is asked for again with 'gstair plan rehearse'.");
         if (view.InTime is { } share) screen.Say($"In time for {view.Deadline}: **{share:P0}**.");
-        if (view.NotProved.P90 > 0) screen.Say($"Not proved at all: {Between(view.NotProved)} of {view.Machines} machines. Slots missed: {Between(view.MissedSlots)}.");
+        if (view.NotVerified.P90 > 0) screen.Say($"Not verified at all: {Between(view.NotVerified)} of {view.Machines} machines. Slots missed: {Between(view.MissedSlots)}.");
         screen.Table(
-            ["wave", "begins (UTC)", "proved P10", "P50", "P90"],
-            view.Waves.Select(w => new[] { w.Wave, Moment(w.Begins.P50), Screen.Time(w.Proved.P10), Moment(w.Proved.P50), Moment(w.Proved.P90) }));
+            ["wave", "begins (UTC)", "verified P10", "P50", "P90"],
+            view.Waves.Select(w => new[] { w.Wave, Moment(w.Begins.P50), Screen.Time(w.Verified.P10), Moment(w.Verified.P50), Moment(w.Verified.P90) }));
         screen.Table(
-            ["site", "#machines", "proved P50 (UTC)", "P90 (UTC)", "each waits longest for", "#hours"],
-            view.Sites.Take(MostShown).Select(s => new[] { s.Site, $"{s.Machines}", Moment(s.Proved.P50), Moment(s.Proved.P90), s.Bottleneck, $"{s.Hours:0}" }));
+            ["site", "#machines", "verified P50 (UTC)", "P90 (UTC)", "each waits longest for", "#hours"],
+            view.Sites.Take(MostShown).Select(s => new[] { s.Site, $"{s.Machines}", Moment(s.Verified.P50), Moment(s.Verified.P90), s.Bottleneck, $"{s.Hours:0}" }));
         if (view.Sites.Count > MostShown) screen.Hint($"{view.Sites.Count - MostShown} further sites are through earlier; --json has all");
         if (view.Late.Count == 0) return;
         screen.Say(late > 0 ? $"**{late}** machines are more likely to miss than not:" : "Most likely to miss:");
         screen.Table(
             ["machine", "site", "wave", "stands", "#misses in", "why"],
-            view.Late.Take(MostShown).Select(l => new[] { l.Machine, l.Site, l.Wave, Screen.Word(l.Standing), $"{l.Misses:P0}", l.Why }));
+            view.Late.Take(MostShown).Select(l => new[] { l.Machine, l.Site, l.Wave, Screen.Word(l.Status), $"{l.Misses:P0}", l.Why }));
     }
 
     private static string Between(AmountView amount) => amount.P10 == amount.P90 ? $"{amount.P50:0}" : $"{amount.P10:0} to {amount.P90:0}, most likely {amount.P50:0}";

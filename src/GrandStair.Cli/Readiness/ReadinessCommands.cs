@@ -22,8 +22,8 @@ internal static class ReadinessCommands
     private static Command Machines()
     {
         var check = new Option<string?>("--check") { Description = "Only machines that have this check." };
-        var state = new Option<string?>("--state") { Description = "With --check: met, unmet, untold (unknown), waived, deferred or not-applicable; separate several with commas." };
-        var gate = new Option<string?>("--gate") { Description = "Gate state: open, undecided or shut (blocked); or beyond-mending (cannot be fixed), not-offered, without (no gate), arrived (already on the target)." };
+        var state = new Option<string?>("--state") { Description = "With --check: met, unmet, unknown, waived, deferred or not-applicable; separate several with commas." };
+        var gate = new Option<string?>("--gate") { Description = "Gate state: open, undecided or blocked; or not-fixable (cannot be fixed), not-offered, without (no gate), arrived (already on the target)." };
         var command = new Command("machines", "List the machines behind a number") { Product, Release, Plan, Scope, check, state, gate };
         command.Asks(
             (parsed, client, stop) => client.ReadinessMachinesAsync(parsed.GetValue(Product), parsed.GetValue(Release), parsed.GetValue(Plan), parsed.GetValue(Scope), parsed.GetValue(check), parsed.GetValue(state), parsed.GetValue(gate), stop),
@@ -53,16 +53,16 @@ internal static class ReadinessCommands
 
     private static void Print(ReadinessView view, Screen screen)
     {
-        screen.Say($"To {view.Target}: **{view.Open} of {view.Machines - view.Arrived}** gates open, **{view.Shut}** shut, **{view.Undecided}** undecided{(view.Arrived > 0 ? $"; {view.Arrived} run it already" : "")}");
-        screen.Hint($"{view.NobodyCanMend} nobody can mend · {view.WaitingForOffer} wait for the vendor's rollout · {view.Disagreements} on which two sources disagree · {view.Silent} without contact for 7 days · {view.Scope}");
+        screen.Say($"To {view.Target}: **{view.Open} of {view.Machines - view.Arrived}** gates open, **{view.Blocked}** blocked, **{view.Undecided}** undecided{(view.Arrived > 0 ? $"; {view.Arrived} run it already" : "")}");
+        screen.Hint($"{view.NobodyCanFix} nobody can fix · {view.WaitingForOffer} wait for the vendor's rollout · {view.Conflicts} on which two sources conflict · {view.Silent} without contact for 7 days · {view.Scope}");
         if (view.UndecidedScope > 0) screen.Say($"Of **{view.UndecidedScope}** more it cannot be told whether they are meant.");
         screen.Table(
-            ["check", "need", "#met", "#unmet", "#untold", "#waived", "#later", "who mends it", "#opens"],
-            view.Checks.Select(c => new[] { c.Title, c.Need, Number(c.Met), Number(c.Unmet), Number(c.Untold), Number(c.Waived), Number(c.Deferred), Mends(c), c.Opens > 0 ? $"+{c.Opens}" : "" }));
-        if (view.ToMend.Count > 0)
+            ["check", "need", "#met", "#unmet", "#unknown", "#waived", "#later", "who fixes it", "#opens"],
+            view.Checks.Select(c => new[] { c.Title, c.Need, Number(c.Met), Number(c.Unmet), Number(c.Unknown), Number(c.Waived), Number(c.Deferred), Fixes(c), c.Opens > 0 ? $"+{c.Opens}" : "" }));
+        if (view.ToFix.Count > 0)
         {
-            screen.Say("What to mend, in the order that opens the most gates:");
-            screen.Table(["", "check", "who", "#machines", "#opens", "#open then"], view.ToMend.Select((m, i) => new[] { $"{i + 1}", m.Title, m.By, $"{m.Machines}", $"+{m.Opens}", $"{m.OpenThen}" }));
+            screen.Say("What to fix, in the order that opens the most gates:");
+            screen.Table(["", "check", "who", "#machines", "#opens", "#open then"], view.ToFix.Select((m, i) => new[] { $"{i + 1}", m.Title, m.By, $"{m.Machines}", $"+{m.Opens}", $"{m.OpenThen}" }));
         }
 
         foreach (var reason in view.Reasons) screen.Say($"**{reason.Machines}** have no gate: {reason.Reason}");
@@ -70,5 +70,5 @@ internal static class ReadinessCommands
 
     private static string Number(int number) => number == 0 ? "" : $"{number}";
 
-    private static string Mends(CheckCount check) => check.Unmet + check.Untold == 0 ? "" : check.Fix.By + (check.Fix.Minutes is { } minutes ? $", {minutes:0} min each" : "");
+    private static string Fixes(CheckCount check) => check.Unmet + check.Unknown == 0 ? "" : check.Fix.By + (check.Fix.Minutes is { } minutes ? $", {minutes:0} min each" : "");
 }

@@ -6,18 +6,18 @@ namespace GrandStair.Cli.Runs;
 
 internal static class RunCommands
 {
-    private const int PhasesUntilProved = 6;
+    private const int PhasesUntilVerified = 6;
     private static readonly Argument<string> Run = new("run") { Description = "The run, such as r118." };
     private static readonly Option<string?> Plan = new("--plan") { Description = "Only the runs of this plan." };
-    private static readonly Option<string?> Standing = new("--standing") { Description = "under-way (running), parked, scheduled, proved (verified), done or ended (stopped); separate several with commas." };
+    private static readonly Option<string?> Status = new("--status") { Description = "running, parked, scheduled, verified, done or stopped; separate several with commas." };
 
-    public static Command Make() => new("run", "Runs: each machine's passage, its phases, steps and log") { List(), Show(), Watch(), Decide(), CloseLooseEnd() };
+    public static Command Make() => new("run", "Runs: each machine's progress, its phases, steps and log") { List(), Show(), Watch(), Decide(), CloseFollowUp() };
 
     private static Command List()
     {
         var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 50 };
-        var command = new Command("list", "List runs; those that wait for a decision come first") { Plan, Standing, limit };
-        command.Asks((parsed, client, stop) => client.RunsAsync(parsed.GetValue(Plan), parsed.GetValue(Standing), parsed.GetValue(limit), stop), Print);
+        var command = new Command("list", "List runs; those that wait for a decision come first") { Plan, Status, limit };
+        command.Asks((parsed, client, stop) => client.RunsAsync(parsed.GetValue(Plan), parsed.GetValue(Status), parsed.GetValue(limit), stop), Print);
         return command;
     }
 
@@ -38,7 +38,7 @@ internal static class RunCommands
             await foreach (var _ in ChangesAsync(client, null, stop))
             {
                 if (Screen.IsTerminal) screen.Clear();
-                Print(await client.RunsAsync(parsed.GetValue(Plan), "under-way,parked", 30, stop), screen);
+                Print(await client.RunsAsync(parsed.GetValue(Plan), "running,parked", 30, stop), screen);
             }
 
             return ExitStatus.Done;
@@ -76,51 +76,51 @@ internal static class RunCommands
 
     private static Command Decide()
     {
-        var decision = new Argument<string>("decision") { Description = "try-again (repeat the failed step), wait-on (keep waiting), call-off (cancel this upgrade), go-back (roll back to the previous release) or give-up (mark as failed); 'run show' lists those that are possible." };
+        var decision = new Argument<string>("decision") { Description = "retry (repeat the failed step), wait (keep waiting), cancel (cancel this upgrade), roll-back (roll back to the previous release) or give-up (mark as failed); 'run show' lists those that are possible." };
         var reason = new Option<string>("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
         var command = new Command("decide", "Decide how a run that waits continues") { Run, decision, reason };
         command.Asks((parsed, client, stop) => client.DecideAsync(parsed.GetValue(Run)!, new(parsed.GetValue(decision)!, parsed.GetValue(reason)!), stop), Print);
         return command;
     }
 
-    private static Command CloseLooseEnd()
+    private static Command CloseFollowUp()
     {
-        var name = new Argument<string>("loose-end") { Description = "Name of the follow-up; 'run show' lists them." };
+        var name = new Argument<string>("follow-up") { Description = "Name of the follow-up; 'run show' lists them." };
         var reason = new Option<string>("--reason") { Description = "What was done, recorded in the audit log with your name.", Required = true };
-        var command = new Command("close-loose-end", "Close a follow-up") { Run, name, reason };
-        command.Asks((parsed, client, stop) => client.CloseLooseEndAsync(parsed.GetValue(Run)!, parsed.GetValue(name)!, parsed.GetValue(reason)!, stop), Print);
+        var command = new Command("close-follow-up", "Close a follow-up") { Run, name, reason };
+        command.Asks((parsed, client, stop) => client.CloseFollowUpAsync(parsed.GetValue(Run)!, parsed.GetValue(name)!, parsed.GetValue(reason)!, stop), Print);
         return command;
     }
 
     private static void Print(Page<RunRow> page, Screen screen)
     {
-        var parked = page.Items.Count(r => r.Standing == "parked");
+        var parked = page.Items.Count(r => r.Status == "parked");
         screen.Say($"**{page.Total}** runs{(parked > 0 ? $", **{parked}** parked: somebody has to decide" : "")}");
         screen.Table(
-            ["run", "machine", "site", "standing", "passage", "what", "#for", "#to go", "note"],
+            ["run", "machine", "site", "status", "progress", "what", "#for", "#to go", "note"],
             page.Items.Select(r => new[]
             {
-                r.Run, r.Machine, r.Site, Screen.Word(r.Standing), Passage(r), r.Step ?? Screen.Word(r.Outcome), Screen.Age(r.ElapsedSeconds),
+                r.Run, r.Machine, r.Site, Screen.Word(r.Status), ProgressOf(r), r.Step ?? Screen.Word(r.Outcome), Screen.Age(r.ElapsedSeconds),
                 r.OverSeconds is { } over ? $"+{Screen.Age(over)}" : Screen.Age(r.LeftSeconds), r.Parked ?? r.Reason ?? NoContact(r) ?? r.Note,
             }));
-        if (page.Items.Count < page.Total) screen.Hint($"{page.Total - page.Items.Count} more; narrow it with --standing, or raise --limit.");
+        if (page.Items.Count < page.Total) screen.Hint($"{page.Total - page.Items.Count} more; narrow it with --status, or raise --limit.");
     }
 
     private static string? NoContact(RunRow r) => r.NoContact is { } lost ? $"no contact for {Screen.Age(lost.Seconds)}: {lost.Why}" : null;
 
-    /// <summary>The phases up to the proof, filled as far as the run has come.</summary>
-    private static string Passage(RunRow r) => string.Concat(Enumerable.Range(1, PhasesUntilProved).Select(i => i < r.PhaseNumber ? '■' : i == r.PhaseNumber ? (r.Standing == "parked" ? '‖' : '▶') : '·')) + $" {Screen.Word(r.Phase)}";
+    /// <summary>The phases up to the verification, filled as far as the run has come.</summary>
+    private static string ProgressOf(RunRow r) => string.Concat(Enumerable.Range(1, PhasesUntilVerified).Select(i => i < r.PhaseNumber ? '■' : i == r.PhaseNumber ? (r.Status == "parked" ? '‖' : '▶') : '·')) + $" {Screen.Word(r.Phase)}";
 
     private static void Print(RunView view, Screen screen)
     {
         var r = view.Run;
-        screen.Say($"Run **{r.Run}** on **{r.Machine}** ({r.Site}): **{Screen.Word(r.Standing)}**, {Passage(r)}{(r.Parked is null ? "" : $"; parked: {r.Parked}")}");
+        screen.Say($"Run **{r.Run}** on **{r.Machine}** ({r.Site}): **{Screen.Word(r.Status)}**, {ProgressOf(r)}{(r.Parked is null ? "" : $"; parked: {r.Parked}")}");
         if (r.NoContact is { } lost) screen.Say($"**No contact** since {Screen.Time(lost.Since)} UTC ({Screen.Age(lost.Seconds)}): {lost.Why}");
-        screen.Hint($"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} UTC · claim {view.Epoch}{(view.MissedSlots > 0 ? $" · {view.MissedSlots} slots missed" : "")} · {(view.Turned ? "past the turning point" : "can be called off")}");
+        screen.Hint($"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} UTC · claim {view.Epoch}{(view.MissedSlots > 0 ? $" · {view.MissedSlots} slots missed" : "")} · {(view.Turned ? "past the point of no return" : "can be cancelled")}");
         if (view.Possible.Count > 0) screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");
-        screen.Table(["phase", "step", "state", "#attempts", ""], view.Steps.Select(s => new[] { Screen.Word(s.Phase), s.Title, Screen.Word(s.State), s.Attempts > 0 ? $"{s.Attempts}" : "", s.TurningPoint ? "turning point" : "" }));
-        foreach (var end in view.LooseEnds)
-            screen.Say($"loose end **{end.Name}**: {end.Title} (seen: {end.Seen}). {(end.Closed is null ? end.Fix : $"Closed by {end.By}, {Screen.Time(end.Closed)}")}");
+        screen.Table(["phase", "step", "state", "#attempts", ""], view.Steps.Select(s => new[] { Screen.Word(s.Phase), s.Title, Screen.Word(s.State), s.Attempts > 0 ? $"{s.Attempts}" : "", s.PointOfNoReturn ? "point of no return" : "" }));
+        foreach (var end in view.FollowUps)
+            screen.Say($"follow-up **{end.Name}**: {end.Title} (seen: {end.Seen}). {(end.Closed is null ? end.Fix : $"Closed by {end.By}, {Screen.Time(end.Closed)}")}");
         foreach (var line in view.Log) screen.Say($"{Screen.Time(line.At)}  {line.Text}{(line.Actor == "worker" ? "" : $"  [{line.Actor}]")}");
     }
 }

@@ -15,13 +15,13 @@ public enum Roles
     /// <summary>Looks at who did what.</summary>
     Auditor = 2,
 
-    /// <summary>Brings in machines, makes plans, chooses methods, excuses machines.</summary>
+    /// <summary>Brings in machines, makes plans, chooses methods, exemptions machines.</summary>
     Planner = 4,
 
     /// <summary>Takes responsibility: acknowledges, waives, lets changed scripts onto machines.</summary>
     Approver = 8,
 
-    /// <summary>Starts plans, decides about runs, mends machines.</summary>
+    /// <summary>Starts plans, decides about runs, fixes machines.</summary>
     Operator = 16,
 
     /// <summary>Keeps accounts, secrets, host keys and sources.</summary>

@@ -141,7 +141,7 @@ public sealed class AuditCheck
         if (follows && Head is { } before && next.Entry.Seal(before) != next.Hash) Tell(number, "the entry is not what was sealed: it was changed, or what it follows was");
         Head = next.Hash;
         if ((_seals.TryGetValue(number, out var seal) && _isSigned(seal) && seal.Hash != next.Hash) || (_known.TryGetValue(number, out var known) && known != next.Hash))
-            Tell(number, "the entry was sealed with another hash: this one or an entry before it was changed and the chain made anew");
+            Tell(number, "the entry was sealed with another hash: this one or an entry before it was changed and the chain made again");
     }
 
     /// <summary>Ends the check: what was sealed has to be there.</summary>

@@ -8,7 +8,7 @@ namespace GrandStair.Core.Catalogue;
 /// <summary>How much a check weighs.</summary>
 public enum Need
 {
-    /// <summary>Unmet, it shuts the gate.</summary>
+    /// <summary>Unmet, it blocks the gate.</summary>
     Must,
 
     /// <summary>Unmet, it is a caution.</summary>
@@ -24,15 +24,15 @@ public enum Moment
     /// <summary>In the window, from fresh readings.</summary>
     Start,
 
-    /// <summary>After the guard phase, for what the guard brings about.</summary>
-    Guarded,
+    /// <summary>After the protect phase, for what the protect brings about.</summary>
+    Protected,
 
     /// <summary>After the upgrade.</summary>
-    Proof,
+    Verification,
 }
 
-/// <summary>Who can mend an unmet check.</summary>
-public enum Mender
+/// <summary>Who can fix an unmet check.</summary>
+public enum FixedBy
 {
     /// <summary>A person, by hand.</summary>
     Person,
@@ -47,12 +47,12 @@ public enum Mender
     Nobody,
 }
 
-/// <summary>How an unmet check is mended.</summary>
+/// <summary>How an unmet check is fixed.</summary>
 /// <param name="By">Who can.</param>
 /// <param name="Words">What to do, for a person.</param>
 /// <param name="Takes">How long it takes on one machine; null where it is not known.</param>
-/// <param name="Script">The file name of a script that does it over the machine's link; null where a person does.</param>
-public sealed record Fix(Mender By, string Words, TimeSpan? Takes, string? Script = null);
+/// <param name="Script">The file name of a script that does it over the machine's connection; null where a person does.</param>
+public sealed record Fix(FixedBy By, string Words, TimeSpan? Takes, string? Script = null);
 
 /// <summary>One precondition.</summary>
 public sealed record Check
@@ -78,14 +78,14 @@ public sealed record Check
     /// <summary>When it is asked.</summary>
     public ImmutableHashSet<Moment> AskedAt { get; init; } = [Moment.Planning, Moment.Start];
 
-    /// <summary>How it is mended.</summary>
+    /// <summary>How it is fixed.</summary>
     public required Fix Fix { get; init; }
 
     /// <summary>Whether a person may decide to go on in spite of it, where it is a must.</summary>
     public bool Waivable { get; init; }
 
-    /// <summary>The part of the machine that it is about; null for the whole.</summary>
-    public string? Part { get; init; }
+    /// <summary>The component of the machine that it is about; null for the whole.</summary>
+    public string? Component { get; init; }
 
     /// <summary>Whether it stands for a known issue: what cannot be told then counts as touched.</summary>
     public bool IsKnownIssue { get; init; }

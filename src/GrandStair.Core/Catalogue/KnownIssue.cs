@@ -25,8 +25,8 @@ public sealed record KnownIssue
     /// <summary>The first build that has it; null for all from the first.</summary>
     public string? Since { get; init; }
 
-    /// <summary>The first build in which it is mended; null where it is in none.</summary>
-    public string? MendedIn { get; init; }
+    /// <summary>The first build in which it is fixed; null where it is in none.</summary>
+    public string? FixedIn { get; init; }
 
     /// <summary>How one gets by with it, or who can help.</summary>
     public required Fix Fix { get; init; }
@@ -36,7 +36,7 @@ public sealed record KnownIssue
 
     /// <summary>Whether a build has it.</summary>
     public bool IsIn(string build) =>
-        (Since is null || VersionOrder.Instance.Compare(build, Since) >= 0) && (MendedIn is null || VersionOrder.Instance.Compare(build, MendedIn) < 0);
+        (Since is null || VersionOrder.Instance.Compare(build, Since) >= 0) && (FixedIn is null || VersionOrder.Instance.Compare(build, FixedIn) < 0);
 
     /// <summary>The check that it comes to for a machine whom it touches and whom no build spares.</summary>
     public Check AsCheck => new()
@@ -64,7 +64,7 @@ public sealed record IssuesAhead(string? Build, ImmutableArray<KnownIssue> Left)
         ArgumentNullException.ThrowIfNull(release);
         var issues = touching.Where(i => i.Release == release.Version).ToArray();
         if (issues.Length == 0) return new(null, []);
-        var builds = release.Builds.Select(b => b.Version).Concat(issues.Select(i => i.MendedIn).OfType<string>()).Distinct().Order(VersionOrder.Instance).ToArray();
+        var builds = release.Builds.Select(b => b.Version).Concat(issues.Select(i => i.FixedIn).OfType<string>()).Distinct().Order(VersionOrder.Instance).ToArray();
         if (builds.Length == 0) return new(null, [.. issues]);
         // Musts that every build has say nothing about which build to take.
         var musts = issues.Where(i => i.Need == Need.Must && !builds.All(i.IsIn)).ToArray();

@@ -5,16 +5,16 @@ using GrandStair.Core.Runs;
 namespace GrandStair.Core.Catalogue;
 
 /// <summary>What of a machine's contents a method brings across, least first.</summary>
-public enum Carries
+public enum Preserves
 {
     /// <summary>Nothing.</summary>
-    Blank,
+    None,
 
     /// <summary>People's data.</summary>
     Data,
 
     /// <summary>Programs, settings and data.</summary>
-    Whole,
+    Full,
 }
 
 /// <summary>What becomes of a machine by a method.</summary>
@@ -37,7 +37,7 @@ public enum Way
 /// <param name="Media">The name of the media that it installs from; null where it needs none.</param>
 /// <param name="Crew">The crew whose hands it needs; null where nobody has to be there.</param>
 /// <param name="OwnerPresent">Whether the machine's owner has to be there.</param>
-/// <param name="Stages">How much staging brings to the machine over its site's line, in bytes.</param>
+/// <param name="Stages">How much staging brings to the machine over its site's uplink, in bytes.</param>
 public sealed record MethodNeeds(string? Media = null, string? Crew = null, bool OwnerPresent = false, double Stages = 0);
 
 /// <summary>A way to do a hop.</summary>
@@ -52,7 +52,7 @@ public sealed record Method
     /// <summary>The hops that it can do, by name.</summary>
     public required ImmutableArray<string> Hops { get; init; }
 
-    /// <summary>What becomes of a machine by it. All but an upgrade end as an excuse, and have no steps.</summary>
+    /// <summary>What becomes of a machine by it. All but an upgrade end as an exemption, and have no steps.</summary>
     public Way Way { get; init; } = Way.Upgrade;
 
     /// <summary>What it needs besides the machine.</summary>
@@ -62,7 +62,7 @@ public sealed record Method
     public Condition? Suits { get; init; }
 
     /// <summary>What it brings across.</summary>
-    public required Carries Carries { get; init; }
+    public required Preserves Preserves { get; init; }
 
     /// <summary>What must or should hold for this method, besides the hop's own checks.</summary>
     public ImmutableArray<Check> Checks { get; init; } = [];
@@ -80,8 +80,8 @@ public sealed record Method
     public MethodLengths LengthsBy(Func<StepSpec, TimeSpan> lasts)
     {
         return new(
-            Sum(Steps.Where(s => s.Phase is Phase.Guard or Phase.Apply or Phase.Prove)),
-            Sum(Steps.SkipWhile(s => !s.TurningPoint).Where(s => s.Phase is Phase.Apply or Phase.Prove)),
+            Sum(Steps.Where(s => s.Phase is Phase.Protect or Phase.Apply or Phase.Verify)),
+            Sum(Steps.SkipWhile(s => !s.PointOfNoReturn).Where(s => s.Phase is Phase.Apply or Phase.Verify)),
             Sum(Rollback.Steps));
 
         TimeSpan Sum(IEnumerable<StepSpec> steps) => steps.Aggregate(TimeSpan.Zero, (sum, s) => sum + lasts(s));
@@ -89,13 +89,13 @@ public sealed record Method
 }
 
 /// <summary>How long a method usually takes.</summary>
-/// <param name="Slot">A slot: all steps from guard to prove.</param>
-/// <param name="AfterTurningPoint">From the turning point to the proof.</param>
+/// <param name="Slot">A slot: all steps from protect to verify.</param>
+/// <param name="AfterPointOfNoReturn">From the point of no return to the verification.</param>
 /// <param name="Rollback">Going back by its own steps; zero where there are none.</param>
-public readonly record struct MethodLengths(TimeSpan Slot, TimeSpan AfterTurningPoint, TimeSpan Rollback);
+public readonly record struct MethodLengths(TimeSpan Slot, TimeSpan AfterPointOfNoReturn, TimeSpan Rollback);
 
 /// <summary>How a method is undone.</summary>
 /// <param name="Words">What it is, for people; says so where there is none.</param>
-/// <param name="Lasts">How long it can be done after the proof; zero where there is none.</param>
+/// <param name="Lasts">How long it can be done after the verification; zero where there is none.</param>
 /// <param name="Steps">Its steps; empty where it is done by hand or not at all.</param>
 public sealed record Rollback(string Words, TimeSpan Lasts, ImmutableArray<StepSpec> Steps);

@@ -33,7 +33,7 @@ public sealed record Product
     public ImmutableArray<string> Editions { get; init; } = [];
 
     /// <summary>The components in the order in which they are upgraded; empty for a simple machine.</summary>
-    public ImmutableArray<Part> Parts { get; init; } = [];
+    public ImmutableArray<Component> Components { get; init; } = [];
 
     /// <summary>What is wrong in releases.</summary>
     public ImmutableArray<KnownIssue> KnownIssues { get; init; } = [];
@@ -60,25 +60,25 @@ public sealed record Product
     public ImmutableArray<KnownIssue> IssuesTouching(IReadable machine, DateTimeOffset now) =>
         [.. KnownIssues.Where(i => i.Touches.Ask(machine, new Use(now)).Value != Kleene.No)];
 
-    /// <summary>The checks of one leg of a run that is under way, with those of the machine's known issues and, for the proof, of its build.</summary>
+    /// <summary>The checks of one leg of a run that is running, with those of the machine's known issues and, for the verification, of its build.</summary>
     public ImmutableArray<Check> ChecksOf(Hop hop, Method method, Machine machine, DateTimeOffset now)
     {
         ArgumentNullException.ThrowIfNull(hop);
         ArgumentNullException.ThrowIfNull(method);
         var touching = IssuesTouching(machine, now);
         ImmutableArray<Check> checks = [.. ChecksOf(hop, touching), .. method.Checks];
-        return hop.Part is null && BuildOf(hop, touching) is { } build && BuildCheck(build) is { } check ? checks.Add(check) : checks;
+        return hop.Component is null && BuildOf(hop, touching) is { } build && BuildCheck(build) is { } check ? checks.Add(check) : checks;
     }
 
     /// <summary>The build of a hop's release that a machine should get; null where any will do.</summary>
     public string? BuildOf(Hop hop, IReadOnlyList<KnownIssue> touching)
     {
         ArgumentNullException.ThrowIfNull(hop);
-        return hop.Part is null ? IssuesAhead.Of(Release(hop.To), touching).Build : null;
+        return hop.Component is null ? IssuesAhead.Of(Release(hop.To), touching).Build : null;
     }
 
     /// <summary>A hop's checks and those that the known issues of its release come to.</summary>
-    internal ImmutableArray<Check> ChecksOf(Hop hop, IReadOnlyList<KnownIssue> touching) => hop.Part is not null || touching.Count == 0
+    internal ImmutableArray<Check> ChecksOf(Hop hop, IReadOnlyList<KnownIssue> touching) => hop.Component is not null || touching.Count == 0
         ? hop.Checks
         : [.. hop.Checks, .. IssuesAhead.Of(Release(hop.To), touching).Left.Select(i => i.AsCheck)];
 
@@ -92,8 +92,8 @@ public sealed record Product
             Title = $"Build {build} or later, which avoids a known issue",
             Need = Need.Must,
             Wants = ConditionParser.Parse(wants, KeyRegistry.BuiltIn.With([definition])),
-            AskedAt = [Moment.Proof],
-            Fix = new(Mender.Person, "Install the patches of the new release until none is left, then try again.", null),
+            AskedAt = [Moment.Verification],
+            Fix = new(FixedBy.Person, "Install the patches of the new release until none is left, then try again.", null),
         };
     }
 
@@ -124,8 +124,8 @@ public sealed record Reader(string Script, ImmutableArray<string> Covers);
 /// <param name="Checks">What must or should hold, whatever the method.</param>
 public sealed record Hop(string Name, ImmutableArray<string> From, string To, ImmutableDictionary<string, string> Editions, ImmutableArray<Check> Checks)
 {
-    /// <summary>The part that it raises, and whose versions it goes from and to; null for the product itself.</summary>
-    public string? Part { get; init; }
+    /// <summary>The component that it raises, and whose versions it goes from and to; null for the product itself.</summary>
+    public string? Component { get; init; }
 
     /// <summary>What a machine has after it besides the version and edition, such as a firmware or a mode, by key.</summary>
     public ImmutableDictionary<string, ReadingValue> Brings { get; init; } = ImmutableDictionary<string, ReadingValue>.Empty;
@@ -134,6 +134,6 @@ public sealed record Hop(string Name, ImmutableArray<string> From, string To, Im
 /// <summary>A component of a machine with a version of its own.</summary>
 /// <param name="Name">Its name within its product, such as <c>firmware</c>.</param>
 /// <param name="Title">What people call it.</param>
-/// <param name="VersionKey">The key that tells its version. The part whose key is the product's own stands for the product itself.</param>
-public sealed record Part(string Name, string Title, string VersionKey);
+/// <param name="VersionKey">The key that tells its version. The component whose key is the product's own stands for the product itself.</param>
+public sealed record Component(string Name, string Title, string VersionKey);
 

@@ -50,8 +50,8 @@ public sealed record Release(string Version, string Name, ReleaseStatus Status, 
     /// <summary>What a person has to have read before machines go to it.</summary>
     public ImmutableArray<MustRead> MustReads { get; init; } = [];
 
-    /// <summary>The least version of every part that it needs, by the part's name.</summary>
-    public ImmutableDictionary<string, string> Parts { get; init; } = ImmutableDictionary<string, string>.Empty;
+    /// <summary>The least version of every component that it needs, by the component's name.</summary>
+    public ImmutableDictionary<string, string> Components { get; init; } = ImmutableDictionary<string, string>.Empty;
 
     /// <summary>The last day of support of an edition; null where none is known.</summary>
     public DateOnly? SupportEnd(string? edition) =>

@@ -66,7 +66,7 @@ public sealed record ProductExposure(Product Product, int Machines, ImmutableArr
     private static DateOnly? SupportEnd(Product product, Release? release, string? edition, bool isPartly)
     {
         if (release is null || !isPartly) return release?.SupportEnd(edition);
-        return product.Hops.Where(h => h.Part is null && h.To == release.Version).SelectMany(h => h.From).Select(f => product.ReleaseOf(f)?.SupportEnd(edition)).Append(release.SupportEnd(edition)).Min();
+        return product.Hops.Where(h => h.Component is null && h.To == release.Version).SelectMany(h => h.From).Select(f => product.ReleaseOf(f)?.SupportEnd(edition)).Append(release.SupportEnd(edition)).Min();
     }
 
     /// <summary>The day it is where the product's vendor is.</summary>

@@ -21,7 +21,7 @@ public enum CheckState
     Waived,
 
     /// <summary>It could not be told.</summary>
-    Untold,
+    Unknown,
 
     /// <summary>It does not hold.</summary>
     Unmet,
@@ -44,18 +44,18 @@ public sealed record CheckResult(Check Check, CheckState State, IReadOnlyList<Le
 /// <summary>Whether a machine may pass.</summary>
 public enum GateState
 {
-    /// <summary>No must is unmet or untold.</summary>
+    /// <summary>No must is unmet or unknown.</summary>
     Open,
 
     /// <summary>No must is unmet, but one could not be told.</summary>
     Undecided,
 
     /// <summary>A must is unmet.</summary>
-    Shut,
+    Blocked,
 }
 
 /// <summary>All checks of one hop by one method for one machine at one moment.</summary>
-/// <param name="State">Open, undecided or shut.</param>
+/// <param name="State">Open, undecided or blocked.</param>
 /// <param name="Moment">The moment that was asked about.</param>
 /// <param name="Checks">Every check, in catalogue order.</param>
 /// <param name="Until">When a check's answer may change by age alone; null where none will.</param>
@@ -67,11 +67,11 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
     /// <summary>The shoulds that do not hold or could not be told.</summary>
     public IEnumerable<CheckResult> Cautions => Of(Need.Should);
 
-    /// <summary>Whether a must is unmet that nobody can mend.</summary>
-    public bool CannotBeMended => InTheWay.Any(c => c.State == CheckState.Unmet && c.Check.Fix.By == Mender.Nobody);
+    /// <summary>Whether a must is unmet that nobody can fix.</summary>
+    public bool CannotBeFixed => InTheWay.Any(c => c.State == CheckState.Unmet && c.Check.Fix.By == FixedBy.Nobody);
 
     private IEnumerable<CheckResult> Of(Need need) =>
-        Checks.Where(c => c.Check.Need == need && c.State is (CheckState.Unmet or CheckState.Untold));
+        Checks.Where(c => c.Check.Need == need && c.State is (CheckState.Unmet or CheckState.Unknown));
 
     /// <summary>Asks all checks of a machine.</summary>
     /// <param name="checks">The checks.</param>
@@ -89,8 +89,8 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
     /// <summary>What the musts among some results come to.</summary>
     internal static GateState StateOf(IEnumerable<CheckResult> results) => results.Where(r => r.Check.Need == Need.Must).Select(r => r.State).DefaultIfEmpty().Max() switch
     {
-        CheckState.Unmet => GateState.Shut,
-        CheckState.Untold => GateState.Undecided,
+        CheckState.Unmet => GateState.Blocked,
+        CheckState.Unknown => GateState.Undecided,
         _ => GateState.Open,
     };
 
@@ -101,12 +101,12 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
         Kleene.CannotTell when check.IsKnownIssue => CheckState.Unmet,
         _ when brought => CheckState.Deferred,
         Kleene.Yes => CheckState.Met,
-        _ => CheckState.Untold,
+        _ => CheckState.Unknown,
     };
 
     /// <summary>Whether a check is asked at a moment; null where it is over.</summary>
     internal static bool? IsAsked(Check check, Moment moment) =>
-        check.AskedAt.Contains(moment) ? true : moment != Moment.Proof && check.AskedAt.Any(m => m > moment && m != Moment.Proof) ? false : null;
+        check.AskedAt.Contains(moment) ? true : moment != Moment.Verification && check.AskedAt.Any(m => m > moment && m != Moment.Verification) ? false : null;
 
     /// <summary>Asks one check; null where its moments are all over.</summary>
     private static CheckResult? Ask(Check check, Machine machine, Moment moment, DateTimeOffset now, IReadOnlySet<string>? brought)
@@ -118,7 +118,7 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
         {
             var applies = appliesTo.Ask(machine, use);
             if (applies.Value == Kleene.No) return new(check, CheckState.NotApplicable, applies.Leaves, applies.Until);
-            if (applies.Value == Kleene.CannotTell) return new(check, CheckState.Untold, applies.Leaves, applies.Until);
+            if (applies.Value == Kleene.CannotTell) return new(check, CheckState.Unknown, applies.Leaves, applies.Until);
         }
 
         var answer = check.Wants.Ask(machine, use);
@@ -127,7 +127,7 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
 
     private static CheckResult Waived(CheckResult result, IReadOnlyList<Waiver> waivers, DateTimeOffset now)
     {
-        if (result.State is not (CheckState.Unmet or CheckState.Untold) || waivers.LastOrDefault(w => w.Check == result.Check.Name) is not { } waiver) return result;
+        if (result.State is not (CheckState.Unmet or CheckState.Unknown) || waivers.LastOrDefault(w => w.Check == result.Check.Name) is not { } waiver) return result;
         return waiver.LapsedBecause(result, now) is { } why
             ? result with { Lapsed = why }
             : result with { State = CheckState.Waived, Waiver = waiver, Until = result.Until < waiver.Until ? result.Until : waiver.Until };

@@ -24,7 +24,7 @@ public sealed record Waiver(string Check, string Version, ImmutableSortedDiction
         return result.Seen.GroupBy(l => l.Key).ToImmutableSortedDictionary(g => g.Key, g => TextOf(g.First()));
     }
 
-    /// <summary>Why it does not count for a check that is unmet or untold now; null where it does.</summary>
+    /// <summary>Why it does not count for a check that is unmet or unknown now; null where it does.</summary>
     public string? LapsedBecause(CheckResult result, DateTimeOffset now)
     {
         ArgumentNullException.ThrowIfNull(result);

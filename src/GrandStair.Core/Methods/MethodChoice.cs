@@ -21,10 +21,10 @@ public sealed record MethodOverride(string Method, string Reason, string By, Dat
 /// <summary>What people have decided about one machine within one plan.</summary>
 /// <param name="Waivers">The waivers, oldest first.</param>
 /// <param name="Method">The method that a person chose; null where the plan's order holds.</param>
-public sealed record Rulings(ImmutableArray<Waiver> Waivers, MethodOverride? Method)
+public sealed record Decisions(ImmutableArray<Waiver> Waivers, MethodOverride? Method)
 {
     /// <summary>Nothing was decided.</summary>
-    public static Rulings None { get; } = new([], null);
+    public static Decisions None { get; } = new([], null);
 }
 
 /// <summary>One leg of a route as it is judged.</summary>
@@ -40,30 +40,30 @@ public sealed record LegCase(Product Product, Hop Hop, ImmutableArray<Check> Che
 /// <param name="Gate">The gate by that method, or by the upgrade that it takes the place of; null without either.</param>
 /// <param name="Against">The methods that come before it in the order, with the reason against each.</param>
 /// <param name="Why">Why there is none; null where there is one.</param>
-/// <param name="Untold">Whether there is none because it could not be told whether one suits.</param>
-public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, ImmutableArray<Against> Against, string? Why, bool Untold = false)
+/// <param name="Unknown">Whether there is none because it could not be told whether one suits.</param>
+public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, ImmutableArray<Against> Against, string? Why, bool Unknown = false)
 {
     /// <summary>The person's choice that was followed; null where the plan's order was.</summary>
     public MethodOverride? Overridden { get; init; }
 
     /// <summary>
-    /// The first in the order of preference that does the hop, carries enough, suits, and whose gate is open or can be mended; where
-    /// nobody can mend the hop's own checks, the first that is no upgrade and suits, or else the first upgrade, with its shut gate.
-    /// Where it cannot be told whether one suits, the choice stops there and never falls through to one that carries less.
+    /// The first in the order of preference that does the hop, preserves enough, suits, and whose gate is open or can be fixed; where
+    /// nobody can fix the hop's own checks, the first that is no upgrade and suits, or else the first upgrade, with its blocked gate.
+    /// Where it cannot be told whether one suits, the choice stops there and never falls through to one that preserves less.
     /// </summary>
-    public static MethodChoice Choose(LegCase leg, IEnumerable<string> preference, Carries carries, Machine machine, Moment moment, DateTimeOffset now, Rulings rulings)
+    public static MethodChoice Choose(LegCase leg, IEnumerable<string> preference, Preserves preserves, Machine machine, Moment moment, DateTimeOffset now, Decisions decisions)
     {
         ArgumentNullException.ThrowIfNull(leg);
-        ArgumentNullException.ThrowIfNull(rulings);
-        if (rulings.Method is { } chosen && leg.Product.Method(chosen.Method)?.Hops.Contains(leg.Hop.Name) == true)
-            return Choose(leg, [chosen.Method], Carries.Blank, machine, moment, now, rulings with { Method = null }) with { Overridden = chosen };
+        ArgumentNullException.ThrowIfNull(decisions);
+        if (decisions.Method is { } chosen && leg.Product.Method(chosen.Method)?.Hops.Contains(leg.Hop.Name) == true)
+            return Choose(leg, [chosen.Method], Preserves.None, machine, moment, now, decisions with { Method = null }) with { Overridden = chosen };
 
         var against = ImmutableArray.CreateBuilder<Against>();
-        MethodChoice? beyondMending = null;
+        MethodChoice? notFixable = null;
         foreach (var name in preference)
         {
             var method = leg.Product.Method(name);
-            if (WhyNot(method, leg.Hop, carries) is { } why)
+            if (WhyNot(method, leg.Hop, preserves) is { } why)
             {
                 against.Add(new(name, why));
                 continue;
@@ -71,16 +71,16 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
 
             var suits = method!.Suits?.Ask(machine, new Use(now));
             if (suits?.Value == Kleene.CannotTell)
-                return beyondMending ?? new(leg.Hop, null, null, against.ToImmutable(), $"cannot tell whether {name} suits: {Tell(suits)}", Untold: true);
+                return notFixable ?? new(leg.Hop, null, null, against.ToImmutable(), $"cannot tell whether {name} suits: {Tell(suits)}", Unknown: true);
             if (suits?.Value == Kleene.No)
             {
                 against.Add(new(name, $"it does not suit: {Tell(suits)}"));
                 continue;
             }
 
-            if (method.Way != Way.Upgrade) return new(leg.Hop, method, beyondMending?.Gate, against.ToImmutable(), null);
-            var gate = Gate.Judge(leg.Checks.Concat(method.Checks), machine, moment, now, rulings.Waivers, leg.Brought);
-            var nobodys = gate.InTheWay.Where(c => c.State == CheckState.Unmet && c.Check.Fix.By == Mender.Nobody).ToArray();
+            if (method.Way != Way.Upgrade) return new(leg.Hop, method, notFixable?.Gate, against.ToImmutable(), null);
+            var gate = Gate.Judge(leg.Checks.Concat(method.Checks), machine, moment, now, decisions.Waivers, leg.Brought);
+            var nobodys = gate.InTheWay.Where(c => c.State == CheckState.Unmet && c.Check.Fix.By == FixedBy.Nobody).ToArray();
             if (nobodys.FirstOrDefault(c => method.Checks.Contains(c.Check)) is { } own)
             {
                 against.Add(new(name, own.Check.Title));
@@ -89,21 +89,21 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
 
             var choice = new MethodChoice(leg.Hop, method, gate, against.ToImmutable(), null);
             if (nobodys.Length == 0) return choice;
-            beyondMending ??= choice;
-            against.Add(new(name, $"nobody can mend: {string.Join("; ", nobodys.Select(c => c.Check.Title))}"));
+            notFixable ??= choice;
+            against.Add(new(name, $"nobody can fix: {string.Join("; ", nobodys.Select(c => c.Check.Title))}"));
         }
 
-        return beyondMending ?? new(leg.Hop, null, null, against.ToImmutable(), "no method of the plan will do: " + string.Join("; ", against.Select(a => $"{a.Method}, {a.Why}")));
+        return notFixable ?? new(leg.Hop, null, null, against.ToImmutable(), "no method of the plan will do: " + string.Join("; ", against.Select(a => $"{a.Method}, {a.Why}")));
     }
 
     /// <summary>Why a method is out of the question whatever the machine; null where it is not.</summary>
-    internal static string? WhyNot(Method? method, Hop hop, Carries carries)
+    internal static string? WhyNot(Method? method, Hop hop, Preserves preserves)
     {
         if (method is null || !method.Hops.Contains(hop.Name)) return $"it does not do hop {hop.Name}";
-        return method.Way == Way.Upgrade && method.Carries < carries ? $"it carries {Lower(method.Carries)} only, and the plan wants {Lower(carries)}" : null;
+        return method.Way == Way.Upgrade && method.Preserves < preserves ? $"it preserves {Lower(method.Preserves)} only, and the plan wants {Lower(preserves)}" : null;
     }
 
-    private static string Lower(Carries carries) => carries.ToString().ToLowerInvariant();
+    private static string Lower(Preserves preserves) => preserves.ToString().ToLowerInvariant();
 
     private static string Tell(Answer answer) => string.Join(", ", answer.Leaves.Select(l => $"{l.Text} ({l.Note ?? (l.Reading is null ? "never seen" : "seen " + l.Show())})"));
 }

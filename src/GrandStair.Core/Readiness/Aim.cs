@@ -10,13 +10,13 @@ namespace GrandStair.Core.Readiness;
 /// <param name="Product">The product.</param>
 /// <param name="Release">The release to go to.</param>
 /// <param name="Methods">The methods in order of preference.</param>
-/// <param name="Carries">How much has to be carried across.</param>
-public sealed record Aim(Product Product, Release Release, ImmutableArray<string> Methods, Carries Carries)
+/// <param name="Preserves">How much has to be carried across.</param>
+public sealed record Aim(Product Product, Release Release, ImmutableArray<string> Methods, Preserves Preserves)
 {
-    private readonly WhomIndex? _others;
+    private readonly TargetSelectorIndex? _others;
 
     /// <summary>Those who go to another release.</summary>
-    public ImmutableArray<(Whom For, Release Release)> But
+    public ImmutableArray<(TargetSelector For, Release Release)> But
     {
         get;
         init => (field, _others) = (value, new([.. value.Select(b => b.For)]));
@@ -57,9 +57,9 @@ public sealed record Aim(Product Product, Release Release, ImmutableArray<string
     {
         var hop = route.Hops[leg];
         var brings = hop.Brings.Select(b => Reading.Of(b.Key, b.Value, now, now, "route")).ToList();
-        var versionKey = hop.Part is null ? Product.VersionKey : Product.Parts.First(p => p.Name == hop.Part).VersionKey;
+        var versionKey = hop.Component is null ? Product.VersionKey : Product.Components.First(p => p.Name == hop.Component).VersionKey;
         brings.Add(Reading.Of(versionKey, ReadingValue.Parse(ValueKind.Version, hop.To, out _)!, now, now, "route"));
-        if (hop.Part is null && Product.EditionKey is { } key && route.Editions[leg] is { } edition)
+        if (hop.Component is null && Product.EditionKey is { } key && route.Editions[leg] is { } edition)
             brings.Add(Reading.Of(key, ReadingValue.Parse(ValueKind.Text, edition, out _)!, now, now, "route"));
         var keys = brings.Select(b => b.Key).ToHashSet(StringComparer.Ordinal);
         return [.. before.Where(r => !keys.Contains(r.Key)), .. brings];

@@ -21,13 +21,13 @@ public enum Offer
     NotYet,
 
     /// <summary>It cannot be told.</summary>
-    Untold,
+    Unknown,
 }
 
 /// <summary>Whether a machine can go to a target now, by which route and methods, and what is in the way.</summary>
 /// <param name="Route">The route, or why there is none.</param>
 /// <param name="Legs">The method of every hop, as far as one could be looked for.</param>
-/// <param name="State">Whether it may go: the worst of its gates; shut without a route or a method, undecided where a method cannot be told.</param>
+/// <param name="State">Whether it may go: the worst of its gates; blocked without a route or a method, undecided where a method cannot be told.</param>
 /// <param name="Why">What is in the way, in a sentence; null where every gate is open.</param>
 /// <param name="Offer">Whether the target is offered to it.</param>
 public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, GateState State, string? Why, Offer Offer)
@@ -44,9 +44,9 @@ public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, 
     /// <summary>What becomes of it where it is not upgraded; null where it is.</summary>
     public Method? Instead => Legs.Select(l => l.Method).FirstOrDefault(m => m is { Way: not Way.Upgrade });
 
-    /// <summary>Whether nobody can mend what is in the way.</summary>
-    public bool CannotBeMended => State == GateState.Shut && !IsWaitingForOffer
-        && (Legs.IsEmpty || Instead is not null || Legs.Any(l => l.Gate is null ? !l.Untold : l.Gate.CannotBeMended));
+    /// <summary>Whether nobody can fix what is in the way.</summary>
+    public bool CannotBeFixed => State == GateState.Blocked && !IsWaitingForOffer
+        && (Legs.IsEmpty || Instead is not null || Legs.Any(l => l.Gate is null ? !l.Unknown : l.Gate.CannotBeFixed));
 
     /// <summary>Whether all that keeps it is that the release is not offered to it yet, and no other method of the plan will do.</summary>
     public bool IsWaitingForOffer { get; init; }
@@ -58,21 +58,21 @@ public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, 
     public DateTimeOffset? Until => Legs.Min(l => l.Gate?.Until);
 
     /// <summary>Assesses a machine.</summary>
-    public static Assessment Of(Aim aim, Machine machine, Moment moment, DateTimeOffset now, Rulings? rulings = null)
+    public static Assessment Of(Aim aim, Machine machine, Moment moment, DateTimeOffset now, Decisions? decisions = null)
     {
         ArgumentNullException.ThrowIfNull(aim);
         var release = aim.ReleaseFor(machine);
         var offer = OfferOf(release, machine, now);
         var touching = aim.Product.IssuesTouching(machine, now);
         var route = RouteFinder.Find(aim.Product, Whereabouts.Of(aim.Product, machine), release, touching);
-        if (!route.Exists) return new(route, [], GateState.Shut, $"no route: {route.Why}", offer);
+        if (!route.Exists) return new(route, [], GateState.Blocked, $"no route: {route.Why}", offer);
         if (route.Arrived) return new(route, [], GateState.Open, null, offer);
 
         var cases = aim.Legs(route, machine, touching, now);
-        ImmutableArray<MethodChoice> legs = [.. cases.Select(c => MethodChoice.Choose(c.Leg, aim.Methods, aim.Carries, c.Machine, moment, now, rulings ?? Rulings.None))];
+        ImmutableArray<MethodChoice> legs = [.. cases.Select(c => MethodChoice.Choose(c.Leg, aim.Methods, aim.Preserves, c.Machine, moment, now, decisions ?? Decisions.None))];
         var state = legs.Max(StateOf);
-        var waiting = offer == Offer.NotYet && legs.Any(l => l.Method is null && !l.Untold)
-            && cases.Zip(legs).All(l => l.Second.Method is not null || Gate.Judge(l.First.Leg.Checks, l.First.Machine, moment, now, rulings?.Waivers, l.First.Leg.Brought).State == GateState.Open);
+        var waiting = offer == Offer.NotYet && legs.Any(l => l.Method is null && !l.Unknown)
+            && cases.Zip(legs).All(l => l.Second.Method is not null || Gate.Judge(l.First.Leg.Checks, l.First.Machine, moment, now, decisions?.Waivers, l.First.Leg.Brought).State == GateState.Open);
         var why = state == GateState.Open ? null : string.Join("; ", legs.SelectMany(l => WhyNot(l, legs.Length > 1)));
         return new(route, legs, state, waiting ? $"eligible, not offered yet: {why}" : why, offer) { IsWaitingForOffer = waiting };
     }
@@ -83,15 +83,15 @@ public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, 
         : OfferOf(release.OfferedTo?.Ask(machine, new Use(now)).Value ?? Kleene.CannotTell);
 
     /// <summary>What an answer to whether it is offered comes to.</summary>
-    internal static Offer OfferOf(Kleene answer) => answer switch { Kleene.Yes => Offer.Offered, Kleene.No => Offer.NotYet, _ => Offer.Untold };
+    internal static Offer OfferOf(Kleene answer) => answer switch { Kleene.Yes => Offer.Offered, Kleene.No => Offer.NotYet, _ => Offer.Unknown };
 
-    private static GateState StateOf(MethodChoice leg) => leg.Method is { Way: not Way.Upgrade } ? GateState.Shut : leg.Gate?.State ?? (leg.Untold ? GateState.Undecided : GateState.Shut);
+    private static GateState StateOf(MethodChoice leg) => leg.Method is { Way: not Way.Upgrade } ? GateState.Blocked : leg.Gate?.State ?? (leg.Unknown ? GateState.Undecided : GateState.Blocked);
 
     private static IEnumerable<string> WhyNot(MethodChoice leg, bool several)
     {
         var of = several ? $" ({leg.Hop.Name})" : "";
         if (leg.Method is null) return [leg.Why! + of];
-        var inTheWay = (leg.Gate?.InTheWay ?? []).Select(c => (c.State == CheckState.Untold ? $"cannot tell: {c.Check.Title}" : c.Check.Title) + of);
+        var inTheWay = (leg.Gate?.InTheWay ?? []).Select(c => (c.State == CheckState.Unknown ? $"cannot tell: {c.Check.Title}" : c.Check.Title) + of);
         return leg.Method.Way == Way.Upgrade ? inTheWay : inTheWay.Prepend(leg.Method.Title + of);
     }
 }

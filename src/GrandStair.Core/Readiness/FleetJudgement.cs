@@ -25,7 +25,7 @@ public enum Place : byte
     Undecided,
 
     /// <summary>It cannot go.</summary>
-    Shut,
+    Blocked,
 }
 
 /// <summary>What one check came to on every machine of a fleet.</summary>
@@ -78,7 +78,7 @@ public sealed class CheckColumn
 /// </summary>
 public sealed partial class FleetJudgement
 {
-    private const byte CannotBeMended = 1;
+    private const byte CannotBeFixed = 1;
     private const byte WaitsForOffer = 2;
     private const byte HasGates = 4;
     private const int NoReason = -1;
@@ -118,8 +118,8 @@ public sealed partial class FleetJudgement
     /// <summary>Where the machine of a row is.</summary>
     public Place PlaceOf(int row) => _places[row];
 
-    /// <summary>Whether nobody can mend what is in the way of the machine of a row.</summary>
-    public bool IsBeyondMending(int row) => (_flags[row] & CannotBeMended) != 0;
+    /// <summary>Whether nobody can fix what is in the way of the machine of a row.</summary>
+    public bool IsNotFixable(int row) => (_flags[row] & CannotBeFixed) != 0;
 
     /// <summary>Whether all that keeps the machine of a row is that the release is not offered to it yet.</summary>
     public bool IsWaitingForOffer(int row) => (_flags[row] & WaitsForOffer) != 0;
@@ -140,20 +140,20 @@ public sealed partial class FleetJudgement
     /// <param name="aim">What it is judged for.</param>
     /// <param name="fleet">The fleet; it must not change while it is judged.</param>
     /// <param name="now">The time, UTC.</param>
-    /// <param name="rulings">What people have decided, by machine.</param>
-    public static FleetJudgement Of(Aim aim, FleetColumns fleet, DateTimeOffset now, IReadOnlyDictionary<MachineId, Rulings>? rulings = null)
+    /// <param name="decisions">What people have decided, by machine.</param>
+    public static FleetJudgement Of(Aim aim, FleetColumns fleet, DateTimeOffset now, IReadOnlyDictionary<MachineId, Decisions>? decisions = null)
     {
         ArgumentNullException.ThrowIfNull(aim);
         ArgumentNullException.ThrowIfNull(fleet);
         var judgement = new FleetJudgement(aim, fleet, now);
         new Pass(judgement).Run();
-        foreach (var (machine, decided) in rulings ?? new Dictionary<MachineId, Rulings>())
+        foreach (var (machine, decided) in decisions ?? new Dictionary<MachineId, Decisions>())
             if (fleet.RowOf(machine) is { } row && judgement._places[row] != Place.Elsewhere) judgement.Rejudge(row, now, decided);
         return judgement;
     }
 
     /// <summary>Judges the machine of one row again, after a new reading or a decision.</summary>
-    public void Rejudge(int row, DateTimeOffset now, Rulings? rulings = null)
+    public void Rejudge(int row, DateTimeOffset now, Decisions? decisions = null)
     {
         var machine = Fleet[row];
         foreach (var column in _columns.Values) column.Clear(row);
@@ -164,9 +164,9 @@ public sealed partial class FleetJudgement
             return;
         }
 
-        var assessment = Assessment.Of(Aim, machine, Moment.Planning, now, rulings);
+        var assessment = Assessment.Of(Aim, machine, Moment.Planning, now, decisions);
         _places[row] = assessment.Route.Arrived ? Place.Arrived : PlaceOf(assessment.State);
-        if (assessment.CannotBeMended) _flags[row] |= CannotBeMended;
+        if (assessment.CannotBeFixed) _flags[row] |= CannotBeFixed;
         if (assessment.IsWaitingForOffer) _flags[row] |= WaitsForOffer;
         if (!assessment.Legs.IsEmpty && assessment.Legs.All(l => l.Gate is not null)) _flags[row] |= HasGates;
         else if (!assessment.Route.Arrived) _reasonOf[row] = NumberOf(assessment.Why!);
@@ -175,7 +175,7 @@ public sealed partial class FleetJudgement
         if (assessment.Until is { } until && (Until is null || until < Until)) Until = until;
     }
 
-    private static Place PlaceOf(GateState state) => state switch { GateState.Open => Place.Open, GateState.Undecided => Place.Undecided, _ => Place.Shut };
+    private static Place PlaceOf(GateState state) => state switch { GateState.Open => Place.Open, GateState.Undecided => Place.Undecided, _ => Place.Blocked };
 
     private CheckColumn ColumnOf(Check check)
     {

@@ -70,43 +70,43 @@ public sealed partial class FleetJudgement
         {
             if (plan.Legs.Length == 0)
             {
-                of._places[row] = plan.Route.Arrived ? Place.Arrived : Place.Shut;
+                of._places[row] = plan.Route.Arrived ? Place.Arrived : Place.Blocked;
                 if (plan.Route.Arrived) return;
-                of._flags[row] = CannotBeMended;
+                of._flags[row] = CannotBeFixed;
                 of._reasonOf[row] = plan.Reason;
                 return;
             }
 
             var worst = GateState.Open;
-            var (gated, mendable, lacking) = (true, true, false);
+            var (gated, fixable, lacking) = (true, true, false);
             var hopsOpen = true;
             for (var i = 0; i < plan.Legs.Length; i++)
             {
                 var leg = plan.Legs[i];
-                var (method, gate, untold, state) = Choose(row, leg);
+                var (method, gate, unknown, state) = Choose(row, leg);
                 if (i == 0 && method is not null) of._methods[row] = method.Index;
                 if (state > worst) worst = state;
                 if (gate is null)
                 {
                     gated = false;
-                    lock (of._reasons) of._reasonOf[row] = of.NumberOf(ReasonFor(row, leg, method, untold));
-                    if (!untold) mendable = false;
+                    lock (of._reasons) of._reasonOf[row] = of.NumberOf(ReasonFor(row, leg, method, unknown));
+                    if (!unknown) fixable = false;
                 }
                 else
                 {
                     leg.GatedBy[row] = gate.Place;
-                    if (leg.Hop.IsHopeless(row) || gate.Own.IsHopeless(row)) mendable = false;
+                    if (leg.Hop.IsHopeless(row) || gate.Own.IsHopeless(row)) fixable = false;
                 }
 
-                if (method is { IsUpgrade: false }) mendable = false;
+                if (method is { IsUpgrade: false }) fixable = false;
                 if (method is not null) continue;
-                lacking |= !untold;
+                lacking |= !unknown;
                 hopsOpen &= leg.Hop.StateOf(row) == GateState.Open;
             }
 
             var waits = lacking && hopsOpen && OfferOf(row, plan) == Offer.NotYet;
             of._places[row] = PlaceOf(worst);
-            of._flags[row] = (byte)((worst == GateState.Shut && !mendable && !waits ? CannotBeMended : 0) | (waits ? WaitsForOffer : 0) | (gated ? HasGates : 0));
+            of._flags[row] = (byte)((worst == GateState.Blocked && !fixable && !waits ? CannotBeFixed : 0) | (waits ? WaitsForOffer : 0) | (gated ? HasGates : 0));
         }
 
         private static Offer OfferOf(int row, GroupPlan plan) => plan.Release.Status != ReleaseStatus.PhasedIn
@@ -115,9 +115,9 @@ public sealed partial class FleetJudgement
 
         /// <summary>The method that is chosen, and the one whose gate counts; both as <see cref="MethodChoice.Choose"/> has them.</summary>
         [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-        private static (MethodPlan? Method, MethodPlan? Gate, bool Untold, GateState State) Choose(int row, LegPlan leg)
+        private static (MethodPlan? Method, MethodPlan? Gate, bool Unknown, GateState State) Choose(int row, LegPlan leg)
         {
-            MethodPlan? beyondMending = null;
+            MethodPlan? notFixable = null;
             var hopeless = leg.Hop.IsHopeless(row);
             foreach (var method in leg.Methods)
             {
@@ -125,24 +125,24 @@ public sealed partial class FleetJudgement
                 var suits = method.Suits?.Values[row] ?? Yes;
                 if (suits == No) continue;
                 if (suits == CannotTell)
-                    return beyondMending is null ? (null, null, true, GateState.Undecided) : (beyondMending, beyondMending, false, GateState.Shut);
-                if (!method.IsUpgrade) return (method, beyondMending, false, GateState.Shut);
+                    return notFixable is null ? (null, null, true, GateState.Undecided) : (notFixable, notFixable, false, GateState.Blocked);
+                if (!method.IsUpgrade) return (method, notFixable, false, GateState.Blocked);
                 if (method.Own.IsHopeless(row)) continue;
                 if (!hopeless) return (method, method, false, Worse(leg.Hop.StateOf(row), method.Own.StateOf(row)));
-                beyondMending ??= method;
+                notFixable ??= method;
             }
 
-            return (beyondMending, beyondMending, false, GateState.Shut);
+            return (notFixable, notFixable, false, GateState.Blocked);
         }
 
         private static GateState Worse(GateState a, GateState b) => a > b ? a : b;
 
-        private static string ReasonFor(int row, LegPlan leg, MethodPlan? method, bool untold)
+        private static string ReasonFor(int row, LegPlan leg, MethodPlan? method, bool unknown)
         {
             if (method is not null) return method.Of!.Title;
             var each = leg.Methods.Select(m => (m.Name, Why: m.Why
                 ?? (m.Suits?.Values[row] == No ? $"it does not suit: {m.Of!.Suits!.Text}" : m.Own.All.FirstOrDefault(c => c.Must && c.Nobody && c.States[row] == Unmet)?.Column.Check.Title)));
-            if (!untold) return "no method of the plan will do: " + string.Join("; ", each.Select(e => $"{e.Name}, {e.Why}"));
+            if (!unknown) return "no method of the plan will do: " + string.Join("; ", each.Select(e => $"{e.Name}, {e.Why}"));
             var stopped = leg.Methods.First(m => m.Why is null && m.Suits?.Values[row] == CannotTell);
             return $"cannot tell whether {stopped.Name} suits: {stopped.Of!.Suits!.Text}";
         }
@@ -153,7 +153,7 @@ public sealed partial class FleetJudgement
             var product = _aim.Product;
             var groupOf = new int[_fleet.Count];
             for (var row = 0; row < groupOf.Length; row++) groupOf[row] = isOf.Values[row] == Yes ? 0 : -1;
-            foreach (var key in new[] { product.VersionKey, product.EditionKey }.OfType<string>().Concat(product.Parts.Select(p => p.VersionKey)).Append(KeyRegistry.PartlyUpgraded).Distinct()) Divide(groupOf, Codes(key));
+            foreach (var key in new[] { product.VersionKey, product.EditionKey }.OfType<string>().Concat(product.Components.Select(p => p.VersionKey)).Append(KeyRegistry.PartlyUpgraded).Distinct()) Divide(groupOf, Codes(key));
             if (!_aim.But.IsEmpty)
             {
                 var releases = _aim.Releases.ToList();
@@ -173,7 +173,7 @@ public sealed partial class FleetJudgement
             return (groupOf, groups);
         }
 
-        /// <summary>Divides every group by a code, and numbers the groups anew in the order of their first rows.</summary>
+        /// <summary>Divides every group by a code, and numbers the groups again in the order of their first rows.</summary>
         private static void Divide(int[] groupOf, int[] codes)
         {
             var numbers = new Dictionary<(int Group, int Code), int>();
@@ -222,7 +222,7 @@ public sealed partial class FleetJudgement
             var methods = _aim.Methods.Select((title, place) =>
             {
                 var method = _aim.Product.Method(title);
-                var why = MethodChoice.WhyNot(method, hop, _aim.Carries);
+                var why = MethodChoice.WhyNot(method, hop, _aim.Preserves);
                 return why is not null
                     ? new MethodPlan(title, -1, (byte)(place + 1), method, why, null, new([]))
                     : new MethodPlan(title, (short)_aim.Product.Methods.IndexOf(method!), (byte)(place + 1), method, null, method!.Suits is { } suits ? Wanted(suits, null, supposedName, supposed) : null, Cells(method.Checks, supposed));
@@ -288,7 +288,7 @@ public sealed partial class FleetJudgement
 
         public bool Must { get; } = check.Need == Need.Must;
 
-        public bool Nobody { get; } = check.Fix.By == Mender.Nobody;
+        public bool Nobody { get; } = check.Fix.By == FixedBy.Nobody;
 
         public byte[] States { get; private set; } = [];
 
@@ -305,7 +305,7 @@ public sealed partial class FleetJudgement
             Settle(states, wants.Values, State(Kleene.No), State(Kleene.CannotTell), State(Kleene.Yes));
             if (applies is null) return;
             for (var i = 0; i < states.Length; i++)
-                if (applies.Values[i] != (byte)Kleene.Yes) states[i] = applies.Values[i] == (byte)Kleene.No ? (byte)CheckState.NotApplicable : (byte)CheckState.Untold;
+                if (applies.Values[i] != (byte)Kleene.Yes) states[i] = applies.Values[i] == (byte)Kleene.No ? (byte)CheckState.NotApplicable : (byte)CheckState.Unknown;
         }
 
         [MethodImpl(MethodImplOptions.AggressiveOptimization)]
@@ -340,9 +340,9 @@ public sealed partial class FleetJudgement
             _worstOfNobodys = WorstOf(all.Where(c => c.Must && c.Nobody), count);
         }
 
-        public GateState StateOf(int row) => _worst[row] switch { (byte)CheckState.Unmet => GateState.Shut, (byte)CheckState.Untold => GateState.Undecided, _ => GateState.Open };
+        public GateState StateOf(int row) => _worst[row] switch { (byte)CheckState.Unmet => GateState.Blocked, (byte)CheckState.Unknown => GateState.Undecided, _ => GateState.Open };
 
-        /// <summary>Whether a must is unmet that nobody can mend.</summary>
+        /// <summary>Whether a must is unmet that nobody can fix.</summary>
         public bool IsHopeless(int row) => _worstOfNobodys[row] == (byte)CheckState.Unmet;
 
         private static byte[] WorstOf(IEnumerable<Cell> cells, int count)

@@ -10,34 +10,34 @@ namespace GrandStair.Core.Readiness;
 /// <summary>How one check fares over a scope.</summary>
 /// <param name="Check">The check.</param>
 /// <param name="Counts">How many machines it came to what on.</param>
-/// <param name="Opens">How many gates would open if this check alone were mended.</param>
+/// <param name="Opens">How many gates would open if this check alone were fixed.</param>
 public sealed record CheckTally(Check Check, ImmutableDictionary<CheckState, int> Counts, int Opens)
 {
     /// <summary>How many machines it came to that on.</summary>
     public int this[CheckState state] => Counts.GetValueOrDefault(state);
 }
 
-/// <summary>One thing to mend, in the order in which mending opens the most gates.</summary>
+/// <summary>One thing to fix, in the order in which fixing opens the most gates.</summary>
 /// <param name="Check">The check.</param>
-/// <param name="Machines">The machines that it is in the way of and that can be mended.</param>
-/// <param name="Opens">How many gates open when it is mended after all that come before it.</param>
+/// <param name="Machines">The machines that it is in the way of and that can be fixed.</param>
+/// <param name="Opens">How many gates open when it is fixed after all that come before it.</param>
 /// <param name="OpenThen">How many of the scope's gates are open then.</param>
-public sealed record Mending(Check Check, int Machines, int Opens, int OpenThen);
+public sealed record Fixing(Check Check, int Machines, int Opens, int OpenThen);
 
 /// <summary>A fleet's judgement over a scope, in numbers.</summary>
 /// <param name="Machines">How many machines of the product are in the scope.</param>
 /// <param name="Arrived">How many run the target.</param>
 /// <param name="Open">How many can go.</param>
 /// <param name="Undecided">Of how many it cannot be told.</param>
-/// <param name="Shut">How many cannot go.</param>
-/// <param name="BeyondMending">How many of the shut ones nobody can mend.</param>
+/// <param name="Blocked">How many cannot go.</param>
+/// <param name="NotFixable">How many of the blocked ones nobody can fix.</param>
 /// <param name="WaitingForOffer">How many are eligible and not offered the release yet.</param>
 /// <param name="Checks">Every check with its counts.</param>
 /// <param name="Reasons">What keeps machines from having a gate at all, most machines first.</param>
-/// <param name="ToMend">What to mend, in the order in which it opens the most gates.</param>
+/// <param name="ToFix">What to fix, in the order in which it opens the most gates.</param>
 public sealed record FleetSummary(
-    int Machines, int Arrived, int Open, int Undecided, int Shut, int BeyondMending, int WaitingForOffer,
-    ImmutableArray<CheckTally> Checks, ImmutableArray<(string Reason, int Machines)> Reasons, ImmutableArray<Mending> ToMend)
+    int Machines, int Arrived, int Open, int Undecided, int Blocked, int NotFixable, int WaitingForOffer,
+    ImmutableArray<CheckTally> Checks, ImmutableArray<(string Reason, int Machines)> Reasons, ImmutableArray<Fixing> ToFix)
 {
     // One bit a check: no release has as many musts.
     private const int MostRanked = 128;
@@ -58,7 +58,7 @@ public sealed record FleetSummary(
         var reasons = parts.SelectMany(p => p.Reasons).GroupBy(r => r.Key).Select(g => (Reason: g.Key, Machines: g.Sum(r => r.Value)));
         UInt128[] inTheWay = [.. parts.SelectMany(p => p.InTheWay)];
         var alone = new Weights(musts.Length, inTheWay).Alone;
-        var opens = musts.Select((m, i) => (m.Check, Opens: m.Check.Fix.By == Mender.Nobody ? 0 : alone[i])).ToDictionary(m => m.Check, m => m.Opens);
+        var opens = musts.Select((m, i) => (m.Check, Opens: m.Check.Fix.By == FixedBy.Nobody ? 0 : alone[i])).ToDictionary(m => m.Check, m => m.Opens);
         ImmutableArray<CheckTally> tallies = [.. columns.Select((c, i) => new CheckTally(
             c.Check,
             Enum.GetValues<CheckState>().ToImmutableDictionary(s => s, s => parts.Sum(p => p.Counts[i][(int)s + 1])),
@@ -68,19 +68,19 @@ public sealed record FleetSummary(
             places[(int)Place.Arrived],
             places[(int)Place.Open],
             places[(int)Place.Undecided],
-            places[(int)Place.Shut],
-            parts.Sum(p => p.BeyondMending),
+            places[(int)Place.Blocked],
+            parts.Sum(p => p.NotFixable),
             parts.Sum(p => p.WaitingForOffer),
-            [.. tallies.Where(t => t.Counts.Values.Any(n => n > 0)).OrderByDescending(t => t.Opens).ThenByDescending(t => t[CheckState.Unmet] + t[CheckState.Untold]).ThenBy(t => t.Check.Title, StringComparer.Ordinal)],
+            [.. tallies.Where(t => t.Counts.Values.Any(n => n > 0)).OrderByDescending(t => t.Opens).ThenByDescending(t => t[CheckState.Unmet] + t[CheckState.Unknown]).ThenBy(t => t.Check.Title, StringComparer.Ordinal)],
             [.. reasons.OrderByDescending(r => r.Machines).ThenBy(r => r.Reason, StringComparer.Ordinal)],
             Rank([.. musts.Select(m => m.Check)], inTheWay, places[(int)Place.Open]));
     }
 
     /// <summary>Takes again and again the check that opens the most gates; where none opens one alone, the one in the way of most.</summary>
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static ImmutableArray<Mending> Rank(Check[] musts, UInt128[] inTheWay, int open)
+    private static ImmutableArray<Fixing> Rank(Check[] musts, UInt128[] inTheWay, int open)
     {
-        var nobodys = musts.Select((c, i) => c.Fix.By == Mender.Nobody ? UInt128.One << i : 0).Aggregate(UInt128.Zero, (a, b) => a | b);
+        var nobodys = musts.Select((c, i) => c.Fix.By == FixedBy.Nobody ? UInt128.One << i : 0).Aggregate(UInt128.Zero, (a, b) => a | b);
         var left = inTheWay.Where(b => (b & nobodys) == 0).ToArray();
         var weights = new Weights(musts.Length, left);
         var machines = weights.Machines.ToArray();
@@ -88,7 +88,7 @@ public sealed record FleetSummary(
         for (var i = 0; i < left.Length; i++)
             for (var rest = left[i]; rest != 0; rest &= rest - 1) keptBy[(int)UInt128.TrailingZeroCount(rest)].Add(i);
 
-        var ranked = ImmutableArray.CreateBuilder<Mending>();
+        var ranked = ImmutableArray.CreateBuilder<Fixing>();
         while (weights.Heaviest() is { } best)
         {
             open += weights.Alone[best];
@@ -120,7 +120,7 @@ public sealed record FleetSummary(
                 var place = judgement.PlaceOf(row);
                 if (place == Place.Elsewhere || scope?[row] == false) continue;
                 Places[(int)place]++;
-                if (judgement.IsBeyondMending(row)) BeyondMending++;
+                if (judgement.IsNotFixable(row)) NotFixable++;
                 if (judgement.IsWaitingForOffer(row)) WaitingForOffer++;
                 if (judgement.ReasonOf(row) is { } reason) Reasons[reason] = Reasons.GetValueOrDefault(reason) + 1;
                 _counted[row - from] = place != Place.Arrived ? byte.MaxValue : (byte)0;
@@ -134,7 +134,7 @@ public sealed record FleetSummary(
 
         public int[] Places { get; } = new int[Enum.GetValues<Place>().Length];
 
-        public int BeyondMending { get; }
+        public int NotFixable { get; }
 
         public int WaitingForOffer { get; }
 
@@ -168,11 +168,11 @@ public sealed record FleetSummary(
             var row = 0;
             for (; row <= states.Length - Vector256<byte>.Count; row += Vector256<byte>.Count)
             {
-                var found = Vector256.GreaterThan(Vector256.Create(states.Slice(row, Vector256<byte>.Count)), Vector256.Create((byte)CheckState.Untold)).ExtractMostSignificantBits();
+                var found = Vector256.GreaterThan(Vector256.Create(states.Slice(row, Vector256<byte>.Count)), Vector256.Create((byte)CheckState.Unknown)).ExtractMostSignificantBits();
                 for (; found != 0; found &= found - 1) rows[row + BitOperations.TrailingZeroCount(found)] |= bit;
             }
 
-            for (; row < states.Length; row++) if (states[row] > (byte)CheckState.Untold) rows[row] |= bit;
+            for (; row < states.Length; row++) if (states[row] > (byte)CheckState.Unknown) rows[row] |= bit;
         }
     }
 

@@ -12,7 +12,7 @@ public sealed class FleetColumns
     private readonly Dictionary<MachineId, int> _rows = [];
     private readonly Dictionary<string, FleetColumn> _columns = new(StringComparer.Ordinal);
     private Machine[] _machines = new Machine[64];
-    private bool[] _disagrees = new bool[64];
+    private bool[] _conflicts = new bool[64];
 
     /// <summary>How many machines there are.</summary>
     public int Count { get; private set; }
@@ -32,8 +32,8 @@ public sealed class FleetColumns
     /// <summary>The machine of a row.</summary>
     public Machine this[int row] => _machines[row];
 
-    /// <summary>Whether two sources disagree on the machine of a row.</summary>
-    public bool Disagrees(int row) => _disagrees[row];
+    /// <summary>Whether two sources conflict on the machine of a row.</summary>
+    public bool Conflicts(int row) => _conflicts[row];
 
     /// <summary>The row of a machine; null where it is not in the fleet.</summary>
     public int? RowOf(MachineId id) => _rows.TryGetValue(id, out var row) ? row : null;
@@ -77,7 +77,7 @@ public sealed class FleetColumns
             if (Count > _machines.Length)
             {
                 Array.Resize(ref _machines, Count * 2);
-                Array.Resize(ref _disagrees, Count * 2);
+                Array.Resize(ref _conflicts, Count * 2);
             }
         }
         else
@@ -86,7 +86,7 @@ public sealed class FleetColumns
         }
 
         _machines[row] = machine;
-        _disagrees[row] = machine.Disagreements.Any();
+        _conflicts[row] = machine.Conflicts.Any();
         foreach (var reading in machine.Current) Put(row, reading);
         foreach (var key in Machine.OwnKeys) Put(row, machine.Find(key)!);
     }

@@ -19,14 +19,14 @@ public readonly record struct MachineId(long Value)
 public sealed record Identifier(string Kind, string Value);
 
 /// <summary>How a machine is reached.</summary>
-/// <param name="Kind"><c>ssh</c> or <c>stand-in</c>.</param>
-/// <param name="Address">Host name or address; empty for a stand-in.</param>
+/// <param name="Kind"><c>ssh</c> or <c>simulated</c>.</param>
+/// <param name="Address">Host name or address; empty for a simulated machine.</param>
 /// <param name="Port">TCP port, 1 to 65535.</param>
 /// <param name="User">The account that logs in.</param>
 /// <param name="HostKey">The pinned host key as in known_hosts (<c>ssh-ed25519 AAAA…</c>); null where none is pinned, and then nothing is sent.</param>
 /// <param name="Key">The name of the secret that logs in; null for the service's own key.</param>
 /// <param name="HostKeyFrom">How the host key came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>; null where that is not known.</param>
-public sealed record LinkAddress(string Kind, string Address, int Port, string User, string? HostKey, string? Key = null, string? HostKeyFrom = null);
+public sealed record ConnectionAddress(string Kind, string Address, int Port, string User, string? HostKey, string? Key = null, string? HostKeyFrom = null);
 
 /// <summary>One thing that is upgraded, with what is known of it.</summary>
 public sealed record Machine : IReadable
@@ -50,7 +50,7 @@ public sealed record Machine : IReadable
     public ImmutableArray<string> Tags { get; init; } = [];
 
     /// <summary>How it is reached.</summary>
-    public required LinkAddress Link { get; init; }
+    public required ConnectionAddress Connection { get; init; }
 
     /// <summary>All readings, of every source.</summary>
     public ImmutableArray<Reading> Readings
@@ -68,15 +68,15 @@ public sealed record Machine : IReadable
 
     /// <summary>
     /// Readings of another source that differ from the one that counts; older ones, still visible. Moments are left out:
-    /// that the last backup was another one yesterday is no disagreement.
+    /// that the last backup was another one yesterday is no conflict.
     /// </summary>
-    public IEnumerable<Reading> Disagreements => Readings.IsEmpty || Readings.All(r => r.Source == Readings[0].Source) ? [] : Readings
+    public IEnumerable<Reading> Conflicts => Readings.IsEmpty || Readings.All(r => r.Source == Readings[0].Source) ? [] : Readings
         .Where(r => r.Value?.Kind != ValueKind.Instant)
         .Where(r => CurrentOf(r.Key)! is var counts && counts.Source != r.Source && !counts.Says(r))
         .OrderBy(r => r.Key, StringComparer.Ordinal);
 
     /// <summary>The keys that the fleet itself answers; no source reads them.</summary>
-    public static IReadOnlyList<string> OwnKeys { get; } = ["name", "site", "group", "owner", "link", "tag"];
+    public static IReadOnlyList<string> OwnKeys { get; } = ["name", "site", "group", "owner", "connection", "tag"];
 
     /// <summary>How long nothing may be heard of a machine until it is said to be silent.</summary>
     public static readonly TimeSpan SilentAfter = TimeSpan.FromDays(7);
@@ -88,7 +88,7 @@ public sealed record Machine : IReadable
     public bool IsSilent(DateTimeOffset now) => LastSeen is not { } seen || seen < now - SilentAfter;
 
     /// <summary>
-    /// What is known under a key: the current reading, or what the fleet itself says (name, site, group, owner, tag, link),
+    /// What is known under a key: the current reading, or what the fleet itself says (name, site, group, owner, tag, connection),
     /// which does not age, and is absent where it was left empty. Null where it was never seen.
     /// </summary>
     public Reading? Find(string key)
@@ -99,7 +99,7 @@ public sealed record Machine : IReadable
             "site" => (ValueKind.Text, Site),
             "group" => (ValueKind.Text, Group),
             "owner" => (ValueKind.Text, Owner),
-            "link" => (ValueKind.Text, Link.Kind),
+            "connection" => (ValueKind.Text, Connection.Kind),
             "tag" => (ValueKind.List, string.Join(',', Tags)),
             _ => (ValueKind.Text, null),
         };

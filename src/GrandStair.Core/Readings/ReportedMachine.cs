@@ -10,7 +10,7 @@ namespace GrandStair.Core.Readings;
 /// <param name="Group">Its group; null to leave it as it is.</param>
 /// <param name="Owner">Its owner; null to leave it as it is.</param>
 /// <param name="Tags">Its tags; null to leave them as they are.</param>
-/// <param name="Link">How it is reached; null to leave it as it is.</param>
+/// <param name="Connection">How it is reached; null to leave it as it is.</param>
 /// <param name="Report">What was read of it.</param>
 /// <param name="Seen">When that was seen, UTC.</param>
 public sealed record ReportedMachine(
@@ -21,6 +21,6 @@ public sealed record ReportedMachine(
     string? Group,
     string? Owner,
     ImmutableArray<string>? Tags,
-    LinkAddress? Link,
+    ConnectionAddress? Connection,
     SourceReport Report,
     DateTimeOffset Seen);

@@ -7,7 +7,7 @@ using MathNet.Numerics.Distributions;
 namespace GrandStair.Core.Rehearsals;
 
 /// <summary>
-/// What was measured, made into something to draw from. Where few cases are known they lean on the wider class: a model or a line on
+/// What was measured, made into something to draw from. Where few cases are known they lean on the wider class: a model or a uplink on
 /// its step, and a step on what its method says is typical. How little is known is part of what is drawn: once for a whole draw, since
 /// what is thought wrongly of a step is wrong for all its machines.
 /// </summary>
@@ -15,10 +15,10 @@ public sealed class Experience
 {
     private readonly Dictionary<StepKey, StepExperience> _steps = [];
     private readonly ILookup<StepKey, MeasuredStep> _measured;
-    private readonly Dictionary<(Moment, bool), (int Open, int Undecided, int Shut)> _gates;
+    private readonly Dictionary<(Moment, bool), (int Open, int Undecided, int Blocked)> _gates;
     private readonly Dictionary<Decision, int> _decisions;
     private readonly Logs _decides;
-    private readonly TimeSpan[] _mendings;
+    private readonly TimeSpan[] _fixings;
 
     /// <summary>Learns from what was measured.</summary>
     public Experience(Measurements measured)
@@ -26,9 +26,9 @@ public sealed class Experience
         ArgumentNullException.ThrowIfNull(measured);
         _measured = measured.Steps.ToLookup(s => s.Step);
         _gates = measured.Gates.GroupBy(g => (g.Moment, g.Again))
-            .ToDictionary(g => g.Key, g => (g.Count(x => x.State == GateState.Open), g.Count(x => x.State == GateState.Undecided), g.Count(x => x.State == GateState.Shut)));
+            .ToDictionary(g => g.Key, g => (g.Count(x => x.State == GateState.Open), g.Count(x => x.State == GateState.Undecided), g.Count(x => x.State == GateState.Blocked)));
         _decisions = measured.Decisions.CountBy(d => d.Decision).ToDictionary();
-        _mendings = [.. measured.Mendings];
+        _fixings = [.. measured.Fixings];
         _decides = new(Usual.Decides, Usual.DecidesSpread, [.. measured.Decisions.Select(d => d.After)]);
     }
 
@@ -42,8 +42,8 @@ public sealed class Experience
     /// <summary>How it goes in one draw.</summary>
     /// <param name="seed">The seed; the same one gives the same draws.</param>
     /// <param name="draw">The draw's number.</param>
-    /// <param name="mending">How long after its wave begins a machine that is not ready is usually made ready; null for never.</param>
-    public IOutside Draw(ulong seed, int draw, TimeSpan? mending) => new Drawn(this, new Chances(seed, draw), mending is { } usual ? new Logs(usual, Usual.MendsSpread, _mendings) : null);
+    /// <param name="fixing">How long after its wave begins a machine that is not ready is usually made ready; null for never.</param>
+    public IWorldModel Draw(ulong seed, int draw, TimeSpan? fixing) => new Drawn(this, new Chances(seed, draw), fixing is { } usual ? new Logs(usual, Usual.FixesSpread, _fixings) : null);
 
     private StepExperience Of(StepKey key, StepSpec step)
     {
@@ -68,19 +68,19 @@ public sealed class Experience
         /// <summary>How far what a method says is typical is off, as a standard deviation of logarithms: two thirds lie within a third of it.</summary>
         public const double StepSpread = 0.3;
 
-        /// <summary>How far models, and lines, differ from what is usual for a step.</summary>
+        /// <summary>How far models, and uplinks, differ from what is usual for a step.</summary>
         public const double ModelSpread = 0.15;
-        public const double LineSpread = 0.4;
+        public const double UplinkSpread = 0.4;
 
         /// <summary>As how many measured cases what is usual counts.</summary>
         public const double Weight = 3;
 
         public const double DecidesSpread = 0.8;
         public const double ReturnsSpread = 0.6;
-        public const double MendsSpread = 0.6;
+        public const double FixesSpread = 0.6;
 
         /// <summary>How many times as long as it has taken already it takes where that is longer than anything that is known.</summary>
-        public const double MendsLonger = 1.25;
+        public const double FixesLonger = 1.25;
 
         /// <summary>How often a step fails at first, and when it has failed before.</summary>
         public static readonly (double Fails, double Of) Step = (0.3, 15), StepAgain = (0.6, 3);
@@ -94,11 +94,11 @@ public sealed class Experience
         public static readonly TimeSpan Decides = TimeSpan.FromHours(8);
         public static readonly TimeSpan Returns = TimeSpan.FromHours(48);
 
-        /// <summary>How often a machine is tried at all before somebody excuses it.</summary>
-        public const int Passages = 3;
+        /// <summary>How often a machine is tried at all before somebody exemptions it.</summary>
+        public const int Attempts = 3;
 
         /// <summary>As how many measured decisions what is usual counts: nearly always it is tried again.</summary>
-        public static double Weighs(Decision decision) => decision switch { Decision.TryAgain or Decision.WaitOn => 2, Decision.GoBack or Decision.CallOff => 0.06, _ => 0.03 };
+        public static double Weighs(Decision decision) => decision switch { Decision.Retry or Decision.Wait => 2, Decision.RollBack or Decision.Cancel => 0.06, _ => 0.03 };
     }
 
     /// <summary>Times that spread as their logarithms do: those that were measured, and what is usual beside them.</summary>
@@ -151,19 +151,19 @@ public sealed class Experience
     private sealed class StepExperience
     {
         private readonly Dictionary<string, (double Middle, double Off)> _models;
-        private readonly Dictionary<string, (double Middle, double Off)> _lines;
+        private readonly Dictionary<string, (double Middle, double Off)> _uplinks;
         private readonly Dictionary<(string? Model, bool Again), (int Failed, int All)> _counts;
 
         public StepExperience(long number, StepSpec step, MeasuredStep[] measured)
         {
             Number = number;
             Typical = Logs.Log(step.Typical);
-            ByLine = step.Phase == Phase.Stage;
+            ByUplink = step.Phase == Phase.Stage;
             var went = measured.Where(m => m.Result == OrderResult.Ok).ToArray();
             var first = new Logs(step.Typical, Usual.StepSpread, [.. went.Select(m => m.Lasted)]);
-            _lines = ByLine ? Effects(went, m => m.Site, m => Logs.Log(m.Lasted) - first.Middle, first.Deviation, Usual.LineSpread) : [];
-            _models = Effects(went, m => m.Model, m => Logs.Log(m.Lasted) - first.Middle - Of(_lines, m.Site), first.Deviation, Usual.ModelSpread);
-            Lasts = new(step.Typical, Usual.StepSpread, [.. went.Select(m => Logs.Log(m.Lasted) - Of(_lines, m.Site) - Of(_models, m.Model))]);
+            _uplinks = ByUplink ? Effects(went, m => m.Site, m => Logs.Log(m.Lasted) - first.Middle, first.Deviation, Usual.UplinkSpread) : [];
+            _models = Effects(went, m => m.Model, m => Logs.Log(m.Lasted) - first.Middle - Of(_uplinks, m.Site), first.Deviation, Usual.ModelSpread);
+            Lasts = new(step.Typical, Usual.StepSpread, [.. went.Select(m => Logs.Log(m.Lasted) - Of(_uplinks, m.Site) - Of(_models, m.Model))]);
             _counts = measured.GroupBy(m => ((string?)m.Model, m.Again)).Concat(measured.GroupBy(m => ((string?)null, m.Again))).ToDictionary(g => g.Key, g => (g.Count(m => m.Result != OrderResult.Ok), g.Count()));
             var failed = measured.Where(m => m.Result != OrderResult.Ok).Select(m => Logs.Log(m.Lasted) - Middle(m.Model, m.Site, null).Middle).ToArray();
             FailsAfter = ((Usual.Weight * Math.Log(0.7)) + failed.Sum()) / (Usual.Weight + failed.Length);
@@ -179,18 +179,18 @@ public sealed class Experience
 
         private double Typical { get; }
 
-        private bool ByLine { get; }
+        private bool ByUplink { get; }
 
-        /// <summary>The middle of what it takes on a model over a site's line, as a logarithm, and how far that may be off.</summary>
+        /// <summary>The middle of what it takes on a model over a site's uplink, as a logarithm, and how far that may be off.</summary>
         /// <param name="model">The model.</param>
         /// <param name="site">The site.</param>
-        /// <param name="over">How long the line takes as the plan says it, which is believed of one that was not measured; null where it is in nobody's way.</param>
+        /// <param name="over">How long the uplink takes as the plan says it, which is believed of one that was not measured; null where it is in nobody's way.</param>
         public (double Middle, double Off) Middle(string model, string site, TimeSpan? over)
         {
             var (byModel, modelOff) = _models.GetValueOrDefault(model, (0, Usual.ModelSpread));
-            var slower = over is { } line ? Math.Max(0, Logs.Log(line) - Typical) : 0;
-            var (byLine, lineOff) = !ByLine ? (0, 0) : _lines.GetValueOrDefault(site, (slower, slower > 0 ? Usual.StepSpread : Usual.LineSpread));
-            return (Lasts.Middle + byModel + byLine, Math.Sqrt((modelOff * modelOff) + (lineOff * lineOff)));
+            var slower = over is { } uplink ? Math.Max(0, Logs.Log(uplink) - Typical) : 0;
+            var (byUplink, uplinkOff) = !ByUplink ? (0, 0) : _uplinks.GetValueOrDefault(site, (slower, slower > 0 ? Usual.StepSpread : Usual.UplinkSpread));
+            return (Lasts.Middle + byModel + byUplink, Math.Sqrt((modelOff * modelOff) + (uplinkOff * uplinkOff)));
         }
 
         /// <summary>How often it fails: of all, and of one model.</summary>
@@ -208,11 +208,11 @@ public sealed class Experience
     }
 
     /// <summary>One draw.</summary>
-    private sealed class Drawn(Experience experience, Chances chances, Logs? mends) : IOutside
+    private sealed class Drawn(Experience experience, Chances chances, Logs? fixes) : IWorldModel
     {
-        private const int Decides = -1, Mends = -2, Returns = -3, Gates = -4;
-        private const int MostMends = 40;
-        private readonly Dictionary<object, Dictionary<(string Model, string Line, bool Again), Going>> _going = new(ReferenceEqualityComparer.Instance);
+        private const int Decides = -1, Fixes = -2, Returns = -3, Gates = -4;
+        private const int MostFixes = 40;
+        private readonly Dictionary<object, Dictionary<(string Model, string Uplink, bool Again), Going>> _going = new(ReferenceEqualityComparer.Instance);
         private readonly Dictionary<(Moment, bool), double> _notOpen = [];
 
         public Course Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at)
@@ -230,12 +230,12 @@ public sealed class Experience
         public GateState Gate(RehearsedMachine machine, Moment moment, OrderName order, DateTimeOffset at)
         {
             var again = order.Attempt > 1;
-            var (open, undecided, shut) = experience._gates.GetValueOrDefault((moment, again));
+            var (open, undecided, blocked) = experience._gates.GetValueOrDefault((moment, again));
             if (!_notOpen.TryGetValue((moment, again), out var notOpen))
-                _notOpen[(moment, again)] = notOpen = Share(again ? Usual.GateAgain : Usual.Gate, undecided + shut, open + undecided + shut, chances.Uniform(Gates, (long)moment, again ? 1 : 0));
+                _notOpen[(moment, again)] = notOpen = Share(again ? Usual.GateAgain : Usual.Gate, undecided + blocked, open + undecided + blocked, chances.Uniform(Gates, (long)moment, again ? 1 : 0));
             var luck = chances.Uniform(Gates - 1 - (int)moment, machine.Request.Machine.Value, (order.Run << 8) + order.Attempt);
             if (luck >= notOpen) return GateState.Open;
-            return luck / notOpen < (undecided + 1.0) / (undecided + shut + 2) ? GateState.Undecided : GateState.Shut;
+            return luck / notOpen < (undecided + 1.0) / (undecided + blocked + 2) ? GateState.Undecided : GateState.Blocked;
         }
 
         public (TimeSpan After, Decision Decision) Decide(RehearsedMachine machine, RunState run, OrderName order, ImmutableArray<Decision> possible)
@@ -252,48 +252,48 @@ public sealed class Experience
             return (after, possible[^1]);
         }
 
-        public TimeSpan? Mend(RehearsedMachine machine, TimeSpan waited)
+        public TimeSpan? Fix(RehearsedMachine machine, TimeSpan waited)
         {
-            if (mends is null) return null;
+            if (fixes is null) return null;
             var whose = machine.Request.Machine.Value;
             // Who was not made ready for so long is one of those with whom it takes longer.
-            for (var attempt = 1; attempt < MostMends; attempt += 2)
+            for (var attempt = 1; attempt < MostFixes; attempt += 2)
             {
-                var after = Logs.Span(mends.Middle + (mends.MiddleOff * chances.Gauss(Mends, 0, 0)) + mends.Apart(chances.Uniform(Mends, whose, attempt), chances.Uniform(Mends, whose, attempt + 1)));
+                var after = Logs.Span(fixes.Middle + (fixes.MiddleOff * chances.Gauss(Fixes, 0, 0)) + fixes.Apart(chances.Uniform(Fixes, whose, attempt), chances.Uniform(Fixes, whose, attempt + 1)));
                 if (after > waited) return after;
             }
 
-            return waited * Usual.MendsLonger;
+            return waited * Usual.FixesLonger;
         }
 
-        public TimeSpan? Again(RehearsedMachine machine, int passages) => passages >= Usual.Passages
+        public TimeSpan? Again(RehearsedMachine machine, int attempts) => attempts >= Usual.Attempts
             ? null
-            : Logs.Span(Logs.Log(Usual.Returns) + (Usual.ReturnsSpread * chances.Gauss(Returns, machine.Request.Machine.Value, passages)));
+            : Logs.Span(Logs.Log(Usual.Returns) + (Usual.ReturnsSpread * chances.Gauss(Returns, machine.Request.Machine.Value, attempts)));
 
         private double Weight(Decision decision) => Usual.Weighs(decision) + experience._decisions.GetValueOrDefault(decision);
 
         private Going Of(RehearsedMachine machine, LegSpec leg, StepSpec step, bool again)
         {
-            var line = step.Phase == Phase.Stage ? machine.Request.Site : "";
+            var uplink = step.Phase == Phase.Stage ? machine.Request.Site : "";
             if (!_going.TryGetValue(step, out var ofStep)) _going[step] = ofStep = [];
-            if (ofStep.TryGetValue((machine.Model, line, again), out var going)) return going;
+            if (ofStep.TryGetValue((machine.Model, uplink, again), out var going)) return going;
             var known = experience.Of(new(leg.Hop, leg.Method, step.Name), step);
-            // What is brought over the line is brought by the longest step of staging.
+            // What is brought over the uplink is brought by the longest step of staging.
             var brings = step.Phase == Phase.Stage && leg.Steps.Where(s => s.Phase == Phase.Stage).MaxBy(s => s.Typical) == step;
-            var (middle, off) = known.Middle(machine.Model, line, brings ? machine.OverLine : null);
-            var name = Name(machine.Model) ^ (Name(line) << 1);
+            var (middle, off) = known.Middle(machine.Model, uplink, brings ? machine.OverUplink : null);
+            var name = Name(machine.Model) ^ (Name(uplink) << 1);
             middle += (known.Lasts.MiddleOff * chances.Gauss(known.Number, 1, 0)) + (off * chances.Gauss(known.Number, 2, name));
             var (all, model) = known.Failures(machine.Model, again);
             var usual = again ? Usual.StepAgain : Usual.Step;
             var ofAll = (usual.Fails + all.Failed) / (usual.Of + all.All);
             var fails = Share((ofAll * Usual.ModelFailures, Usual.ModelFailures), model.Failed, model.All, chances.Uniform(known.Number, 3, name ^ (again ? 1 : 0)));
-            return ofStep[(machine.Model, line, again)] = new(known, middle, fails);
+            return ofStep[(machine.Model, uplink, again)] = new(known, middle, fails);
         }
 
         /// <summary>A share that is known from some cases, drawn as little as that is known: Beta's distribution.</summary>
         private static double Share((double Fails, double Of) usual, int failed, int all, double at) => Beta.InvCDF(usual.Fails + failed, usual.Of - usual.Fails + all - failed, at);
 
-        /// <summary>How a step goes on a model over a line in this draw.</summary>
+        /// <summary>How a step goes on a model over a uplink in this draw.</summary>
         private sealed record Going(StepExperience Known, double Middle, double Fails);
     }
 }

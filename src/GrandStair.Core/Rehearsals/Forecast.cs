@@ -39,32 +39,32 @@ public readonly record struct Amount(double P10, double P50, double P90)
 /// <summary>When a wave begins and is through.</summary>
 /// <param name="Wave">Its name.</param>
 /// <param name="Begins">When it begins.</param>
-/// <param name="Proved">When the last of its machines is proved that will be.</param>
-public sealed record WaveForecast(string Wave, Spread Begins, Spread Proved);
+/// <param name="Verified">When the last of its machines is verified that will be.</param>
+public sealed record WaveForecast(string Wave, Spread Begins, Spread Verified);
 
 /// <summary>When a site is through, and what it waits for most.</summary>
 /// <param name="Site">The site.</param>
 /// <param name="Machines">How many machines of the plan stand there.</param>
-/// <param name="Proved">When the last of them is proved that will be.</param>
+/// <param name="Verified">When the last of them is verified that will be.</param>
 /// <param name="Bottleneck">What its machines wait for longest, besides the waves before.</param>
 /// <param name="Hours">How long one of them waits for that on average.</param>
 /// <param name="Waits">How long one of them waits on average by cause, hours, longest first.</param>
-public sealed record SiteForecast(string Site, int Machines, Spread Proved, Cause Bottleneck, double Hours, ImmutableArray<SiteWait> Waits);
+public sealed record SiteForecast(string Site, int Machines, Spread Verified, Cause Bottleneck, double Hours, ImmutableArray<SiteWait> Waits);
 
 /// <summary>How long one machine of a site waits for something on average.</summary>
 /// <param name="Cause">What for.</param>
 /// <param name="Hours">How long.</param>
 public readonly record struct SiteWait(Cause Cause, double Hours);
 
-/// <summary>A machine that may not be proved in time.</summary>
+/// <summary>A machine that may not be verified in time.</summary>
 /// <param name="Machine">The machine.</param>
-/// <param name="Misses">In which share of the draws it is not proved by the deadline, or not at all where there is none, 0 to 1.</param>
+/// <param name="Misses">In which share of the draws it is not verified by the deadline, or not at all where there is none, 0 to 1.</param>
 public sealed record LateMachine(MachineId Machine, double Misses);
 
-/// <summary>How much of the plan is proved when.</summary>
+/// <summary>How much of the plan is verified when.</summary>
 /// <param name="Machines">How many machines.</param>
-/// <param name="Proved">When so many are.</param>
-public sealed record ForecastStep(int Machines, Spread Proved);
+/// <param name="Verified">When so many are.</param>
+public sealed record ForecastStep(int Machines, Spread Verified);
 
 /// <summary>When a plan will be done, as a range, and what is in the way.</summary>
 public sealed record Forecast
@@ -81,14 +81,14 @@ public sealed record Forecast
     /// <summary>How many machines it is about.</summary>
     public required int Machines { get; init; }
 
-    /// <summary>When the last machine is proved that will be.</summary>
-    public required Spread Proved { get; init; }
+    /// <summary>When the last machine is verified that will be.</summary>
+    public required Spread Verified { get; init; }
 
-    /// <summary>In which share of the draws every machine that will be proved is so by the deadline, 0 to 1; null without a deadline.</summary>
+    /// <summary>In which share of the draws every machine that will be verified is so by the deadline, 0 to 1; null without a deadline.</summary>
     public double? InTime { get; init; }
 
-    /// <summary>How many machines are not proved at all: nobody makes them ready, they find no place, or they fail again and again.</summary>
-    public required Amount NotProved { get; init; }
+    /// <summary>How many machines are not verified at all: nobody makes them ready, they cannot be scheduled, or they fail again and again.</summary>
+    public required Amount NotVerified { get; init; }
 
     /// <summary>How many slots are missed.</summary>
     public required Amount MissedSlots { get; init; }
@@ -96,12 +96,12 @@ public sealed record Forecast
     /// <summary>The waves in order.</summary>
     public required ImmutableArray<WaveForecast> Waves { get; init; }
 
-    /// <summary>The sites, those that are through last first; at the end those where half of the draws prove no machine.</summary>
+    /// <summary>The sites, those that are through last first; at the end those where half of the draws verify no machine.</summary>
     public required ImmutableArray<SiteForecast> Sites { get; init; }
 
     /// <summary>The machines that miss most often, at most <see cref="Rehearsal.MostLate"/>.</summary>
     public required ImmutableArray<LateMachine> Late { get; init; }
 
-    /// <summary>How much is proved when.</summary>
+    /// <summary>How much is verified when.</summary>
     public required ImmutableArray<ForecastStep> Steps { get; init; }
 }

@@ -3,7 +3,7 @@ using GrandStair.Core.Waves;
 
 namespace GrandStair.Core.Rehearsals;
 
-/// <summary>Sums passages up as they come; of each only what the forecast tells is kept, so that memory does not grow with machines times draws.</summary>
+/// <summary>Adds simulations up as they come; of each only what the forecast tells is kept, so that memory does not grow with machines times draws.</summary>
 internal sealed class ForecastSums(Prepared prepared, int draws, int steps)
 {
     private static readonly Cause[] Causes = Enum.GetValues<Cause>();
@@ -14,25 +14,25 @@ internal sealed class ForecastSums(Prepared prepared, int draws, int steps)
     private readonly DateTimeOffset?[][] _begins = new DateTimeOffset?[draws][];
     private readonly DateTimeOffset?[][] _waves = new DateTimeOffset?[draws][];
     private readonly DateTimeOffset?[][] _sites = new DateTimeOffset?[draws][];
-    private readonly double[] _notProved = new double[draws];
+    private readonly double[] _notVerified = new double[draws];
     private readonly double[] _missed = new double[draws];
-    private readonly DateTimeOffset? _deadline = prepared.Plan.Deadline is { } day ? Layout.EndOf(day) : null;
+    private readonly DateTimeOffset? _deadline = prepared.Plan.Deadline is { } day ? PlanSchedule.EndOf(day) : null;
     private readonly int[] _levels = [.. Enumerable.Range(1, steps).Select(s => (int)Math.Ceiling(s * prepared.Machines.Length / (double)steps)).Distinct().Where(l => l > 0)];
 
     /// <summary>Takes what came of one draw.</summary>
-    public void Add(int draw, PassageResult result)
+    public void Add(int draw, SimulationResult result)
     {
-        var proved = result.Proved.OfType<DateTimeOffset>().Order().ToArray();
-        _ends[draw] = [proved.Length == 0 ? null : proved[^1], .. _levels.Select(l => l <= proved.Length ? proved[l - 1] : (DateTimeOffset?)null)];
+        var verified = result.Verified.OfType<DateTimeOffset>().Order().ToArray();
+        _ends[draw] = [verified.Length == 0 ? null : verified[^1], .. _levels.Select(l => l <= verified.Length ? verified[l - 1] : (DateTimeOffset?)null)];
         _begins[draw] = result.Opened;
-        _notProved[draw] = result.Proved.Length - proved.Length;
+        _notVerified[draw] = result.Verified.Length - verified.Length;
         _missed[draw] = result.MissedSlots;
         _waited[draw] = result.Waited;
         var waves = _waves[draw] = new DateTimeOffset?[prepared.Waves.Length];
         var sites = _sites[draw] = new DateTimeOffset?[prepared.SiteNames.Length];
-        for (var m = 0; m < result.Proved.Length; m++)
+        for (var m = 0; m < result.Verified.Length; m++)
         {
-            if (result.Proved[m] is not { } at) continue;
+            if (result.Verified[m] is not { } at) continue;
             Later(ref waves[prepared.Machines[m].Wave], at);
             Later(ref sites[prepared.Sites[m]], at);
         }
@@ -41,7 +41,7 @@ internal sealed class ForecastSums(Prepared prepared, int draws, int steps)
         {
             for (var m = 0; m < _misses.Length; m++)
             {
-                if (result.Proved[m] is not { } at || at > _deadline) _misses[m]++;
+                if (result.Verified[m] is not { } at || at > _deadline) _misses[m]++;
             }
         }
     }
@@ -53,12 +53,12 @@ internal sealed class ForecastSums(Prepared prepared, int draws, int steps)
         Seed = settings.Seed,
         From = prepared.From,
         Machines = prepared.Machines.Length,
-        Proved = Spread.Of(_ends.Select(e => e[0])),
+        Verified = Spread.Of(_ends.Select(e => e[0])),
         InTime = _deadline is null ? null : _ends.Count(e => e[0] <= _deadline) / (double)draws,
-        NotProved = Amount.Of(_notProved),
+        NotVerified = Amount.Of(_notVerified),
         MissedSlots = Amount.Of(_missed),
         Waves = [.. prepared.Plan.Waves.Select((w, i) => new WaveForecast(w.Name, Spread.Of(_begins.Select(b => b[i])), Spread.Of(_waves.Select(b => b[i]))))],
-        Sites = [.. Enumerable.Range(0, prepared.SiteNames.Length).Select(Site).OrderByDescending(s => s.Proved.P50 ?? DateTimeOffset.MinValue).ThenBy(s => s.Site, StringComparer.OrdinalIgnoreCase)],
+        Sites = [.. Enumerable.Range(0, prepared.SiteNames.Length).Select(Site).OrderByDescending(s => s.Verified.P50 ?? DateTimeOffset.MinValue).ThenBy(s => s.Site, StringComparer.OrdinalIgnoreCase)],
         Late = [.. _misses.Select((misses, m) => (misses, m)).Where(x => x.misses > 0).OrderByDescending(x => x.misses).ThenBy(x => x.m).Take(Rehearsal.MostLate).Select(x => new LateMachine(prepared.Machines[x.m].Request.Machine, x.misses / (double)draws))],
         Steps = [.. _levels.Select((level, l) => new ForecastStep(level, Spread.Of(_ends.Select(e => e[l + 1]))))],
     };

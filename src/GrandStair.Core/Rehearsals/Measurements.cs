@@ -17,7 +17,7 @@ public readonly record struct StepKey(string Hop, string Method, string Step);
 /// <param name="Site">The machine's site.</param>
 /// <param name="Again">Whether it had been tried before.</param>
 /// <param name="Result">How it ended.</param>
-/// <param name="Lasted">How long it was under way.</param>
+/// <param name="Lasted">How long it was running.</param>
 public sealed record MeasuredStep(StepKey Step, string Model, string Site, bool Again, OrderResult Result, TimeSpan Lasted);
 
 /// <summary>A gate, as it was judged.</summary>
@@ -41,7 +41,7 @@ public sealed record Measurements(ImmutableArray<MeasuredStep> Steps, ImmutableA
     public static Measurements None { get; } = new([], [], []);
 
     /// <summary>How long after their wave began machines were made ready that were not.</summary>
-    public ImmutableArray<TimeSpan> Mendings { get; init; } = [];
+    public ImmutableArray<TimeSpan> Fixings { get; init; } = [];
 
     /// <summary>What the log of one run shows.</summary>
     /// <param name="events">Its events from the first on.</param>
@@ -78,6 +78,6 @@ public sealed record Measurements(ImmutableArray<MeasuredStep> Steps, ImmutableA
     public static Measurements Together(IReadOnlyCollection<Measurements> all)
     {
         ArgumentNullException.ThrowIfNull(all);
-        return new([.. all.SelectMany(m => m.Steps)], [.. all.SelectMany(m => m.Gates)], [.. all.SelectMany(m => m.Decisions)]) { Mendings = [.. all.SelectMany(m => m.Mendings)] };
+        return new([.. all.SelectMany(m => m.Steps)], [.. all.SelectMany(m => m.Gates)], [.. all.SelectMany(m => m.Decisions)]) { Fixings = [.. all.SelectMany(m => m.Fixings)] };
     }
 }

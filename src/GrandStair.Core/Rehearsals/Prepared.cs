@@ -8,13 +8,13 @@ namespace GrandStair.Core.Rehearsals;
 /// <summary>A case in numbers, found out once for all draws; nothing of it changes afterwards.</summary>
 internal sealed class Prepared
 {
-    /// <summary>How long after its begin a rehearsal ends, whatever is not proved by then.</summary>
+    /// <summary>How long after its begin a rehearsal ends, whatever is not verified by then.</summary>
     public static readonly TimeSpan Span = SlotPlacer.Horizon * 2;
 
     private readonly RehearsalCase _case;
     private readonly int[] _open;
-    private readonly int[] _units;
-    private readonly int[] _lines;
+    private readonly int[] _clusters;
+    private readonly int[] _uplinks;
     private readonly string?[] _crews;
     private readonly Cause[] _causes;
     private readonly Dictionary<string, int> _crewLimits = new(StringComparer.OrdinalIgnoreCase);
@@ -26,19 +26,19 @@ internal sealed class Prepared
         To = @case.From + Span;
         Times = new(@case.Plan, @case.Calendars, @case.From, To);
         var sites = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
-        Sites = [.. @case.Machines.Select(m => PlacementProblem.Number(sites, m.Request.Site))];
+        Sites = [.. @case.Machines.Select(m => ScheduleProblem.Number(sites, m.Request.Site))];
         SiteNames = [.. sites.OrderBy(s => s.Value).Select(s => s.Key)];
         Members = [.. @case.Plan.Waves.Select((_, w) => Enumerable.Range(0, @case.Machines.Length).Where(m => @case.Machines[m].Wave == w).ToArray())];
         var kinds = new Dictionary<string, int>(StringComparer.Ordinal);
-        Kinds = [.. @case.Machines.Select(m => PlacementProblem.Number(kinds, string.Join('|', m.Legs.Select(l => $"{l.Hop}/{l.Method}"))))];
+        Kinds = [.. @case.Machines.Select(m => ScheduleProblem.Number(kinds, string.Join('|', m.Legs.Select(l => $"{l.Hop}/{l.Method}"))))];
         Lead = [.. @case.Machines.Select(m => @case.Plan.LeadFor(m.Legs.IsEmpty ? [] : m.Legs[0].Steps))];
 
         List<(int Most, Cause Cause)> limits = [(@case.Plan.Limits.All, Cause.PlanLimit), .. SiteNames.Select(_ => (@case.Plan.Limits.Site, Cause.SiteLimit))];
         foreach (var crew in @case.Plan.Crews) Limit(_crewLimits, crew.Name, crew.Hands, Cause.Crew);
-        var units = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
-        var lines = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
-        _units = [.. @case.Machines.Select(m => m.Request.Unit is { } unit ? Limit(units, unit, 1, Cause.Unit) : -1)];
-        _lines = [.. @case.Machines.Select(m => @case.Plan.LineOf(m.Request.Site) is not null ? Limit(lines, m.Request.Site, 1, Cause.Line) : -1)];
+        var clusters = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
+        var uplinks = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
+        _clusters = [.. @case.Machines.Select(m => m.Request.Cluster is { } cluster ? Limit(clusters, cluster, 1, Cause.Cluster) : -1)];
+        _uplinks = [.. @case.Machines.Select(m => @case.Plan.UplinkOf(m.Request.Site) is not null ? Limit(uplinks, m.Request.Site, 1, Cause.Uplink) : -1)];
         Most = [.. limits.Select(l => l.Most)];
         _causes = [.. limits.Select(l => l.Cause)];
         OtherLimits = [.. @case.Others.Select(o => LimitsOf(o).ToArray())];
@@ -54,7 +54,7 @@ internal sealed class Prepared
         IEnumerable<(int Limit, int Most)> LimitsOf(TakenSlot other)
         {
             if (sites.TryGetValue(other.Of.Site, out var site)) yield return (1 + site, other.OtherPlan!.Limits.Site);
-            if (other.Of.Unit is { } unit && units.TryGetValue(unit, out var limit)) yield return (limit, 1);
+            if (other.Of.Cluster is { } cluster && clusters.TryGetValue(cluster, out var limit)) yield return (limit, 1);
             if (CrewLimit(other.Slot.Crew) is var crew and >= 0) yield return (crew, other.OtherPlan!.CrewOf(other.Slot.Crew)?.Hands ?? int.MaxValue);
         }
 
@@ -95,7 +95,7 @@ internal sealed class Prepared
     /// <summary>How long before its slot each machine has to be known.</summary>
     public TimeSpan[] Lead { get; }
 
-    /// <summary>How many may have room in each limit: the plan, the sites, then crews, units and lines.</summary>
+    /// <summary>How many may have room in each limit: the plan, the sites, then crews, clusters and uplinks.</summary>
     public int[] Most { get; }
 
     /// <summary>What takes longest at each site.</summary>
@@ -112,9 +112,9 @@ internal sealed class Prepared
 
     public Cause CauseOf(int limit) => _causes[limit];
 
-    public int UnitOf(int m) => _units[m];
+    public int ClusterOf(int m) => _clusters[m];
 
-    public int LineOf(int m) => _lines[m];
+    public int UplinkOf(int m) => _uplinks[m];
 
     public int CrewLimit(string? crew) => crew is null ? -1 : _crewLimits.GetValueOrDefault(crew, -1);
 

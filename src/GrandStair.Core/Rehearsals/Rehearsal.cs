@@ -3,8 +3,8 @@ namespace GrandStair.Core.Rehearsals;
 /// <summary>How a case is rehearsed.</summary>
 /// <param name="Draws">How often, at least 1.</param>
 /// <param name="Seed">What the draws come from: the same one gives the same forecast.</param>
-/// <param name="Mending">How long after its wave begins a machine that is not ready is usually made ready; null where none is.</param>
-public sealed record RehearsalSettings(int Draws, ulong Seed, TimeSpan? Mending)
+/// <param name="Fixing">How long after its wave begins a machine that is not ready is usually made ready; null where none is.</param>
+public sealed record RehearsalSettings(int Draws, ulong Seed, TimeSpan? Fixing)
 {
     /// <summary>What is taken where nothing is said.</summary>
     public static RehearsalSettings Usual { get; } = new(200, 1, TimeSpan.FromDays(4));
@@ -19,7 +19,7 @@ public static class Rehearsal
     /// <summary>How many machines that may be late are told by name.</summary>
     public const int MostLate = 200;
 
-    /// <summary>In how many steps the share that is proved is told.</summary>
+    /// <summary>In how many steps the share that is verified is told.</summary>
     private const int Steps = 40;
 
     /// <summary>Rehearses a case.</summary>
@@ -42,9 +42,9 @@ public static class Rehearsal
         {
             Parallel.For(0, settings.Draws, options, draw =>
             {
-                var passages = new Passages(prepared, experience.Draw(settings.Seed, draw, settings.Mending));
-                passages.Run(stop);
-                sums.Add(draw, passages.Result);
+                var simulation = new PlanSimulation(prepared, experience.Draw(settings.Seed, draw, settings.Fixing));
+                simulation.Run(stop);
+                sums.Add(draw, simulation.Result);
                 progress?.Invoke(Interlocked.Increment(ref done));
             });
         }
@@ -57,11 +57,11 @@ public static class Rehearsal
     }
 
     /// <summary>Goes once through a case with an outside of one's own.</summary>
-    /// <returns>When each machine was proved, in the order of the case, UTC; null where it was not.</returns>
-    public static IReadOnlyList<DateTimeOffset?> Once(RehearsalCase @case, IOutside outside, CancellationToken stop)
+    /// <returns>When each machine was verified, in the order of the case, UTC; null where it was not.</returns>
+    public static IReadOnlyList<DateTimeOffset?> Once(RehearsalCase @case, IWorldModel outside, CancellationToken stop)
     {
-        var passages = new Passages(new(@case), outside);
-        passages.Run(stop);
-        return passages.Result.Proved;
+        var simulation = new PlanSimulation(new(@case), outside);
+        simulation.Run(stop);
+        return simulation.Result.Verified;
     }
 }

@@ -13,14 +13,14 @@ public sealed record RehearsedMachine(SlotRequest Request, int Wave, ImmutableAr
     /// <summary>Its model; empty where it is not known.</summary>
     public string Model { get; init; } = "";
 
-    /// <summary>How long its site's line, as the plan says it, takes to bring what is staged; null where no line is in the way.</summary>
-    public TimeSpan? OverLine { get; init; }
+    /// <summary>How long its site's uplink, as the plan says it, takes to bring what is staged; null where no uplink is in the way.</summary>
+    public TimeSpan? OverUplink { get; init; }
 
     /// <summary>Whether nothing is in its way now.</summary>
     public bool Ready { get; init; } = true;
 
     /// <summary>Whether somebody can make it ready where it is not.</summary>
-    public bool CanBeMended { get; init; } = true;
+    public bool CanBeFixed { get; init; } = true;
 
     /// <summary>The slot that it has; null where it has none.</summary>
     public Slot? Slot { get; init; }
@@ -37,9 +37,9 @@ public readonly record struct RehearsedWave(DateTimeOffset? Opened, bool Passed)
 /// <summary>What is rehearsed.</summary>
 /// <param name="Plan">The plan.</param>
 /// <param name="Calendars">The calendars that its rules name.</param>
-/// <param name="Machines">Its machines without those that are excused.</param>
+/// <param name="Machines">Its machines without those that are exempt.</param>
 /// <param name="Waves">Its waves as they stand.</param>
-/// <param name="From">When the rehearsal begins: when the plan would start, or now where it is under way, UTC.</param>
+/// <param name="From">When the rehearsal begins: when the plan would start, or now where it is running, UTC.</param>
 public sealed record RehearsalCase(
     Plan Plan,
     IReadOnlyDictionary<string, ICalendar> Calendars,

@@ -1,7 +1,7 @@
 
 namespace GrandStair.Core.Rehearsals;
 
-/// <summary>Room within the limits, as the engine keeps it: in the plan, at a site, of a crew, in a unit and over a line.</summary>
+/// <summary>Room within the limits, as the engine keeps it: in the plan, at a site, of a crew, in a cluster and over a uplink.</summary>
 internal sealed class Room
 {
     private const int Plan = 0;
@@ -11,8 +11,8 @@ internal sealed class Room
     private readonly List<int>?[] _lowered;
     private readonly Queue<int>?[] _waiting;
     private readonly bool[] _has;
-    private readonly bool[] _hasUnit;
-    private readonly bool[] _hasLine;
+    private readonly bool[] _hasCluster;
+    private readonly bool[] _hasUplink;
     private readonly int[] _crew;
     private readonly List<int> _released = [];
 
@@ -25,8 +25,8 @@ internal sealed class Room
         _waiting = new Queue<int>?[_most.Length];
         var count = prepared.Machines.Length;
         _has = new bool[count];
-        _hasUnit = new bool[count];
-        _hasLine = new bool[count];
+        _hasCluster = new bool[count];
+        _hasUplink = new bool[count];
         _crew = new int[count];
     }
 
@@ -41,7 +41,7 @@ internal sealed class Room
     /// <returns>The limit that is full; below 0 where it has its room now.</returns>
     public int Take(int m, string? crewNamed)
     {
-        var (site, unit) = (1 + _case.Sites[m], _case.UnitOf(m));
+        var (site, cluster) = (1 + _case.Sites[m], _case.ClusterOf(m));
         var crew = _case.CrewLimit(crewNamed);
         if (!_has[m])
         {
@@ -50,11 +50,11 @@ internal sealed class Room
             if (crew >= 0 && Free(crew) <= 0) return crew;
         }
 
-        if (unit >= 0 && !_hasUnit[m])
+        if (cluster >= 0 && !_hasCluster[m])
         {
-            if (Free(unit) <= 0) return unit;
-            _hasUnit[m] = true;
-            _taken[unit]++;
+            if (Free(cluster) <= 0) return cluster;
+            _hasCluster[m] = true;
+            _taken[cluster]++;
         }
 
         if (_has[m]) return -1;
@@ -90,14 +90,14 @@ internal sealed class Room
         return _released;
     }
 
-    /// <summary>Takes the line of a machine's site for one step of its staging.</summary>
-    public int TakeLine(int m)
+    /// <summary>Takes the uplink of a machine's site for one step of its staging.</summary>
+    public int TakeUplink(int m)
     {
-        var line = _case.LineOf(m);
-        if (line < 0 || _hasLine[m]) return -1;
-        if (Free(line) <= 0) return line;
-        _hasLine[m] = true;
-        _taken[line]++;
+        var uplink = _case.UplinkOf(m);
+        if (uplink < 0 || _hasUplink[m]) return -1;
+        if (Free(uplink) <= 0) return uplink;
+        _hasUplink[m] = true;
+        _taken[uplink]++;
         return -1;
     }
 
@@ -107,8 +107,8 @@ internal sealed class Room
     {
         _released.Clear();
         if (run.NeedsRoom) return _released;
-        if (_hasLine[m]) Give(_case.LineOf(m));
-        _hasLine[m] = false;
+        if (_hasUplink[m]) Give(_case.UplinkOf(m));
+        _hasUplink[m] = false;
         if (_has[m])
         {
             Give(Plan);
@@ -117,10 +117,10 @@ internal sealed class Room
             _has[m] = false;
         }
 
-        if (_hasUnit[m] && !run.HoldsUnit)
+        if (_hasCluster[m] && !run.HoldsCluster)
         {
-            Give(_case.UnitOf(m));
-            _hasUnit[m] = false;
+            Give(_case.ClusterOf(m));
+            _hasCluster[m] = false;
         }
 
         return _released;

@@ -27,13 +27,13 @@ internal sealed class RunTree
         return root;
     }
 
-    /// <summary>A run that is under way already.</summary>
+    /// <summary>A run that is running already.</summary>
     public static Node At(RunState run) => new(run with { Slot = AnySlot }, run.Outstanding?.NotBefore ?? Time);
 
     /// <summary>What happens to a run.</summary>
     /// <param name="Kind">What it is.</param>
     /// <param name="How">How it went: a gate's state, an order's result, or a decision, as a number.</param>
-    /// <param name="Late">Whether it is too late for the turning point of its slot.</param>
+    /// <param name="Late">Whether it is too late for the point of no return of its slot.</param>
     public readonly record struct Happening(HappeningKind Kind, int How, bool Late);
 
     public enum HappeningKind
@@ -55,7 +55,7 @@ internal sealed class RunTree
         {
             Run = run;
             NeedsRoom = run.NeedsRoom;
-            HoldsUnit = run.HoldsUnit;
+            HoldsCluster = run.HoldsCluster;
             Order = run.Outstanding;
             // A slot's own time is the machine's, and not known here.
             Delay = Order is null or { Kind: OrderKind.Slot } ? TimeSpan.Zero : Order.NotBefore - at;
@@ -66,7 +66,7 @@ internal sealed class RunTree
 
         public bool NeedsRoom { get; }
 
-        public bool HoldsUnit { get; }
+        public bool HoldsCluster { get; }
 
         public Order? Order { get; }
 

@@ -7,15 +7,15 @@ namespace GrandStair.Core.Routes;
 /// <summary>Where a machine is, as far as routes ask.</summary>
 /// <param name="Version">The version it runs; null where it is not known.</param>
 /// <param name="Edition">Its edition; null where it is not known or the product has none.</param>
-/// <param name="Parts">The version of every part of the product, in their order; null where it is not known.</param>
-public sealed record Whereabouts(string? Version, string? Edition, ImmutableArray<string?> Parts)
+/// <param name="Components">The version of every component of the product, in their order; null where it is not known.</param>
+public sealed record Whereabouts(string? Version, string? Edition, ImmutableArray<string?> Components)
 {
     /// <summary>The version to which an upgrade got only partly; null where none is known to have.</summary>
     public string? PartlyTo { get; init; }
 
     /// <summary>Where a machine is.</summary>
     public static Whereabouts Of(Product product, Machine machine) => new(
-        machine.TextOf(product.VersionKey), product.EditionKey is { } key ? machine.TextOf(key) : null, [.. product.Parts.Select(p => machine.TextOf(p.VersionKey))])
+        machine.TextOf(product.VersionKey), product.EditionKey is { } key ? machine.TextOf(key) : null, [.. product.Components.Select(p => machine.TextOf(p.VersionKey))])
     {
         PartlyTo = machine.TextOf(KeyRegistry.PartlyUpgraded),
     };

@@ -6,7 +6,7 @@ namespace GrandStair.Core.Routes;
 
 /// <summary>
 /// Finds routes: of all chains of hops to a release the one that leaves the fewest known issues, is out of service for the shortest time,
-/// and has the fewest hops, in this order. Parts are raised in their order around each hop, as far as its release needs it.
+/// and has the fewest hops, in this order. Components are raised in their order around each hop, as far as its release needs it.
 /// </summary>
 public static class RouteFinder
 {
@@ -35,7 +35,7 @@ public static class RouteFinder
         if (product.ReleaseOf(from.Version) is not { } start) return Missing($"{product.Name} {from.Version} is of no release that the catalogue knows");
         // The version alone says that it has arrived; the hop to it has to be finished all the same.
         var isPartly = product.ReleaseOf(from.PartlyTo)?.Version == start.Version;
-        var unfinished = isPartly ? product.Hops.FirstOrDefault(h => h.Part is null && h.To == start.Version) : null;
+        var unfinished = isPartly ? product.Hops.FirstOrDefault(h => h.Component is null && h.To == start.Version) : null;
         if (isPartly && unfinished is null) return Missing($"it was upgraded to {start.Name} only partly, and no hop leads there");
         if (start.Version == target.Version && !isPartly) return new([], null, Arrived: true) { Editions = [from.Edition] };
         if (target.Status == ReleaseStatus.Withdrawn) return Missing($"{target.Name} was withdrawn and is no target");
@@ -52,7 +52,7 @@ public static class RouteFinder
 
     private static (Route Route, Cost Cost) Weigh(Product product, Chain chain, Release target, IReadOnlyList<KnownIssue> touching)
     {
-        var ahead = chain.Hops.Where(h => h.Part is null).Select(h => IssuesAhead.Of(product.Release(h.To), touching)).ToArray();
+        var ahead = chain.Hops.Where(h => h.Component is null).Select(h => IssuesAhead.Of(product.Release(h.To), touching)).ToArray();
         ImmutableArray<KnownIssue> left = [.. ahead.SelectMany(a => a.Left)];
         var outage = chain.Hops.Aggregate(TimeSpan.Zero, (sum, hop) => sum + Outage(product, hop));
         var route = new Route(chain.Hops, null, Arrived: false)
@@ -70,7 +70,7 @@ public static class RouteFinder
 
     private static string WhyLost(Cost best, Cost other)
     {
-        if (other.Musts + other.Issues > best.Musts + best.Issues) return $"it leaves {other.Issues - best.Issues} more known issues unmended";
+        if (other.Musts + other.Issues > best.Musts + best.Issues) return $"it leaves {other.Issues - best.Issues} more known issues unfixed";
         if (other.Outage > best.Outage) return $"it is out of service for {Units.Show((other.Outage - best.Outage).TotalSeconds, ValueKind.Duration)} longer";
         return other.Hops > best.Hops ? $"it takes {other.Hops} hops in place of {best.Hops}" : "it is as good, and later by name";
     }
@@ -103,7 +103,7 @@ public static class RouteFinder
             }
 
             if (main.Length == MostHops || Found.Count == MostChains || !_passed.Add(at.Version)) return;
-            foreach (var hop in product.Hops.Where(h => h.Part is null && h.From.Contains(at.Version)))
+            foreach (var hop in product.Hops.Where(h => h.Component is null && h.From.Contains(at.Version)))
             {
                 var to = product.Release(hop.To);
                 if (to.Status == ReleaseStatus.Withdrawn) _missing.Add($"hop {hop.Name} leads over {to.Name}, which was withdrawn");
@@ -125,21 +125,21 @@ public static class RouteFinder
             return false;
         }
 
-        /// <summary>Puts the hops of the parts around those of the product; null where one is missing.</summary>
+        /// <summary>Puts the hops of the components around those of the product; null where one is missing.</summary>
         private Chain? WithParts(ImmutableArray<Hop> main, ImmutableArray<string?> editions)
         {
             var hops = ImmutableArray.CreateBuilder<Hop>();
             var after = ImmutableArray.CreateBuilder<string?>();
-            var versions = from.Parts.ToArray();
+            var versions = from.Components.ToArray();
             var edition = from.Edition;
             for (var i = 0; i < main.Length; i++)
             {
                 var release = product.Release(main[i].To);
-                var own = product.Parts.IndexOf(product.Parts.FirstOrDefault(p => p.VersionKey == product.VersionKey)!);
-                for (var part = 0; part < product.Parts.Length; part++)
+                var own = product.Components.IndexOf(product.Components.FirstOrDefault(p => p.VersionKey == product.VersionKey)!);
+                for (var component = 0; component < product.Components.Length; component++)
                 {
-                    if (part == own) Add(main[i], editions[i]);
-                    else if (release.Parts.TryGetValue(product.Parts[part].Name, out var least) && !Raise(part, least)) return null;
+                    if (component == own) Add(main[i], editions[i]);
+                    else if (release.Components.TryGetValue(product.Components[component].Name, out var least) && !Raise(component, least)) return null;
                 }
 
                 if (own < 0) Add(main[i], editions[i]);
@@ -153,27 +153,27 @@ public static class RouteFinder
                 after.Add(edition = editionAfter);
             }
 
-            bool Raise(int part, string least)
+            bool Raise(int component, string least)
             {
-                var name = product.Parts[part].Name;
-                if (versions[part] is null)
+                var name = product.Components[component].Name;
+                if (versions[component] is null)
                 {
-                    _missing.Add($"the version of its {name} ({product.Parts[part].VersionKey}) is not known, and {least} or later is needed");
+                    _missing.Add($"the version of its {name} ({product.Components[component].VersionKey}) is not known, and {least} or later is needed");
                     return false;
                 }
 
-                while (VersionOrder.Instance.Compare(versions[part], least) < 0)
+                while (VersionOrder.Instance.Compare(versions[component], least) < 0)
                 {
-                    var next = product.Hops.Where(h => h.Part == name && h.From.Any(f => Runs(versions[part]!, f)) && VersionOrder.Instance.Compare(h.To, versions[part]) > 0)
+                    var next = product.Hops.Where(h => h.Component == name && h.From.Any(f => Runs(versions[component]!, f)) && VersionOrder.Instance.Compare(h.To, versions[component]) > 0)
                         .MaxBy(h => h.To, VersionOrder.Instance);
                     if (next is null)
                     {
-                        _missing.Add($"no hop raises its {name} from {versions[part]} to {least}");
+                        _missing.Add($"no hop raises its {name} from {versions[component]} to {least}");
                         return false;
                     }
 
                     Add(next, edition);
-                    versions[part] = next.To;
+                    versions[component] = next.To;
                 }
 
                 return true;

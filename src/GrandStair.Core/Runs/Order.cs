@@ -12,21 +12,21 @@ public enum Phase
     Stage,
 
     /// <summary>The machine's time has not come yet.</summary>
-    AwaitSlot,
+    Wait,
 
     /// <summary>What protects the machine is done: saved, patched, suspended.</summary>
-    Guard,
+    Protect,
 
     /// <summary>The upgrade itself.</summary>
     Apply,
 
     /// <summary>It is looked at whether the target runs.</summary>
-    Prove,
+    Verify,
 
     /// <summary>The upgrade is undone.</summary>
     RollBack,
 
-    /// <summary>Loose ends are closed, and the rollback period runs.</summary>
+    /// <summary>Follow-ups are closed, and the rollback period runs.</summary>
     Settle,
 
     /// <summary>The run has its outcome.</summary>
@@ -39,7 +39,7 @@ public enum StepKind
     /// <summary>A script that runs on the machine on its own, whether or not somebody is connected.</summary>
     Script,
 
-    /// <summary>The machine starts anew; done when it has a new boot id.</summary>
+    /// <summary>The machine restarts; done when it has a new boot id.</summary>
     Restart,
 }
 
@@ -52,7 +52,7 @@ public enum StepKind
 /// <param name="Typical">How long it usually takes.</param>
 /// <param name="Limit">How long it may take before a person is asked.</param>
 /// <param name="Attempts">How often it is tried before a person is asked, at least 1.</param>
-/// <param name="TurningPoint">Whether one can only go forward once it has begun.</param>
+/// <param name="PointOfNoReturn">Whether one can only go forward once it has begun.</param>
 public sealed record StepSpec(
     string Name,
     string Title,
@@ -62,7 +62,7 @@ public sealed record StepSpec(
     TimeSpan Typical,
     TimeSpan Limit,
     int Attempts = 1,
-    bool TurningPoint = false)
+    bool PointOfNoReturn = false)
 {
     /// <summary>The names of the secrets that its script needs.</summary>
     public ImmutableArray<string> Secrets { get; init; } = [];

@@ -17,7 +17,7 @@ namespace GrandStair.Core.Runs;
 [JsonDerivedType(typeof(SlotOpened), "slot-opened")]
 [JsonDerivedType(typeof(SlotMoved), "slot-moved")]
 [JsonDerivedType(typeof(Decided), "decided")]
-[JsonDerivedType(typeof(LooseEndClosed), "loose-end-closed")]
+[JsonDerivedType(typeof(FollowUpClosed), "follow-up-closed")]
 [JsonDerivedType(typeof(Settled), "settled")]
 public abstract record RunEvent(DateTimeOffset At, string Actor)
 {
@@ -58,14 +58,14 @@ public sealed record RunOpened(
 /// <param name="Order">The order that asked for it.</param>
 /// <param name="State">What came of it.</param>
 /// <param name="InTheWay">The musts in the way, with what was seen, in sentences.</param>
-/// <param name="Cautions">The shoulds that do not hold; after the proof each becomes a loose end.</param>
+/// <param name="Cautions">The shoulds that do not hold; after the verification each becomes a follow-up.</param>
 public sealed record GateJudged(DateTimeOffset At, string Actor, OrderName Order, GateState State, ImmutableArray<Noted> InTheWay, ImmutableArray<Noted> Cautions) : RunEvent(At, Actor);
 
 /// <summary>A check that does not hold, as it is noted in a run's log.</summary>
 /// <param name="Check">The check's name.</param>
 /// <param name="Title">What it makes sure of.</param>
 /// <param name="Seen">What was seen.</param>
-/// <param name="Fix">How it is mended.</param>
+/// <param name="Fix">How it is fixed.</param>
 public sealed record Noted(string Check, string Title, string Seen, string Fix);
 
 /// <summary>How an order ended.</summary>
@@ -93,11 +93,11 @@ public enum OrderResult
 /// <param name="Note">The last lines of its output, or what is known in their place.</param>
 public sealed record OrderEnded(DateTimeOffset At, string Actor, OrderName Order, OrderResult Result, int? Exit, string Note) : RunEvent(At, Actor)
 {
-    /// <summary>How long it was under way, by the machine's own account; null where that is not known.</summary>
+    /// <summary>How long it was running, by the machine's own account; null where that is not known.</summary>
     public TimeSpan? Lasted { get; init; }
 }
 
-/// <summary>An order is under way for longer than its limit.</summary>
+/// <summary>An order is running for longer than its limit.</summary>
 public sealed record OrderOverdue(DateTimeOffset At, string Actor, OrderName Order, string Note) : RunEvent(At, Actor);
 
 /// <summary>The slot has come, and the limits have room.</summary>
@@ -110,16 +110,16 @@ public sealed record SlotMoved(DateTimeOffset At, string Actor, Slot Slot, strin
 public enum Decision
 {
     /// <summary>Try again what it is parked at.</summary>
-    TryAgain,
+    Retry,
 
-    /// <summary>Give the order under way more time.</summary>
-    WaitOn,
+    /// <summary>Give the running order more time.</summary>
+    Wait,
 
-    /// <summary>Call it off; until the turning point only.</summary>
-    CallOff,
+    /// <summary>Call it off; until the point of no return only.</summary>
+    Cancel,
 
-    /// <summary>Undo it by the method's rollback; after the turning point.</summary>
-    GoBack,
+    /// <summary>Undo it by the method's rollback; after the point of no return.</summary>
+    RollBack,
 
     /// <summary>Take it for failed.</summary>
     GiveUp,
@@ -128,8 +128,8 @@ public enum Decision
 /// <summary>A person decided.</summary>
 public sealed record Decided(DateTimeOffset At, string Actor, Decision Decision, string Reason) : RunEvent(At, Actor);
 
-/// <summary>A loose end was closed.</summary>
-public sealed record LooseEndClosed(DateTimeOffset At, string Actor, string LooseEnd, string Reason) : RunEvent(At, Actor);
+/// <summary>A follow-up was closed.</summary>
+public sealed record FollowUpClosed(DateTimeOffset At, string Actor, string FollowUp, string Reason) : RunEvent(At, Actor);
 
 /// <summary>The rollback period is over, and the rollback was given up.</summary>
 public sealed record Settled(DateTimeOffset At, string Actor, OrderName Order) : RunEvent(At, Actor);

@@ -13,7 +13,7 @@ public sealed record Stepped(RunState State, ImmutableArray<Order> Orders);
 public sealed class DecisionRefusedException(string message) : Exception(message);
 
 /// <summary>
-/// Carries a run from event to event. Pure: the same events give the same state and the same orders. An event that answers
+/// Preserves a run from event to event. Pure: the same events give the same state and the same orders. An event that answers
 /// an order which is not outstanding changes nothing, so that an answer may come twice.
 /// </summary>
 public static class RunMachine
@@ -52,8 +52,8 @@ public static class RunMachine
             SlotOpened slot => IsOutstanding(state, slot.Order) ? AskGate(state, Moment.Start, e.At) : Same(state),
             SlotMoved moved => OnSlotMoved(state, moved),
             Decided decided => OnDecided(state, decided),
-            LooseEndClosed closed => OnLooseEndClosed(state, closed),
-            Settled settled => IsOutstanding(state, settled.Order) && !state.HasOpenLooseEnds ? Close(state, Outcome.Done, null, e.At) : Same(state),
+            FollowUpClosed closed => OnFollowUpClosed(state, closed),
+            Settled settled => IsOutstanding(state, settled.Order) && !state.HasOpenFollowUps ? Close(state, Outcome.Done, null, e.At) : Same(state),
             _ => throw new InvalidOperationException($"Unknown event {e.Type}."),
         });
     }
@@ -102,48 +102,48 @@ public static class RunMachine
     private static Stepped AskGate(RunState state, Moment moment, DateTimeOffset at)
     {
         if (moment == Moment.Start && at > state.Slot.LatestTurn) return MissSlot(state, at);
-        var entered = moment == Moment.Proof ? state with { Tries = 0 } : Enter(state, Phase.Gate, at);
+        var entered = moment == Moment.Verification ? state with { Tries = 0 } : Enter(state, Phase.Gate, at);
         return Ask(entered with { Moment = moment }, OrderKind.Gate, GateStep(moment), at, moment: moment);
     }
 
-    private static string GateStep(Moment moment) => moment switch { Moment.Planning => "gate-planning", Moment.Start => "gate-start", Moment.Guarded => "gate-guarded", _ => "gate-proof" };
+    private static string GateStep(Moment moment) => moment switch { Moment.Planning => "gate-planning", Moment.Start => "gate-start", Moment.Protected => "gate-protected", _ => "gate-verify" };
 
     private static Stepped EnterSteps(RunState state, Phase phase, DateTimeOffset at) => NextStep(Enter(state, phase, at), at);
 
     /// <summary>Asks for the step that stands at <see cref="RunState.Step"/>, or goes on to what follows the phase.</summary>
     private static Stepped NextStep(RunState state, DateTimeOffset at)
     {
-        if (state.CallOff is { } reason && !state.Turned) return Close(state, Outcome.CalledOff, reason, at);
+        if (state.Cancel is { } reason && !state.Turned) return Close(state, Outcome.Cancelled, reason, at);
         if (state.NextStep is { } step)
         {
-            if (state.Phase is Phase.Guard or Phase.Apply && !state.Turned && at > state.Slot.LatestTurn) return MissSlot(state, at);
-            if (step.TurningPoint) state = state with { Turned = true };
+            if (state.Phase is Phase.Protect or Phase.Apply && !state.Turned && at > state.Slot.LatestTurn) return MissSlot(state, at);
+            if (step.PointOfNoReturn) state = state with { Turned = true };
 
             return Ask(state, OrderKind.Step, step.Name, at);
         }
 
         return state.Phase switch
         {
-            Phase.Stage => AwaitSlot(state, at),
-            Phase.Guard => AskGate(state, Moment.Guarded, at),
-            Phase.Apply => EnterSteps(state, Phase.Prove, at),
-            Phase.Prove => AskGate(state, Moment.Proof, at),
-            Phase.RollBack => Close(state, Outcome.Reverted, state.Reason, at),
+            Phase.Stage => Wait(state, at),
+            Phase.Protect => AskGate(state, Moment.Protected, at),
+            Phase.Apply => EnterSteps(state, Phase.Verify, at),
+            Phase.Verify => AskGate(state, Moment.Verification, at),
+            Phase.RollBack => Close(state, Outcome.RolledBack, state.Reason, at),
             _ => throw new InvalidOperationException($"No steps follow {state.Phase}."),
         };
     }
 
-    private static Stepped AwaitSlot(RunState state, DateTimeOffset at)
+    private static Stepped Wait(RunState state, DateTimeOffset at)
     {
         // The slot was for the first leg; every further one gets its own.
         var waiting = state.Leg > 0 ? state with { NeedsSlot = true } : state;
-        return Ask(Enter(waiting, Phase.AwaitSlot, at), OrderKind.Slot, "slot", at, state.Slot.Start);
+        return Ask(Enter(waiting, Phase.Wait, at), OrderKind.Slot, "slot", at, state.Slot.Start);
     }
 
-    /// <summary>Too late for the turning point: nothing is begun that would not fit into the window, and another slot is asked for; where too many were missed a person decides first.</summary>
+    /// <summary>Too late for the point of no return: nothing is begun that would not fit into the window, and another slot is asked for; where too many were missed a person decides first.</summary>
     private static Stepped MissSlot(RunState state, DateTimeOffset at)
     {
-        var waiting = AwaitSlot(state with { NeedsSlot = true, MissedSlots = state.MissedSlots + 1 }, at);
+        var waiting = Wait(state with { NeedsSlot = true, MissedSlots = state.MissedSlots + 1 }, at);
         return waiting.State.MissedSlots > state.CatchUp
             ? Park(waiting.State, $"more slots were missed than are caught up without asking (seen: {waiting.State.MissedSlots} missed, {state.CatchUp} caught up); try again takes the next window", at)
             : waiting;
@@ -161,15 +161,15 @@ public static class RunMachine
     private static Stepped OnGate(RunState state, GateJudged e)
     {
         if (!IsOutstanding(state, e.Order)) return Same(state);
-        if (state.CallOff is { } reason && !state.Turned) return Close(state, Outcome.CalledOff, reason, e.At);
+        if (state.Cancel is { } reason && !state.Turned) return Close(state, Outcome.Cancelled, reason, e.At);
         if (e.State == GateState.Open)
         {
             return state.Moment switch
             {
                 Moment.Planning => EnterSteps(state, Phase.Stage, e.At),
-                Moment.Start => EnterSteps(state, Phase.Guard, e.At),
-                Moment.Guarded => EnterSteps(state, Phase.Apply, e.At),
-                _ => Prove(state, e),
+                Moment.Start => EnterSteps(state, Phase.Protect, e.At),
+                Moment.Protected => EnterSteps(state, Phase.Apply, e.At),
+                _ => Verify(state, e),
             };
         }
 
@@ -177,22 +177,22 @@ public static class RunMachine
         if (e.State == GateState.Undecided && tries < GateTries)
             return Ask(state with { Tries = tries }, OrderKind.Gate, GateStep(state.Moment), e.At, e.At + Pause, state.Moment);
         var what = string.Join("; ", e.InTheWay.Select(n => $"{n.Title} (seen: {n.Seen})"));
-        return Park(state, e.State == GateState.Shut ? $"{What(state.Moment)} shut: {what}" : $"{What(state.Moment)} undecided: {what}", e.At);
+        return Park(state, e.State == GateState.Blocked ? $"{What(state.Moment)} blocked: {what}" : $"{What(state.Moment)} undecided: {what}", e.At);
     }
 
-    private static string What(Moment moment) => moment == Moment.Proof ? "the proof is" : "the gate is";
+    private static string What(Moment moment) => moment == Moment.Verification ? "the verification is" : "the gate is";
 
-    private static Stepped Prove(RunState state, GateJudged e)
+    private static Stepped Verify(RunState state, GateJudged e)
     {
-        var known = state.LooseEnds.Select(l => l.Name).ToHashSet(StringComparer.Ordinal);
-        var proved = state with
+        var known = state.FollowUps.Select(l => l.Name).ToHashSet(StringComparer.Ordinal);
+        var verified = state with
         {
-            LooseEnds = [.. state.LooseEnds, .. e.Cautions.Where(c => !known.Contains(c.Check)).Select(c => new LooseEnd(c.Check, c.Title, c.Seen, c.Fix, e.At, null, null))],
+            FollowUps = [.. state.FollowUps, .. e.Cautions.Where(c => !known.Contains(c.Check)).Select(c => new FollowUp(c.Check, c.Title, c.Seen, c.Fix, e.At, null, null))],
         };
         if (state.Leg + 1 < state.Legs.Length)
-            return AskGate(proved with { Leg = state.Leg + 1, Turned = false }, Moment.Planning, e.At);
+            return AskGate(verified with { Leg = state.Leg + 1, Turned = false }, Moment.Planning, e.At);
 
-        var settling = Enter(proved with { Proved = e.At }, Phase.Settle, e.At);
+        var settling = Enter(verified with { Verified = e.At }, Phase.Settle, e.At);
         return Ask(settling, OrderKind.Settle, "settle", e.At, e.At + state.CurrentLeg.RollbackLasts);
     }
 
@@ -201,7 +201,7 @@ public static class RunMachine
         // An order that is overdue stays outstanding while its run is parked; when it ends after all, the run goes on.
         if (!IsOutstanding(state, e.Order) || state.Outstanding!.Kind != OrderKind.Step) return Same(state);
         if (e.Result == OrderResult.Ok) return NextStep(state with { Step = state.Step + 1, Tries = 0, Parked = null, ParkedAt = null }, e.At);
-        if (state.CallOff is { } reason && !state.Turned) return Close(state, Outcome.CalledOff, reason, e.At);
+        if (state.Cancel is { } reason && !state.Turned) return Close(state, Outcome.Cancelled, reason, e.At);
 
         var step = state.NextStep!;
         var tries = state.Tries + 1;
@@ -224,7 +224,7 @@ public static class RunMachine
     private static Stepped OnOverdue(RunState state, OrderOverdue e) =>
         IsOutstanding(state, e.Order) ? Park(state, e.Note, e.At, keepAsking: true) : Same(state);
 
-    /// <summary>Parks a run at what is outstanding. Where that is still under way, it goes on being asked after.</summary>
+    /// <summary>Parks a run at what is outstanding. Where that is still running, it goes on being asked after.</summary>
     private static Stepped Park(RunState state, string why, DateTimeOffset at, bool keepAsking = false)
     {
         var parked = state with { Parked = why, ParkedAt = state.Outstanding };
@@ -238,15 +238,15 @@ public static class RunMachine
     {
         if (state.Closed is not null) return [];
         var possible = ImmutableArray.CreateBuilder<Decision>();
-        var stillUnderWay = state.Parked is not null && state.Outstanding?.Kind != OrderKind.Decide;
-        if (state.Parked is not null) possible.Add(stillUnderWay ? Decision.WaitOn : Decision.TryAgain);
-        if (!state.Turned) possible.Add(Decision.CallOff);
-        if (CanGoBack(state) && !stillUnderWay) possible.Add(Decision.GoBack);
+        var stillRunning = state.Parked is not null && state.Outstanding?.Kind != OrderKind.Decide;
+        if (state.Parked is not null) possible.Add(stillRunning ? Decision.Wait : Decision.Retry);
+        if (!state.Turned) possible.Add(Decision.Cancel);
+        if (CanRollBack(state) && !stillRunning) possible.Add(Decision.RollBack);
         if (state.Parked is not null && state.Turned) possible.Add(Decision.GiveUp);
         return possible.ToImmutable();
     }
 
-    private static bool CanGoBack(RunState state) =>
+    private static bool CanRollBack(RunState state) =>
         state.Turned && !state.CurrentLeg.RollbackSteps.IsEmpty && state.Phase != Phase.RollBack
         && (state.Parked is not null || state.Phase == Phase.Settle);
 
@@ -262,25 +262,25 @@ public static class RunMachine
 
         switch (e.Decision)
         {
-            case Decision.WaitOn:
+            case Decision.Wait:
                 return Same(state with { Parked = null, ParkedAt = null, Outstanding = state.Outstanding! with { At = e.At } });
-            case Decision.TryAgain:
+            case Decision.Retry:
                 var at = state.ParkedAt!;
                 return Ask(state with { Tries = 0 }, at.Kind, at.Name.Step, e.At, moment: at.Moment);
-            case Decision.GoBack:
-                return EnterSteps(state with { Parked = null, ParkedAt = null, Reason = e.Reason, Proved = null }, Phase.RollBack, e.At);
+            case Decision.RollBack:
+                return EnterSteps(state with { Parked = null, ParkedAt = null, Reason = e.Reason, Verified = null }, Phase.RollBack, e.At);
             case Decision.GiveUp:
                 return Close(state, Outcome.Failed, $"{e.Reason} ({state.Parked})", e.At);
             default:
-                // What is under way on the machine is let end first; all else stops at once.
+                // What is running on the machine is let end first; all else stops at once.
                 var busy = state.Outstanding?.Kind is OrderKind.Step or OrderKind.Gate;
-                return busy ? Same(state with { CallOff = e.Reason }) : Close(state, Outcome.CalledOff, e.Reason, e.At);
+                return busy ? Same(state with { Cancel = e.Reason }) : Close(state, Outcome.Cancelled, e.Reason, e.At);
         }
     }
 
-    private static Stepped OnLooseEndClosed(RunState state, LooseEndClosed e) => Same(state with
+    private static Stepped OnFollowUpClosed(RunState state, FollowUpClosed e) => Same(state with
     {
-        LooseEnds = [.. state.LooseEnds.Select(l => l.Name == e.LooseEnd && l.Closed is null ? l with { Closed = e.At, By = e.Actor } : l)],
+        FollowUps = [.. state.FollowUps.Select(l => l.Name == e.FollowUp && l.Closed is null ? l with { Closed = e.At, By = e.Actor } : l)],
     });
 
     private static Stepped Close(RunState state, Outcome outcome, string? reason, DateTimeOffset at)
@@ -289,6 +289,6 @@ public static class RunMachine
         return new(closed with { Outstanding = null, Parked = null, ParkedAt = null, Closed = at, Outcome = outcome, Reason = reason }, []);
     }
 
-    /// <summary>A word of the run's as it is written: <c>await-slot</c>.</summary>
+    /// <summary>A word of the run's as it is written: <c>wait</c>.</summary>
     public static string Name<T>(T word) where T : struct, Enum => System.Text.Json.JsonNamingPolicy.KebabCaseLower.ConvertName(word.ToString());
 }

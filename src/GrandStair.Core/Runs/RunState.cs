@@ -8,9 +8,9 @@ namespace GrandStair.Core.Runs;
 /// <param name="Method">The method's name.</param>
 /// <param name="Steps">The method's steps.</param>
 /// <param name="RollbackSteps">The steps that undo it.</param>
-/// <param name="RollbackLasts">How long after the proof it can be undone.</param>
-/// <param name="AfterTurningPoint">How long it usually takes from the turning point to the proof.</param>
-public sealed record LegSpec(string Hop, string Method, ImmutableArray<StepSpec> Steps, ImmutableArray<StepSpec> RollbackSteps, TimeSpan RollbackLasts, TimeSpan AfterTurningPoint)
+/// <param name="RollbackLasts">How long after the verification it can be undone.</param>
+/// <param name="AfterPointOfNoReturn">How long it usually takes from the point of no return to the verification.</param>
+public sealed record LegSpec(string Hop, string Method, ImmutableArray<StepSpec> Steps, ImmutableArray<StepSpec> RollbackSteps, TimeSpan RollbackLasts, TimeSpan AfterPointOfNoReturn)
 {
     /// <summary>The release that the hop leads to; empty for the hop of a part.</summary>
     public string To { get; init; } = "";
@@ -19,17 +19,17 @@ public sealed record LegSpec(string Hop, string Method, ImmutableArray<StepSpec>
 /// <summary>How a run ended.</summary>
 public enum Outcome
 {
-    /// <summary>Proved, its loose ends closed, its rollback given up.</summary>
+    /// <summary>Verified, its follow-ups closed, its rollback given up.</summary>
     Done,
 
     /// <summary>Undone by its rollback.</summary>
-    Reverted,
+    RolledBack,
 
     /// <summary>Given up as failed.</summary>
     Failed,
 
-    /// <summary>Called off before the turning point.</summary>
-    CalledOff,
+    /// <summary>Cancelled before the point of no return.</summary>
+    Cancelled,
 }
 
 /// <summary>A phase that a run went through.</summary>
@@ -43,16 +43,16 @@ public sealed record PhaseSpan(int Leg, Phase Phase, DateTimeOffset From, DateTi
 /// <param name="Name">The name of the check that does not hold.</param>
 /// <param name="Title">What is left to do.</param>
 /// <param name="Seen">What was seen.</param>
-/// <param name="Fix">How it is mended.</param>
+/// <param name="Fix">How it is fixed.</param>
 /// <param name="Opened">Since when it is open, UTC.</param>
 /// <param name="Closed">When it was closed, UTC; null while it is open.</param>
 /// <param name="By">Who closed it; null while it is open.</param>
-public sealed record LooseEnd(string Name, string Title, string Seen, string Fix, DateTimeOffset Opened, DateTimeOffset? Closed, string? By);
+public sealed record FollowUp(string Name, string Title, string Seen, string Fix, DateTimeOffset Opened, DateTimeOffset? Closed, string? By);
 
 /// <summary>What the events of a run add up to. Made by <see cref="RunMachine"/> alone.</summary>
 public sealed record RunState
 {
-    /// <summary>How this shape is numbered; a stored state of another number is made anew from the events.</summary>
+    /// <summary>How this shape is numbered; a stored state of another number is made again from the events.</summary>
     public const int Shape = 1;
 
     /// <summary>The run's number.</summary>
@@ -73,13 +73,13 @@ public sealed record RunState
     /// <summary>The legs in order.</summary>
     public required ImmutableArray<LegSpec> Legs { get; init; }
 
-    /// <summary>The machine's appointed time.</summary>
+    /// <summary>The machine's rescheduled time.</summary>
     public required Slot Slot { get; init; }
 
     /// <summary>How many events there are.</summary>
     public int Events { get; init; }
 
-    /// <summary>The leg that is under way, from 0.</summary>
+    /// <summary>The leg that is running, from 0.</summary>
     public int Leg { get; init; }
 
     /// <summary>The phase.</summary>
@@ -109,8 +109,8 @@ public sealed record RunState
     /// <summary>Whether one can only go forward, or back by the rollback.</summary>
     public bool Turned { get; init; }
 
-    /// <summary>Whether it is to be called off as soon as what is under way has ended, and why.</summary>
-    public string? CallOff { get; init; }
+    /// <summary>Whether it is to be cancelled as soon as what is running has ended, and why.</summary>
+    public string? Cancel { get; init; }
 
     /// <summary>Whether the slot was missed and another is needed.</summary>
     public bool NeedsSlot { get; init; }
@@ -121,8 +121,8 @@ public sealed record RunState
     /// <summary>How many missed slots are caught up without asking anybody; null for all.</summary>
     public int? CatchUp { get; init; }
 
-    /// <summary>When it was proved, UTC; null before.</summary>
-    public DateTimeOffset? Proved { get; init; }
+    /// <summary>When it was verified, UTC; null before.</summary>
+    public DateTimeOffset? Verified { get; init; }
 
     /// <summary>When it was closed, UTC; null before.</summary>
     public DateTimeOffset? Closed { get; init; }
@@ -134,12 +134,12 @@ public sealed record RunState
     public string? Reason { get; init; }
 
     /// <summary>What is left to do on the machine.</summary>
-    public ImmutableArray<LooseEnd> LooseEnds { get; init; } = [];
+    public ImmutableArray<FollowUp> FollowUps { get; init; } = [];
 
     /// <summary>The phases it went through, in order.</summary>
     public ImmutableArray<PhaseSpan> Phases { get; init; } = [];
 
-    /// <summary>The leg that is under way.</summary>
+    /// <summary>The leg that is running.</summary>
     public LegSpec CurrentLeg => Legs[Leg];
 
     /// <summary>The step of the present phase that stands at <see cref="Step"/>; null where all of them are done.</summary>
@@ -161,23 +161,23 @@ public sealed record RunState
     /// <summary>The step that the outstanding order asks for; null where it asks for none.</summary>
     public StepSpec? CurrentStep => Outstanding?.Kind == OrderKind.Step || ParkedAt?.Kind == OrderKind.Step ? NextStep : null;
 
-    /// <summary>Whether it is in the part of its passage that needs room within the limits.</summary>
-    public bool NeedsRoom => Closed is null && Parked is null && Proved is null
-        && (Phase is Phase.Guard or Phase.Apply or Phase.Prove or Phase.RollBack || (Phase == Phase.Gate && Moment != Catalogue.Moment.Planning));
+    /// <summary>Whether it is in the part of its progress that needs room within the limits.</summary>
+    public bool NeedsRoom => Closed is null && Parked is null && Verified is null
+        && (Phase is Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack || (Phase == Phase.Gate && Moment != Catalogue.Moment.Planning));
 
-    /// <summary>Whether others of its unit have to keep still: it is on its way, or parked in the midst of it.</summary>
-    public bool HoldsUnit => NeedsRoom || (Closed is null && Proved is null && Parked is not null
-        && (Phase is Phase.Guard or Phase.Apply or Phase.Prove or Phase.RollBack || (Phase == Phase.Gate && Moment is not (Catalogue.Moment.Planning or Catalogue.Moment.Start))));
+    /// <summary>Whether others of its cluster have to keep still: it is on its way, or parked in the midst of it.</summary>
+    public bool HoldsCluster => NeedsRoom || (Closed is null && Verified is null && Parked is not null
+        && (Phase is Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack || (Phase == Phase.Gate && Moment is not (Catalogue.Moment.Planning or Catalogue.Moment.Start))));
 
     /// <summary>When somebody has to see to it next, UTC; null where only a person or nobody has to.</summary>
     public DateTimeOffset? DueAt => Outstanding switch
     {
         null or { Kind: OrderKind.Decide } => null,
         { Kind: OrderKind.Slot } when NeedsSlot => null,
-        { Kind: OrderKind.Settle } when HasOpenLooseEnds => null,
+        { Kind: OrderKind.Settle } when HasOpenFollowUps => null,
         _ => Outstanding.NotBefore,
     };
 
     /// <summary>Whether something is left to do on the machine.</summary>
-    public bool HasOpenLooseEnds => LooseEnds.Any(l => l.Closed is null);
+    public bool HasOpenFollowUps => FollowUps.Any(l => l.Closed is null);
 }

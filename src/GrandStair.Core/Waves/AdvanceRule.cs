@@ -3,44 +3,44 @@ using GrandStair.Core.Outcomes;
 namespace GrandStair.Core.Waves;
 
 /// <summary>What must hold of a wave before the next one begins.</summary>
-/// <param name="Proved">The share of the machines that may go which must be proved, 0 to 1.</param>
+/// <param name="Verified">The share of the machines that may go which must be verified, 0 to 1.</param>
 /// <param name="Failures">How many may be parked or have ended otherwise than done.</param>
-/// <param name="Soak">For how long as many as that share must have been proved.</param>
-public sealed record AdvanceRule(double Proved, int Failures, TimeSpan Soak)
+/// <param name="Soak">For how long as many as that share must have been verified.</param>
+public sealed record AdvanceRule(double Verified, int Failures, TimeSpan Soak)
 {
     /// <summary>Judges a wave.</summary>
-    /// <param name="tally">Its machines by standing.</param>
-    /// <param name="provedAt">When its machines were proved, UTC, in any order.</param>
+    /// <param name="tally">Its machines by status.</param>
+    /// <param name="verifiedAt">When its machines were verified, UTC, in any order.</param>
     /// <param name="now">The moment it is asked, UTC.</param>
-    public Advance Judge(Tally tally, IEnumerable<DateTimeOffset> provedAt, DateTimeOffset now)
+    public Advance Judge(Tally tally, IEnumerable<DateTimeOffset> verifiedAt, DateTimeOffset now)
     {
         ArgumentNullException.ThrowIfNull(tally);
-        var moments = provedAt.Order().ToArray();
-        var proved = Math.Min(tally[Standing.Proved] + tally[Standing.Done], moments.Length);
-        return Judge(new(tally[Standing.Parked] + tally[Standing.Ended], tally.Total - tally[Standing.NotReady] - tally[Standing.Excused], tally[Standing.NotReady], proved), n => moments[n], now);
+        var moments = verifiedAt.Order().ToArray();
+        var verified = Math.Min(tally[Status.Verified] + tally[Status.Done], moments.Length);
+        return Judge(new(tally[Status.Parked] + tally[Status.Stopped], tally.Total - tally[Status.NotReady] - tally[Status.Exempt], tally[Status.NotReady], verified), n => moments[n], now);
     }
 
     /// <summary>Judges a wave that is counted already.</summary>
     /// <param name="count">Its machines.</param>
-    /// <param name="provedAt">When the machine was proved that was the <c>n</c>th, from 0, to be so, UTC.</param>
+    /// <param name="verifiedAt">When the machine was verified that was the <c>n</c>th, from 0, to be so, UTC.</param>
     /// <param name="now">The moment it is asked, UTC.</param>
-    internal Advance Judge(WaveCount count, Func<int, DateTimeOffset> provedAt, DateTimeOffset now)
+    internal Advance Judge(WaveCount count, Func<int, DateTimeOffset> verifiedAt, DateTimeOffset now)
     {
-        if (count.Failures > Failures) return new(false, $"{count.Failures} parked or ended without success, at most {Failures} may", null);
+        if (count.Failures > Failures) return new(false, $"{count.Failures} parked or stopped without success, at most {Failures} may", null);
         if (count.Going == 0)
         {
             return count.NotReady == 0
-                ? new(true, "every machine of it is excused", null)
+                ? new(true, "every machine of it is exempt", null)
                 : new(false, $"none of its machines may go yet, {count.NotReady} are not ready", null);
         }
 
-        var needed = Math.Max(1, (int)Math.Ceiling(Proved * count.Going));
-        if (count.Proved < needed) return new(false, $"{count.Proved} of {count.Going} proved, {needed} needed", null);
-        // Stragglers that come later do not begin the soak anew.
-        var soaked = provedAt(needed - 1) + Soak;
+        var needed = Math.Max(1, (int)Math.Ceiling(Verified * count.Going));
+        if (count.Verified < needed) return new(false, $"{count.Verified} of {count.Going} verified, {needed} needed", null);
+        // Stragglers that come later do not begin the soak again.
+        var soaked = verifiedAt(needed - 1) + Soak;
         return soaked > now
-            ? new(false, $"{count.Proved} of {count.Going} proved, soaks for {Readings.Units.Show(Soak.TotalSeconds, Readings.ValueKind.Duration)}", soaked)
-            : new(true, $"{count.Proved} of {count.Going} proved and soaked", null);
+            ? new(false, $"{count.Verified} of {count.Going} verified, soaks for {Readings.Units.Show(Soak.TotalSeconds, Readings.ValueKind.Duration)}", soaked)
+            : new(true, $"{count.Verified} of {count.Going} verified and soaked", null);
     }
 }
 
@@ -48,8 +48,8 @@ public sealed record AdvanceRule(double Proved, int Failures, TimeSpan Soak)
 /// <param name="Failures">Those that are parked or have ended otherwise than done.</param>
 /// <param name="Going">Those that may go or have gone.</param>
 /// <param name="NotReady">Those that may not go yet.</param>
-/// <param name="Proved">Those that are proved.</param>
-internal readonly record struct WaveCount(int Failures, int Going, int NotReady, int Proved);
+/// <param name="Verified">Those that are verified.</param>
+internal readonly record struct WaveCount(int Failures, int Going, int NotReady, int Verified);
 
 /// <summary>Whether the next wave may begin.</summary>
 /// <param name="Holds">Whether the rule holds.</param>

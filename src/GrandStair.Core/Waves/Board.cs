@@ -51,9 +51,9 @@ internal enum Leaving
     Nothing = 0,
     All = 1,
     Site = 2,
-    Unit = 4,
+    Cluster = 4,
     Crew = 8,
-    Line = 16,
+    Uplink = 16,
 }
 
 /// <summary>What is placed so far, and where there is room.</summary>
@@ -61,12 +61,12 @@ internal sealed class Board
 {
     private const double Rounding = UplinkBookings.Rounding;
 
-    private readonly PlacementProblem _problem;
+    private readonly ScheduleProblem _problem;
     private readonly Usage _all;
     private readonly Usage[] _sites;
     private readonly Usage[] _crews;
     private readonly Dictionary<int, int>[] _crewDays;
-    private readonly List<MinuteSpan>?[] _units;
+    private readonly List<MinuteSpan>?[] _clusters;
     private readonly int[] _start;
     private readonly int[] _crew;
     private readonly bool[] _seen;
@@ -81,7 +81,7 @@ internal sealed class Board
     /// <summary>Per site the jobs that stage over its uplink: for how many minutes of its hours, and from which on if all go in the order in which they were placed.</summary>
     private readonly List<(Job Job, double Minutes, double From)>?[] _staged;
 
-    public Board(PlacementProblem problem)
+    public Board(ScheduleProblem problem)
     {
         _problem = problem;
         var count = problem.All;
@@ -91,7 +91,7 @@ internal sealed class Board
         _sites = [.. Enumerable.Range(0, problem.Sites).Select(s => new Usage(shared.Contains(s) ? Math.Min(problem.Plan.Limits.Site, ushort.MaxValue - 1) : Bounded(problem.Plan.Limits.Site)))];
         _crews = [.. problem.Crews.Select(c => new Usage(c.Spec.Hands))];
         _crewDays = [.. problem.Crews.Select(_ => new Dictionary<int, int>())];
-        _units = new List<MinuteSpan>?[problem.Units];
+        _clusters = new List<MinuteSpan>?[problem.Clusters];
         _start = new int[problem.Jobs.Length];
         _crew = new int[problem.Jobs.Length];
         _seen = new bool[problem.Jobs.Length];
@@ -101,10 +101,10 @@ internal sealed class Board
         _uplinksTaken = [.. Enumerable.Range(0, problem.Sites).Select(_ => new UplinkBookings())];
         _staged = new List<(Job, double, double)>?[problem.Sites];
         foreach (var (job, slot, otherPlan) in problem.Taken) Take(job, slot, otherPlan);
-        foreach (var (job, slot, _) in problem.Taken.Where(t => t.Job.LineMinutes > 0 && t.Slot.End > t.Slot.Start).OrderBy(t => StageFrom(t.Slot)))
+        foreach (var (job, slot, _) in problem.Taken.Where(t => t.Job.UplinkMinutes > 0 && t.Slot.End > t.Slot.Start).OrderBy(t => StageFrom(t.Slot)))
         {
             var still = StillToStage(job, slot);
-            var from = _problem.LineOf(job.Site)!.PassedAt(_problem.MinutesTo(StageFrom(slot)));
+            var from = _problem.UplinkOf(job.Site)!.PassedAt(_problem.MinutesTo(StageFrom(slot)));
             _uplinksTaken[job.Site].Take(_uplinksTaken[job.Site].FirstFree(still, from), still);
         }
 
@@ -123,7 +123,7 @@ internal sealed class Board
             var end = start + job.Lasts;
             _all.Release(start, end);
             _sites[job.Site].Release(start, end);
-            if (job.Unit >= 0) _units[job.Unit]!.Remove(new(start, end));
+            if (job.Cluster >= 0) _clusters[job.Cluster]!.Remove(new(start, end));
             if (crew < 0) continue;
             _crews[crew].Release(start, end);
             _crewDays[crew][_problem.Crews[crew].DayOf(start)]--;
@@ -141,7 +141,7 @@ internal sealed class Board
         }
     }
 
-    public PlacementScore Score
+    public ScheduleScore Score
     {
         get
         {
@@ -166,7 +166,7 @@ internal sealed class Board
     {
         var stands = job.Request.Stands!;
         var at = _problem.MinuteAfter(stands.Start);
-        if (_problem.At(at) != stands.Start || Earliest(job, Leaving.Line) is not { } earliest || at < earliest || !StagedBefore(job, StillToStage(job, stands), at)) return;
+        if (_problem.At(at) != stands.Start || Earliest(job, Leaving.Uplink) is not { } earliest || at < earliest || !StagedBefore(job, StillToStage(job, stands), at)) return;
         var (start, crew) = Find(job, at, Leaving.Nothing, stands.Crew);
         if (start == at) Put(job, at, crew, StillToStage(job, stands));
     }
@@ -179,7 +179,7 @@ internal sealed class Board
         foreach (var before in job.After) PlaceWithThoseBefore(before);
         if (Earliest(job) is not { } earliest) return;
         var (start, crew) = Find(job, earliest, Leaving.Nothing, null);
-        if (start >= 0) Put(job, start, crew, job.LineMinutes);
+        if (start >= 0) Put(job, start, crew, job.UplinkMinutes);
     }
 
     /// <summary>The slot of a job, with when its staging begins.</summary>
@@ -189,7 +189,7 @@ internal sealed class Board
         if (start < 0) return null;
         var window = _problem.OpenTo(job).First(s => s.To >= start + job.Needs);
         var begins = _problem.At(start);
-        return new(begins, _problem.At(start + job.Lasts), _problem.At(window.To - job.Reserve) - job.Request.AfterTurningPoint)
+        return new(begins, _problem.At(start + job.Lasts), _problem.At(window.To - job.Reserve) - job.Request.AfterPointOfNoReturn)
         {
             Crew = _crew[job.Index] < 0 ? null : _problem.Crews[_crew[job.Index]].Spec.Name,
             StageFrom = job.Request.Stands is { StageFrom: { } begun } stands && stands.Start == begins && begun <= _problem.At(0)
@@ -208,15 +208,15 @@ internal sealed class Board
         for (var site = 0; site < _staged.Length; site++)
         {
             if (_staged[site] is not { Count: > 0 } staged) continue;
-            var line = _problem.LineOf(site)!;
+            var uplink = _problem.UplinkOf(site)!;
             var bookings = _uplinksTaken[site].Copy();
-            foreach (var (job, minutes, from) in (InOrderOfSlots(site, line, staged) ?? staged).OrderByDescending(s => s.From))
+            foreach (var (job, minutes, from) in (InOrderOfSlots(site, uplink, staged) ?? staged).OrderByDescending(s => s.From))
             {
-                var latest = line.PassedAt(_start[job.Index]) - minutes;
-                var wanted = line.PassedAt(Math.Max(0, _start[job.Index] - _problem.Plan.StageAhead.TotalMinutes));
+                var latest = uplink.PassedAt(_start[job.Index]) - minutes;
+                var wanted = uplink.PassedAt(Math.Max(0, _start[job.Index] - _problem.Plan.StageAhead.TotalMinutes));
                 var begin = bookings.LastFree(minutes, Math.Max(from, Math.Min(latest, wanted)));
                 bookings.Take(begin, minutes);
-                begins[job.Index] = line.WhenPassed(begin)!.Value;
+                begins[job.Index] = uplink.WhenPassed(begin)!.Value;
             }
         }
 
@@ -224,14 +224,14 @@ internal sealed class Board
     }
 
     /// <summary>The stagings of a site, each as early as it can in the order of their slots; null where one would then be late.</summary>
-    private List<(Job Job, double Minutes, double From)>? InOrderOfSlots(int site, LineHours line, List<(Job Job, double Minutes, double From)> staged)
+    private List<(Job Job, double Minutes, double From)>? InOrderOfSlots(int site, UplinkHours uplink, List<(Job Job, double Minutes, double From)> staged)
     {
         var bookings = _uplinksTaken[site].Copy();
         var ordered = new List<(Job, double, double)>();
         foreach (var (job, minutes, _) in staged.OrderBy(s => _start[s.Job.Index]).ThenBy(s => s.Job.Index))
         {
             var from = bookings.FirstFree(minutes, 0);
-            if (from + minutes > line.PassedAt(_start[job.Index]) + Rounding) return null;
+            if (from + minutes > uplink.PassedAt(_start[job.Index]) + Rounding) return null;
             bookings.Take(from, minutes);
             ordered.Add((job, minutes, from));
         }
@@ -264,11 +264,11 @@ internal sealed class Board
 
         var relaxed = new (Leaving What, string Why, string Change)[]
         {
-            (Leaving.Line, $"the line of {site} cannot bring its {Size(request.Stages)} and what comes before it within {days}", $"a faster line of {site}, more hours for staging or a larger share of it"),
+            (Leaving.Uplink, $"the uplink of {site} cannot bring its {Size(request.Stages)} and what comes before it within {days}", $"a faster uplink of {site}, more hours for staging or a larger share of it"),
             (Leaving.Crew, $"no crew '{request.Crew}' is free within the windows of {site} for {days}", $"more hands or other hours of a crew '{request.Crew}'"),
             (Leaving.Site, $"the limit of {_problem.Plan.Limits.Site} at one site leaves no room at {site} within {days}", "more at once at one site, or longer windows"),
             (Leaving.All, $"the limit of {_problem.Plan.Limits.All} at once in the whole plan leaves no room within {days}", "more at once in the whole plan"),
-            (Leaving.Unit, $"others of its unit '{request.Unit}' take all of the time within {days}", $"longer windows of {site}"),
+            (Leaving.Cluster, $"others of its cluster '{request.Cluster}' take all of the time within {days}", $"longer windows of {site}"),
         };
         foreach (var (what, why, change) in relaxed)
         {
@@ -293,11 +293,11 @@ internal sealed class Board
             yield return $"its window ends {Told(window.To)}, and it takes {job.Lasts} min{(job.Reserve > 0 ? $" and {job.Reserve} min to go back" : "")}";
         if (_all.LastFull(at, end) >= 0) yield return $"{_problem.Plan.Limits.All} of the whole plan go at that time already";
         if (_sites[job.Site].LastFull(at, end) >= 0) yield return $"{_problem.Plan.Limits.Site} at {site} go at that time already";
-        if (job.Unit >= 0 && UnitFree(job, at) > at) yield return $"another of its unit '{job.Request.Unit}' goes at that time";
+        if (job.Cluster >= 0 && ClusterFree(job, at) > at) yield return $"another of its cluster '{job.Request.Cluster}' goes at that time";
         var hands = job.Kind < 0 ? job.Kind == -1 ? at : -1 : CrewFree(job, at, null).Start;
         if (hands != at)
             yield return $"no crew '{job.Request.Crew}' is free at that time{(hands > at ? $"; the next is {Told(hands)}" : "")}";
-        if (job.LineMinutes > 0 && LineInTheWay(job, at) is { } line) yield return line;
+        if (job.UplinkMinutes > 0 && UplinkInTheWay(job, at) is { } uplink) yield return uplink;
     }
 
     /// <summary>The slot of a job that begins at a minute at which nothing is in its way.</summary>
@@ -305,12 +305,12 @@ internal sealed class Board
     {
         Put(job, at, job.Kind < 0 ? -1 : CrewFree(job, at, null).Crew, 0);
         var staged = new Dictionary<int, double>();
-        if (job.LineMinutes > 0)
+        if (job.UplinkMinutes > 0)
         {
-            var line = _problem.LineOf(job.Site)!;
-            var (latest, wanted) = (line.PassedAt(at) - job.LineMinutes, line.PassedAt(Math.Max(0, at - _problem.Plan.StageAhead.TotalMinutes)));
-            var from = _uplinks[job.Site].LastFree(job.LineMinutes, Math.Min(latest, wanted));
-            staged[job.Index] = line.WhenPassed(from >= 0 ? from : _uplinks[job.Site].FirstFree(job.LineMinutes, 0))!.Value;
+            var uplink = _problem.UplinkOf(job.Site)!;
+            var (latest, wanted) = (uplink.PassedAt(at) - job.UplinkMinutes, uplink.PassedAt(Math.Max(0, at - _problem.Plan.StageAhead.TotalMinutes)));
+            var from = _uplinks[job.Site].LastFree(job.UplinkMinutes, Math.Min(latest, wanted));
+            staged[job.Index] = uplink.WhenPassed(from >= 0 ? from : _uplinks[job.Site].FirstFree(job.UplinkMinutes, 0))!.Value;
         }
 
         var slot = SlotOf(job, staged)!;
@@ -318,19 +318,19 @@ internal sealed class Board
         return slot;
     }
 
-    /// <summary>The first minute from one on at which windows, limits, units and crews leave room for a job; below 0 where there is none.</summary>
-    public int NextRoom(Job job, int from) => Find(job, Math.Max(from, job.NotBefore), Leaving.Line, null).Start;
+    /// <summary>The first minute from one on at which windows, limits, clusters and crews leave room for a job; below 0 where there is none.</summary>
+    public int NextRoom(Job job, int from) => Find(job, Math.Max(from, job.NotBefore), Leaving.Uplink, null).Start;
 
     /// <summary>That the uplink cannot bring what a job needs before a minute; null where it can.</summary>
-    private string? LineInTheWay(Job job, int at)
+    private string? UplinkInTheWay(Job job, int at)
     {
-        if (StagedBefore(job, job.LineMinutes, at)) return null;
-        var then = WhenStaged(job, job.LineMinutes);
-        return $"the line of site '{job.Request.Site}' has brought its {Size(job.Request.Stages)} {(then is { } minute ? $"by {Told((int)Math.Ceiling(minute))} at the earliest" : "at no time")}";
+        if (StagedBefore(job, job.UplinkMinutes, at)) return null;
+        var then = WhenStaged(job, job.UplinkMinutes);
+        return $"the uplink of site '{job.Request.Site}' has brought its {Size(job.Request.Stages)} {(then is { } minute ? $"by {Told((int)Math.Ceiling(minute))} at the earliest" : "at no time")}";
     }
 
     /// <summary>When the uplink of a job's site has brought so many minutes of its own at the earliest; null where that is beyond the horizon.</summary>
-    private double? WhenStaged(Job job, double minutes) => _problem.LineOf(job.Site)!.WhenPassed(_uplinks[job.Site].FirstFree(minutes, 0) + minutes);
+    private double? WhenStaged(Job job, double minutes) => _problem.UplinkOf(job.Site)!.WhenPassed(_uplinks[job.Site].FirstFree(minutes, 0) + minutes);
 
     private bool StagedBefore(Job job, double minutes, int at) => minutes <= 0 || (WhenStaged(job, minutes) is { } staged && staged <= at + Rounding);
 
@@ -349,18 +349,18 @@ internal sealed class Board
             earliest = Math.Max(earliest, EndOf(before));
         }
 
-        if (job.LineMinutes <= 0 || without.HasFlag(Leaving.Line)) return earliest;
-        return WhenStaged(job, job.LineMinutes) is { } staged ? Math.Max(earliest, (int)Math.Ceiling(staged - Rounding)) : null;
+        if (job.UplinkMinutes <= 0 || without.HasFlag(Leaving.Uplink)) return earliest;
+        return WhenStaged(job, job.UplinkMinutes) is { } staged ? Math.Max(earliest, (int)Math.Ceiling(staged - Rounding)) : null;
     }
 
     /// <summary>When the staging for a slot begins, or as long before the slot as the plan says where nobody has said.</summary>
     private DateTimeOffset StageFrom(Slot slot) => slot.StageFrom ?? (slot.Start - _problem.Plan.StageAhead);
 
-    /// <summary>How much of a standing slot's staging has still to come over the uplink, in minutes of its hours.</summary>
+    /// <summary>How much of a status slot's staging has still to come over the uplink, in minutes of its hours.</summary>
     private double StillToStage(Job job, Slot stands)
     {
-        if (job.LineMinutes <= 0 || stands.StageFrom is not { } from || from > _problem.At(0)) return stands.Start <= _problem.At(0) ? 0 : job.LineMinutes;
-        return Math.Max(0, job.LineMinutes - _problem.LineOf(job.Site)!.Spec.MinutesBetween(from, _problem.At(0), _problem.Calendars));
+        if (job.UplinkMinutes <= 0 || stands.StageFrom is not { } from || from > _problem.At(0)) return stands.Start <= _problem.At(0) ? 0 : job.UplinkMinutes;
+        return Math.Max(0, job.UplinkMinutes - _problem.UplinkOf(job.Site)!.Spec.MinutesBetween(from, _problem.At(0), _problem.Calendars));
     }
 
     private void Take(Job job, Slot slot, Plan? otherPlan)
@@ -375,23 +375,23 @@ internal sealed class Board
         if (crew >= 0 && otherPlan.CrewOf(slot.Crew) is { } theirs) _crews[crew].Lower(from, to, theirs.Hands);
     }
 
-    private void Put(Job job, int start, int crew, double lineMinutes)
+    private void Put(Job job, int start, int crew, double uplinkMinutes)
     {
         _start[job.Index] = start;
         _crew[job.Index] = crew;
         Occupy(job, start, start + job.Lasts, crew, ofOtherPlan: false);
         if (crew >= 0) CountDay(crew, _problem.At(start));
-        if (lineMinutes <= 0) return;
-        var from = _uplinks[job.Site].FirstFree(lineMinutes, 0);
-        _uplinks[job.Site].Take(from, lineMinutes);
-        (_staged[job.Site] ??= []).Add((job, lineMinutes, from));
+        if (uplinkMinutes <= 0) return;
+        var from = _uplinks[job.Site].FirstFree(uplinkMinutes, 0);
+        _uplinks[job.Site].Take(from, uplinkMinutes);
+        (_staged[job.Site] ??= []).Add((job, uplinkMinutes, from));
     }
 
     private void Occupy(Job job, int from, int to, int crew, bool ofOtherPlan)
     {
         if (!ofOtherPlan) _all.Take(from, to);
         _sites[job.Site].Take(from, to);
-        if (job.Unit >= 0) (_units[job.Unit] ??= []).Add(new(from, to));
+        if (job.Cluster >= 0) (_clusters[job.Cluster] ??= []).Add(new(from, to));
         if (crew >= 0) _crews[crew].Take(from, to);
     }
 
@@ -423,7 +423,7 @@ internal sealed class Board
                 continue;
             }
 
-            if (job.Unit >= 0 && !without.HasFlag(Leaving.Unit) && UnitFree(job, start) is var free && free > start)
+            if (job.Cluster >= 0 && !without.HasFlag(Leaving.Cluster) && ClusterFree(job, start) is var free && free > start)
             {
                 (start, ofItsOwn) = (free, true);
                 continue;
@@ -440,10 +440,10 @@ internal sealed class Board
         return (start, crew);
     }
 
-    /// <summary>The end of a slot of the same unit that is in the way, or the start itself.</summary>
-    private int UnitFree(Job job, int start)
+    /// <summary>The end of a slot of the same cluster that is in the way, or the start itself.</summary>
+    private int ClusterFree(Job job, int start)
     {
-        foreach (var busy in _units[job.Unit] ?? [])
+        foreach (var busy in _clusters[job.Cluster] ?? [])
         {
             if (busy.From < start + job.Lasts && busy.To > start) return busy.To;
         }

@@ -6,10 +6,10 @@ public enum Cause
     /// <summary>The wave before has not passed.</summary>
     Waves,
 
-    /// <summary>It is not ready, and has to be mended.</summary>
-    Mending,
+    /// <summary>It is not ready, and has to be fixed.</summary>
+    Fixing,
 
-    /// <summary>Its windows are shut.</summary>
+    /// <summary>Its windows are blocked.</summary>
     Windows,
 
     /// <summary>The limit at its site.</summary>
@@ -18,14 +18,14 @@ public enum Cause
     /// <summary>The limit of the whole plan.</summary>
     PlanLimit,
 
-    /// <summary>The line of its site.</summary>
-    Line,
+    /// <summary>The uplink of its site.</summary>
+    Uplink,
 
     /// <summary>The hands of a crew.</summary>
     Crew,
 
-    /// <summary>Others of its unit.</summary>
-    Unit,
+    /// <summary>Others of its cluster.</summary>
+    Cluster,
 
     /// <summary>Somebody has to decide about it.</summary>
     People,

@@ -6,9 +6,9 @@ namespace GrandStair.Core.Waves;
 /// <summary>Finds the smallest changes by which a late plan would end in time, by scheduling it with each of them.</summary>
 /// <param name="plan">The plan.</param>
 /// <param name="deadline">By when its last slot has to end, UTC.</param>
-/// <param name="layOut">Schedules a changed plan, thoroughly or quickly.</param>
+/// <param name="makeSchedule">Schedules a changed plan, thoroughly or quickly.</param>
 /// <param name="from">When the plan would start, or now, UTC.</param>
-internal sealed class DeadlineAdvice(Plan plan, DateTimeOffset deadline, Func<Plan, bool, Layout> layOut, DateTimeOffset from)
+internal sealed class DeadlineAdvice(Plan plan, DateTimeOffset deadline, Func<Plan, bool, PlanSchedule> makeSchedule, DateTimeOffset from)
 {
     /// <summary>Up to how many steps each is tried, since a little more can by chance do worse; beyond that they are halved.</summary>
     private const int Few = 8;
@@ -21,9 +21,9 @@ internal sealed class DeadlineAdvice(Plan plan, DateTimeOffset deadline, Func<Pl
     /// <summary>The changes; empty where the plan is in time as it is, or where nothing helps.</summary>
     public ImmutableArray<Change> Find()
     {
-        var layout = layOut(plan, true);
-        _thorough = layout.All.Take(Small + 1).Count() <= Small;
-        var now = new Ends(layout);
+        var schedule = makeSchedule(plan, true);
+        _thorough = schedule.All.Take(Small + 1).Count() <= Small;
+        var now = new Ends(schedule);
         if (now.Meets(deadline)) return [];
         var helping = new List<(Knob Knob, int Step, Ends Ends)>();
         foreach (var knob in Knob.All(plan, from))
@@ -114,13 +114,13 @@ internal sealed class DeadlineAdvice(Plan plan, DateTimeOffset deadline, Func<Pl
         }
     }
 
-    private Ends EndsOf(Plan changed, bool thorough) => new(layOut(changed, thorough));
+    private Ends EndsOf(Plan changed, bool thorough) => new(makeSchedule(changed, thorough));
 
     /// <summary>How a plan ends: with how many left out, and when.</summary>
     private readonly record struct Ends(int Left, DateTimeOffset End) : IComparable<Ends>
     {
-        public Ends(Layout layout)
-            : this(layout.Left.Count(), layout.End ?? DateTimeOffset.MaxValue)
+        public Ends(PlanSchedule schedule)
+            : this(schedule.Left.Count(), schedule.End ?? DateTimeOffset.MaxValue)
         {
         }
 
@@ -168,10 +168,10 @@ internal sealed class DeadlineAdvice(Plan plan, DateTimeOffset deadline, Func<Pl
                 foreach (var knob in OfCrew(crew)) yield return knob;
             }
 
-            foreach (var line in plan.Lines.Where(l => l.Share < 1))
+            foreach (var uplink in plan.Uplinks.Where(l => l.Share < 1))
             {
-                var steps = Math.Max(1, (int)Math.Round((1 - line.Share) * 20));
-                yield return new(steps, (p, s) => p with { Lines = [.. p.Lines.Select(l => l.Sites.SequenceEqual(line.Sites) ? l with { Share = line.Share + ((1 - line.Share) * s / steps) } : l)] }, p => $"{p.Lines.Single(l => l.Sites.SequenceEqual(line.Sites)).Share * 100:0} %", $"share of the line of {string.Join(", ", line.Sites)}:");
+                var steps = Math.Max(1, (int)Math.Round((1 - uplink.Share) * 20));
+                yield return new(steps, (p, s) => p with { Uplinks = [.. p.Uplinks.Select(l => l.Sites.SequenceEqual(uplink.Sites) ? l with { Share = uplink.Share + ((1 - uplink.Share) * s / steps) } : l)] }, p => $"{p.Uplinks.Single(l => l.Sites.SequenceEqual(uplink.Sites)).Share * 100:0} %", $"share of the uplink of {string.Join(", ", uplink.Sites)}:");
             }
         }
 

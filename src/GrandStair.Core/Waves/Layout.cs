@@ -2,15 +2,15 @@ using System.Collections.Immutable;
 
 namespace GrandStair.Core.Waves;
 
-/// <summary>A wave as it is laid out.</summary>
+/// <summary>A wave as it is scheduled.</summary>
 /// <param name="Wave">Its name.</param>
 /// <param name="From">When it begins, UTC.</param>
-/// <param name="Placement">Its machines with their slots.</param>
+/// <param name="Schedule">Its machines with their slots.</param>
 /// <param name="Next">When the next wave can begin, after the soak, UTC.</param>
-public sealed record WaveLayout(string Wave, DateTimeOffset From, Placement Placement, DateTimeOffset Next);
+public sealed record WaveSchedule(string Wave, DateTimeOffset From, Schedule Schedule, DateTimeOffset Next);
 
 /// <summary>What a wave has come to already.</summary>
-/// <param name="Ends">When its machines that have begun were proved, or will be as their slots say, UTC.</param>
+/// <param name="Ends">When its machines that have begun were verified, or will be as their slots say, UTC.</param>
 /// <param name="Passed">Whether the next wave may begin, whatever becomes of the rest.</param>
 public sealed record BegunWave(ImmutableArray<DateTimeOffset> Ends, bool Passed);
 
@@ -27,15 +27,15 @@ public sealed record Change(string What, DateTimeOffset End, bool Meets)
     public Plan? WithLess { get; init; }
 }
 
-/// <summary>A whole plan laid out in time, wave after wave, as it goes when nothing fails.</summary>
+/// <summary>A whole plan scheduled in time, wave after wave, as it goes when nothing fails.</summary>
 /// <param name="Waves">The waves in order.</param>
-public sealed record Layout(ImmutableArray<WaveLayout> Waves)
+public sealed record PlanSchedule(ImmutableArray<WaveSchedule> Waves)
 {
     /// <summary>When the last slot ends, UTC; null where none was found.</summary>
-    public DateTimeOffset? End => Waves.Max(w => w.Placement.End);
+    public DateTimeOffset? End => Waves.Max(w => w.Schedule.End);
 
     /// <summary>Every machine that wants a slot, wave after wave.</summary>
-    public IEnumerable<Placed> All => Waves.SelectMany(w => w.Placement.All);
+    public IEnumerable<Placed> All => Waves.SelectMany(w => w.Schedule.All);
 
     /// <summary>The machines that found no place.</summary>
     public IEnumerable<Placed> Left => All.Where(p => p.Slot is null);
@@ -54,29 +54,29 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
     /// <param name="plan">The plan.</param>
     /// <param name="calendars">The calendars that its rules name.</param>
     /// <param name="waves">Who wants a slot, by wave.</param>
-    /// <param name="standing">The slots that stand whatever else is placed.</param>
+    /// <param name="status">The slots that stand whatever else is placed.</param>
     /// <param name="begun">What the waves have come to already, in order; empty where nothing has begun.</param>
-    /// <param name="from">When the plan would start, or now where it is under way, UTC.</param>
+    /// <param name="from">When the plan would start, or now where it is running, UTC.</param>
     /// <param name="thorough">Whether better orders are looked for than the usual one.</param>
-    public static Layout Of(
-        Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> standing, IReadOnlyList<BegunWave> begun, DateTimeOffset from, bool thorough = true)
+    public static PlanSchedule Of(
+        Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> status, IReadOnlyList<BegunWave> begun, DateTimeOffset from, bool thorough = true)
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(waves);
         ArgumentNullException.ThrowIfNull(begun);
-        var taken = new List<TakenSlot>(standing);
-        var laid = ImmutableArray.CreateBuilder<WaveLayout>();
+        var taken = new List<TakenSlot>(status);
+        var tentative = ImmutableArray.CreateBuilder<WaveSchedule>();
         for (var i = 0; i < waves.Count; i++)
         {
             from = plan.Waves[i].BeginsFrom(from);
-            var placement = SlotPlacer.Place(new(plan, calendars, waves[i], taken, from + (plan.Lead ?? TimeSpan.Zero)) { Thorough = thorough });
-            var next = Next(plan, placement, begun.ElementAtOrDefault(i), from);
-            laid.Add(new(plan.Waves[i].Name, from, placement, next));
-            taken.AddRange(placement.All.Zip(waves[i]).Where(p => p.First.Slot is not null).Select(p => new TakenSlot(p.Second, p.First.Slot!)));
+            var schedule = SlotPlacer.Place(new(plan, calendars, waves[i], taken, from + (plan.Lead ?? TimeSpan.Zero)) { Thorough = thorough });
+            var next = Next(plan, schedule, begun.ElementAtOrDefault(i), from);
+            tentative.Add(new(plan.Waves[i].Name, from, schedule, next));
+            taken.AddRange(schedule.All.Zip(waves[i]).Where(p => p.First.Slot is not null).Select(p => new TakenSlot(p.Second, p.First.Slot!)));
             from = next;
         }
 
-        return new(laid.ToImmutable());
+        return new(tentative.ToImmutable());
     }
 
     /// <summary>
@@ -85,22 +85,22 @@ public sealed record Layout(ImmutableArray<WaveLayout> Waves)
     /// that change, and one step less is not enough. Empty where the plan ends in time as it is.
     /// </summary>
     public static ImmutableArray<Change> ToMeet(
-        Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> standing, IReadOnlyList<BegunWave> begun, DateTimeOffset from)
+        Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> status, IReadOnlyList<BegunWave> begun, DateTimeOffset from)
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(waves);
         // What is changed may move every slot that has not begun.
         IReadOnlyList<IReadOnlyList<SlotRequest>> free = [.. waves.Select(w => (IReadOnlyList<SlotRequest>)[.. w.Select(r => r with { Stands = null })])];
-        return plan.Deadline is { } day ? new DeadlineAdvice(plan, EndOf(day), (changed, thorough) => Of(changed, calendars, free, standing, begun, from, thorough), from).Find() : [];
+        return plan.Deadline is { } day ? new DeadlineAdvice(plan, EndOf(day), (changed, thorough) => Of(changed, calendars, free, status, begun, from, thorough), from).Find() : [];
     }
 
     /// <summary>When as many slots of a wave have ended as the advance rule wants, and the soak is over.</summary>
-    private static DateTimeOffset Next(Plan plan, Placement placement, BegunWave? begun, DateTimeOffset from)
+    private static DateTimeOffset Next(Plan plan, Schedule schedule, BegunWave? begun, DateTimeOffset from)
     {
         if (begun is { Passed: true }) return from;
-        var ends = placement.All.Select(p => p.Slot?.End).OfType<DateTimeOffset>().Concat(begun?.Ends ?? []).Order().ToArray();
+        var ends = schedule.All.Select(p => p.Slot?.End).OfType<DateTimeOffset>().Concat(begun?.Ends ?? []).Order().ToArray();
         if (ends.Length == 0) return from;
-        var needed = Math.Clamp((int)Math.Ceiling(plan.Advance.Proved * ends.Length), 1, ends.Length);
+        var needed = Math.Clamp((int)Math.Ceiling(plan.Advance.Verified * ends.Length), 1, ends.Length);
         var soaked = ends[needed - 1] + plan.Advance.Soak;
         return soaked > from ? soaked : from;
     }

@@ -6,8 +6,8 @@ namespace GrandStair.Core.Waves;
 
 /// <summary>How well a machine is suited to go first.</summary>
 /// <param name="CanGo">Whether nothing is in its way.</param>
-/// <param name="CanGoBack">Whether it can be brought back by its method's own steps.</param>
-public readonly record struct Fitness(bool CanGo, bool CanGoBack);
+/// <param name="CanRollBack">Whether it can be brought back by its method's own steps.</param>
+public readonly record struct Fitness(bool CanGo, bool CanRollBack);
 
 /// <summary>A value that occurs in the scope and that a wave does not cover.</summary>
 /// <param name="Key">The key.</param>
@@ -20,8 +20,8 @@ public sealed record Uncovered(string Key, string Value, int Machines, string Wh
 /// <param name="Wave">The wave's name.</param>
 /// <param name="Values">How many values of its keys occur in the scope.</param>
 /// <param name="Uncovered">Those that it has no machine of.</param>
-/// <param name="Untold">How many machines have no known value under each key.</param>
-public sealed record Coverage(string Wave, int Values, ImmutableArray<Uncovered> Uncovered, ImmutableSortedDictionary<string, int> Untold)
+/// <param name="Unknown">How many machines have no known value under each key.</param>
+public sealed record Coverage(string Wave, int Values, ImmutableArray<Uncovered> Uncovered, ImmutableSortedDictionary<string, int> Unknown)
 {
     /// <summary>How many values it covers.</summary>
     public int Covered => Values - Uncovered.Length;
@@ -121,15 +121,15 @@ public sealed record Membership(
     {
         var numbers = new Dictionary<(string Key, string Value), int>(KeyedValue.Same);
         var machines = new List<int>();
-        var untold = ImmutableSortedDictionary.CreateBuilder<string, int>(StringComparer.Ordinal);
-        foreach (var key in cover.Keys) untold[key] = 0;
+        var unknown = ImmutableSortedDictionary.CreateBuilder<string, int>(StringComparer.Ordinal);
+        foreach (var key in cover.Keys) unknown[key] = 0;
         foreach (var machine in scope)
         {
             foreach (var key in cover.Keys)
             {
                 if (Values(machine, key) is not { } values)
                 {
-                    untold[key]++;
+                    unknown[key]++;
                     continue;
                 }
 
@@ -152,11 +152,11 @@ public sealed record Membership(
         var mayGo = may.SelectMany(Has).ToHashSet();
         var uncovered = numbers.Where(n => !covered.Contains(n.Value)).OrderByDescending(n => machines[n.Value]).ThenBy(n => n.Key.Key, StringComparer.Ordinal).ThenBy(n => n.Key.Value, StringComparer.OrdinalIgnoreCase)
             .Select(n => new Uncovered(n.Key.Key, n.Key.Value, machines[n.Value], mayGo.Contains(n.Value) && !canGo.Contains(n.Value) ? "no machine with it is ready to go" : $"no machine with it may be in wave {wave.Name}"));
-        return (chosen, new(wave.Name, numbers.Count, [.. uncovered], untold.ToImmutable()));
+        return (chosen, new(wave.Name, numbers.Count, [.. uncovered], unknown.ToImmutable()));
 
         int[] Has(Machine machine) => [.. cover.Keys.SelectMany(k => (Values(machine, k) ?? []).Select(v => numbers[(k, v)]))];
 
-        int Dislike(Machine machine, Fitness fit) => (cover.Prefer?.Ask(machine, new Use(now)).Value == Kleene.Yes ? 0 : 2) + (fit.CanGoBack ? 0 : 1);
+        int Dislike(Machine machine, Fitness fit) => (cover.Prefer?.Ask(machine, new Use(now)).Value == Kleene.Yes ? 0 : 2) + (fit.CanRollBack ? 0 : 1);
     }
 
     private static string Tell(string what, Answer answer) =>

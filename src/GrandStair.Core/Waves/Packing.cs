@@ -7,7 +7,7 @@ namespace GrandStair.Core.Waves;
 /// </summary>
 internal static class Packing
 {
-    public static Job[] Order(PlacementProblem problem, IReadOnlyCollection<Job> jobs)
+    public static Job[] Order(ScheduleProblem problem, IReadOnlyCollection<Job> jobs)
     {
         var left = jobs.GroupBy(j => j.Lasts).OrderByDescending(g => g.Key).Select(g => (Lasts: g.Key, Jobs: new Stack<Job>(g.OrderByDescending(j => j.Request.Name, StringComparer.OrdinalIgnoreCase)))).ToArray();
         var planned = new List<(int Start, Job Job)>();
@@ -33,12 +33,12 @@ internal static class Packing
     /// The same for few machines, each with the time that going back takes for itself: what must be back earliest stands first within a window,
     /// and of those that then are in time the ones that fill it best are found exactly (Lawler and Moore's recurrence).
     /// </summary>
-    public static Job[] OrderOfFew(PlacementProblem problem, IReadOnlyCollection<Job> jobs) => OrderOfFew(problem, jobs, _ => null);
+    public static Job[] OrderOfFew(ScheduleProblem problem, IReadOnlyCollection<Job> jobs) => OrderOfFew(problem, jobs, _ => null);
 
     /// <summary>The same, where each place has the longest that is left in any case: what is long does not stay over to the last (the minimum bin slack heuristic of Gupta and Ho, 1999).</summary>
-    public static Job[] OrderOfFewLongestFirst(PlacementProblem problem, IReadOnlyCollection<Job> jobs) => OrderOfFew(problem, jobs, left => left.MaxBy(j => j.Lasts));
+    public static Job[] OrderOfFewLongestFirst(ScheduleProblem problem, IReadOnlyCollection<Job> jobs) => OrderOfFew(problem, jobs, left => left.MaxBy(j => j.Lasts));
 
-    private static Job[] OrderOfFew(PlacementProblem problem, IReadOnlyCollection<Job> jobs, Func<List<Job>, Job?> mustHave)
+    private static Job[] OrderOfFew(ScheduleProblem problem, IReadOnlyCollection<Job> jobs, Func<List<Job>, Job?> mustHave)
     {
         var left = jobs.OrderByDescending(j => j.Reserve).ThenBy(j => j.Lasts).ThenBy(j => j.Index).ToList();
         var planned = new List<(int Start, Job Job)>();

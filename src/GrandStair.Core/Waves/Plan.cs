@@ -25,7 +25,7 @@ public sealed record Plan
     public required Condition Scope { get; init; }
 
     /// <summary>How much has to be carried across.</summary>
-    public Carries Carries { get; init; } = Carries.Whole;
+    public Preserves Preserves { get; init; } = Preserves.Full;
 
     /// <summary>The methods in order of preference.</summary>
     public required ImmutableArray<string> Methods { get; init; }
@@ -37,13 +37,13 @@ public sealed record Plan
     public required ImmutableArray<WindowSpec> Windows { get; init; }
 
     /// <summary>When who may not be touched.</summary>
-    public ImmutableArray<ClosureSpec> Closures { get; init; } = [];
+    public ImmutableArray<FreezeSpec> Freezes { get; init; } = [];
 
     /// <summary>How many may run at once.</summary>
     public required Limits Limits { get; init; }
 
-    /// <summary>The lines over which staging has to come; a site without one is not held up by its line.</summary>
-    public ImmutableArray<LineSpec> Lines { get; init; } = [];
+    /// <summary>The uplinks over which staging has to come; a site without one is not held up by its uplink.</summary>
+    public ImmutableArray<UplinkSpec> Uplinks { get; init; } = [];
 
     /// <summary>The crews whose hands methods need.</summary>
     public ImmutableArray<CrewSpec> Crews { get; init; } = [];
@@ -51,7 +51,7 @@ public sealed record Plan
     /// <summary>What must hold before the next wave begins.</summary>
     public required AdvanceRule Advance { get; init; }
 
-    /// <summary>How long before its slot a machine is staged at the earliest, where its line lets it.</summary>
+    /// <summary>How long before its slot a machine is staged at the earliest, where its uplink lets it.</summary>
     public TimeSpan StageAhead { get; init; } = TimeSpan.FromHours(24);
 
     /// <summary>How long after its wave begins, or it becomes ready, a machine's slot may begin at the earliest; null for what its staging takes.</summary>
@@ -64,7 +64,7 @@ public sealed record Plan
     /// <summary>How many missed slots of one run are caught up in the next window by themselves; at each further one a person decides. Null for all.</summary>
     public int? CatchUp { get; init; }
 
-    /// <summary>The last day by which all should be proved; null where there is none.</summary>
+    /// <summary>The last day by which all should be verified; null where there is none.</summary>
     public DateOnly? Deadline { get; init; }
 
     /// <summary>Whose yes it needs.</summary>
@@ -76,21 +76,21 @@ public sealed record Plan
     /// <summary>The number or address of the record under which the change is kept elsewhere; null where there is none.</summary>
     public string? ChangeRecord { get; init; }
 
-    /// <summary>The line of a site; null where none holds it up.</summary>
-    public LineSpec? LineOf(string site) => Lines.FirstOrDefault(l => l.Sites.Contains(site, StringComparer.OrdinalIgnoreCase));
+    /// <summary>The uplink of a site; null where none holds it up.</summary>
+    public UplinkSpec? UplinkOf(string site) => Uplinks.FirstOrDefault(l => l.Sites.Contains(site, StringComparer.OrdinalIgnoreCase));
 
     /// <summary>The crew of a name, case ignored; null where it has none.</summary>
     public CrewSpec? CrewOf(string? name) => Crews.FirstOrDefault(c => c.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
 
-    /// <summary>The names of the calendars that its windows, closures, crews and lines refer to, each once.</summary>
-    public IEnumerable<string> Calendars => Windows.Select(w => w.When).Concat(Closures.Select(c => c.When)).Concat(Crews.Select(c => c.When)).Concat(Lines.Select(l => l.Hours).OfType<TimeRule>())
+    /// <summary>The names of the calendars that its windows, freezes, crews and uplinks refer to, each once.</summary>
+    public IEnumerable<string> Calendars => Windows.Select(w => w.When).Concat(Freezes.Select(c => c.When)).Concat(Crews.Select(c => c.When)).Concat(Uplinks.Select(l => l.Hours).OfType<TimeRule>())
         .Select(r => r.Calendar).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase);
 }
 
 /// <summary>Some who go to another release than the rest of a plan.</summary>
 /// <param name="For">Who. What names a machine counts before what names its group, and that before what names its site.</param>
 /// <param name="Release">The release.</param>
-public sealed record OtherTarget(Whom For, string Release);
+public sealed record OtherTarget(TargetSelector For, string Release);
 
 /// <summary>Which machines go together.</summary>
 /// <param name="Name">The wave's name.</param>
@@ -119,7 +119,7 @@ public sealed record WaveSpec(string Name, Condition? Members, int? Count)
 
 /// <summary>That a wave has, with as few machines as that takes, every value of some keys that occurs in the plan's scope.</summary>
 /// <param name="Keys">The keys, such as <c>hardware.model</c> or <c>site</c>; each entry of a list and each named row of a table is a value.</param>
-/// <param name="Prefer">Whom to take where there is a choice, such as owners who volunteered; null for nobody.</param>
+/// <param name="Prefer">TargetSelector to take where there is a choice, such as owners who volunteered; null for nobody.</param>
 public sealed record CoverSpec(ImmutableArray<string> Keys, Condition? Prefer);
 
 /// <summary>How many may run at once.</summary>
@@ -134,12 +134,12 @@ public sealed record Limits(int All, int Site)
     public static int? Shown(int limit) => limit == Unlimited ? null : limit;
 }
 
-/// <summary>The line of a site, over which staging has to come.</summary>
-/// <param name="Sites">The sites; each has a line of its own.</param>
-/// <param name="Rate">What it carries, bits per second.</param>
+/// <summary>The uplink of a site, over which staging has to come.</summary>
+/// <param name="Sites">The sites; each has a uplink of its own.</param>
+/// <param name="Rate">What it preserves, bits per second.</param>
 /// <param name="Share">The share of it that staging may use, above 0 and up to 1.</param>
 /// <param name="Hours">The hours in which staging may use it; null for all.</param>
-public sealed record LineSpec(ImmutableArray<string> Sites, double Rate, double Share, TimeRule? Hours)
+public sealed record UplinkSpec(ImmutableArray<string> Sites, double Rate, double Share, TimeRule? Hours)
 {
     /// <summary>How many bytes staging gets across in a minute.</summary>
     public double BytesPerMinute => Rate * Share / 8 * 60;
@@ -173,6 +173,6 @@ public sealed record OwnersChoice(TimeSpan Within, TimeSpan Notice);
 /// <param name="By">The accounts who may give it; empty for every approver.</param>
 public sealed record ApprovalSpec(bool Needed, ImmutableArray<string> By)
 {
-    /// <summary>Whether what its calendars say is part of what is approved, so that one that is loaded anew asks again.</summary>
+    /// <summary>Whether what its calendars say is part of what is approved, so that one that is loaded again asks again.</summary>
     public bool OfCalendars { get; init; }
 }

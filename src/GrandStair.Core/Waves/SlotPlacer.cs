@@ -3,8 +3,8 @@ using System.Collections.Immutable;
 namespace GrandStair.Core.Waves;
 
 /// <summary>
-/// Gives machines their slots by list scheduling: one after another, each the earliest time that windows, limits, lines, crews and
-/// units leave. Whose site takes longest goes first. Small plans are tried in many orders and the best is kept; the draws are
+/// Gives machines their slots by list scheduling: one after another, each the earliest time that windows, limits, uplinks, crews and
+/// clusters leave. Whose site takes longest goes first. Small plans are tried in many orders and the best is kept; the draws are
 /// seeded, so that the same case gives the same slots. A slot that stands already stays as long as nothing is in its way.
 /// </summary>
 public static class SlotPlacer
@@ -24,10 +24,10 @@ public static class SlotPlacer
     private const int FewAtSite = 80;
 
     /// <summary>Places the machines of a case.</summary>
-    public static Placement Place(PlacementCase @case)
+    public static Schedule Place(ScheduleCase @case)
     {
         ArgumentNullException.ThrowIfNull(@case);
-        var problem = new PlacementProblem(@case);
+        var problem = new ScheduleProblem(@case);
         var bound = @case.Thorough ? problem.Bound() : null;
         var board = Best(problem, bound, @case.Thorough);
         var placed = ImmutableArray.CreateBuilder<Placed>(problem.Jobs.Length);
@@ -45,13 +45,13 @@ public static class SlotPlacer
     }
 
     /// <summary>What takes longest at each of some sites, whoever goes first.</summary>
-    internal static Cause[] Tightest(PlacementCase @case, IEnumerable<string> sites)
+    internal static Cause[] Tightest(ScheduleCase @case, IEnumerable<string> sites)
     {
-        var problem = new PlacementProblem(@case);
+        var problem = new ScheduleProblem(@case);
         return [.. sites.Select(problem.TightestOf)];
     }
 
-    private static Board Best(PlacementProblem problem, PlacementBound? bound, bool thorough)
+    private static Board Best(ScheduleProblem problem, ScheduleBound? bound, bool thorough)
     {
         var order = problem.Jobs.Where(j => j.Request.Stands is null)
             .OrderByDescending(j => problem.SiteEnds[j.Site]).ThenBy(j => problem.Width(j)).ThenByDescending(j => j.Lasts).ThenBy(j => j.Request.Name, StringComparer.OrdinalIgnoreCase).ThenBy(j => j.Index)
@@ -93,7 +93,7 @@ public static class SlotPlacer
 
         return best;
 
-        void Pack(Func<PlacementProblem, IReadOnlyCollection<Job>, Job[]> pack)
+        void Pack(Func<ScheduleProblem, IReadOnlyCollection<Job>, Job[]> pack)
         {
             var packed = late.ToDictionary(g => g.Key, g => new Queue<Job>(pack(problem, [.. g])));
             Keep([.. order.Select(j => packed.TryGetValue(j.Site, out var site) ? site.Dequeue() : j)]);
@@ -110,25 +110,25 @@ public static class SlotPlacer
     }
 
     /// <summary>Other orders that are often good.</summary>
-    private static IEnumerable<Job[]> Orders(PlacementProblem problem, Job[] order)
+    private static IEnumerable<Job[]> Orders(ScheduleProblem problem, Job[] order)
     {
         yield return [.. order.OrderByDescending(j => j.Lasts)];
         yield return [.. order.OrderBy(j => problem.Width(j)).ThenByDescending(j => j.Lasts)];
         yield return [.. order.OrderByDescending(j => j.Kind >= 0).ThenByDescending(j => j.Lasts)];
-        yield return [.. order.OrderByDescending(j => problem.SiteEnds[j.Site]).ThenBy(j => j.LineMinutes)];
+        yield return [.. order.OrderByDescending(j => problem.SiteEnds[j.Site]).ThenBy(j => j.UplinkMinutes)];
         yield return [.. order.OrderBy(j => j.Lasts)];
     }
 
-    private static void Run(PlacementProblem problem, Board board, Job[] order)
+    private static void Run(ScheduleProblem problem, Board board, Job[] order)
     {
-        foreach (var job in problem.Standing) board.TryStand(job);
-        foreach (var job in problem.Standing) board.PlaceWithThoseBefore(job);
+        foreach (var job in problem.Status) board.TryStand(job);
+        foreach (var job in problem.Status) board.PlaceWithThoseBefore(job);
         foreach (var job in order) board.PlaceWithThoseBefore(job);
     }
 }
 
-/// <summary>How good a placement is: fewer left out, then an earlier end, then earlier on the whole.</summary>
-internal readonly record struct PlacementScore(int Left, int End, long Sum) : IComparable<PlacementScore>
+/// <summary>How good a schedule is: fewer left out, then an earlier end, then earlier on the whole.</summary>
+internal readonly record struct ScheduleScore(int Left, int End, long Sum) : IComparable<ScheduleScore>
 {
-    public int CompareTo(PlacementScore other) => (Left, End, Sum).CompareTo((other.Left, other.End, other.Sum));
+    public int CompareTo(ScheduleScore other) => (Left, End, Sum).CompareTo((other.Left, other.End, other.Sum));
 }

@@ -7,8 +7,8 @@ namespace GrandStair.Core.Waves;
 /// <param name="Machine">The machine.</param>
 /// <param name="Site">Its site.</param>
 /// <param name="Lasts">How long the slot usually lasts.</param>
-/// <param name="AfterTurningPoint">How much of that comes after the turning point.</param>
-public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts, TimeSpan AfterTurningPoint)
+/// <param name="AfterPointOfNoReturn">How much of that comes after the point of no return.</param>
+public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts, TimeSpan AfterPointOfNoReturn)
 {
     /// <summary>Its name.</summary>
     public string Name { get; init; } = "";
@@ -19,11 +19,11 @@ public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts,
     /// <summary>How long going back usually takes, which must still fit into the window.</summary>
     public TimeSpan RollbackLasts { get; init; }
 
-    /// <summary>How much its staging brings over the site's line, in bytes.</summary>
+    /// <summary>How much its staging brings over the site's uplink, in bytes.</summary>
     public double Stages { get; init; }
 
-    /// <summary>The unit of which no two go at once; null where it stands alone.</summary>
-    public string? Unit { get; init; }
+    /// <summary>The cluster of which no two go at once; null where it stands alone.</summary>
+    public string? Cluster { get; init; }
 
     /// <summary>The kind of crew whose hands it needs; null where none.</summary>
     public string? Crew { get; init; }
@@ -43,7 +43,7 @@ public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts,
 /// <param name="Name">Its name.</param>
 public readonly record struct Predecessor(MachineId Machine, string Name);
 
-/// <summary>A slot that stands whatever else is placed: of a machine that is under way, or of another plan.</summary>
+/// <summary>A slot that stands whatever else is placed: of a machine that is running, or of another plan.</summary>
 /// <param name="Of">How it was asked for.</param>
 /// <param name="Slot">The slot. One that is over counts as an appointment of its crew on its day, and in nothing else.</param>
 public sealed record TakenSlot(SlotRequest Of, Slot Slot)
@@ -56,12 +56,12 @@ public sealed record TakenSlot(SlotRequest Of, Slot Slot)
 }
 
 /// <summary>All that slots are placed by.</summary>
-/// <param name="Plan">The plan with its windows, closures, limits, lines and crews.</param>
+/// <param name="Plan">The plan with its windows, freezes, limits, uplinks and crews.</param>
 /// <param name="Calendars">The calendars that the plan's rules name.</param>
 /// <param name="Requests">Who wants a slot.</param>
 /// <param name="Taken">The slots that stand, of this plan and of others.</param>
 /// <param name="From">No slot begins before this, UTC.</param>
-public sealed record PlacementCase(
+public sealed record ScheduleCase(
     Plan Plan,
     IReadOnlyDictionary<string, ICalendar> Calendars,
     IReadOnlyList<SlotRequest> Requests,
@@ -82,10 +82,10 @@ public sealed record PlacementCase(
 /// <param name="Change">What would have to change for it to be placed; null where there is a slot.</param>
 public sealed record Placed(MachineId Machine, Slot? Slot, string? Why, string? Change);
 
-/// <summary>Before when no placement at all can end.</summary>
+/// <summary>Before when no schedule at all can end.</summary>
 /// <param name="End">That moment, UTC.</param>
 /// <param name="Why">What it is that takes so long, in a few words.</param>
-public sealed record PlacementBound(DateTimeOffset End, string Why);
+public sealed record ScheduleBound(DateTimeOffset End, string Why);
 
 /// <summary>A slot that was moved.</summary>
 /// <param name="Machine">The machine.</param>
@@ -97,7 +97,7 @@ public sealed record MovedSlot(MachineId Machine, Slot Before, Slot? After);
 /// <param name="All">Every machine that wanted a slot, in the order in which they were asked for.</param>
 /// <param name="Bound">Before when it cannot end; null where nothing was placed, or where it was not looked for.</param>
 /// <param name="Moved">The slots that could not stay.</param>
-public sealed record Placement(ImmutableArray<Placed> All, PlacementBound? Bound, ImmutableArray<MovedSlot> Moved)
+public sealed record Schedule(ImmutableArray<Placed> All, ScheduleBound? Bound, ImmutableArray<MovedSlot> Moved)
 {
     /// <summary>When the last slot ends, UTC; null without any.</summary>
     public DateTimeOffset? End => All.Max(p => p.Slot?.End);

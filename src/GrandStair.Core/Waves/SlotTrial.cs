@@ -13,7 +13,7 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
     /// <summary>Tries a time, to the minute, among slots that stay as they are.</summary>
     /// <param name="case">The one machine that wants a slot, and the slots that stay.</param>
     /// <param name="start">When it is to begin, UTC.</param>
-    public static SlotTrial At(PlacementCase @case, DateTimeOffset start) => new Trying(@case).At(start);
+    public static SlotTrial At(ScheduleCase @case, DateTimeOffset start) => new Trying(@case).At(start);
 
     /// <summary>The times that are free between two moments, the earliest first, each at least <paramref name="apart"/> after the one before.</summary>
     /// <param name="case">The one machine that wants a slot, and the slots that stay.</param>
@@ -21,7 +21,7 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
     /// <param name="to">The latest begin, UTC.</param>
     /// <param name="apart">How far apart times are.</param>
     /// <param name="most">How many are told at most.</param>
-    public static ImmutableArray<Slot> Times(PlacementCase @case, DateTimeOffset from, DateTimeOffset to, TimeSpan apart, int most)
+    public static ImmutableArray<Slot> Times(ScheduleCase @case, DateTimeOffset from, DateTimeOffset to, TimeSpan apart, int most)
     {
         var trying = new Trying(@case);
         var times = ImmutableArray.CreateBuilder<Slot>();
@@ -39,13 +39,13 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
 
     private sealed class Trying
     {
-        private readonly PlacementProblem _problem;
+        private readonly ScheduleProblem _problem;
         private readonly Board _board;
         private readonly Job _job;
         private readonly SlotRequest _asked;
         private readonly IReadOnlyList<TakenSlot> _taken;
 
-        public Trying(PlacementCase @case)
+        public Trying(ScheduleCase @case)
         {
             ArgumentNullException.ThrowIfNull(@case);
             _asked = @case.Requests.Single();
@@ -63,7 +63,7 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
             return inTheWay.IsEmpty ? new(_board.SlotAt(_job, at), inTheWay) : new(null, inTheWay);
         }
 
-        /// <summary>The first moment from one on at which all but the order of machines and the line leave room; null where there is none.</summary>
+        /// <summary>The first moment from one on at which all but the order of machines and the uplink leave room; null where there is none.</summary>
         public DateTimeOffset? Next(DateTimeOffset from) => _board.NextRoom(_job, _problem.MinuteAfter(from)) is var at and >= 0 ? _problem.At(at) : null;
 
         private IEnumerable<string> Order(int at)

@@ -22,7 +22,7 @@ public static class UnknownNames
         var groups = Names(machines.Select(m => m.Group));
         var names = Names(machines.Select(m => m.Name));
         var kinds = Names(plan.Methods.Select(m => product.Method(m)?.Needs.Crew ?? ""));
-        IEnumerable<string> Of(string where, Whom whom) =>
+        IEnumerable<string> Of(string where, TargetSelector whom) =>
         [
             .. Unknown(where, "site", whom.Sites, sites, "no machine stands there"),
             .. Unknown(where, "group", whom.Groups, groups, "no machine is in it"),
@@ -31,9 +31,9 @@ public static class UnknownNames
         return
         [
             .. plan.Windows.SelectMany((w, i) => Of($"windows[{i + 1}]", w.For)),
-            .. plan.Closures.SelectMany((c, i) => Of($"closures[{i + 1}]", c.For)),
+            .. plan.Freezes.SelectMany((c, i) => Of($"freezes[{i + 1}]", c.For)),
             .. plan.But.SelectMany((b, i) => Of($"target.but[{i + 1}]", b.For)),
-            .. plan.Lines.SelectMany((l, i) => Unknown($"lines[{i + 1}]", "site", l.Sites, sites, "no machine stands there")),
+            .. plan.Uplinks.SelectMany((l, i) => Unknown($"uplinks[{i + 1}]", "site", l.Sites, sites, "no machine stands there")),
             .. plan.Crews.SelectMany(c => Unknown($"crews.{c.Name}", "site", c.Sites, sites, "no machine stands there")),
             .. plan.Crews.SelectMany(c => Unknown($"crews.{c.Name}", "kind", [c.Kind], kinds, "no method of the plan needs it")),
         ];

@@ -7,23 +7,23 @@ namespace GrandStair.Core.Waves;
 /// <summary>When some may be touched.</summary>
 /// <param name="For">Whom it is for. What names a machine counts before what names its group, that before its site, and that before what is for everyone.</param>
 /// <param name="When">When.</param>
-public sealed record WindowSpec(Whom For, TimeRule When);
+public sealed record WindowSpec(TargetSelector For, TimeRule When);
 
 /// <summary>When some may not be touched, whatever their windows say.</summary>
-/// <param name="For">Whom it is for; every closure that names a machine, its group, its site or everyone holds.</param>
+/// <param name="For">Whom it is for; every freeze that names a machine, its group, its site or everyone holds.</param>
 /// <param name="When">When.</param>
 /// <param name="Why">Why, for people.</param>
-public sealed record ClosureSpec(Whom For, TimeRule When, string Why);
+public sealed record FreezeSpec(TargetSelector For, TimeRule When, string Why);
 
-/// <summary>When the machines of a plan may be touched within a span: their windows without their closures. Machines with the same rules share one answer.</summary>
+/// <summary>When the machines of a plan may be touched within a span: their windows without their freezes. Machines with the same rules share one answer.</summary>
 public sealed class Windows
 {
     private readonly Plan _plan;
     private readonly IReadOnlyDictionary<string, ICalendar> _calendars;
     private readonly DateTimeOffset _from;
     private readonly DateTimeOffset _to;
-    private readonly WhomIndex _windows;
-    private readonly WhomIndex _closures;
+    private readonly TargetSelectorIndex _windows;
+    private readonly TargetSelectorIndex _freezes;
     private readonly List<ImmutableArray<Stretch>> _open = [];
     private readonly Dictionary<string, int> _byRules = new(StringComparer.Ordinal);
     private readonly Dictionary<(string Site, string Group), int> _byPlace = [];
@@ -38,7 +38,7 @@ public sealed class Windows
         ArgumentNullException.ThrowIfNull(plan);
         (_plan, _calendars, _from, _to) = (plan, calendars, from, to);
         _windows = new([.. plan.Windows.Select(w => w.For)]);
-        _closures = new([.. plan.Closures.Select(c => c.For)]);
+        _freezes = new([.. plan.Freezes.Select(c => c.For)]);
     }
 
     /// <summary>How many different answers there are so far.</summary>
@@ -63,41 +63,41 @@ public sealed class Windows
             : named.Machines.Contains(machine, StringComparer.OrdinalIgnoreCase) ? $"machine '{machine}'"
             : named.Groups.Contains(group, StringComparer.OrdinalIgnoreCase) ? $"group '{group}'" : $"site '{site}'";
         var open = Open(windows.Select(w => _plan.Windows[w].When), []);
-        return (whose, open.IsEmpty ? TimeSpan.Zero : open.Max(s => s.To - s.From), [.. _closures.All(site, group, machine).Order().Select(c => _plan.Closures[c].Why)]);
+        return (whose, open.IsEmpty ? TimeSpan.Zero : open.Max(s => s.To - s.From), [.. _freezes.All(site, group, machine).Order().Select(c => _plan.Freezes[c].Why)]);
     }
 
     /// <summary>The number of a machine's answer: the same for machines with the same rules.</summary>
     internal int NumberOf(string site, string group, string machine)
     {
-        var named = _windows.Knows(machine) || _closures.Knows(machine);
+        var named = _windows.Knows(machine) || _freezes.Knows(machine);
         if (!named && _byPlace.TryGetValue((site, group), out var known)) return known;
         var windows = _windows.Nearest(site, group, machine);
-        var closures = _closures.All(site, group, machine).ToArray();
-        var rules = $"{string.Join(',', windows)}|{string.Join(',', closures)}";
+        var freezes = _freezes.All(site, group, machine).ToArray();
+        var rules = $"{string.Join(',', windows)}|{string.Join(',', freezes)}";
         if (!_byRules.TryGetValue(rules, out var number))
         {
             _byRules[rules] = number = _open.Count;
-            _open.Add(Open(windows.Select(w => _plan.Windows[w].When), closures.Select(c => _plan.Closures[c].When)));
+            _open.Add(Open(windows.Select(w => _plan.Windows[w].When), freezes.Select(c => _plan.Freezes[c].When)));
         }
 
         if (!named) _byPlace[(site, group)] = number;
         return number;
     }
 
-    private ImmutableArray<Stretch> Open(IEnumerable<TimeRule> windows, IEnumerable<TimeRule> closures)
+    private ImmutableArray<Stretch> Open(IEnumerable<TimeRule> windows, IEnumerable<TimeRule> freezes)
     {
         var open = Join(windows.SelectMany(w => w.Between(_from, _to, _calendars)));
-        var shut = Join(closures.SelectMany(c => c.Between(_from, _to, _calendars)));
+        var blocked = Join(freezes.SelectMany(c => c.Between(_from, _to, _calendars)));
         var left = ImmutableArray.CreateBuilder<Stretch>();
         var next = 0;
         foreach (var stretch in open)
         {
             var from = stretch.From;
-            while (next < shut.Count && shut[next].To <= from) next++;
-            for (var i = next; i < shut.Count && shut[i].From < stretch.To; i++)
+            while (next < blocked.Count && blocked[next].To <= from) next++;
+            for (var i = next; i < blocked.Count && blocked[i].From < stretch.To; i++)
             {
-                if (shut[i].From > from) left.Add(new(from, shut[i].From));
-                if (shut[i].To > from) from = shut[i].To;
+                if (blocked[i].From > from) left.Add(new(from, blocked[i].From));
+                if (blocked[i].To > from) from = blocked[i].To;
             }
 
             if (from < stretch.To) left.Add(stretch with { From = from });

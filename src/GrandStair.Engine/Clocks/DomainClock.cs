@@ -3,7 +3,7 @@ using GrandStair.Storage.Databases;
 namespace GrandStair.Engine.Clocks;
 
 /// <summary>
-/// Domain time: real time at pace 1; for a fleet of stand-ins alone it may go faster. It stands still while no service runs.
+/// Domain time: real time at pace 1; for a fleet of simulated machines alone it may go faster. It stands still while no service runs.
 /// </summary>
 public sealed class DomainClock : TimeProvider
 {

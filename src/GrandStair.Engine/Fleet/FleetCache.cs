@@ -13,9 +13,9 @@ namespace GrandStair.Engine.Fleet;
 /// The fleet as it was last read, brought up to date by what changed since: by machine, and by columns for what is asked of all of it.
 /// What was judged is kept as long as no answer of it can have changed.
 /// </summary>
-public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposable
+public sealed class FleetCache(FleetTable table, DecisionTable decisions) : IDisposable
 {
-    // Above so many changes it is quicker to judge all anew than each one.
+    // Above so many changes it is quicker to judge all again than each one.
     private const int MostJudgedSingly = 300;
     private const int MostKept = 8;
     private const int MostMatches = 32;
@@ -29,6 +29,7 @@ public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposa
     private readonly Dictionary<string, HashSet<MachineId>> _hangingOn = new(StringComparer.OrdinalIgnoreCase);
     private int[]? _order;
     private long _position;
+    private long _refreshed;
     private long _version;
 
     /// <summary>All machines as of now.</summary>
@@ -88,17 +89,17 @@ public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposa
     public async Task<T> JudgedAsync<T>(Aim aim, string? plan, DateTimeOffset now, Func<FleetJudgement, IReadOnlyList<int>, T> read, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(aim);
-        var stamp = await rulings.StampAsync(stop);
-        var decided = await rulings.OfAsync(aim.Product.Name, plan, now, stop);
+        var stamp = await decisions.StampAsync(stop);
+        var decided = await decisions.OfAsync(aim.Product.Name, plan, now, stop);
         return await LockedAsync(() => read(JudgementOf(aim, plan, decided, stamp, now), Order()), stop);
     }
 
     /// <inheritdoc />
     public void Dispose() => _turn.Dispose();
 
-    private FleetJudgement JudgementOf(Aim aim, string? plan, IReadOnlyDictionary<MachineId, Rulings> decided, long stamp, DateTimeOffset now)
+    private FleetJudgement JudgementOf(Aim aim, string? plan, IReadOnlyDictionary<MachineId, Decisions> decided, long stamp, DateTimeOffset now)
     {
-        var name = $"{aim.Product.Hash}/{aim.Release.Version}/{string.Join(',', aim.Methods)}/{aim.Carries}/{string.Join(',', aim.But.Select(b => $"{b.For}={b.Release.Version}"))}/{plan}";
+        var name = $"{aim.Product.Hash}/{aim.Release.Version}/{string.Join(',', aim.Methods)}/{aim.Preserves}/{string.Join(',', aim.But.Select(b => $"{b.For}={b.Release.Version}"))}/{plan}";
         if (_kept.TryGetValue(name, out var kept) && kept.Stamp == stamp && (kept.Judgement.Until is not { } until || now < until) && now >= kept.Judgement.Now && kept.Judgement.Rows == _columns.Count)
         {
             foreach (var row in kept.Changed) kept.Judgement.Rejudge(row, now, decided.GetValueOrDefault(_columns[row].Id));
@@ -128,12 +129,20 @@ public sealed class FleetCache(FleetTable table, RulingTable rulings) : IDisposa
 
     private async Task<T> LockedAsync<T>(Func<T> read, CancellationToken stop)
     {
+        var asked = TimeProvider.System.GetTimestamp();
         await _turn.WaitAsync(stop);
         try
         {
-            var (changed, position) = await table.ChangedAsync(_position, stop);
-            _position = position;
-            if (changed.Count > 0) Take(changed);
+            // Of many who wait for their turn the first reads the changes for all: what was written before they asked is among them.
+            if (_refreshed <= asked)
+            {
+                var began = TimeProvider.System.GetTimestamp();
+                var (changed, position) = await table.ChangedAsync(_position, stop);
+                _position = position;
+                if (changed.Count > 0) Take(changed);
+                _refreshed = began;
+            }
+
             return read();
         }
         finally

@@ -1,19 +1,19 @@
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
 using GrandStair.Engine.Plans;
-using GrandStair.Links;
+using GrandStair.Connections;
 using GrandStair.Storage.Databases;
 using Microsoft.Extensions.Logging;
 
 namespace GrandStair.Engine.Fleet;
 
-/// <summary>How often every machine is read over its link without being asked.</summary>
+/// <summary>How often every machine is read over its connection without being asked.</summary>
 /// <param name="Every">The time between two readings of a machine; null for never.</param>
 /// <param name="AtOnce">How many are read at once.</param>
 public sealed record ReadingSchedule(TimeSpan? Every, int AtOnce = 8);
 
 /// <summary>Reads the whole fleet again and again, so that nothing known of it is older than the schedule says as long as it answers.</summary>
-public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet, MachineReader reader, Shelf shelf, TimeProvider clock, ILogger<ScheduledReading> log)
+public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet, MachineReader reader, CatalogueCache catalogues, TimeProvider clock, ILogger<ScheduledReading> log)
 {
     private static readonly TimeSpan Tick = TimeSpan.FromSeconds(1);
     private readonly Dictionary<MachineId, DateTimeOffset> _tried = [];
@@ -47,8 +47,8 @@ public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet,
     /// <summary>What did not answer is tried again after a third of the time between two readings.</summary>
     private bool IsDue(Machine machine, DateTimeOffset now, TimeSpan every)
     {
-        var read = machine.Readings.Where(r => r.Source == machine.Link.Kind).Select(r => (DateTimeOffset?)r.Received).Max();
-        return (read is null || now - read > every) && now - _tried.GetValueOrDefault(machine.Id) > every / 3 && shelf.ProductsOf(machine).Any(p => !p.Readers.IsEmpty);
+        var read = machine.Readings.Where(r => r.Source == machine.Connection.Kind).Select(r => (DateTimeOffset?)r.Received).Max();
+        return (read is null || now - read > every) && now - _tried.GetValueOrDefault(machine.Id) > every / 3 && catalogues.ProductsOf(machine).Any(p => !p.Readers.IsEmpty);
     }
 
     private async Task ReadAsync(Machine machine, CancellationToken stop)
@@ -58,7 +58,7 @@ public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet,
         {
             await reader.ReadAsync(machine, Actor.Schedule, stop);
         }
-        catch (LinkException error)
+        catch (ConnectionException error)
         {
             log.LogDebug("{Machine} was not read: {Why}", machine.Name, error.Message);
         }

@@ -33,7 +33,7 @@ public sealed record HeldElsewhere(IReadOnlyList<TakenSlot> Slots, IReadOnlyDict
 }
 
 /// <summary>Finds out what a plan has to leave to others. Of two plans whose waves are to come, the one that started first is scheduled first.</summary>
-public sealed class OtherPlans(Shelf shelf, FleetCache fleet, PlanTable plans, TimeProvider clock)
+public sealed class OtherPlans(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, TimeProvider clock)
 {
     /// <summary>What others hold.</summary>
     /// <param name="name">The plan's name.</param>
@@ -49,18 +49,18 @@ public sealed class OtherPlans(Shelf shelf, FleetCache fleet, PlanTable plans, T
         var pending = new Dictionary<string, PendingElsewhere>(StringComparer.OrdinalIgnoreCase);
         foreach (var other in others)
         {
-            var (plan, product) = await shelf.ReadPlanAsync(other, stop);
-            var aim = PlanDesk.AimOf(plan, product);
+            var (plan, product) = await catalogues.ReadPlanAsync(other, stop);
+            var aim = PlanCommands.AimOf(plan, product);
             IReadOnlyList<Member> members = await plans.MembersAsync(other.Name, stop);
             foreach (var member in members.Where(PlanWriter.IsPending))
             {
                 var machine = machines[member.Machine];
                 // Whether it runs the target already, and not by its plan, matters where others depend on it.
-                if (member.Standing != Standing.NotReady || machine.Find(Dependents.Key) is null || !RouteFinder.Find(product, machine, aim.ReleaseFor(machine), now).Arrived) pending[machine.Name] = new(member.Machine, other.Name);
+                if (member.Status != Status.NotReady || machine.Find(Dependents.Key) is null || !RouteFinder.Find(product, machine, aim.ReleaseFor(machine), now).Arrived) pending[machine.Name] = new(member.Machine, other.Name);
             }
 
             var goesFirst = started is null || (other.Started!.Value, other.Name).CompareTo((started.Value, name)) < 0;
-            if (goesFirst) members = [.. members.Select(m => m is { Slot: null, Run: null, Laid: { } laid } && PlanWriter.IsPending(m) ? m with { Slot = laid, Standing = Standing.Scheduled } : m)];
+            if (goesFirst) members = [.. members.Select(m => m is { Slot: null, Run: null, Tentative: { } tentative } && PlanWriter.IsPending(m) ? m with { Slot = tentative, Status = Status.Scheduled } : m)];
             slots.AddRange(PlanWriter.Taken(members, product, machines, now).Select(t => t with { OtherPlan = plan }));
         }
 
@@ -75,8 +75,8 @@ public sealed class OtherPlans(Shelf shelf, FleetCache fleet, PlanTable plans, T
         foreach (var member in (await plans.OfMachineAsync(before.Id, stop)).Where(PlanWriter.IsPending))
         {
             if (await plans.FindAsync(member.Plan, stop) is not { State: PlanState.Started } stored) continue;
-            var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
-            if (member.Run is not null || !RouteFinder.Find(product, before, PlanDesk.AimOf(plan, product).ReleaseFor(before), clock.GetUtcNow()).Arrived) return before.Name;
+            var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
+            if (member.Run is not null || !RouteFinder.Find(product, before, PlanCommands.AimOf(plan, product).ReleaseFor(before), clock.GetUtcNow()).Arrived) return before.Name;
         }
 
         return null;

@@ -9,7 +9,7 @@ using GrandStair.Storage.Plans;
 namespace GrandStair.Engine.Plans;
 
 /// <summary>Something that a person has to acknowledge before a plan starts or goes on.</summary>
-/// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>carries</c>.</param>
+/// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>preserves</c>.</param>
 /// <param name="Name">Its name.</param>
 /// <param name="Title">What it is about.</param>
 /// <param name="Words">The text to read, or how to fix it.</param>
@@ -22,9 +22,9 @@ public sealed record ToAcknowledge(string Kind, string Name, string Title, strin
 /// What people acknowledge before a plan starts: what must be read, warnings, and methods that do not preserve everything. An
 /// acknowledgement covers the text that was read and, for such methods, the machines that it was given for; what is new asks again.
 /// </summary>
-public sealed class PlanAcknowledgements(Shelf shelf, FleetCache fleet, PlanTable plans, RulingTable rulings, TimeProvider clock)
+public sealed class PlanAcknowledgements(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, DecisionTable decisions, TimeProvider clock)
 {
-    private const string LosesData = "carries";
+    private const string LosesData = "preserves";
 
     /// <summary>Everything that has to be acknowledged for a plan.</summary>
     /// <param name="stored">The plan.</param>
@@ -34,9 +34,9 @@ public sealed class PlanAcknowledgements(Shelf shelf, FleetCache fleet, PlanTabl
     {
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(sites);
-        var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
+        var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
         var machines = await fleet.AllAsync(stop);
-        var members = (await plans.MembersAsync(stored.Name, stop)).Where(m => m.Excuse is null && sites.Holds(machines[m.Machine].Site)).Select(m => m.Machine);
+        var members = (await plans.MembersAsync(stored.Name, stop)).Where(m => m.Exemption is null && sites.Holds(machines[m.Machine].Site)).Select(m => m.Machine);
         return await AllAsync(plan, product, [.. members], stop);
     }
 
@@ -45,7 +45,7 @@ public sealed class PlanAcknowledgements(Shelf shelf, FleetCache fleet, PlanTabl
 
     /// <summary>What would be open of it with the machines of a draft.</summary>
     internal async Task<IReadOnlyList<ToAcknowledge>> OpenAsync(Draft draft, CancellationToken stop) =>
-        [.. (await AllAsync(draft.Plan, draft.Product, [.. draft.Members.Where(m => m.Excuse is null).Select(m => m.Machine)], stop)).Where(a => a.Given is null)];
+        [.. (await AllAsync(draft.Plan, draft.Product, [.. draft.Members.Where(m => m.Exemption is null).Select(m => m.Machine)], stop)).Where(a => a.Given is null)];
 
     /// <summary>Acknowledges some of what has to be, or all of it.</summary>
     /// <exception cref="CommandException">One of the names is none of what has to be acknowledged.</exception>
@@ -56,12 +56,12 @@ public sealed class PlanAcknowledgements(Shelf shelf, FleetCache fleet, PlanTabl
         foreach (var unknown in (names ?? []).Where(n => all.All(o => o.Name != n)))
             throw new CommandException("unknown-acknowledgement", $"Plan '{stored.Name}' has nothing named '{unknown}' to acknowledge; it has {string.Join(", ", all.Select(o => o.Name).DefaultIfEmpty("nothing"))}.");
         var now = clock.GetUtcNow();
-        await rulings.AcknowledgeAsync(stored.Name, [.. all.Where(o => o.Given is null && (names is null || names.Contains(o.Name))).Select(o => new Acknowledgement(o.Kind, o.Name, reason, actor.Name, now, o.Covers))], actor, stop);
+        await decisions.AcknowledgeAsync(stored.Name, [.. all.Where(o => o.Given is null && (names is null || names.Contains(o.Name))).Select(o => new Acknowledgement(o.Kind, o.Name, reason, actor.Name, now, o.Covers))], actor, stop);
     }
 
     private async Task<IReadOnlyList<ToAcknowledge>> AllAsync(Plan plan, Product product, HashSet<MachineId> members, CancellationToken stop)
     {
-        var aim = PlanDesk.AimOf(plan, product);
+        var aim = PlanCommands.AimOf(plan, product);
         var machines = await fleet.AllAsync(stop);
         var goingTo = members.CountBy(m => aim.ReleaseFor(machines[m])).ToDictionary();
         var reads = aim.Releases.SelectMany(to => to.MustReads.Select(r => Text("must-read", r.Name, r.Title, r.Words, goingTo.GetValueOrDefault(to)))).DistinctBy(r => r.Name);
@@ -73,13 +73,13 @@ public sealed class PlanAcknowledgements(Shelf shelf, FleetCache fleet, PlanTabl
             {
                 var rows = order.Where(r => r < judgement.Rows && members.Contains(judgement.Fleet[r].Id)).ToArray();
                 var cautions = judgement.Checks.Where(c => c.Check.Need == Need.Should)
-                    .Select(c => Text("caution", c.Check.Name, c.Check.Title, c.Check.Fix.Words, rows.Count(r => c[r] is CheckState.Unmet or CheckState.Untold))).Where(c => c.Machines > 0);
-                var less = rows.Select(r => (Machine: judgement.Fleet[r].Id, Method: judgement.MethodOf(r))).Where(r => r.Method is { Way: Way.Upgrade, Carries: not Carries.Whole })
+                    .Select(c => Text("caution", c.Check.Name, c.Check.Title, c.Check.Fix.Words, rows.Count(r => c[r] is CheckState.Unmet or CheckState.Unknown))).Where(c => c.Machines > 0);
+                var less = rows.Select(r => (Machine: judgement.Fleet[r].Id, Method: judgement.MethodOf(r))).Where(r => r.Method is { Way: Way.Upgrade, Preserves: not Preserves.Full })
                     .GroupBy(r => r.Method!, r => r.Machine).Select(g => Losing(g.Key, [.. g]));
                 return cautions.Concat(less).ToArray();
             },
             stop);
-        var given = (await rulings.AcknowledgedAsync(plan.Name, stop)).ToDictionary(a => (a.Kind, a.Name));
+        var given = (await decisions.AcknowledgedAsync(plan.Name, stop)).ToDictionary(a => (a.Kind, a.Name));
         return [.. reads.Concat(judged).Select(a => given.GetValueOrDefault((a.Kind, a.Name)) is { } known && IsCovered(a, known) ? a with { Given = known } : a)];
     }
 
@@ -88,10 +88,10 @@ public sealed class PlanAcknowledgements(Shelf shelf, FleetCache fleet, PlanTabl
     private static ToAcknowledge Losing(Method method, MachineId[] machines) => new(
         LosesData,
         method.Name,
-        $"{method.Title} carries {(method.Carries == Carries.Data ? "people's data only: programs and settings are lost" : "nothing: programs, settings and data are lost")}",
+        $"{method.Title} preserves {(method.Preserves == Preserves.Data ? "people's data only: programs and settings are lost" : "nothing: programs, settings and data are lost")}",
         "Save elsewhere what is needed, or choose another method.",
         machines.Length,
-        string.Join(' ', machines.Select(m => m.Value).Order().Select(m => $"m{m}").Prepend(method.Carries.ToString())),
+        string.Join(' ', machines.Select(m => m.Value).Order().Select(m => $"m{m}").Prepend(method.Preserves.ToString())),
         null);
 
     /// <summary>Whether what was acknowledged is what is to be: the same text, or for a method that loses data the same loss on no further machine.</summary>

@@ -10,18 +10,18 @@ using GrandStair.Storage.Plans;
 namespace GrandStair.Engine.Plans;
 
 /// <summary>Where people approve what plans are going to do, and where plans that were changed since are put on hold.</summary>
-public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, RulingTable rulings, CalendarTable calendars, Shelf shelf, TimeProvider clock)
+public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, DecisionTable decisions, CalendarTable calendars, CatalogueCache catalogues, TimeProvider clock)
 {
     /// <summary>The approvals that a plan needs, in the order in which it needs them.</summary>
     public async Task<ImmutableArray<NeededApproval>> NeededAsync(StoredPlan stored, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
-        var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
-        return await NeededAsync(stored, plan, await plans.MembersAsync(stored.Name, stop), await rulings.OfAsync(product.Name, stored.Name, clock.GetUtcNow(), stop), stop);
+        var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
+        return await NeededAsync(stored, plan, await plans.MembersAsync(stored.Name, stop), await decisions.OfAsync(product.Name, stored.Name, clock.GetUtcNow(), stop), stop);
     }
 
     /// <summary>The approvals that a plan needs, as it was read a moment ago: what is opened by the same reading is what was approved.</summary>
-    internal async Task<ImmutableArray<NeededApproval>> NeededAsync(StoredPlan stored, Plan plan, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Rulings> decided, CancellationToken stop)
+    internal async Task<ImmutableArray<NeededApproval>> NeededAsync(StoredPlan stored, Plan plan, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Decisions> decided, CancellationToken stop)
     {
         var consent = await table.ConsentAsync(stored.Name, stop);
         if (!consent.EveryPlan && consent.Rules.Values.All(r => !r.IsNeeded)) return [];

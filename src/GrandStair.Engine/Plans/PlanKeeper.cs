@@ -13,7 +13,7 @@ using GrandStair.Core.Waves;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Runs;
-using GrandStair.Links;
+using GrandStair.Connections;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
@@ -23,7 +23,7 @@ namespace GrandStair.Engine.Plans;
 
 /// <summary>Keeps plans going: opens waves, judges members, gives slots, opens runs, and ends plans.</summary>
 public sealed class PlanKeeper(
-    Shelf shelf, FleetCache fleet, MachineReader reader, PlanTable plans, PlanApprovals approvals, RulingTable rulings, RunLog runs, MeasuredRuns measured, PlanWriter writer, OtherPlans otherPlans, CalendarShelf calendars, PlanTroubles troubles, TimeProvider clock, ILogger<PlanKeeper> log)
+    CatalogueCache catalogues, FleetCache fleet, MachineReader reader, PlanTable plans, PlanApprovals approvals, DecisionTable decisions, RunLog runs, MeasuredRuns measured, PlanWriter writer, OtherPlans otherPlans, CalendarCache calendars, PlanTroubles troubles, TimeProvider clock, ILogger<PlanKeeper> log)
 {
     /// <summary>How long after it was last tried a machine that is not ready, or soon cannot be told, is read again.</summary>
     public static readonly TimeSpan ReadAgain = TimeSpan.FromHours(8);
@@ -42,15 +42,15 @@ public sealed class PlanKeeper(
     private const int Rests = 4;
     private readonly Dictionary<MachineId, DateTimeOffset> _tried = [];
 
-    /// <summary>By plan the revision and the calendars that its slots were last laid out by.</summary>
-    private readonly Dictionary<string, string> _laidOutBy = new(StringComparer.Ordinal);
+    /// <summary>By plan the revision and the calendars that its slots were last scheduled by.</summary>
+    private readonly Dictionary<string, string> _scheduledBy = new(StringComparer.Ordinal);
 
     /// <summary>By plan, for machines and for runs apart, for whom no place was found, and until when they are not looked at again; what keeps them out is seldom gone in a moment.</summary>
     private readonly Dictionary<string, (HashSet<MachineId> Machines, DateTimeOffset Until)> _inVain = new(StringComparer.Ordinal);
     private Task _reading = Task.CompletedTask;
 
-    /// <summary>By plan from when on, as a timestamp, waves to come are laid out anew.</summary>
-    private readonly ConcurrentDictionary<string, long> _layOutDue = new(StringComparer.Ordinal);
+    /// <summary>By plan from when on, as a timestamp, waves to come are scheduled again.</summary>
+    private readonly ConcurrentDictionary<string, long> _makeScheduleDue = new(StringComparer.Ordinal);
     private Task _layingOut = Task.CompletedTask;
 
     /// <summary>Keeps plans going until it is stopped.</summary>
@@ -100,12 +100,12 @@ public sealed class PlanKeeper(
         }
     }
 
-    private async Task KeepAsync(StoredPlan stored, IReadOnlyDictionary<string, ICalendar> known, string laidOutBy, CancellationToken stop)
+    private async Task KeepAsync(StoredPlan stored, IReadOnlyDictionary<string, ICalendar> known, string scheduledBy, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
-        var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
-        var aim = PlanDesk.AimOf(plan, product);
-        var decided = await rulings.OfAsync(product.Name, plan.Name, now, stop);
+        var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
+        var aim = PlanCommands.AimOf(plan, product);
+        var decided = await decisions.OfAsync(product.Name, plan.Name, now, stop);
         var members = await plans.MembersAsync(plan.Name, stop);
         // Judged by the very readings that runs are opened by below, so that nothing is opened that was not approved.
         var needed = await approvals.NeededAsync(stored, plan, members, decided, stop);
@@ -119,16 +119,16 @@ public sealed class PlanKeeper(
         var machines = await fleet.AllAsync(stop);
         var open = waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
 
-        var judged = members.Where(m => m is { Run: null, Excuse: null })
+        var judged = members.Where(m => m is { Run: null, Exemption: null })
             .Select(m => (Member: m, Machine: machines[m.Machine], Assessment: Assessment.Of(aim, machines[m.Machine], Moment.Planning, now, decided.GetValueOrDefault(m.Machine))))
             .ToArray();
         var elsewhere = await otherPlans.OfAsync(plan.Name, stored.Started, stop);
         var arrived = judged.Where(j => j.Assessment.Route.Arrived).Select(j => j.Member.Machine).ToHashSet();
         var pending = PlanWriter.Pending(elsewhere, members.Where(m => !arrived.Contains(m.Machine)), machines);
-        // Slots stand as long as nothing that they were laid out by has changed; otherwise each is looked at again, and moves only where it has to.
-        var changedSince = _laidOutBy.GetValueOrDefault(plan.Name, laidOutBy) != laidOutBy;
+        // Slots stand as long as nothing that they were scheduled by has changed; otherwise each is looked at again, and moves only where it has to.
+        var changedSince = _scheduledBy.GetValueOrDefault(plan.Name, scheduledBy) != scheduledBy;
         var placed = await PlaceAsync(new(plan, known, product, members, machines, elsewhere, pending, changedSince, now), judged.Where(j => open.Contains(j.Member.Wave)), stop);
-        var after = judged.Select(j => (Before: j.Member, After: PlanDesk.Judged(j.Member, j.Assessment, placed.GetValueOrDefault(j.Member.Machine)), j.Machine, j.Assessment)).ToArray();
+        var after = judged.Select(j => (Before: j.Member, After: PlanCommands.Judged(j.Member, j.Assessment, placed.GetValueOrDefault(j.Member.Machine)), j.Machine, j.Assessment)).ToArray();
         var changed = after.Where(a => a.After != a.Before).Select(a => a.After).ToArray();
         if (changed.Length > 0) await plans.PutMembersAsync(plan.Name, changed, now, stop);
 
@@ -136,15 +136,15 @@ public sealed class PlanKeeper(
             await OpenAsync(stored, plan, product, waves, member, machine, assessment, now, stop);
         var placedNow = after.ToDictionary(a => a.After.Machine, a => a.After);
         await MoveAsync(new(plan, known, product, [.. members.Select(m => placedNow.GetValueOrDefault(m.Machine, m))], machines, elsewhere, pending, changedSince, now), stop);
-        _laidOutBy[plan.Name] = laidOutBy;
+        _scheduledBy[plan.Name] = scheduledBy;
         // Machines that do not answer take long; the plan does not wait for them.
-        var waiting = members.Where(m => m is { Standing: Standing.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
+        var waiting = members.Where(m => m is { Status: Status.Scheduled, Run: not null }).Select(m => machines[m.Machine]).Where(m => m.Find(product.VersionKey)?.Seen < now - ReadAhead);
         if (_reading.IsCompleted) _reading = ReadAgainAsync([.. waiting, .. judged.Where(j => j.Assessment.State != GateState.Open || j.Assessment.Route.Arrived || j.Assessment.Until < now + ReadAhead).Select(j => j.Machine)], now, stop);
-        if (_layingOut.IsCompleted && waves.Any(w => w.State == WaveState.Waiting) && Stopwatch.GetTimestamp() >= _layOutDue.GetValueOrDefault(plan.Name)) _layingOut = LayOutAsync(stored with { Waves = waves }, stop);
-        if (members.All(m => m.Standing is Standing.Done or Standing.Excused)) await plans.PutStateAsync(plan.Name, PlanState.Ended, null, "end", Actor.Worker, now, stop);
+        if (_layingOut.IsCompleted && waves.Any(w => w.State == WaveState.Waiting) && Stopwatch.GetTimestamp() >= _makeScheduleDue.GetValueOrDefault(plan.Name)) _layingOut = LayOutAsync(stored with { Waves = waves }, stop);
+        if (members.All(m => m.Status is Status.Done or Status.Exempt)) await plans.PutStateAsync(plan.Name, PlanState.Ended, null, "end", Actor.Worker, now, stop);
     }
 
-    /// <summary>Keeps what is laid out for waves to come up to date; it takes its time for large plans, and nothing waits for it.</summary>
+    /// <summary>Keeps what is scheduled for waves to come up to date; it takes its time for large plans, and nothing waits for it.</summary>
     private async Task LayOutAsync(StoredPlan stored, CancellationToken stop)
     {
         var begun = Stopwatch.GetTimestamp();
@@ -155,14 +155,14 @@ public sealed class PlanKeeper(
         }
         catch (Exception error) when (error is CommandException or CalendarException or StoreException or System.Data.Common.DbException)
         {
-            log.LogWarning("Plan {Plan} cannot be laid out anew: {Why}", stored.Name, error.Message);
+            log.LogWarning("Plan {Plan} cannot be scheduled again: {Why}", stored.Name, error.Message);
         }
         catch (Exception error) when (error is not OperationCanceledException)
         {
-            log.LogError(error, "Plan {Plan} cannot be laid out anew, and that is tried again", stored.Name);
+            log.LogError(error, "Plan {Plan} cannot be scheduled again, and that is tried again", stored.Name);
         }
 
-        _layOutDue[stored.Name] = LayingOut.NextAfter(begun);
+        _makeScheduleDue[stored.Name] = LayingOut.NextAfter(begun);
     }
 
     /// <summary>Opens the first wave, and each next one when the rule holds for the one before.</summary>
@@ -182,7 +182,7 @@ public sealed class PlanKeeper(
 
             if (waves[i].State != WaveState.Open) continue;
             var own = members.Where(m => m.Wave == i + 1).ToArray();
-            var advance = plan.Advance.Judge(new(own.Select(m => m.Standing)), own.Select(m => m.Proved).OfType<DateTimeOffset>(), now);
+            var advance = plan.Advance.Judge(new(own.Select(m => m.Status)), own.Select(m => m.Verified).OfType<DateTimeOffset>(), now);
             var next = waves[i] with { Why = advance.Why, State = advance.Holds ? WaveState.Passed : WaveState.Open };
             if (next != waves[i]) waves[i] = await PutAsync(plan, next, now, stop);
         }
@@ -209,7 +209,7 @@ public sealed class PlanKeeper(
 
     private bool IsInVain(string what, IEnumerable<MachineId> wanting, DateTimeOffset now) => _inVain.TryGetValue(what, out var before) && now < before.Until && wanting.All(before.Machines.Contains);
 
-    private ImmutableArray<Placed> Placed(string what, PlacementCase @case)
+    private ImmutableArray<Placed> Placed(string what, ScheduleCase @case)
     {
         var placed = SlotPlacer.Place(@case).All;
         var left = placed.Where(p => p.Slot is null).Select(p => p.Machine).ToHashSet();
@@ -235,7 +235,7 @@ public sealed class PlanKeeper(
     {
         var (plan, now) = (of.Plan, of.Now);
         var moving = new Dictionary<MachineId, (RunState State, string Why)>();
-        foreach (var member in of.Members.Where(m => m is { Standing: Standing.Scheduled, Run: not null, Slot: not null }))
+        foreach (var member in of.Members.Where(m => m is { Status: Status.Scheduled, Run: not null, Slot: not null }))
         {
             var early = member.Slot!.Start > now && of.IsBeforeWhatItDependsOn(of.Machines[member.Machine], member.Slot);
             if (member.Slot.LatestTurn >= now && !early && !(of.ChangedSince && member.Slot.Start > now)) continue;
@@ -262,7 +262,7 @@ public sealed class PlanKeeper(
         }
     }
 
-    /// <summary>Reads machines again, so that what was mended meanwhile is seen and nothing grows too old to tell.</summary>
+    /// <summary>Reads machines again, so that what was fixed meanwhile is seen and nothing grows too old to tell.</summary>
     private async Task ReadAgainAsync(Machine[] machines, DateTimeOffset now, CancellationToken stop)
     {
         var due = machines.Where(m => now - _tried.GetValueOrDefault(m.Id, DateTimeOffset.MinValue) > ReadAgain).ToArray();
@@ -273,7 +273,7 @@ public sealed class PlanKeeper(
             {
                 await reader.ReadAsync(machine, Actor.Worker, one);
             }
-            catch (Exception error) when (error is LinkException or StoreException)
+            catch (Exception error) when (error is ConnectionException or StoreException)
             {
                 log.LogInformation("{Machine} was not read: {Why}", machine.Name, error.Message);
             }
@@ -312,7 +312,7 @@ public sealed class PlanKeeper(
         public bool IsBeforeWhatItDependsOn(Machine machine, Slot slot) => PlanWriter.Before(machine, Pending) is { } before && Slots.TryGetValue(before.Machine, out var first) && slot.Start < first.End;
 
         /// <summary>Some requests among all slots that others have.</summary>
-        public PlacementCase CaseOf(IReadOnlyList<SlotRequest> requests)
+        public ScheduleCase CaseOf(IReadOnlyList<SlotRequest> requests)
         {
             var wanting = requests.Select(r => r.Machine).ToHashSet();
             return new(Plan, Calendars, requests, [.. PlanWriter.Taken(Members.Where(m => !wanting.Contains(m.Machine)), Product, Machines, Now), .. Elsewhere.Slots], Now);

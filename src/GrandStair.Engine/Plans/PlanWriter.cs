@@ -20,13 +20,13 @@ namespace GrandStair.Engine.Plans;
 /// <param name="Stored">The plan as it would be kept.</param>
 /// <param name="Plan">The plan as it is understood.</param>
 /// <param name="Product">The product.</param>
-/// <param name="Members">Its members; those that have begun, or are excused, as they are.</param>
+/// <param name="Members">Its members; those that have begun, or are exempt, as they are.</param>
 /// <param name="Requests">Who wants a slot, by wave.</param>
-/// <param name="Standing">The slots that stand whatever else is placed, of this plan and of others.</param>
+/// <param name="Status">The slots that stand whatever else is placed, of this plan and of others.</param>
 /// <param name="Pending">By name the machines still to be upgraded, by this plan or another that has started.</param>
 /// <param name="Begun">What its waves have come to already.</param>
-/// <param name="Calendars">The calendars that it was laid out by.</param>
-/// <param name="Layout">When each would go.</param>
+/// <param name="Calendars">The calendars that it was scheduled by.</param>
+/// <param name="PlanSchedule">When each would go.</param>
 /// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>
 /// <param name="NoEffect">What the text says and has no effect, in sentences: what comes too late, and names that nothing has.</param>
 public sealed record Draft(
@@ -35,16 +35,16 @@ public sealed record Draft(
     Product Product,
     ImmutableArray<Member> Members,
     IReadOnlyList<IReadOnlyList<SlotRequest>> Requests,
-    IReadOnlyList<TakenSlot> Standing,
+    IReadOnlyList<TakenSlot> Status,
     IReadOnlyDictionary<string, MachineId> Pending,
     IReadOnlyList<BegunWave> Begun,
     IReadOnlyDictionary<string, ICalendar> Calendars,
-    Layout Layout,
+    PlanSchedule PlanSchedule,
     ImmutableArray<string> Missing,
     ImmutableArray<string> NoEffect)
 {
     /// <summary>Whether the last slot ends before the deadline's day is over; true where there is none.</summary>
-    public bool MeetsDeadline => Layout.IsInTime(Plan, Layout.End);
+    public bool MeetsDeadline => PlanSchedule.IsInTime(Plan, PlanSchedule.End);
 }
 
 /// <summary>A machine that would be in another wave.</summary>
@@ -54,7 +54,7 @@ public sealed record Draft(
 public sealed record WaveChange(MachineId Machine, string? From, string? To);
 
 /// <summary>Where plans are written and changed: what a text would make of a plan, and what somebody then wants kept.</summary>
-public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, RulingTable rulings, MeasuredRuns measured, CalendarShelf calendars, OtherPlans otherPlans, TimeProvider clock)
+public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, DecisionTable decisions, MeasuredRuns measured, CalendarCache calendars, OtherPlans otherPlans, TimeProvider clock)
 {
     /// <summary>How much longer a run is thought to take, at each look, that has not ended with its slot.</summary>
     private static readonly TimeSpan OverdueTakes = TimeSpan.FromMinutes(15);
@@ -66,15 +66,15 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
     /// <param name="body">The plan, as YAML. Where there is a plan of its name, it is that plan changed: what has begun stays.</param>
     /// <param name="sites">The sites that a new plan is for: machines elsewhere are not in it, whatever its scope says.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <param name="layOut">Whether it is asked when each would go; else the layout is empty.</param>
+    /// <param name="makeSchedule">Whether it is asked when each would go; else the schedule is empty.</param>
     /// <exception cref="CommandException">Nothing is in its scope, a calendar is missing, or it takes away what has begun.</exception>
-    public async Task<Draft> DraftAsync(string body, SiteScope sites, CancellationToken stop, bool layOut = true)
+    public async Task<Draft> DraftAsync(string body, SiteScope sites, CancellationToken stop, bool makeSchedule = true)
     {
         var now = clock.GetUtcNow();
-        var plan = shelf.ReadPlan(body);
-        var product = shelf.Products[plan.Product];
+        var plan = catalogues.ReadPlan(body);
+        var product = catalogues.Products[plan.Product];
         var (known, _) = await calendars.AllAsync(stop);
-        CalendarShelf.Check(plan, known);
+        CalendarCache.Check(plan, known);
         var before = await plans.FindAsync(plan.Name, stop);
         if (before is { State: PlanState.Ended }) throw new CommandException("plan-ended", $"Plan '{plan.Name}' has ended; give the new one another name.");
         if (before is not null) sites = before.Sites;
@@ -88,14 +88,14 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
         var unknown = UnknownNames.In(plan, product, [.. (await fleet.AllAsync(stop)).Values.Where(m => sites.Holds(m.Site))]);
         // What has begun waits for no begin any more.
         plan = plan with { Waves = [.. plan.Waves.Zip(waves, (spec, wave) => wave.State == WaveState.Waiting ? spec : spec with { NotBefore = null })] };
-        var aim = PlanDesk.AimOf(plan, product);
+        var aim = PlanCommands.AimOf(plan, product);
         var learnt = await measured.ExperienceAsync(product, stop);
-        var decided = await rulings.OfAsync(product.Name, plan.Name, now, stop);
+        var decided = await decisions.OfAsync(product.Name, plan.Name, now, stop);
         var machines = await fleet.AllAsync(stop);
         var old = before is null ? [] : await plans.MembersAsync(plan.Name, stop);
-        var begun = old.Where(m => m.Run is not null || m.Excuse is not null).Select(m => m with { Wave = NumberOf(before!, m) }).ToArray();
+        var begun = old.Where(m => m.Run is not null || m.Exemption is not null).Select(m => m with { Wave = NumberOf(before!, m) }).ToArray();
         // Whoever a person moved, and whoever is in a wave that has begun, stays there.
-        var staying = old.Where(m => m is { Run: null, Excuse: null } && (m.MovedReason is not null || before!.Waves[m.Wave - 1].State != WaveState.Waiting) && NumberIn(waves, before!.Waves[m.Wave - 1].Name) is not null)
+        var staying = old.Where(m => m is { Run: null, Exemption: null } && (m.MovedReason is not null || before!.Waves[m.Wave - 1].State != WaveState.Waiting) && NumberIn(waves, before!.Waves[m.Wave - 1].Name) is not null)
             .Select(m => m with { Wave = NumberOf(before!, m) }).ToArray();
         var apart = begun.Concat(staying).Select(m => m.Machine).ToHashSet();
         // Judging takes longest by far; all processors do it for those who will be asked about.
@@ -121,22 +121,22 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
         var pending = Pending(elsewhere, going.Where(m => !Judge(machines[m.Machine]).Route.Arrived).Concat(begun), machines);
         var requests = waves.Select(w => Requests(going.Where(m => m.Wave == w.Number && Judge(machines[m.Machine]).CanBePlanned)
             .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), (w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot) ?? Chosen(m, now))), learnt, pending)).ToArray();
-        TakenSlot[] standing = [.. Taken(begun, product, machines, now), .. elsewhere.Slots];
+        TakenSlot[] status = [.. Taken(begun, product, machines, now), .. elsewhere.Slots];
         BegunWave[] cameTo = [.. waves.Select(w => new BegunWave([.. begun.Where(m => m.Wave == w.Number).Select(m => EndOf(m, now)).OfType<DateTimeOffset>()], w.State == WaveState.Passed))];
-        var layout = layOut ? Layout.Of(plan, known, requests, standing, cameTo, now) : new([]);
-        var placed = layout.All.ToDictionary(p => p.Machine);
+        var schedule = makeSchedule ? PlanSchedule.Of(plan, known, requests, status, cameTo, now) : new([]);
+        var placed = schedule.All.ToDictionary(p => p.Machine);
         var drafted = going.Select(m =>
         {
             var place = placed.GetValueOrDefault(m.Machine);
             var hasBegun = waves[m.Wave - 1].State != WaveState.Waiting;
-            return PlanDesk.Judged(m with { PlannedStart = place?.Slot?.Start, PlannedEnd = place?.Slot?.End, Laid = place?.Slot }, Judge(machines[m.Machine]), hasBegun || place is null ? place : place with { Slot = null });
+            return PlanCommands.Judged(m with { PlannedStart = place?.Slot?.Start, PlannedEnd = place?.Slot?.End, Tentative = place?.Slot }, Judge(machines[m.Machine]), hasBegun || place is null ? place : place with { Slot = null });
         });
         var stored = new StoredPlan(
             plan.Name, (before?.Revision ?? 0) + 1, body, product.Hash, before?.State ?? PlanState.Drafted, before?.Held, before?.Created ?? now, before?.CreatedBy ?? "", before?.Started, null,
             [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
             waves)
         { Sites = sites, Consent = ConsentRule.Of(plan), Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
-        return new(stored, plan, product, [.. begun, .. drafted], requests, standing, pending, cameTo, known, layout, membership.Missing, [.. noEffect, .. unknown, .. Told(deferred.Values, plan, machines), .. shared is null ? [] : new[] { before?.State == PlanState.Started ? $"{shared}. They are left to it." : $"{shared}. This plan can start when they are done or exempt there, or are left out of its scope." }]);
+        return new(stored, plan, product, [.. begun, .. drafted], requests, status, pending, cameTo, known, schedule, membership.Missing, [.. noEffect, .. unknown, .. Told(deferred.Values, plan, machines), .. shared is null ? [] : new[] { before?.State == PlanState.Started ? $"{shared}. They are left to it." : $"{shared}. This plan can start when they are done or exempt there, or are left out of its scope." }]);
 
         Assessment Judge(Machine machine) => judged.GetOrAdd(machine.Id, _ => Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(machine.Id)));
 
@@ -148,13 +148,13 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
     {
         ArgumentNullException.ThrowIfNull(stored);
         var draft = await DraftAsync(stored.Body, stored.Sites, stop);
-        var laid = draft.Layout.All.ToDictionary(p => p.Machine, p => p.Slot);
+        var tentative = draft.PlanSchedule.All.ToDictionary(p => p.Machine, p => p.Slot);
         var waiting = stored.Waves.Where(w => w.State == WaveState.Waiting).Select(w => w.Number).ToHashSet();
         var changed = (await plans.MembersAsync(stored.Name, stop))
-            .Select(m => (Member: m, Laid: m is { Run: null, Excuse: null, Slot: null } && waiting.Contains(m.Wave) ? laid.GetValueOrDefault(m.Machine) : null))
-            // When a slot could turn at the latest is not kept of those that are only laid out.
-            .Where(m => m.Member.Laid != (m.Laid is null ? null : m.Laid with { LatestTurn = m.Laid.End })).Select(m => (m.Member.Machine, m.Laid)).ToArray();
-        if (changed.Length > 0) await plans.PutLaidAsync(stored.Name, changed, clock.GetUtcNow(), stop);
+            .Select(m => (Member: m, Tentative: m is { Run: null, Exemption: null, Slot: null } && waiting.Contains(m.Wave) ? tentative.GetValueOrDefault(m.Machine) : null))
+            // When a slot could turn at the latest is not kept of those that are only scheduled.
+            .Where(m => m.Member.Tentative != (m.Tentative is null ? null : m.Tentative with { LatestTurn = m.Tentative.End })).Select(m => (m.Member.Machine, m.Tentative)).ToArray();
+        if (changed.Length > 0) await plans.PutTentativeAsync(stored.Name, changed, clock.GetUtcNow(), stop);
     }
 
     /// <summary>Makes a plan.</summary>
@@ -179,7 +179,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
     public async Task<Draft> ReviseAsync(string body, int? after, string reason, Actor actor, CancellationToken stop)
     {
         var draft = await DraftAsync(body, SiteScope.All, stop);
-        if (draft.Stored.Revision == 1) throw PlanDesk.Unknown(draft.Plan.Name, (await plans.AllAsync(stop)).Select(p => p.Name));
+        if (draft.Stored.Revision == 1) throw PlanCommands.Unknown(draft.Plan.Name, (await plans.AllAsync(stop)).Select(p => p.Name));
         if (after is { } from && draft.Stored.Revision - 1 is var now && from != now) throw new CommandException("plan-changed", $"Plan '{draft.Plan.Name}' has revision {now} by now, and what is to be loaded was made from {from}. Look at what was changed ('gstair plan revisions {draft.Plan.Name}'), and compare again.");
         // What was approved or acknowledged is another thing now: nothing further begins until that is asked for again.
         var held = draft.Stored.Held;
@@ -194,17 +194,17 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
         return draft with { Stored = stored };
     }
 
-    /// <summary>Moves a machine that has not begun to another wave. A plan under way that was approved is held until somebody approves that too.</summary>
+    /// <summary>Moves a machine that has not begun to another wave. A running plan that was approved is held until somebody approves that too.</summary>
     /// <exception cref="CommandException">There is no such wave, or the machine has begun.</exception>
     public async Task MoveAsync(StoredPlan plan, Machine machine, string wave, string reason, Actor actor, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(machine);
-        var member = await PlanDesk.MemberAsync(plans, plan.Name, machine, stop);
+        var member = await PlanCommands.MemberAsync(plans, plan.Name, machine, stop);
         var to = plan.Waves.FirstOrDefault(w => w.Name.Equals(wave, StringComparison.OrdinalIgnoreCase))
             ?? throw new CommandException("unknown-wave", $"Plan '{plan.Name}' has no wave '{wave}'; expected one of {string.Join(", ", plan.Waves.Select(w => w.Name))}.");
-        if (member.Run is not null) throw new CommandException("machine-under-way", $"{machine.Name} has begun (r{member.Run}) and stays in its wave.");
-        if (member.Excuse is not null) throw new CommandException("machine-excused", $"{machine.Name} is excused and in no wave's way.");
+        if (member.Run is not null) throw new CommandException("machine-running", $"{machine.Name} has begun (r{member.Run}) and stays in its wave.");
+        if (member.Exemption is not null) throw new CommandException("machine-exempted", $"{machine.Name} is exempt and in no wave's way.");
         if (member.Wave == to.Number) return;
         var members = await plans.MembersAsync(plan.Name, stop);
         var machines = await fleet.AllAsync(stop);
@@ -254,7 +254,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
     internal static ImmutableArray<Predecessor> After(Machine machine, IReadOnlyDictionary<string, MachineId> among) => Before(machine, among) is { } before ? [before] : [];
 
     /// <summary>Whether a machine is still to be upgraded: whatever depends on it waits until it is verified, or exempt.</summary>
-    internal static bool IsPending(Member member) => member.Standing is not (Standing.Proved or Standing.Done or Standing.Excused);
+    internal static bool IsPending(Member member) => member.Status is not (Status.Verified or Status.Done or Status.Exempt);
 
     /// <summary>By name the machines that are still to be upgraded, by this plan or another.</summary>
     internal static IReadOnlyDictionary<string, MachineId> Pending(HeldElsewhere elsewhere, IEnumerable<Member> own, IReadOnlyDictionary<MachineId, Machine> machines)
@@ -276,16 +276,16 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
     }
 
     /// <summary>A leg by a method, as runs pin it.</summary>
-    internal static LegSpec Leg(Hop hop, Method method) => new(hop.Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterTurningPoint) { To = hop.Part is null ? hop.To : "" };
+    internal static LegSpec Leg(Hop hop, Method method) => new(hop.Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterPointOfNoReturn) { To = hop.Component is null ? hop.To : "" };
 
     /// <summary>How a slot for a machine by a method is asked for. One that was given keeps its length, whatever was measured since: nobody is told another time for that.</summary>
-    internal static SlotRequest Request(Machine machine, Method method, MethodLengths lengths, Slot? stands) => new(machine.Id, machine.Site, stands?.End > stands?.Start ? stands.End - stands.Start : lengths.Slot, lengths.AfterTurningPoint)
+    internal static SlotRequest Request(Machine machine, Method method, MethodLengths lengths, Slot? stands) => new(machine.Id, machine.Site, stands?.End > stands?.Start ? stands.End - stands.Start : lengths.Slot, lengths.AfterPointOfNoReturn)
     {
         Name = machine.Name,
         Group = machine.Group,
         RollbackLasts = lengths.Rollback,
         Stages = method.Needs.Stages,
-        Unit = machine.TextOf("unit"),
+        Cluster = machine.TextOf("cluster"),
         Crew = method.Needs.Crew,
         Stands = stands,
     };
@@ -299,7 +299,7 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
     }
 
     /// <summary>The time that somebody chose for a machine, as a slot to begin with; null where nobody did, or it is over.</summary>
-    internal static Slot? Chosen(Member member, DateTimeOffset now) => member.Appointed is { } at && at > now ? new(at, at, at) : null;
+    internal static Slot? Chosen(Member member, DateTimeOffset now) => member.Rescheduled is { } at && at > now ? new(at, at, at) : null;
 
     /// <summary>The slots that machines have, as far as they are not over. Who is still at it when his is over takes room a while longer; what a crew did lately counts for its day.</summary>
     internal static TakenSlot[] Taken(IEnumerable<Member> members, Product product, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now)
@@ -307,21 +307,21 @@ public sealed class PlanWriter(Shelf shelf, FleetCache fleet, PlanTable plans, P
         return
         [
             .. members.Where(m => m.Slot is not null && product.Method(m.Method ?? "") is not null)
-                .Select(m => (Member: m, Slot: Left(m.Standing, m.Slot!), Method: product.Method(m.Method!)!)).Where(m => m.Slot is not null)
+                .Select(m => (Member: m, Slot: Left(m.Status, m.Slot!), Method: product.Method(m.Method!)!)).Where(m => m.Slot is not null)
                 .Select(m => new TakenSlot(Request(machines[m.Member.Machine], m.Method, m.Method.Typical, null), m.Slot!)),
         ];
 
-        Slot? Left(Standing standing, Slot slot)
+        Slot? Left(Status status, Slot slot)
         {
-            if (standing is Standing.Scheduled or Standing.UnderWay && slot.End > now) return slot;
-            if (standing == Standing.UnderWay) return slot with { End = now + OverdueTakes };
+            if (status is Status.Scheduled or Status.Running && slot.End > now) return slot;
+            if (status == Status.Running) return slot with { End = now + OverdueTakes };
             return slot.Crew is not null && slot.Start <= now && slot.Start > now - CrewsRemember ? slot with { End = slot.Start } : null;
         }
     }
 
-    /// <summary>When a machine that has begun was proved, or will be as its slot says; null where nobody can say.</summary>
-    private static DateTimeOffset? EndOf(Member member, DateTimeOffset now) => member.Proved
-        ?? (member.Standing is Standing.Scheduled or Standing.UnderWay && member.Slot is { } slot ? slot.End > now ? slot.End : now : null);
+    /// <summary>When a machine that has begun was verified, or will be as its slot says; null where nobody can say.</summary>
+    private static DateTimeOffset? EndOf(Member member, DateTimeOffset now) => member.Verified
+        ?? (member.Status is Status.Scheduled or Status.Running && member.Slot is { } slot ? slot.End > now ? slot.End : now : null);
 
     private static Fitness Fit(Assessment assessment) => new(assessment.CanBePlanned, assessment.Choice?.Method?.Rollback.Lasts > TimeSpan.Zero);
 

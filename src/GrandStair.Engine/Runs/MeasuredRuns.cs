@@ -13,7 +13,7 @@ using GrandStair.Storage.Runs;
 namespace GrandStair.Engine.Runs;
 
 /// <summary>What the runs of a product have shown so far; each log is read again only when it has grown.</summary>
-public sealed class MeasuredRuns(RunLog runs, PlanTable plans, Shelf shelf, FleetCache fleet, Feed feed)
+public sealed class MeasuredRuns(RunLog runs, PlanTable plans, CatalogueCache catalogues, FleetCache fleet, Feed feed)
 {
     /// <summary>The model of a machine; empty where it is not known.</summary>
     internal static string ModelOf(Machine machine) => machine.TextOf("hardware.model") ?? "";
@@ -44,11 +44,11 @@ public sealed class MeasuredRuns(RunLog runs, PlanTable plans, Shelf shelf, Flee
         var shown = new List<Measurements>();
         foreach (var plan in await plans.AllAsync(stop))
         {
-            if ((await shelf.ByHashAsync(plan.CatalogueHash, stop)).Name != product.Name) continue;
+            if ((await catalogues.ByHashAsync(plan.CatalogueHash, stop)).Name != product.Name) continue;
             var begun = plan.Waves.ToDictionary(w => w.Number, w => w.Opened);
             // Nobody hurries before a wave begins; and what was not in the way by then counts from when it was.
-            var mendings = (await plans.MembersAsync(plan.Name, stop)).Where(m => m.Lapsed is not null).Select(m => m.Readied - (m.Lapsed > begun.GetValueOrDefault(m.Wave) ? m.Lapsed : begun.GetValueOrDefault(m.Wave)));
-            shown.Add(Measurements.None with { Mendings = [.. mendings.OfType<TimeSpan>().Where(after => after > TimeSpan.Zero)] });
+            var fixings = (await plans.MembersAsync(plan.Name, stop)).Where(m => m.Lapsed is not null).Select(m => m.Readied - (m.Lapsed > begun.GetValueOrDefault(m.Wave) ? m.Lapsed : begun.GetValueOrDefault(m.Wave)));
+            shown.Add(Measurements.None with { Fixings = [.. fixings.OfType<TimeSpan>().Where(after => after > TimeSpan.Zero)] });
             foreach (var (run, machine, events) in await runs.LengthsAsync(plan.Name, stop))
             {
                 if (!_known.TryGetValue(run, out var known) || known.Events != events)

@@ -9,7 +9,7 @@ using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Engine.Secrets;
-using GrandStair.Links;
+using GrandStair.Connections;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
@@ -25,7 +25,7 @@ namespace GrandStair.Engine.Runs;
 /// database and on the machines.
 /// </summary>
 public sealed class RunWorker(
-    RunLog runs, PlanTable plans, OtherPlans otherPlans, RulingTable rulings, Shelf shelf, FleetCache fleet, MachineReader reader, LinkSet links, ScriptTable sent, ISecrets secrets, ClockTable clockTable, DomainClock clock, ILogger<RunWorker> log)
+    RunLog runs, PlanTable plans, OtherPlans otherPlans, DecisionTable decisions, CatalogueCache catalogues, FleetCache fleet, MachineReader reader, ConnectionSet connections, ScriptTable sent, ISecrets secrets, ClockTable clockTable, DomainClock clock, ILogger<RunWorker> log)
 {
     /// <summary>How long a worker that says nothing keeps its runs.</summary>
     public static readonly TimeSpan Lease = TimeSpan.FromSeconds(10);
@@ -40,6 +40,9 @@ public sealed class RunWorker(
     private const int MostOpenLooks = 2000;
     private const int ManyLooks = MostLooks / 4;
     private static readonly TimeSpan BetweenClaims = TimeSpan.FromMilliseconds(250);
+
+    // Where simulated time runs fast, a quarter of a second is hours in which a machine would have answered.
+    private static readonly TimeSpan DomainBetweenClaims = TimeSpan.FromSeconds(2);
     private static readonly TimeSpan SlowLook = TimeSpan.FromSeconds(1);
 
     // What is shorter than this is no secret, and would be found in many words.
@@ -73,12 +76,12 @@ public sealed class RunWorker(
             }
             catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
             {
-                log.LogError("Worker {Worker} cannot write and begins anew: {Why}", worker, error.Message);
+                log.LogError("Worker {Worker} cannot write and starts over: {Why}", worker, error.Message);
                 await Task.Delay(Beat, CancellationToken.None);
             }
             catch (Exception error) when (error is not OperationCanceledException)
             {
-                log.LogError(error, "Worker {Worker} begins anew", worker);
+                log.LogError(error, "Worker {Worker} starts over", worker);
                 await Task.Delay(Beat, CancellationToken.None);
             }
 
@@ -167,7 +170,8 @@ public sealed class RunWorker(
             var free = Math.Min(MostLooks - _looks.Values.Count(l => !l.Silent && TimeProvider.System.GetElapsedTime(l.Began) < SlowLook), MostOpenLooks - _looks.Count);
             var freeSilent = Math.Min(MostSilentLooks - _looks.Values.Count(l => l.Silent), MostOpenLooks - _looks.Count);
             // To choose what comes next takes as long for one run as for a hundred. Machines that do not answer can wait a moment.
-            var pause = TimeProvider.System.GetElapsedTime(claimed) >= BetweenClaims;
+            var since = TimeProvider.System.GetElapsedTime(claimed);
+            var pause = since >= BetweenClaims || clock.ToDomain(since) >= DomainBetweenClaims;
             if (free >= ManyLooks || (pause && (free > 0 || freeSilent > 0)))
             {
                 if (pause) claimed = TimeProvider.System.GetTimestamp();
@@ -256,22 +260,22 @@ public sealed class RunWorker(
             if (e is OrderEnded { Result: not OrderResult.Ok } or OrderOverdue || after.Parked is not null)
                 log.LogInformation("Run r{Run} on {Machine}: {Event}{Parked}", after.Run, machine.Name, e.Type, after.Parked is null ? "" : $", parked: {after.Parked}");
             claim = claim with { State = after, Progress = null, Due = clock.GetUtcNow() };
-            if (after.Outcome == Outcome.Reverted) await ReadBackAsync(machine, stop);
+            if (after.Outcome == Outcome.RolledBack) await ReadBackAsync(machine, stop);
         }
 
         await runs.ReleaseAsync(claim, claim.State.DueAt, stop);
     }
 
-    /// <summary>Reads a machine that has gone back: what was read of it for the proof is no longer so.</summary>
+    /// <summary>Reads a machine that has gone back: what was read of it for the verification is no longer so.</summary>
     private async Task ReadBackAsync(Machine machine, CancellationToken stop)
     {
         try
         {
             await reader.ReadAsync(machine, Actor.Worker, stop);
         }
-        catch (LinkException error)
+        catch (ConnectionException error)
         {
-            // Whoever asks next finds it still as it was proved, and reads it again.
+            // Whoever asks next finds it still as it was verified, and reads it again.
             log.LogInformation("{Machine} has gone back and was not read: {Why}", machine.Name, error.Message);
         }
     }
@@ -299,7 +303,7 @@ public sealed class RunWorker(
     private Looked WaitFor(string limit, ClaimedRun claim) =>
         Looked.Later(clock.GetUtcNow() + Max(TimeSpan.FromMinutes(2), clock.ToDomain(TimeSpan.FromSeconds(1))), claim.Progress, limit);
 
-    /// <summary>Takes room within the limits of its plan, site, unit and crew for a run that has none yet.</summary>
+    /// <summary>Takes room within the limits of its plan, site, cluster and crew for a run that has none yet.</summary>
     /// <returns>The limit that is full; null where the run has room in all of them now.</returns>
     private async Task<string?> TryAcquireLimitsAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
     {
@@ -307,7 +311,7 @@ public sealed class RunWorker(
         // From the narrowest to the widest, so that a run that waits for a wide one has found room in the others.
         var (plan, _) = await PlanOfAsync(claim, stop);
         var limits = new List<(string, int)>();
-        if (machine.TextOf("unit") is { } unit) limits.Add(($"unit:{unit}", 1));
+        if (machine.TextOf("cluster") is { } cluster) limits.Add(($"cluster:{cluster}", 1));
         if (claim.State.Slot.Crew is { } crew && plan.CrewOf(crew) is { } hands) limits.Add(($"crew:{crew}", hands.Hands));
         limits.Add(($"site:{machine.Site}", plan.Limits.Site));
         limits.Add(($"plan:{plan.Name}", plan.Limits.All));
@@ -319,7 +323,7 @@ public sealed class RunWorker(
     private async Task<string?> TryAcquireUplinkAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
     {
         var (plan, _) = await PlanOfAsync(claim, stop);
-        return plan.LineOf(machine.Site) is null ? null : await TryAcquireAsync(claim, [($"line:{machine.Site}", 1)], stop);
+        return plan.UplinkOf(machine.Site) is null ? null : await TryAcquireAsync(claim, [($"uplink:{machine.Site}", 1)], stop);
     }
 
     /// <exception cref="RunLostException">It was claimed again since, and this look has nothing more to do.</exception>
@@ -332,7 +336,7 @@ public sealed class RunWorker(
     private async Task<(Plan Plan, StoredPlan Stored)> PlanOfAsync(ClaimedRun claim, CancellationToken stop)
     {
         var stored = (await plans.FindAsync(claim.State.Plan, stop))!;
-        return ((await shelf.ReadPlanAsync(stored, stop)).Plan, stored);
+        return ((await catalogues.ReadPlanAsync(stored, stop)).Plan, stored);
     }
 
     private async Task<Looked> OpenSlotAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
@@ -345,11 +349,11 @@ public sealed class RunWorker(
 
     private async Task<RunEvent> JudgeAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
     {
-        var product = await shelf.ByHashAsync(claim.State.CatalogueHash, stop);
+        var product = await catalogues.ByHashAsync(claim.State.CatalogueHash, stop);
         var leg = claim.State.CurrentLeg;
         var hop = product.Hops.Single(h => h.Name == leg.Hop);
         var moment = order.Moment!.Value;
-        var decided = await rulings.OfAsync(product.Name, claim.State.Plan, clock.GetUtcNow(), stop);
+        var decided = await decisions.OfAsync(product.Name, claim.State.Plan, clock.GetUtcNow(), stop);
         Gate Judge(Machine now) => Gate.Judge(product.ChecksOf(hop, product.Method(leg.Method)!, now, clock.GetUtcNow()), now, moment, clock.GetUtcNow(), decided.GetValueOrDefault(now.Id)?.Waivers);
         var gate = Judge(machine);
         if (moment != Moment.Planning || gate.State != GateState.Open)
@@ -358,7 +362,7 @@ public sealed class RunWorker(
             {
                 machine = await reader.ReadAsync(machine, Actor.Worker, stop);
             }
-            catch (LinkException error)
+            catch (ConnectionException error)
             {
                 return new GateJudged(clock.GetUtcNow(), "worker", order.Name, GateState.Undecided, [new("reach", "The machine answers", error.Message, "Switch it on and connect it; then try again.")], []);
             }
@@ -379,38 +383,38 @@ public sealed class RunWorker(
         var known = claim.Progress is { } before && before.Order == name ? before : null;
         // Only what passes until the machine is asked counts for the step, not how long the answer takes.
         var asked = clock.GetUtcNow();
-        OrderStanding standing;
+        OrderStatus status;
         try
         {
-            var link = links.Of(machine);
+            var connection = connections.Of(machine);
             // An order that was never looked for is posted; one that is there already stays as it is.
-            if (known is not { Answered: true }) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+            if (known is not { Answered: true }) await connection.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
             asked = clock.GetUtcNow();
-            standing = await MaskedAsync(await link.AskAsync(machine, order.Name, stop), step, stop);
+            status = await MaskedAsync(await connection.AskAsync(machine, order.Name, stop), step, stop);
             // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
-            if (standing.State == OrderState.Unseen) await link.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+            if (status.State == OrderState.Unseen) await connection.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
         }
-        catch (LinkException error) when (error.Name != "epoch")
+        catch (ConnectionException error) when (error.Name != "epoch")
         {
             return Unanswered(claim, order, step, machine, Resumed(known, name, claim.Due, asked), asked, error);
         }
 
         var now = clock.GetUtcNow();
-        if (standing.State == OrderState.Ended)
-            return new(new OrderEnded(now, "worker", order.Name, standing.Exit == 0 ? OrderResult.Ok : OrderResult.Failed, standing.Exit, standing.Note) { Lasted = standing.Lasted });
-        if (standing.State == OrderState.Gone)
-            return new(new OrderEnded(now, "worker", order.Name, OrderResult.Gone, null, standing.Note) { Lasted = standing.Lasted });
+        if (status.State == OrderState.Ended)
+            return new(new OrderEnded(now, "worker", order.Name, status.Exit == 0 ? OrderResult.Ok : OrderResult.Failed, status.Exit, status.Note) { Lasted = status.Lasted });
+        if (status.State == OrderState.Gone)
+            return new(new OrderEnded(now, "worker", order.Name, OrderResult.Gone, null, status.Note) { Lasted = status.Lasted });
 
         if (known?.LostContact is { Looks: >= LostContact.ShownFrom } lost) log.LogInformation("{Machine}, run r{Run}: it answers again after {Silence}", machine.Name, claim.State.Run, Units.Show((now - lost.Since).TotalSeconds, ValueKind.Duration));
         var since = Resumed(known, name, claim.Due, asked).Since;
-        var progress = new RunProgress(name, standing.Share, standing.Note, now) { Since = since, Answered = true };
-        if (IsOverdue(claim, since, asked, order, step)) return Overdue(claim, order, step, progress, standing.Note);
+        var progress = new RunProgress(name, status.Share, status.Note, now) { Since = since, Answered = true };
+        if (IsOverdue(claim, since, asked, order, step)) return Overdue(claim, order, step, progress, status.Note);
         var often = now + Max(LookInterval.Running(now - since, step.Typical), clock.ToDomain(Early));
-        return Looked.Later(standing.AskAgain is { } hint && hint < often ? hint : often, progress);
+        return Looked.Later(status.AskNext is { } hint && hint < often ? hint : often, progress);
     }
 
     /// <summary>A look that heard nothing. From the second one on people see since when and why; a changed host key asks for a person at once.</summary>
-    private Looked Unanswered(ClaimedRun claim, Order order, StepSpec step, Machine machine, RunProgress progress, DateTimeOffset asked, LinkException error)
+    private Looked Unanswered(ClaimedRun claim, Order order, StepSpec step, Machine machine, RunProgress progress, DateTimeOffset asked, ConnectionException error)
     {
         var now = clock.GetUtcNow();
         var lost = progress.LostContact is { } before ? before with { Looks = before.Looks + 1, Why = error.Message } : new LostContact(progress.At, 1, error.Message);
@@ -426,7 +430,7 @@ public sealed class RunWorker(
     {
         var now = clock.GetUtcNow();
         return claim.State.Parked is null
-            ? new(new OrderOverdue(now, "worker", order.Name, $"{step.Title}: under way for longer than {Units.Show(step.Limit.TotalSeconds, ValueKind.Duration)}; last heard: {heard}"))
+            ? new(new OrderOverdue(now, "worker", order.Name, $"{step.Title}: running for longer than {Units.Show(step.Limit.TotalSeconds, ValueKind.Duration)}; last heard: {heard}"))
             : Looked.Later(now + TimeSpan.FromMinutes(1), progress);
     }
 
@@ -441,15 +445,15 @@ public sealed class RunWorker(
     }
 
     /// <summary>What a script says, without the secrets that it was given: it may have printed them.</summary>
-    private async Task<OrderStanding> MaskedAsync(OrderStanding standing, StepSpec step, CancellationToken stop)
+    private async Task<OrderStatus> MaskedAsync(OrderStatus status, StepSpec step, CancellationToken stop)
     {
         foreach (var name in step.Secrets)
         {
             var secret = await secrets.OfAsync(name, stop);
-            foreach (var line in secret.Split('\n').Select(l => l.Trim()).Where(l => l.Length >= ShortestMasked)) standing = standing with { Note = standing.Note.Replace(line, $"({name})", StringComparison.Ordinal) };
+            foreach (var line in secret.Split('\n').Select(l => l.Trim()).Where(l => l.Length >= ShortestMasked)) status = status with { Note = status.Note.Replace(line, $"({name})", StringComparison.Ordinal) };
         }
 
-        return standing;
+        return status;
     }
 
     private static bool IsOverdue(ClaimedRun claim, DateTimeOffset since, DateTimeOffset asked, Order order, StepSpec step) =>
@@ -459,7 +463,7 @@ public sealed class RunWorker(
 
     private async Task<PostedOrder> PostedAsync(ClaimedRun claim, Order order, StepSpec step, Machine machine, CancellationToken stop)
     {
-        var product = await shelf.ByHashAsync(claim.State.CatalogueHash, stop);
+        var product = await catalogues.ByHashAsync(claim.State.CatalogueHash, stop);
         var hop = product.Hops.Single(h => h.Name == claim.State.CurrentLeg.Hop);
         var values = ImmutableSortedDictionary.CreateRange(StringComparer.Ordinal, new Dictionary<string, string>
         {

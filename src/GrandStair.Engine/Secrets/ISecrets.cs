@@ -1,4 +1,4 @@
-using GrandStair.Links;
+using GrandStair.Connections;
 
 namespace GrandStair.Engine.Secrets;
 
@@ -6,6 +6,6 @@ namespace GrandStair.Engine.Secrets;
 public interface ISecrets
 {
     /// <summary>The secret of that name in the service's store.</summary>
-    /// <exception cref="LinkException">There is none, or it cannot be decrypted (<c>secret</c>).</exception>
+    /// <exception cref="ConnectionException">There is none, or it cannot be decrypted (<c>secret</c>).</exception>
     Task<string> OfAsync(string name, CancellationToken stop);
 }

@@ -21,7 +21,7 @@ internal sealed record CalendarShift(int Event, LocalDateTime After, Period By);
 internal sealed record ReadableCalendar(string Text, ImmutableArray<int> Lines, ImmutableArray<CalendarShift> Shifts, ImmutableArray<FileProblem> Problems);
 
 /// <summary>
-/// Writes a calendar anew as the library understands it. Programs write zones by their own names, name an occurrence in another zone than
+/// Rewrites a calendar as the library understands it. Programs write zones by their own names, name an occurrence in another zone than
 /// its event, add periods, move the rest of a series, and write parameters in small letters, all of which the standard allows and the library
 /// refuses, or reads as something else.
 /// </summary>

@@ -18,7 +18,7 @@ public static class CatalogueFolder
     private const string ProductFile = "product.yaml";
     private const long LargestFile = 4 << 20;
 
-    /// <summary>Reads all files of a folder, by name. Links are refused: what one points to would be shown to everybody who may read the catalogue.</summary>
+    /// <summary>Reads all files of a folder, by name. Connections are refused: what one points to would be shown to everybody who may read the catalogue.</summary>
     /// <exception cref="FileException">The folder or a file in it is a link, is no file, or is larger than a catalogue's file may be.</exception>
     public static ImmutableSortedDictionary<string, string> Load(string folder)
     {
@@ -85,7 +85,7 @@ public static class CatalogueFolder
             BuildKey = Key(map, "build-key", keys, required: false),
             Zone = ZoneOf(map),
             Editions = [.. map.Texts("editions")],
-            Parts = [.. map.Maps("parts").Select(p => PartOf(p, keys))],
+            Components = [.. map.Maps("components").Select(p => ComponentOf(p, keys))],
             Keys = own,
             Readers = [.. map.Maps("readers").Select(r => Reader(r, scripts, keys))],
             Releases = [.. map.Maps("releases").Select(r => ReleaseOf(r, keys))],
@@ -114,15 +114,15 @@ public static class CatalogueFolder
                 map.Wrong("releases", $"Build '{build.Version}' does not begin with its release's version '{release.Version}'.");
             foreach (var edition in release.SupportEnds.Keys.Where(e => e != "*" && !product.Editions.IsEmpty && !product.Editions.Contains(e)))
                 map.Wrong("releases", $"Release '{release.Version}' names the edition '{edition}', which is not under 'editions'{Near(edition, product.Editions)}.");
-            foreach (var part in release.Parts.Keys.Where(p => product.Parts.All(known => known.Name != p)))
-                map.Wrong("releases", $"Release '{release.Version}' needs the part '{part}', which is not under 'parts'{Near(part, product.Parts.Select(p => p.Name))}.");
+            foreach (var component in release.Components.Keys.Where(p => product.Components.All(known => known.Name != p)))
+                map.Wrong("releases", $"Release '{release.Version}' needs the component '{component}', which is not under 'components'{Near(component, product.Components.Select(p => p.Name))}.");
         }
 
         foreach (var hop in product.Hops)
         {
-            if (hop.Part is { } part && product.Parts.All(p => p.Name != part)) map.Wrong("hops", $"Hop '{hop.Name}' raises the part '{part}', which is not under 'parts'{Near(part, product.Parts.Select(p => p.Name))}.");
-            if (hop.Part is null && !IsRelease(hop.To)) map.Wrong("hops", $"Hop '{hop.Name}' leads to '{hop.To}', which is no release of this file.");
-            foreach (var from in hop.From.Where(f => hop.Part is null && !IsRelease(f))) map.Wrong("hops", $"Hop '{hop.Name}' starts from '{from}', which is no release of this file.");
+            if (hop.Component is { } component && product.Components.All(p => p.Name != component)) map.Wrong("hops", $"Hop '{hop.Name}' raises the component '{component}', which is not under 'components'{Near(component, product.Components.Select(p => p.Name))}.");
+            if (hop.Component is null && !IsRelease(hop.To)) map.Wrong("hops", $"Hop '{hop.Name}' leads to '{hop.To}', which is no release of this file.");
+            foreach (var from in hop.From.Where(f => hop.Component is null && !IsRelease(f))) map.Wrong("hops", $"Hop '{hop.Name}' starts from '{from}', which is no release of this file.");
             foreach (var edition in hop.Editions.SelectMany(e => new[] { e.Key, e.Value }).Distinct().Where(e => !product.Editions.IsEmpty && !product.Editions.Contains(e)))
                 map.Wrong("hops", $"Hop '{hop.Name}' maps the edition '{edition}', which is not under 'editions'{Near(edition, product.Editions)}.");
             var methods = product.Methods.Where(m => m.Hops.Contains(hop.Name)).ToArray();
@@ -173,11 +173,11 @@ public static class CatalogueFolder
         return zone;
     }
 
-    private static Part PartOf(YamlMap map, KeyRegistry keys)
+    private static Component ComponentOf(YamlMap map, KeyRegistry keys)
     {
-        var part = new Part(map.Text("part"), map.Text("title"), Key(map, "version-key", keys) ?? "");
+        var component = new Component(map.Text("component"), map.Text("title"), Key(map, "version-key", keys) ?? "");
         map.Done();
-        return part;
+        return component;
     }
 
     private static Reader Reader(YamlMap map, Scripts scripts, KeyRegistry keys)
@@ -204,7 +204,7 @@ public static class CatalogueFolder
             Builds = [.. map.Maps("builds").Select(BuildOf).OrderBy(b => b.Version, VersionOrder.Instance)],
             OfferedTo = map.Condition("offered-to", keys),
             MustReads = [.. map.Maps("must-reads").Select(MustReadOf)],
-            Parts = map.Pairs("parts").ToImmutableDictionary(),
+            Components = map.Pairs("components").ToImmutableDictionary(),
         };
         if (release is { OfferedTo: not null, Status: not ReleaseStatus.PhasedIn }) map.Wrong("offered-to", "Only a release with 'status: phased-in' is offered to some machines; the others are to all.");
         if (release is { OfferedTo: null, Status: ReleaseStatus.PhasedIn }) map.Wrong("status", "A release that is phased in must say with 'offered-to' which machines it is offered to.");
@@ -236,7 +236,7 @@ public static class CatalogueFolder
             Need = map.Word("need", Need.Must),
             Touches = map.Required("touches", keys),
             Since = map.Optional("since"),
-            MendedIn = map.Optional("mended-in"),
+            FixedIn = map.Optional("fixed-in"),
             Fix = FixOf(map, scripts),
             Waivable = map.Flag("waivable"),
         };
@@ -256,7 +256,7 @@ public static class CatalogueFolder
 
         var hop = new Hop(map.Text("name"), [.. map.Texts("from")], map.Text("to"), map.Pairs("editions").ToImmutableDictionary(), Checks(map, keys, scripts))
         {
-            Part = map.Optional("part"),
+            Component = map.Optional("component"),
             Brings = brings.ToImmutable(),
         };
         map.Done();
@@ -279,11 +279,11 @@ public static class CatalogueFolder
             AskedAt = moments.Count > 0 ? [.. moments] : [Moment.Planning, Moment.Start],
             Fix = FixOf(map, scripts),
             Waivable = map.Flag("waivable"),
-            Part = map.Optional("part"),
+            Component = map.Optional("component"),
         };
         if (check.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-')) map.Wrong("name", $"'{check.Name}' is no name of a check; expected letters, digits and hyphens.");
         if (check is { Waivable: true, Need: Need.Should }) map.Wrong("waivable", "A should is acknowledged, not waived; leave 'waivable' out.");
-        if (check is { Waivable: true, Fix.By: Mender.Nobody }) map.Wrong("waivable", "What nobody can mend cannot be waived either.");
+        if (check is { Waivable: true, Fix.By: FixedBy.Nobody }) map.Wrong("waivable", "What nobody can fix cannot be waived either.");
         map.Done();
         return check;
     }
@@ -292,8 +292,8 @@ public static class CatalogueFolder
     {
         var fix = map.Map("fix");
         var script = fix.Has("script") ? scripts.Named(fix, "script") : null;
-        var of = new Fix(fix.Word<Mender>("by"), fix.Text("words"), fix.Duration("takes"), script);
-        if (script is not null && of.By != Mender.Script) fix.Wrong("script", "A fix with a script is 'by: script'.");
+        var of = new Fix(fix.Word<FixedBy>("by"), fix.Text("words"), fix.Duration("takes"), script);
+        if (script is not null && of.By != FixedBy.Script) fix.Wrong("script", "A fix with a script is 'by: script'.");
         fix.Done();
         return of;
     }
@@ -311,7 +311,7 @@ public static class CatalogueFolder
             Way = way,
             Needs = needs is null ? new() : new(needs.Optional("media"), needs.Optional("crew"), needs.Flag("owner-present"), needs.Amount("stages", ValueKind.Size) ?? 0),
             Suits = map.Condition("suits", keys),
-            Carries = way == Way.Upgrade ? map.Word<Carries>("carries") : Carries.Blank,
+            Preserves = way == Way.Upgrade ? map.Word<Preserves>("preserves") : Preserves.None,
             Checks = Checks(map, keys, scripts),
             Steps = [.. map.Maps("steps").Select(s => StepOf(s, scripts))],
             Rollback = rollback is null ? new("There is none.", TimeSpan.Zero, []) : new(rollback.Text("words"), rollback.Duration("lasts") ?? TimeSpan.Zero, [.. rollback.Maps("steps").Select(s => StepOf(s, scripts))]),
@@ -320,8 +320,8 @@ public static class CatalogueFolder
         needs?.Done();
         rollback?.Done();
         map.Done();
-        var turning = method.Steps.Count(s => s.TurningPoint);
-        if (way == Way.Upgrade && turning != 1) map.Wrong("steps", $"Method '{method.Name}' must have one step with 'turning-point: true', and has {turning}.");
+        var turning = method.Steps.Count(s => s.PointOfNoReturn);
+        if (way == Way.Upgrade && turning != 1) map.Wrong("steps", $"Method '{method.Name}' must have one step with 'point-of-no-return: true', and has {turning}.");
         if (way != Way.Upgrade && method.Steps.Length + method.Checks.Length > 0) map.Wrong("steps", $"Method '{method.Name}' upgrades nothing (way: {Core.Runs.RunMachine.Name(way)}), so it has no steps and no checks.");
         foreach (var twice in Twice(method.Steps.Concat(method.Rollback.Steps).Select(s => s.Name)))
             map.Wrong("steps", $"Method '{method.Name}' has two steps named '{twice}'; an order's name must say which.");
@@ -341,12 +341,12 @@ public static class CatalogueFolder
             typical,
             map.Duration("limit") ?? (typical * 4 > ShortestLimit ? typical * 4 : ShortestLimit),
             map.Whole("attempts", 1),
-            map.Flag("turning-point"))
+            map.Flag("point-of-no-return"))
         { Secrets = [.. map.Texts("secrets")] };
         foreach (var odd in step.Secrets.Where(s => !SecretReference.IsName(s))) map.Wrong("secrets", $"'{odd}' is no name of a secret. A secret is not written down here but named; it is kept by the service.");
         if (step.Kind != StepKind.Script && !step.Secrets.IsEmpty) map.Wrong("secrets", "Only a step with a script can be given secrets.");
-        if (step.Phase is not (Phase.Stage or Phase.Guard or Phase.Apply or Phase.Prove or Phase.RollBack))
-            map.Wrong("phase", "A step belongs to stage, guard, apply, prove or roll-back.");
+        if (step.Phase is not (Phase.Stage or Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack))
+            map.Wrong("phase", "A step belongs to stage, protect, apply, verify or roll-back.");
         if (step.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-'))
             map.Wrong("name", $"'{step.Name}' is no name of a step; expected letters, digits and hyphens.");
         map.Done();

@@ -26,7 +26,7 @@ public sealed record FileProblemGroup(string What, int Count, int FirstLine, str
 
 /// <summary>
 /// Reads a fleet from CSV (RFC 4180) or JSON Lines, line by line, however long the file is. The first line of a CSV file names the columns:
-/// <c>name</c>, <c>serial</c>, <c>site</c>, <c>group</c>, <c>owner</c>, <c>tags</c> (separated by spaces), <c>link</c>, <c>address</c>, <c>port</c>,
+/// <c>name</c>, <c>serial</c>, <c>site</c>, <c>group</c>, <c>owner</c>, <c>tags</c> (separated by spaces), <c>connection</c>, <c>address</c>, <c>port</c>,
 /// <c>user</c>, <c>host key</c>, <c>seen</c>, and any reading key; a mapping names them otherwise. Commas, semicolons and tabs are told by the first line.
 /// An empty cell of a reading means absent, a single <c>?</c> that it could not be read. A field that a JSON object lacks says nothing.
 /// </summary>
@@ -35,7 +35,7 @@ public sealed class FleetFile
     /// <summary>How many problems are told in full; further ones are counted.</summary>
     public const int MostProblems = 1000;
 
-    private static readonly string[] Columns = ["name", "serial", "site", "group", "owner", "tags", "link", "address", "port", "user", "host key", "ssh key", "seen"];
+    private static readonly string[] Columns = ["name", "serial", "site", "group", "owner", "tags", "connection", "address", "port", "user", "host key", "ssh key", "seen"];
     private static readonly FrozenSet<string> OwnColumns = Columns.ToFrozenSet(StringComparer.Ordinal);
     private readonly TextReader _reader;
     private readonly string _file;
@@ -202,7 +202,7 @@ public sealed class FleetFile
 
         // Lines of a file cover the same keys, mostly; those of CSV all do.
         if (!_covered.SequenceEqual(cells.Keys.Where(IsReading))) _covered = [.. cells.Keys.Where(IsReading)];
-        if (LineOf(cells, _covered, line) is not { } machine) return null;
+        if (UplinkOf(cells, _covered, line) is not { } machine) return null;
         if (_names.TryGetValue(machine.Name, out var first))
         {
             Tell(line, $"'{machine.Name}' stands in line {first} already. This line was left out.", "names that stand twice");
@@ -243,7 +243,7 @@ public sealed class FleetFile
         if (problems.Count > 0) throw new FileException(problems);
     }
 
-    private ReportedMachine? LineOf(Dictionary<string, string> cells, ImmutableArray<string> covered, int line)
+    private ReportedMachine? UplinkOf(Dictionary<string, string> cells, ImmutableArray<string> covered, int line)
     {
         string? Cell(string column) => cells.TryGetValue(column, out var text) && text.Length > 0 ? text : null;
         ReportedMachine? Refuse(string message)
@@ -269,7 +269,7 @@ public sealed class FleetFile
             covered = [];
         }
 
-        if (!TryLink(cells, name, out var link, out var wrong)) return Refuse(wrong!);
+        if (!TryConnection(cells, name, out var connection, out var wrong)) return Refuse(wrong!);
         var readings = ImmutableArray.CreateBuilder<Reading>();
         foreach (var key in covered)
         {
@@ -298,7 +298,7 @@ public sealed class FleetFile
             cells.ContainsKey("group") ? Cell("group") ?? "" : null,
             cells.ContainsKey("owner") ? Cell("owner") ?? "" : null,
             cells.ContainsKey("tags") ? [.. (Cell("tags") ?? "").Split(' ', StringSplitOptions.RemoveEmptyEntries)] : null,
-            link,
+            connection,
             new(_format.Source, covered, readings.ToImmutable()),
             seen);
     }
@@ -317,16 +317,16 @@ public sealed class FleetFile
         return value;
     }
 
-    private static bool TryLink(Dictionary<string, string> cells, string name, out LinkAddress? link, out string? wrong)
+    private static bool TryConnection(Dictionary<string, string> cells, string name, out ConnectionAddress? connection, out string? wrong)
     {
-        link = null;
+        connection = null;
         wrong = null;
         string Cell(string column, string otherwise) => cells.TryGetValue(column, out var text) && text.Length > 0 ? text : otherwise;
-        if (!cells.ContainsKey("link") && !cells.ContainsKey("address")) return true;
-        var kind = Cell("link", "ssh");
-        if (kind is not ("ssh" or "stand-in"))
+        if (!cells.ContainsKey("connection") && !cells.ContainsKey("address")) return true;
+        var kind = Cell("connection", "ssh");
+        if (kind is not ("ssh" or "simulated"))
         {
-            wrong = $"'{name}': link is '{kind}', expected ssh or stand-in.";
+            wrong = $"'{name}': connection is '{kind}', expected ssh or simulated.";
             return false;
         }
 
@@ -351,7 +351,7 @@ public sealed class FleetFile
             return false;
         }
 
-        link = new(kind, kind == "ssh" ? Cell("address", name) : "", port, Cell("user", "root"), hostKey.Length > 0 ? hostKey : null, key.Length > 0 ? key : null);
+        connection = new(kind, kind == "ssh" ? Cell("address", name) : "", port, Cell("user", "root"), hostKey.Length > 0 ? hostKey : null, key.Length > 0 ? key : null);
         return true;
     }
 }

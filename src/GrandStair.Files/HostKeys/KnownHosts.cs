@@ -29,7 +29,7 @@ public sealed record KnownHost(int Line, IReadOnlyList<string> Hosts, string Kin
         Span<byte> saltBytes = stackalloc byte[64];
         Span<byte> hashBytes = stackalloc byte[64];
         if (!Convert.TryFromBase64String(salt, saltBytes, out var saltLength) || !Convert.TryFromBase64String(hash, hashBytes, out var hashLength)) return false;
-#pragma warning disable CA5350 // The file's format says which hash it is; it hides names and guards nothing.
+#pragma warning disable CA5350 // The file's format says which hash it is; it hides names and protections nothing.
         return HMACSHA1.HashData(saltBytes[..saltLength], Encoding.ASCII.GetBytes(name.ToLowerInvariant())).AsSpan().SequenceEqual(hashBytes[..hashLength]);
 #pragma warning restore CA5350
     }

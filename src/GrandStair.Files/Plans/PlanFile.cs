@@ -29,15 +29,15 @@ public static partial class PlanFile
             Release = target.Text("release"),
             But = [.. target.Maps("but").Select(ButOf)],
             Scope = map.Required("scope", keys),
-            Carries = map.Word("carries", Carries.Whole),
+            Preserves = map.Word("preserves", Preserves.Full),
             Methods = [.. map.Texts("methods")],
             Waves = [.. map.Maps("waves").Select(w => WaveOf(w, keys))],
             Windows = [.. map.Maps("windows").Select(WindowOf)],
-            Closures = [.. map.Maps("closures").Select(ClosureOf)],
-            Lines = [.. map.Maps("lines").Select(LineOf)],
+            Freezes = [.. map.Maps("freezes").Select(FreezeOf)],
+            Uplinks = [.. map.Maps("uplinks").Select(UplinkOf)],
             Crews = [.. map.Maps("crews").Select(CrewOf)],
             Limits = new(limits.Whole("all", Limits.Unlimited), limits.Whole("site", Limits.Unlimited)),
-            Advance = new(advance.Share("proved"), advance.Whole("failures", 0, least: 0), advance.Duration("soak") ?? TimeSpan.Zero),
+            Advance = new(advance.Share("verified"), advance.Whole("failures", 0, least: 0), advance.Duration("soak") ?? TimeSpan.Zero),
             StageAhead = map.Duration("stage-ahead") ?? TimeSpan.FromHours(24),
             Lead = map.Duration("lead"),
             CatchUp = map.Has("catch-up") ? map.Whole("catch-up", 0, least: 0) : null,
@@ -54,7 +54,7 @@ public static partial class PlanFile
         foreach (var twice in Twice(plan.Waves.Select(w => w.Name))) map.Wrong("waves", $"Two waves are named '{twice}'; a wave is known by its name.");
         foreach (var twice in Twice(plan.Crews.Select(c => c.Name))) map.Wrong("crews", $"Two crews are named '{twice}'; a crew is known by its name, and several may be of one kind.");
         foreach (var twice in Twice(plan.Waves.SelectMany(w => w.Machines))) map.Wrong("waves", $"Machine '{twice}' is listed twice; a machine is in one wave only.");
-        foreach (var twice in Twice(plan.Lines.SelectMany(l => l.Sites))) map.Wrong("lines", $"Site '{twice}' has two lines; it can have one.");
+        foreach (var twice in Twice(plan.Uplinks.SelectMany(l => l.Sites))) map.Wrong("uplinks", $"Site '{twice}' has two uplinks; it can have one.");
         if (plan.Waves.IsEmpty) map.Wrong("waves", "A plan has at least one wave.");
         if (plan.Windows.IsEmpty) map.Wrong("windows", "A plan says at least one window in which machines may be touched.");
         if (plan.Methods.IsEmpty) map.Wrong("methods", "A plan names at least one method, in order of preference.");
@@ -93,7 +93,7 @@ public static partial class PlanFile
 
     private static OtherTarget ButOf(YamlMap map)
     {
-        var other = new OtherTarget(WhomOf(map), map.Text("release"));
+        var other = new OtherTarget(TargetSelectorOf(map), map.Text("release"));
         if (other.For.IsEveryone) map.Wrong("release", "It says not who goes to that release; expected 'groups', 'sites' or 'machines'.");
         map.Done();
         return other;
@@ -127,27 +127,27 @@ public static partial class PlanFile
 
     private static WindowSpec WindowOf(YamlMap map)
     {
-        var window = new WindowSpec(WhomOf(map), RuleOf(map));
+        var window = new WindowSpec(TargetSelectorOf(map), RuleOf(map));
         map.Done();
         return window;
     }
 
-    private static ClosureSpec ClosureOf(YamlMap map)
+    private static FreezeSpec FreezeOf(YamlMap map)
     {
-        var closure = new ClosureSpec(WhomOf(map), RuleOf(map), map.Text("why"));
+        var freeze = new FreezeSpec(TargetSelectorOf(map), RuleOf(map), map.Text("why"));
         map.Done();
-        return closure;
+        return freeze;
     }
 
-    private static LineSpec LineOf(YamlMap map)
+    private static UplinkSpec UplinkOf(YamlMap map)
     {
         if (map.Text("rate").Length == 0) return new([], 1, 1, null);
         var rate = map.Amount("rate", ValueKind.Rate) ?? 1;
         var share = map.Has("share") ? map.Share("share") : 1;
-        if (share <= 0) map.Wrong("share", "'share' is 0; expected the share of the line that staging may use, such as 50 %.");
+        if (share <= 0) map.Wrong("share", "'share' is 0; expected the share of the uplink that staging may use, such as 50 %.");
         var hasHours = map.Has("weekly") || map.Has("days") || map.Has("calendar");
-        var line = new LineSpec([.. map.Texts("sites")], rate, share, hasHours || map.Has("zone") ? RuleOf(map) : null);
-        if (line.Sites.IsEmpty) map.Wrong("sites", "A line names the site or the sites that have one like it.");
+        var line = new UplinkSpec([.. map.Texts("sites")], rate, share, hasHours || map.Has("zone") ? RuleOf(map) : null);
+        if (line.Sites.IsEmpty) map.Wrong("sites", "An uplink names the site or the sites that have one like it.");
         map.Done();
         return line;
     }
@@ -172,12 +172,12 @@ public static partial class PlanFile
     private static OwnersChoice OwnersOf(YamlMap map)
     {
         var owners = new OwnersChoice(map.Duration("within") ?? TimeSpan.Zero, map.Duration("notice") ?? TimeSpan.FromHours(24));
-        if (owners.Within <= TimeSpan.Zero) map.Wrong("within", "It says not how far from the time laid out for it an owner may move a machine; expected a duration such as 10 d.");
+        if (owners.Within <= TimeSpan.Zero) map.Wrong("within", "It says not how far from the time scheduled for it an owner may move a machine; expected a duration such as 10 d.");
         map.Done();
         return owners;
     }
 
-    private static Whom WhomOf(YamlMap map) => new([.. map.Texts("sites")], [.. map.Texts("groups")], [.. map.Texts("machines")]);
+    private static TargetSelector TargetSelectorOf(YamlMap map) => new([.. map.Texts("sites")], [.. map.Texts("groups")], [.. map.Texts("machines")]);
 
     private static TimeRule RuleOf(YamlMap map)
     {

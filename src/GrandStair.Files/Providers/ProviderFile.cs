@@ -7,7 +7,7 @@ namespace GrandStair.Files.Providers;
 /// <summary>A provider that vouches for people and programs (OpenID Connect Core 1.0).</summary>
 /// <param name="Authority">Its address, below which its metadata is found (OpenID Connect Discovery 1.0).</param>
 /// <param name="Client">The name under which the console is known to it.</param>
-/// <param name="ClientSecret">Where the console's secret is to be had; null where it has none and PKCE alone guards the code.</param>
+/// <param name="ClientSecret">Where the console's secret is to be had; null where it has none and PKCE alone protections the code.</param>
 /// <param name="TerminalClient">The name under which <c>gstair login</c> is known to it (RFC 8628); null where that is not allowed.</param>
 /// <param name="Audience">Whom its access tokens have to be for.</param>
 /// <param name="Scopes">What is asked for besides <c>openid</c>.</param>

@@ -24,7 +24,7 @@ public sealed record ReadinessReport(string Target, string Scope, DateTimeOffset
     public void WriteCsv(TextWriter writer)
     {
         using var csv = new CsvWriter(writer, new CsvConfiguration(CultureInfo.InvariantCulture) { InjectionOptions = InjectionOptions.Escape, NewLine = "\r\n" }, leaveOpen: true);
-        foreach (var head in new[] { "name", "site", "group", "owner", "gate", "method", "check", "need", "state", "seen", "wanted", "who mends it", "fix" }) csv.WriteField(head);
+        foreach (var head in new[] { "name", "site", "group", "owner", "gate", "method", "check", "need", "state", "seen", "wanted", "who fixes it", "fix" }) csv.WriteField(head);
         csv.NextRecord();
         foreach (var (machine, assessment) in Machines)
         {
@@ -47,11 +47,11 @@ public sealed record ReadinessReport(string Target, string Scope, DateTimeOffset
             Summary.Arrived,
             Summary.Open,
             Summary.Undecided,
-            Summary.Shut,
-            Summary.BeyondMending,
+            Summary.Blocked,
+            Summary.NotFixable,
             Summary.WaitingForOffer,
             Checks = Summary.Checks.Select(c => new { c.Check.Name, c.Check.Title, Need = RunMachine.Name(c.Check.Need), Counts = c.Counts.ToDictionary(s => RunMachine.Name(s.Key), s => s.Value), c.Opens }),
-            ToMend = Summary.ToMend.Select(m => new { m.Check.Name, m.Machines, m.Opens, m.OpenThen }),
+            ToFix = Summary.ToFix.Select(m => new { m.Check.Name, m.Machines, m.Opens, m.OpenThen }),
             Of = Machines.Select(m => new
             {
                 m.Machine.Name,
@@ -73,17 +73,17 @@ public sealed record ReadinessReport(string Target, string Scope, DateTimeOffset
         writer.Write($"""
             <h1>Readiness for {StandAlonePage.Text(Target)}</h1>
             <p class="hint">{StandAlonePage.Text(Scope)} · judged {At.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)} UTC</p>
-            <p class="sum"><b>{Summary.Open}</b> of {Summary.Machines - Summary.Arrived} can go · <b>{Summary.Shut}</b> shut, {Summary.BeyondMending} of them beyond mending · <b>{Summary.Undecided}</b> undecided · {Summary.WaitingForOffer} wait for the vendor's rollout · {Summary.Arrived} run it already</p>
+            <p class="sum"><b>{Summary.Open}</b> of {Summary.Machines - Summary.Arrived} can go · <b>{Summary.Blocked}</b> blocked, {Summary.NotFixable} of them not fixable · <b>{Summary.Undecided}</b> undecided · {Summary.WaitingForOffer} wait for the vendor's rollout · {Summary.Arrived} run it already</p>
 
             """);
-        StandAlonePage.Table(writer, "What to mend, in the order that opens the most", ["check", "who", "machines", "opens", "open then"], Summary.ToMend.Select(m => new[] { m.Check.Title, RunMachine.Name(m.Check.Fix.By), $"{m.Machines}", $"+{m.Opens}", $"{m.OpenThen}" }));
-        StandAlonePage.Table(writer, "Every check", ["check", "need", "met", "unmet", "untold", "waived", "later", "how it is mended"], Summary.Checks.Select(c => new[]
+        StandAlonePage.Table(writer, "What to fix, in the order that opens the most", ["check", "who", "machines", "opens", "open then"], Summary.ToFix.Select(m => new[] { m.Check.Title, RunMachine.Name(m.Check.Fix.By), $"{m.Machines}", $"+{m.Opens}", $"{m.OpenThen}" }));
+        StandAlonePage.Table(writer, "Every check", ["check", "need", "met", "unmet", "unknown", "waived", "later", "how it is fixed"], Summary.Checks.Select(c => new[]
         {
-            c.Check.Title, RunMachine.Name(c.Check.Need), Count(c, CheckState.Met), Count(c, CheckState.Unmet), Count(c, CheckState.Untold), Count(c, CheckState.Waived), Count(c, CheckState.Deferred), c.Check.Fix.Words,
+            c.Check.Title, RunMachine.Name(c.Check.Need), Count(c, CheckState.Met), Count(c, CheckState.Unmet), Count(c, CheckState.Unknown), Count(c, CheckState.Waived), Count(c, CheckState.Deferred), c.Check.Fix.Words,
         }));
         StandAlonePage.Table(writer, "Without a gate", ["reason", "machines"], Summary.Reasons.Select(r => new[] { r.Reason, $"{r.Machines}" }));
         StandAlonePage.Table(writer, "Machines that cannot go yet", ["machine", "site", "gate", "what is in the way", "seen"], Machines.Where(m => m.Assessment.State != GateState.Open)
-            .Select(m => new[] { m.Machine.Name, m.Machine.Site, GateOf(m.Assessment), m.Assessment.Why ?? "", string.Join("; ", m.Assessment.Checks.Where(c => c.Check.Need == Need.Must && c.State >= CheckState.Untold).Select(Seen)) }));
+            .Select(m => new[] { m.Machine.Name, m.Machine.Site, GateOf(m.Assessment), m.Assessment.Why ?? "", string.Join("; ", m.Assessment.Checks.Where(c => c.Check.Need == Need.Must && c.State >= CheckState.Unknown).Select(Seen)) }));
         StandAlonePage.End(writer);
     }
 
@@ -94,7 +94,7 @@ public sealed record ReadinessReport(string Target, string Scope, DateTimeOffset
 
     private static string Count(CheckTally tally, CheckState state) => tally[state] == 0 ? "" : $"{tally[state]}";
 
-    private static IEnumerable<CheckResult> Open(Assessment assessment) => assessment.Checks.Where(c => c.State is CheckState.Unmet or CheckState.Untold or CheckState.Waived);
+    private static IEnumerable<CheckResult> Open(Assessment assessment) => assessment.Checks.Where(c => c.State is CheckState.Unmet or CheckState.Unknown or CheckState.Waived);
 
     private static void Line(CsvWriter csv, Machine machine, Assessment assessment, params string[] rest)
     {

@@ -26,7 +26,7 @@ public static class SourceFile
 {
     private const int MostPage = 1000;
     private static readonly string[] Named = ["name", "serial", "site", "group", "owner", "tags"];
-    private static readonly string[] Taken = ["ssh", "stand-in", "fleet", "dependents", "route", "import"];
+    private static readonly string[] Taken = ["ssh", "simulated", "fleet", "dependents", "route", "import"];
     private static readonly Dictionary<string, int> Securities = new(StringComparer.Ordinal) { ["tls"] = 636, ["starttls"] = 389, ["none"] = 389 };
 
     /// <summary>Understands a source's file.</summary>

@@ -7,7 +7,7 @@ internal static class CrossSite
 {
     private static readonly string[] Reads = ["GET", "HEAD"];
 
-    /// <summary>Whether a call with the cookie alone may be another site's doing: it changes something and does not prove that it comes from this console.</summary>
+    /// <summary>Whether a call with the cookie alone may be another site's doing: it changes something and does not verify that it comes from this console.</summary>
     public static bool IsForgeable(HttpRequest request)
     {
         if (Reads.Contains(request.Method)) return false;

@@ -27,7 +27,7 @@ internal static class FirstToken
 /// <summary>Files that their owner alone may read.</summary>
 internal static class SecretFile
 {
-    /// <summary>Writes a file anew; there is no moment at which others could read it.</summary>
+    /// <summary>Rewrites a file; there is no moment at which others could read it.</summary>
     public static async Task WriteAsync(string file, string text, CancellationToken stop)
     {
         File.Delete(file);

@@ -25,7 +25,7 @@ internal static class AuditEndpoints
     }
 
     private static async Task<Page<AuditView>> ListAsync(
-        string? actor, string? command, string? subject, string? machine, string? since, string? until, int? limit, string? cursor, AuditTable audit, CallersFleet fleet, CancellationToken stop)
+        string? actor, string? command, string? subject, string? machine, string? since, string? until, int? limit, string? cursor, AuditTable audit, ScopedFleet fleet, CancellationToken stop)
     {
         if (limit is < 1 or > MostItems) throw new CommandException("limit", $"limit is {limit}; expected 1 to {MostItems}.");
         long? before = null;

@@ -8,7 +8,7 @@ using GrandStair.Storage.Calendars;
 
 namespace GrandStair.Service.Calendars;
 
-/// <summary>The calendars that plans refer to: when ships are berthed, when crews work, when a site is shut.</summary>
+/// <summary>The calendars that plans refer to: when ships are berthed, when crews work, when a site is closed.</summary>
 internal static class CalendarEndpoints
 {
     public static void MapCalendars(this RouteGroupBuilder api)
@@ -19,17 +19,17 @@ internal static class CalendarEndpoints
         api.MapPut("/calendars/{name}", PutAsync).Accepts<string>("text/calendar").WithName("LoadCalendar").ProducesProblem(400).ProducesProblem(422);
     }
 
-    private static async Task<IReadOnlyList<CalendarRow>> ListAsync(CalendarTable calendars, CallersPlans plans, Shelf shelf, CancellationToken stop)
+    private static async Task<IReadOnlyList<CalendarRow>> ListAsync(CalendarTable calendars, ScopedPlans plans, CatalogueCache catalogues, CancellationToken stop)
     {
         var users = new List<(string Plan, string Calendar)>();
         foreach (var stored in await plans.AllAsync(stop))
-            users.AddRange((await shelf.ReadPlanAsync(stored, stop)).Plan.Calendars.Select(c => (stored.Name, c)));
+            users.AddRange((await catalogues.ReadPlanAsync(stored, stop)).Plan.Calendars.Select(c => (stored.Name, c)));
         return [.. (await calendars.StatesAsync(stop)).Select(c => Row(c, users))];
     }
 
-    private static async Task<CalendarRow> PutAsync(string name, HttpRequest request, CalendarShelf shelf, CalendarTable calendars, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<CalendarRow> PutAsync(string name, HttpRequest request, CalendarCache catalogues, CalendarTable calendars, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
-        if (await shelf.PutAsync(name, await BoundedStream.ReadTextAsync(request, CalendarFile.LongestText, stop), caller.Actor(), stop)) await approvals.HoldUnapprovedAsync($"calendar {name} was loaded again", caller.Actor(), stop);
+        if (await catalogues.PutAsync(name, await BoundedStream.ReadTextAsync(request, CalendarFile.LongestText, stop), caller.Actor(), stop)) await approvals.HoldUnapprovedAsync($"calendar {name} was loaded again", caller.Actor(), stop);
         return Row((await calendars.StatesAsync(stop)).First(c => c.Name.Equals(name, StringComparison.OrdinalIgnoreCase)), []);
     }
 

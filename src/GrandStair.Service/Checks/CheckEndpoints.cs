@@ -18,50 +18,50 @@ using GrandStair.Storage.Runs;
 
 namespace GrandStair.Service.Checks;
 
-/// <summary>One check on one machine: ask it again, waive it, mend it, hand it to the vendor's support.</summary>
+/// <summary>One check on one machine: recheck it, waive it, fix it, hand it to the vendor's support.</summary>
 internal static class CheckEndpoints
 {
     private const int MostFixes = 200;
 
     public static void MapChecks(this RouteGroupBuilder api)
     {
-        api.MapPost("/machines/{name}/checks/{check}/ask-again", AskAgainAsync).WithName("AskCheckAgain").ProducesProblem(404).ProducesProblem(502);
+        api.MapPost("/machines/{name}/checks/{check}/recheck", RecheckAsync).WithName("Recheck").ProducesProblem(404).ProducesProblem(502);
         api.MapPost("/machines/{name}/checks/{check}/waivers", WaiveAsync).WithName("WaiveCheck").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/machines/{name}/checks/{check}/fixes", MendAsync).WithName("MendCheck").ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/machines/{name}/checks/{check}/fixes", FixAsync).WithName("FixCheck").ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/fixes", FixesAsync).WithName("ListFixes").ProducesProblem(404);
         api.MapGet("/waivers", WaiversAsync).WithName("ListWaivers");
         api.MapPost("/waivers/{id}/end", EndAsync).WithName("EndWaiver").Produces(204).ProducesProblem(404);
         api.MapGet("/machines/{name}/referral", ReferAsync).WithName("GetReferralPack").Produces<Stream>(200, "application/zip").ProducesProblem(404);
     }
 
-    private static async Task<GateView> AskAgainAsync(
-        string name, string check, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<GateView> RecheckAsync(
+        string name, string check, string? product, string? release, string? plan, CheckRunner checks, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, plans, clock, stop);
-        machine = await checks.AskAgainAsync(target.Aim, machine, check, caller.Actor(), stop);
-        return await target.ShowGateAsync(machine, rulings, clock.GetUtcNow(), stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
+        machine = await checks.RecheckAsync(target.Aim, machine, check, caller.Actor(), stop);
+        return await target.ShowGateAsync(machine, decisions, clock.GetUtcNow(), stop);
     }
 
     private static async Task<GateView> WaiveAsync(
-        string name, string check, WaiveCommand command, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+        string name, string check, WaiveCommand command, string? product, string? release, string? plan, CheckRunner checks, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, plans, clock, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
         var last = PlanEndpoints.Day("until", command.Until);
         await checks.WaiveAsync(target.Aim, machine, check, PlanEndpoints.Reason(command.Reason), new(last.AddDays(1), default, default), caller.Actor(), stop);
-        return await target.ShowGateAsync(machine, rulings, clock.GetUtcNow(), stop);
+        return await target.ShowGateAsync(machine, decisions, clock.GetUtcNow(), stop);
     }
 
-    private static async Task<FixRunView> MendAsync(
-        string name, string check, string? product, string? release, string? plan, CheckDesk checks, Shelf shelf, CallersFleet fleet, CallersPlans plans, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<FixRunView> FixAsync(
+        string name, string check, string? product, string? release, string? plan, CheckRunner checks, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, plans, clock, stop);
-        return Show(await checks.MendAsync(target.Aim, machine, check, target.Plan, caller.Actor(), stop), machine.Name);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
+        return Show(await checks.FixAsync(target.Aim, machine, check, target.Plan, caller.Actor(), stop), machine.Name);
     }
 
-    private static async Task<IReadOnlyList<FixRunView>> FixesAsync(string? machine, FixTable fixes, CallersFleet fleet, CancellationToken stop)
+    private static async Task<IReadOnlyList<FixRunView>> FixesAsync(string? machine, FixTable fixes, ScopedFleet fleet, CancellationToken stop)
     {
         var of = machine is null ? null : await fleet.MachineAsync(machine, stop);
         var all = await fleet.AllAsync(stop);
@@ -69,33 +69,33 @@ internal static class CheckEndpoints
     }
 
     private static FixRunView Show(StoredFix f, string machine) => new(
-        $"f{f.Id}", machine, f.Check, f.Script, f.ScriptHash, f.Actor, f.Begun, f.Ended, f.Exit, f.Note, f.Ended is null ? "under-way" : f.Exit == 0 ? "done" : "failed", f.CheckState);
+        $"f{f.Id}", machine, f.Check, f.Script, f.ScriptHash, f.Actor, f.Begun, f.Ended, f.Exit, f.Note, f.Ended is null ? "running" : f.Exit == 0 ? "done" : "failed", f.CheckState);
 
-    private static async Task<IReadOnlyList<WaiverView>> WaiversAsync(RulingTable rulings, CallersFleet fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<IReadOnlyList<WaiverView>> WaiversAsync(DecisionTable decisions, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
     {
         var all = await fleet.AllAsync(stop);
         var now = clock.GetUtcNow();
-        return [.. (await rulings.WaiversAsync(stop)).Where(w => all.ContainsKey(w.Machine)).Select(w => new WaiverView(
+        return [.. (await decisions.WaiversAsync(stop)).Where(w => all.ContainsKey(w.Machine)).Select(w => new WaiverView(
             $"w{w.Id}", all[w.Machine].Name, w.Waiver.Check, w.Waiver.Reason, w.Waiver.By, w.Waiver.Given, w.Waiver.Until, w.Ended is not null ? "ended" : now >= w.Waiver.Until ? "ran-out" : "stands"))];
     }
 
-    private static async Task<IResult> EndAsync(string id, Because because, RulingTable rulings, CallersFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<IResult> EndAsync(string id, Because because, DecisionTable decisions, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var his = await fleet.AllAsync(stop);
         if (id is not ['w', .. var digits] || !long.TryParse(digits, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
-            || !(await rulings.WaiversAsync(stop)).Any(w => w.Id == number && his.ContainsKey(w.Machine))
-            || !await rulings.EndWaiverAsync(number, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
+            || !(await decisions.WaiversAsync(stop)).Any(w => w.Id == number && his.ContainsKey(w.Machine))
+            || !await decisions.EndWaiverAsync(number, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
             throw new CommandException("unknown-waiver", $"There is no waiver '{id}' that stands. 'gstair check waivers' shows them.");
         return Results.NoContent();
     }
 
     private static async Task<IResult> ReferAsync(
-        string name, string? product, string? release, string? plan, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, FixTable fixes, RunLog runs, DomainClock clock, CancellationToken stop)
+        string name, string? product, string? release, string? plan, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, FixTable fixes, RunLog runs, DomainClock clock, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, plans, clock, stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
         var now = clock.GetUtcNow();
-        var decided = (await rulings.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(machine.Id, Rulings.None);
+        var decided = (await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(machine.Id, Decisions.None);
         var log = new List<object>();
         foreach (var run in await runs.OfMachineAsync(machine.Id, stop))
             log.AddRange((await runs.EventsAsync(run.State.Run, stop)).Select(e => new { e.Event.At, Run = $"r{run.State.Run}", e.Event.Type, e.Event.Actor, Text = RunViews.Tell(e.Event, run.State) }));

@@ -6,7 +6,7 @@ using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Duties;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Fleet;
-using GrandStair.Links.StandIns;
+using GrandStair.Connections.Simulation;
 using GrandStair.Service.Fleet;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Fleet;
@@ -14,7 +14,7 @@ using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Demo;
 
-/// <summary>Lays out the demo's world at its first start: the stand-ins, the fleet and the plan, which begins.</summary>
+/// <summary>Lays out the demo's world at its first start: the simulated machines, the fleet and the plan, which begins.</summary>
 internal static class NorthmereStart
 {
     /// <summary>When the demo's calendar begins.</summary>
@@ -35,22 +35,22 @@ internal static class NorthmereStart
         if (await plans.FindAsync(PlanName, stop) is { State: not PlanState.Drafted }) return;
         var table = services.GetRequiredService<FleetTable>();
         var clock = services.GetRequiredService<DomainClock>();
-        var shelf = services.GetRequiredService<Shelf>();
-        var desk = services.GetRequiredService<PlanDesk>();
-        var world = services.GetRequiredService<StandInWorld>();
+        var catalogues = services.GetRequiredService<CatalogueCache>();
+        var desk = services.GetRequiredService<PlanCommands>();
+        var world = services.GetRequiredService<SimulatedMachines>();
         var now = clock.GetUtcNow();
-        foreach (var standIns in Directory.GetFiles(options.Demo!, "*stand-ins.csv").Select(f => Path.GetFileName(f)).Order(StringComparer.Ordinal))
+        foreach (var simulated in Directory.GetFiles(options.Demo!, "*simulated.csv").Select(f => Path.GetFileName(f)).Order(StringComparer.Ordinal))
         {
-            var fleet = standIns == "stand-ins.csv" ? "fleet.csv" : standIns.Replace("-stand-ins", "", StringComparison.Ordinal);
-            world.Add(StandInFile.Read(Path.Combine(options.Demo!, standIns)));
+            var fleet = simulated == "simulated.csv" ? "fleet.csv" : simulated.Replace("-simulated", "", StringComparison.Ordinal);
+            world.Add(SimulatedMachineFile.Read(Path.Combine(options.Demo!, simulated)));
             using var reader = new StreamReader(Path.Combine(options.Demo!, fleet), Encoding.UTF8);
-            var file = new FleetFile(reader, fleet, new("inventory"), shelf.Keys, now);
+            var file = new FleetFile(reader, fleet, new("inventory"), catalogues.Keys, now);
             await table.ImportAsync(file.Lines(), "inventory", Planner, now, stop);
         }
 
         await AddAccountsAsync(services.GetRequiredService<AccountTable>(), (await services.GetRequiredService<Engine.Fleet.FleetCache>().AllAsync(stop)).Values, now, stop);
         foreach (var calendar in Directory.GetFiles(options.Demo!, "*.ics").Order(StringComparer.Ordinal))
-            await services.GetRequiredService<CalendarShelf>().PutAsync(Path.GetFileNameWithoutExtension(calendar), await File.ReadAllTextAsync(calendar, stop), Planner, stop);
+            await services.GetRequiredService<CalendarCache>().PutAsync(Path.GetFileNameWithoutExtension(calendar), await File.ReadAllTextAsync(calendar, stop), Planner, stop);
         if (await plans.FindAsync(PlanName, stop) is null)
             await services.GetRequiredService<PlanWriter>().CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, SiteScope.All, stop);
         await services.GetRequiredService<PlanAcknowledgements>().AcknowledgeAsync((await plans.FindAsync(PlanName, stop))!, null, "read, and talked over with the terminals", Planner, stop);
@@ -75,19 +75,19 @@ internal static class NorthmereStart
 }
 
 /// <summary>
-/// The people of Northmere Ferries: they mend what can be mended, decide about parked runs, close loose ends, and excuse what
+/// The people of Northmere Ferries: they fix what can be fixed, decide about parked runs, close follow-ups, and exemption what
 /// cannot go. They know what the console shows and no more, and act by the same commands as everybody.
 /// </summary>
 internal sealed class NorthmerePeople(
-    ServiceOptions options, DomainClock clock, StandInWorld world, PlanTable plans, PlanDesk desk, Storage.Runs.RunLog runs, Engine.Fleet.FleetCache fleet, Shelf shelf, AccessTable access, DutyHost duties, ILogger<NorthmerePeople> log) : BackgroundService
+    ServiceOptions options, DomainClock clock, SimulatedMachines world, PlanTable plans, PlanCommands desk, Storage.Runs.RunLog runs, Engine.Fleet.FleetCache fleet, CatalogueCache catalogues, AccessTable access, DutyHost duties, ILogger<NorthmerePeople> log) : BackgroundService
 {
     private const string Plan = NorthmereStart.PlanName;
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(300);
 
     // How long after it is found each thing is seen to, at the earliest.
     private static readonly TimeSpan ToDecide = TimeSpan.FromHours(5);
-    private static readonly TimeSpan ToMend = TimeSpan.FromHours(30);
-    private static readonly TimeSpan ToCloseLooseEnd = TimeSpan.FromHours(40);
+    private static readonly TimeSpan ToFix = TimeSpan.FromHours(30);
+    private static readonly TimeSpan ToCloseFollowUp = TimeSpan.FromHours(40);
     private readonly Dictionary<string, DateTimeOffset> _found = [];
     private readonly Dictionary<long, int> _tries = [];
     private bool _hasSaidWhere;
@@ -154,46 +154,46 @@ internal sealed class NorthmerePeople(
         if (run.Parked is { } parked && IsTime($"park r{run.Run} {run.Events}", ToDecide, now))
         {
             var tries = _tries[run.Run] = _tries.GetValueOrDefault(run.Run) + 1;
-            if (parked.Contains("printer driver", StringComparison.Ordinal)) world.Mend(machine.Name, "driver.printer", "4.2");
-            if (parked.Contains("Mains", StringComparison.Ordinal)) world.Mend(machine.Name, "power.mains", "yes");
-            Mend(machine.Name, parked, now);
+            if (parked.Contains("printer driver", StringComparison.Ordinal)) world.Set(machine.Name, "driver.printer", "4.2");
+            if (parked.Contains("Mains", StringComparison.Ordinal)) world.Set(machine.Name, "power.mains", "yes");
+            Fix(machine.Name, parked, now);
             var possible = Core.Runs.RunMachine.Possible(run);
-            var decision = possible.Contains(Core.Runs.Decision.WaitOn) ? Core.Runs.Decision.WaitOn
-                : tries <= 3 && possible.Contains(Core.Runs.Decision.TryAgain) ? Core.Runs.Decision.TryAgain
-                : possible.Contains(Core.Runs.Decision.GoBack) ? Core.Runs.Decision.GoBack
-                : run.Turned ? Core.Runs.Decision.GiveUp : Core.Runs.Decision.CallOff;
+            var decision = possible.Contains(Core.Runs.Decision.Wait) ? Core.Runs.Decision.Wait
+                : tries <= 3 && possible.Contains(Core.Runs.Decision.Retry) ? Core.Runs.Decision.Retry
+                : possible.Contains(Core.Runs.Decision.RollBack) ? Core.Runs.Decision.RollBack
+                : run.Turned ? Core.Runs.Decision.GiveUp : Core.Runs.Decision.Cancel;
             var reason = decision switch
             {
-                Core.Runs.Decision.TryAgain => "mended what was in the way",
-                Core.Runs.Decision.WaitOn => "it still moves",
+                Core.Runs.Decision.Retry => "fixed what was in the way",
+                Core.Runs.Decision.Wait => "it still moves",
                 _ => "it did not get better",
             };
             await desk.DecideAsync(run.Run, decision, reason, new(machine.Owner, "demo"), stop);
         }
 
-        foreach (var end in run.LooseEnds.Where(l => l.Closed is null && run.Proved is not null && IsTime($"end r{run.Run} {l.Name}", ToCloseLooseEnd, now)))
+        foreach (var end in run.FollowUps.Where(l => l.Closed is null && run.Verified is not null && IsTime($"end r{run.Run} {l.Name}", ToCloseFollowUp, now)))
         {
-            world.Mend(machine.Name, "device.faults", "0");
-            await desk.CloseLooseEndAsync(run.Run, end.Name, "driver put on again", new(machine.Owner, "demo"), stop);
+            world.Set(machine.Name, "device.faults", "0");
+            await desk.CloseFollowUpAsync(run.Run, end.Name, "driver put on again", new(machine.Owner, "demo"), stop);
         }
     }
 
     private async Task SeeToMemberAsync(Member member, DateTimeOffset now, CancellationToken stop)
     {
-        if (member.Standing is not (Standing.NotReady or Standing.Ended)) return;
+        if (member.Status is not (Status.NotReady or Status.Stopped)) return;
         var machine = (await fleet.AllAsync(stop))[member.Machine];
-        if (!IsTime($"member {member.Machine} {member.Run}", ToMend + TimeSpan.FromHours(member.Machine.Value % 40), now)) return;
-        if (member.Standing == Standing.Ended) await desk.AgainAsync(Plan, machine, "looked at it by hand", new(machine.Owner, "demo"), stop);
-        else if (member.CannotBeMended) await desk.ExcuseAsync(Plan, machine, Excuse.Replaced, "a new machine is on order", null, new("planner", "demo"), stop);
-        else Mend(machine.Name, member.Why ?? "", now);
+        if (!IsTime($"member {member.Machine} {member.Run}", ToFix + TimeSpan.FromHours(member.Machine.Value % 40), now)) return;
+        if (member.Status == Status.Stopped) await desk.AgainAsync(Plan, machine, "looked at it by hand", new(machine.Owner, "demo"), stop);
+        else if (member.CannotBeFixed) await desk.ExemptAsync(Plan, machine, Exemption.Replaced, "a new machine is on order", null, new("planner", "demo"), stop);
+        else Fix(machine.Name, member.Why ?? "", now);
         // What was done may not have been enough: they come back to it.
         _found.Remove($"member {member.Machine} {member.Run}");
     }
 
     /// <summary>Does by hand what the fix of a check says.</summary>
-    private void Mend(string machine, string why, DateTimeOffset now)
+    private void Fix(string machine, string why, DateTimeOffset now)
     {
-        var checks = shelf.Products["Brae Desktop"].Hops[0].Checks;
+        var checks = catalogues.Products["Brae Desktop"].Hops[0].Checks;
         foreach (var check in checks.Where(c => why.Contains(c.Title, StringComparison.Ordinal)))
         {
             (string Key, string Value)? done = check.Name switch
@@ -207,7 +207,7 @@ internal sealed class NorthmerePeople(
                 "protection-back" => ("disk.encryption", "on"),
                 _ => null,
             };
-            if (done is { } mended) world.Mend(machine, mended.Key, mended.Value);
+            if (done is { } change) world.Set(machine, change.Key, change.Value);
         }
     }
 

@@ -27,7 +27,7 @@ internal sealed class LiveFeed(Feed feed, DutyHost duties, ILogger<LiveFeed> log
     private volatile TaskCompletionSource _more = new(TaskCreationOptions.RunContinuationsAsynchronously);
 
     /// <summary>The changes after a position that somebody may see, and on as they come. Every quarter of a minute without one a beat is sent, so that both ends know of each other.</summary>
-    public async IAsyncEnumerable<SseItem<ChangeView?>> AfterAsync(long position, Sight sight, [EnumeratorCancellation] CancellationToken stop)
+    public async IAsyncEnumerable<SseItem<ChangeView?>> AfterAsync(long position, ChangeVisibility sight, [EnumeratorCancellation] CancellationToken stop)
     {
         while (!stop.IsCancellationRequested)
         {
@@ -85,7 +85,7 @@ internal sealed class LiveFeed(Feed feed, DutyHost duties, ILogger<LiveFeed> log
 }
 
 /// <summary>What somebody who watches may see: changes of his machines and plans, and those that are nobody's.</summary>
-internal sealed class Sight(HttpContext context, Callers callers, FleetCache fleet, PlanTable plans, IDataProtectionProvider protection)
+internal sealed class ChangeVisibility(HttpContext context, Callers callers, FleetCache fleet, PlanTable plans, IDataProtectionProvider protection)
 {
     private const Roles SeeAccounts = Roles.Auditor | Roles.Admin;
     private readonly Caller _caller = context.User.Caller();
@@ -136,7 +136,7 @@ internal static class EventEndpoints
     public static void MapEvents(this RouteGroupBuilder api) =>
         api.MapGet("/events", async (HttpContext context, LiveFeed live, Feed feed, Callers callers, FleetCache fleet, PlanTable plans, IDataProtectionProvider protection, CancellationToken stop) =>
         {
-            var sight = new Sight(context, callers, fleet, plans, protection);
+            var sight = new ChangeVisibility(context, callers, fleet, plans, protection);
             return TypedResults.ServerSentEvents(live.AfterAsync(sight.Position(context.Request.Headers["Last-Event-ID"]) ?? await feed.NewestAsync(stop), sight, stop));
         }).WithName("WatchChanges").Lasts().RequireRateLimiting(CallLimits.Lasting).ExcludeFromDescription();
 }

@@ -17,10 +17,10 @@ internal static class ExposureEndpoints
     public static void MapExposure(this RouteGroupBuilder api) =>
         api.MapGet("/exposure", ListAsync).WithName("GetExposure").ProducesProblem(404).ProducesProblem(409);
 
-    private static async Task<IReadOnlyList<ExposureView>> ListAsync(string? product, string? by, ExposureDesk desk, CallersFleet fleet, Shelf shelf, CancellationToken stop)
+    private static async Task<IReadOnlyList<ExposureView>> ListAsync(string? product, string? by, ExposureReport desk, ScopedFleet fleet, CatalogueCache catalogues, CancellationToken stop)
     {
         DateOnly? until = by is null ? null : PlanEndpoints.Day("by", by);
-        var products = product is null ? shelf.Products.Values : [shelf.AimAt(product, null).Product];
+        var products = product is null ? catalogues.Products.Values : [catalogues.AimAt(product, null).Product];
         var views = new List<ExposureView>();
         foreach (var one in products)
         {

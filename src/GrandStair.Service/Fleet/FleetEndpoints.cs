@@ -26,21 +26,21 @@ internal static class FleetEndpoints
         api.MapGet("/machines/{name}", ShowAsync).WithName("GetMachine").ProducesProblem(404);
         api.MapPost("/machines/{name}/readings", ReadAsync).WithName("ReadMachine").ProducesProblem(404).ProducesProblem(502);
         api.MapPut("/machines/{name}/host-key", PinAsync).WithName("PinHostKey").ProducesProblem(409).ProducesProblem(404);
-        api.MapGet("/keys", (Shelf shelf) => shelf.Keys.All.Select(k => new KeyView(k.Name, RunMachine.Name(k.Kind), k.Meaning, [.. k.Columns.Select(c => new ColumnView(c.Name, RunMachine.Name(c.Kind), c.Meaning))])).ToArray()).WithName("ListKeys");
+        api.MapGet("/keys", (CatalogueCache catalogues) => catalogues.Keys.All.Select(k => new KeyView(k.Name, RunMachine.Name(k.Kind), k.Meaning, [.. k.Columns.Select(c => new ColumnView(c.Name, RunMachine.Name(c.Kind), c.Meaning))])).ToArray()).WithName("ListKeys");
         api.MapGet("/conditions/completion", CompleteAsync).WithName("CompleteCondition");
         api.MapGet("/machines/{name}/readings/{key}", HistoryAsync).WithName("GetReadingHistory").ProducesProblem(404);
-        api.MapGet("/disagreements", DisagreementsAsync).WithName("ListDisagreements").ProducesProblem(400);
+        api.MapGet("/conflicts", ConflictsAsync).WithName("ListConflicts").ProducesProblem(400);
     }
 
-    private static async Task<Page<MachineRow>> ListAsync(string? filter, int? limit, string? cursor, Shelf shelf, CallersFleet fleet, CallersPlans plans, DomainClock clock, CancellationToken stop)
+    private static async Task<Page<MachineRow>> ListAsync(string? filter, int? limit, string? cursor, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DomainClock clock, CancellationToken stop)
     {
-        var (matching, undecided) = await fleet.MatchingAsync(filter, shelf, clock.GetUtcNow(), stop);
+        var (matching, undecided) = await fleet.MatchingAsync(filter, catalogues, clock.GetUtcNow(), stop);
         var places = await PlacesAsync(plans, stop);
         return matching.Page(limit, cursor, m => Row(m, places.GetValueOrDefault(m.Id))) with { Undecided = undecided };
     }
 
     /// <summary>The place of every machine in the newest plan that it is in.</summary>
-    private static async Task<Dictionary<MachineId, (Member Member, string Wave)>> PlacesAsync(CallersPlans plans, CancellationToken stop)
+    private static async Task<Dictionary<MachineId, (Member Member, string Wave)>> PlacesAsync(ScopedPlans plans, CancellationToken stop)
     {
         var places = new Dictionary<MachineId, (Member, string)>();
         foreach (var plan in await plans.AllAsync(stop))
@@ -51,71 +51,71 @@ internal static class FleetEndpoints
 
     private static MachineRow Row(Machine m, (Member Member, string Wave) place) => new(
         m.Id.ToString(), m.Name, m.Site, m.Group, m.Owner, m.Tags, m.TextOf("os.product"), m.TextOf("os.build") ?? m.TextOf("os.version"), m.TextOf("os.edition"), m.TextOf("hardware.model"),
-        m.LastSeen, m.Disagreements.Count(), place.Member?.Plan, place.Wave, place.Member is { } member ? RunMachine.Name(member.Standing) : null);
+        m.LastSeen, m.Conflicts.Count(), place.Member?.Plan, place.Wave, place.Member is { } member ? RunMachine.Name(member.Status) : null);
 
-    private static async Task<MachineView> ShowAsync(string name, CallersFleet fleet, CallersPlans plans, RunLog runs, DomainClock clock, CancellationToken stop) =>
+    private static async Task<MachineView> ShowAsync(string name, ScopedFleet fleet, ScopedPlans plans, RunLog runs, DomainClock clock, CancellationToken stop) =>
         await ViewAsync(await fleet.MachineAsync(name, stop), plans, runs, clock, stop);
 
-    private static async Task<MachineView> ViewAsync(Machine machine, CallersPlans plans, RunLog runs, DomainClock clock, CancellationToken stop)
+    private static async Task<MachineView> ViewAsync(Machine machine, ScopedPlans plans, RunLog runs, DomainClock clock, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var all = (await plans.AllAsync(stop)).ToDictionary(p => p.Name);
         var places = await plans.OfMachineAsync(machine, stop);
         var newest = places.OrderBy(p => all[p.Plan].Created).LastOrDefault();
-        var link = machine.Link;
+        var connection = machine.Connection;
         return new(
             Row(machine, newest is null ? default : (newest, all[newest.Plan].Waves[newest.Wave - 1].Name)),
             machine.IsSilent(now),
-            new(link.Kind, link.Address, link.Port, link.User, link.HostKey is { } key ? HostKey.Show(key) : null, link.HostKeyFrom, link.Key),
+            new(connection.Kind, connection.Address, connection.Port, connection.User, connection.HostKey is { } key ? HostKey.Show(key) : null, connection.HostKeyFrom, connection.Key),
             [.. machine.Current.Select(r => Show(r, now))],
-            [.. machine.Disagreements.Select(r => Show(r, now))],
-            [.. places.Select(p => new PlaceView(p.Plan, all[p.Plan].Waves[p.Wave - 1].Name, RunMachine.Name(p.Standing), p.Why, p.Method, p.Slot?.Start, p.Slot?.End, p.Run is { } run ? $"r{run}" : null))],
+            [.. machine.Conflicts.Select(r => Show(r, now))],
+            [.. places.Select(p => new PlaceView(p.Plan, all[p.Plan].Waves[p.Wave - 1].Name, RunMachine.Name(p.Status), p.Why, p.Method, p.Slot?.Start, p.Slot?.End, p.Run is { } run ? $"r{run}" : null))],
             [.. (await runs.OfMachineAsync(machine.Id, stop)).Select(r => RunViews.Row(r, machine, now))]);
     }
 
-    private static async Task<IReadOnlyList<ReadingView>> HistoryAsync(string name, string key, CallersFleet fleet, FleetTable table, Shelf shelf, DomainClock clock, CancellationToken stop)
+    private static async Task<IReadOnlyList<ReadingView>> HistoryAsync(string name, string key, ScopedFleet fleet, FleetTable table, CatalogueCache catalogues, DomainClock clock, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        if (shelf.Keys.Find(key) is not { } definition) throw UnknownKey(key, shelf);
+        if (catalogues.Keys.Find(key) is not { } definition) throw UnknownKey(key, catalogues);
         var now = clock.GetUtcNow();
         return [.. (await table.HistoryAsync(machine.Id, key, stop)).Select(r => Show(r.Value is { } text ? r with { Value = definition.Parse(text.Text, out _) ?? text } : r, now))];
     }
 
-    private static async Task<CompletionView> CompleteAsync(string? text, Shelf shelf, CallersFleet fleet, CancellationToken stop)
+    private static async Task<CompletionView> CompleteAsync(string? text, CatalogueCache catalogues, ScopedFleet fleet, CancellationToken stop)
     {
-        var place = ConditionCompletion.Of(text ?? "", shelf.Keys);
+        var place = ConditionCompletion.Of(text ?? "", catalogues.Keys);
         var values = place.WantsValues ? await fleet.ValuesAsync(place.Key!.Name, place.Typed.Trim('"'), MostValues, stop) : [];
-        return new(place.From, RunMachine.Name(place.Coming), [.. place.Offers(shelf.Keys, values).Select(o => new OfferedView(o.Text, o.Hint))]);
+        return new(place.From, RunMachine.Name(place.Coming), [.. place.Offers(catalogues.Keys, values).Select(o => new OfferedView(o.Text, o.Hint))]);
     }
 
-    private static CommandException UnknownKey(string key, Shelf shelf) =>
-        new("unknown-key", $"There is no key '{key}'{(shelf.Keys.Nearest(key) is { } near ? $"; did you mean '{near}'?" : ". 'gstair catalogue keys' lists those that exist.")}");
+    private static CommandException UnknownKey(string key, CatalogueCache catalogues) =>
+        new("unknown-key", $"There is no key '{key}'{(catalogues.Keys.Nearest(key) is { } near ? $"; did you mean '{near}'?" : ". 'gstair catalogue keys' lists those that exist.")}");
 
-    private static async Task<Page<DisagreementView>> DisagreementsAsync(string? filter, int? limit, string? cursor, Shelf shelf, CallersFleet fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<Page<ConflictView>> ConflictsAsync(string? filter, int? limit, string? cursor, CatalogueCache catalogues, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
-        var (matching, _) = await fleet.MatchingAsync(filter, shelf, now, stop);
+        var (matching, _) = await fleet.MatchingAsync(filter, catalogues, now, stop);
         double Age(Reading r) => Math.Max(0, (now - r.Seen).TotalSeconds);
-        var all = matching.SelectMany(m => m.Disagreements.Select(other => (Machine: m, Other: other, Counts: m.Find(other.Key)!))).ToArray();
-        return all.Page(limit, cursor, d => new DisagreementView(
+        var all = matching.SelectMany(m => m.Conflicts.Select(other => (Machine: m, Other: other, Counts: m.Find(other.Key)!))).ToArray();
+        return all.Page(limit, cursor, d => new ConflictView(
             d.Machine.Name, d.Machine.Site, d.Other.Key, d.Counts.Show(), d.Counts.Source, Age(d.Counts), d.Other.Show(), d.Other.Source, Age(d.Other)));
     }
 
     private static ReadingView Show(Reading r, DateTimeOffset now) =>
         new(r.Key, RunMachine.Name(r.State), r.Show(), r.Seen, r.Received, Math.Max(0, (now - r.Seen).TotalSeconds), r.Source, r.Clamped);
 
-    private static async Task<MachineView> ReadAsync(string name, CallersFleet fleet, MachineReader reader, CallersPlans plans, RunLog runs, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<MachineView> ReadAsync(string name, ScopedFleet fleet, MachineReader reader, ScopedPlans plans, RunLog runs, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var machine = await reader.ReadAsync(await fleet.MachineAsync(name, stop), caller.Actor(), stop);
         return await ViewAsync(machine, plans, runs, clock, stop);
     }
 
-    private static async Task<LinkView> PinAsync(string name, HostKeyCommand command, CallersFleet fleet, FleetTable table, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<ConnectionView> PinAsync(string name, HostKeyCommand command, ScopedFleet fleet, FleetTable table, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
         if (!HostKey.IsKey(command.HostKey)) throw new CommandException("host-key", "That is no host key; expected one as in known_hosts, such as 'ssh-ed25519 AAAA…'.");
-        if (string.IsNullOrWhiteSpace(command.Reason)) throw new CommandException("no-reason", "Say why the key is pinned anew, with --reason.");
+        if (string.IsNullOrWhiteSpace(command.Reason)) throw new CommandException("no-reason", "Say why the key is pinned again, with --reason.");
         await table.PinHostKeyAsync(machine.Id, command.HostKey.Trim(), "person", command.Reason, caller.Actor(), clock.GetUtcNow(), stop);
-        return new(machine.Link.Kind, machine.Link.Address, machine.Link.Port, machine.Link.User, HostKey.Show(command.HostKey), "person", machine.Link.Key);
+        return new(machine.Connection.Kind, machine.Connection.Address, machine.Connection.Port, machine.Connection.User, HostKey.Show(command.HostKey), "person", machine.Connection.Key);
     }
 }

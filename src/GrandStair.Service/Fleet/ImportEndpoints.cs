@@ -19,7 +19,7 @@ using Microsoft.AspNetCore.Mvc;
 namespace GrandStair.Service.Fleet;
 
 /// <summary>The imports that this service is busy with, by what is the same for the same file.</summary>
-internal sealed class ImportsUnderWay
+internal sealed class ImportsRunning
 {
     private readonly ConcurrentDictionary<string, byte> _digests = new();
 
@@ -27,7 +27,7 @@ internal sealed class ImportsUnderWay
     /// <exception cref="CommandException">Another call has the same file in hand.</exception>
     public void Take(string digest)
     {
-        if (!_digests.TryAdd(digest, 0)) throw new CommandException("import-under-way", "This very file is being imported already. 'gstair fleet imports' shows how far it is.");
+        if (!_digests.TryAdd(digest, 0)) throw new CommandException("import-running", "This very file is being imported already. 'gstair fleet imports' shows how far it is.");
     }
 
     public void Leave(string digest) => _digests.TryRemove(digest, out _);
@@ -42,7 +42,7 @@ internal static class ImportEndpoints
     private const int BufferSize = 1 << 16;
 
     // Readings of these sources are the service's own: what machines said, and what follows from other machines and routes.
-    private static readonly string[] ReservedSources = ["ssh", "stand-in", "fleet", "dependents", "route", RunLog.RunSource];
+    private static readonly string[] ReservedSources = ["ssh", "simulated", "fleet", "dependents", "route", RunLog.RunSource];
 
     public static void MapImports(this RouteGroupBuilder api)
     {
@@ -56,7 +56,7 @@ internal static class ImportEndpoints
 
     private static async Task<ImportReport> ImportAsync(
         HttpRequest request, string? source, string? seen, bool? dry, string? format, string? encoding, string? ticket,
-        Shelf shelf, FleetTable table, ImportTable imports, ImportsUnderWay underWay, CallersFleet fleet, DomainClock clock, ServiceOptions options, ClaimsPrincipal caller, CancellationToken stop)
+        CatalogueCache catalogues, FleetTable table, ImportTable imports, ImportsRunning running, ScopedFleet fleet, DomainClock clock, ServiceOptions options, ClaimsPrincipal caller, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var from = source ?? "import";
@@ -82,7 +82,7 @@ internal static class ImportEndpoints
                 if (mapped.Length > MostMappingBytes) throw new FileException([new(mapped.FileName, 1, 0, $"The mapping has {mapped.Length} bytes; expected at most {MostMappingBytes}.")]);
                 using var yaml = new StreamReader(mapped.OpenReadStream());
                 mappingText = await yaml.ReadToEndAsync(stop);
-                mapping = FleetMapping.Parse(mappingText, shelf.Keys, mapped.FileName);
+                mapping = FleetMapping.Parse(mappingText, catalogues.Keys, mapped.FileName);
             }
 
             await using var sent = (form.Files["file"] ?? throw new CommandException("no-file", "The form has no part 'file'.")).OpenReadStream();
@@ -95,7 +95,7 @@ internal static class ImportEndpoints
 
         spool.Position = 0;
         using var reader = new StreamReader(spool, characters, detectEncodingFromByteOrderMarks: true, BufferSize, leaveOpen: true);
-        var file = new FleetFile(reader, "the file", new(from, seenAt, mapping, jsonLines), shelf.Keys, now);
+        var file = new FleetFile(reader, "the file", new(from, seenAt, mapping, jsonLines), catalogues.Keys, now);
         var refused = new List<(int Line, string Why)>();
         var lines = 0;
         IEnumerable<ReportedMachine> Lines()
@@ -103,10 +103,10 @@ internal static class ImportEndpoints
             foreach (var machine in file.Lines())
             {
                 lines++;
-                if (options.Pace > 1 && machine.Link is { Kind: not "stand-in" })
+                if (options.Pace > 1 && machine.Connection is { Kind: not "simulated" })
                 {
                     if (refused.Count < FleetFile.MostProblems)
-                        refused.Add((machine.Line, $"'{machine.Name}' is reached by {machine.Link.Kind}, and this service runs at pace {options.Pace}, which is for stand-ins alone. The line was left out; import it into a service at pace 1."));
+                        refused.Add((machine.Line, $"'{machine.Name}' is reached by {machine.Connection.Kind}, and this service runs at pace {options.Pace}, which is for simulated machines alone. The line was left out; import it into a service at pace 1."));
                     continue;
                 }
 
@@ -123,7 +123,7 @@ internal static class ImportEndpoints
         }
 
         var same = $"{digest} {from} {seen} {format} {encoding} {mappingText}";
-        underWay.Take(same);
+        running.Take(same);
         try
         {
             var import = await imports.BeginAsync(Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(same))), ticket, from, caller.Actor(), lineCount, now, stop);
@@ -132,7 +132,7 @@ internal static class ImportEndpoints
         }
         finally
         {
-            underWay.Leave(same);
+            running.Leave(same);
         }
     }
 

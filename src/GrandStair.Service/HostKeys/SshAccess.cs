@@ -1,14 +1,14 @@
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
 using GrandStair.Engine.Clocks;
-using GrandStair.Links.Ssh;
+using GrandStair.Connections.Ssh;
 using GrandStair.Service.Secrets;
 using GrandStair.Storage.Fleet;
 
 namespace GrandStair.Service.HostKeys;
 
-/// <summary>Tells the SSH link with which key to log in, and whether a host key that nobody pinned is trusted.</summary>
-internal sealed class SshAccess(SecretDesk secrets, FirstUseTable firstUse, FleetTable fleet, DomainClock clock) : ISshAccess
+/// <summary>Tells the SSH connection with which key to log in, and whether a host key that nobody pinned is trusted.</summary>
+internal sealed class SshAccess(SecretStore secrets, FirstUseTable firstUse, FleetTable fleet, DomainClock clock) : ISshAccess
 {
     public Task<SshKey> KeyAsync(string? name, CancellationToken stop) => secrets.SshKeyAsync(name, stop);
 

@@ -22,22 +22,22 @@ namespace GrandStair.Service.Overview;
 internal static class OverviewEndpoints
 {
     private const int MostInTheWay = 12;
-    private const int MostUnderWay = 50;
+    private const int MostRunning = 50;
     private const int MostNext = 6;
 
     public static void MapOverview(this RouteGroupBuilder api) =>
         api.MapGet("/overview/{plan}", ShowAsync).WithName("GetOverview").ProducesProblem(404);
 
-    private static async Task<OverviewView> ShowAsync(string plan, Shelf shelf, CallersFleet fleet, CallersPlans plans, RunLog runs, RehearsalTable rehearsals, ForecastAges ages, DomainClock clock, CancellationToken stop)
+    private static async Task<OverviewView> ShowAsync(string plan, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, RunLog runs, RehearsalTable rehearsals, ForecastAges ages, DomainClock clock, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var stored = await plans.FindAsync(plan, stop);
-        var (body, product) = await shelf.ReadPlanAsync(stored, stop);
+        var (body, product) = await catalogues.ReadPlanAsync(stored, stop);
         var members = await plans.MembersAsync(plan, stop);
         var machines = await fleet.AllAsync(stop);
         var all = (await runs.ListAsync(plan, stop)).Where(r => machines.ContainsKey(new(r.State.Machine))).ToArray();
         var rows = all.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now)).ToArray();
-        var target = PlanDesk.AimOf(body, product).Target;
+        var target = PlanCommands.AimOf(body, product).Target;
         return new(
             PlanEndpoints.Row(stored, body, target, members),
             target,
@@ -47,9 +47,9 @@ internal static class OverviewEndpoints
             stored.State == PlanState.Started && plans.SeesAllOf(stored) && await rehearsals.ForecastAsync(plan, stop) is { } made ? RehearsalEndpoints.Briefly(made, await ages.OfAsync(made, stop)) : null,
             PlanEndpoints.Waves(stored, body, members, plans.SeesAllOf(stored)),
             Line(members.Select(m => m.PlannedEnd)),
-            Line(members.Select(m => m.Proved)),
-            [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, rows).OrderByDescending(w => w.Kind is "parked" or "ended" or "no-contact").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).Take(MostInTheWay)],
-            [.. rows.Where(r => r.Standing == "under-way").OrderByDescending(r => r.NoContact is not null || r.OverSeconds is not null).ThenBy(r => r.LeftSeconds).Take(MostUnderWay)],
+            Line(members.Select(m => m.Verified)),
+            [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, rows).OrderByDescending(w => w.Kind is "parked" or "stopped" or "no-contact").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).Take(MostInTheWay)],
+            [.. rows.Where(r => r.Status == "running").OrderByDescending(r => r.NoContact is not null || r.OverSeconds is not null).ThenBy(r => r.LeftSeconds).Take(MostRunning)],
             Limits.Shown(body.Limits.All),
             [.. Next(members, machines, all, now)]);
     }
@@ -64,11 +64,11 @@ internal static class OverviewEndpoints
         [.. moments.OfType<DateTimeOffset>().Order().Select((at, i) => new StairPoint(at, i + 1)).GroupBy(p => p.At).Select(g => g.Last())];
 
     /// <summary>What keeps the machines that are not ready.</summary>
-    private static Task<FleetSummary> NotReadyAsync(Product product, Plan plan, IReadOnlyList<Member> members, CallersFleet fleet, DateTimeOffset now, CancellationToken stop)
+    private static Task<FleetSummary> NotReadyAsync(Product product, Plan plan, IReadOnlyList<Member> members, ScopedFleet fleet, DateTimeOffset now, CancellationToken stop)
     {
-        var notReady = members.Where(m => m is { Standing: Standing.NotReady, Run: null }).Select(m => m.Machine).ToHashSet();
+        var notReady = members.Where(m => m is { Status: Status.NotReady, Run: null }).Select(m => m.Machine).ToHashSet();
         return fleet.JudgedAsync(
-            PlanDesk.AimOf(plan, product),
+            PlanCommands.AimOf(plan, product),
             plan.Name,
             now,
             (judgement, _, _) => FleetSummary.Of(judgement, [.. Enumerable.Range(0, judgement.Rows).Select(r => notReady.Contains(judgement.Fleet[r].Id) && judgement.PlaceOf(r) is not (Place.Open or Place.Arrived))]),
@@ -77,22 +77,22 @@ internal static class OverviewEndpoints
 
     private static IEnumerable<InTheWayView> InTheWay(FleetSummary readiness, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<RunRow> rows)
     {
-        foreach (var parked in rows.Where(r => r.Standing == "parked").GroupBy(r => Cause(r.Parked!)))
+        foreach (var parked in rows.Where(r => r.Status == "parked").GroupBy(r => Cause(r.Parked!)))
             yield return new("parked", parked.Count(), parked.Key, "parked: somebody decides for " + Names(parked.Select(r => r.Machine)), null, null, "parked", 0);
-        foreach (var ended in members.Where(m => m.Standing == Standing.Ended).GroupBy(_ => true))
-            yield return new("ended", ended.Count(), "Ended without success", "decide: again, or excuse " + Names(ended.Select(m => machines[m.Machine].Name)), null, null, "ended", 0);
+        foreach (var stopped in members.Where(m => m.Status == Status.Stopped).GroupBy(_ => true))
+            yield return new("stopped", stopped.Count(), "Stopped without success", "decide: retry, or exempt " + Names(stopped.Select(m => machines[m.Machine].Name)), null, null, "stopped", 0);
 
-        var silent = rows.Where(r => r is { NoContact: not null, Standing: not "parked" }).ToArray();
+        var silent = rows.Where(r => r is { NoContact: not null, Status: not "parked" }).ToArray();
         if (silent.Length > 0)
-            yield return new("no-contact", silent.Length, "No contact during the upgrade", $"longest for {Units.Show(silent.Max(r => r.NoContact!.Seconds), ValueKind.Duration)}; what was begun goes on: {Names(silent.Select(r => r.Machine))}", null, null, "under-way", 0);
+            yield return new("no-contact", silent.Length, "No contact during the upgrade", $"longest for {Units.Show(silent.Max(r => r.NoContact!.Seconds), ValueKind.Duration)}; what was begun goes on: {Names(silent.Select(r => r.Machine))}", null, null, "running", 0);
 
-        foreach (var check in ReadinessEndpoints.Counts(readiness).Where(c => c.Need == "must" && c.Unmet + c.Untold > 0))
-            yield return new("check", check.Unmet + check.Untold, check.Title, $"{check.Fix.Words}{(check.Opens > 0 ? $" Opens {check.Opens}." : "")}", check.Fix.By, check.Fix.Minutes, check.Name, check.Opens);
+        foreach (var check in ReadinessEndpoints.Counts(readiness).Where(c => c.Need == "must" && c.Unmet + c.Unknown > 0))
+            yield return new("check", check.Unmet + check.Unknown, check.Title, $"{check.Fix.Words}{(check.Opens > 0 ? $" Opens {check.Opens}." : "")}", check.Fix.By, check.Fix.Minutes, check.Name, check.Opens);
         foreach (var reason in readiness.Reasons)
             yield return new("route", reason.Machines, reason.Reason, "decide: replace, retire or stay", null, null, "not-ready", 0);
-        var looseEnds = rows.Where(r => r.LooseEnds > 0).ToArray();
-        if (looseEnds.Length > 0)
-            yield return new("loose-end", looseEnds.Length, "Loose ends after the upgrade", $"{looseEnds.Sum(r => r.LooseEnds)} to close on {Names(looseEnds.Select(r => r.Machine))}", "person", null, "proved", 0);
+        var followUps = rows.Where(r => r.FollowUps > 0).ToArray();
+        if (followUps.Length > 0)
+            yield return new("follow-up", followUps.Length, "Follow-ups after the upgrade", $"{followUps.Sum(r => r.FollowUps)} to close on {Names(followUps.Select(r => r.Machine))}", "person", null, "verified", 0);
     }
 
     /// <summary>What several parked runs have in common: the sentence up to what was seen on each.</summary>
@@ -106,9 +106,9 @@ internal static class OverviewEndpoints
 
     private static IEnumerable<NextView> Next(IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IEnumerable<StoredRun> runs, DateTimeOffset now)
     {
-        var staged = runs.Where(r => r.State is { Phase: Phase.AwaitSlot, NeedsSlot: false }).Select(r => new MachineId(r.State.Machine)).ToHashSet();
+        var staged = runs.Where(r => r.State is { Phase: Phase.Wait, NeedsSlot: false }).Select(r => new MachineId(r.State.Machine)).ToHashSet();
         // A night is told as one: slots of a site that begin within twelve hours of its first.
-        return members.Where(m => m.Standing == Standing.Scheduled && m.Slot!.Start > now)
+        return members.Where(m => m.Status == Status.Scheduled && m.Slot!.Start > now)
             .Select(m => (machines[m.Machine].Site, m.Slot, m.Machine))
             .GroupBy(m => (m.Site, Night: m.Slot!.Start.AddHours(-12).Date))
             .Select(g => new NextView(g.Min(m => m.Slot!.Start), g.Max(m => m.Slot!.End), g.Key.Site, g.Count(), g.Count(m => staged.Contains(m.Machine))))

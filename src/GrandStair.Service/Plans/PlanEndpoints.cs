@@ -19,35 +19,35 @@ internal static class PlanEndpoints
     {
         api.MapPost("/plans", CreateAsync).Accepts<string>("application/yaml").WithName("CreatePlan").ProducesProblem(409).ProducesProblem(422);
         api.MapGet("/plans", ListAsync).WithName("ListPlans");
-        api.MapGet("/plans/{name}", async (string name, Shelf shelf, CallersPlans plans, PlanApprovals approvals, CancellationToken stop) => await ViewAsync(name, shelf, plans, approvals, stop)).WithName("GetPlan").ProducesProblem(404);
+        api.MapGet("/plans/{name}", async (string name, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, CancellationToken stop) => await ViewAsync(name, catalogues, plans, approvals, stop)).WithName("GetPlan").ProducesProblem(404);
         api.MapGet("/plans/{name}/members", MembersAsync).WithName("ListMembers").ProducesProblem(404);
-        api.MapPost("/plans/{name}/start", async (string name, PlanDesk desk, Shelf shelf, CallersPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/plans/{name}/start", async (string name, PlanCommands desk, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.WholeAsync(name, stop);
             await desk.StartAsync(name, caller.Actor(), stop);
-            return await ViewAsync(name, shelf, plans, approvals, stop);
+            return await ViewAsync(name, catalogues, plans, approvals, stop);
         }).WithName("StartPlan").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/plans/{name}/hold", async (string name, Because because, PlanDesk desk, Shelf shelf, CallersPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/plans/{name}/hold", async (string name, Because because, PlanCommands desk, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.WholeAsync(name, stop);
             await desk.HoldAsync(name, Reason(because.Reason), caller.Actor(), stop);
-            return await ViewAsync(name, shelf, plans, approvals, stop);
+            return await ViewAsync(name, catalogues, plans, approvals, stop);
         }).WithName("HoldPlan").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/plans/{name}/members/{machine}/excuse", ExcuseAsync).WithName("ExcuseMachine").Produces(204).ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/plans/{name}/members/{machine}/again", async (string name, string machine, Because because, PlanDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/plans/{name}/members/{machine}/exemption", ExemptAsync).WithName("ExemptMachine").Produces(204).ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/plans/{name}/members/{machine}/again", async (string name, string machine, Because because, PlanCommands desk, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.FindAsync(name, stop);
             await desk.AgainAsync(name, await fleet.MachineAsync(machine, stop), Reason(because.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("GoAgain").Produces(204).ProducesProblem(404).ProducesProblem(409);
-        api.MapPut("/plans/{name}/members/{machine}/method", async (string name, string machine, MethodCommand command, PlanDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPut("/plans/{name}/members/{machine}/method", async (string name, string machine, MethodCommand command, PlanCommands desk, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.FindAsync(name, stop);
             await desk.ChooseMethodAsync(name, await fleet.MachineAsync(machine, stop), command.Method, Reason(command.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("ChooseMethod").Produces(204).ProducesProblem(404).ProducesProblem(409);
-        api.MapGet("/plans/{name}/acknowledgements", async (string name, PlanAcknowledgements acknowledgements, CallersPlans plans, CallersFleet fleet, CancellationToken stop) => Show(await acknowledgements.AllAsync(await plans.FindAsync(name, stop), fleet.Sites, stop))).WithName("ListAcknowledgements").ProducesProblem(404);
-        api.MapPost("/plans/{name}/acknowledgements", async (string name, AcknowledgeCommand command, PlanAcknowledgements acknowledgements, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapGet("/plans/{name}/acknowledgements", async (string name, PlanAcknowledgements acknowledgements, ScopedPlans plans, ScopedFleet fleet, CancellationToken stop) => Show(await acknowledgements.AllAsync(await plans.FindAsync(name, stop), fleet.Sites, stop))).WithName("ListAcknowledgements").ProducesProblem(404);
+        api.MapPost("/plans/{name}/acknowledgements", async (string name, AcknowledgeCommand command, PlanAcknowledgements acknowledgements, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             var stored = await plans.WholeAsync(name, stop);
             await acknowledgements.AcknowledgeAsync(stored, command.Names, Reason(command.Reason), caller.Actor(), stop);
@@ -92,11 +92,11 @@ internal static class PlanEndpoints
         return words.TryGetValue(text, out var value) ? value : throw new CommandException("word", $"{what} is '{text}'; expected one of {string.Join(", ", words.Keys)}.");
     }
 
-    /// <summary>Counts of machines by standing, as the API shows them: every standing is named, in its order.</summary>
+    /// <summary>Counts of machines by status, as the API shows them: every status is named, in its order.</summary>
     public static IReadOnlyDictionary<string, int> Tally(IEnumerable<Member> members)
     {
-        var tally = new Tally(members.Select(m => m.Standing));
-        return Enum.GetValues<Standing>().ToDictionary(s => RunMachine.Name(s), s => tally[s]);
+        var tally = new Tally(members.Select(m => m.Status));
+        return Enum.GetValues<Status>().ToDictionary(s => RunMachine.Name(s), s => tally[s]);
     }
 
     public static PlanRow Row(StoredPlan stored, Plan plan, string target, IReadOnlyList<Member> members) => new(
@@ -113,90 +113,90 @@ internal static class PlanEndpoints
         }),
     ];
 
-    private static async Task<PlanView> CreateAsync(HttpRequest request, PlanWriter writer, Shelf shelf, CallersPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<PlanView> CreateAsync(HttpRequest request, PlanWriter writer, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
         var body = await BodyAsync(request, stop);
         // Asked first, so that no other answer tells whether there is such a plan at sites that are not his.
-        await plans.ToWriteAsync(shelf.ReadPlan(body).Name, stop);
+        await plans.ToWriteAsync(catalogues.ReadPlan(body).Name, stop);
         var created = await writer.CreateAsync(body, caller.Actor(), caller.Caller().Sites, stop);
-        return await ViewAsync(created.Plan.Name, shelf, plans, approvals, stop);
+        return await ViewAsync(created.Plan.Name, catalogues, plans, approvals, stop);
     }
 
-    private static async Task<IReadOnlyList<PlanRow>> ListAsync(CallersPlans plans, Shelf shelf, CancellationToken stop)
+    private static async Task<IReadOnlyList<PlanRow>> ListAsync(ScopedPlans plans, CatalogueCache catalogues, CancellationToken stop)
     {
         var rows = new List<PlanRow>();
         foreach (var stored in await plans.AllAsync(stop))
         {
-            var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
+            var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
             rows.Add(Row(stored, plan, TargetName(plan, product), await plans.MembersAsync(stored.Name, stop)));
         }
 
         return rows;
     }
 
-    private static string TargetName(Plan plan, Core.Catalogue.Product product) => PlanDesk.AimOf(plan, product).Target;
+    private static string TargetName(Plan plan, Core.Catalogue.Product product) => PlanCommands.AimOf(plan, product).Target;
 
     /// <summary>A plan as its caller sees it.</summary>
-    public static async Task<PlanView> ViewAsync(string name, Shelf shelf, CallersPlans plans, PlanApprovals approvals, CancellationToken stop)
+    public static async Task<PlanView> ViewAsync(string name, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, CancellationToken stop)
     {
         var stored = await plans.FindAsync(name, stop);
-        var (plan, product) = await shelf.ReadPlanAsync(stored, stop);
+        var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
         var members = await plans.MembersAsync(name, stop);
         return new(
             Row(stored, plan, TargetName(plan, product), members),
             // Text and scope may name machines at sites that are not his.
-            plans.SeesAllOf(stored) ? stored.Body : "", plans.SeesAllOf(stored) ? plan.Scope.Text : "", RunMachine.Name(plan.Carries), plan.Methods, new(Limits.Shown(plan.Limits.All), Limits.Shown(plan.Limits.Site)),
-            new(plan.Advance.Proved, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, plan, members, plans.SeesAllOf(stored)), stored.Undecided,
+            plans.SeesAllOf(stored) ? stored.Body : "", plans.SeesAllOf(stored) ? plan.Scope.Text : "", RunMachine.Name(plan.Preserves), plan.Methods, new(Limits.Shown(plan.Limits.All), Limits.Shown(plan.Limits.Site)),
+            new(plan.Advance.Verified, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, plan, members, plans.SeesAllOf(stored)), stored.Undecided,
             PlanningEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.Sites),
             plans.SeesAllOf(stored) ? plans.TroubleOf(stored) : null);
     }
 
     private static async Task<Page<MemberRow>> MembersAsync(
-        string name, string? standing, int? wave, string? filter, int? limit, string? cursor, CallersFleet fleet, Shelf shelf, CallersPlans plans, TimeProvider clock, CancellationToken stop)
+        string name, string? status, int? wave, string? filter, int? limit, string? cursor, ScopedFleet fleet, CatalogueCache catalogues, ScopedPlans plans, TimeProvider clock, CancellationToken stop)
     {
         var stored = await plans.FindAsync(name, stop);
-        var machines = (await fleet.MatchingAsync(filter, shelf, clock.GetUtcNow(), stop)).Matching.ToDictionary(m => m.Id);
-        var standings = standing?.Split(',').Select(s => Word<Standing>("standing", s)).ToHashSet();
+        var machines = (await fleet.MatchingAsync(filter, catalogues, clock.GetUtcNow(), stop)).Matching.ToDictionary(m => m.Id);
+        var statuses = status?.Split(',').Select(s => Word<Status>("status", s)).ToHashSet();
         var members = (await plans.MembersAsync(name, stop))
-            .Where(m => machines.ContainsKey(m.Machine) && (standings is null || standings.Contains(m.Standing)) && (wave is null || m.Wave == wave))
+            .Where(m => machines.ContainsKey(m.Machine) && (statuses is null || statuses.Contains(m.Status)) && (wave is null || m.Wave == wave))
             .OrderBy(m => m.Wave).ThenBy(m => m.Slot?.Start ?? DateTimeOffset.MaxValue).ThenBy(m => machines[m.Machine].Name, StringComparer.OrdinalIgnoreCase).ToArray();
         return members.Page(limit, cursor, m => Row(m, stored, machines[m.Machine]));
     }
 
     private static MemberRow Row(Member m, StoredPlan plan, Machine machine) => new(
-        m.Machine.ToString(), machine.Name, machine.Site, m.Wave, plan.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), RunMachine.Name(m.Gate), m.Why, m.CannotBeMended, m.Method,
-        m.Slot?.Start, m.Slot?.End, m.Run is { } run ? $"r{run}" : null, m.Proved, m.Excuse is { } excuse ? RunMachine.Name(excuse) : null, m.ExcuseReason, m.ExcuseBy, m.ExcuseUntil?.ToString("yyyy-MM-dd", null),
-        m.Change, m.Slot?.StageFrom, m.Slot?.Crew, m.Slot is null ? m.Laid?.Start : m.PlannedStart, m.Missed, m.MovedReason is { } moved ? $"{m.MovedBy}: {moved}" : null, m.Appointed, ChosenBy(m));
+        m.Machine.ToString(), machine.Name, machine.Site, m.Wave, plan.Waves[m.Wave - 1].Name, RunMachine.Name(m.Status), RunMachine.Name(m.Gate), m.Why, m.CannotBeFixed, m.Method,
+        m.Slot?.Start, m.Slot?.End, m.Run is { } run ? $"r{run}" : null, m.Verified, m.Exemption is { } exemption ? RunMachine.Name(exemption) : null, m.ExemptionReason, m.ExemptedBy, m.ExemptUntil?.ToString("yyyy-MM-dd", null),
+        m.Change, m.Slot?.StageFrom, m.Slot?.Crew, m.Slot is null ? m.Tentative?.Start : m.PlannedStart, m.Missed, m.MovedReason is { } moved ? $"{m.MovedBy}: {moved}" : null, m.Rescheduled, ChosenBy(m));
 
     /// <summary>Who chose a machine's time, and why; null where nobody did.</summary>
-    public static string? ChosenBy(Member m) => m.Appointed is null ? null : $"{m.AppointedBy}: {m.AppointedReason}";
+    public static string? ChosenBy(Member m) => m.Rescheduled is null ? null : $"{m.RescheduledBy}: {m.RescheduledReason}";
 
-    private static async Task<IResult> ExcuseAsync(string name, string machine, ExcuseCommand command, PlanDesk desk, CallersPlans plans, CallersFleet fleet, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<IResult> ExemptAsync(string name, string machine, ExemptCommand command, PlanCommands desk, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop)
     {
         DateOnly? until = command.Until is null ? null : Day("until", command.Until);
         await plans.FindAsync(name, stop);
-        await desk.ExcuseAsync(name, await fleet.MachineAsync(machine, stop), Word<Excuse>("as", command.As), Reason(command.Reason), until, caller.Actor(), stop);
+        await desk.ExemptAsync(name, await fleet.MachineAsync(machine, stop), Word<Exemption>("as", command.As), Reason(command.Reason), until, caller.Actor(), stop);
         return Results.NoContent();
     }
 
     /// <summary>What waits for a decision comes first, then what cannot go, then what moves.</summary>
-    private static int Urgency(Standing standing) => standing switch
+    private static int Urgency(Status status) => status switch
     {
-        Standing.Parked => 0,
-        Standing.Ended => 1,
-        Standing.NotReady => 2,
-        Standing.UnderWay => 3,
-        Standing.Proved => 5,
+        Status.Parked => 0,
+        Status.Stopped => 1,
+        Status.NotReady => 2,
+        Status.Running => 3,
+        Status.Verified => 5,
         _ => 4,
     };
 
-    private static async Task<OutcomesView> OutcomesAsync(string name, CallersFleet fleet, CallersPlans plans, Storage.Runs.RunLog runs, CancellationToken stop)
+    private static async Task<OutcomesView> OutcomesAsync(string name, ScopedFleet fleet, ScopedPlans plans, Storage.Runs.RunLog runs, CancellationToken stop)
     {
         var stored = await plans.FindAsync(name, stop);
         var members = await plans.MembersAsync(name, stop);
         var machines = await fleet.AllAsync(stop);
         var outcomes = (await runs.ListAsync(name, stop)).Where(r => machines.ContainsKey(new(r.State.Machine))).Select(r => r.State.Outcome).OfType<Outcome>().CountBy(o => RunMachine.Name(o)).ToDictionary();
-        var excuses = members.Select(m => m.Excuse).OfType<Excuse>().CountBy(e => RunMachine.Name(e)).ToDictionary();
-        return new(name, members.Count, Tally(members), outcomes, excuses, [.. members.Where(m => m.Standing is not (Standing.Done or Standing.Excused)).OrderBy(m => Urgency(m.Standing)).Select(m => Row(m, stored, machines[m.Machine]))]);
+        var exemptions = members.Select(m => m.Exemption).OfType<Exemption>().CountBy(e => RunMachine.Name(e)).ToDictionary();
+        return new(name, members.Count, Tally(members), outcomes, exemptions, [.. members.Where(m => m.Status is not (Status.Done or Status.Exempt)).OrderBy(m => Urgency(m.Status)).Select(m => Row(m, stored, machines[m.Machine]))]);
     }
 }

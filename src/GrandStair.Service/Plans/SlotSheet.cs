@@ -20,7 +20,7 @@ internal static class SlotSheet
     public static SlotReport Of(
         StoredPlan stored, Plan plan, Product product, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<NeededApproval> approvals, DateTimeOffset now, Func<SlotLine, bool> which)
     {
-        var aim = PlanDesk.AimOf(plan, product);
+        var aim = PlanCommands.AimOf(plan, product);
         return new(
             plan,
             aim.Target,
@@ -38,7 +38,7 @@ internal static class SlotSheet
     public static Plan Within(Plan plan, SiteScope sites) => plan with
     {
         Scope = ConditionParser.Parse($"site in ({string.Join(", ", sites.Names.Select(n => $"\"{n.Replace("\"", "", StringComparison.Ordinal)}\"").DefaultIfEmpty("\"\""))})", KeyRegistry.BuiltIn),
-        Closures = [.. plan.Closures.Where(c => c.For.IsEveryone || c.For.Sites.Any(sites.Holds)).Select(c => c with { For = c.For with { Sites = [.. c.For.Sites.Where(sites.Holds)], Groups = [], Machines = [] } })],
+        Freezes = [.. plan.Freezes.Where(c => c.For.IsEveryone || c.For.Sites.Any(sites.Holds)).Select(c => c with { For = c.For with { Sites = [.. c.For.Sites.Where(sites.Holds)], Groups = [], Machines = [] } })],
     };
 
     /// <summary>Those of a wave, a site, a crew and an owner; null for all.</summary>
@@ -54,12 +54,12 @@ internal static class SlotSheet
     /// <param name="of">Whose slots these are, for its title.</param>
     public static string Calendar(SlotReport report, IEnumerable<string?> of) => CalendarWriter.Write(string.Join(", ", of.OfType<string>().Prepend(report.Plan.Name)), report.Appointments());
 
-    /// <summary>The time that a machine has, or that is laid out for it; null without any.</summary>
-    public static (DateTimeOffset? Start, DateTimeOffset? End) TimeOf(Member m) => (m.Slot ?? m.Laid) is { } slot ? (slot.Start, slot.End) : (null, null);
+    /// <summary>The time that a machine has, or that is scheduled for it; null without any.</summary>
+    public static (DateTimeOffset? Start, DateTimeOffset? End) TimeOf(Member m) => (m.Slot ?? m.Tentative) is { } slot ? (slot.Start, slot.End) : (null, null);
 
     private static SlotLine Line(StoredPlan stored, Member m, Machine machine, Aim aim)
     {
         var (start, end) = TimeOf(m);
-        return new(machine, stored.Waves[m.Wave - 1].Name, RunMachine.Name(m.Standing), m.Method, start, end, m.Slot is not null, (m.Slot ?? m.Laid)?.Crew, m.Why, m.Change, m.Wave, aim.ReleaseFor(machine).Name, m.TimeChanges, m.TimeChanged);
+        return new(machine, stored.Waves[m.Wave - 1].Name, RunMachine.Name(m.Status), m.Method, start, end, m.Slot is not null, (m.Slot ?? m.Tentative)?.Crew, m.Why, m.Change, m.Wave, aim.ReleaseFor(machine).Name, m.TimeChanges, m.TimeChanged);
     }
 }

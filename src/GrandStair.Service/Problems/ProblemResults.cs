@@ -6,7 +6,7 @@ using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Plans;
 using GrandStair.Files;
-using GrandStair.Links;
+using GrandStair.Connections;
 using GrandStair.Service.Access;
 using GrandStair.Storage.Databases;
 using Microsoft.AspNetCore.Diagnostics;
@@ -76,8 +76,8 @@ internal sealed class ProblemResults(IProblemDetailsService writer, ILogger<Prob
         CommandException { Name: ['u', 'n', 'k', 'n', 'o', 'w', 'n', ..] } e => (404, e.Name, e.Message),
         CommandException e => (409, e.Name, e.Message),
         DecisionRefusedException e => (409, "decision", e.Message),
-        LinkException e => (502, e.Name, e.Message),
-        StoreException { Name: "plan-exists" or "fix-under-way" or "account-exists" } e => (409, e.Name, e.Message),
+        ConnectionException e => (502, e.Name, e.Message),
+        StoreException { Name: "plan-exists" or "fix-running" or "account-exists" } e => (409, e.Name, e.Message),
         StoreException { Name: "disk-full" } e => (507, e.Name, e.Message),
         StoreException e => (503, e.Name, e.Message),
         IOException { HResult: NoSpaceLeft } => (507, "disk-full", "The data folder cannot be written: its disk is full. Nothing of this call was kept. Make room on the disk, then send it again."),

@@ -47,7 +47,7 @@ internal static class ProviderSchemes
             o.CorrelationCookie.SecurePolicy = o.NonceCookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
             o.Events.OnAuthorizationCodeReceived = async context =>
             {
-                if (provider.ClientSecret is { } secret) context.TokenEndpointRequest!.ClientSecret = await context.HttpContext.RequestServices.GetRequiredService<SecretDesk>().OfAsync(secret, context.HttpContext.RequestAborted);
+                if (provider.ClientSecret is { } secret) context.TokenEndpointRequest!.ClientSecret = await context.HttpContext.RequestServices.GetRequiredService<SecretStore>().OfAsync(secret, context.HttpContext.RequestAborted);
             };
             o.Events.OnTicketReceived = async context =>
             {

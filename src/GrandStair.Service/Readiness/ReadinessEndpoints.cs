@@ -29,12 +29,12 @@ internal static class ReadinessEndpoints
 
     /// <summary>Every check's counts, as people see them.</summary>
     public static IEnumerable<CheckCount> Counts(FleetSummary summary) => summary.Checks.Select(t => new CheckCount(
-        t.Check.Name, t.Check.Title, RunMachine.Name(t.Check.Need), t[CheckState.Met], t[CheckState.Unmet], t[CheckState.Untold], t[CheckState.Waived], t[CheckState.Deferred], t[CheckState.NotApplicable], Show(t.Check.Fix), t.Opens, t.Check.Part));
+        t.Check.Name, t.Check.Title, RunMachine.Name(t.Check.Need), t[CheckState.Met], t[CheckState.Unmet], t[CheckState.Unknown], t[CheckState.Waived], t[CheckState.Deferred], t[CheckState.NotApplicable], Show(t.Check.Fix), t.Opens, t.Check.Component));
 
     /// <summary>A machine's gate as people see it.</summary>
-    public static async Task<GateView> ShowGateAsync(this Target target, Machine machine, RulingTable rulings, DateTimeOffset now, CancellationToken stop)
+    public static async Task<GateView> ShowGateAsync(this Target target, Machine machine, DecisionTable decisions, DateTimeOffset now, CancellationToken stop)
     {
-        var decided = (await rulings.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(machine.Id, Rulings.None);
+        var decided = (await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(machine.Id, Decisions.None);
         var a = Assessment.Of(target.Aim, machine, Core.Catalogue.Moment.Planning, now, decided);
         return new(
             machine.Name,
@@ -44,13 +44,13 @@ internal static class ReadinessEndpoints
             a.Why,
             [.. a.Route.Hops.Select(h => h.Name)],
             a.Choice?.Method?.Name,
-            a.Choice?.Method is { } method ? RunMachine.Name(method.Carries) : null,
+            a.Choice?.Method is { } method ? RunMachine.Name(method.Preserves) : null,
             [.. (a.Choice?.Against ?? []).Select(x => new AgainstView(x.Method, x.Why))],
             [.. a.Legs.SelectMany((l, i) => (l.Gate?.Checks ?? []).Select(c => Show(c, i + 1, now)))],
             a.Until)
         {
             Legs = [.. a.Legs.Zip(a.Route.Editions, (l, edition) => new LegView(
-                l.Hop.Name, l.Hop.Part, l.Hop.To, edition, l.Hop.Brings.ToDictionary(b => b.Key, b => b.Value.Show()), l.Method?.Name, l.Method?.Title, l.Method is { } m ? RunMachine.Name(m.Carries) : null, l.Why))],
+                l.Hop.Name, l.Hop.Component, l.Hop.To, edition, l.Hop.Brings.ToDictionary(b => b.Key, b => b.Value.Show()), l.Method?.Name, l.Method?.Title, l.Method is { } m ? RunMachine.Name(m.Preserves) : null, l.Why))],
             Alternatives = [.. a.Route.Alternatives.Select(x => new AlternativeView([.. x.Hops.Select(h => h.Name)], x.Why))],
             Build = a.Route.Build,
             PartlyTo = a.Route.PartlyTo?.Name,
@@ -63,10 +63,10 @@ internal static class ReadinessEndpoints
 
     /// <summary>The rows of a judgement that are asked about, in the order of the machines' names.</summary>
     public static async Task<T> RowsAsync<T>(
-        Target target, string? scope, Shelf shelf, CallersFleet fleet, CallersPlans plans, DateTimeOffset now, Func<FleetJudgement, bool[], IReadOnlyList<int>, int, T> read, CancellationToken stop)
+        Target target, string? scope, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DateTimeOffset now, Func<FleetJudgement, bool[], IReadOnlyList<int>, int, T> read, CancellationToken stop)
     {
-        var condition = string.IsNullOrWhiteSpace(scope) ? null : ConditionParser.Parse(scope, shelf.Keys);
-        var members = target.Plan is null ? null : (await plans.MembersAsync(target.Plan, stop)).Where(m => m.Excuse is null).Select(m => m.Machine).ToHashSet();
+        var condition = string.IsNullOrWhiteSpace(scope) ? null : ConditionParser.Parse(scope, catalogues.Keys);
+        var members = target.Plan is null ? null : (await plans.MembersAsync(target.Plan, stop)).Where(m => m.Exemption is null).Select(m => m.Machine).ToHashSet();
         return await fleet.JudgedAsync(
             target.Aim,
             target.Plan,
@@ -88,45 +88,45 @@ internal static class ReadinessEndpoints
             stop);
     }
 
-    private static async Task<ReadinessView> ShowAsync(string? product, string? release, string? plan, string? scope, Shelf shelf, CallersFleet fleet, CallersPlans plans, DomainClock clock, CancellationToken stop)
+    private static async Task<ReadinessView> ShowAsync(string? product, string? release, string? plan, string? scope, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DomainClock clock, CancellationToken stop)
     {
-        var target = await Target.OfAsync(product, release, plan, shelf, plans, stop);
+        var target = await Target.OfAsync(product, release, plan, catalogues, plans, stop);
         var now = clock.GetUtcNow();
-        return await RowsAsync(target, scope, shelf, fleet, plans, now, (judgement, rows, _, undecided) => View(target, target.Scope(scope), judgement, rows, undecided, now), stop);
+        return await RowsAsync(target, scope, catalogues, fleet, plans, now, (judgement, rows, _, undecided) => View(target, target.Scope(scope), judgement, rows, undecided, now), stop);
     }
 
     private static ReadinessView View(Target target, string scope, FleetJudgement judgement, bool[] rows, int undecided, DateTimeOffset now)
     {
         var summary = FleetSummary.Of(judgement, rows);
         DateTimeOffset? oldest = null;
-        var (disagree, silent) = (0, 0);
+        var (conflict, silent) = (0, 0);
         for (var row = 0; row < rows.Length; row++)
         {
             if (!rows[row] || judgement.PlaceOf(row) == Place.Arrived) continue;
-            if (judgement.Fleet.Disagrees(row)) disagree++;
+            if (judgement.Fleet.Conflicts(row)) conflict++;
             if (judgement.Fleet[row].IsSilent(now)) silent++;
             if (judgement.Fleet[row].Find(target.Aim.Product.VersionKey)?.Seen is { } seen && (oldest is null || seen < oldest)) oldest = seen;
         }
 
         return new(
-            target.Aim.Target, scope, summary.Machines, summary.Arrived, summary.Open, summary.Undecided, summary.Shut, summary.BeyondMending, disagree, oldest,
+            target.Aim.Target, scope, summary.Machines, summary.Arrived, summary.Open, summary.Undecided, summary.Blocked, summary.NotFixable, conflict, oldest,
             [.. Counts(summary)], [.. summary.Reasons.Select(r => new ReasonCount(r.Reason, r.Machines))])
         {
             WaitingForOffer = summary.WaitingForOffer,
             UndecidedScope = undecided,
             Silent = silent,
-            ToMend = [.. summary.ToMend.Select(m => new MendingView(m.Check.Name, m.Check.Title, RunMachine.Name(m.Check.Fix.By), m.Check.Fix.Takes?.TotalMinutes, m.Check.Fix.Script is not null, m.Machines, m.Opens, m.OpenThen))],
+            ToFix = [.. summary.ToFix.Select(m => new FixingView(m.Check.Name, m.Check.Title, RunMachine.Name(m.Check.Fix.By), m.Check.Fix.Takes?.TotalMinutes, m.Check.Fix.Script is not null, m.Machines, m.Opens, m.OpenThen))],
         };
     }
 
     private static async Task<Page<ReadinessRow>> MachinesAsync(
-        string? product, string? release, string? plan, string? scope, string? check, string? state, string? gate, int? limit, string? cursor, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, DomainClock clock, CancellationToken stop)
+        string? product, string? release, string? plan, string? scope, string? check, string? state, string? gate, int? limit, string? cursor, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, DomainClock clock, CancellationToken stop)
     {
-        var target = await Target.OfAsync(product, release, plan, shelf, plans, stop);
+        var target = await Target.OfAsync(product, release, plan, catalogues, plans, stop);
         var now = clock.GetUtcNow();
         var states = state?.Split(',').Select(s => Plans.PlanEndpoints.Word<CheckState>("state", s)).ToHashSet();
-        var machines = await RowsAsync(target, scope, shelf, fleet, plans, now, (judgement, rows, order, _) => order.Where(r => r < rows.Length && rows[r] && IsMeant(judgement, r, check, states, gate)).Select(r => judgement.Fleet[r]).ToArray(), stop);
-        var decided = await rulings.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
+        var machines = await RowsAsync(target, scope, catalogues, fleet, plans, now, (judgement, rows, order, _) => order.Where(r => r < rows.Length && rows[r] && IsMeant(judgement, r, check, states, gate)).Select(r => judgement.Fleet[r]).ToArray(), stop);
+        var decided = await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
         return machines.Page(limit, cursor, m => Row(target.Aim, m, decided.GetValueOrDefault(m.Id), check, now));
     }
 
@@ -137,7 +137,7 @@ internal static class ReadinessEndpoints
         {
             null => place != Place.Arrived,
             "not-offered" => judgement.IsWaitingForOffer(row),
-            "beyond-mending" => judgement.IsBeyondMending(row),
+            "not-fixable" => judgement.IsNotFixable(row),
             "without" => judgement.ReasonOf(row) is not null,
             _ => place == Plans.PlanEndpoints.Word<Place>("gate", gate),
         };
@@ -145,21 +145,21 @@ internal static class ReadinessEndpoints
         return judgement.Check(check)?[row] is { } state && states?.Contains(state) != false;
     }
 
-    private static ReadinessRow Row(Aim aim, Machine machine, Rulings? rulings, string? check, DateTimeOffset now)
+    private static ReadinessRow Row(Aim aim, Machine machine, Decisions? decisions, string? check, DateTimeOffset now)
     {
-        var a = Assessment.Of(aim, machine, Core.Catalogue.Moment.Planning, now, rulings);
+        var a = Assessment.Of(aim, machine, Core.Catalogue.Moment.Planning, now, decisions);
         var result = check is null ? null : a.Checks.Where(c => c.Check.Name == check).MaxBy(c => c.State);
         return new(
-            machine.Id.ToString(), machine.Name, machine.Site, machine.Group, a.Route.Arrived ? "arrived" : RunMachine.Name(a.State), a.CannotBeMended, a.Why, a.Choice?.Method?.Name, result is null ? null : RunMachine.Name(result.State), result is null ? [] : Seen(result, now));
+            machine.Id.ToString(), machine.Name, machine.Site, machine.Group, a.Route.Arrived ? "arrived" : RunMachine.Name(a.State), a.CannotBeFixed, a.Why, a.Choice?.Method?.Name, result is null ? null : RunMachine.Name(result.State), result is null ? [] : Seen(result, now));
     }
 
     private static async Task<IResult> ReportAsync(
-        string? product, string? release, string? plan, string? scope, string? format, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, DomainClock clock, CancellationToken stop)
+        string? product, string? release, string? plan, string? scope, string? format, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, DomainClock clock, CancellationToken stop)
     {
-        var target = await Target.OfAsync(product, release, plan, shelf, plans, stop);
+        var target = await Target.OfAsync(product, release, plan, catalogues, plans, stop);
         var now = clock.GetUtcNow();
-        var decided = await rulings.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
-        var (summary, machines) = await RowsAsync(target, scope, shelf, fleet, plans, now, (judgement, rows, order, _) => (FleetSummary.Of(judgement, rows), order.Where(r => r < rows.Length && rows[r]).Select(r => judgement.Fleet[r]).ToArray()), stop);
+        var decided = await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
+        var (summary, machines) = await RowsAsync(target, scope, catalogues, fleet, plans, now, (judgement, rows, order, _) => (FleetSummary.Of(judgement, rows), order.Where(r => r < rows.Length && rows[r]).Select(r => judgement.Fleet[r]).ToArray()), stop);
         var report = new ReadinessReport(target.Aim.Target, target.Scope(scope), now, summary, [.. machines.Select(m => (m, Assessment.Of(target.Aim, m, Core.Catalogue.Moment.Planning, now, decided.GetValueOrDefault(m.Id))))]);
         var name = $"readiness-{now:yyyy-MM-dd}.{format ?? "html"}";
         return (format ?? "html") switch
@@ -185,15 +185,15 @@ internal static class ReadinessEndpoints
         return Results.File(buffer.ToArray(), type, name);
     }
 
-    private static async Task<GateView> GateAsync(string name, string? product, string? release, string? plan, Shelf shelf, CallersFleet fleet, CallersPlans plans, RulingTable rulings, DomainClock clock, CancellationToken stop)
+    private static async Task<GateView> GateAsync(string name, string? product, string? release, string? plan, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, DomainClock clock, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, shelf, plans, clock, stop);
-        return await target.ShowGateAsync(machine, rulings, clock.GetUtcNow(), stop);
+        var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
+        return await target.ShowGateAsync(machine, decisions, clock.GetUtcNow(), stop);
     }
 
     private static CheckView Show(CheckResult c, int leg, DateTimeOffset now) => new(
-        c.Check.Name, c.Check.Title, RunMachine.Name(c.Check.Need), RunMachine.Name(c.State), Seen(c, now), c.Check.Wants.Text, Show(c.Check.Fix), leg, c.Check.Part,
+        c.Check.Name, c.Check.Title, RunMachine.Name(c.Check.Need), RunMachine.Name(c.State), Seen(c, now), c.Check.Wants.Text, Show(c.Check.Fix), leg, c.Check.Component,
         [.. c.Check.AskedAt.Order().Select(m => RunMachine.Name(m))], c.Check.Fresh?.TotalSeconds, c.Check.Waivable,
         c.Waiver is { } w ? new(null, null, w.Check, w.Reason, w.By, w.Given, w.Until, "stands") : null, c.Lapsed);
 

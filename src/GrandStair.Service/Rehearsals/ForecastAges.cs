@@ -24,7 +24,7 @@ internal sealed class ForecastAges(Feed feed, TimeProvider clock)
     private static string Words(Change change, string plan) => change.Kind switch
     {
         "calendar" => "a calendar was loaded",
-        "catalogue" => "the catalogue was approved anew",
+        "catalogue" => "the catalogue was approved again",
         "decision" => "a decision was made",
         "fleet" => "machines were imported",
         _ when change.Subject != plan => "another plan was changed",

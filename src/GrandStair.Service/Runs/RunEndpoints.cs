@@ -11,39 +11,39 @@ using GrandStair.Storage.Runs;
 
 namespace GrandStair.Service.Runs;
 
-/// <summary>Runs, their passage and their logs.</summary>
+/// <summary>Runs, their progress and their logs.</summary>
 internal static class RunEndpoints
 {
     public static void MapRuns(this RouteGroupBuilder api)
     {
         api.MapGet("/runs", ListAsync).WithName("ListRuns");
-        api.MapGet("/runs/{run}", async (string run, RunLog runs, CallersFleet fleet, DomainClock clock, CancellationToken stop) => await ViewAsync(Number(run), runs, fleet, clock, stop)).WithName("GetRun").ProducesProblem(404);
-        api.MapPost("/runs/{run}/decisions", async (string run, DecisionCommand command, PlanDesk desk, RunLog runs, CallersFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapGet("/runs/{run}", async (string run, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop) => await ViewAsync(Number(run), runs, fleet, clock, stop)).WithName("GetRun").ProducesProblem(404);
+        api.MapPost("/runs/{run}/decisions", async (string run, DecisionCommand command, PlanCommands desk, RunLog runs, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await FindAsync(Number(run), runs, fleet, stop);
             await desk.DecideAsync(Number(run), PlanEndpoints.Word<Decision>("decision", command.Decision), PlanEndpoints.Reason(command.Reason), caller.Actor(), stop);
             return await ViewAsync(Number(run), runs, fleet, clock, stop);
         }).WithName("DecideRun").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/runs/{run}/loose-ends/{name}/close", async (string run, string name, Because because, PlanDesk desk, RunLog runs, CallersFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/runs/{run}/follow-ups/{name}/close", async (string run, string name, Because because, PlanCommands desk, RunLog runs, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await FindAsync(Number(run), runs, fleet, stop);
-            await desk.CloseLooseEndAsync(Number(run), name, PlanEndpoints.Reason(because.Reason), caller.Actor(), stop);
+            await desk.CloseFollowUpAsync(Number(run), name, PlanEndpoints.Reason(because.Reason), caller.Actor(), stop);
             return await ViewAsync(Number(run), runs, fleet, clock, stop);
-        }).WithName("CloseLooseEnd").ProducesProblem(404);
+        }).WithName("CloseFollowUp").ProducesProblem(404);
     }
 
     private static long Number(string run) => run is ['r', .. var digits] && long.TryParse(digits, out var number)
         ? number
         : throw new CommandException("unknown-run", $"There is no run '{run}'; a run is written like r118. 'gstair run list' shows those that exist.");
 
-    private static async Task<Page<RunRow>> ListAsync(string? plan, string? standing, string? wave, int? limit, string? cursor, RunIndex index, RunLog runs, CallersFleet fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<Page<RunRow>> ListAsync(string? plan, string? status, string? wave, int? limit, string? cursor, RunIndex index, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var machines = await fleet.AllAsync(stop);
-        var standings = standing?.Split(',').ToHashSet();
+        var statuses = status?.Split(',').ToHashSet();
         var matching = (await index.AllAsync(stop))
-            .Where(r => machines.ContainsKey(r.Machine) && (plan is null || r.Plan == plan) && (wave is null || r.Wave == wave) && (standings is null || standings.Contains(RunMachine.Name(r.Standing))))
-            .OrderBy(r => Urgency(r.Standing)).ThenBy(r => r.Closed is null ? r.SlotStart : DateTimeOffset.MaxValue).ThenByDescending(r => r.Closed).ThenByDescending(r => r.Run)
+            .Where(r => machines.ContainsKey(r.Machine) && (plan is null || r.Plan == plan) && (wave is null || r.Wave == wave) && (statuses is null || statuses.Contains(RunMachine.Name(r.Status))))
+            .OrderBy(r => Urgency(r.Status)).ThenBy(r => r.Closed is null ? r.SlotStart : DateTimeOffset.MaxValue).ThenByDescending(r => r.Closed).ThenByDescending(r => r.Run)
             .ToArray();
         var page = matching.Page(limit, cursor, r => r.Run);
         var shown = await runs.SomeAsync(page.Items, stop);
@@ -51,15 +51,15 @@ internal static class RunEndpoints
     }
 
     /// <summary>What needs somebody comes first, then what moves, then what waits, then what is over.</summary>
-    private static int Urgency(Standing standing) => standing switch { Standing.Parked => 0, Standing.UnderWay => 1, Standing.Scheduled => 2, Standing.Proved => 3, _ => 4 };
+    private static int Urgency(Status status) => status switch { Status.Parked => 0, Status.Running => 1, Status.Scheduled => 2, Status.Verified => 3, _ => 4 };
 
-    private static async Task<RunView> ViewAsync(long number, RunLog runs, CallersFleet fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<RunView> ViewAsync(long number, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
     {
         var (stored, machine) = await FindAsync(number, runs, fleet, stop);
         return RunViews.View(stored, await runs.EventsAsync(number, stop), machine, clock.GetUtcNow());
     }
 
-    private static async Task<(StoredRun Run, Machine Machine)> FindAsync(long number, RunLog runs, CallersFleet fleet, CancellationToken stop) =>
+    private static async Task<(StoredRun Run, Machine Machine)> FindAsync(long number, RunLog runs, ScopedFleet fleet, CancellationToken stop) =>
         await runs.FindAsync(number, stop) is { } stored && (await fleet.AllAsync(stop)).TryGetValue(new(stored.State.Machine), out var machine)
             ? (stored, machine)
             : throw new CommandException("unknown-run", $"There is no run r{number}. 'gstair run list' shows those that exist.");

@@ -24,9 +24,9 @@ internal static class RunViews
         var elapsed = Math.Max(0, ((run.Closed ?? now) - since).TotalSeconds);
         var progress = stored.Progress is { } p && p.Order == run.Outstanding?.Name.ToString() ? p : null;
         return new(
-            $"r{run.Run}", machine.Name, machine.Site, run.Plan, run.Wave, run.CurrentLeg.Method, RunMachine.Name(Standings.Of(false, default, true, run)), RunMachine.Name(run.Phase), PhaseNumber(run), stored.WaitsFor is { } limit ? WaitingFor(limit) : step?.Title ?? Waiting(run),
+            $"r{run.Run}", machine.Name, machine.Site, run.Plan, run.Wave, run.CurrentLeg.Method, RunMachine.Name(Statuses.Of(false, default, true, run)), RunMachine.Name(run.Phase), PhaseNumber(run), stored.WaitsFor is { } limit ? WaitingFor(limit) : step?.Title ?? Waiting(run),
             progress?.Share, progress?.Note, elapsed, Left(run, step, elapsed), step is not null && elapsed - step.Typical.TotalSeconds > Math.Max(step.Typical.TotalSeconds / 2, LeastOver) ? elapsed - step.Typical.TotalSeconds : null,
-            run.Slot.Start, run.Parked, run.Outcome is { } outcome ? RunMachine.Name(outcome) : null, run.Reason, run.Proved, run.Closed, run.LooseEnds.Count(l => l.Closed is null),
+            run.Slot.Start, run.Parked, run.Outcome is { } outcome ? RunMachine.Name(outcome) : null, run.Reason, run.Verified, run.Closed, run.FollowUps.Count(l => l.Closed is null),
             progress?.LostContact is { Looks: >= LostContact.ShownFrom } lost ? new(lost.Since, Math.Max(0, (now - lost.Since).TotalSeconds), lost.Why) : null);
     }
 
@@ -37,20 +37,20 @@ internal static class RunViews
             Row(stored, machine, now), run.CurrentLeg.Hop, stored.Epoch, run.MissedSlots, run.Turned,
             [.. run.Phases.Select(p => new PhaseView(RunMachine.Name(p.Phase), p.From, p.To))],
             [.. Steps(run)],
-            [.. run.LooseEnds.Select(l => new LooseEndView(l.Name, l.Title, l.Seen, l.Fix, l.Opened, l.Closed, l.By))],
+            [.. run.FollowUps.Select(l => new FollowUpView(l.Name, l.Title, l.Seen, l.Fix, l.Opened, l.Closed, l.By))],
             [.. RunMachine.Possible(run).Select(d => RunMachine.Name(d))],
             [.. events.Select(e => new EventView(e.Number, e.Event.At, e.Event.Type, e.Event.Actor, Tell(e.Event, run), JsonSerializer.Serialize(e.Event, Indented)))]);
     }
 
-    /// <summary>How far a run is: gate 1, stage 2, await slot 3, guard 4, apply 5, prove 6, settle 7, closed 8; a gate in the window counts with what it guards.</summary>
+    /// <summary>How far a run is: gate 1, stage 2, await slot 3, protect 4, apply 5, verify 6, settle 7, closed 8; a gate in the window counts with what it protections.</summary>
     private static int PhaseNumber(RunState run) => run.Phase switch
     {
-        Phase.Gate => run.Moment switch { Moment.Planning => 1, Moment.Proof => 6, _ => 4 },
+        Phase.Gate => run.Moment switch { Moment.Planning => 1, Moment.Verification => 6, _ => 4 },
         Phase.Stage => 2,
-        Phase.AwaitSlot => 3,
-        Phase.Guard => 4,
+        Phase.Wait => 3,
+        Phase.Protect => 4,
         Phase.Apply => 5,
-        Phase.Prove => 6,
+        Phase.Verify => 6,
         Phase.RollBack => 6,
         Phase.Settle => 7,
         _ => 8,
@@ -62,11 +62,11 @@ internal static class RunViews
         {
             Moment.Planning => "asking the gate",
             Moment.Start => "reading it and asking the gate at the start",
-            Moment.Guarded => "asking the gate again before it is applied",
-            _ => "reading it for the proof",
+            Moment.Protected => "asking the gate again before it is applied",
+            _ => "reading it for the verification",
         },
         OrderKind.Slot => run.NeedsSlot ? "waiting for another slot" : "waiting for its slot",
-        OrderKind.Settle => run.HasOpenLooseEnds ? "loose ends to close" : "rollback period",
+        OrderKind.Settle => run.HasOpenFollowUps ? "follow-ups to close" : "rollback period",
         OrderKind.Decide => "waiting for a decision",
         _ => null,
     };
@@ -74,21 +74,21 @@ internal static class RunViews
     private static string WaitingFor(string limit) => limit.Split(':', 2) switch
     {
         ["site", var site] => $"waiting: the limit of {site} is reached",
-        ["unit", var unit] => $"waiting: another machine of {unit} is being upgraded",
+        ["cluster", var cluster] => $"waiting: another machine of {cluster} is being upgraded",
         ["crew", var crew] => $"waiting: {crew} has its hands full",
         ["machine", var before] => $"waiting: it depends on {before}, which is not verified yet",
-        ["line", var site] => $"waiting: another machine stages over the line of {site}",
+        ["uplink", var site] => $"waiting: another machine stages over the uplink of {site}",
         _ => "waiting: the plan's limit is reached",
     };
 
     private static double? Left(RunState run, StepSpec? step, double elapsed)
     {
-        if (run.Parked is not null || run.Proved is not null || run.Closed is not null || run.Phase is Phase.AwaitSlot or Phase.RollBack) return null;
+        if (run.Parked is not null || run.Verified is not null || run.Closed is not null || run.Phase is Phase.Wait or Phase.RollBack) return null;
         var steps = run.CurrentLeg.Steps;
         var from = step is not null ? steps.IndexOf(step) : run.Phase switch
         {
             Phase.Gate when run.Moment == Moment.Planning => 0,
-            Phase.Gate when run.Moment == Moment.Start => FirstOf(steps, Phase.Guard),
+            Phase.Gate when run.Moment == Moment.Start => FirstOf(steps, Phase.Protect),
             Phase.Gate => FirstOf(steps, Phase.Apply),
             _ => steps.Length,
         };
@@ -100,17 +100,17 @@ internal static class RunViews
     private static IEnumerable<StepView> Steps(RunState run)
     {
         var leg = run.Leg + 1;
-        // After a missed slot what is guarded and applied is done anew.
-        var setBack = run.MissedSlots > 0 && (run.Phase == Phase.AwaitSlot || run is { Phase: Phase.Gate, Moment: Moment.Start });
+        // After a missed slot what is protected and applied is done again.
+        var setBack = run.MissedSlots > 0 && (run.Phase == Phase.Wait || run is { Phase: Phase.Gate, Moment: Moment.Start });
         var current = run.CurrentStep;
         foreach (var step in run.CurrentLeg.Steps.Concat(run.CurrentLeg.RollbackSteps))
         {
             var attempts = run.Attempts.GetValueOrDefault($"{leg}/{step.Name}");
             // A step is over once the run asked for something after it.
-            var state = attempts == 0 || (setBack && step.Phase >= Phase.Guard) ? "to-come"
-                : current?.Name == step.Name ? (run.Parked is not null ? "failed" : "under-way")
+            var state = attempts == 0 || (setBack && step.Phase >= Phase.Protect) ? "to-come"
+                : current?.Name == step.Name ? (run.Parked is not null ? "failed" : "running")
                 : "done";
-            yield return new(step.Name, step.Title, RunMachine.Name(step.Phase), state, attempts, step.TurningPoint, step.Typical.TotalSeconds);
+            yield return new(step.Name, step.Title, RunMachine.Name(step.Phase), state, attempts, step.PointOfNoReturn, step.Typical.TotalSeconds);
         }
     }
 
@@ -118,14 +118,14 @@ internal static class RunViews
     public static string Tell(RunEvent e, RunState run) => e switch
     {
         RunOpened x => $"Opened for {x.Legs[0].Hop} by {x.Legs[0].Method}; slot {x.Slot.Start:ddd d MMM HH:mm} UTC",
-        GateJudged { Order.Step: "gate-proof" } x => x.State == Core.Gates.GateState.Open ? Cautions("Proved", x) : $"Not proved: {Names(x.InTheWay)}",
+        GateJudged { Order.Step: "gate-verify" } x => x.State == Core.Gates.GateState.Open ? Cautions("Verified", x) : $"Not verified: {Names(x.InTheWay)}",
         GateJudged x => x.State == Core.Gates.GateState.Open ? Cautions("Gate open", x) : $"Gate {RunMachine.Name(x.State)}: {Names(x.InTheWay)}",
         OrderEnded x => $"{Title(run, x.Order)}: {x.Result switch { OrderResult.Ok => "done", OrderResult.Gone => "gone without a result", OrderResult.Refused => "refused", _ => $"failed{(x.Exit is { } exit ? $" with status {exit}" : "")}" }}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
         OrderOverdue x => x.Note,
         SlotOpened => "Slot started, within all limits",
         SlotMoved x => $"New slot {x.Slot.Start:ddd d MMM HH:mm} UTC: {x.Reason}",
         Decided x => $"Decided to {RunMachine.Name(x.Decision).Replace('-', ' ')}: {x.Reason}",
-        LooseEndClosed x => $"Loose end closed: {run.LooseEnds.FirstOrDefault(l => l.Name == x.LooseEnd)?.Title ?? x.LooseEnd} ({x.Reason})",
+        FollowUpClosed x => $"Follow-up closed: {run.FollowUps.FirstOrDefault(l => l.Name == x.FollowUp)?.Title ?? x.FollowUp} ({x.Reason})",
         Settled => "Rollback period expired",
         _ => e.Type,
     };

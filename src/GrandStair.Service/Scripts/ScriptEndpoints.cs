@@ -10,7 +10,7 @@ internal static class ScriptEndpoints
     public static void MapScripts(this RouteGroupBuilder api) =>
         api.MapGet("/scripts/uses", ListAsync).WithName("ListScriptUses").ProducesProblem(404);
 
-    private static async Task<Page<ScriptUseView>> ListAsync(string? machine, string? hash, string? script, int? limit, string? cursor, ScriptTable scripts, CallersFleet fleet, CancellationToken stop)
+    private static async Task<Page<ScriptUseView>> ListAsync(string? machine, string? hash, string? script, int? limit, string? cursor, ScriptTable scripts, ScopedFleet fleet, CancellationToken stop)
     {
         var of = machine is null ? null : await fleet.MachineAsync(machine, stop);
         var all = await fleet.AllAsync(stop);

@@ -26,7 +26,7 @@ internal static class SessionEndpoints
         }).ExcludeFromDescription();
 
         api.MapPost("/session", SignInAsync).AllowAnonymous().WithName("SignIn").Produces<SessionView>().ProducesProblem(401).ProducesProblem(429);
-        api.MapGet("/session", async (ClaimsPrincipal caller, AccountTable accounts, ServiceOptions options, Shelf shelf, AuditAlarm alarm, DomainClock clock, CancellationToken stop) => await ViewAsync(caller.Caller(), accounts, options, shelf, alarm, clock, stop)).WithName("GetSession");
+        api.MapGet("/session", async (ClaimsPrincipal caller, AccountTable accounts, ServiceOptions options, CatalogueCache catalogues, AuditAlarm alarm, DomainClock clock, CancellationToken stop) => await ViewAsync(caller.Caller(), accounts, options, catalogues, alarm, clock, stop)).WithName("GetSession");
         api.MapDelete("/session", async (AccessTable access, DomainClock clock, ClaimsPrincipal caller, HttpContext context, CancellationToken stop) =>
         {
             if (caller.Session() is { } session) await access.EndSessionAsync(session, null, revokes: false, caller.Actor(), clock.GetUtcNow(), stop);
@@ -59,7 +59,7 @@ internal static class SessionEndpoints
     public static long Number(char letter, string id) => id.Length > 1 && id[0] == letter && long.TryParse(id.AsSpan(1), System.Globalization.NumberStyles.None, null, out var number) ? number : 0;
 
     private static async Task<IResult> SignInAsync(
-        SignIn signIn, Passwords passwords, AccessTable access, AccountTable accounts, AuditTable audit, ServiceOptions options, Shelf shelf, AuditAlarm alarm, DomainClock clock, HttpContext context, CancellationToken stop)
+        SignIn signIn, Passwords passwords, AccessTable access, AccountTable accounts, AuditTable audit, ServiceOptions options, CatalogueCache catalogues, AuditAlarm alarm, DomainClock clock, HttpContext context, CancellationToken stop)
     {
         if (CrossSite.IsForgeable(context.Request)) return Results.Problem(ProblemResults.Of(403, "foreign-origin", "Sign in from the console's own page."));
         if (signIn.Token is { } token)
@@ -68,7 +68,7 @@ internal static class SessionEndpoints
                 return Results.Problem(ProblemResults.Of(401, "wrong-token", "This token is not known, or has ended. The first one is in the data folder's admin.token."));
             if (known.Kind != AccountKind.Person) return Results.Problem(ProblemResults.Of(401, "program", "This is a program's token; programs call the interface and do not sign in to the console."));
             await BeginAsync(access, accounts, context, clock, known.Account, "token", known.Roles, known.Sites, new(known.Id, null, known.Expires), stop);
-            return Results.Ok(await ViewAsync(new(new(known.Account), known.Kind, known.Roles, known.Sites), accounts, options, shelf, alarm, clock, stop));
+            return Results.Ok(await ViewAsync(new(new(known.Account), known.Kind, known.Roles, known.Sites), accounts, options, catalogues, alarm, clock, stop));
         }
 
         var name = (signIn.Account ?? "").Trim().ToLowerInvariant();
@@ -80,26 +80,26 @@ internal static class SessionEndpoints
 
         var account = (await accounts.FindAsync(name, stop))!;
         await BeginAsync(access, accounts, context, clock, name, "password", RoleNames.Every, SiteScope.All, null, stop);
-        return Results.Ok(await ViewAsync(new(new(name), account.Kind, account.Roles, account.Sites), accounts, options, shelf, alarm, clock, stop));
+        return Results.Ok(await ViewAsync(new(new(name), account.Kind, account.Roles, account.Sites), accounts, options, catalogues, alarm, clock, stop));
     }
 
-    private static async Task<SessionView> ViewAsync(Caller caller, AccountTable accounts, ServiceOptions options, Shelf shelf, AuditAlarm alarm, DomainClock clock, CancellationToken stop) => new(
+    private static async Task<SessionView> ViewAsync(Caller caller, AccountTable accounts, ServiceOptions options, CatalogueCache catalogues, AuditAlarm alarm, DomainClock clock, CancellationToken stop) => new(
         caller.Actor.Name,
         caller.Kind.ToString().ToLowerInvariant(),
         caller.Roles.Names(),
         caller.Sites.Names,
         [.. CallRights.Of.Where(r => r.Value.Refuses(caller) is null).Select(r => r.Key).Order(StringComparer.Ordinal)],
         (await accounts.FindAsync(caller.Actor.Name, stop))?.HasPassword ?? false,
-        [.. Notices(options, shelf, alarm)],
+        [.. Notices(options, catalogues, alarm)],
         typeof(SessionEndpoints).Assembly.GetName().Version!.ToString(3),
         clock.GetUtcNow(),
         clock.Pace);
 
-    private static IEnumerable<string> Notices(ServiceOptions options, Shelf shelf, AuditAlarm alarm)
+    private static IEnumerable<string> Notices(ServiceOptions options, CatalogueCache catalogues, AuditAlarm alarm)
     {
         if (alarm.Reason is { } reason) yield return $"AUDIT ALARM: {reason} The audit is not what was sealed; nothing further is sealed. Tell whoever administers this service.";
         if (options.IsPlainAbroad) yield return $"This service answers on {options.Listen} over plain HTTP: what you type goes over the network as it is.";
-        if (!shelf.Waiting.IsEmpty) yield return $"The catalogue's files of {string.Join(", ", shelf.Waiting.Keys)} were changed and wait for an approver; until then these products go on as they were.";
+        if (!catalogues.Waiting.IsEmpty) yield return $"The catalogue's files of {string.Join(", ", catalogues.Waiting.Keys)} were changed and wait for an approver; until then these products go on as they were.";
     }
 
     private static SignedInView Show(StoredSession s, long? own) => new($"s{s.Id}", s.Account, s.Way, s.Begun, s.Expires, s.LastUsed, s.From, s.Agent, s.Id == own);

@@ -10,12 +10,12 @@ internal static class SourceEndpoints
 {
     public static void MapSources(this RouteGroupBuilder api)
     {
-        api.MapGet("/sources", async (SourceDesk desk, SourceTable reads, CancellationToken stop) =>
+        api.MapGet("/sources", async (SourceReader desk, SourceTable reads, CancellationToken stop) =>
         {
             var last = (await reads.AllAsync(stop)).ToDictionary(r => r.Source);
             return desk.Sources.Values.Select(s => Show(s, last.GetValueOrDefault(s.Name), [])).ToArray();
         }).WithName("ListSources");
-        api.MapPost("/sources/{name}/read", async (string name, SourceDesk desk, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/sources/{name}/read", async (string name, SourceReader desk, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             var (read, problems) = await desk.ReadAsync(name, caller.Actor(), stop);
             return Show(desk.Sources[name], read, problems);

@@ -32,7 +32,7 @@ public sealed record StoredToken(
 /// <summary>A session of the console.</summary>
 /// <param name="Id">Its number, shown as <c>s3</c>.</param>
 /// <param name="Account">Who is signed in.</param>
-/// <param name="Way">How: <c>password</c>, <c>token</c>, <c>link</c> or a provider's name.</param>
+/// <param name="Way">How: <c>password</c>, <c>token</c>, <c>connection</c> or a provider's name.</param>
 /// <param name="Roles">What it may do, as far as the account may.</param>
 /// <param name="Sites">What it may see, as far as the account may.</param>
 /// <param name="Begun">Since when, UTC.</param>
@@ -58,7 +58,7 @@ public sealed record StoredSession(long Id, string Account, string Way, Roles Ro
 /// <param name="Way">For a session how it was begun; empty for a token.</param>
 public sealed record Known(string Account, AccountKind Kind, Roles Roles, SiteScope Sites, long Id, DateTimeOffset? LastUsed, DateTimeOffset? Expires, long? ParentToken, string Way);
 
-/// <summary>What accounts call with: tokens, links that log in once, and sessions. Only hashes are kept.</summary>
+/// <summary>What accounts call with: tokens, links that sign in once, and sessions. Only hashes are kept.</summary>
 public sealed class AccessTable(Database database)
 {
     /// <summary>A new secret of 256 random bits, safe in a URL.</summary>
@@ -141,7 +141,7 @@ public sealed class AccessTable(Database database)
         }
     }
 
-    /// <summary>Keeps a link that logs its bearer in once.</summary>
+    /// <summary>Keeps a link that signs its bearer in once.</summary>
     public Task AddLoginLinkAsync(string secret, string account, DateTimeOffset expires, CancellationToken stop) =>
         database.WriteAsync(
             (c, t) => c.ExecuteAsync("INSERT INTO login_links (hash, actor, expires) VALUES (@hash, @account, @expires)", new { hash = Hash(secret), account, expires = Micros.Of(expires) }, t),

@@ -92,7 +92,7 @@ public sealed class AccountTable(Database database)
         },
         stop);
 
-    /// <summary>Replaces a password's hash by one made anew, with today's cost.</summary>
+    /// <summary>Replaces a password's hash by one made again, with today's cost.</summary>
     public Task RehashAsync(string name, string hash, CancellationToken stop) =>
         database.WriteAsync((c, t) => c.ExecuteAsync("UPDATE accounts SET password = @hash WHERE name = @name AND password IS NOT NULL", new { name, hash }, t), stop);
 

@@ -9,7 +9,7 @@ namespace GrandStair.Storage.Audit;
 
 /// <summary>A command as it is kept.</summary>
 /// <param name="By">Who gave it.</param>
-/// <param name="Words">What, such as <c>run call-off</c>.</param>
+/// <param name="Words">What, such as <c>run cancel</c>.</param>
 /// <param name="Reason">Why.</param>
 public sealed record Command(Actor By, string Words, string Reason);
 

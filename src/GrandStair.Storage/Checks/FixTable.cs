@@ -10,14 +10,14 @@ namespace GrandStair.Storage.Checks;
 /// <summary>A fix script that was sent to a machine.</summary>
 /// <param name="Id">Its number.</param>
 /// <param name="Machine">The machine.</param>
-/// <param name="Product">The product whose check it is to mend.</param>
+/// <param name="Product">The product whose check it is to fix.</param>
 /// <param name="Check">The check's name.</param>
 /// <param name="Script">The script's file name.</param>
 /// <param name="ScriptHash">The SHA-256 of its content.</param>
 /// <param name="Actor">Who sent it.</param>
 /// <param name="Begun">When, UTC.</param>
-/// <param name="Ended">When it ended, UTC; null while it is under way.</param>
-/// <param name="Exit">Its exit status; null while it is under way or where none is known.</param>
+/// <param name="Ended">When it ended, UTC; null while it is running.</param>
+/// <param name="Exit">Its exit status; null while it is running or where none is known.</param>
 /// <param name="Note">What it says of itself, or the last lines of its output.</param>
 /// <param name="CheckState">What the check came to when it was asked again afterwards; null before.</param>
 public sealed record StoredFix(
@@ -29,18 +29,18 @@ public sealed class FixTable(Database database)
     private const int MostNote = 4000;
 
     /// <summary>Keeps a fix that is to be sent.</summary>
-    /// <exception cref="StoreException">One is under way for this check on this machine.</exception>
+    /// <exception cref="StoreException">One is running for this check on this machine.</exception>
     public Task<StoredFix> BeginAsync(MachineId machine, string product, string check, string script, string scriptHash, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             if (await c.ExecuteScalarAsync<long?>("SELECT id FROM fixes WHERE machine_id = @id AND check_name = @check AND ended IS NULL", new { id = machine.Value, check }, t) is { } open)
-                throw new StoreException("fix-under-way", $"Fix f{open} of '{check}' is under way on this machine already. Wait until it has ended.");
+                throw new StoreException("fix-running", $"Fix f{open} of '{check}' is running on this machine already. Wait until it has ended.");
             var id = await Database.NextAsync(c, t, "fix");
             await c.ExecuteAsync(
                 "INSERT INTO fixes (id, machine_id, product, check_name, script, script_hash, actor, begun, note) VALUES (@id, @machine, @product, @check, @script, @scriptHash, @actor, @begun, '')",
                 new { id, machine = machine.Value, product, check, script, scriptHash, actor = actor.Name, begun = Micros.Of(now) },
                 t);
-            await AuditTable.AddAsync(c, t, now, actor, "check mend", check, machine, null, $"f{id}: {script}, SHA-256 {scriptHash}", "");
+            await AuditTable.AddAsync(c, t, now, actor, "check fix", check, machine, null, $"f{id}: {script}, SHA-256 {scriptHash}", "");
             await Feed.AddAsync(c, t, now, "fix", $"f{id}", "begun", actor, machine);
             return new StoredFix(id, machine, product, check, script, scriptHash, actor.Name, now, null, null, "", null);
         },

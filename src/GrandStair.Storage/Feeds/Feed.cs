@@ -41,7 +41,7 @@ public sealed class Feed(Database database)
         async c => (await c.QueryFirstOrDefaultAsync<ChangeRow>(
             """
             SELECT * FROM feed WHERE position > @position AND (kind IN ('calendar', 'catalogue', 'decision') OR (kind = 'fleet' AND type = 'imported')
-              OR (kind = 'plan' AND type NOT LIKE 'wave-%' AND type NOT IN ('laid-out', 'members-judged', 'address-made', 'address-ended')))
+              OR (kind = 'plan' AND type NOT LIKE 'wave-%' AND type NOT IN ('scheduled', 'members-judged', 'share-link-made', 'share-link-ended')))
             ORDER BY position LIMIT 1
             """,
             new { position }))?.ToChange(),

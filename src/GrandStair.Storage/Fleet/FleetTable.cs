@@ -30,7 +30,7 @@ public sealed class FleetTable(Database database)
     private const int IdsAtOnce = 500;
     private const string AddReadings = "INSERT INTO readings (machine_id, source, document) VALUES (@machine, @source, @document) ON CONFLICT (machine_id, source) DO UPDATE SET document = excluded.document";
     private const string AddMachine = """
-        INSERT INTO machines (id, name, site, group_name, owner, tags, link_kind, address, port, user_name, host_key, host_key_from, ssh_key, created, changed)
+        INSERT INTO machines (id, name, site, group_name, owner, tags, connection_kind, address, port, user_name, host_key, host_key_from, ssh_key, created, changed)
         VALUES (@id, @name, @site, @group, @owner, @tags, @kind, @address, @port, @user, @hostKey, @hostKeyFrom, @sshKey, @created, @changed)
         """;
 
@@ -195,7 +195,7 @@ public sealed class FleetTable(Database database)
 
             if (matches.Count == 1)
             {
-                if (reported.Link?.HostKey is { } shown && await c.ExecuteScalarAsync<string?>("SELECT host_key FROM machines WHERE id = @id", new { id = matches.Single() }, t) is { } pinned && !SameKey(pinned, shown))
+                if (reported.Connection?.HostKey is { } shown && await c.ExecuteScalarAsync<string?>("SELECT host_key FROM machines WHERE id = @id", new { id = matches.Single() }, t) is { } pinned && !SameKey(pinned, shown))
                     waiting.Add((reported.Line, $"'{reported.Name}' has another host key pinned than the file says. The pinned one stays; 'gstair machine pin' replaces it, with a reason."));
                 await UpdateAsync(c, t, matches.Single(), reported, changed);
                 await MergeAsync(c, t, matches.Single(), reported.Report, reported.Seen, now);
@@ -224,19 +224,19 @@ public sealed class FleetTable(Database database)
 
     private static Task AddAsync(Reused add, long id, ReportedMachine m, DateTimeOffset now, long changed)
     {
-        var link = m.Link ?? new LinkAddress("ssh", m.Name, 22, "root", null);
-        return add.RunAsync(id, m.Name, m.Site ?? "", m.Group ?? "", m.Owner ?? "", Tags(m.Tags ?? []), link.Kind, link.Address, (long)link.Port, link.User, link.HostKey, link.HostKey is null ? null : "import", link.Key, Micros.Of(now), changed);
+        var connection = m.Connection ?? new ConnectionAddress("ssh", m.Name, 22, "root", null);
+        return add.RunAsync(id, m.Name, m.Site ?? "", m.Group ?? "", m.Owner ?? "", Tags(m.Tags ?? []), connection.Kind, connection.Address, (long)connection.Port, connection.User, connection.HostKey, connection.HostKey is null ? null : "import", connection.Key, Micros.Of(now), changed);
     }
 
     private static Task UpdateAsync(DbConnection c, DbTransaction t, long id, ReportedMachine m, long changed) => c.ExecuteAsync(
         """
         UPDATE machines SET name = @Name, site = COALESCE(@Site, site), group_name = COALESCE(@Group, group_name), owner = COALESCE(@Owner, owner),
-          tags = COALESCE(@Tags, tags), link_kind = COALESCE(@Kind, link_kind), address = COALESCE(@Address, address), port = COALESCE(@Port, port),
+          tags = COALESCE(@Tags, tags), connection_kind = COALESCE(@Kind, connection_kind), address = COALESCE(@Address, address), port = COALESCE(@Port, port),
           user_name = COALESCE(@User, user_name), host_key_from = CASE WHEN host_key IS NULL AND @HostKey IS NOT NULL THEN 'import' ELSE host_key_from END,
           host_key = COALESCE(host_key, @HostKey), ssh_key = COALESCE(@Key, ssh_key), changed = @changed
         WHERE id = @id
         """,
-        new { id, m.Name, m.Site, m.Group, m.Owner, Tags = m.Tags is { } tags ? Tags(tags) : null, m.Link?.Kind, m.Link?.Address, Port = (long?)m.Link?.Port, m.Link?.User, m.Link?.HostKey, m.Link?.Key, changed },
+        new { id, m.Name, m.Site, m.Group, m.Owner, Tags = m.Tags is { } tags ? Tags(tags) : null, m.Connection?.Kind, m.Connection?.Address, Port = (long?)m.Connection?.Port, m.Connection?.User, m.Connection?.HostKey, m.Connection?.Key, changed },
         t);
 
     /// <summary>Whether two keys are the same, whatever remark follows them.</summary>
@@ -386,7 +386,7 @@ public sealed class FleetTable(Database database)
 
         public string Tags { get; init; } = "";
 
-        public string LinkKind { get; init; } = "";
+        public string ConnectionKind { get; init; } = "";
 
         public string Address { get; init; } = "";
 
@@ -410,7 +410,7 @@ public sealed class FleetTable(Database database)
             Group = GroupName,
             Owner = Owner,
             Tags = [.. Tags.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)],
-            Link = new(LinkKind, Address, (int)Port, UserName, HostKey, SshKey, HostKeyFrom),
+            Connection = new(ConnectionKind, Address, (int)Port, UserName, HostKey, SshKey, HostKeyFrom),
             Readings = [.. readings],
         };
     }

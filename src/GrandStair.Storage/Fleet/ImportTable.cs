@@ -6,7 +6,7 @@ using GrandStair.Storage.Databases;
 
 namespace GrandStair.Storage.Fleet;
 
-/// <summary>An import of a file, under way or over.</summary>
+/// <summary>An import of a file, running or over.</summary>
 /// <param name="Id">Its number.</param>
 /// <param name="Ticket">The name that the caller gave it, to ask for its progress; null where he gave none.</param>
 /// <param name="Source">The source that its readings come from.</param>

@@ -10,7 +10,7 @@ namespace GrandStair.Storage.Migrations;
 internal static class Schema
 {
     /// <summary>The number of the newest migration that this release knows.</summary>
-    public const long Newest = 9;
+    public const long Newest = 1;
 
     /// <summary>Runs the migrations that are missing. The caller holds the lock.</summary>
     /// <exception cref="StoreException">The database was written by a newer release.</exception>
@@ -40,42 +40,9 @@ internal static class Schema
 public sealed class First : Migration
 {
     /// <inheritdoc />
-    public override void Up() => Execute.Sql(Migrations.Schema.Text("001-first.sql"));
-
-    /// <inheritdoc />
-    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
-}
-
-/// <summary>What people decide about machines and plans, the fixes that ran, and the daily tally.</summary>
-[Migration(2)]
-public sealed class Decisions : Migration
-{
-    /// <inheritdoc />
-    public override void Up() => Execute.Sql(Migrations.Schema.Text("002-decisions.sql"));
-
-    /// <inheritdoc />
-    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
-}
-
-/// <summary>How far imports came.</summary>
-[Migration(3)]
-public sealed class Imports : Migration
-{
-    /// <inheritdoc />
-    public override void Up() => Execute.Sql(Migrations.Schema.Text("003-imports.sql"));
-
-    /// <inheritdoc />
-    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
-}
-
-/// <summary>Accounts with roles and sites, and an audit that is kept as it was written.</summary>
-[Migration(4)]
-public sealed class Access : Migration
-{
-    /// <inheritdoc />
     public override void Up()
     {
-        Execute.Sql(Migrations.Schema.Text("004-access.sql"));
+        Execute.Sql(Migrations.Schema.Text("001-first.sql"));
         // A defence against mistakes rather than attackers, whom the seals find.
         IfDatabase(name => name.StartsWith("SQLite", StringComparison.OrdinalIgnoreCase)).Execute.Sql(
             """
@@ -89,61 +56,6 @@ public sealed class Access : Migration
             CREATE TRIGGER audit_not_changed BEFORE UPDATE ON audit FOR EACH ROW WHEN (OLD.hash IS NOT NULL) EXECUTE FUNCTION audit_only_added_to();
             """);
     }
-
-    /// <inheritdoc />
-    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
-}
-
-/// <summary>Calendars, the revisions and approvals of plans, and slots with crews and staging.</summary>
-[Migration(5)]
-public sealed class Planning : Migration
-{
-    /// <inheritdoc />
-    public override void Up() => Execute.Sql(Migrations.Schema.Text("005-planning.sql"));
-
-    /// <inheritdoc />
-    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
-}
-
-/// <summary>Rehearsals and forecasts.</summary>
-[Migration(6)]
-public sealed class Rehearsals : Migration
-{
-    /// <inheritdoc />
-    public override void Up() => Execute.Sql(Migrations.Schema.Text("006-rehearsals.sql"));
-
-    /// <inheritdoc />
-    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
-}
-
-/// <summary>Times that somebody chose for a machine, and secret addresses at which calendars are fetched.</summary>
-[Migration(7)]
-public sealed class Appointments : Migration
-{
-    /// <inheritdoc />
-    public override void Up() => Execute.Sql(Migrations.Schema.Text("007-appointments.sql"));
-
-    /// <inheritdoc />
-    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
-}
-
-/// <summary>What an approval covers and who contributed to it, and which token or session a token was made with.</summary>
-[Migration(8)]
-public sealed class Consent : Migration
-{
-    /// <inheritdoc />
-    public override void Up() => Execute.Sql(Migrations.Schema.Text("008-consent.sql"));
-
-    /// <inheritdoc />
-    public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");
-}
-
-/// <summary>The limit that a run waits for, and leases of duties.</summary>
-[Migration(9)]
-public sealed class Waits : Migration
-{
-    /// <inheritdoc />
-    public override void Up() => Execute.Sql(Migrations.Schema.Text("009-waits.sql"));
 
     /// <inheritdoc />
     public override void Down() => throw new NotSupportedException("A schema is never taken back; restore the backup.");

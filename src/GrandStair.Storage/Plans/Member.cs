@@ -18,7 +18,7 @@ public sealed record Member
     public required int Wave { get; init; }
 
     /// <summary>Where it stands.</summary>
-    public Standing Standing { get; init; }
+    public Status Status { get; init; }
 
     /// <summary>Its gate when it was last judged.</summary>
     public GateState Gate { get; init; }
@@ -29,8 +29,8 @@ public sealed record Member
     /// <summary>The chosen method; null where there is none.</summary>
     public string? Method { get; init; }
 
-    /// <summary>Whether nobody can mend what is in the way.</summary>
-    public bool CannotBeMended { get; init; }
+    /// <summary>Whether nobody can fix what is in the way.</summary>
+    public bool CannotBeFixed { get; init; }
 
     /// <summary>Its slot; null where it has none.</summary>
     public Slot? Slot { get; init; }
@@ -44,7 +44,7 @@ public sealed record Member
     /// <summary>What would have to change for it to get a slot; null where it has one or is not ready.</summary>
     public string? Change { get; init; }
 
-    /// <summary>How often its time, be it a slot or only laid out, has changed.</summary>
+    /// <summary>How often its time, be it a slot or only scheduled, has changed.</summary>
     public int TimeChanges { get; init; }
 
     /// <summary>When its time last changed, UTC; null where it has never had one.</summary>
@@ -65,33 +65,33 @@ public sealed record Member
     /// <summary>Who moved it.</summary>
     public string? MovedBy { get; init; }
 
-    /// <summary>The slot that is laid out for it as things are now; it is told to nobody as its own before its wave begins. Null where none was found, and after that.</summary>
-    public Slot? Laid { get; init; }
+    /// <summary>The slot that is scheduled for it as things are now; it is told to nobody as its own before its wave begins. Null where none was found, and after that.</summary>
+    public Slot? Tentative { get; init; }
 
     /// <summary>The time that somebody chose for it, UTC; it keeps it as long as nothing is in the way. Null where nobody did.</summary>
-    public DateTimeOffset? Appointed { get; init; }
+    public DateTimeOffset? Rescheduled { get; init; }
 
     /// <summary>Who chose it.</summary>
-    public string? AppointedBy { get; init; }
+    public string? RescheduledBy { get; init; }
 
     /// <summary>Why.</summary>
-    public string? AppointedReason { get; init; }
+    public string? RescheduledReason { get; init; }
 
     /// <summary>Its run; null before.</summary>
     public long? Run { get; init; }
 
-    /// <summary>When it was proved, UTC; null before.</summary>
-    public DateTimeOffset? Proved { get; init; }
+    /// <summary>When it was verified, UTC; null before.</summary>
+    public DateTimeOffset? Verified { get; init; }
 
-    /// <summary>How it is excused; null where it is not.</summary>
-    public Excuse? Excuse { get; init; }
+    /// <summary>How it is exempt; null where it is not.</summary>
+    public Exemption? Exemption { get; init; }
 
-    /// <summary>Why it is excused.</summary>
-    public string? ExcuseReason { get; init; }
+    /// <summary>Why it is exempt.</summary>
+    public string? ExemptionReason { get; init; }
 
-    /// <summary>Who excused it.</summary>
-    public string? ExcuseBy { get; init; }
+    /// <summary>Who exempt it.</summary>
+    public string? ExemptedBy { get; init; }
 
     /// <summary>Until when it stays; null for ever.</summary>
-    public DateOnly? ExcuseUntil { get; init; }
+    public DateOnly? ExemptUntil { get; init; }
 }

@@ -37,7 +37,7 @@ public sealed class PlanTable(Database database)
         },
         stop);
 
-    /// <summary>Keeps a plan's next revision. Machines with a run, and excused ones, stay as they are; of the others those that are no longer members are taken out.</summary>
+    /// <summary>Keeps a plan's next revision. Machines with a run, and exempt ones, stay as they are; of the others those that are no longer members are taken out.</summary>
     /// <param name="plan">The plan as it is to be.</param>
     /// <param name="members">All its members.</param>
     /// <param name="reason">Why it was changed.</param>
@@ -58,7 +58,7 @@ public sealed class PlanTable(Database database)
             if (kept == 0) throw new StoreException("plan-changed", $"Plan '{plan.Name}' was changed by somebody else meanwhile. Compare again, and load what you then want.");
             await c.ExecuteAsync("DELETE FROM plan_waves WHERE plan = @Name", new { plan.Name }, t);
             var stay = members.Select(m => m.Machine.Value).ToHashSet();
-            foreach (var gone in (await c.QueryAsync<long>("SELECT machine_id FROM plan_members WHERE plan = @Name AND run_id IS NULL AND excuse IS NULL", new { plan.Name }, t)).Where(m => !stay.Contains(m)).ToArray())
+            foreach (var gone in (await c.QueryAsync<long>("SELECT machine_id FROM plan_members WHERE plan = @Name AND run_id IS NULL AND exemption IS NULL", new { plan.Name }, t)).Where(m => !stay.Contains(m)).ToArray())
                 await c.ExecuteAsync("DELETE FROM plan_members WHERE plan = @Name AND machine_id = @gone", new { plan.Name, gone }, t);
             await PutWavesAndMembersAsync(c, t, plan, members, now, reason);
             await ApprovalTable.ChangedAsync(c, t, plan.Name, $"revision {plan.Revision}", actor.Name, now);
@@ -75,8 +75,8 @@ public sealed class PlanTable(Database database)
             var before = await c.ExecuteScalarAsync<string?>("SELECT w.name FROM plan_members m JOIN plan_waves w ON w.plan = m.plan AND w.number = m.wave WHERE m.plan = @plan AND m.machine_id = @id", new { plan, id = machine.Value }, t);
             await c.ExecuteAsync(
                 """
-                UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, appointed = NULL, planned_start = NULL, laid_start = NULL,
-                  planned_end = (SELECT MAX(o.planned_end) FROM plan_members o WHERE o.plan = @plan AND o.wave = @Number), standing = CASE WHEN standing = 'Scheduled' THEN 'Ready' ELSE standing END,
+                UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, rescheduled = NULL, planned_start = NULL, tentative_start = NULL,
+                  planned_end = (SELECT MAX(o.planned_end) FROM plan_members o WHERE o.plan = @plan AND o.wave = @Number), status = CASE WHEN status = 'Scheduled' THEN 'Ready' ELSE status END,
                   slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
                 WHERE plan = @plan AND machine_id = @id AND run_id IS NULL
                 """,
@@ -89,30 +89,30 @@ public sealed class PlanTable(Database database)
         },
         stop);
 
-    /// <summary>Notes which slots are laid out for machines of waves to come.</summary>
-    public Task PutLaidAsync(string plan, IReadOnlyList<(MachineId Machine, Slot? Laid)> laid, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    /// <summary>Notes which slots are scheduled for machines of waves to come.</summary>
+    public Task PutTentativeAsync(string plan, IReadOnlyList<(MachineId Machine, Slot? Tentative)> tentative, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
-            foreach (var (machine, slot) in laid) await PutLaidAsync(c, t, plan, machine, slot, now);
-            await Feed.AddAsync(c, t, now, "plan", plan, "laid-out", Actor.Worker);
+            foreach (var (machine, slot) in tentative) await PutTentativeAsync(c, t, plan, machine, slot, now);
+            await Feed.AddAsync(c, t, now, "plan", plan, "scheduled", Actor.Worker);
             return 0;
         },
         stop);
 
-    private static Task PutLaidAsync(DbConnection c, DbTransaction t, string plan, MachineId machine, Slot? slot, DateTimeOffset now) => c.ExecuteAsync(
-        $"UPDATE plan_members SET {CountChange("COALESCE(slot_start, @start)", "COALESCE(slot_end, @end)")}, laid_start = @start, laid_end = @end, laid_stage = @stage, laid_crew = @crew WHERE plan = @plan AND machine_id = @id",
+    private static Task PutTentativeAsync(DbConnection c, DbTransaction t, string plan, MachineId machine, Slot? slot, DateTimeOffset now) => c.ExecuteAsync(
+        $"UPDATE plan_members SET {CountChange("COALESCE(slot_start, @start)", "COALESCE(slot_end, @end)")}, tentative_start = @start, tentative_end = @end, tentative_stage = @stage, tentative_crew = @crew WHERE plan = @plan AND machine_id = @id",
         new { plan, id = machine.Value, now = Micros.Of(now), start = Micros.Of(slot?.Start), end = Micros.Of(slot?.End), stage = Micros.Of(slot?.StageFrom), crew = slot?.Crew },
         t);
 
     /// <summary>
-    /// Counts, within an update of a member's time, a change of the time that calendars show: the slot, or what is laid out before there is one.
+    /// Counts, within an update of a member's time, a change of the time that calendars show: the slot, or what is scheduled before there is one.
     /// Calendars tell by it which of two copies of an appointment is the newer (RFC 5546, SEQUENCE). Needs the parameter <c>@now</c>.
     /// </summary>
     /// <param name="start">What the begin will be then, in SQL.</param>
     /// <param name="end">What the end will be then.</param>
     internal static string CountChange(string start, string end)
     {
-        var differs = $"COALESCE(slot_start, laid_start, 0) <> COALESCE({start}, 0) OR COALESCE(slot_end, laid_end, 0) <> COALESCE({end}, 0)";
+        var differs = $"COALESCE(slot_start, tentative_start, 0) <> COALESCE({start}, 0) OR COALESCE(slot_end, tentative_end, 0) <> COALESCE({end}, 0)";
         return $"slot_sequence = slot_sequence + CASE WHEN {differs} THEN 1 ELSE 0 END, slot_changed = CASE WHEN {differs} THEN @now ELSE slot_changed END";
     }
 
@@ -128,17 +128,17 @@ public sealed class PlanTable(Database database)
     /// <param name="actor">Who chose it.</param>
     /// <param name="now">The time, UTC.</param>
     /// <param name="stop">Ends the wait.</param>
-    public Task AppointAsync(string plan, MachineId machine, DateTimeOffset? start, Slot? slot, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    public Task RescheduleAsync(string plan, MachineId machine, DateTimeOffset? start, Slot? slot, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             var before = await c.QuerySingleAsync<MemberRow>("SELECT * FROM plan_members WHERE plan = @plan AND machine_id = @id", new { plan, id = machine.Value }, t);
             await c.ExecuteAsync(
-                "UPDATE plan_members SET appointed = @start, appointed_by = @by, appointed_reason = @reason WHERE plan = @plan AND machine_id = @id",
+                "UPDATE plan_members SET rescheduled = @start, rescheduled_by = @by, rescheduled_reason = @reason WHERE plan = @plan AND machine_id = @id",
                 new { plan, id = machine.Value, start = Micros.Of(start), by = start is null ? null : actor.Name, reason = start is null ? null : reason },
                 t);
-            if (slot is not null) await PutAsync(c, t, before.ToMember() with { Standing = Standing.Scheduled, Slot = slot, Why = null, Change = null, Appointed = start }, now);
-            await AuditTable.AddAsync(c, t, now, actor, "plan appoint", plan, machine, Shown(before.SlotStart ?? before.Appointed), Shown(Micros.Of(start)), reason);
-            await Feed.AddAsync(c, t, now, "plan", plan, "machine-appointed", actor, machine);
+            if (slot is not null) await PutAsync(c, t, before.ToMember() with { Status = Status.Scheduled, Slot = slot, Why = null, Change = null, Rescheduled = start }, now);
+            await AuditTable.AddAsync(c, t, now, actor, "plan reschedule", plan, machine, Shown(before.SlotStart ?? before.Rescheduled), Shown(Micros.Of(start)), reason);
+            await Feed.AddAsync(c, t, now, "plan", plan, "machine-rescheduled", actor, machine);
             return 0;
 
             static string? Shown(long? time) => time is { } at ? $"{Micros.Time(at):yyyy-MM-dd HH:mm}Z" : null;
@@ -163,12 +163,12 @@ public sealed class PlanTable(Database database)
         {
             await c.ExecuteAsync(
                 """
-                INSERT INTO plan_members (plan, machine_id, wave, standing, gate, cannot_be_mended, planned_start, planned_end) VALUES (@Plan, @machine, @Wave, '', '', 0, @begins, @planned)
+                INSERT INTO plan_members (plan, machine_id, wave, status, gate, cannot_be_fixed, planned_start, planned_end) VALUES (@Plan, @machine, @Wave, '', '', 0, @begins, @planned)
                 ON CONFLICT (plan, machine_id) DO UPDATE SET wave = excluded.wave, planned_start = excluded.planned_start, planned_end = excluded.planned_end
                 """,
                 new { member.Plan, machine = member.Machine.Value, Wave = (long)member.Wave, begins = Micros.Of(member.PlannedStart), planned = Micros.Of(member.PlannedEnd) },
                 t);
-            await PutLaidAsync(c, t, member.Plan, member.Machine, member.Laid, now);
+            await PutTentativeAsync(c, t, member.Plan, member.Machine, member.Tentative, now);
             await PutAsync(c, t, member, now);
         }
     }
@@ -199,8 +199,8 @@ public sealed class PlanTable(Database database)
 
     private static string Shown(string state, string? held) => held is null ? state : $"{state}, held: {held}";
 
-    private static Task<string?> StandingAsync(DbConnection c, DbTransaction t, string plan, MachineId machine) =>
-        c.ExecuteScalarAsync<string?>("SELECT standing FROM plan_members WHERE plan = @plan AND machine_id = @id", new { plan, id = machine.Value }, t);
+    private static Task<string?> StatusAsync(DbConnection c, DbTransaction t, string plan, MachineId machine) =>
+        c.ExecuteScalarAsync<string?>("SELECT status FROM plan_members WHERE plan = @plan AND machine_id = @id", new { plan, id = machine.Value }, t);
 
     /// <summary>Starts, holds or resumes a plan.</summary>
     /// <param name="command">The command as it was given, for the record.</param>
@@ -233,20 +233,20 @@ public sealed class PlanTable(Database database)
         },
         stop);
 
-    /// <summary>Excuses a machine from a plan.</summary>
-    public Task ExcuseAsync(string plan, MachineId machine, Excuse excuse, string reason, DateOnly? until, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    /// <summary>Exemptions a machine from a plan.</summary>
+    public Task ExemptAsync(string plan, MachineId machine, Exemption exemption, string reason, DateOnly? until, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
-            var before = await StandingAsync(c, t, plan, machine);
+            var before = await StatusAsync(c, t, plan, machine);
             await c.ExecuteAsync(
                 """
-                UPDATE plan_members SET excuse = @excuse, excuse_reason = @reason, excuse_by = @actor, excuse_until = @until, standing = 'Excused', slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
+                UPDATE plan_members SET exemption = @exemption, exemption_reason = @reason, exempted_by = @actor, exempt_until = @until, status = 'Exempt', slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
                 WHERE plan = @plan AND machine_id = @id
                 """,
-                new { plan, id = machine.Value, excuse = excuse.ToString(), reason, actor = actor.Name, until = until?.ToString("yyyy-MM-dd", null) },
+                new { plan, id = machine.Value, exemption = exemption.ToString(), reason, actor = actor.Name, until = until?.ToString("yyyy-MM-dd", null) },
                 t);
-            await AuditTable.AddAsync(c, t, now, actor, "plan excuse", plan, machine, before, $"Excused: {excuse}{(until is null ? "" : $" until {until:yyyy-MM-dd}")}", reason);
-            await Feed.AddAsync(c, t, now, "plan", plan, "machine-excused", actor, machine);
+            await AuditTable.AddAsync(c, t, now, actor, "plan exempt", plan, machine, before, $"Exempt: {exemption}{(until is null ? "" : $" until {until:yyyy-MM-dd}")}", reason);
+            await Feed.AddAsync(c, t, now, "plan", plan, "machine-exempted", actor, machine);
             return 0;
         },
         stop);
@@ -255,8 +255,8 @@ public sealed class PlanTable(Database database)
     public Task AgainAsync(string plan, MachineId machine, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
-            var before = await StandingAsync(c, t, plan, machine);
-            await c.ExecuteAsync("UPDATE plan_members SET run_id = NULL, standing = 'NotReady', lapsed = NULL, gate = 'Undecided', slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL WHERE plan = @plan AND machine_id = @id AND standing = 'Ended'", new { plan, id = machine.Value }, t);
+            var before = await StatusAsync(c, t, plan, machine);
+            await c.ExecuteAsync("UPDATE plan_members SET run_id = NULL, status = 'NotReady', lapsed = NULL, gate = 'Undecided', slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL WHERE plan = @plan AND machine_id = @id AND status = 'Stopped'", new { plan, id = machine.Value }, t);
             await AuditTable.AddAsync(c, t, now, actor, "plan again", plan, machine, before, "NotReady", reason);
             await Feed.AddAsync(c, t, now, "plan", plan, "machine-again", actor, machine);
             return 0;
@@ -265,21 +265,21 @@ public sealed class PlanTable(Database database)
 
     private static Task PutAsync(DbConnection c, DbTransaction t, Member m, DateTimeOffset now) => c.ExecuteAsync(
         $"""
-        UPDATE plan_members SET {CountChange("COALESCE(@start, laid_start)", "COALESCE(@end, laid_end)")}, standing = @standing, gate = @gate, why = @Why, method = @Method, cannot_be_mended = @mend,
+        UPDATE plan_members SET {CountChange("COALESCE(@start, tentative_start)", "COALESCE(@end, tentative_end)")}, status = @status, gate = @gate, why = @Why, method = @Method, cannot_be_fixed = @fix,
           slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, change = @Change,
-          lapsed = CASE WHEN standing <> 'NotReady' AND @standing = 'NotReady' THEN @now ELSE lapsed END,
-          readied = CASE WHEN standing = 'NotReady' AND @standing <> 'NotReady' THEN @now ELSE readied END
-        WHERE plan = @Plan AND machine_id = @machine AND run_id IS NULL AND excuse IS NULL AND COALESCE(appointed, 0) = @appointed
+          lapsed = CASE WHEN status <> 'NotReady' AND @status = 'NotReady' THEN @now ELSE lapsed END,
+          readied = CASE WHEN status = 'NotReady' AND @status <> 'NotReady' THEN @now ELSE readied END
+        WHERE plan = @Plan AND machine_id = @machine AND run_id IS NULL AND exemption IS NULL AND COALESCE(rescheduled, 0) = @rescheduled
         """,
         new
         {
             m.Plan,
             machine = m.Machine.Value,
-            standing = m.Standing.ToString(),
+            status = m.Status.ToString(),
             gate = m.Gate.ToString(),
             m.Why,
             m.Method,
-            mend = m.CannotBeMended ? 1L : 0L,
+            fix = m.CannotBeFixed ? 1L : 0L,
             start = Micros.Of(m.Slot?.Start),
             end = Micros.Of(m.Slot?.End),
             latest = Micros.Of(m.Slot?.LatestTurn),
@@ -287,7 +287,7 @@ public sealed class PlanTable(Database database)
             crew = m.Slot?.Crew,
             m.Change,
             // Where somebody has chosen another time since it was looked at, that counts.
-            appointed = Micros.Of(m.Appointed) ?? 0,
+            rescheduled = Micros.Of(m.Rescheduled) ?? 0,
             now = Micros.Of(now),
         },
         t);
@@ -361,7 +361,7 @@ public sealed class PlanTable(Database database)
 
         public long Wave { get; init; }
 
-        public string Standing { get; init; } = "";
+        public string Status { get; init; } = "";
 
         public string Gate { get; init; } = "";
 
@@ -369,7 +369,7 @@ public sealed class PlanTable(Database database)
 
         public string? Method { get; init; }
 
-        public long CannotBeMended { get; init; }
+        public long CannotBeFixed { get; init; }
 
         public long? SlotStart { get; init; }
 
@@ -401,42 +401,42 @@ public sealed class PlanTable(Database database)
 
         public string? MovedBy { get; init; }
 
-        public long? LaidStart { get; init; }
+        public long? TentativeStart { get; init; }
 
-        public long? LaidEnd { get; init; }
+        public long? TentativeEnd { get; init; }
 
-        public long? LaidStage { get; init; }
+        public long? TentativeStage { get; init; }
 
-        public string? LaidCrew { get; init; }
+        public string? TentativeCrew { get; init; }
 
-        public long? Appointed { get; init; }
+        public long? Rescheduled { get; init; }
 
-        public string? AppointedBy { get; init; }
+        public string? RescheduledBy { get; init; }
 
-        public string? AppointedReason { get; init; }
+        public string? RescheduledReason { get; init; }
 
         public long? RunId { get; init; }
 
-        public long? Proved { get; init; }
+        public long? Verified { get; init; }
 
-        public string? Excuse { get; init; }
+        public string? Exemption { get; init; }
 
-        public string? ExcuseReason { get; init; }
+        public string? ExemptionReason { get; init; }
 
-        public string? ExcuseBy { get; init; }
+        public string? ExemptedBy { get; init; }
 
-        public string? ExcuseUntil { get; init; }
+        public string? ExemptUntil { get; init; }
 
         public Member ToMember() => new()
         {
             Plan = Plan,
             Machine = new(MachineId),
             Wave = (int)Wave,
-            Standing = Enum.Parse<Standing>(Standing),
+            Status = Enum.Parse<Status>(Status),
             Gate = Enum.Parse<GateState>(Gate),
             Why = Why,
             Method = Method,
-            CannotBeMended = CannotBeMended != 0,
+            CannotBeFixed = CannotBeFixed != 0,
             Slot = SlotStart is { } start ? new(Micros.Time(start), Micros.Time(SlotEnd!.Value), Micros.Time(SlotLatest!.Value)) { StageFrom = Micros.Time(SlotStage), Crew = SlotCrew } : null,
             PlannedStart = Micros.Time(PlannedStart),
             PlannedEnd = Micros.Time(PlannedEnd),
@@ -448,16 +448,16 @@ public sealed class PlanTable(Database database)
             Readied = Micros.Time(Readied),
             MovedReason = MovedReason,
             MovedBy = MovedBy,
-            Laid = LaidStart is { } laid ? new(Micros.Time(laid), Micros.Time(LaidEnd!.Value), Micros.Time(LaidEnd.Value)) { StageFrom = Micros.Time(LaidStage), Crew = LaidCrew } : null,
-            Appointed = Micros.Time(Appointed),
-            AppointedBy = AppointedBy,
-            AppointedReason = AppointedReason,
+            Tentative = TentativeStart is { } tentative ? new(Micros.Time(tentative), Micros.Time(TentativeEnd!.Value), Micros.Time(TentativeEnd.Value)) { StageFrom = Micros.Time(TentativeStage), Crew = TentativeCrew } : null,
+            Rescheduled = Micros.Time(Rescheduled),
+            RescheduledBy = RescheduledBy,
+            RescheduledReason = RescheduledReason,
             Run = RunId,
-            Proved = Micros.Time(Proved),
-            Excuse = Excuse is null ? null : Enum.Parse<Excuse>(Excuse),
-            ExcuseReason = ExcuseReason,
-            ExcuseBy = ExcuseBy,
-            ExcuseUntil = ExcuseUntil is null ? null : DateOnly.Parse(ExcuseUntil, null),
+            Verified = Micros.Time(Verified),
+            Exemption = Exemption is null ? null : Enum.Parse<Exemption>(Exemption),
+            ExemptionReason = ExemptionReason,
+            ExemptedBy = ExemptedBy,
+            ExemptUntil = ExemptUntil is null ? null : DateOnly.Parse(ExemptUntil, null),
         };
     }
 }

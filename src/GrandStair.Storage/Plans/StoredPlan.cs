@@ -4,26 +4,26 @@ using GrandStair.Core.Waves;
 
 namespace GrandStair.Storage.Plans;
 
-/// <summary>Whether a plan is under way.</summary>
+/// <summary>Whether a plan is running.</summary>
 public enum PlanState
 {
     /// <summary>It was made, and nothing of it has begun.</summary>
     Drafted,
 
-    /// <summary>It is under way.</summary>
+    /// <summary>It is running.</summary>
     Started,
 
-    /// <summary>Every machine of it has an outcome or an excuse.</summary>
+    /// <summary>Every machine of it has an outcome or an exemption.</summary>
     Ended,
 }
 
-/// <summary>Whether a wave is under way.</summary>
+/// <summary>Whether a wave is running.</summary>
 public enum WaveState
 {
     /// <summary>It has not begun.</summary>
     Waiting,
 
-    /// <summary>It is under way.</summary>
+    /// <summary>It is running.</summary>
     Open,
 
     /// <summary>The advance rule held, and the next one began.</summary>
@@ -64,7 +64,7 @@ public sealed record StoredPlan(
 /// <summary>A wave as it is kept.</summary>
 /// <param name="Number">Its number, from 1.</param>
 /// <param name="Name">Its name.</param>
-/// <param name="State">Whether it is under way.</param>
+/// <param name="State">Whether it is running.</param>
 /// <param name="Opened">When it began, UTC; null before.</param>
 /// <param name="Why">What the advance rule last said of it.</param>
 public sealed record StoredWave(int Number, string Name, WaveState State, DateTimeOffset? Opened, string? Why);

@@ -15,8 +15,8 @@ public enum RehearsalState
     /// <summary>Somebody asked for it, and it has not begun.</summary>
     Waiting,
 
-    /// <summary>It is under way.</summary>
-    UnderWay,
+    /// <summary>It is running.</summary>
+    Running,
 
     /// <summary>It has its result.</summary>
     Done,
@@ -34,7 +34,7 @@ public enum RehearsalKind
     /// <summary>Somebody asked for it.</summary>
     Asked,
 
-    /// <summary>It is the forecast of a plan under way, kept up to date.</summary>
+    /// <summary>It is the forecast of a running plan, kept up to date.</summary>
     Forecast,
 }
 
@@ -47,9 +47,9 @@ public sealed record WhatIf(string Name, IReadOnlyList<string> Changes, string? 
 /// <summary>What is to be rehearsed.</summary>
 /// <param name="Draws">How often each is gone through.</param>
 /// <param name="Seed">The seed of the draws.</param>
-/// <param name="Mending">How long after its wave begins a machine that is not ready is usually made ready; null where none is.</param>
+/// <param name="Fixing">How long after its wave begins a machine that is not ready is usually made ready; null where none is.</param>
 /// <param name="WhatIfs">The changed plans beside the plan as it is.</param>
-public sealed record RehearsalAsked(int Draws, long Seed, TimeSpan? Mending, IReadOnlyList<WhatIf> WhatIfs);
+public sealed record RehearsalAsked(int Draws, long Seed, TimeSpan? Fixing, IReadOnlyList<WhatIf> WhatIfs);
 
 /// <summary>What came of the plan as it is, or of a changed one.</summary>
 /// <param name="Name">Its name; empty for the plan as it is.</param>
@@ -76,7 +76,7 @@ public sealed record Rehearsed(string Name, IReadOnlyList<string> Changes, DateO
 public sealed record StoredRehearsal(
     long Id, string Plan, int Revision, RehearsalKind Kind, RehearsalState State, RehearsalAsked Asked, int Done, int Total, IReadOnlyList<Rehearsed> Results, string? Why, string AskedBy, DateTimeOffset AskedAt, DateTimeOffset? Ended, long Position);
 
-/// <summary>The rehearsals that were asked for, and the forecasts of plans under way.</summary>
+/// <summary>The rehearsals that were asked for, and the forecasts of running plans.</summary>
 public sealed class RehearsalTable(Database database)
 {
     /// <summary>After how long without a word of its worker a rehearsal is taken up by another.</summary>
@@ -92,7 +92,7 @@ public sealed class RehearsalTable(Database database)
             var id = await Database.NextAsync(c, t, "rehearsal");
             await InsertAsync(c, t, id, plan, revision, RehearsalKind.Asked, RehearsalState.Waiting, asked, null, actor.Name, now);
             await c.ExecuteAsync(
-                "DELETE FROM rehearsals WHERE plan = @plan AND kind = 'Asked' AND state NOT IN ('Waiting', 'UnderWay') AND id <= @id - @Kept",
+                "DELETE FROM rehearsals WHERE plan = @plan AND kind = 'Asked' AND state NOT IN ('Waiting', 'Running') AND id <= @id - @Kept",
                 new { plan, id, Kept = (long)Kept },
                 t);
             await AuditTable.AddAsync(c, t, now, actor, "plan rehearse", plan, null, null, $"rehearsal {id}", "");
@@ -125,8 +125,8 @@ public sealed class RehearsalTable(Database database)
         {
             var row = await c.QuerySingleOrDefaultAsync<Row>(
                 $"""
-                UPDATE rehearsals SET state = 'UnderWay', done = 0, beat = {database.Dialect.Now}, position = (SELECT last FROM counters WHERE name = 'feed') WHERE id = (
-                  SELECT id FROM rehearsals WHERE state = 'Waiting' OR (state = 'UnderWay' AND beat < {database.Dialect.Now} - @silence) ORDER BY id LIMIT 1 {database.Dialect.SkipLocked("rehearsals")})
+                UPDATE rehearsals SET state = 'Running', done = 0, beat = {database.Dialect.Now}, position = (SELECT last FROM counters WHERE name = 'feed') WHERE id = (
+                  SELECT id FROM rehearsals WHERE state = 'Waiting' OR (state = 'Running' AND beat < {database.Dialect.Now} - @silence) ORDER BY id LIMIT 1 {database.Dialect.SkipLocked("rehearsals")})
                 RETURNING *
                 """,
                 new { silence = (long)Silence.TotalMicroseconds },
@@ -137,7 +137,7 @@ public sealed class RehearsalTable(Database database)
 
     /// <summary>Notes how far a rehearsal is. False: somebody has ended it.</summary>
     public Task<bool> AdvanceAsync(long id, int done, CancellationToken stop) => database.WriteAsync(
-        async (c, t) => await c.ExecuteAsync($"UPDATE rehearsals SET done = @done, beat = {database.Dialect.Now} WHERE id = @id AND state = 'UnderWay'", new { id, done = (long)done }, t) == 1, stop);
+        async (c, t) => await c.ExecuteAsync($"UPDATE rehearsals SET done = @done, beat = {database.Dialect.Now} WHERE id = @id AND state = 'Running'", new { id, done = (long)done }, t) == 1, stop);
 
     /// <summary>Keeps what came of a rehearsal; nothing where somebody has ended it.</summary>
     /// <param name="rehearsal">The rehearsal.</param>
@@ -152,7 +152,7 @@ public sealed class RehearsalTable(Database database)
             async (c, t) =>
             {
                 var ended = await c.ExecuteAsync(
-                    "UPDATE rehearsals SET state = @state, result = @result, why = @why, done = CASE WHEN @why IS NULL THEN total ELSE done END, ended = @ended WHERE id = @Id AND state = 'UnderWay'",
+                    "UPDATE rehearsals SET state = @state, result = @result, why = @why, done = CASE WHEN @why IS NULL THEN total ELSE done END, ended = @ended WHERE id = @Id AND state = 'Running'",
                     new { state = (why is null ? RehearsalState.Done : RehearsalState.Failed).ToString(), result = results is null ? null : Write(results), why, ended = Micros.Of(now), rehearsal.Id },
                     t);
                 if (ended > 0) await Feed.AddAsync(c, t, now, "rehearsal", rehearsal.Plan, "ended", Actor.Worker);
@@ -168,7 +168,7 @@ public sealed class RehearsalTable(Database database)
         return database.WriteAsync(
             async (c, t) =>
             {
-                if (await c.ExecuteAsync("UPDATE rehearsals SET state = 'Cancelled', ended = @ended WHERE id = @Id AND state IN ('Waiting', 'UnderWay')", new { rehearsal.Id, ended = Micros.Of(now) }, t) == 0) return false;
+                if (await c.ExecuteAsync("UPDATE rehearsals SET state = 'Cancelled', ended = @ended WHERE id = @Id AND state IN ('Waiting', 'Running')", new { rehearsal.Id, ended = Micros.Of(now) }, t) == 0) return false;
                 await AuditTable.AddAsync(c, t, now, actor, "plan rehearse cancel", rehearsal.Plan, null, null, $"rehearsal {rehearsal.Id}", "");
                 await Feed.AddAsync(c, t, now, "rehearsal", rehearsal.Plan, "ended", actor);
                 return true;

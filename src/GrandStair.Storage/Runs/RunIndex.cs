@@ -11,10 +11,10 @@ namespace GrandStair.Storage.Runs;
 /// <param name="Machine">Its machine.</param>
 /// <param name="Plan">Its plan.</param>
 /// <param name="Wave">Its wave.</param>
-/// <param name="Standing">How its machine stands by it.</param>
+/// <param name="Status">How its machine stands by it.</param>
 /// <param name="SlotStart">When its slot starts, UTC.</param>
 /// <param name="Closed">When it was closed, UTC; null while it is open.</param>
-public sealed record RunEntry(long Run, MachineId Machine, string Plan, string Wave, Standing Standing, DateTimeOffset SlotStart, DateTimeOffset? Closed);
+public sealed record RunEntry(long Run, MachineId Machine, string Plan, string Wave, Status Status, DateTimeOffset SlotStart, DateTimeOffset? Closed);
 
 /// <summary>An entry for every run, kept in memory; each call reads only the runs that have changed since the one before.</summary>
 public sealed class RunIndex(Database database, RunLog runs) : IDisposable
@@ -23,26 +23,31 @@ public sealed class RunIndex(Database database, RunLog runs) : IDisposable
     private readonly Dictionary<long, RunEntry> _entries = [];
     private IReadOnlyList<RunEntry> _all = [];
     private long _position;
+    private long _refreshed;
 
     /// <summary>All runs as of now, in no order.</summary>
     public async Task<IReadOnlyList<RunEntry>> AllAsync(CancellationToken stop)
     {
+        var asked = TimeProvider.System.GetTimestamp();
         await _turn.WaitAsync(stop);
         try
         {
+            // Whoever waited has what another call read meanwhile, if that began after this one was made.
+            if (_refreshed > asked) return _all;
+            var began = TimeProvider.System.GetTimestamp();
             var (position, changed) = await ChangedAsync(stop);
             if (changed.Count > 0)
             {
                 foreach (var run in await runs.SomeAsync(changed, stop))
                 {
                     var s = run.State;
-                    _entries[s.Run] = new(s.Run, new(s.Machine), s.Plan, s.Wave, Standings.Of(false, default, true, s), s.Slot.Start, s.Closed);
+                    _entries[s.Run] = new(s.Run, new(s.Machine), s.Plan, s.Wave, Statuses.Of(false, default, true, s), s.Slot.Start, s.Closed);
                 }
 
                 _all = [.. _entries.Values];
             }
 
-            _position = position;
+            (_position, _refreshed) = (position, began);
             return _all;
         }
         finally

@@ -32,7 +32,7 @@ public sealed record StoredRun(RunState State, long Epoch, string? ProgressText,
     public RunProgress? Progress => RunProgress.Read(ProgressText);
 }
 
-/// <summary>How far an order under way is.</summary>
+/// <summary>How far a running order is.</summary>
 /// <param name="Order">The order's name.</param>
 /// <param name="Share">The share done, 0 to 1; null where it is not known.</param>
 /// <param name="Note">What it says of itself.</param>
@@ -77,7 +77,7 @@ public sealed class RunLog(Database database)
     // What was last read of runs. A state is never changed; one with as many events as the run has is as it is now.
     private readonly ConcurrentDictionary<long, RunState> _states = new();
 
-    /// <summary>What is said in place of a limit's name where the run was claimed anew.</summary>
+    /// <summary>What is said in place of a limit's name where the run was claimed again.</summary>
     public const string Lost = "this worker no longer has the run";
 
     /// <summary>The source of readings that say what a run left on its machine.</summary>
@@ -101,7 +101,7 @@ public sealed class RunLog(Database database)
         {
             var free = await c.ExecuteScalarAsync<long>(
                 """
-                SELECT count(*) FROM plan_members m WHERE m.plan = @plan AND m.machine_id = @id AND m.run_id IS NULL AND m.excuse IS NULL
+                SELECT count(*) FROM plan_members m WHERE m.plan = @plan AND m.machine_id = @id AND m.run_id IS NULL AND m.exemption IS NULL
                   AND NOT EXISTS (SELECT 1 FROM runs r WHERE r.machine_id = m.machine_id AND r.closed_at IS NULL)
                 """,
                 new { plan, id = machine.Value },
@@ -185,7 +185,7 @@ public sealed class RunLog(Database database)
     }
 
     /// <summary>
-    /// Appends events to a run that a worker claimed, and puts the member's standing with them; all in one transaction that
+    /// Appends events to a run that a worker claimed, and puts the member's status with them; all in one transaction that
     /// fails when the claim is no longer the newest or somebody else has written.
     /// </summary>
     /// <param name="claim">The claim with the state before the events.</param>
@@ -401,7 +401,7 @@ public sealed class RunLog(Database database)
     private static async Task NotePartlyUpgradedAsync(DbConnection c, DbTransaction t, RunState before, RunState after, DateTimeOffset now)
     {
         var failed = after is { Outcome: Outcome.Failed, Turned: true, CurrentLeg.To.Length: > 0 };
-        var whole = (before.Proved is null && after.Proved is not null) || after.Outcome == Outcome.Reverted;
+        var whole = (before.Verified is null && after.Verified is not null) || after.Outcome == Outcome.RolledBack;
         if (!failed && !whole) return;
         var reading = failed
             ? Reading.Of(KeyRegistry.PartlyUpgraded, ReadingValue.Parse(ValueKind.Version, after.CurrentLeg.To, out _)!, now, now, RunSource)
@@ -412,7 +412,7 @@ public sealed class RunLog(Database database)
     /// <summary>Gives up the room that a run held, and makes those that have waited for it longest due.</summary>
     private static async Task FreeRoomAsync(DbConnection c, DbTransaction t, RunState after, DateTimeOffset now)
     {
-        var freed = await c.QueryAsync<string>($"DELETE FROM run_room WHERE run_id = @Run{(after.HoldsUnit ? " AND name NOT LIKE 'unit:%'" : "")} RETURNING name", new { after.Run }, t);
+        var freed = await c.QueryAsync<string>($"DELETE FROM run_room WHERE run_id = @Run{(after.HoldsCluster ? " AND name NOT LIKE 'cluster:%'" : "")} RETURNING name", new { after.Run }, t);
         foreach (var name in freed.AsList())
         {
             await c.ExecuteAsync(
@@ -426,17 +426,17 @@ public sealed class RunLog(Database database)
     {
         await c.ExecuteAsync(
             $"""
-            UPDATE plan_members SET {PlanTable.CountChange("@start", "@end")}, proved = @proved, slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, missed = @missed,
-              standing = CASE WHEN @closed = 1 AND excuse IS NOT NULL AND @standing <> 'Done' THEN 'Excused' ELSE @standing END
+            UPDATE plan_members SET {PlanTable.CountChange("@start", "@end")}, verified = @verified, slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, missed = @missed,
+              status = CASE WHEN @closed = 1 AND exemption IS NOT NULL AND @status <> 'Done' THEN 'Exempt' ELSE @status END
             WHERE run_id = @Run
             """,
             new
             {
                 after.Run,
                 now = Micros.Of(events[^1].At),
-                standing = Standings.Of(false, default, true, after).ToString(),
+                status = Statuses.Of(false, default, true, after).ToString(),
                 closed = after.Closed is null ? 0L : 1L,
-                proved = Micros.Of(after.Proved),
+                verified = Micros.Of(after.Verified),
                 start = Micros.Of(after.Slot.Start),
                 end = Micros.Of(after.Slot.End),
                 stage = Micros.Of(after.Slot.StageFrom),

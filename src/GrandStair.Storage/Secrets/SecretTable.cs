@@ -59,15 +59,15 @@ public sealed class SecretTable(Database database)
         return found?.Value;
     }
 
-    /// <summary>Encrypts every secret anew, all of them or none.</summary>
-    public Task<int> RewriteAsync(Func<string, string> anew, Actor actor, DateTimeOffset now, CancellationToken stop)
+    /// <summary>Encrypts every secret again, all of them or none.</summary>
+    public Task<int> RewriteAsync(Func<string, string> encrypt, Actor actor, DateTimeOffset now, CancellationToken stop)
     {
-        ArgumentNullException.ThrowIfNull(anew);
+        ArgumentNullException.ThrowIfNull(encrypt);
         return database.WriteAsync(
             async (c, t) =>
             {
                 var all = (await c.QueryAsync<(string Name, string Value)>("SELECT name, value FROM secrets ORDER BY name", transaction: t)).AsList();
-                foreach (var (name, value) in all) await c.ExecuteAsync("UPDATE secrets SET value = @value WHERE name = @name", new { name, value = anew(value) }, t);
+                foreach (var (name, value) in all) await c.ExecuteAsync("UPDATE secrets SET value = @value WHERE name = @name", new { name, value = encrypt(value) }, t);
                 await AuditTable.AddAsync(c, t, now, actor, "secret rotate", "all", null, null, null, $"{all.Count} secrets encrypted with a new key");
                 return all.Count;
             },

@@ -31,11 +31,11 @@ public sealed class ProductTests
     }
 
     [Fact]
-    public void A_method_s_slot_holds_only_what_must_be_in_it_and_knows_what_follows_the_turning_point()
+    public void A_method_s_slot_holds_only_what_must_be_in_it_and_knows_what_follows_the_point_of_no_return()
     {
         var method = Fleets.Method("image");
         Assert.Equal(TimeSpan.FromMinutes(5 + 40 + 5 + 5), method.Typical.Slot);
-        Assert.Equal(TimeSpan.FromMinutes(40 + 5 + 5), method.Typical.AfterTurningPoint);
+        Assert.Equal(TimeSpan.FromMinutes(40 + 5 + 5), method.Typical.AfterPointOfNoReturn);
     }
 
     [Fact]
@@ -56,6 +56,6 @@ public sealed class ProductTests
         Assert.Equal(Kleene.CannotTell, Fleets.Parse("os.version = 6").Ask(machine, new Use(Fleets.Now, TimeSpan.FromMinutes(1))).Value);
         Assert.Equal("fleet", machine.Find("name")!.Source);
         Assert.Null(machine.Find("os.edition"));
-        Assert.Equal(ReadingState.Value, machine.Find("link")!.State);
+        Assert.Equal(ReadingState.Value, machine.Find("connection")!.State);
     }
 }

@@ -98,7 +98,7 @@ internal static class Drawn
             Name = $"{Pick(Values["name"])}-{number}",
             Site = Pick(Values["site"]),
             Tags = [.. Values["tag"].Where(_ => chance.Next(2) == 0)],
-            Link = new("stand-in", "", 22, "root", null),
+            Connection = new("simulated", "", 22, "root", null),
             Readings = readings.ToImmutable(),
         };
     }

@@ -65,7 +65,7 @@ public sealed class CalendarTests
             DTEND;TZID=Europe/London:20270411T230000
             END:VEVENT
             BEGIN:VEVENT
-            UID:called-off
+            UID:cancelled
             STATUS:CANCELLED
             DTSTART:20270325T100000Z
             DTEND:20270325T120000Z

@@ -24,7 +24,7 @@ public sealed class FileTests
         windows:
           - { zone: Europe/London, weekly: ["Mon-Fri 19:00-05:00"] }
         limits: { all: 4, site: 2 }
-        advance: { proved: 90 %, failures: 1, soak: 3 d }
+        advance: { verified: 90 %, failures: 1, soak: 3 d }
         deadline: 2027-03-31
         """;
 
@@ -34,7 +34,7 @@ public sealed class FileTests
     public void A_plan_is_read()
     {
         var plan = PlanFile.Parse(GoodPlan, KeyRegistry.BuiltIn, Shipped().GetValueOrDefault, "plan.yaml");
-        Assert.Equal((2, 4, 2, 0.9, TimeSpan.FromDays(3)), (plan.Waves.Length, plan.Limits.All, plan.Limits.Site, plan.Advance.Proved, plan.Advance.Soak));
+        Assert.Equal((2, 4, 2, 0.9, TimeSpan.FromDays(3)), (plan.Waves.Length, plan.Limits.All, plan.Limits.Site, plan.Advance.Verified, plan.Advance.Soak));
         Assert.Equal(new DateOnly(2027, 3, 31), plan.Deadline);
         Assert.Null(plan.Waves[1].Members);
     }
@@ -46,11 +46,11 @@ public sealed class FileTests
         while (!File.Exists(Path.Combine(folder, "GrandStair.slnx"))) folder = Path.GetDirectoryName(folder)!;
         var plan = PlanFile.Parse(File.ReadAllText(Path.Combine(folder, "docs", "examples", "plan.yaml")), KeyRegistry.BuiltIn, Shipped().GetValueOrDefault, "plan.yaml");
         Assert.Equal(["kittiwake-berths"], plan.Calendars);
-        Assert.Equal((5, 4, 2, "NF-2041"), (plan.Waves.Length, plan.Windows.Length, plan.Closures.Length, plan.ChangeRecord));
+        Assert.Equal((5, 4, 2, "NF-2041"), (plan.Waves.Length, plan.Windows.Length, plan.Freezes.Length, plan.ChangeRecord));
         Assert.Equal(["hardware.model", "os.edition", "site", "apps"], plan.Waves[0].Cover!.Keys);
         Assert.Equal((0.1, true), (plan.Waves[2].Sample, plan.Waves[4].NeedsApproval));
         // 30 % of 12 Mbit/s are 27 MB a minute.
-        Assert.Equal(27e6, plan.Lines.Single().BytesPerMinute, 1.0);
+        Assert.Equal(27e6, plan.Uplinks.Single().BytesPerMinute, 1.0);
         Assert.Equal(("shore-party", "terminal-it", 2, 3), (plan.Crews.Single().Name, plan.Crews.Single().Kind, plan.Crews.Single().Hands, plan.Crews.Single().PerDay));
         Assert.Equal([("group training", "8"), ("desk-w-003", "7")], plan.But.Select(b => (b.For.ToString(), b.Release)));
         Assert.Equal(new(TimeSpan.FromDays(10), TimeSpan.FromHours(24)), plan.Owners);
@@ -78,15 +78,15 @@ public sealed class FileTests
     [InlineData("deadline: 2027-03-31", "owners: { notice: 2 h }", "plan.yaml:12:", "expected a duration such as 10 d")]
     [InlineData("Mon-Fri 19:00", "Mon-Fri 19.00", "plan.yaml:9:", "no")]
     [InlineData("Europe/London", "Europe/Londn", "plan.yaml:9:", "is no time zone")]
-    [InlineData("proved: 90 %", "proved: 190", "plan.yaml:11:", "a share such as 90 %")]
+    [InlineData("verified: 90 %", "verified: 190", "plan.yaml:11:", "a share such as 90 %")]
     [InlineData("soak: 3 d", "soka: 3 d", "plan.yaml:11:", "did you mean 'soak'")]
     [InlineData("plan: winter", "plan: Winter Crossing", "plan.yaml:1:7", "lower-case words")]
     [InlineData("waves:", "  waves:", "plan.yaml:", "YAML")]
     [InlineData("all: 4", "all: none", "plan.yaml:10:", "a whole number of at least 1")]
-    [InlineData("deadline: 2027-03-31", "closures: [{ zone: Europe/London, days: [2027-02-30], why: x }]", "plan.yaml:12:", "is no day; expected one such as 2026-12-24")]
-    [InlineData("deadline: 2027-03-31", "closures: [{ zone: Europe/London, why: x }]", "plan.yaml:12:", "expected 'weekly', 'days' or 'calendar'")]
-    [InlineData("deadline: 2027-03-31", "lines: [{ sites: [Westhaven], rate: 12 MB }]", "plan.yaml:12:", "'rate' is '12 MB'")]
-    [InlineData("deadline: 2027-03-31", "lines: [{ sites: [Westhaven], rate: 1 Mbit/s }, { sites: [westhaven], rate: 2 Mbit/s }]", "plan.yaml:12:", "'Westhaven' has two lines")]
+    [InlineData("deadline: 2027-03-31", "freezes: [{ zone: Europe/London, days: [2027-02-30], why: x }]", "plan.yaml:12:", "is no day; expected one such as 2026-12-24")]
+    [InlineData("deadline: 2027-03-31", "freezes: [{ zone: Europe/London, why: x }]", "plan.yaml:12:", "expected 'weekly', 'days' or 'calendar'")]
+    [InlineData("deadline: 2027-03-31", "uplinks: [{ sites: [Westhaven], rate: 12 MB }]", "plan.yaml:12:", "'rate' is '12 MB'")]
+    [InlineData("deadline: 2027-03-31", "uplinks: [{ sites: [Westhaven], rate: 1 Mbit/s }, { sites: [westhaven], rate: 2 Mbit/s }]", "plan.yaml:12:", "'Westhaven' has two uplinks")]
     [InlineData("methods: [image-in-place]", "methods: [carried-media]", "plan.yaml:4:", "needs the hands of a crew 'terminal-it'")]
     [InlineData("count: 3", "cover: { keys: [sitte] }", "plan.yaml:6:", "did you mean 'site'?")]
     [InlineData("count: 3", "count: 3, cover: { keys: [site] }", "plan.yaml:6:", "a 'cover' has no 'count'")]
@@ -112,8 +112,8 @@ public sealed class FileTests
         foreach (var product in Shipped().Values)
         {
             Assert.NotEmpty(product.Releases);
-            Assert.All(product.Methods.Where(m => m.Way == Way.Upgrade), m => Assert.Single(m.Steps, s => s.TurningPoint));
-            Assert.All(product.Hops, h => Assert.Contains(h.Checks, c => c.AskedAt.Contains(Moment.Proof) && c.Need == Need.Must));
+            Assert.All(product.Methods.Where(m => m.Way == Way.Upgrade), m => Assert.Single(m.Steps, s => s.PointOfNoReturn));
+            Assert.All(product.Hops, h => Assert.Contains(h.Checks, c => c.AskedAt.Contains(Moment.Verification) && c.Need == Need.Must));
             Assert.All(product.Readers.Select(r => r.Script).Concat(product.Methods.SelectMany(m => m.Steps.Concat(m.Rollback.Steps)).Select(s => s.Script).OfType<string>()), s => Assert.True(product.Scripts.ContainsKey(s)));
             // What a check looks at must be read by some reader, or the check could never be told.
             var covered = product.Readers.SelectMany(r => r.Covers).Append("dependents").ToHashSet();
@@ -132,7 +132,7 @@ public sealed class FileTests
 
     [Theory]
     [InlineData("script: clean.brae", "script: claen.brae", "did you mean 'clean.brae'")]
-    [InlineData("turning-point: true", "turning-point: false", "must have one step with 'turning-point: true'")]
+    [InlineData("point-of-no-return: true", "point-of-no-return: false", "must have one step with 'point-of-no-return: true'")]
     [InlineData("hops: [6-to-7]", "hops: [5-to-6]", "does hop '5-to-6', which is not in this file")]
     [InlineData("by: nobody", "by: noone", "expected one of person, script, vendor, nobody")]
     [InlineData("wants: hardware.memory >= 8 GiB", "wants: hardware.memory >= 8", "expected a number with one of the units")]
@@ -149,15 +149,15 @@ public sealed class FileTests
     public void A_fleet_file_is_read_and_broken_lines_are_told_while_the_rest_goes_on()
     {
         const string csv = """
-            name,site,tags,link,address,port,host key,os.version,disk.system.free,seen
+            name,site,tags,connection,address,port,host key,os.version,disk.system.free,seen
             desk-1,Westhaven,a b,ssh,10.0.0.1,,ssh-ed25519 AAAA,6.4,41 GiB,2027-01-11T08:00:00Z
             desk-2,Westhaven
-            desk-3,"Quay, north",,stand-in,,,,,?,2027-01-11T08:00:00Z
+            desk-3,"Quay, north",,simulated,,,,,?,2027-01-11T08:00:00Z
             desk-4,Westhaven,,ssh,10.0.0.4,99999,,6.4,1 GiB,2027-01-11T08:00:00Z
-            desk-5,Westhaven,,stand-in,,,,six,41,2027-01-11T08:00:00Z
-            ,Westhaven,,stand-in,,,,6,1 GiB,2027-01-11T08:00:00Z
-            DESK-1,Eastness,,stand-in,,,,6,1 GiB,2027-01-11T08:00:00Z
-            desk-6,Westhaven,,stand-in,,,,6,1 GiB,yesterday
+            desk-5,Westhaven,,simulated,,,,six,41,2027-01-11T08:00:00Z
+            ,Westhaven,,simulated,,,,6,1 GiB,2027-01-11T08:00:00Z
+            DESK-1,Eastness,,simulated,,,,6,1 GiB,2027-01-11T08:00:00Z
+            desk-6,Westhaven,,simulated,,,,6,1 GiB,yesterday
             """;
         var file = Read(csv);
         Assert.Equal(["desk-1", "desk-3", "desk-5"], file.Machines.Select(m => m.Name));
@@ -229,11 +229,11 @@ public sealed class FileTests
               name: Hostname
               seen: Last scan
               disk.system.free: { column: Free GB, unit: GB }
-            constants: { os.product: Brae Desktop, link: stand-in }
+            constants: { os.product: Brae Desktop, connection: simulated }
             """, KeyRegistry.BuiltIn, "map.yaml");
         var desk = Assert.Single(Read("HOSTNAME,Colour,Free GB,Last scan\ndesk-1,blue,41,2027-01-11T08:00:00Z\n", new("import", Mapping: mapping)).Machines);
         Assert.Equal([("disk.system.free", 41e9), ("os.product", 0)], desk.Report.Readings.Select(r => (r.Key, r.Value!.Amount)).Order());
-        Assert.Equal("stand-in", desk.Link!.Kind);
+        Assert.Equal("simulated", desk.Connection!.Kind);
         Assert.Contains("a column 'Hostname', which the file has not; did you mean 'Hostnam'?", Assert.Throws<FileException>(() => Read("Hostnam,Free GB,Last scan\n", new("import", Mapping: mapping))).Message, StringComparison.Ordinal);
         var wrong = Assert.Throws<FileException>(() => FleetMapping.Parse("columns:\n  name: Host\n  disk.system.free: { column: Free, unit: d, x: y }\nconstants: { name: a }\n", KeyRegistry.BuiltIn, "map.yaml"));
         Assert.Equal([(3, 46), (3, 43), (4, 12)], wrong.Problems.Select(p => (p.Line, p.Column)).OrderBy(p => p.Line).ThenByDescending(p => p.Column));
@@ -323,12 +323,12 @@ public sealed class FileTests
         var body = GoodPlan + """
 
             crews: [{ name: harbour, kind: deck-it, hands: 1, zone: UTC, weekly: ["Mon-Fri 08:00-18:00"] }]
-            lines: [{ sites: [MV Fulmar, MV Gannet], rate: 12 Mbit/s, share: 30 % }]
+            uplinks: [{ sites: [MV Fulmar, MV Gannet], rate: 12 Mbit/s, share: 30 % }]
             """;
-        var changed = PlanFile.Parse(PlanText.With(body, ["limits.all=9", "advance.soak = 12 h", "crews.Harbour.hands=3", "lines.MV Gannet.share=60 %", "crews+={ name: second, kind: deck-it, hands: 2, zone: UTC, weekly: [\"Sat 08:00-18:00\"] }", "closures+={ zone: UTC, days: [2027-02-01], why: a storm }"]), KeyRegistry.BuiltIn, null, "plan");
+        var changed = PlanFile.Parse(PlanText.With(body, ["limits.all=9", "advance.soak = 12 h", "crews.Harbour.hands=3", "uplinks.MV Gannet.share=60 %", "crews+={ name: second, kind: deck-it, hands: 2, zone: UTC, weekly: [\"Sat 08:00-18:00\"] }", "freezes+={ zone: UTC, days: [2027-02-01], why: a storm }"]), KeyRegistry.BuiltIn, null, "plan");
         Assert.Equal((9, 2, TimeSpan.FromHours(12)), (changed.Limits.All, changed.Limits.Site, changed.Advance.Soak));
         Assert.Equal([("harbour", 3), ("second", 2)], changed.Crews.Select(c => (c.Name, c.Hands)));
-        Assert.Equal((0.6, "a storm"), (changed.Lines.Single().Share, changed.Closures.Single().Why));
+        Assert.Equal((0.6, "a storm"), (changed.Uplinks.Single().Share, changed.Freezes.Single().Why));
     }
 
     [Theory]

@@ -17,10 +17,10 @@ public sealed class GateTests
         Assert.Equal(GateState.Open, Judge([Chip, Patched], ("firmware.tpm.on", "yes"), ("patches.pending", "0")).State);
 
     [Fact]
-    public void A_gate_is_shut_when_a_must_is_unmet_and_says_what_was_seen()
+    public void A_gate_is_blocked_when_a_must_is_unmet_and_says_what_was_seen()
     {
         var gate = Judge([Chip, Patched], ("firmware.tpm.on", "no"), ("patches.pending", "?"));
-        Assert.Equal(GateState.Shut, gate.State);
+        Assert.Equal(GateState.Blocked, gate.State);
         Assert.Equal("no", gate.InTheWay.First().Seen[0].Reading!.Show());
         Assert.Equal(["chip", "patched"], gate.InTheWay.Select(c => c.Check.Name));
     }
@@ -29,7 +29,7 @@ public sealed class GateTests
     public void A_gate_is_undecided_when_a_must_reading_is_stale()
     {
         var gate = Gate.Judge([Chip], Fleets.With(TimeSpan.FromHours(25), ("firmware.tpm.on", "yes")), Moment.Planning, Fleets.Now);
-        Assert.Equal((GateState.Undecided, CheckState.Untold), (gate.State, gate.Checks[0].State));
+        Assert.Equal((GateState.Undecided, CheckState.Unknown), (gate.State, gate.Checks[0].State));
     }
 
     [Fact]
@@ -45,41 +45,41 @@ public sealed class GateTests
     {
         var mains = Fleets.Check("mains", "power.mains = yes", moments: Moment.Start);
         Assert.Equal(CheckState.Deferred, Gate.Judge([mains], Fleets.With(), Moment.Planning, Fleets.Now).Checks[0].State);
-        Assert.Empty(Gate.Judge([mains], Fleets.With(), Moment.Guarded, Fleets.Now).Checks);
+        Assert.Empty(Gate.Judge([mains], Fleets.With(), Moment.Protected, Fleets.Now).Checks);
     }
 
     [Fact]
-    public void A_check_that_does_not_apply_is_not_asked_and_one_of_which_it_cannot_be_told_is_untold()
+    public void A_check_that_does_not_apply_is_not_asked_and_one_of_which_it_cannot_be_told_is_unknown()
     {
         var check = Fleets.Check("mains", "power.mains = yes", appliesTo: "hardware.model like \"Lap*\"");
         Assert.Equal(CheckState.NotApplicable, Judge([check], ("hardware.model", "Tower")).Checks[0].State);
-        Assert.Equal(CheckState.Untold, Judge([check], ("power.mains", "yes")).Checks[0].State);
+        Assert.Equal(CheckState.Unknown, Judge([check], ("power.mains", "yes")).Checks[0].State);
     }
 
     [Fact]
     public void The_first_method_that_suits_is_chosen_with_the_reason_against_those_before()
     {
-        var product = Fleets.Product([Chip], Fleets.Method("channel", "patches.pending = 5"), Fleets.Method("fresh", carries: Carries.Blank), Fleets.Method("image"));
+        var product = Fleets.Product([Chip], Fleets.Method("channel", "patches.pending = 5"), Fleets.Method("fresh", preserves: Preserves.None), Fleets.Method("image"));
         var choice = Choose(product, ["channel", "fresh", "no-such", "image"], ("patches.pending", "0"), ("firmware.tpm.on", "yes"));
         Assert.Equal("image", choice.Method!.Name);
         Assert.Equal(["channel", "fresh", "no-such"], choice.Against.Select(a => a.Method));
         Assert.Contains("seen 0", choice.Against[0].Why, StringComparison.Ordinal);
-        Assert.Contains("carries blank", choice.Against[1].Why, StringComparison.Ordinal);
+        Assert.Contains("preserves none", choice.Against[1].Why, StringComparison.Ordinal);
     }
 
     [Fact]
-    public void A_choice_that_cannot_be_told_never_falls_through_to_a_method_that_carries_less()
+    public void A_choice_that_cannot_be_told_never_falls_through_to_a_method_that_preserves_less()
     {
-        var product = Fleets.Product([], Fleets.Method("image", "patches.pending = 0"), Fleets.Method("fresh", carries: Carries.Blank));
-        var choice = Choose(product, ["image", "fresh"], Carries.Blank, ("patches.pending", "?"));
+        var product = Fleets.Product([], Fleets.Method("image", "patches.pending = 0"), Fleets.Method("fresh", preserves: Preserves.None));
+        var choice = Choose(product, ["image", "fresh"], Preserves.None, ("patches.pending", "?"));
         Assert.Null(choice.Method);
-        Assert.True(choice.Untold);
+        Assert.True(choice.Unknown);
     }
 
     [Fact]
-    public void A_method_whose_own_check_nobody_can_mend_is_passed_over()
+    public void A_method_whose_own_check_nobody_can_fix_is_passed_over()
     {
-        var product = Fleets.Product([], Fleets.Method("image", null, Carries.Whole, Fleets.Check("disk", "disk.system.size >= 200 GiB", by: Mender.Nobody)), Fleets.Method("channel"));
+        var product = Fleets.Product([], Fleets.Method("image", null, Preserves.Full, Fleets.Check("disk", "disk.system.size >= 200 GiB", by: FixedBy.Nobody)), Fleets.Method("channel"));
         Assert.Equal("channel", Choose(product, ["image", "channel"], ("disk.system.size", "100 GiB")).Method!.Name);
     }
 
@@ -110,21 +110,21 @@ public sealed class GateTests
     [Fact]
     public void An_assessment_sums_up_why_a_machine_cannot_go()
     {
-        var product = Fleets.Product([Chip, Fleets.Check("processor", "hardware.processor = new", by: Mender.Nobody)], Fleets.Method("image"));
+        var product = Fleets.Product([Chip, Fleets.Check("processor", "hardware.processor = new", by: FixedBy.Nobody)], Fleets.Method("image"));
         var machine = Fleets.With(("os.version", "6.4"), ("os.edition", "Workplace"), ("firmware.tpm.on", "?"), ("hardware.processor", "old"));
-        var assessment = Assessment.Of(new(product, product.Releases[1], ["image"], Carries.Whole), machine, Moment.Planning, Fleets.Now);
-        Assert.Equal(GateState.Shut, assessment.State);
-        Assert.True(assessment.CannotBeMended);
+        var assessment = Assessment.Of(new(product, product.Releases[1], ["image"], Preserves.Full), machine, Moment.Planning, Fleets.Now);
+        Assert.Equal(GateState.Blocked, assessment.State);
+        Assert.True(assessment.CannotBeFixed);
         Assert.Equal("cannot tell: chip; processor", assessment.Why);
     }
 
     private static Gate Judge(Check[] checks, params (string, string)[] values) => Gate.Judge(checks, Fleets.With(values), Moment.Planning, Fleets.Now);
 
     private static MethodChoice Choose(Product product, string[] preference, params (string, string)[] values) =>
-        Choose(product, preference, Carries.Whole, values);
+        Choose(product, preference, Preserves.Full, values);
 
-    private static MethodChoice Choose(Product product, string[] preference, Carries carries, params (string, string)[] values) =>
-        MethodChoice.Choose(new(product, product.Hops[0], product.Hops[0].Checks, null), preference, carries, Fleets.With(values), Moment.Planning, Fleets.Now, Rulings.None);
+    private static MethodChoice Choose(Product product, string[] preference, Preserves preserves, params (string, string)[] values) =>
+        MethodChoice.Choose(new(product, product.Hops[0], product.Hops[0].Checks, null), preference, preserves, Fleets.With(values), Moment.Planning, Fleets.Now, Decisions.None);
 
     private static Route Route(string version, string edition, string target)
     {

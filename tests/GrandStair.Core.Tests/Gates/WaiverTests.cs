@@ -16,7 +16,7 @@ public sealed class WaiverTests
         Assert.Equal((GateState.Open, CheckState.Waived), (gate.State, gate.Checks[0].State));
         Assert.Equal(waiver.Until, gate.Until);
         var after = Judge(Space, waiver, waiver.Until, ("disk.system.free", "20 GiB"));
-        Assert.Equal(GateState.Shut, after.State);
+        Assert.Equal(GateState.Blocked, after.State);
         Assert.Contains("the waiver by planner ended on 2027-01-21", after.Checks[0].Lapsed, StringComparison.Ordinal);
     }
 
@@ -55,7 +55,7 @@ public sealed class WaiverTests
     [Fact]
     public void A_check_s_version_says_what_it_asks_and_not_its_words()
     {
-        Assert.Equal(Space.Version, (Space with { Title = "x", Fix = new(Mender.Vendor, "y", null) }).Version);
+        Assert.Equal(Space.Version, (Space with { Title = "x", Fix = new(FixedBy.Vendor, "y", null) }).Version);
         Assert.NotEqual(Space.Version, (Space with { Need = Need.Should }).Version);
         Assert.NotEqual(Space.Version, (Space with { Fresh = TimeSpan.FromDays(1) }).Version);
     }

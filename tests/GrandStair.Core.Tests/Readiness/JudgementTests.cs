@@ -27,7 +27,7 @@ public sealed class JudgementTests
         AppliesTo = seed % 4 == 0 ? Parse(applies) : null,
         Fresh = seed % 5 == 0 ? TimeSpan.FromDays(3) : null,
         AskedAt = seed % 11 == 0 ? [Moment.Start] : [Moment.Planning, Moment.Start],
-        Fix = new((Mender)(seed % 4), "mend it", null),
+        Fix = new((FixedBy)(seed % 4), "fix it", null),
         Waivable = true,
     });
 
@@ -35,7 +35,7 @@ public sealed class JudgementTests
     {
         Suits = seed % 3 == 0 ? Parse(suits) : null,
         Way = seed % 5 == 0 ? Way.Replace : Way.Upgrade,
-        Carries = (Carries)(seed % 3),
+        Preserves = (Preserves)(seed % 3),
         Hops = seed % 7 == 0 ? ["6-to-7"] : ["6-to-7", "7-to-10", "6-to-10"],
         Checks = seed % 2 == 0 && seed % 5 != 0 ? [own with { Name = "own" }] : [],
     });
@@ -52,15 +52,15 @@ public sealed class JudgementTests
             Methods = named,
             KnownIssues =
             [
-                new() { Name = "i", Title = "i", Release = "10", Need = (Need)(seed % 2), Touches = Parse(touches), MendedIn = seed % 5 == 0 ? "10.0.2" : null, Fix = new((Mender)(seed % 4), "x", null) },
+                new() { Name = "i", Title = "i", Release = "10", Need = (Need)(seed % 2), Touches = Parse(touches), FixedIn = seed % 5 == 0 ? "10.0.2" : null, Fix = new((FixedBy)(seed % 4), "x", null) },
             ],
         };
-        return new Aim(product, product.Release("10"), [.. named.Select(m => m.Name), "none"], (Carries)(seed % 3))
+        return new Aim(product, product.Release("10"), [.. named.Select(m => m.Name), "none"], (Preserves)(seed % 3))
         {
             But = (seed % 7) switch
             {
-                0 => [(Whom.At("westhaven"), product.Release("7"))],
-                1 => [(Whom.At("Westhaven", "Eastness"), product.Release("7")), (new([], [], ["desk-2"]), product.Release("10"))],
+                0 => [(TargetSelector.At("westhaven"), product.Release("7"))],
+                1 => [(TargetSelector.At("Westhaven", "Eastness"), product.Release("7")), (new([], [], ["desk-2"]), product.Release("10"))],
                 _ => [],
             },
         };
@@ -73,7 +73,7 @@ public sealed class JudgementTests
             var judgement = FleetJudgement.Of(aim, FleetColumns.Of(fleet), Fleets.Now);
             for (var row = 0; row < fleet.Length; row++) Same(aim, fleet[row], judgement, row, null);
             var summary = FleetSummary.Of(judgement);
-            Assert.Equal(summary.Machines, summary.Arrived + summary.Open + summary.Undecided + summary.Shut);
+            Assert.Equal(summary.Machines, summary.Arrived + summary.Open + summary.Undecided + summary.Blocked);
         },
         iter: 1500);
 
@@ -95,27 +95,27 @@ public sealed class JudgementTests
     public void What_people_decided_about_a_machine_counts_for_it_alone() => Gen.Select(Drawn.Fleet, Aims).Sample((fleet, aim) =>
     {
         var of = fleet[0];
-        var unmet = Assessment.Of(aim, of, Moment.Planning, Fleets.Now).Checks.Where(c => c.State is CheckState.Unmet or CheckState.Untold);
-        var rulings = new Rulings([.. unmet.Select(c => new Waiver(c.Check.Name, c.Check.Version, Waiver.SeenIn(c), "r", "planner", Fleets.Now, Fleets.Now.AddDays(1)))], new("m0", "r", "planner", Fleets.Now));
-        var judgement = FleetJudgement.Of(aim, FleetColumns.Of(fleet), Fleets.Now, new Dictionary<MachineId, Rulings> { [of.Id] = rulings });
-        for (var row = 0; row < fleet.Length; row++) Same(aim, fleet[row], judgement, row, row == 0 ? rulings : null);
+        var unmet = Assessment.Of(aim, of, Moment.Planning, Fleets.Now).Checks.Where(c => c.State is CheckState.Unmet or CheckState.Unknown);
+        var decisions = new Decisions([.. unmet.Select(c => new Waiver(c.Check.Name, c.Check.Version, Waiver.SeenIn(c), "r", "planner", Fleets.Now, Fleets.Now.AddDays(1)))], new("m0", "r", "planner", Fleets.Now));
+        var judgement = FleetJudgement.Of(aim, FleetColumns.Of(fleet), Fleets.Now, new Dictionary<MachineId, Decisions> { [of.Id] = decisions });
+        for (var row = 0; row < fleet.Length; row++) Same(aim, fleet[row], judgement, row, row == 0 ? decisions : null);
     });
 
     [Fact]
-    public void What_opens_the_most_gates_comes_first_and_what_nobody_can_mend_is_left_out()
+    public void What_opens_the_most_gates_comes_first_and_what_nobody_can_fix_is_left_out()
     {
-        var checks = new[] { Fleets.Check("space", "disk.system.free >= 32 GiB"), Fleets.Check("chip", "firmware.tpm.on = yes"), Fleets.Check("processor", "hardware.processor = new", by: Mender.Nobody) };
+        var checks = new[] { Fleets.Check("space", "disk.system.free >= 32 GiB"), Fleets.Check("chip", "firmware.tpm.on = yes"), Fleets.Check("processor", "hardware.processor = new", by: FixedBy.Nobody) };
         var product = Fleets.Product([.. checks], Fleets.Method("image"));
         Machine Desk(int id, string space, string chip, string processor) =>
             Fleets.With(("os.version", "6.4"), ("os.product", "Brae Desktop"), ("os.edition", "Workplace"), ("disk.system.free", space), ("firmware.tpm.on", chip), ("hardware.processor", processor)) with { Id = new(id), Name = $"desk-{id}" };
         var fleet = FleetColumns.Of([Desk(1, "10 GiB", "yes", "new"), Desk(2, "10 GiB", "no", "new"), Desk(3, "64 GiB", "no", "new"), Desk(4, "64 GiB", "?", "new"), Desk(5, "64 GiB", "no", "old"), Desk(6, "64 GiB", "yes", "new")]);
-        var summary = FleetSummary.Of(FleetJudgement.Of(new(product, product.Release("7"), ["image"], Carries.Whole), fleet, Fleets.Now));
-        Assert.Equal((6, 1, 1, 4, 1), (summary.Machines, summary.Open, summary.Undecided, summary.Shut, summary.BeyondMending));
-        Assert.Equal([("chip", 3, 2, 3), ("space", 2, 2, 5)], summary.ToMend.Select(m => (m.Check.Name, m.Machines, m.Opens, m.OpenThen)));
+        var summary = FleetSummary.Of(FleetJudgement.Of(new(product, product.Release("7"), ["image"], Preserves.Full), fleet, Fleets.Now));
+        Assert.Equal((6, 1, 1, 4, 1), (summary.Machines, summary.Open, summary.Undecided, summary.Blocked, summary.NotFixable));
+        Assert.Equal([("chip", 3, 2, 3), ("space", 2, 2, 5)], summary.ToFix.Select(m => (m.Check.Name, m.Machines, m.Opens, m.OpenThen)));
         Assert.Equal([("chip", 2), ("space", 1), ("processor", 0)], summary.Checks.Select(c => (c.Check.Name, c.Opens)));
     }
 
-    private static void Same(Aim aim, Machine machine, FleetJudgement judgement, int row, Rulings? rulings)
+    private static void Same(Aim aim, Machine machine, FleetJudgement judgement, int row, Decisions? decisions)
     {
         if (aim.Product.Is.Ask(machine, new Use(Fleets.Now)).Value != Kleene.Yes)
         {
@@ -123,9 +123,9 @@ public sealed class JudgementTests
             return;
         }
 
-        var slow = Assessment.Of(aim, machine, Moment.Planning, Fleets.Now, rulings);
-        var place = slow.Route.Arrived ? Place.Arrived : slow.State switch { GateState.Open => Place.Open, GateState.Undecided => Place.Undecided, _ => Place.Shut };
-        Assert.Equal((place, slow.CannotBeMended, slow.IsWaitingForOffer), (judgement.PlaceOf(row), judgement.IsBeyondMending(row), judgement.IsWaitingForOffer(row)));
+        var slow = Assessment.Of(aim, machine, Moment.Planning, Fleets.Now, decisions);
+        var place = slow.Route.Arrived ? Place.Arrived : slow.State switch { GateState.Open => Place.Open, GateState.Undecided => Place.Undecided, _ => Place.Blocked };
+        Assert.Equal((place, slow.CannotBeFixed, slow.IsWaitingForOffer), (judgement.PlaceOf(row), judgement.IsNotFixable(row), judgement.IsWaitingForOffer(row)));
         Assert.Equal(slow.Choice?.Method?.Name, judgement.MethodOf(row)?.Name);
         var expected = slow.Checks.GroupBy(c => c.Check.Name).ToDictionary(g => g.Key, g => g.Max(c => c.State));
         foreach (var column in judgement.Checks)

@@ -69,13 +69,13 @@ public sealed class ReadingTests
     {
         var machine = Fleets.Machine("desk-1", [Read("os.version", "6.4", Now.AddDays(-2), "inventory"), Read("os.version", "6.5", Now.AddHours(-1), "ssh")]);
         Assert.Equal("6.5", machine.TextOf("os.version"));
-        var other = Assert.Single(machine.Disagreements);
+        var other = Assert.Single(machine.Conflicts);
         Assert.Equal(("inventory", "6.4"), (other.Source, other.Value!.Text));
     }
 
     [Fact]
-    public void Sources_that_say_the_same_do_not_disagree() => Assert.Empty(
-        Fleets.Machine("desk-1", [Read("os.version", "7", Now.AddDays(-2), "inventory"), Read("os.version", "7.0", Now, "ssh")]).Disagreements);
+    public void Sources_that_say_the_same_do_not_conflict() => Assert.Empty(
+        Fleets.Machine("desk-1", [Read("os.version", "7", Now.AddDays(-2), "inventory"), Read("os.version", "7.0", Now, "ssh")]).Conflicts);
 
     [Fact]
     public void Covered_but_not_reported_is_absent()

@@ -18,12 +18,12 @@ public sealed class RehearsalTests
     private static readonly LegSpec Leg = new(
         "6-to-7",
         "image",
-        [Step("fetch", Phase.Stage, 25), Step("save", Phase.Guard, 5), Step("apply", Phase.Apply, 38) with { TurningPoint = true, Attempts = 2 }, Step("restart", Phase.Apply, 4), Step("look", Phase.Prove, 5)],
+        [Step("fetch", Phase.Stage, 25), Step("save", Phase.Protect, 5), Step("apply", Phase.Apply, 38) with { PointOfNoReturn = true, Attempts = 2 }, Step("restart", Phase.Apply, 4), Step("look", Phase.Verify, 5)],
         [Step("back", Phase.RollBack, 30)],
         TimeSpan.FromDays(10),
         TimeSpan.FromMinutes(47));
 
-    private static readonly Plan Basic = PlacementTests.Basic with
+    private static readonly Plan Basic = ScheduleTests.Basic with
     {
         Waves = [new("Pilot", null, null), new("Early", null, null), new("Rest", null, null)],
         Limits = new(6, 2),
@@ -32,36 +32,36 @@ public sealed class RehearsalTests
     };
 
     [Fact]
-    public void Where_everything_goes_as_usual_every_machine_is_proved_at_the_end_of_the_slot_that_the_layout_gives_it()
+    public void Where_everything_goes_as_usual_every_machine_is_verified_at_the_end_of_the_slot_that_the_schedule_gives_it()
     {
-        var @case = Case(Basic with { Crews = [new("deck", "deck-it", 1, 3, [], new("UTC", [WeeklyRule.Parse("Mon-Sun 18:00-06:00")]))] }, 60, m => m with { Request = m.Request with { Crew = m.Request.Machine.Value % 5 == 0 ? "deck-it" : null, Unit = m.Request.Machine.Value % 7 == 0 ? "pair" : null } });
+        var @case = Case(Basic with { Crews = [new("deck", "deck-it", 1, 3, [], new("UTC", [WeeklyRule.Parse("Mon-Sun 18:00-06:00")]))] }, 60, m => m with { Request = m.Request with { Crew = m.Request.Machine.Value % 5 == 0 ? "deck-it" : null, Cluster = m.Request.Machine.Value % 7 == 0 ? "pair" : null } });
         var requests = @case.Plan.Waves.Select((_, w) => (IReadOnlyList<SlotRequest>)[.. @case.Machines.Where(m => m.Wave == w).Select(m => m.Request)]).ToArray();
-        var laid = Layout.Of(@case.Plan, @case.Calendars, requests, [], [], Now, thorough: false).All.ToDictionary(p => p.Machine, p => p.Slot!);
-        var proved = Rehearsal.Once(@case, new Sure(), CancellationToken.None);
-        Assert.All(@case.Machines.Zip(proved), m => Assert.Equal(laid[m.First.Request.Machine].End, m.Second));
+        var tentative = PlanSchedule.Of(@case.Plan, @case.Calendars, requests, [], [], Now, thorough: false).All.ToDictionary(p => p.Machine, p => p.Slot!);
+        var verified = Rehearsal.Once(@case, new Sure(), CancellationToken.None);
+        Assert.All(@case.Machines.Zip(verified), m => Assert.Equal(tentative[m.First.Request.Machine].End, m.Second));
     }
 
     [Fact]
-    public void A_wave_that_may_not_begin_yet_waits_in_a_rehearsal_as_it_does_in_the_layout()
+    public void A_wave_that_may_not_begin_yet_waits_in_a_rehearsal_as_it_does_in_the_schedule()
     {
         var late = Now.AddDays(40);
         var @case = Case(Basic with { Waves = Basic.Waves.SetItem(2, Basic.Waves[2] with { NotBefore = late }) }, 60);
-        var proved = @case.Machines.Zip(Rehearsal.Once(@case, new Sure(), CancellationToken.None)).ToLookup(m => m.First.Wave, m => m.Second!.Value);
-        Assert.All(proved[1], at => Assert.True(at < late));
-        Assert.All(proved[2], at => Assert.InRange(at, late, late.AddDays(10)));
+        var verified = @case.Machines.Zip(Rehearsal.Once(@case, new Sure(), CancellationToken.None)).ToLookup(m => m.First.Wave, m => m.Second!.Value);
+        Assert.All(verified[1], at => Assert.True(at < late));
+        Assert.All(verified[2], at => Assert.InRange(at, late, late.AddDays(10)));
     }
 
     [Fact]
-    public void However_long_things_take_and_whatever_fails_no_limit_unit_crew_or_line_is_broken_at_any_moment() => Gen.Select(Gen.ULong, Gen.Int[1, 6], Gen.Int[1, 3], Gen.Int[5, 60]).Sample(
+    public void However_long_things_take_and_whatever_fails_no_limit_cluster_crew_or_uplink_is_broken_at_any_moment() => Gen.Select(Gen.ULong, Gen.Int[1, 6], Gen.Int[1, 3], Gen.Int[5, 60]).Sample(
         (seed, all, site, count) =>
         {
             var plan = Basic with
             {
                 Limits = new(all, site),
                 Crews = [new("deck", "deck-it", 1, null, [], new("UTC", [WeeklyRule.Parse("Mon-Sun 18:00-08:00")]))],
-                Lines = [new(["Site 0"], 20e6, 0.5, null)],
+                Uplinks = [new(["Site 0"], 20e6, 0.5, null)],
             };
-            var @case = Case(plan, count, m => m with { Request = m.Request with { Crew = m.Request.Machine.Value % 5 == 0 ? "deck-it" : null, Unit = m.Request.Machine.Value % 4 == 0 ? "pair" : null, Stages = 2e9 }, Ready = m.Request.Machine.Value % 6 > 0 });
+            var @case = Case(plan, count, m => m with { Request = m.Request with { Crew = m.Request.Machine.Value % 5 == 0 ? "deck-it" : null, Cluster = m.Request.Machine.Value % 4 == 0 ? "pair" : null, Stages = 2e9 }, Ready = m.Request.Machine.Value % 6 > 0 });
             var wild = new Wild(seed);
             Rehearsal.Once(@case, wild, CancellationToken.None);
             Assert.NotEmpty(wild.Spans);
@@ -71,9 +71,9 @@ public sealed class RehearsalTests
                 var going = busy.Where(s => s.Phase != Phase.Stage).Select(s => s.Of.Request).Distinct().ToArray();
                 Assert.True(going.Length <= all, $"{going.Length} of {all} at once at {moment:u}");
                 Assert.All(going.CountBy(r => r.Site), s => Assert.True(s.Value <= site, $"{s.Value} of {site} at {s.Key} at {moment:u}"));
-                Assert.True(going.Count(r => r.Unit is not null) <= 1, $"two of a unit at {moment:u}");
+                Assert.True(going.Count(r => r.Cluster is not null) <= 1, $"two of a cluster at {moment:u}");
                 Assert.True(going.Count(r => r.Crew is not null) <= 1, $"a crew at two machines at {moment:u}");
-                Assert.True(busy.Count(s => s.Phase == Phase.Stage && s.Of.Request.Site == "Site 0") <= 1, $"two over one line at {moment:u}");
+                Assert.True(busy.Count(s => s.Phase == Phase.Stage && s.Of.Request.Site == "Site 0") <= 1, $"two over one uplink at {moment:u}");
             }
         },
         iter: 60);
@@ -95,7 +95,7 @@ public sealed class RehearsalTests
                 place = place.After(what);
                 Assert.Equal(Tell(run), Tell(place.Run));
                 Assert.Equal(run.NeedsRoom, place.NeedsRoom);
-                Assert.Equal(run.HoldsUnit, place.HoldsUnit);
+                Assert.Equal(run.HoldsCluster, place.HoldsCluster);
                 if (place.Order is { Kind: not OrderKind.Slot } && run.Outstanding!.Name != order.Name) Assert.Equal(run.Outstanding.NotBefore - at, place.Delay);
             }
         },
@@ -134,28 +134,28 @@ public sealed class RehearsalTests
         var alone = Run(one);
         var two = Run(one, one with { Name = "spare", Hands = 2, PerDay = 8 });
         Assert.Equal(Cause.Crew, alone.Sites.Single().Bottleneck);
-        Assert.True(two.Proved.P50 < alone.Proved.P10, $"{two.Proved.P50} is not before {alone.Proved.P10}");
+        Assert.True(two.Verified.P50 < alone.Verified.P10, $"{two.Verified.P50} is not before {alone.Verified.P10}");
         Assert.True(alone.InTime < 0.2 && two.InTime > 0.8, $"{alone.InTime} and {two.InTime}");
         Assert.NotEmpty(alone.Late);
-        Assert.All(alone.Waves, w => Assert.True(w.Proved.P10 <= w.Proved.P50 && w.Proved.P50 <= w.Proved.P90));
+        Assert.All(alone.Waves, w => Assert.True(w.Verified.P10 <= w.Verified.P50 && w.Verified.P50 <= w.Verified.P90));
         Assert.Equal(48, alone.Steps[^1].Machines);
-        Assert.Equal(alone.Steps.Select(s => s.Proved.P50).Order(), alone.Steps.Select(s => s.Proved.P50));
+        Assert.Equal(alone.Steps.Select(s => s.Verified.P50).Order(), alone.Steps.Select(s => s.Verified.P50));
     }
 
     [Fact]
     public void A_machine_that_nobody_can_make_ready_misses_and_one_that_somebody_can_is_awaited()
     {
-        var @case = Case(Basic with { Waves = [new("All", null, null)] }, 10, m => m with { Wave = 0, Ready = m.Request.Machine.Value > 2, CanBeMended = m.Request.Machine.Value != 1 });
-        var mended = Rehearsal.Run(@case, new(Measurements.None), new(40, 1, TimeSpan.FromDays(3)), null, CancellationToken.None);
-        Assert.Equal(new LateMachine(new(1), 1), mended.Late[0]);
-        Assert.Equal(1, mended.NotProved.P50);
+        var @case = Case(Basic with { Waves = [new("All", null, null)] }, 10, m => m with { Wave = 0, Ready = m.Request.Machine.Value > 2, CanBeFixed = m.Request.Machine.Value != 1 });
+        var afterFix = Rehearsal.Run(@case, new(Measurements.None), new(40, 1, TimeSpan.FromDays(3)), null, CancellationToken.None);
+        Assert.Equal(new LateMachine(new(1), 1), afterFix.Late[0]);
+        Assert.Equal(1, afterFix.NotVerified.P50);
         var left = Rehearsal.Run(@case, new(Measurements.None), new(40, 1, null), null, CancellationToken.None);
-        Assert.Equal(2, left.NotProved.P50);
-        Assert.True(left.Proved.P50 < mended.Proved.P50);
+        Assert.Equal(2, left.NotVerified.P50);
+        Assert.True(left.Verified.P50 < afterFix.Verified.P50);
     }
 
     [Fact]
-    public void A_plan_under_way_is_taken_up_where_every_run_stands()
+    public void A_plan_running_is_taken_up_where_every_run_stands()
     {
         var @case = Case(Basic, 30);
         var fetched = RunMachine.Replay(
@@ -172,19 +172,19 @@ public sealed class RehearsalTests
             new SlotOpened(Now.AddHours(-1), "w", new(2, 1, "slot", 1)),
             new GateJudged(Now.AddHours(-1), "w", new(2, 1, "gate-start", 1), GateState.Open, [], []),
             new OrderEnded(Now.AddMinutes(-50), "w", new(2, 1, "save", 1), OrderResult.Ok, 0, ""),
-            new GateJudged(Now.AddMinutes(-30), "w", new(2, 1, "gate-guarded", 1), GateState.Open, [], []),
+            new GateJudged(Now.AddMinutes(-30), "w", new(2, 1, "gate-protected", 1), GateState.Open, [], []),
         ])!;
-        Assert.Equal((Phase.AwaitSlot, Phase.Apply), (fetched.Phase, applying.Phase));
+        Assert.Equal((Phase.Wait, Phase.Apply), (fetched.Phase, applying.Phase));
         var under = @case with
         {
             Waves = [new(Now.AddDays(-1), false), default, default],
             Machines = [@case.Machines[0] with { Run = fetched }, @case.Machines[1] with { Run = applying }, .. @case.Machines.Skip(2)],
         };
-        var proved = Rehearsal.Once(under, new Sure(), CancellationToken.None);
+        var verified = Rehearsal.Once(under, new Sure(), CancellationToken.None);
         // Applying takes 38 min from when it was asked for, then restart and look.
-        Assert.Equal(Now.AddMinutes(8 + 4 + 5), proved[1]);
-        Assert.Equal(Now.AddHours(11).AddMinutes(52), proved[0]);
-        Assert.All(proved, p => Assert.NotNull(p));
+        Assert.Equal(Now.AddMinutes(8 + 4 + 5), verified[1]);
+        Assert.Equal(Now.AddHours(11).AddMinutes(52), verified[0]);
+        Assert.All(verified, p => Assert.NotNull(p));
     }
 
     [Fact]
@@ -201,11 +201,11 @@ public sealed class RehearsalTests
 
                 return run;
             }).ToArray();
-            var @case = Case(Basic, 30, m => m.Request.Machine.Value <= begun.Length ? m with { Run = begun[m.Request.Machine.Value - 1], Request = m.Request with { Unit = m.Request.Machine.Value % 4 == 0 ? "pair" : null } } : m) with { Waves = [new(Now.AddDays(-1), false), new(Now.AddHours(-1), false), default] };
-            var proved = Rehearsal.Once(@case, new Wild(seed), CancellationToken.None);
-            Assert.All(begun.Zip(proved).Where(b => b.First.Proved is not null), b => Assert.Equal(b.First.Proved, b.Second));
-            // Nobody waits for ever: who is not proved was tried again as often as there is patience for.
-            Assert.True(proved.Count(p => p is not null) > 8, $"{proved.Count(p => p is not null)} of 30 proved");
+            var @case = Case(Basic, 30, m => m.Request.Machine.Value <= begun.Length ? m with { Run = begun[m.Request.Machine.Value - 1], Request = m.Request with { Cluster = m.Request.Machine.Value % 4 == 0 ? "pair" : null } } : m) with { Waves = [new(Now.AddDays(-1), false), new(Now.AddHours(-1), false), default] };
+            var verified = Rehearsal.Once(@case, new Wild(seed), CancellationToken.None);
+            Assert.All(begun.Zip(verified).Where(b => b.First.Verified is not null), b => Assert.Equal(b.First.Verified, b.Second));
+            // Nobody waits for ever: who is not verified was tried again as often as there is patience for.
+            Assert.True(verified.Count(p => p is not null) > 8, $"{verified.Count(p => p is not null)} of 30 verified");
         },
         iter: 300);
 
@@ -218,7 +218,7 @@ public sealed class RehearsalTests
         var many = new Experience(new([.. Enumerable.Range(0, 200).Select(_ => Took(18 + (4 * draw.NextDouble())))], [], []));
         var few = new Experience(new([Took(19), Took(20)], [], []));
         var apply = Leg.Steps[2];
-        var method = new Method { Name = "image", Title = "Image", Hops = ["6-to-7"], Carries = Carries.Whole, Steps = [apply], Rollback = new("", TimeSpan.Zero, []) };
+        var method = new Method { Name = "image", Title = "Image", Hops = ["6-to-7"], Preserves = Preserves.Full, Steps = [apply], Rollback = new("", TimeSpan.Zero, []) };
         Assert.InRange(many.Lengths("6-to-7", method, "Tarn 3").Slot, TimeSpan.FromMinutes(19), TimeSpan.FromMinutes(21));
         Assert.InRange(few.Lengths("6-to-7", method, "Tarn 3").Slot, TimeSpan.FromMinutes(25), TimeSpan.FromMinutes(33));
         Assert.Equal(method.Typical, new Experience(Measurements.None).Lengths("6-to-7", method, "Tarn 3"));
@@ -234,14 +234,14 @@ public sealed class RehearsalTests
     [Fact]
     public void Who_was_not_made_ready_for_long_is_not_made_ready_as_if_that_had_just_begun()
     {
-        var known = new Experience(Measurements.None with { Mendings = [.. Enumerable.Range(0, 60).Select(i => TimeSpan.FromHours(38 + (i / 2)))] });
-        double[] Drawn(TimeSpan waited) => [.. Enumerable.Range(0, 300).Select(i => known.Draw(7, i, TimeSpan.FromHours(54)).Mend(Machine(1, 0), waited)!.Value.TotalHours)];
+        var known = new Experience(Measurements.None with { Fixings = [.. Enumerable.Range(0, 60).Select(i => TimeSpan.FromHours(38 + (i / 2)))] });
+        double[] Drawn(TimeSpan waited) => [.. Enumerable.Range(0, 300).Select(i => known.Draw(7, i, TimeSpan.FromHours(54)).Fix(Machine(1, 0), waited)!.Value.TotalHours)];
         Assert.InRange(Drawn(TimeSpan.Zero).Average(), 46, 62);
         Assert.All(Drawn(TimeSpan.FromHours(60)), h => Assert.True(h > 60));
         Assert.InRange(Drawn(TimeSpan.FromHours(60)).Average(), 61, 75);
         // Longer than anything that is known: it goes on for a good while.
         Assert.All(Drawn(TimeSpan.FromHours(4000)), h => Assert.InRange(h, 4001, 5001));
-        Assert.Null(known.Draw(7, 1, null).Mend(Machine(1, 0), TimeSpan.Zero));
+        Assert.Null(known.Draw(7, 1, null).Fix(Machine(1, 0), TimeSpan.Zero));
     }
 
     [Fact]
@@ -253,15 +253,15 @@ public sealed class RehearsalTests
             new GateJudged(Now, "w", new(1, 1, "gate-planning", 1), GateState.Open, [], []),
             new OrderEnded(Now.AddHours(2), "w", new(1, 1, "fetch", 1), OrderResult.Ok, 0, "") { Lasted = TimeSpan.FromMinutes(31) },
             new SlotOpened(Now.AddHours(11), "w", new(1, 1, "slot", 1)),
-            new GateJudged(Now.AddHours(11), "w", new(1, 1, "gate-start", 1), GateState.Shut, [new("mains", "On mains", "no", "plug it in")], []),
-            new Decided(Now.AddHours(14), "planner", Decision.TryAgain, "plugged in"),
+            new GateJudged(Now.AddHours(11), "w", new(1, 1, "gate-start", 1), GateState.Blocked, [new("mains", "On mains", "no", "plug it in")], []),
+            new Decided(Now.AddHours(14), "planner", Decision.Retry, "plugged in"),
             new GateJudged(Now.AddHours(14), "w", new(1, 1, "gate-start", 2), GateState.Open, [], []),
             new OrderEnded(Now.AddHours(14).AddMinutes(6), "w", new(1, 1, "save", 1), OrderResult.Ok, 0, ""),
         ];
         var shown = Measurements.Of(log, "Tarn 3", "Westhaven");
         Assert.Equal([new(new("6-to-7", "image", "fetch"), "Tarn 3", "Westhaven", false, OrderResult.Ok, TimeSpan.FromMinutes(31)), new(new("6-to-7", "image", "save"), "Tarn 3", "Westhaven", false, OrderResult.Ok, TimeSpan.FromMinutes(6))], shown.Steps.ToArray());
-        Assert.Equal([new(Moment.Planning, false, GateState.Open), new(Moment.Start, false, GateState.Shut), new(Moment.Start, true, GateState.Open)], shown.Gates.ToArray());
-        Assert.Equal([new MeasuredDecision(Decision.TryAgain, TimeSpan.FromHours(3))], shown.Decisions.ToArray());
+        Assert.Equal([new(Moment.Planning, false, GateState.Open), new(Moment.Start, false, GateState.Blocked), new(Moment.Start, true, GateState.Open)], shown.Gates.ToArray());
+        Assert.Equal([new MeasuredDecision(Decision.Retry, TimeSpan.FromHours(3))], shown.Decisions.ToArray());
     }
 
     private static (RunTree.Happening What, RunEvent Event) Happen(RunState run, Order order, int number, bool late, DateTimeOffset at)
@@ -290,7 +290,7 @@ public sealed class RehearsalTests
     }
 
     private static string Tell(RunState run) =>
-        $"{run.Leg} {run.Phase} {run.Moment} {run.Step} {run.Tries} {run.Outstanding?.Kind} {run.Outstanding?.Name.Step} {run.Outstanding?.Name.Attempt} parked={run.Parked is not null} turned={run.Turned} needs={run.NeedsSlot} missed={run.MissedSlots} {run.Outcome} proved={run.Proved is not null} events={run.Events}";
+        $"{run.Leg} {run.Phase} {run.Moment} {run.Step} {run.Tries} {run.Outstanding?.Kind} {run.Outstanding?.Name.Step} {run.Outstanding?.Name.Attempt} parked={run.Parked is not null} turned={run.Turned} needs={run.NeedsSlot} missed={run.MissedSlots} {run.Outcome} verified={run.Verified is not null} events={run.Events}";
 
     private static RehearsalCase Case(Plan plan, int count, Func<RehearsedMachine, RehearsedMachine>? with = null) => new(
         plan, ImmutableDictionary<string, ICalendar>.Empty, [.. Enumerable.Range(0, count).Select(i => Machine(i + 1, i < count / 10 ? 0 : i < count / 2 ? 1 : 2)).Select(m => with is null ? m : with(m))], [.. plan.Waves.Select(_ => default(RehearsedWave))], Now);
@@ -300,7 +300,7 @@ public sealed class RehearsalTests
     private static StepSpec Step(string name, Phase phase, int minutes) => new(name, name, phase, StepKind.Script, name, TimeSpan.FromMinutes(minutes), TimeSpan.FromMinutes(minutes * 6));
 
     /// <summary>Everything takes as long as the method says, and nothing fails.</summary>
-    private sealed class Sure : IOutside
+    private sealed class Sure : IWorldModel
     {
         public Course Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at) => new(step.Typical, OrderResult.Ok);
 
@@ -308,13 +308,13 @@ public sealed class RehearsalTests
 
         public (TimeSpan After, Decision Decision) Decide(RehearsedMachine machine, RunState run, OrderName order, ImmutableArray<Decision> possible) => throw new InvalidOperationException("Nothing is to decide.");
 
-        public TimeSpan? Mend(RehearsedMachine machine, TimeSpan waited) => TimeSpan.Zero;
+        public TimeSpan? Fix(RehearsedMachine machine, TimeSpan waited) => TimeSpan.Zero;
 
-        public TimeSpan? Again(RehearsedMachine machine, int passages) => throw new InvalidOperationException("Nothing ends without success.");
+        public TimeSpan? Again(RehearsedMachine machine, int attempts) => throw new InvalidOperationException("Nothing ends without success.");
     }
 
     /// <summary>Anything takes any time and often fails; what it did is kept.</summary>
-    private sealed class Wild(ulong seed) : IOutside
+    private sealed class Wild(ulong seed) : IWorldModel
     {
         private readonly Random _draw = new((int)(seed % int.MaxValue));
 
@@ -328,12 +328,12 @@ public sealed class RehearsalTests
             return new(lasts, _draw.Next(8) == 0 ? OrderResult.Failed : OrderResult.Ok);
         }
 
-        public GateState Gate(RehearsedMachine machine, Moment moment, OrderName order, DateTimeOffset at) => _draw.Next(10) switch { 0 => GateState.Undecided, 1 => GateState.Shut, _ => GateState.Open };
+        public GateState Gate(RehearsedMachine machine, Moment moment, OrderName order, DateTimeOffset at) => _draw.Next(10) switch { 0 => GateState.Undecided, 1 => GateState.Blocked, _ => GateState.Open };
 
         public (TimeSpan After, Decision Decision) Decide(RehearsedMachine machine, RunState run, OrderName order, ImmutableArray<Decision> possible) => (TimeSpan.FromHours(1 + _draw.Next(30)), possible[_draw.Next(possible.Length)]);
 
-        public TimeSpan? Mend(RehearsedMachine machine, TimeSpan waited) => TimeSpan.FromHours(_draw.Next(90));
+        public TimeSpan? Fix(RehearsedMachine machine, TimeSpan waited) => TimeSpan.FromHours(_draw.Next(90));
 
-        public TimeSpan? Again(RehearsedMachine machine, int passages) => passages < 4 ? TimeSpan.FromHours(_draw.Next(60)) : null;
+        public TimeSpan? Again(RehearsedMachine machine, int attempts) => attempts < 4 ? TimeSpan.FromHours(_draw.Next(60)) : null;
     }
 }

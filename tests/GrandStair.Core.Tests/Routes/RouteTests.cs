@@ -55,7 +55,7 @@ public sealed class RouteTests
     [Fact]
     public void Fewer_known_issues_count_more_than_a_shorter_outage()
     {
-        var issue = Issue("audio", "7", mendedIn: null);
+        var issue = Issue("audio", "7", fixedIn: null);
         var route = Find(Two with { KnownIssues = [issue] }, "6.4", "8");
         Assert.Equal("6-to-8", Names(route));
         Assert.Contains("leaves 1 more known issue", route.Alternatives[0].Why, StringComparison.Ordinal);
@@ -75,7 +75,7 @@ public sealed class RouteTests
         var product = Two with
         {
             Releases = [Two.Releases[0], Two.Releases[1] with { Builds = [new("7.0.1", null, ""), new("7.0.2", null, ""), new("7.0.4", null, "")] }, Two.Releases[2]],
-            KnownIssues = [Issue("slow", "7", mendedIn: "7.0.2", touches: "hardware.model = Sound"), Issue("chart", "7", since: "7.0.2", mendedIn: "7.0.4")],
+            KnownIssues = [Issue("slow", "7", fixedIn: "7.0.2", touches: "hardware.model = Sound"), Issue("chart", "7", since: "7.0.2", fixedIn: "7.0.4")],
         };
         Assert.Equal("7.0.4", Find(product, "6.4", "7", model: "Sound").Build);
         Assert.Equal("7.0.1", Find(product, "6.4", "7", model: "Tarn").Build);
@@ -85,11 +85,11 @@ public sealed class RouteTests
     }
 
     [Fact]
-    public void A_must_issue_that_no_build_mends_shuts_the_gate_and_one_of_which_it_cannot_be_told_touches()
+    public void A_must_issue_that_no_build_fixes_blocks_the_gate_and_one_of_which_it_cannot_be_told_touches()
     {
-        var product = Two with { KnownIssues = [Issue("radio", "7", mendedIn: null, touches: "hardware.model = Sound")] };
-        Assert.Equal((GateState.Shut, "radio"), Judge(product, "7", ("hardware.model", "Sound")));
-        Assert.Equal((GateState.Shut, "radio"), Judge(product, "7"));
+        var product = Two with { KnownIssues = [Issue("radio", "7", fixedIn: null, touches: "hardware.model = Sound")] };
+        Assert.Equal((GateState.Blocked, "radio"), Judge(product, "7", ("hardware.model", "Sound")));
+        Assert.Equal((GateState.Blocked, "radio"), Judge(product, "7"));
         Assert.Equal((GateState.Open, null), Judge(product, "7", ("hardware.model", "Tarn")));
     }
 
@@ -111,15 +111,15 @@ public sealed class RouteTests
     [Fact]
     public void Parts_are_raised_in_their_order_and_only_as_far_as_the_release_needs()
     {
-        var product = Parts();
-        Assert.Equal("firmware-2-to-3 6-to-7 radios-4-to-5", Names(Find(product, "6.4", "7", parts: ("2.1", "4"))));
-        Assert.Equal("6-to-7", Names(Find(product, "6.4", "7", parts: ("3", "5"))));
-        Assert.Contains("no hop raises its firmware from 1.0 to 3", Find(product, "6.4", "7", parts: ("1.0", "5")).Why, StringComparison.Ordinal);
-        Assert.Contains("version of its radios (os.build) is not known", Find(product, "6.4", "7", parts: ("3", "?")).Why, StringComparison.Ordinal);
+        var product = Components();
+        Assert.Equal("firmware-2-to-3 6-to-7 radios-4-to-5", Names(Find(product, "6.4", "7", components: ("2.1", "4"))));
+        Assert.Equal("6-to-7", Names(Find(product, "6.4", "7", components: ("3", "5"))));
+        Assert.Contains("no hop raises its firmware from 1.0 to 3", Find(product, "6.4", "7", components: ("1.0", "5")).Why, StringComparison.Ordinal);
+        Assert.Contains("version of its radios (os.build) is not known", Find(product, "6.4", "7", components: ("3", "?")).Why, StringComparison.Ordinal);
     }
 
     [Fact]
-    public void What_an_earlier_hop_brings_is_deferred_and_what_it_does_not_bring_shuts_the_later_leg()
+    public void What_an_earlier_hop_brings_is_deferred_and_what_it_does_not_bring_blocks_the_later_leg()
     {
         var wants = Fleets.Check("chip", "firmware.tpm >= 2.0");
         Product With(string brings) => Two with
@@ -134,7 +134,7 @@ public sealed class RouteTests
         Assert.Equal(GateState.Open, brought.State);
         Assert.Equal(CheckState.Deferred, brought.Legs[1].Gate!.Checks.Single().State);
         var tooOld = Assess(With("1.4"), "8", ("firmware.tpm", "1.2"));
-        Assert.Equal((GateState.Shut, "chip (7-to-8)"), (tooOld.State, tooOld.Why));
+        Assert.Equal((GateState.Blocked, "chip (7-to-8)"), (tooOld.State, tooOld.Why));
     }
 
     [Fact]
@@ -147,23 +147,23 @@ public sealed class RouteTests
         };
         var waiting = Assess(product, "7", ("patches.pending", "0"));
         Assert.True(waiting.IsWaitingForOffer);
-        Assert.Equal((Offer.NotYet, GateState.Shut, false), (waiting.Offer, waiting.State, waiting.CannotBeMended));
+        Assert.Equal((Offer.NotYet, GateState.Blocked, false), (waiting.Offer, waiting.State, waiting.CannotBeFixed));
         Assert.StartsWith("eligible, not offered yet:", waiting.Why, StringComparison.Ordinal);
         Assert.Equal(Offer.Offered, Assess(product, "7", ("patches.pending", "7")).Offer);
-        Assert.Equal(Offer.Untold, Assess(product, "7").Offer);
+        Assert.Equal(Offer.Unknown, Assess(product, "7").Offer);
     }
 
-    private static Product Parts() => Two with
+    private static Product Components() => Two with
     {
-        Parts = [new("firmware", "Firmware", "firmware.tpm"), new("system", "System", "os.version"), new("radios", "Radios", "os.build")],
-        Releases = [Two.Releases[0], Two.Releases[1] with { Parts = new Dictionary<string, string> { ["firmware"] = "3", ["radios"] = "5" }.ToImmutableDictionary() }],
-        Hops = [Hop("6-to-7", "6", "7"), Hop("firmware-2-to-3", "2", "3") with { Part = "firmware" }, Hop("radios-4-to-5", "4", "5") with { Part = "radios" }],
+        Components = [new("firmware", "Firmware", "firmware.tpm"), new("system", "System", "os.version"), new("radios", "Radios", "os.build")],
+        Releases = [Two.Releases[0], Two.Releases[1] with { Components = new Dictionary<string, string> { ["firmware"] = "3", ["radios"] = "5" }.ToImmutableDictionary() }],
+        Hops = [Hop("6-to-7", "6", "7"), Hop("firmware-2-to-3", "2", "3") with { Component = "firmware" }, Hop("radios-4-to-5", "4", "5") with { Component = "radios" }],
         Methods = [Fleets.Method("image") with { Hops = ["6-to-7", "firmware-2-to-3", "radios-4-to-5"] }],
     };
 
     private static Hop Hop(string name, string from, string to) => new(name, [from], to, ImmutableDictionary<string, string>.Empty, []);
 
-    private static KnownIssue Issue(string name, string release, string? since = null, string? mendedIn = null, string touches = "name like \"*\"") => new()
+    private static KnownIssue Issue(string name, string release, string? since = null, string? fixedIn = null, string touches = "name like \"*\"") => new()
     {
         Name = name,
         Title = name,
@@ -171,19 +171,19 @@ public sealed class RouteTests
         Need = Need.Must,
         Touches = Fleets.Parse(touches),
         Since = since,
-        MendedIn = mendedIn,
-        Fix = new(Mender.Vendor, "wait for a mended build", null),
+        FixedIn = fixedIn,
+        Fix = new(FixedBy.Vendor, "wait for a fixed build", null),
     };
 
-    private static Route Find(Product product, string version, string target, string edition = "Workplace", string? model = null, (string Firmware, string Radios)? parts = null) =>
+    private static Route Find(Product product, string version, string target, string edition = "Workplace", string? model = null, (string Firmware, string Radios)? components = null) =>
         RouteFinder.Find(
             product,
-            Fleets.With([("os.version", version), ("os.edition", edition), .. model is null ? [] : new[] { ("hardware.model", model) }, .. parts is { } p ? new[] { ("firmware.tpm", p.Firmware), ("os.build", p.Radios) } : []]),
+            Fleets.With([("os.version", version), ("os.edition", edition), .. model is null ? [] : new[] { ("hardware.model", model) }, .. components is { } p ? new[] { ("firmware.tpm", p.Firmware), ("os.build", p.Radios) } : []]),
             product.Release(target),
             Fleets.Now);
 
     private static Assessment Assess(Product product, string target, params (string, string)[] values) => Assessment.Of(
-        new(product, product.Release(target), [.. product.Methods.Select(m => m.Name)], Carries.Whole), Fleets.With([("os.version", "6.4"), ("os.edition", "Workplace"), .. values]), Moment.Planning, Fleets.Now);
+        new(product, product.Release(target), [.. product.Methods.Select(m => m.Name)], Preserves.Full), Fleets.With([("os.version", "6.4"), ("os.edition", "Workplace"), .. values]), Moment.Planning, Fleets.Now);
 
     private static (GateState, string?) Judge(Product product, string target, params (string, string)[] values) =>
         Assess(product, target, values) is var a ? (a.State, a.Why) : default;

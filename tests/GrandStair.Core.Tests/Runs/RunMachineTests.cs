@@ -17,14 +17,14 @@ public sealed class RunMachineTests
     {
         var run = Journey.Opened();
         run.Open().Ok("fetch");
-        Assert.Equal((Phase.AwaitSlot, OrderKind.Slot), (run.State.Phase, run.State.Outstanding!.Kind));
+        Assert.Equal((Phase.Wait, OrderKind.Slot), (run.State.Phase, run.State.Outstanding!.Kind));
         Assert.Equal(Slot, run.State.DueAt);
         run.At(Slot).Say(o => new SlotOpened(run.Now, "worker", o.Name)).Open().Ok("save").Open().Ok("apply").Ok("restart").Ok("look").Open();
-        Assert.Equal((Phase.Settle, run.Now), (run.State.Phase, run.State.Proved));
+        Assert.Equal((Phase.Settle, run.Now), (run.State.Phase, run.State.Verified));
         Assert.Equal(run.Now.AddDays(10), run.State.DueAt);
         run.At(run.Now.AddDays(10)).Say(o => new Settled(run.Now, "worker", o.Name));
-        Assert.Equal((Outcome.Done, Standing.Done), (run.State.Outcome, run.Standing));
-        Assert.Equal([Phase.Gate, Phase.Stage, Phase.AwaitSlot, Phase.Gate, Phase.Guard, Phase.Gate, Phase.Apply, Phase.Prove, Phase.Settle, Phase.Closed], run.State.Phases.Select(p => p.Phase));
+        Assert.Equal((Outcome.Done, Status.Done), (run.State.Outcome, run.Status));
+        Assert.Equal([Phase.Gate, Phase.Stage, Phase.Wait, Phase.Gate, Phase.Protect, Phase.Gate, Phase.Apply, Phase.Verify, Phase.Settle, Phase.Closed], run.State.Phases.Select(p => p.Phase));
         Assert.Equal("r1/1/apply/1", run.Asked.Single(o => o.Name.Step == "apply").Name.ToString());
     }
 
@@ -46,9 +46,9 @@ public sealed class RunMachineTests
         Assert.Equal("r1/1/fetch/2", run.State.Outstanding!.Name.ToString());
         Assert.Equal(run.Now + RunMachine.Pause, run.State.DueAt);
         run.Fail("fetch", 7);
-        Assert.Equal(("Fetch: exit status 7, cut", Standing.Parked), (run.State.Parked, run.Standing));
+        Assert.Equal(("Fetch: exit status 7, cut", Status.Parked), (run.State.Parked, run.Status));
         Assert.Null(run.State.DueAt);
-        run.Decide(Decision.TryAgain);
+        run.Decide(Decision.Retry);
         Assert.Equal("r1/1/fetch/3", run.State.Outstanding!.Name.ToString());
     }
 
@@ -61,32 +61,32 @@ public sealed class RunMachineTests
     }
 
     [Fact]
-    public void A_shut_gate_parks_and_an_undecided_one_is_asked_three_times()
+    public void A_blocked_gate_parks_and_an_undecided_one_is_asked_three_times()
     {
-        var shut = Journey.Opened().Judge(GateState.Shut, Broken);
-        Assert.StartsWith("the gate is shut: All services run (seen: services.failed = 1)", shut.State.Parked, StringComparison.Ordinal);
+        var blocked = Journey.Opened().Judge(GateState.Blocked, Broken);
+        Assert.StartsWith("the gate is blocked: All services run (seen: services.failed = 1)", blocked.State.Parked, StringComparison.Ordinal);
         var undecided = Journey.Opened().Judge(GateState.Undecided, Broken).Judge(GateState.Undecided, Broken);
         Assert.Null(undecided.State.Parked);
         Assert.NotNull(undecided.Judge(GateState.Undecided, Broken).State.Parked);
     }
 
     [Fact]
-    public void A_run_can_be_called_off_until_the_turning_point_and_not_after()
+    public void A_run_can_be_cancelled_until_the_point_of_no_return_and_not_after()
     {
-        Assert.Equal(Outcome.CalledOff, Journey.Opened().Open().Ok("fetch").Decide(Decision.CallOff).State.Outcome);
-        var staging = Journey.Opened().Open().Decide(Decision.CallOff);
+        Assert.Equal(Outcome.Cancelled, Journey.Opened().Open().Ok("fetch").Decide(Decision.Cancel).State.Outcome);
+        var staging = Journey.Opened().Open().Decide(Decision.Cancel);
         Assert.Null(staging.State.Closed);
-        Assert.Equal(Outcome.CalledOff, staging.Ok("fetch").State.Outcome);
-        var error = Assert.Throws<DecisionRefusedException>(() => Journey.AtApply().Decide(Decision.CallOff));
-        Assert.Contains("cannot 'call-off'", error.Message, StringComparison.Ordinal);
+        Assert.Equal(Outcome.Cancelled, staging.Ok("fetch").State.Outcome);
+        var error = Assert.Throws<DecisionRefusedException>(() => Journey.AtApply().Decide(Decision.Cancel));
+        Assert.Contains("cannot 'cancel'", error.Message, StringComparison.Ordinal);
     }
 
     [Fact]
-    public void Past_the_latest_turning_point_nothing_is_begun_and_another_slot_is_needed()
+    public void Past_the_latest_point_of_no_return_nothing_is_begun_and_another_slot_is_needed()
     {
         var run = Journey.Opened().Open().Ok("fetch").At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name)).Open();
         run.At(Slot.AddHours(4)).Ok("save").Open();
-        Assert.Equal((Phase.AwaitSlot, true, 1), (run.State.Phase, run.State.NeedsSlot, run.State.MissedSlots));
+        Assert.Equal((Phase.Wait, true, 1), (run.State.Phase, run.State.NeedsSlot, run.State.MissedSlots));
         Assert.Null(run.State.DueAt);
         Assert.DoesNotContain(run.Asked, o => o.Name.Step == "apply");
         run.Add(new SlotMoved(run.Now, "worker", new(Slot.AddDays(1), Slot.AddDays(1).AddHours(1), Slot.AddDays(1).AddHours(3)), "missed"));
@@ -99,16 +99,16 @@ public sealed class RunMachineTests
         var run = Journey.Opened(catchUp: 1).Open().Ok("fetch").Miss(1);
         Assert.Equal((1, null), (run.State.MissedSlots, run.State.Parked));
         run.MoveSlot(1).Miss(2);
-        Assert.Equal((2, Standing.Parked, OrderKind.Decide), (run.State.MissedSlots, run.Standing, run.State.Outstanding!.Kind));
+        Assert.Equal((2, Status.Parked, OrderKind.Decide), (run.State.MissedSlots, run.Status, run.State.Outstanding!.Kind));
         Assert.Contains("(seen: 2 missed, 1 caught up)", run.State.Parked, StringComparison.Ordinal);
-        Assert.Equal([Decision.TryAgain, Decision.CallOff], RunMachine.Possible(run.State));
-        run.Decide(Decision.TryAgain);
+        Assert.Equal([Decision.Retry, Decision.Cancel], RunMachine.Possible(run.State));
+        run.Decide(Decision.Retry);
         Assert.Equal((true, null, OrderKind.Slot), (run.State.NeedsSlot, run.State.Parked, run.State.Outstanding!.Kind));
         // Each further one is asked about; whoever gives it a time has decided.
         run.MoveSlot(2).Miss(3);
-        Assert.Equal(Standing.Parked, run.Standing);
+        Assert.Equal(Status.Parked, run.Status);
         run.MoveSlot(5);
-        Assert.Equal((Standing.Scheduled, Slot.AddDays(5)), (run.Standing, run.State.DueAt));
+        Assert.Equal((Status.Scheduled, Slot.AddDays(5)), (run.Status, run.State.DueAt));
         run.At(Slot.AddDays(5)).Say(o => new SlotOpened(run.Now, "worker", o.Name)).Open().Ok("save").Open().Ok("apply");
         Assert.True(run.State.Turned);
         Assert.Equal(run.State.MissedSlots, RunMachine.Replay(run.Log)!.MissedSlots);
@@ -119,42 +119,42 @@ public sealed class RunMachineTests
     {
         var run = Journey.AtApply().Say(o => new OrderOverdue(Slot.AddHours(4), "worker", o.Name, "long"));
         Assert.Equal(("long", OrderKind.Step), (run.State.Parked, run.State.Outstanding!.Kind));
-        Assert.Contains(Decision.WaitOn, RunMachine.Possible(run.State));
+        Assert.Contains(Decision.Wait, RunMachine.Possible(run.State));
         run.Ok("apply");
         Assert.Equal((null, "restart"), (run.State.Parked, run.State.Outstanding!.Name.Step));
     }
 
     [Fact]
-    public void A_proof_that_does_not_hold_can_be_gone_back_from()
+    public void A_verification_that_does_not_hold_can_be_gone_back_from()
     {
-        var run = Journey.AtApply().Ok("apply").Ok("restart").Ok("look").Judge(GateState.Shut, Broken);
-        Assert.StartsWith("the proof is shut", run.State.Parked, StringComparison.Ordinal);
-        run.Decide(Decision.GoBack).Ok("go-back");
-        Assert.Equal((Outcome.Reverted, "because", Standing.Ended), (run.State.Outcome, run.State.Reason, run.Standing));
+        var run = Journey.AtApply().Ok("apply").Ok("restart").Ok("look").Judge(GateState.Blocked, Broken);
+        Assert.StartsWith("the verification is blocked", run.State.Parked, StringComparison.Ordinal);
+        run.Decide(Decision.RollBack).Ok("roll-back");
+        Assert.Equal((Outcome.RolledBack, "because", Status.Stopped), (run.State.Outcome, run.State.Reason, run.Status));
     }
 
     [Fact]
-    public void A_caution_at_the_proof_is_a_loose_end_and_must_be_closed_before_the_run_is_done()
+    public void A_caution_at_the_verification_is_a_follow_up_and_must_be_closed_before_the_run_is_done()
     {
         var run = Journey.AtApply().Ok("apply").Ok("restart").Ok("look").Say(o => new GateJudged(Slot, "worker", o.Name, GateState.Open, [], [Broken]));
-        Assert.Equal(Standing.Proved, run.Standing);
+        Assert.Equal(Status.Verified, run.Status);
         Assert.Null(run.State.DueAt);
         run.Say(o => new Settled(Slot.AddDays(10), "worker", o.Name));
         Assert.Null(run.State.Closed);
-        run.Add(new LooseEndClosed(Slot.AddDays(10), "deck-it", "services-up", "started it"));
+        run.Add(new FollowUpClosed(Slot.AddDays(10), "deck-it", "services-up", "started it"));
         run.Say(o => new Settled(Slot.AddDays(10), "worker", o.Name));
         Assert.Equal(Outcome.Done, run.State.Outcome);
-        Assert.Equal("deck-it", run.State.LooseEnds[0].By);
+        Assert.Equal("deck-it", run.State.FollowUps[0].By);
     }
 
     [Fact]
-    public void Room_is_needed_from_the_slot_to_the_proof_and_given_back_while_parked()
+    public void Room_is_needed_from_the_slot_to_the_verification_and_given_back_while_parked()
     {
         var run = Journey.Opened().Open().Ok("fetch");
         Assert.False(run.State.NeedsRoom);
         run.At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name));
         Assert.True(run.State.NeedsRoom);
-        Assert.False(run.Judge(GateState.Shut, Broken).State.NeedsRoom);
+        Assert.False(run.Judge(GateState.Blocked, Broken).State.NeedsRoom);
         Assert.True(Journey.AtApply().State.NeedsRoom);
     }
 
@@ -207,12 +207,12 @@ public sealed class RunMachineTests
 
         public DateTimeOffset Now { get; private set; } = Fleets.Now;
 
-        public Standing Standing => Standings.Of(false, default, true, State);
+        public Status Status => Statuses.Of(false, default, true, State);
 
         public static Journey Opened(int? catchUp = null)
         {
             var method = Fleets.Method("image");
-            var leg = new LegSpec("6-to-7", "image", method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterTurningPoint);
+            var leg = new LegSpec("6-to-7", "image", method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterPointOfNoReturn);
             return new Journey().Add(new RunOpened(Fleets.Now, "worker", 1, 1, "winter", 1, "Pilot", "hash", [leg], new(Slot, Slot.AddHours(1), Slot.AddHours(3)), catchUp));
         }
 
@@ -269,7 +269,7 @@ public sealed class RunMachineTests
             {
                 (_, 5) when possible.Length > 0 => new Decided(Now, "planner", possible[Now.Minute % possible.Length], "chance"),
                 (OrderKind.Gate, 0) => new GateJudged(Now, "worker", order.Name, GateState.Undecided, [Broken], []),
-                (OrderKind.Gate, 1) => new GateJudged(Now, "worker", order.Name, GateState.Shut, [Broken], []),
+                (OrderKind.Gate, 1) => new GateJudged(Now, "worker", order.Name, GateState.Blocked, [Broken], []),
                 (OrderKind.Gate, _) => new GateJudged(Now, "worker", order.Name, GateState.Open, [], []),
                 (OrderKind.Step, 0) => new OrderEnded(Now, "worker", order.Name, OrderResult.Failed, 1, "x"),
                 (OrderKind.Step, 1) => new OrderEnded(Now, "worker", order.Name, OrderResult.Gone, null, ""),

@@ -47,7 +47,7 @@ public sealed class CoverTests
         Assert.Equal("b d f", string.Join(' ', membership.Waves[0].Select(m => m.Name)));
         Assert.Equal("a c e", string.Join(' ', membership.Waves[1].Select(m => m.Name)));
         var coverage = membership.Coverages.Single();
-        Assert.Equal((9, 7, 1), (coverage.Values, coverage.Covered, coverage.Untold["hardware.model"]));
+        Assert.Equal((9, 7, 1), (coverage.Values, coverage.Covered, coverage.Unknown["hardware.model"]));
         Assert.Equal(["hardware.model Gull 1: no machine with it is ready to go", "site Linsay: no machine with it is ready to go"], coverage.Uncovered.Select(u => $"{u.Key} {u.Value}: {u.Why}"));
     }
 

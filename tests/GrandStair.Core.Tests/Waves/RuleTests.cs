@@ -23,7 +23,7 @@ public sealed class RuleTests
     private static readonly Gen<DateTimeOffset> Day = Gen.Select(Fleets.Among("2027-03-28", "2027-10-31", "2027-03-14", "2027-11-07", "2027-04-04", "2027-09-26", "2027-01-01"), Gen.Int[-3, 3])
         .Select(d => new DateTimeOffset(DateOnly.Parse(d.Item1, System.Globalization.CultureInfo.InvariantCulture).AddDays(d.Item2), TimeOnly.MinValue, TimeSpan.Zero));
 
-    private static readonly Gen<Whom> Some = Gen.Select(Names("Westhaven", "Eastness"), Names("office", "deck"), Names("desk-1", "desk-2")).Select(n => new Whom(n.Item1, n.Item2, n.Item3));
+    private static readonly Gen<TargetSelector> Some = Gen.Select(Names("Westhaven", "Eastness"), Names("office", "deck"), Names("desk-1", "desk-2")).Select(n => new TargetSelector(n.Item1, n.Item2, n.Item3));
 
     [Fact]
     public void A_weekly_rule_that_is_written_is_read_as_it_was() => Rule.Sample(rule =>
@@ -55,27 +55,27 @@ public sealed class RuleTests
     });
 
     [Fact]
-    public void A_machine_may_be_touched_when_the_rules_that_name_it_most_closely_say_so_and_no_closure_holds() => Gen.Select(
+    public void A_machine_may_be_touched_when_the_rules_that_name_it_most_closely_say_so_and_no_freeze_holds() => Gen.Select(
         Gen.Select(Some, Rule, Zone).Array[1, 5], Gen.Select(Some, Rule, Zone).Array[0, 3], Day).Sample(
-        (windows, closures, day) =>
+        (windows, freezes, day) =>
         {
-            var plan = PlacementTests.Basic with
+            var plan = ScheduleTests.Basic with
             {
                 Windows = [.. windows.Select(w => new WindowSpec(w.Item1, new(w.Item3, [w.Item2])))],
-                Closures = [.. closures.Select(c => new ClosureSpec(c.Item1, new(c.Item3, [c.Item2]), "shut"))],
+                Freezes = [.. freezes.Select(c => new FreezeSpec(c.Item1, new(c.Item3, [c.Item2]), "blocked"))],
             };
             var found = new Windows(plan, NoCalendars, day, day.AddDays(8));
             foreach (var (site, group, machine) in new[] { ("Westhaven", "office", "desk-1"), ("westhaven", "deck", "desk-9"), ("Holm Pier", "Office", "desk-2"), ("Holm Pier", "bridge", "desk-9"), ("Eastness", "bridge", "DESK-1") })
             {
                 // What names the machine, or else its group, or else its site, or else what is for everyone.
                 bool Named(ImmutableArray<string> names, string name) => names.Contains(name, StringComparer.OrdinalIgnoreCase);
-                Func<Whom, bool>[] kinds = [w => Named(w.Machines, machine), w => Named(w.Groups, group), w => Named(w.Sites, site), w => w.IsEveryone];
+                Func<TargetSelector, bool>[] kinds = [w => Named(w.Machines, machine), w => Named(w.Groups, group), w => Named(w.Sites, site), w => w.IsEveryone];
                 var kind = kinds.FirstOrDefault(k => windows.Any(w => k(w.Item1)));
                 var open = found.Of(site, group, machine);
                 foreach (var moment in Moments(day))
                 {
                     var may = kind is not null && windows.Any(w => kind(w.Item1) && Holds(w.Item2, w.Item3, moment))
-                        && !closures.Any(c => kinds.Any(k => k(c.Item1)) && Holds(c.Item2, c.Item3, moment));
+                        && !freezes.Any(c => kinds.Any(k => k(c.Item1)) && Holds(c.Item2, c.Item3, moment));
                     Assert.True(open.Any(s => s.From <= moment && moment < s.To) == may, $"{machine} of {group} at {site}, {moment:u}");
                 }
             }
@@ -83,14 +83,14 @@ public sealed class RuleTests
         iter: 60);
 
     [Fact]
-    public void A_line_s_minutes_are_those_of_its_hours() => Gen.Select(Rule, Zone, Day, Gen.Int[0, 600], Gen.Int[15, 8000]).Sample(
+    public void A_uplink_s_minutes_are_those_of_its_hours() => Gen.Select(Rule, Zone, Day, Gen.Int[0, 600], Gen.Int[15, 8000]).Sample(
         (rule, zone, day, after, length) =>
         {
-            var line = new LineSpec(["Westhaven"], 12e6, 0.5, new(zone, [rule]));
+            var uplink = new UplinkSpec(["Westhaven"], 12e6, 0.5, new(zone, [rule]));
             var (from, to) = (day.AddMinutes(after), day.AddMinutes(after + length));
             var minutes = Enumerable.Range(0, length).Count(m => Holds(rule, zone, from.AddMinutes(m)));
-            Assert.Equal(minutes, line.MinutesBetween(from, to, NoCalendars), 1e-6);
-            Assert.Equal(length, (line with { Hours = null }).MinutesBetween(from, to, NoCalendars), 1e-6);
+            Assert.Equal(minutes, uplink.MinutesBetween(from, to, NoCalendars), 1e-6);
+            Assert.Equal(length, (uplink with { Hours = null }).MinutesBetween(from, to, NoCalendars), 1e-6);
         },
         iter: 60);
 

@@ -28,10 +28,10 @@ public class SharedScheduleTests
     public void Without_a_window_it_is_told_whose_windows_count_and_which_freeze_takes_them()
     {
         TimeRule Weekly(string when) => new("Europe/London", [WeeklyRule.Parse(when)]);
-        var plan = PlacementTests.Basic with
+        var plan = ScheduleTests.Basic with
         {
-            Windows = [new(Whom.Everyone, Weekly("Mon-Sun 00:00-00:00")), new(new([], ["till"], []), Weekly("Mon 08:00-09:00")), new(new([], [], ["m2"]), Weekly("Mon-Sun 20:00-23:00"))],
-            Closures = [new(Whom.At("Westhaven"), Weekly("Mon-Sun 19:00-22:00"), "the ferries dock")],
+            Windows = [new(TargetSelector.Everyone, Weekly("Mon-Sun 00:00-00:00")), new(new([], ["till"], []), Weekly("Mon 08:00-09:00")), new(new([], [], ["m2"]), Weekly("Mon-Sun 20:00-23:00"))],
+            Freezes = [new(TargetSelector.At("Westhaven"), Weekly("Mon-Sun 19:00-22:00"), "the ferries dock")],
         };
         SlotRequest Ask(int id, string group) => new(new(id), "Westhaven", TimeSpan.FromMinutes(90), TimeSpan.FromMinutes(10)) { Name = $"m{id}", Group = group };
         var placed = SlotPlacer.Place(new(plan, new Dictionary<string, ICalendar>(), [Ask(1, "till"), Ask(2, "till")], [], new DateTimeOffset(2027, 1, 11, 0, 0, 0, TimeSpan.Zero))).All;
@@ -44,7 +44,7 @@ public class SharedScheduleTests
     {
         var now = new DateTimeOffset(2027, 1, 11, 14, 0, 0, TimeSpan.Zero);
         var crew = new CrewSpec("north", "deck-it", 1, 4, [], new("Europe/London", [WeeklyRule.Parse("Mon-Fri 08:00-18:00")]));
-        var plan = PlacementTests.Basic with { Windows = [new(Whom.Everyone, new("Europe/London", [WeeklyRule.Parse("Mon-Sun 00:00-00:00")]))], Crews = [crew] };
+        var plan = ScheduleTests.Basic with { Windows = [new(TargetSelector.Everyone, new("Europe/London", [WeeklyRule.Parse("Mon-Sun 00:00-00:00")]))], Crews = [crew] };
         SlotRequest Ask(int id) => new(new(id), "Westhaven", TimeSpan.FromMinutes(30), TimeSpan.FromMinutes(10)) { Name = $"m{id}", Crew = "deck-it" };
         // Three were done this morning, one yesterday.
         TakenSlot[] done = [.. new[] { -6, -5, -4, -24 }.Select((h, i) => new TakenSlot(Ask(10 + i), new(now.AddHours(h), now.AddHours(h), now.AddHours(h)) { Crew = "north" }))];
@@ -66,7 +66,7 @@ public class SharedScheduleTests
     public void Machines_that_depend_on_one_another_in_a_circle_are_told_apart_from_those_that_can_go()
     {
         SlotRequest Ask(int id, int on) => new(new(id), "Westhaven", TimeSpan.FromMinutes(30), TimeSpan.FromMinutes(10)) { Name = $"m{id}", After = [new(new(on), $"m{on}")] };
-        var placed = SlotPlacer.Place(new(PlacementTests.Basic, new Dictionary<string, ICalendar>(), [Ask(1, 2), Ask(2, 1)], [], new DateTimeOffset(2027, 1, 11, 0, 0, 0, TimeSpan.Zero))).All;
+        var placed = SlotPlacer.Place(new(ScheduleTests.Basic, new Dictionary<string, ICalendar>(), [Ask(1, 2), Ask(2, 1)], [], new DateTimeOffset(2027, 1, 11, 0, 0, 0, TimeSpan.Zero))).All;
         Assert.All(placed, p => Assert.Null(p.Slot));
         Assert.Contains("it depends on m2, which has no slot", placed[0].Why, StringComparison.Ordinal);
     }

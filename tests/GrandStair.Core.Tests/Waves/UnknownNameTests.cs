@@ -16,13 +16,13 @@ public sealed class UnknownNameTests
         windows:
           - { zone: Europe/London, weekly: ["Mon-Fri 19:00-05:00"] }
           - { machines: [desk-1, dsk-2], zone: Europe/London, weekly: ["Sat 19:00-05:00"] }
-        closures: [{ sites: [Westhavn], zone: Europe/London, days: [2027-02-01], why: regatta }]
+        freezes: [{ sites: [Westhavn], zone: Europe/London, days: [2027-02-01], why: regatta }]
         limits: { all: 4 }
-        lines: [{ sites: [westhaven, "MV Gannet"], rate: 20 Mbit/s }]
+        uplinks: [{ sites: [westhaven, "MV Gannet"], rate: 20 Mbit/s }]
         crews:
           - { name: shore, kind: terminal-it, hands: 1, zone: UTC, weekly: ["Sat 08:00-18:00"] }
           - { name: deck, kind: deck-ti, hands: 1, sites: [Eastness], zone: UTC, weekly: ["Sat 08:00-18:00"] }
-        advance: { proved: 100 % }
+        advance: { verified: 100 % }
         """;
 
     [Fact]
@@ -34,9 +34,9 @@ public sealed class UnknownNameTests
         Assert.Equal(
             [
                 "windows[2]: machine 'dsk-2' has no effect, there is none; did you mean 'desk-2'?",
-                "closures[1]: site 'Westhavn' has no effect, no machine stands there; did you mean 'Westhaven'?",
+                "freezes[1]: site 'Westhavn' has no effect, no machine stands there; did you mean 'Westhaven'?",
                 "target.but[2]: site 'Harbour' has no effect, no machine stands there.",
-                "lines[1]: site 'MV Gannet' has no effect, no machine stands there.",
+                "uplinks[1]: site 'MV Gannet' has no effect, no machine stands there.",
                 "crews.deck: kind 'deck-ti' has no effect, no method of the plan needs it.",
             ],
             UnknownNames.In(plan, product, fleet));

@@ -16,7 +16,7 @@ public sealed class WaveTests
         Scope = Fleets.Parse("os.version < 7"),
         Methods = ["image"],
         Waves = [new("Pilot", Fleets.Parse("tag = pilot"), 2), new("Offices", Fleets.Parse("power.mains = yes"), null), new("Rest", null, null)],
-        Windows = [new(Whom.Everyone, new("Europe/London", [WeeklyRule.Parse("Mon-Fri 19:00-05:00")])), new(Whom.At("MV Gannet"), new("Europe/London", [WeeklyRule.Parse("Sun 01:30-03:30")]))],
+        Windows = [new(TargetSelector.Everyone, new("Europe/London", [WeeklyRule.Parse("Mon-Fri 19:00-05:00")])), new(TargetSelector.At("MV Gannet"), new("Europe/London", [WeeklyRule.Parse("Sun 01:30-03:30")]))],
         Limits = new(3, 2),
         Advance = new(0.9, 1, TimeSpan.FromDays(3)),
     };
@@ -59,20 +59,20 @@ public sealed class WaveTests
     }
 
     [Theory]
-    [InlineData("proved*9 scheduled", 4, true, "9 of 10 proved and soaked")]
-    [InlineData("proved*9 scheduled", 2, false, "9 of 10 proved, soaks for 3 d")]
-    [InlineData("proved*10", 4, true, "10 of 10 proved and soaked")]
-    [InlineData("proved*8 scheduled*2", 4, false, "8 of 10 proved, 9 needed")]
-    [InlineData("proved*20 parked ended", 4, false, "2 parked or ended")]
-    [InlineData("proved*2 not-ready*7 excused*4", 4, true, "2 of 2")]
-    [InlineData("not-ready*3 excused", 4, false, "none of its machines may go yet, 3 are not ready")]
-    [InlineData("excused*2", 4, true, "excused")]
-    public void The_next_wave_begins_when_the_rule_holds(string standings, int daysSince, bool holds, string why)
+    [InlineData("verified*9 scheduled", 4, true, "9 of 10 verified and soaked")]
+    [InlineData("verified*9 scheduled", 2, false, "9 of 10 verified, soaks for 3 d")]
+    [InlineData("verified*10", 4, true, "10 of 10 verified and soaked")]
+    [InlineData("verified*8 scheduled*2", 4, false, "8 of 10 verified, 9 needed")]
+    [InlineData("verified*20 parked stopped", 4, false, "2 parked or stopped")]
+    [InlineData("verified*2 not-ready*7 exempt*4", 4, true, "2 of 2")]
+    [InlineData("not-ready*3 exempt", 4, false, "none of its machines may go yet, 3 are not ready")]
+    [InlineData("exempt*2", 4, true, "exempt")]
+    public void The_next_wave_begins_when_the_rule_holds(string statuses, int daysSince, bool holds, string why)
     {
-        var all = standings.Split(' ').Select(s => s.Split('*')).SelectMany(s => Enumerable.Repeat(Named<Standing>(s[0]), s.Length > 1 ? int.Parse(s[1], null) : 1));
-        // The last of them was proved only now; what counts is since when there are enough.
-        var proved = all.Count(s => s == Standing.Proved);
-        var moments = Enumerable.Range(0, proved).Select(i => i > 8 ? Fleets.Now : Fleets.Now.AddDays(-daysSince));
+        var all = statuses.Split(' ').Select(s => s.Split('*')).SelectMany(s => Enumerable.Repeat(Named<Status>(s[0]), s.Length > 1 ? int.Parse(s[1], null) : 1));
+        // The last of them was verified only now; what counts is since when there are enough.
+        var verified = all.Count(s => s == Status.Verified);
+        var moments = Enumerable.Range(0, verified).Select(i => i > 8 ? Fleets.Now : Fleets.Now.AddDays(-daysSince));
         var advance = Plan.Advance.Judge(new(all), moments, Fleets.Now);
         Assert.Equal(holds, advance.Holds);
         Assert.Contains(why, advance.Why, StringComparison.Ordinal);

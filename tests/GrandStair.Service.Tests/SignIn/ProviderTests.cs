@@ -26,7 +26,7 @@ public sealed class ProviderTests : IAsyncLifetime
         _service = await ServiceProcess.StartAsync(data, port, ["--provider", file]);
         await _service.Client.PutSecretAsync("staff-client", TestProvider.Secret, Stop);
         var csv = Path.Combine(data, "fleet.csv");
-        await File.WriteAllTextAsync(csv, "name,site,link\ndesk-1,Westhaven,stand-in\ndesk-2,Eastness,stand-in\n");
+        await File.WriteAllTextAsync(csv, "name,site,connection\ndesk-1,Westhaven,simulated\ndesk-2,Eastness,simulated\n");
         Assert.Equal(0, (await _service.GstairAsync("fleet", "import", csv)).Exit);
     }
 

@@ -119,9 +119,9 @@ public sealed class ApiFuzz : IDisposable
 
     private static string SampleOf(string type) => type switch
     {
-        "application/yaml" => "plan: fuzzed\ntarget: { product: Brae Desktop, release: \"7\" }\nscope: os.version < 7\nmethods: [image-in-place]\nwaves: [{ name: All }]\nwindows: [{ zone: Europe/London, weekly: [\"Mon-Sun 00:00-00:00\"] }]\nlimits: { all: 2 }\nadvance: { proved: 100 %, failures: 0, soak: 1 d }\n",
+        "application/yaml" => "plan: fuzzed\ntarget: { product: Brae Desktop, release: \"7\" }\nscope: os.version < 7\nmethods: [image-in-place]\nwaves: [{ name: All }]\nwindows: [{ zone: Europe/London, weekly: [\"Mon-Sun 00:00-00:00\"] }]\nlimits: { all: 2 }\nadvance: { verified: 100 %, failures: 0, soak: 1 d }\n",
         "text/calendar" => "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTART:20270111T080000Z\r\nDURATION:PT1H\r\nRRULE:FREQ=WEEKLY\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n",
-        _ => "name,site,link,os.version,seen\nfuzzed-1,Westhaven,stand-in,6.4,2027-01-11T08:00:00Z\n",
+        _ => "name,site,connection,os.version,seen\nfuzzed-1,Westhaven,simulated,6.4,2027-01-11T08:00:00Z\n",
     };
 
     /// <summary>A value for a parameter: one that means something, or anything.</summary>

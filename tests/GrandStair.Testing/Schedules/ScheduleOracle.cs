@@ -33,7 +33,7 @@ public static class ScheduleOracle
             if (!IsOpen(plan, of, t)) yield return $"{of.Name} runs at {t:u}, when it may not be touched";
         }
 
-        if (!IsOpen(plan, of, slot.LatestTurn + of.AfterTurningPoint + of.RollbackLasts - TimeSpan.FromMinutes(1))) yield return $"{of.Name} may turn too late";
+        if (!IsOpen(plan, of, slot.LatestTurn + of.AfterPointOfNoReturn + of.RollbackLasts - TimeSpan.FromMinutes(1))) yield return $"{of.Name} may turn too late";
         if ((of.Crew is null) != (slot.Crew is null)) yield return $"{of.Name} has no crew, or one that it does not need";
         if (slot.Crew is not { } crew) yield break;
         var spec = plan.Crews.Single(c => c.Name == crew);
@@ -67,7 +67,7 @@ public static class ScheduleOracle
             var now = all.Where(s => s.Slot.Start <= moment && moment < s.Slot.End).ToArray();
             foreach (var plan in now.GroupBy(s => s.Plan.Name).Where(p => p.Count() > p.First().Plan.Limits.All)) yield return $"{plan.Count()} of {plan.Key} at once at {moment:u}";
             foreach (var site in now.GroupBy(s => s.Of.Site).Where(g => g.Count() > g.Min(s => s.Plan.Limits.Site))) yield return $"{site.Count()} at once at {site.Key} at {moment:u}";
-            foreach (var unit in now.Where(s => s.Of.Unit is not null).GroupBy(s => s.Of.Unit).Where(g => g.Count() > 1)) yield return $"{unit.Count()} of unit {unit.Key} at once at {moment:u}";
+            foreach (var cluster in now.Where(s => s.Of.Cluster is not null).GroupBy(s => s.Of.Cluster).Where(g => g.Count() > 1)) yield return $"{cluster.Count()} of cluster {cluster.Key} at once at {moment:u}";
             foreach (var crew in now.Where(s => s.Slot.Crew is not null).GroupBy(s => s.Slot.Crew!).Where(g => g.Count() > g.Min(s => CrewOf(s.Plan, g.Key).Hands))) yield return $"crew {crew.Key} has {crew.Count()} at once at {moment:u}";
         }
     }
@@ -86,14 +86,14 @@ public static class ScheduleOracle
         {
             foreach (var (of, slot, isNew) in slots.Where(s => s.Of.Stages > 0))
             {
-                if (plan.Lines.FirstOrDefault(l => l.Sites.Contains(of.Site)) is not { } line) continue;
+                if (plan.Uplinks.FirstOrDefault(l => l.Sites.Contains(of.Site)) is not { } uplink) continue;
                 if (slot.StageFrom is not { } from)
                 {
                     if (isNew) yield return $"{of.Name} is not staged";
                     continue;
                 }
 
-                var through = Through(line, of.Stages, from, slot.Start);
+                var through = Through(uplink, of.Stages, from, slot.Start);
                 if (through is null) yield return $"{of.Name} is staged from {from:u} and not through at {slot.Start:u}";
                 staged.Add((of.Site, of.Name, from, through ?? slot.Start));
             }
@@ -108,14 +108,14 @@ public static class ScheduleOracle
     }
 
     /// <summary>When so many bytes are through that begin at a moment, minute by minute; null where that is after another moment.</summary>
-    private static DateTimeOffset? Through(LineSpec line, double bytes, DateTimeOffset from, DateTimeOffset by)
+    private static DateTimeOffset? Through(UplinkSpec uplink, double bytes, DateTimeOffset from, DateTimeOffset by)
     {
         for (var t = from; t <= by;)
         {
             // Hours change at full minutes.
             var next = new DateTimeOffset((t.Ticks / TimeSpan.TicksPerMinute * TimeSpan.TicksPerMinute) + TimeSpan.TicksPerMinute, TimeSpan.Zero);
-            var able = line.Hours is null || InWeek(line.Hours, t) ? (next - t).TotalMinutes * line.BytesPerMinute : 0;
-            if (able >= bytes - 1) return t + TimeSpan.FromMinutes(bytes / line.BytesPerMinute) is var end && end <= by + TimeSpan.FromSeconds(1) ? end : null;
+            var able = uplink.Hours is null || InWeek(uplink.Hours, t) ? (next - t).TotalMinutes * uplink.BytesPerMinute : 0;
+            if (able >= bytes - 1) return t + TimeSpan.FromMinutes(bytes / uplink.BytesPerMinute) is var end && end <= by + TimeSpan.FromSeconds(1) ? end : null;
             bytes -= able;
             t = next;
         }
@@ -130,7 +130,7 @@ public static class ScheduleOracle
         var windows = plan.Windows.Where(w => w.For.Groups.Contains(of.Group)).ToArray();
         if (windows.Length == 0) windows = [.. plan.Windows.Where(w => w.For.Sites.Contains(of.Site))];
         if (windows.Length == 0) windows = [.. plan.Windows.Where(w => w.For.IsEveryone)];
-        var closed = plan.Closures.Where(c => c.For.IsEveryone || c.For.Sites.Contains(of.Site) || c.For.Groups.Contains(of.Group));
+        var closed = plan.Freezes.Where(c => c.For.IsEveryone || c.For.Sites.Contains(of.Site) || c.For.Groups.Contains(of.Group));
         return windows.Any(w => InWeek(w.When, t)) && !closed.Any(c => InWeek(c.When, t) || c.When.Days.Any(d => DateOnly.FromDateTime(Local(c.When.Zone, t)) is var day && day >= d.First && day <= d.Last));
     }
 

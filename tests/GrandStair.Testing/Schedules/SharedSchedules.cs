@@ -7,7 +7,7 @@ namespace GrandStair.Testing.Schedules;
 
 /// <summary>
 /// Makes up two plans of several waves at shared sites, lays one out, then the other around it, then lets some days pass and lays both out
-/// again, as happens while plans are under way; and says what their slots break.
+/// again, as happens while plans are running; and says what their slots break.
 /// </summary>
 public sealed class SharedSchedules
 {
@@ -19,7 +19,7 @@ public sealed class SharedSchedules
     private static readonly string[] Weeks = ["Mon-Fri 19:00-05:00", "Sat,Sun 22:30-06:15", "Mon-Sun 20:00-23:45", "Tue,Thu,Sat 12:00-16:20", "Fri-Mon 23:10-04:40"];
     private readonly Random _draw;
     private readonly DateTimeOffset _from;
-    private readonly LineSpec _uplink;
+    private readonly UplinkSpec _uplink;
     private readonly CrewSpec[] _crews;
 
     private SharedSchedules(int seed)
@@ -38,17 +38,17 @@ public sealed class SharedSchedules
         var (first, second) = (AnyPlan("first"), AnyPlan("second"));
         var machines = new List<SlotRequest>();
         var (ofFirst, ofSecond) = (AnyWaves(first, machines), AnyWaves(second, machines));
-        var laid = Lay(first, ofFirst, [], _from);
-        var around = Lay(second, ofSecond, [.. laid.Select(s => Other(s, first))], _from);
-        List<string> broken = [.. ScheduleOracle.Broken([new(first, laid), new(second, around)], _from)];
+        var tentative = Lay(first, ofFirst, [], _from);
+        var around = Lay(second, ofSecond, [.. tentative.Select(s => Other(s, first))], _from);
+        List<string> broken = [.. ScheduleOracle.Broken([new(first, tentative), new(second, around)], _from)];
 
-        // Some days later what has begun stands, what was told stays where it can, and the rest is laid out anew.
+        // Some days later what has begun stands, what was told stays where it can, and the rest is scheduled anew.
         var later = _from.AddMinutes(_draw.Next(6 * 24 * 60));
-        GivenSlot[] firstBegun = [.. laid.Where(s => HasBegun(s, later))], secondBegun = [.. around.Where(s => HasBegun(s, later))];
-        var firstAgain = LayAgain(first, ofFirst, laid, firstBegun, [.. secondBegun.Select(s => Other(s, second))], later);
+        GivenSlot[] firstBegun = [.. tentative.Where(s => HasBegun(s, later))], secondBegun = [.. around.Where(s => HasBegun(s, later))];
+        var firstAgain = LayAgain(first, ofFirst, tentative, firstBegun, [.. secondBegun.Select(s => Other(s, second))], later);
         var secondAgain = LayAgain(second, ofSecond, around, secondBegun, [.. firstBegun.Concat(firstAgain).Select(s => Other(s, first))], later);
         broken.AddRange(ScheduleOracle.Broken([new(first, [.. firstBegun.Select(Old), .. firstAgain]), new(second, [.. secondBegun.Select(Old), .. secondAgain])], later).Select(b => $"after {later:u}: {b}"));
-        return (broken, laid.Length + around.Length + firstAgain.Length + secondAgain.Length);
+        return (broken, tentative.Length + around.Length + firstAgain.Length + secondAgain.Length);
     }
 
     /// <summary>
@@ -61,14 +61,14 @@ public sealed class SharedSchedules
         var made = new SharedSchedules(seed);
         var plan = made.AnyPlan("late");
         var waves = made.AnyWaves(plan, []);
-        var usual = Layout.Of(plan, NoCalendars, waves, [], [], made._from);
-        // Those that find no place at all are no matter of the deadline.
+        var usual = PlanSchedule.Of(plan, NoCalendars, waves, [], [], made._from);
+        // Those that cannot be scheduled at all are no matter of the deadline.
         var placed = usual.All.Where(p => p.Slot is not null).Select(p => p.Machine).ToHashSet();
         waves = [.. waves.Select(w => w.Where(r => placed.Contains(r.Machine)).ToArray())];
         if (placed.Count < 2) return ([], 0);
         var (first, last) = (usual.All.Min(p => p.Slot?.End)!.Value, usual.End!.Value);
         plan = plan with { Deadline = DateOnly.FromDateTime((first + ((last - first) * made._draw.NextDouble())).UtcDateTime.AddDays(-1)) };
-        var advised = Layout.ToMeet(plan, NoCalendars, waves, [], [], made._from);
+        var advised = PlanSchedule.ToMeet(plan, NoCalendars, waves, [], [], made._from);
         var wrong = new List<string>();
         foreach (var change in advised)
         {
@@ -78,7 +78,7 @@ public sealed class SharedSchedules
 
         return (wrong, advised.Length);
 
-        bool IsInTime(Plan changed) => Layout.Of(changed, NoCalendars, waves, [], [], made._from) is var layout && !layout.Left.Any() && Layout.IsInTime(changed, layout.End);
+        bool IsInTime(Plan changed) => PlanSchedule.Of(changed, NoCalendars, waves, [], [], made._from) is var schedule && !schedule.Left.Any() && PlanSchedule.IsInTime(changed, schedule.End);
     }
 
     private static GivenSlot Old(GivenSlot slot) => slot with { IsNew = false };
@@ -88,10 +88,10 @@ public sealed class SharedSchedules
 
     private static TakenSlot Other(GivenSlot slot, Plan of) => new(slot.Of, slot.Slot) { OtherPlan = of };
 
-    private static GivenSlot[] Lay(Plan plan, SlotRequest[][] waves, IReadOnlyList<TakenSlot> standing, DateTimeOffset from)
+    private static GivenSlot[] Lay(Plan plan, SlotRequest[][] waves, IReadOnlyList<TakenSlot> status, DateTimeOffset from)
     {
-        var layout = Layout.Of(plan, NoCalendars, waves, standing, [], from, thorough: false);
-        return [.. waves.SelectMany(w => w).Zip(layout.All).Where(p => p.Second.Slot is not null).Select(p => new GivenSlot(p.First, p.Second.Slot!))];
+        var schedule = PlanSchedule.Of(plan, NoCalendars, waves, status, [], from, thorough: false);
+        return [.. waves.SelectMany(w => w).Zip(schedule.All).Where(p => p.Second.Slot is not null).Select(p => new GivenSlot(p.First, p.Second.Slot!))];
     }
 
     private static GivenSlot[] LayAgain(Plan plan, SlotRequest[][] waves, GivenSlot[] before, GivenSlot[] begun, IReadOnlyList<TakenSlot> others, DateTimeOffset now)
@@ -112,10 +112,10 @@ public sealed class SharedSchedules
         Scope = ConditionParser.Parse("name is known", KeyRegistry.BuiltIn),
         Methods = ["image"],
         Waves = [new("Pilot", null, 1), new("Second", null, null), new("Rest", null, null)],
-        Windows = [.. Sites.Select(s => new WindowSpec(Whom.At(s), AnyRule())), new WindowSpec(new([], ["office"], []), AnyRule())],
-        Closures = [new(Whom.At("Westhaven"), new("Europe/London", []) { Days = [new(DateOnly.FromDateTime(_from.UtcDateTime).AddDays(2), DateOnly.FromDateTime(_from.UtcDateTime).AddDays(3))] }, "stocktaking"), new(new([], ["till"], []), AnyRule(), "the tills are counted")],
+        Windows = [.. Sites.Select(s => new WindowSpec(TargetSelector.At(s), AnyRule())), new WindowSpec(new([], ["office"], []), AnyRule())],
+        Freezes = [new(TargetSelector.At("Westhaven"), new("Europe/London", []) { Days = [new(DateOnly.FromDateTime(_from.UtcDateTime).AddDays(2), DateOnly.FromDateTime(_from.UtcDateTime).AddDays(3))] }, "stocktaking"), new(new([], ["till"], []), AnyRule(), "the tills are counted")],
         Limits = new(1 + _draw.Next(5), 1 + _draw.Next(3)),
-        Lines = [_uplink],
+        Uplinks = [_uplink],
         Crews = [.. _crews],
         Advance = new(0.5 + (_draw.Next(5) * 0.1), 1, TimeSpan.FromHours(_draw.Next(60))),
     };
@@ -143,7 +143,7 @@ public sealed class SharedSchedules
             Name = $"m{machines.Count + 1}",
             Group = Groups[_draw.Next(Groups.Length)],
             RollbackLasts = TimeSpan.FromMinutes(_draw.Next(40)),
-            Unit = _draw.Next(3) == 0 ? $"pair-{_draw.Next(2)}" : null,
+            Cluster = _draw.Next(3) == 0 ? $"pair-{_draw.Next(2)}" : null,
             Crew = _draw.Next(4) == 0 ? Kinds[_draw.Next(Kinds.Length)] : null,
             After = before is null ? [] : [new(before.Machine, before.Name)],
             Stages = _draw.Next(400) * 1e6,

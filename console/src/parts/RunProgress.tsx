@@ -1,0 +1,30 @@
+import type { Schemas } from '../api/client';
+import { span, word } from './words';
+
+const phases = ['gate', 'stage', 'wait', 'protect', 'apply', 'verify'];
+
+/** The phases up to the verification, filled as far as a run has come. */
+export function RunProgress({ run }: { run: Schemas['RunRow'] }) {
+  const number = Number(run.phaseNumber);
+  return (
+    <span className="run-progress" role="img" aria-label={`${word(run.phase)}${run.overSeconds ? ', longer than usual' : ''}`}>
+      {phases.map((phase, i) => {
+        const at = i + 1;
+        const state = at < number ? 'full' : at > number ? '' : run.status === 'parked' ? 'parked' : run.overSeconds ? 'over' : 'now';
+        const share = at === number ? (run.share ?? 0.5) : 1;
+        return (
+          <span key={phase} className={`phase ${state}`} title={phase}>
+            {state === 'now' && <span style={{ width: `${Math.max(8, share * 100)}%` }} />}
+          </span>
+        );
+      })}
+    </span>
+  );
+}
+
+/** How long a run is still to go, by how much it takes longer than usual, or how long nothing was heard of it. */
+export function ToGo({ run }: { run: Schemas['RunRow'] }) {
+  if (run.noContact) return <span className="over-text">no contact for {span(run.noContact.seconds)}</span>;
+  if (run.overSeconds) return <span className="over-text">{span(run.overSeconds)} over the usual time</span>;
+  return <span>{run.leftSeconds === null ? '' : `${span(run.leftSeconds)} to go`}</span>;
+}

@@ -1,0 +1,42 @@
+import { word } from './words';
+
+/** Where machines stand, in the order of their way, with the shape that says the same as the colour. */
+export const statuses = [
+  ['done', '■'],
+  ['verified', '▲'],
+  ['running', '▶'],
+  ['parked', '‖'],
+  ['scheduled', '○'],
+  ['ready', '◇'],
+  ['not-ready', '✕'],
+  ['exempt', '–'],
+  ['stopped', '!'],
+] as const;
+
+const shapes = new Map<string, string>(statuses);
+
+/** A status by shape, word and colour. */
+export function Status({ of }: { of: string }) {
+  return (
+    <span className={`status is-${of}`}>
+      <span className="shape" aria-hidden="true">
+        {shapes.get(of) ?? '·'}
+      </span>
+      {word(of)}
+    </span>
+  );
+}
+
+const gateShapes: Record<string, string> = { open: '○', undecided: '?', blocked: '✕' };
+
+/** A gate's state by shape, word and colour. */
+export function GateState({ of }: { of: string }) {
+  return (
+    <span className={`status is-gate-${of}`}>
+      <span className="shape" aria-hidden="true">
+        {gateShapes[of] ?? '·'}
+      </span>
+      {word(of)}
+    </span>
+  );
+}

@@ -1,0 +1,92 @@
+using System.Globalization;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+
+namespace GrandStair.Connections.Simulation;
+
+/// <summary>How an order will go on a simulated machine.</summary>
+/// <param name="Lasts">How long it takes.</param>
+/// <param name="Result">Whether it will end or be gone.</param>
+/// <param name="Exit">Its exit status; null where it will be gone.</param>
+/// <param name="Note">What it will have said.</param>
+internal sealed record Course(TimeSpan Lasts, OrderState Result, int? Exit, string Note);
+
+/// <summary>
+/// What simulated machines understand in place of a shell script: one line an action. <c>fetch image</c>, <c>clean</c>, <c>save settings</c>,
+/// <c>apply image VERSION BUILD</c>, <c>apply offer VERSION BUILD</c>, <c>look around</c>, and <c>set KEY VALUE</c>.
+/// </summary>
+internal static class SimulatedScript
+{
+    /// <summary>Draws how an order will go from what is true of the machine.</summary>
+    public static Course Course(string machine, Dictionary<string, string> truth, PostedOrder order, DateTimeOffset now)
+    {
+        var slowness = double.Parse(truth.GetValueOrDefault("truth.slowness", "1"), CultureInfo.InvariantCulture);
+        var spread = 0.75 + (0.6 * Chance.Of(machine, order.Name.Step, order.Name.Attempt));
+        var minutes = order.Kind == StepKind.Restart ? 4 : Lines(order.Script).Sum(l => Minutes(l, truth));
+        var lasts = TimeSpan.FromMinutes(minutes * slowness * spread);
+        var apply = Lines(order.Script).Any(l => l.StartsWith("apply", StringComparison.Ordinal));
+        var luck = Chance.Of(machine, "luck-" + order.Name.Step, order.Name.Attempt);
+
+        if (apply && truth.GetValueOrDefault("driver.printer") == "4.1" && luck < 0.7)
+            return new(lasts * 0.8, OrderState.Ended, 31, "went back to the state before the first start\nfirst start: printer driver 4.1 did not load");
+        if (apply && luck < 0.02) return new(lasts * 0.6, OrderState.Gone, null, "the machine lost its power");
+        if (apply && luck > 0.96) return new(lasts * 2.6, OrderState.Ended, 0, "applied; indexing took long");
+        if (order.Script.Contains("fetch", StringComparison.Ordinal) && luck < 0.05)
+            return new(lasts * 0.5, OrderState.Ended, 7, "the line was cut at 48 %; the checksum does not match");
+        return new(lasts, OrderState.Ended, 0, Lines(order.Script).LastOrDefault() is { } last ? $"{last}: done" : $"restarted at {now + lasts:HH:mm}");
+    }
+
+    /// <summary>What it is doing at a share of its time.</summary>
+    public static string Doing(string script, double share)
+    {
+        var lines = Lines(script);
+        return lines.Length == 0 ? "restarting" : lines[Math.Min(lines.Length - 1, (int)(share * lines.Length))];
+    }
+
+    /// <summary>What an order that ended well has changed.</summary>
+    public static void Take(string kind, string script, string order, Dictionary<string, string> truth)
+    {
+        if (kind == "restart") truth["boot.id"] = $"{Chance.Of(order, "boot"):R}"[2..];
+        foreach (var line in Lines(script))
+        {
+            var words = line.Split(' ');
+            switch (words)
+            {
+                case ["apply", _, var version, var build]:
+                    truth["os.version"] = version;
+                    truth["os.build"] = build;
+                    truth["disk.system.free"] = $"{Math.Max(4, Gib(truth) - 9).ToString("0.#", CultureInfo.InvariantCulture)} GiB";
+                    break;
+                case ["fetch", ..]:
+                    truth["image.staged"] = "yes";
+                    break;
+                case ["set", var key, ..]:
+                    truth[key] = string.Join(' ', words[2..]);
+                    break;
+                default:
+                    break;
+            }
+        }
+    }
+
+    private static double Minutes(string line, Dictionary<string, string> truth) => line.Split(' ') switch
+    {
+        // 5.2 GiB over the machine's line, at most at 200 Mbit/s from its disk's side.
+        ["fetch", ..] => 5.2 * 8 * 1074 / Math.Min(200, Rate(truth)) / 60,
+        ["clean", ..] => 4,
+        ["save", ..] => 5,
+        ["apply", "image", ..] => 38,
+        ["apply", "offer", ..] => 55,
+        ["look", ..] => 5,
+        _ => 1,
+    };
+
+    private static double Rate(Dictionary<string, string> truth) =>
+        Math.Max(1, (Units.Parse(truth.GetValueOrDefault("network.rate", "40 Mbit/s"), ValueKind.Rate) ?? 40e6) / 1e6);
+
+    private static double Gib(Dictionary<string, string> truth) =>
+        (Units.Parse(truth.GetValueOrDefault("disk.system.free", "0"), ValueKind.Size) ?? 0) / (1L << 30);
+
+    private static string[] Lines(string script) =>
+        [.. script.Split('\n', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).Where(l => !l.StartsWith('#'))];
+}

@@ -1,0 +1,159 @@
+using System.Collections.Immutable;
+using GrandStair.Core.Access;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Gates;
+using GrandStair.Core.Methods;
+using GrandStair.Core.Readiness;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Connections;
+using GrandStair.Storage.Checks;
+using GrandStair.Storage.Databases;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Scripts;
+using Microsoft.Extensions.Logging;
+
+namespace GrandStair.Engine.Checks;
+
+/// <summary>Where people's commands about one check on one machine are carried out: ask it again, waive it, fix it.</summary>
+public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader, FleetCache fleet, ConnectionSet connections, DecisionTable decisions, FixTable fixes, ScriptTable sent, TimeProvider clock, ILogger<CheckRunner> log)
+{
+    /// <summary>How long a waiver may last at most.</summary>
+    public static readonly TimeSpan LongestWaiver = TimeSpan.FromDays(366);
+
+    // Fixes are orders like any other on a machine; their names begin beyond those of runs.
+    private const long FirstFixRun = 1_000_000_000_000;
+    private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(500);
+    private static readonly TimeSpan ShortestLimit = TimeSpan.FromHours(1);
+
+    /// <summary>Asks one check of a machine again, from readings of now: exactly those that it looks at.</summary>
+    /// <exception cref="CommandException">The machine's gate has no such check.</exception>
+    /// <exception cref="ConnectionException">The machine could not be read.</exception>
+    public async Task<Machine> RecheckAsync(Aim aim, Machine machine, string check, Actor actor, CancellationToken stop)
+    {
+        var result = await FindAsync(aim, machine, check, null, stop);
+        return await ReadForAsync(result.Check, machine, actor, stop);
+    }
+
+    /// <summary>Waives a must on a machine until a moment.</summary>
+    /// <exception cref="CommandException">It cannot be waived, or need not.</exception>
+    public async Task<long> WaiveAsync(Aim aim, Machine machine, string check, string reason, DateTimeOffset until, Actor actor, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        if (until <= now || until > now + LongestWaiver) throw new CommandException("until", $"A waiver ends within a year from now; expected a day after {now:yyyy-MM-dd} and not after {now + LongestWaiver:yyyy-MM-dd}.");
+        var result = await FindAsync(aim, machine, check, null, stop);
+        if (result.Check.Need == Need.Should) throw new CommandException("not-waivable", $"'{check}' is a should: it blocks no gate. It is acknowledged before the plan starts.");
+        if (!result.Check.Waivable) throw new CommandException("not-waivable", $"'{check}' cannot be waived: the catalogue says that nobody may go on in spite of it. {result.Check.Fix.Words}");
+        if (result.State is not (CheckState.Unmet or CheckState.Unknown)) throw new CommandException("nothing-to-waive", $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to waive.");
+        return await decisions.WaiveAsync(aim.Product.Name, machine.Id, new(check, result.Check.Version, Waiver.SeenIn(result), reason, actor.Name, now, until), actor, stop);
+    }
+
+    /// <summary>Sends the script that fixes a check to a machine. The check is asked again when it has ended.</summary>
+    /// <exception cref="CommandException">The check has no script, or need not be fixed.</exception>
+    /// <exception cref="ConnectionException">It is not known whether the machine got it; it is posted again.</exception>
+    public async Task<StoredFix> FixAsync(Aim aim, Machine machine, string check, string? plan, Actor actor, CancellationToken stop)
+    {
+        var result = await FindAsync(aim, machine, check, plan, stop);
+        if (result.Check.Fix.Script is not { } script) throw new CommandException("no-script", $"No script fixes '{check}'. {result.Check.Fix.Words}");
+        if (result.State is not (CheckState.Unmet or CheckState.Unknown or CheckState.Waived)) throw new CommandException("nothing-to-fix", $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to fix.");
+        var content = aim.Product.Scripts[script];
+        return await fixes.BeginAsync(machine.Id, aim.Product.Name, check, script, FileChange.Hash(content), actor, clock.GetUtcNow(), stop);
+    }
+
+    /// <summary>Keeps fixes going until it is stopped: posts them, asks after them, and asks their checks again.</summary>
+    public async Task KeepAsync(CancellationToken stop)
+    {
+        while (!stop.IsCancellationRequested)
+        {
+            try
+            {
+                foreach (var fix in await fixes.ListAsync(null, openOnly: true, 1000, stop)) await ProcessAsync(fix, stop);
+            }
+            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
+            {
+                log.LogError("Fixes cannot be kept going, and are tried again: {Why}", error.Message);
+            }
+
+            await Task.Delay(Tick, stop);
+        }
+    }
+
+    /// <summary>Takes a fix one step further. A fault in one fix ends that fix and no other.</summary>
+    private async Task ProcessAsync(StoredFix fix, CancellationToken stop)
+    {
+        try
+        {
+            await AdvanceAsync(fix, stop);
+        }
+        catch (Exception error) when (error is not (OperationCanceledException or StoreException or System.Data.Common.DbException))
+        {
+            log.LogError(error, "Fix f{Fix} failed", fix.Id);
+            var now = clock.GetUtcNow();
+            await fixes.PutAsync(fix with { Ended = now, Note = "something went wrong that should not; the service's log says what" }, now, stop);
+        }
+    }
+
+    private async Task AdvanceAsync(StoredFix fix, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var machine = (await fleet.AllAsync(stop))[fix.Machine];
+        if (catalogues.Products.GetValueOrDefault(fix.Product) is not { } product || !product.Scripts.TryGetValue(fix.Script, out var content))
+        {
+            await fixes.PutAsync(fix with { Ended = now, Note = "the catalogue has no such script any more" }, now, stop);
+            return;
+        }
+
+        var order = new OrderName(FirstFixRun + fix.Id, 1, $"fix-{fix.Check}", 1);
+        var values = new SortedDictionary<string, string>(StringComparer.Ordinal) { ["order"] = order.ToString(), ["machine"] = machine.Name, ["check"] = fix.Check };
+        try
+        {
+            var connection = connections.Of(machine);
+            var status = await connection.AskAsync(machine, order, stop);
+            if (status.State == OrderState.Unseen)
+            {
+                await sent.SentAsync(machine.Id, [new(product.Name, fix.Script, FileChange.Hash(content))], "fix", fix.Actor, order.ToString(), now, stop);
+                await connection.PostAsync(machine, new(order, 1, StepKind.Script, content, values), stop);
+            }
+            else if (status.State is OrderState.Ended or OrderState.Gone) await EndAsync(fix with { Exit = status.Exit, Note = status.State == OrderState.Gone ? $"it is gone without a result. {status.Note}" : status.Note }, product, machine, stop);
+            else if (status.Note != fix.Note) await fixes.PutAsync(fix with { Note = status.Note }, now, stop);
+        }
+        catch (ConnectionException error)
+        {
+            if (now > fix.Begun + ShortestLimit) await fixes.PutAsync(fix with { Ended = now, Note = error.Message }, now, stop);
+            else if (error.Message != fix.Note) await fixes.PutAsync(fix with { Note = error.Message }, now, stop);
+        }
+    }
+
+    private async Task EndAsync(StoredFix fix, Product product, Machine machine, CancellationToken stop)
+    {
+        string? state = null;
+        try
+        {
+            // A catalogue that was approved meanwhile may have renamed the check; then there is nothing to evaluate again.
+            if (product.Hops.SelectMany(h => h.Checks).Concat(product.Methods.SelectMany(m => m.Checks)).FirstOrDefault(c => c.Name == fix.Check) is { } check
+                && await ReadForAsync(check, machine, Actor.Worker, stop) is var read) state = RunMachine.Name(Gate.Judge([check with { AskedAt = [Moment.Planning] }], read, Moment.Planning, clock.GetUtcNow()).Checks[0].State);
+        }
+        catch (ConnectionException error)
+        {
+            log.LogInformation("After fix f{Fix} {Machine} was not read: {Why}", fix.Id, machine.Name, error.Message);
+        }
+
+        var now = clock.GetUtcNow();
+        await fixes.PutAsync(fix with { Ended = now, CheckState = state }, now, stop);
+    }
+
+    /// <summary>Reads exactly what a check looks at.</summary>
+    private Task<Machine> ReadForAsync(Check check, Machine machine, Actor actor, CancellationToken stop) =>
+        reader.ReadAsync(machine, [.. check.Keys.Except(Machine.OwnKeys)], actor, stop);
+
+    private async Task<CheckResult> FindAsync(Aim aim, Machine machine, string check, string? plan, CancellationToken stop)
+    {
+        var now = clock.GetUtcNow();
+        var decided = (await decisions.OfAsync(aim.Product.Name, plan, now, stop)).GetValueOrDefault(machine.Id, Decisions.None);
+        var results = Assessment.Of(aim, machine, Moment.Planning, now, decided).Checks.ToImmutableArray();
+        return results.FirstOrDefault(c => c.Check.Name == check)
+            ?? throw new CommandException("unknown-check", $"The gate of {machine.Name} has no check '{check}'{(Spelling.Nearest(check, results.Select(c => c.Check.Name)) is { } near ? $"; did you mean '{near}'?" : $"; it has {string.Join(", ", results.Select(c => c.Check.Name).DefaultIfEmpty("none"))}.")}");
+    }
+}

@@ -1,0 +1,179 @@
+using GrandStair.Core.Access;
+using GrandStair.Core.Approvals;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Outcomes;
+using GrandStair.Core.Readiness;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Core.Waves;
+using GrandStair.Engine.Fleet;
+using GrandStair.Storage.Audit;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
+
+namespace GrandStair.Engine.Plans;
+
+/// <summary>A command that cannot be carried out as things are.</summary>
+/// <param name="name">A stable name, such as <c>unknown-plan</c>.</param>
+/// <param name="message">What is wrong, and what to do.</param>
+public sealed class CommandException(string name, string message) : Exception(message)
+{
+    /// <summary>A stable name.</summary>
+    public string Name { get; } = name;
+}
+
+/// <summary>Where people's commands about plans and runs are carried out.</summary>
+public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, DecisionTable decisions, RunLog runs, OtherPlans otherPlans, TimeProvider clock)
+{
+    /// <summary>Starts a plan, or goes on with a held one.</summary>
+    public async Task StartAsync(string name, Actor actor, CancellationToken stop)
+    {
+        var plan = await FindAsync(name, stop);
+        if (plan.State == PlanState.Ended) throw new CommandException("plan-ended", $"Plan '{name}' has ended; there is nothing to start.");
+        if (plan is { State: PlanState.Started, Held: null }) throw new CommandException("plan-started", $"Plan '{name}' is running already.");
+        var machines = await fleet.AllAsync(stop);
+        if ((await otherPlans.OfAsync(name, plan.Started, stop)).Shared((await plans.MembersAsync(name, stop)).Where(PlanWriter.IsPending).Select(m => machines[m.Machine])) is { } shared)
+            throw new CommandException("machines-shared", $"{shared}. A machine is upgraded by one plan at a time: exempt it from one of them, or leave it out of this plan's scope.");
+        // Asked again when a held plan goes on, since what is to be acknowledged may have changed since it started.
+        if ((await acknowledgements.OpenAsync(plan, stop)) is { Count: > 0 } open)
+            throw new CommandException("not-acknowledged", $"Before plan '{name}' goes on somebody has to acknowledge: {string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'.");
+        if ((await approvals.NeededAsync(plan, stop)).FirstOrDefault(n => n.Subject == Consent.WholePlan) is { Given: null } needed)
+            throw new CommandException("not-approved", $"Plan '{name}' needs the approval of {(needed.By.IsEmpty ? "an approver who did not change it" : string.Join(" or ", needed.By))} first{(needed.Before is { } earlier ? $"; what {earlier.By} approved on {earlier.At:yyyy-MM-dd} was revision {earlier.Revision}, and it was changed since" : "")}. {needed.Why} See 'gstair plan approve {name}'.");
+        await plans.PutStateAsync(name, PlanState.Started, null, plan.State == PlanState.Drafted ? "start" : "go-on", actor, clock.GetUtcNow(), stop);
+    }
+
+    /// <summary>Chooses the method of one machine in spite of the plan's order; null goes back to that.</summary>
+    /// <exception cref="CommandException">The product has no such method, or the machine is running.</exception>
+    public async Task ChooseMethodAsync(string name, Machine machine, string? method, string reason, Actor actor, CancellationToken stop)
+    {
+        var member = await MemberAsync(name, machine, stop);
+        var stored = await FindAsync(name, stop);
+        var (_, product) = await catalogues.ReadPlanAsync(stored, stop);
+        if (method is not null && product.Method(method) is not { Way: Way.Upgrade })
+            throw new CommandException("unknown-method", $"{product.Name} has no method '{method}' that upgrades; expected one of {string.Join(", ", product.Methods.Where(m => m.Way == Way.Upgrade).Select(m => m.Name))}.");
+        if (member.Run is not null && member.Status != Status.Stopped) throw new CommandException("machine-running", $"{machine.Name} has a run that is not over (r{member.Run}), pinned to its method; cancel it first.");
+        // Held before it is written, so that no run is opened by a method that nobody has acknowledged or approved.
+        if (method is not null && product.Method(method) is { Preserves: not Preserves.Full } less && stored is { State: PlanState.Started, Held: null })
+            await plans.PutStateAsync(name, PlanState.Started, $"{machine.Name} was given the method {less.Name}, which does not preserve everything and waits for acknowledgement", "hold", actor, clock.GetUtcNow(), stop);
+        await decisions.ChooseMethodAsync(name, machine.Id, method, reason, actor, clock.GetUtcNow(), stop);
+        await approvals.HoldUnlessApprovedAsync(name, $"{machine.Name} was given another method", actor, stop);
+    }
+
+    /// <summary>Holds a plan: no further slot opens and no wave begins. What is running goes on to its end.</summary>
+    public async Task HoldAsync(string name, string reason, Actor actor, CancellationToken stop)
+    {
+        var plan = await FindAsync(name, stop);
+        if (plan.State != PlanState.Started) throw new CommandException("plan-not-started", $"Plan '{name}' is not running; there is nothing to hold.");
+        await plans.PutStateAsync(name, PlanState.Started, reason, "hold", actor, clock.GetUtcNow(), stop);
+    }
+
+    /// <summary>Exemptions a machine from a plan.</summary>
+    public async Task ExemptAsync(string name, Machine machine, Exemption exemption, string reason, DateOnly? until, Actor actor, CancellationToken stop)
+    {
+        var member = await MemberAsync(name, machine, stop);
+        if (member.Status is Status.Running or Status.Parked or Status.Verified or Status.Done || (member.Run is not null && member.Status != Status.Stopped))
+            throw new CommandException("machine-running", $"{machine.Name} has a run that is not over (r{member.Run}); cancel it first.");
+        if (exemption == Exemption.Stays && until is null) throw new CommandException("no-end", $"A machine that stays does so until a date; give it with --until.");
+        await plans.ExemptAsync(name, machine.Id, exemption, reason, until, actor, clock.GetUtcNow(), stop);
+    }
+
+    /// <summary>Lets a machine whose run ended without success go again.</summary>
+    public async Task AgainAsync(string name, Machine machine, string reason, Actor actor, CancellationToken stop)
+    {
+        var member = await MemberAsync(name, machine, stop);
+        if (member.Status != Status.Stopped) throw new CommandException("run-not-ended", $"{machine.Name} stands at '{RunMachine.Name(member.Status)}'; only one whose run has ended without success can go again.");
+        await plans.AgainAsync(name, machine.Id, reason, actor, clock.GetUtcNow(), stop);
+    }
+
+    /// <summary>Decides about a run.</summary>
+    /// <exception cref="DecisionRefusedException">It cannot be decided so now.</exception>
+    public Task<RunState> DecideAsync(long run, Decision decision, string reason, Actor actor, CancellationToken stop) =>
+        AppendAsync(run, _ => new Decided(clock.GetUtcNow(), actor.Name, decision, reason), new(actor, $"run {RunMachine.Name(decision)}", reason), stop);
+
+    /// <summary>Closes a follow-up.</summary>
+    public Task<RunState> CloseFollowUpAsync(long run, string followUp, string reason, Actor actor, CancellationToken stop) =>
+        AppendAsync(
+            run,
+            state => state.FollowUps.Any(l => l.Name == followUp && l.Closed is null)
+                ? new FollowUpClosed(clock.GetUtcNow(), actor.Name, followUp, reason)
+                : throw new CommandException("unknown-follow-up", $"Run r{run} has no open follow-up '{followUp}'."),
+            new(actor, "run close-follow-up", $"{followUp}: {reason}"),
+            stop);
+
+    /// <summary>The plan of that name.</summary>
+    /// <exception cref="CommandException">There is none.</exception>
+    public async Task<StoredPlan> FindAsync(string name, CancellationToken stop)
+    {
+        return await plans.FindAsync(name, stop) ?? throw Unknown(name, (await plans.AllAsync(stop)).Select(p => p.Name));
+    }
+
+    /// <summary>That there is no plan of a name, with the one that may be meant.</summary>
+    public static CommandException Unknown(string name, IEnumerable<string> names)
+    {
+        var near = Spelling.Nearest(name, names);
+        return new("unknown-plan", $"There is no plan '{name}'{(near is null ? ". 'gstair plan list' shows those that exist." : $"; did you mean '{near}'?")}");
+    }
+
+    /// <summary>What a plan's machines are judged for.</summary>
+    public static Aim AimOf(Plan plan, Product product)
+    {
+        ArgumentNullException.ThrowIfNull(plan);
+        ArgumentNullException.ThrowIfNull(product);
+        return new(product, product.Release(plan.Release), plan.Methods, plan.Preserves) { But = [.. plan.But.Select(b => (b.For, product.Release(b.Release)))] };
+    }
+
+    /// <summary>A machine's place in a plan.</summary>
+    /// <exception cref="CommandException">It has none.</exception>
+    internal static async Task<Member> MemberAsync(PlanTable plans, string name, Machine machine, CancellationToken stop) =>
+        (await plans.OfMachineAsync(machine.Id, stop)).FirstOrDefault(m => m.Plan == name) ?? throw new CommandException("not-in-plan", $"{machine.Name} is not in plan '{name}'.");
+
+    /// <summary>A member with its assessment and slot put in.</summary>
+    internal static Member Judged(Member member, Assessment assessment, Placed? placed)
+    {
+        var slot = placed?.Slot ?? (placed is null ? member.Slot : null);
+        var canGo = assessment.CanBePlanned;
+        if (assessment.Route.Arrived)
+        {
+            return member with
+            {
+                Gate = assessment.State,
+                Method = null,
+                CannotBeFixed = false,
+                Why = "it runs the target already, and not by this plan; exempt it",
+                Change = null,
+                Slot = null,
+                Status = Status.NotReady,
+            };
+        }
+
+        return member with
+        {
+            Gate = assessment.State,
+            Method = assessment.Choice?.Method?.Name,
+            CannotBeFixed = assessment.CannotBeFixed,
+            // Who has no place and is not asked about now keeps what was said of it.
+            Why = assessment.Why ?? (placed is null && canGo && slot is null ? member.Why : placed?.Why),
+            Change = !canGo ? null : placed is null && slot is null ? member.Change : placed?.Change,
+            Slot = canGo ? slot : null,
+            Status = Statuses.Of(member.Exemption is not null, assessment.State, canGo && slot is not null, null),
+        };
+    }
+
+    private async Task<Member> MemberAsync(string name, Machine machine, CancellationToken stop)
+    {
+        await FindAsync(name, stop);
+        return await MemberAsync(plans, name, machine, stop);
+    }
+
+    private async Task<RunState> AppendAsync(long run, Func<RunState, RunEvent> make, Command command, CancellationToken stop)
+    {
+        while (true)
+        {
+            var stored = await runs.FindAsync(run, stop) ?? throw new CommandException("unknown-run", $"There is no run r{run}. 'gstair run list' shows those that exist.");
+            var e = make(stored.State);
+            var after = RunMachine.Step(stored.State, e).State;
+            // Somebody else wrote meanwhile: look again and decide on what is true now.
+            if (await runs.DecideAsync(stored.State, e, after, command, stop)) return after;
+        }
+    }
+}

@@ -1,0 +1,67 @@
+using GrandStair.Core.Access;
+using GrandStair.Core.Conditions;
+using GrandStair.Core.Readiness;
+using GrandStair.Core.Readings;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+
+namespace GrandStair.Service.Access;
+
+/// <summary>The fleet as whoever calls may see it: machines at other sites do not exist for him. Endpoints know no other fleet.</summary>
+internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context)
+{
+    /// <summary>The sites that he may see.</summary>
+    public SiteScope Sites => context.HttpContext!.User.Caller().Sites;
+
+    /// <summary>All his machines.</summary>
+    public async Task<IReadOnlyDictionary<MachineId, Machine>> AllAsync(CancellationToken stop)
+    {
+        var all = await fleet.AllAsync(stop);
+        var sites = Sites;
+        return sites.IsAll ? all : all.Values.Where(m => sites.Holds(m.Site)).Select(Seen(all.Values)).ToDictionary(m => m.Id);
+    }
+
+    /// <summary>The machine of that name or id, or which one may be meant.</summary>
+    /// <exception cref="CommandException">There is none that he may see.</exception>
+    public async Task<Machine> MachineAsync(string name, CancellationToken stop)
+    {
+        if (await fleet.FindAsync(name, stop) is { } machine && Sites.Holds(machine.Site)) return Sites.IsAll ? machine : Seen((await fleet.AllAsync(stop)).Values)(machine);
+        var near = Spelling.Nearest(name, (await AllAsync(stop)).Values.Select(m => m.Name));
+        throw new CommandException("unknown-machine", $"There is no machine '{name}'{(near is null ? ". 'gstair fleet list' shows those that exist." : $"; did you mean '{near}'?")}");
+    }
+
+    /// <summary>The machines of a condition, by name, and of how many it cannot be told.</summary>
+    public async Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(string? filter, CatalogueCache catalogues, DateTimeOffset now, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(catalogues);
+        var condition = string.IsNullOrWhiteSpace(filter) ? null : ConditionParser.Parse(filter, catalogues.Keys);
+        if (Sites.IsAll) return await fleet.MatchingAsync(condition, Sites, now, stop);
+        if (condition is null || !condition.Keys.Contains(Dependents.Key))
+        {
+            var (matching, undecided) = await fleet.MatchingAsync(condition, Sites, now, stop);
+            return ([.. matching.Select(Seen((await fleet.AllAsync(stop)).Values))], undecided);
+        }
+
+        // Asked of the machines as he sees them: the answer must not tell the names that are left out.
+        var asked = (await AllAsync(stop)).Values.OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase).Select(m => (Machine: m, condition.Ask(m, new(now)).Value)).ToArray();
+        return ([.. asked.Where(a => a.Value == Kleene.Yes).Select(a => a.Machine)], asked.Count(a => a.Value == Kleene.CannotTell));
+    }
+
+    /// <summary>Machines as he sees them: without the names of dependents at sites that are not his.</summary>
+    private Func<Machine, Machine> Seen(IEnumerable<Machine> all)
+    {
+        var sites = Sites;
+        HashSet<string>? elsewhere = null;
+        return machine => Dependents.WithoutNames(machine, name => !(elsewhere ??= all.Where(m => !sites.Holds(m.Site)).Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase)).Contains(name));
+    }
+
+    /// <summary>The values of a key, those on most of his machines first.</summary>
+    public Task<IReadOnlyList<(string Value, int Machines)>> ValuesAsync(string key, string having, int most, CancellationToken stop) => fleet.ColumnsAsync(c => c.ValuesOf(key, having, most, Sites), stop);
+
+    /// <summary>Judges the fleet for an aim, and reads something from the judgement; which rows are his is said by the third of what is handed on.</summary>
+    public Task<T> JudgedAsync<T>(Aim aim, string? plan, DateTimeOffset now, Func<FleetJudgement, IReadOnlyList<int>, Func<int, bool>, T> read, CancellationToken stop)
+    {
+        var sites = Sites;
+        return fleet.JudgedAsync(aim, plan, now, (judgement, order) => read(judgement, order, row => sites.Holds(judgement.Fleet[row].Site)), stop);
+    }
+}

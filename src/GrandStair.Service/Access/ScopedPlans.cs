@@ -1,0 +1,71 @@
+using GrandStair.Core.Access;
+using GrandStair.Core.Readings;
+using GrandStair.Engine.Plans;
+using GrandStair.Storage.Plans;
+
+namespace GrandStair.Service.Access;
+
+/// <summary>The plans as whoever calls may see them: those with a machine of his, and of these his machines alone. Endpoints know no others.</summary>
+internal sealed class ScopedPlans(PlanTable plans, PlanTroubles troubles, ScopedFleet fleet)
+{
+    /// <summary>The sites that he may see.</summary>
+    public SiteScope Sites => fleet.Sites;
+
+    /// <summary>His plans, oldest first.</summary>
+    public async Task<IReadOnlyList<StoredPlan>> AllAsync(CancellationToken stop)
+    {
+        var seen = new List<StoredPlan>();
+        foreach (var plan in await plans.AllAsync(stop)) if (await SeenAsync(plan, stop) is { } his) seen.Add(his);
+        return seen;
+    }
+
+    /// <summary>The plan of that name.</summary>
+    /// <exception cref="CommandException">There is none that he may see.</exception>
+    public async Task<StoredPlan> FindAsync(string name, CancellationToken stop) =>
+        await plans.FindAsync(name, stop) is { } plan && await SeenAsync(plan, stop) is { } his ? his : throw PlanCommands.Unknown(name, (await AllAsync(stop)).Select(p => p.Name));
+
+    /// <summary>The plan of that name, to command the whole of it.</summary>
+    /// <exception cref="CommandException">There is none that he may see.</exception>
+    /// <exception cref="NotAllowedException">It is for sites that are not all his.</exception>
+    public async Task<StoredPlan> WholeAsync(string name, CancellationToken stop)
+    {
+        var plan = await FindAsync(name, stop);
+        return SeesAllOf(plan) ? plan : throw new NotAllowedException($"Plan '{name}' was made for other sites too. Ask somebody whose account is for all of its sites.");
+    }
+
+    /// <summary>The plan of that name, to rewrite it; null where there is none yet. Asked before anything is worked out, so that no answer depends on what he may not see.</summary>
+    /// <exception cref="CommandException">The name belongs to a plan that he may not see.</exception>
+    /// <exception cref="NotAllowedException">It is for sites that are not all his.</exception>
+    public async Task<StoredPlan?> ToWriteAsync(string name, CancellationToken stop)
+    {
+        if (await plans.FindAsync(name, stop) is not { } plan) return null;
+        return await SeenAsync(plan, stop) is null ? throw new CommandException("plan-exists", $"The name '{name}' is taken. Give the plan another one.") : await WholeAsync(name, stop);
+    }
+
+    /// <summary>Whether all sites of a plan are his.</summary>
+    public bool SeesAllOf(StoredPlan plan) => fleet.Sites.Covers(plan.Sites);
+
+    /// <summary>What keeps a plan from going on; null where nothing does, and where it is held or not started.</summary>
+    public string? TroubleOf(StoredPlan plan) => plan is { State: PlanState.Started, Held: null } ? troubles.Of(plan.Name) : null;
+
+    /// <summary>The members of a plan that are his machines, by wave and machine.</summary>
+    public async Task<IReadOnlyList<Member>> MembersAsync(string plan, CancellationToken stop)
+    {
+        var members = await plans.MembersAsync(plan, stop);
+        if (fleet.Sites.IsAll) return members;
+        var machines = await fleet.AllAsync(stop);
+        return [.. members.Where(m => machines.ContainsKey(m.Machine))];
+    }
+
+    /// <summary>The places of a machine that he sees, in all plans.</summary>
+    public Task<IReadOnlyList<Member>> OfMachineAsync(Machine machine, CancellationToken stop) => plans.OfMachineAsync(machine.Id, stop);
+
+    /// <summary>A plan as he sees it; null where it has no machine of his.</summary>
+    private async Task<StoredPlan?> SeenAsync(StoredPlan plan, CancellationToken stop)
+    {
+        if (fleet.Sites.IsAll) return plan;
+        if ((await MembersAsync(plan.Name, stop)).Count == 0) return null;
+        var names = (await fleet.AllAsync(stop)).Values.Select(m => m.Name).ToArray();
+        return plan with { Undecided = [.. plan.Undecided.Where(u => names.Any(n => u.StartsWith($"{n}: ", StringComparison.Ordinal)))] };
+    }
+}
