@@ -98,7 +98,7 @@ public sealed class SimulatedMachineTests : IDisposable
 
     [Fact]
     public async Task A_machine_that_is_not_there_is_told() =>
-        Assert.Contains("no simulated named ghost", (await Assert.ThrowsAsync<ConnectionException>(() => _connection.ReadAsync(Desk with { Name = "ghost" }, [], [], Stop))).Message, StringComparison.Ordinal);
+        Assert.Contains("no simulated machine named ghost", (await Assert.ThrowsAsync<ConnectionException>(() => _connection.ReadAsync(Desk with { Name = "ghost" }, [], [], Stop))).Message, StringComparison.Ordinal);
 
     private static PostedOrder Order(long run, string script, long epoch = 1, string step = "do") => new(new(run, 1, step, 1), epoch, StepKind.Script, script, new Dictionary<string, string>());
 

@@ -138,7 +138,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [InlineData(3, "/no/such/file.csv", "fleet", "import", "/no/such/file.csv")]
     [InlineData(2, "--help", "fleet", "lisst")]
     [InlineData(2, "--reason", "plan", "hold", "winter")]
-    [InlineData(7, "There is no simulated named desk-1", "machine", "read", "desk-1")]
+    [InlineData(7, "There is no simulated machine named desk-1", "machine", "read", "desk-1")]
     public async Task What_is_wrong_is_told_with_what_to_do_and_an_exit_status(int exit, string says, params string[] arguments)
     {
         var ran = await Service.GstairAsync(arguments);

@@ -41,7 +41,7 @@ public sealed class SimulatedConnection(SimulatedMachines world, TimeProvider cl
     private async Task<Dictionary<string, string>> ReachAsync(Machine machine, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
-        var (truth, answers) = await world.ReachAsync(machine.Name, now, stop) ?? throw new ConnectionException("unreachable", $"There is no simulated named {machine.Name}.");
+        var (truth, answers) = await world.ReachAsync(machine.Name, now, stop) ?? throw new ConnectionException("unreachable", $"There is no simulated machine named {machine.Name}.");
         // Most machines are backed up every night, which nobody has to order.
         if (truth.GetValueOrDefault("truth.backup") == "nightly") truth["backup.last"] = $"{now.AddHours(-3).Date.AddHours(1):yyyy-MM-ddTHH:mm:ss}Z";
         return answers

@@ -35,37 +35,21 @@ public sealed class SimulatedMachines : IDisposable
     }
 
     /// <summary>Puts machines into the world that are not there yet.</summary>
-    public void Add(IEnumerable<(string Name, IReadOnlyDictionary<string, string> Truth)> machines)
+    public void Add(IEnumerable<(string Name, IReadOnlyDictionary<string, string> Truth)> machines) => InTurn(() =>
     {
-        _turn.Wait();
-        try
-        {
-            using var t = _connection.BeginTransaction();
-            foreach (var (name, truth) in machines)
-                _connection.Execute("INSERT INTO machines (name, truth) VALUES (@name, @truth) ON CONFLICT DO NOTHING", new { name, truth = JsonSerializer.Serialize(truth) }, t);
-            t.Commit();
-        }
-        finally
-        {
-            _turn.Release();
-        }
-    }
+        using var t = _connection.BeginTransaction();
+        foreach (var (name, truth) in machines)
+            _connection.Execute("INSERT INTO machines (name, truth) VALUES (@name, @truth) ON CONFLICT DO NOTHING", new { name, truth = JsonSerializer.Serialize(truth) }, t);
+        t.Commit();
+    });
 
     /// <summary>A person changes something on a machine by hand.</summary>
-    public void Set(string name, string key, string value)
+    public void Set(string name, string key, string value) => InTurn(() =>
     {
-        _turn.Wait();
-        try
-        {
-            if (Truth(_connection, name) is not { } truth) return;
-            truth[key] = value;
-            Keep(_connection, name, truth);
-        }
-        finally
-        {
-            _turn.Release();
-        }
-    }
+        if (Truth(_connection, name) is not { } truth) return;
+        truth[key] = value;
+        Keep(_connection, name, truth);
+    });
 
     /// <summary>What is true of a machine at a moment, and whether it answers: it is not just restarting, and its owner has not taken it away. Null where there is no such machine.</summary>
     internal Task<(Dictionary<string, string> Truth, bool Answers)?> ReachAsync(string name, DateTimeOffset now, CancellationToken stop) => InTurnAsync<(Dictionary<string, string>, bool)?>(
@@ -121,6 +105,19 @@ public sealed class SimulatedMachines : IDisposable
         },
         stop);
 
+    private void InTurn(Action work)
+    {
+        _turn.Wait();
+        try
+        {
+            work();
+        }
+        finally
+        {
+            _turn.Release();
+        }
+    }
+
     private async Task<T> InTurnAsync<T>(Func<T> work, CancellationToken stop)
     {
         await _turn.WaitAsync(stop);
@@ -166,8 +163,7 @@ public sealed class SimulatedMachines : IDisposable
     /// <inheritdoc />
     public void Dispose()
     {
-        _turn.Wait();
-        _connection.Dispose();
+        InTurn(_connection.Dispose);
         _turn.Dispose();
     }
 

@@ -4,6 +4,7 @@ using GrandStair.Core.Conditions;
 using GrandStair.Core.Methods;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
 
@@ -13,14 +14,16 @@ namespace GrandStair.Engine.Fleet;
 /// The fleet as it was last read, brought up to date by what changed since: by machine, and by columns for what is asked of all of it.
 /// What was judged is kept as long as no answer of it can have changed.
 /// </summary>
-public sealed class FleetCache(FleetTable table, DecisionTable decisions) : IDisposable
+public sealed class FleetCache : IDisposable
 {
     // Above so many changes it is quicker to judge all again than each one.
     private const int MostJudgedSingly = 300;
     private const int MostKept = 8;
     private const int MostMatches = 32;
     private readonly Dictionary<string, Matches> _matches = new(StringComparer.Ordinal);
-    private readonly SemaphoreSlim _turn = new(1, 1);
+    private readonly FleetTable _table;
+    private readonly DecisionTable _decisions;
+    private readonly SharedRefresh _refresh;
     private readonly FleetColumns _columns = new();
     private readonly SearchColumns _search = new();
     private readonly Dictionary<string, Kept> _kept = new(StringComparer.Ordinal);
@@ -29,14 +32,20 @@ public sealed class FleetCache(FleetTable table, DecisionTable decisions) : IDis
     private readonly Dictionary<string, HashSet<MachineId>> _hangingOn = new(StringComparer.OrdinalIgnoreCase);
     private int[]? _order;
     private long _position;
-    private long _refreshed;
     private long _version;
 
+    /// <summary>A copy that is filled when it is first asked.</summary>
+    public FleetCache(FleetTable table, DecisionTable decisions)
+    {
+        (_table, _decisions) = (table, decisions);
+        _refresh = new(RefreshAsync);
+    }
+
     /// <summary>All machines as of now.</summary>
-    public Task<ImmutableDictionary<MachineId, Machine>> AllAsync(CancellationToken stop) => LockedAsync(() => _machines, stop);
+    public Task<ImmutableDictionary<MachineId, Machine>> AllAsync(CancellationToken stop) => _refresh.ReadAsync(() => _machines, stop);
 
     /// <summary>The machine of that name (case ignored) or id, or null.</summary>
-    public Task<Machine?> FindAsync(string nameOrId, CancellationToken stop) => LockedAsync(
+    public Task<Machine?> FindAsync(string nameOrId, CancellationToken stop) => _refresh.ReadAsync(
         () => _byName.TryGetValue(nameOrId, out var id) ? _machines[id] : MachineId.Parse(nameOrId) is { } written ? _machines.GetValueOrDefault(written) : null, stop);
 
     /// <summary>
@@ -89,13 +98,13 @@ public sealed class FleetCache(FleetTable table, DecisionTable decisions) : IDis
     public async Task<T> JudgedAsync<T>(Aim aim, string? plan, DateTimeOffset now, Func<FleetJudgement, IReadOnlyList<int>, T> read, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(aim);
-        var stamp = await decisions.StampAsync(stop);
-        var decided = await decisions.OfAsync(aim.Product.Name, plan, now, stop);
-        return await LockedAsync(() => read(JudgementOf(aim, plan, decided, stamp, now), Order()), stop);
+        var stamp = await _decisions.StampAsync(stop);
+        var decided = await _decisions.OfAsync(aim.Product.Name, plan, now, stop);
+        return await _refresh.ReadAsync(() => read(JudgementOf(aim, plan, decided, stamp, now), Order()), stop);
     }
 
     /// <inheritdoc />
-    public void Dispose() => _turn.Dispose();
+    public void Dispose() => _refresh.Dispose();
 
     private FleetJudgement JudgementOf(Aim aim, string? plan, IReadOnlyDictionary<MachineId, Decisions> decided, long stamp, DateTimeOffset now)
     {
@@ -121,34 +130,17 @@ public sealed class FleetCache(FleetTable table, DecisionTable decisions) : IDis
         while (true)
         {
             var returned = Task.CompletedTask;
-            var borrowed = await LockedAsync(() => _search.TryBorrow(_machines, out returned) is { } copy ? new Borrowed(copy, _version) : null, stop);
+            var borrowed = await _refresh.ReadAsync(() => _search.TryBorrow(_machines, out returned) is { } copy ? new Borrowed(copy, _version) : null, stop);
             if (borrowed is not null) return borrowed;
             await returned.WaitAsync(stop);
         }
     }
 
-    private async Task<T> LockedAsync<T>(Func<T> read, CancellationToken stop)
+    private async Task RefreshAsync(CancellationToken stop)
     {
-        var asked = TimeProvider.System.GetTimestamp();
-        await _turn.WaitAsync(stop);
-        try
-        {
-            // Of many who wait for their turn the first reads the changes for all: what was written before they asked is among them.
-            if (_refreshed <= asked)
-            {
-                var began = TimeProvider.System.GetTimestamp();
-                var (changed, position) = await table.ChangedAsync(_position, stop);
-                _position = position;
-                if (changed.Count > 0) Take(changed);
-                _refreshed = began;
-            }
-
-            return read();
-        }
-        finally
-        {
-            _turn.Release();
-        }
+        var (changed, position) = await _table.ChangedAsync(_position, stop);
+        _position = position;
+        if (changed.Count > 0) Take(changed);
     }
 
     private void Take(IReadOnlyList<Machine> changed)

@@ -20,6 +20,9 @@ public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, Decision
         return await NeededAsync(stored, plan, await plans.MembersAsync(stored.Name, stop), await decisions.OfAsync(product.Name, stored.Name, clock.GetUtcNow(), stop), stop);
     }
 
+    /// <summary>The change of a plan that only its consequence shows.</summary>
+    internal const string SomeChange = "what it is going to do was changed";
+
     /// <summary>The approvals that a plan needs, as it was read a moment ago: what is opened by the same reading is what was approved.</summary>
     internal async Task<ImmutableArray<NeededApproval>> NeededAsync(StoredPlan stored, Plan plan, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Decisions> decided, CancellationToken stop)
     {
@@ -35,16 +38,22 @@ public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, Decision
             consent.EveryPlan));
     }
 
-    /// <summary>Puts a plan that has started on hold where what it is going to do is not what was approved.</summary>
+    /// <summary>
+    /// Puts a plan that has started on hold where what it is going to do is not what was approved. Whoever knows what was changed says so, also
+    /// where the plan was put on hold for <see cref="SomeChange"/> before.
+    /// </summary>
     /// <param name="name">The plan.</param>
     /// <param name="change">What was changed, as the beginning of a sentence.</param>
     /// <param name="actor">Who changed it.</param>
     /// <param name="stop">Ends the wait.</param>
     public async Task HoldUnlessApprovedAsync(string name, string change, Actor actor, CancellationToken stop)
     {
-        if (await plans.FindAsync(name, stop) is { State: PlanState.Started, Held: null } stored && !Consent.MayGoOn(await NeededAsync(stored, stop)))
-            await plans.PutStateAsync(name, PlanState.Started, $"{change}, which waits for approval", "hold", actor, clock.GetUtcNow(), stop);
+        if (await plans.FindAsync(name, stop) is not { State: PlanState.Started } stored) return;
+        if (stored.Held is not null && (stored.Held != Waiting(SomeChange) || change == SomeChange)) return;
+        if (!Consent.MayGoOn(await NeededAsync(stored, stop))) await plans.PutStateAsync(name, PlanState.Started, Waiting(change), "hold", actor, clock.GetUtcNow(), stop);
     }
+
+    private static string Waiting(string change) => $"{change}, which waits for approval";
 
     /// <summary>Puts every plan that has started on hold that is not approved as it is now.</summary>
     public async Task HoldUnapprovedAsync(string change, Actor actor, CancellationToken stop)

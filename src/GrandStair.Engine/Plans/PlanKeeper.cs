@@ -111,7 +111,7 @@ public sealed class PlanKeeper(
         var needed = await approvals.NeededAsync(stored, plan, members, decided, stop);
         if (!Consent.MayGoOn(needed))
         {
-            await plans.PutStateAsync(plan.Name, PlanState.Started, "what it is going to do was changed, which waits for approval", "hold", Actor.Worker, now, stop);
+            await approvals.HoldUnlessApprovedAsync(plan.Name, PlanApprovals.SomeChange, Actor.Worker, stop);
             return;
         }
 

@@ -17,50 +17,47 @@ namespace GrandStair.Storage.Runs;
 public sealed record RunEntry(long Run, MachineId Machine, string Plan, string Wave, Status Status, DateTimeOffset SlotStart, DateTimeOffset? Closed);
 
 /// <summary>An entry for every run, kept in memory; each call reads only the runs that have changed since the one before.</summary>
-public sealed class RunIndex(Database database, RunLog runs) : IDisposable
+public sealed class RunIndex : IDisposable
 {
-    private readonly SemaphoreSlim _turn = new(1, 1);
+    private readonly Database _database;
+    private readonly RunLog _runs;
+    private readonly SharedRefresh _refresh;
     private readonly Dictionary<long, RunEntry> _entries = [];
     private IReadOnlyList<RunEntry> _all = [];
     private long _position;
-    private long _refreshed;
 
-    /// <summary>All runs as of now, in no order.</summary>
-    public async Task<IReadOnlyList<RunEntry>> AllAsync(CancellationToken stop)
+    /// <summary>An index that is filled when it is first asked.</summary>
+    public RunIndex(Database database, RunLog runs)
     {
-        var asked = TimeProvider.System.GetTimestamp();
-        await _turn.WaitAsync(stop);
-        try
-        {
-            // Whoever waited has what another call read meanwhile, if that began after this one was made.
-            if (_refreshed > asked) return _all;
-            var began = TimeProvider.System.GetTimestamp();
-            var (position, changed) = await ChangedAsync(stop);
-            if (changed.Count > 0)
-            {
-                foreach (var run in await runs.SomeAsync(changed, stop))
-                {
-                    var s = run.State;
-                    _entries[s.Run] = new(s.Run, new(s.Machine), s.Plan, s.Wave, Statuses.Of(false, default, true, s), s.Slot.Start, s.Closed);
-                }
-
-                _all = [.. _entries.Values];
-            }
-
-            (_position, _refreshed) = (position, began);
-            return _all;
-        }
-        finally
-        {
-            _turn.Release();
-        }
+        (_database, _runs) = (database, runs);
+        _refresh = new(RefreshAsync);
     }
 
+    /// <summary>All runs as of now, in no order.</summary>
+    public Task<IReadOnlyList<RunEntry>> AllAsync(CancellationToken stop) => _refresh.ReadAsync(() => _all, stop);
+
     /// <inheritdoc />
-    public void Dispose() => _turn.Dispose();
+    public void Dispose() => _refresh.Dispose();
+
+    private async Task RefreshAsync(CancellationToken stop)
+    {
+        var (position, changed) = await ChangedAsync(stop);
+        if (changed.Count > 0)
+        {
+            foreach (var run in await _runs.SomeAsync(changed, stop))
+            {
+                var s = run.State;
+                _entries[s.Run] = new(s.Run, new(s.Machine), s.Plan, s.Wave, Statuses.Of(false, default, true, s), s.Slot.Start, s.Closed);
+            }
+
+            _all = [.. _entries.Values];
+        }
+
+        _position = position;
+    }
 
     /// <summary>The runs that have events after the last position; all runs at first, when one look at each is quicker than to go through all that ever changed.</summary>
-    private Task<(long Position, IReadOnlyList<long> Runs)> ChangedAsync(CancellationToken stop) => database.ReadAsync<(long, IReadOnlyList<long>)>(
+    private Task<(long Position, IReadOnlyList<long> Runs)> ChangedAsync(CancellationToken stop) => _database.ReadAsync<(long, IReadOnlyList<long>)>(
         async c =>
         {
             // Asked for before the runs: what is written in between is read once more with the next call, and nothing is missed.

@@ -76,19 +76,14 @@ public sealed class RunLog(Database database)
 
     // What was last read of runs. A state is never changed; one with as many events as the run has is as it is now.
     private readonly ConcurrentDictionary<long, RunState> _states = new();
+    private readonly RunQueue _answering = new(database, silent: false);
+    private readonly RunQueue _silent = new(database, silent: true);
 
     /// <summary>What is said in place of a limit's name where the run was claimed again.</summary>
     public const string Lost = "this worker no longer has the run";
 
     /// <summary>The source of readings that say what a run left on its machine.</summary>
     public const string RunSource = "run";
-
-    // As many as a worker looks at in a second or two.
-    private const int ChosenAtOnce = 256;
-
-    // Chosen to be claimed, and not claimed yet; only the one worker of this process takes of them.
-    private readonly Queue<long> _next = new();
-    private readonly Queue<long> _nextSilent = new();
 
     // More than the one place that became free: the first of them may find another limit full.
     private const long WokenAtOnce = 3;
@@ -132,7 +127,7 @@ public sealed class RunLog(Database database)
     public async Task<IReadOnlyList<ClaimedRun>> ClaimAsync(long worker, DateTimeOffset dueBefore, int most, int mostSilent, CancellationToken stop)
     {
         var due = Micros.Of(dueBefore);
-        long[] next = [.. await NextAsync(_next, due, most, silent: false, stop), .. await NextAsync(_nextSilent, due, mostSilent, silent: true, stop)];
+        long[] next = [.. await _answering.TakeAsync(due, most, stop), .. await _silent.TakeAsync(due, mostSilent, stop)];
         if (next.Length == 0) return [];
         return await database.WriteAsync<IReadOnlyList<ClaimedRun>>(
             async (c, t) =>
@@ -140,7 +135,7 @@ public sealed class RunLog(Database database)
                 var rows = await c.QueryAsync<RunRow>(
                     $"""
                     UPDATE runs SET worker = @worker, epoch = epoch + 1 WHERE id IN (
-                      SELECT id FROM runs r WHERE id IN ({string.Join(',', next)}) AND due_at <= @due AND {IsFree} {database.Dialect.SkipLocked("r")})
+                      SELECT id FROM runs r WHERE id IN ({string.Join(',', next)}) AND due_at <= @due AND {RunQueue.IsFree(database.Dialect)} {database.Dialect.SkipLocked("r")})
                     RETURNING id, epoch, shape, state, progress, due_at
                     """,
                     new { worker, due },
@@ -150,38 +145,6 @@ public sealed class RunLog(Database database)
                 return claims;
             },
             stop);
-    }
-
-    private string IsFree => $"(worker IS NULL OR worker NOT IN (SELECT id FROM workers WHERE lease_until > {database.Dialect.Now}))";
-
-    /// <summary>
-    /// The runs that are to be claimed next. Where thousands are due it takes as long to choose one as to choose hundreds, so more are chosen than are
-    /// asked for, and the next calls take of them; it is done beside what is written meanwhile, and each is claimed only if it is still free.
-    /// </summary>
-    private async Task<IReadOnlyList<long>> NextAsync(Queue<long> chosen, long due, int most, bool silent, CancellationToken stop)
-    {
-        if (most <= 0) return [];
-        if (chosen.Count < most)
-        {
-            chosen.Clear();
-            var ids = await database.ReadAsync(
-                c => c.QueryAsync<long>(
-                    $"""
-                    SELECT id FROM (
-                      SELECT due.id, due.due_at, due.holds, ROW_NUMBER() OVER (PARTITION BY due.plan, m.site ORDER BY due.holds DESC, due.due_at) AS turn
-                      FROM (SELECT id, plan, machine_id, due_at, CASE WHEN EXISTS (SELECT 1 FROM run_room WHERE run_id = runs.id) THEN 1 ELSE 0 END AS holds
-                        FROM runs WHERE silent = {(silent ? 1 : 0)} AND due_at <= @due AND {IsFree}) due
-                      JOIN machines m ON m.id = due.machine_id) queue
-                    ORDER BY holds DESC, turn, due_at LIMIT @many
-                    """,
-                    new { due, many = Math.Max(most, ChosenAtOnce) }),
-                stop);
-            foreach (var id in ids) chosen.Enqueue(id);
-        }
-
-        var next = new List<long>(most);
-        while (next.Count < most && chosen.TryDequeue(out var id)) next.Add(id);
-        return next;
     }
 
     /// <summary>
