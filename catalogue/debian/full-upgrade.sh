@@ -18,19 +18,33 @@ watched() {
     return "$(cat status)"
 }
 
+# Finishes what dpkg stopped in the middle of. A package whose files were only partly unpacked cannot be configured: it is unpacked again first.
+finish_begun() {
+    for package in $(dpkg-query -W -f '${db:Status-Eflag} ${binary:Package}\n' | sed -n 's/^reinstreq //p'); do
+        echo "$package was only partly unpacked; unpacking it again"
+        archive=$(ls -t "/var/cache/apt/archives/${package%%:*}"_*.deb 2>/dev/null | head -n 1)
+        if [ -z "$archive" ]; then
+            apt-get download "$package" || continue
+            archive=$(ls -t "./${package%%:*}"_*.deb | head -n 1)
+        fi
+        dpkg --unpack --force-confdef --force-confold "$archive" || true
+    done
+    dpkg --configure -a --force-confdef --force-confold
+}
+
 # The same, again where dpkg stopped in the middle: what it could not configure once, it often can when the rest is there.
 persistently() {
     for attempt in 1 2 3; do
         watched "$@" && return 0
         echo "attempt $attempt ended early; finishing what is in the middle of something"
-        dpkg --configure -a --force-confdef --force-confold || true
+        finish_begun || true
         apt-get $options -f install || true
     done
     return 1
 }
 
 say 1 "finishing what was begun before, if anything"
-dpkg --configure -a --force-confdef --force-confold || echo "some packages wait for others; the upgrade brings them"
+finish_begun || echo "some packages wait for others; the upgrade brings them"
 
 say 2 "switching the package sources to the new release"
 for file in /etc/apt/sources.list /etc/apt/sources.list.d/*.list /etc/apt/sources.list.d/*.sources; do

@@ -1,3 +1,4 @@
+using System.Text.RegularExpressions;
 using GrandStair.Testing;
 
 namespace GrandStair.Hosts.Tests;
@@ -52,6 +53,16 @@ public sealed class TestHost : IAsyncDisposable
 
     /// <summary>Cuts its power, or switches it on again.</summary>
     public Task PowerAsync(bool on) => RunAsync(Kit, "power", Name, on ? "on" : "off");
+
+    /// <summary>Leaves a package, while the power is off, as dpkg does when it is stopped while it unpacks the files.</summary>
+    public async Task LeavePartlyUnpackedAsync(string package)
+    {
+        var file = Path.Combine((await RunAsync(Kit, "root", Name)).Trim(), "var/lib/dpkg/status");
+        var text = await File.ReadAllTextAsync(file);
+        var changed = Regex.Replace(text, $"^(Package: {package}\n(?:.+\n)*?Status: ).*$", "$1install reinstreq half-installed", RegexOptions.Multiline);
+        if (changed == text) throw new InvalidOperationException($"There is no package {package} on {Name}.");
+        await File.WriteAllTextAsync(file, changed);
+    }
 
     /// <inheritdoc />
     public async ValueTask DisposeAsync()
