@@ -138,7 +138,8 @@ public sealed class GrandStairClient : IDisposable
     public Task EndWaiverAsync(string id, string reason, CancellationToken stop) => SendAsync<object?>(HttpMethod.Post, $"waivers/{Escape(id)}/end", JsonContent.Create(new Because(reason)), stop);
 
     /// <summary>Sends the script that fixes a check to a machine.</summary>
-    public Task<FixRunView> FixAsync(string machine, string check, CancellationToken stop) => SendAsync<FixRunView>(HttpMethod.Post, $"machines/{Escape(machine)}/checks/{Escape(check)}/fixes", null, stop);
+    public Task<FixRunView> FixAsync(string machine, string check, FixCommand command, string? plan, CancellationToken stop) =>
+        SendAsync<FixRunView>(HttpMethod.Post, $"machines/{Escape(machine)}/checks/{Escape(check)}/fixes{(plan is null ? "" : $"?plan={Escape(plan)}")}", JsonContent.Create(command), stop);
 
     /// <summary>The fixes of a machine or of all, newest first.</summary>
     public Task<IReadOnlyList<FixRunView>> FixesAsync(string? machine, CancellationToken stop) => GetAsync<IReadOnlyList<FixRunView>>(Query("fixes", ("machine", machine)), stop);

@@ -328,7 +328,7 @@ public sealed record AcknowledgeCommand(string Reason, IReadOnlyList<string>? Na
 /// <summary>A fix script that was sent to a machine.</summary>
 /// <param name="State"><c>running</c>, <c>done</c> or <c>failed</c>.</param>
 /// <param name="CheckState">What the check came to when it was asked again; null before.</param>
-public sealed record FixRunView(string Id, string Machine, string Check, string Script, string ScriptHash, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int? Exit, string Note, string State, string? CheckState);
+public sealed record FixRunView(string Id, string Machine, string Check, string Script, string ScriptHash, string Actor, DateTimeOffset Begun, DateTimeOffset? NotBefore, DateTimeOffset? Ended, int? Exit, string Note, string State, string? CheckState);
 
 /// <summary>Who of a product is exposed, and from when.</summary>
 /// <param name="By">The day that was asked about: support must not end before it.</param>
@@ -353,7 +353,7 @@ public sealed record SeenView(string Condition, string Key, string Shown, double
 
 /// <summary>How an unmet check is fixed.</summary>
 /// <param name="Script">The script that does it; null where a person does.</param>
-public sealed record FixView(string By, string Words, double? Minutes, string? Script);
+public sealed record FixView(string By, string Words, double? Minutes, string? Script, bool Restarts);
 
 /// <summary>Whether the machines of a scope may go to a target.</summary>
 /// <param name="Open">How many gates are open; those that have arrived are not counted among them.</param>
@@ -430,7 +430,12 @@ public sealed record ExemptCommand(string As, string Reason, string? Until = nul
 
 /// <summary>A decision about a run.</summary>
 /// <param name="Decision"><c>retry</c>, <c>wait</c>, <c>cancel</c>, <c>roll-back</c> or <c>give-up</c>.</param>
-public sealed record DecisionCommand(string Decision, string Reason);
+/// <param name="Now">Whether a rollback begins at once; otherwise it begins in the machine's next window.</param>
+public sealed record DecisionCommand(string Decision, string Reason, bool Now = false);
+
+/// <summary>A fix script to run on a machine.</summary>
+/// <param name="Now">Whether a script that restarts the machine runs at once; otherwise it runs in the machine's next window.</param>
+public sealed record FixCommand(string Reason, bool Now = false);
 
 /// <summary>A host key to pin.</summary>
 public sealed record HostKeyCommand(string HostKey, string Reason);
@@ -441,10 +446,11 @@ public sealed record HostKeyCommand(string HostKey, string Reason);
 /// <param name="ElapsedSeconds">How long the step or phase running has lasted.</param>
 /// <param name="LeftSeconds">How long the steps up to the verification usually take from here; null where nothing is running.</param>
 /// <param name="OverSeconds">How much longer than usual the running step has taken; null where it has not.</param>
+/// <param name="Begins">When the step begins, where it waits for the machine's next window; null otherwise.</param>
 /// <param name="NoContact">Since when nothing is heard of a machine that has an order; null while it answers.</param>
 public sealed record RunRow(
     string Run, string Machine, string Site, string Plan, string Wave, string Method, string Status, string Phase, int PhaseNumber, string? Step, double? Share, string? Note,
-    double ElapsedSeconds, double? LeftSeconds, double? OverSeconds, DateTimeOffset SlotStart, string? Parked, string? Outcome, string? Reason, DateTimeOffset? Verified, DateTimeOffset? Closed, int FollowUps, NoContactView? NoContact);
+    double ElapsedSeconds, double? LeftSeconds, double? OverSeconds, DateTimeOffset SlotStart, string? Parked, string? Outcome, string? Reason, DateTimeOffset? Verified, DateTimeOffset? Closed, int FollowUps, DateTimeOffset? Begins, NoContactView? NoContact);
 
 /// <summary>Contact to a machine that is lost while it has an order.</summary>
 /// <param name="Since">When the machine was last heard of.</param>
@@ -454,13 +460,14 @@ public sealed record NoContactView(DateTimeOffset Since, double Seconds, string 
 
 /// <summary>A run with its progress and log.</summary>
 /// <param name="Possible">The decisions that can be taken now.</param>
-public sealed record RunView(RunRow Run, string Hop, long Epoch, int MissedSlots, bool Turned, IReadOnlyList<PhaseView> Phases, IReadOnlyList<StepView> Steps, IReadOnlyList<FollowUpView> FollowUps, IReadOnlyList<string> Possible, IReadOnlyList<EventView> Log);
+/// <param name="RollbackBegins">When a rollback would begin, in the machine's next window; null where it cannot be rolled back or has no such window.</param>
+public sealed record RunView(RunRow Run, string Hop, long Epoch, int MissedSlots, bool Turned, IReadOnlyList<PhaseView> Phases, IReadOnlyList<StepView> Steps, IReadOnlyList<FollowUpView> FollowUps, IReadOnlyList<string> Possible, DateTimeOffset? RollbackBegins, IReadOnlyList<EventView> Log);
 
 /// <summary>A phase that a run went through.</summary>
 public sealed record PhaseView(string Phase, DateTimeOffset From, DateTimeOffset? To);
 
 /// <summary>A step of a run's method.</summary>
-/// <param name="State"><c>to-come</c>, <c>running</c>, <c>done</c> or <c>failed</c>.</param>
+/// <param name="State"><c>to-come</c>, <c>running</c>, <c>done</c>, <c>failed</c>, or <c>not-done</c> where the run ends without it.</param>
 public sealed record StepView(string Name, string Title, string Phase, string State, int Attempts, bool PointOfNoReturn, double TypicalSeconds);
 
 /// <summary>Something left to do.</summary>

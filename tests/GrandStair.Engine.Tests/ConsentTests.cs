@@ -98,7 +98,7 @@ public sealed class ConsentTests
                 await kit.Writer.ReviseAsync(stored.Body, stored.Revision, "x", actor, EngineKit.Stop);
                 break;
             case "method":
-                await kit.Desk.ChooseMethodAsync("small", machine, text % 2 == 0 ? "keep-data" : null, "x", actor, EngineKit.Stop);
+                await kit.Commands.ChooseMethodAsync("small", machine, text % 2 == 0 ? "keep-data" : null, "x", actor, EngineKit.Stop);
                 break;
             case "move":
                 await kit.Writer.MoveAsync(stored, machine, stored.Waves[^1].Name, "x", actor, EngineKit.Stop);
@@ -109,7 +109,7 @@ public sealed class ConsentTests
                 break;
             case "start":
                 await kit.Acknowledgements.AcknowledgeAsync(stored, null, "read", actor, EngineKit.Stop);
-                await kit.Desk.StartAsync("small", actor, EngineKit.Stop);
+                await kit.Commands.StartAsync("small", actor, EngineKit.Stop);
                 break;
             default:
                 await kit.Keeper().KeepAsync(EngineKit.Stop);

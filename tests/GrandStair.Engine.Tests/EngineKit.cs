@@ -59,7 +59,8 @@ internal sealed class EngineKit : IAsyncDisposable
         Measured = new(Runs, Plans, CatalogueCache, Fleet, new(database));
         OtherPlans = new(CatalogueCache, Fleet, Plans, clock);
         Writer = new(CatalogueCache, Fleet, Plans, Approvals, Acknowledgements, Decisions, Measured, Calendars, OtherPlans, clock);
-        Desk = new(CatalogueCache, Fleet, Plans, Approvals, Acknowledgements, Decisions, Runs, OtherPlans, clock);
+        Commands = new(CatalogueCache, Fleet, Plans, Approvals, Acknowledgements, Decisions, OtherPlans, clock);
+        RunCommands = new(Runs, Fleet, new(CatalogueCache, Calendars, Plans, clock), clock);
     }
 
     public Database Database { get; }
@@ -78,7 +79,9 @@ internal sealed class EngineKit : IAsyncDisposable
 
     public CatalogueCache CatalogueCache { get; }
 
-    public PlanCommands Desk { get; }
+    public PlanCommands Commands { get; }
+
+    public RunCommands RunCommands { get; }
 
     public PlanWriter Writer { get; }
 
@@ -149,7 +152,7 @@ internal sealed class EngineKit : IAsyncDisposable
     {
         await Writer.CreateAsync(body ?? Plan, new("planner"), SiteScope.All, Stop);
         await Acknowledgements.AcknowledgeAsync((await Plans.FindAsync(name, Stop))!, null, "read", new("planner"), Stop);
-        await Desk.StartAsync(name, new("planner"), Stop);
+        await Commands.StartAsync(name, new("planner"), Stop);
     }
 
     /// <summary>Starts a worker with a keeper, as a service process would; the source stops it in good order.</summary>

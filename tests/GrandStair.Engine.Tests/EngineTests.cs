@@ -45,13 +45,13 @@ public sealed class EngineTests
         await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(2);
         await kit.PlanAsync();
-        await kit.Desk.HoldAsync("small", "storm", new("planner"), EngineKit.Stop);
+        await kit.Commands.HoldAsync("small", "storm", new("planner"), EngineKit.Stop);
         kit.StartWorker();
         await Task.Delay(1500, EngineKit.Stop);
         Assert.All(await kit.Plans.MembersAsync("small", EngineKit.Stop), m => Assert.Null(m.Run));
-        await kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop);
+        await kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop));
+        await Assert.ThrowsAsync<CommandException>(() => kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop));
     }
 
     [Fact]
@@ -78,14 +78,14 @@ public sealed class EngineTests
         await kit.AddMachinesAsync(2);
         await kit.Writer.CreateAsync(EngineKit.Plan, new("planner"), SiteScope.All, EngineKit.Stop);
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ChooseMethodAsync("small", machine, "replace", "x", new("planner"), EngineKit.Stop));
-        await kit.Desk.ChooseMethodAsync("small", machine, "keep-data", "its programs are worn out", new("planner"), EngineKit.Stop);
-        var open = await kit.Acknowledgements.AllAsync(await kit.Desk.FindAsync("small", EngineKit.Stop), SiteScope.All, EngineKit.Stop);
+        await Assert.ThrowsAsync<CommandException>(() => kit.Commands.ChooseMethodAsync("small", machine, "replace", "x", new("planner"), EngineKit.Stop));
+        await kit.Commands.ChooseMethodAsync("small", machine, "keep-data", "its programs are worn out", new("planner"), EngineKit.Stop);
+        var open = await kit.Acknowledgements.AllAsync(await kit.Commands.FindAsync("small", EngineKit.Stop), SiteScope.All, EngineKit.Stop);
         Assert.Equal([("must-read", "licence-carries", 2), ("preserves", "keep-data", 1)], open.Select(o => (o.Kind, o.Name, o.Machines)));
-        var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop));
+        var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop));
         Assert.Contains("people's data only: programs and settings are lost", refused.Message, StringComparison.Ordinal);
-        await kit.Acknowledgements.AcknowledgeAsync(await kit.Desk.FindAsync("small", EngineKit.Stop), ["licence-carries", "keep-data"], "they are told", new("planner"), EngineKit.Stop);
-        await kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop);
+        await kit.Acknowledgements.AcknowledgeAsync(await kit.Commands.FindAsync("small", EngineKit.Stop), ["licence-carries", "keep-data"], "they are told", new("planner"), EngineKit.Stop);
+        await kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop);
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "both are verified");
         Assert.Equal(["image-in-place", "keep-data"], (await kit.StatesAsync()).Select(r => r.CurrentLeg.Method).Order());
@@ -115,10 +115,10 @@ public sealed class EngineTests
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked");
         var run = Assert.Single(await kit.StatesAsync());
         Assert.Equal("the gate is blocked: Mains power (seen: power.mains = no)", run.Parked);
-        var refused = await Assert.ThrowsAsync<DecisionRefusedException>(() => kit.Desk.DecideAsync(run.Run, Decision.RollBack, "no", new("planner"), EngineKit.Stop));
+        var refused = await Assert.ThrowsAsync<DecisionRefusedException>(() => kit.RunCommands.DecideAsync(run.Run, Decision.RollBack, "no", atOnce: true, new("planner"), EngineKit.Stop));
         Assert.Contains("possible now: retry, cancel", refused.Message, StringComparison.Ordinal);
         kit.World.Set("desk-1", "power.mains", "yes");
-        await kit.Desk.DecideAsync(run.Run, Decision.Retry, "plugged it in", new("deck-it"), EngineKit.Stop);
+        await kit.RunCommands.DecideAsync(run.Run, Decision.Retry, "plugged it in", atOnce: true, new("deck-it"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
         var decided = (await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<Decided>().Single();
         Assert.Equal(("deck-it", "plugged it in"), (decided.Actor, decided.Reason));
@@ -133,11 +133,11 @@ public sealed class EngineTests
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExemptAsync("small", machine, Exemption.Replaced, "new", null, new("planner"), EngineKit.Stop));
-        await kit.Desk.DecideAsync((await kit.StatesAsync())[0].Run, Decision.RollBack, "too slow for the desk", new("terminal-it"), EngineKit.Stop);
+        await Assert.ThrowsAsync<CommandException>(() => kit.Commands.ExemptAsync("small", machine, Exemption.Replaced, "new", null, new("planner"), EngineKit.Stop));
+        await kit.RunCommands.DecideAsync((await kit.StatesAsync())[0].Run, Decision.RollBack, "too slow for the desk", atOnce: true, new("terminal-it"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Stopped), "it has ended");
         Assert.Equal((Outcome.RolledBack, "too slow for the desk"), ((await kit.StatesAsync())[0].Outcome, (await kit.StatesAsync())[0].Reason));
-        await kit.Desk.AgainAsync("small", machine, "a faster disk", new("planner"), EngineKit.Stop);
+        await kit.Commands.AgainAsync("small", machine, "a faster disk", new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Verified is not null && m.Status == Status.Verified), "it is verified by its second run");
         Assert.Equal(2, (await kit.StatesAsync()).Length);
     }
@@ -168,6 +168,26 @@ public sealed class EngineTests
     }
 
     [Fact]
+    public async Task A_rollback_begins_in_the_next_window_unless_it_is_to_begin_at_once()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 12000);
+        await kit.AddMachinesAsync(2);
+        await kit.PlanAsync(EngineKit.Plan.Replace("Mon-Sun 00:00-00:00", "Mon-Sun 08:00-12:00", StringComparison.Ordinal));
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "they are verified");
+        var runs = await kit.StatesAsync();
+        await Eventually.TrueAsync(() => Task.FromResult(kit.Clock.GetUtcNow().Hour is >= 13 and <= 20), TimeSpan.FromMinutes(2), () => "the window is over");
+        var waits = await kit.RunCommands.DecideAsync(runs[0].Run, Decision.RollBack, "slow", atOnce: false, new("planner"), EngineKit.Stop);
+        Assert.Equal((Phase.RollBack, 8, 0), (waits.Phase, waits.Outstanding!.NotBefore.Hour, waits.Outstanding.NotBefore.Minute));
+        var goes = await kit.RunCommands.DecideAsync(runs[1].Run, Decision.RollBack, "slow", atOnce: true, new("planner"), EngineKit.Stop);
+        Assert.Equal(goes.Outstanding!.At, goes.Outstanding.NotBefore);
+        await kit.WaitAsync(members => members.All(m => m.Status == Status.Stopped), "both are rolled back");
+        var ended = await kit.StatesAsync();
+        Assert.True(ended.Single(r => r.Run == runs[0].Run).Closed >= waits.Outstanding.NotBefore);
+        Assert.True(ended.Single(r => r.Run == runs[1].Run).Closed < waits.Outstanding.NotBefore);
+    }
+
+    [Fact]
     public async Task A_machine_whose_upgrade_failed_half_way_has_not_arrived_and_can_be_sent_again()
     {
         await using var kit = await EngineKit.StartAsync(pace: 12000);
@@ -175,7 +195,7 @@ public sealed class EngineTests
         await kit.PlanAsync();
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked at its verification");
-        await kit.Desk.DecideAsync((await kit.StatesAsync())[0].Run, Decision.GiveUp, "its services do not come up", new("deck-it"), EngineKit.Stop);
+        await kit.RunCommands.DecideAsync((await kit.StatesAsync())[0].Run, Decision.GiveUp, "its services do not come up", atOnce: true, new("deck-it"), EngineKit.Stop);
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
         Assert.Equal(("7", "7"), (machine.TextOf("os.version"), machine.TextOf(KeyRegistry.PartlyUpgraded)));
         Assert.Equal(RunLog.RunSource, machine.Find(KeyRegistry.PartlyUpgraded)!.Source);
@@ -185,7 +205,7 @@ public sealed class EngineTests
         Assert.Equal((false, "Brae Desktop 7", "6-to-7"), (route.Arrived, route.PartlyTo?.Name, Assert.Single(route.Hops).Name));
 
         kit.World.Set("desk-1", "services.failed", "0");
-        await kit.Desk.AgainAsync("small", machine, "the cause was found", new("planner"), EngineKit.Stop);
+        await kit.Commands.AgainAsync("small", machine, "the cause was found", new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Verified), "it is verified by its second run");
         Assert.Equal(ReadingState.Absent, (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!.Find(KeyRegistry.PartlyUpgraded)!.State);
     }
@@ -225,8 +245,8 @@ public sealed class EngineTests
         var run = Assert.Single(await kit.StatesAsync());
         var end = Assert.Single(run.FollowUps);
         Assert.Equal(("devices", "device.faults = 2"), (end.Name, end.Seen));
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.CloseFollowUpAsync(run.Run, "no-such", "x", new("deck-it"), EngineKit.Stop));
-        await kit.Desk.CloseFollowUpAsync(run.Run, "devices", "driver put on again", new("deck-it"), EngineKit.Stop);
+        await Assert.ThrowsAsync<CommandException>(() => kit.RunCommands.CloseFollowUpAsync(run.Run, "no-such", "x", new("deck-it"), EngineKit.Stop));
+        await kit.RunCommands.CloseFollowUpAsync(run.Run, "devices", "driver put on again", new("deck-it"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Done), "it is done");
         Assert.Equal("deck-it", Assert.Single(await kit.StatesAsync()).FollowUps[0].By);
     }
@@ -242,8 +262,8 @@ public sealed class EngineTests
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Why?.Contains("runs the target already", StringComparison.Ordinal) == true), "it is told");
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() => kit.Desk.ExemptAsync("small", machine, Exemption.Stays, "upgraded by hand", null, new("planner"), EngineKit.Stop));
-        await kit.Desk.ExemptAsync("small", machine, Exemption.Retired, "upgraded by hand", null, new("planner"), EngineKit.Stop);
+        await Assert.ThrowsAsync<CommandException>(() => kit.Commands.ExemptAsync("small", machine, Exemption.Stays, "upgraded by hand", null, new("planner"), EngineKit.Stop));
+        await kit.Commands.ExemptAsync("small", machine, Exemption.Retired, "upgraded by hand", null, new("planner"), EngineKit.Stop);
         await Eventually.TrueAsync(async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended, TimeSpan.FromSeconds(30), () => "the plan ends");
     }
 

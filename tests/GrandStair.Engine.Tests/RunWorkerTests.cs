@@ -81,7 +81,7 @@ public sealed class RunWorkerTests
         var machine = (await kit.Fleet.AllAsync(Stop)).Values.Single();
         Assert.Equal(ReadingState.Unreadable, machine.Find("services.failed")!.State);
         connection.IncompleteFrom = null;
-        await kit.Desk.DecideAsync(run.Run, Decision.Retry, "the reader works again", new("planner"), Stop);
+        await kit.RunCommands.DecideAsync(run.Run, Decision.Retry, "the reader works again", atOnce: true, new("planner"), Stop);
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
     }
 

@@ -46,13 +46,13 @@ public class SharedPlansTests
         await kit.PlanAsync();
         var draft = await kit.Writer.CreateAsync(Body("second", "name = desk-2"), new("planner"), SiteScope.All, EngineKit.Stop);
         Assert.Contains("1 machine is still to be upgraded by plan 'small', which has started: desk-2", Assert.Single(draft.NoEffect), StringComparison.Ordinal);
-        var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Desk.StartAsync("second", new("planner"), EngineKit.Stop));
+        var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Commands.StartAsync("second", new("planner"), EngineKit.Stop));
         Assert.Equal("machines-shared", refused.Name);
 
         // Exempt there, it may go here.
-        await kit.Desk.ExemptAsync("small", (await kit.Fleet.FindAsync("desk-2", EngineKit.Stop))!, Exemption.Stays, "goes by another plan", new(2027, 6, 1), new("planner"), EngineKit.Stop);
+        await kit.Commands.ExemptAsync("small", (await kit.Fleet.FindAsync("desk-2", EngineKit.Stop))!, Exemption.Stays, "goes by another plan", new(2027, 6, 1), new("planner"), EngineKit.Stop);
         await kit.Acknowledgements.AcknowledgeAsync((await kit.Plans.FindAsync("second", EngineKit.Stop))!, null, "read", new("planner"), EngineKit.Stop);
-        await kit.Desk.StartAsync("second", new("planner"), EngineKit.Stop);
+        await kit.Commands.StartAsync("second", new("planner"), EngineKit.Stop);
         Assert.Equal(PlanState.Started, (await kit.Plans.FindAsync("second", EngineKit.Stop))!.State);
     }
 

@@ -44,7 +44,7 @@ public sealed class SlotTests
         kit.StartWorker();
         await Eventually.TrueAsync(async () => (await kit.StatesAsync()).Count(s => s.Phase == Phase.Stage) >= 3, TimeSpan.FromSeconds(60), () => "several want the line");
         var waits = (await kit.StatesAsync()).Where(s => s.Phase == Phase.Stage).MaxBy(s => s.Run)!;
-        await kit.Desk.DecideAsync(waits.Run, Decision.Cancel, "its owner is away", new("planner"), EngineKit.Stop);
+        await kit.RunCommands.DecideAsync(waits.Run, Decision.Cancel, "its owner is away", atOnce: true, new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.Count(m => m.Verified is not null) == 7 && members.Count(m => m.Status == Status.Stopped) == 1, "seven are verified, one is cancelled");
         var machines = await kit.Fleet.AllAsync(EngineKit.Stop);
         var ended = new List<(string Site, OrderEnded Fetched)>();
@@ -99,11 +99,11 @@ public sealed class SlotTests
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m is { Status: Status.Scheduled or Status.Running, Run: not null }), "all have a run");
         // A hold over the night: all whose slot has not opened miss it together.
-        await kit.Desk.HoldAsync("small", "storm", new("planner"), EngineKit.Stop);
+        await kit.Commands.HoldAsync("small", "storm", new("planner"), EngineKit.Stop);
         kit.Clock.SetPace(30000);
         await Eventually.TrueAsync(async () => (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m.Status == Status.Scheduled).All(m => m.Slot!.LatestTurn < kit.Clock.GetUtcNow()), TimeSpan.FromSeconds(60), () => "their slots are over");
         kit.Clock.SetPace(60);
-        await kit.Desk.StartAsync("small", new("planner"), EngineKit.Stop);
+        await kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.Where(m => m.Status == Status.Scheduled).All(m => m.Missed > 0 && m.Slot!.LatestTurn > kit.Clock.GetUtcNow()), "they have others");
         var slots = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m.Status is Status.Scheduled or Status.Running).Select(m => m.Slot!).ToArray();
         Assert.True(slots.Length > 3, $"{slots.Length} slots");
@@ -147,7 +147,7 @@ public sealed class SlotTests
         var run = Assert.Single(await kit.StatesAsync());
         Assert.Contains("(seen: 1 missed, 0 caught up)", run.Parked, StringComparison.Ordinal);
         Assert.Equal(slot, run.Slot);
-        await kit.Desk.DecideAsync(run.Run, Decision.Retry, "it is back", new("planner"), EngineKit.Stop);
+        await kit.RunCommands.DecideAsync(run.Run, Decision.Retry, "it is back", atOnce: true, new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified in another slot");
     }
 

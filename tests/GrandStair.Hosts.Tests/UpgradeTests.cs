@@ -81,7 +81,7 @@ public sealed class UpgradeTests : HostTests
         // A fix script of the catalogue runs over the connection, and its check is asked again.
         await host.DoAsync("find /var/lib/apt /var/cache/apt -exec touch -d '10 days ago' {} +");
         Assert.Contains("Package lists younger than 2 days", await service.OkAsync("check", "recheck", host.Name, "lists-fresh"), StringComparison.Ordinal);
-        await service.OkAsync("check", "fix", host.Name, "lists-fresh");
+        await service.OkAsync("check", "fix", host.Name, "lists-fresh", "--reason", "they are old");
         FixRunView? fix = null;
         await Eventually.TrueAsync(async () => (fix = (await service.Client.FixesAsync(host.Name, Stop))[0]).Ended is not null, TimeSpan.FromMinutes(2), () => $"the fix ends: {fix?.Note}");
         Assert.Equal(("done", 0, "met", "update-lists.sh"), (fix!.State, fix.Exit, fix.CheckState, fix.Script));

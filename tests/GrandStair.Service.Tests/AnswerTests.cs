@@ -94,7 +94,7 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("LoadCalendar", "calendars/quays", "BEGIN:NOTHING", "text/calendar");
         await SayAsync("WaiveCheck", "machines/desk-2/checks/security-chip/waivers", $$"""{"reason":"on order","until":"{{until}}"}""");
         await SayAsync("Recheck", "machines/desk-4/checks/none/recheck", "{}");
-        await SayAsync("FixCheck", "machines/desk-4/checks/mains/fixes", "{}");
+        await SayAsync("FixCheck", "machines/desk-4/checks/mains/fixes", """{"reason":"x"}""");
         await SayAsync("PinHostKey", "machines/desk-4/host-key", """{"hostKey":"none","reason":"x"}""");
         await SayAsync("DecideRun", "runs/r1/decisions", """{"decision":"give-up","reason":"x"}""");
         await SayAsync("CloseFollowUp", "runs/r1/follow-ups/devices/close", """{"reason":"x"}""");

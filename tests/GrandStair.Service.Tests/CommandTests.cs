@@ -34,7 +34,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
 
         // Checks.
         await ShowsAsync("power.mains", "check", "recheck", "desk-4", "mains");
-        await FailsAsync(3, "No script fixes 'mains'", "check", "fix", "desk-4", "mains");
+        await FailsAsync(3, "No script fixes 'mains'", "check", "fix", "desk-4", "mains", "--reason", "x");
         await ShowsAsync("none", "check", "fixes");
         await TellsAsync("is waived by admin", "check", "waive", "desk-2", "space", "--until", Soon, "--reason", "its board is on order");
         await ShowsAsync("its board is on order", "check", "waivers");

@@ -119,14 +119,16 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
     [Fact]
     public async Task A_fix_script_runs_over_the_link_is_logged_and_the_check_is_asked_again()
     {
-        Assert.Contains("No script fixes 'memory'", (await Service.GstairAsync("check", "fix", "desk-fix", "memory")).Error, StringComparison.Ordinal);
-        Assert.Contains("is running", (await Service.GstairAsync("check", "fix", "desk-fix", "patched")).Out, StringComparison.Ordinal);
+        Assert.Contains("No script fixes 'memory'", (await Service.GstairAsync("check", "fix", "desk-fix", "memory", "--reason", "x")).Error, StringComparison.Ordinal);
+        // Its script restarts the machine, which has no plan and so no window.
+        Assert.Contains("restarts desk-fix, and without a plan it has no window", (await Service.GstairAsync("check", "fix", "desk-fix", "patched", "--reason", "late")).Error, StringComparison.Ordinal);
+        Assert.Contains("is running", (await Service.GstairAsync("check", "fix", "desk-fix", "patched", "--now", "--reason", "its owner agrees")).Out, StringComparison.Ordinal);
         FixRunView? fix = null;
         await Eventually.TrueAsync(async () => (fix = (await Service.Client.FixesAsync("desk-fix", Stop))[0]).Ended is not null, TimeSpan.FromSeconds(60), () => $"the fix ends: {fix?.Note}");
         Assert.Equal(("done", 0, "met", "admin", "patch.brae"), (fix!.State, fix.Exit, fix.CheckState, fix.Actor, fix.Script));
         Assert.Equal(64, fix.ScriptHash.Length);
         Assert.Equal("met", (await Service.Client.GateAsync("desk-fix", null, null, null, Stop)).Checks.Single(c => c.Name == "patched").State);
-        Assert.Contains("is met on desk-fix; there is nothing to fix", (await Service.GstairAsync("check", "fix", "desk-fix", "patched")).Error, StringComparison.Ordinal);
+        Assert.Contains("is met on desk-fix; there is nothing to fix", (await Service.GstairAsync("check", "fix", "desk-fix", "patched", "--reason", "x")).Error, StringComparison.Ordinal);
         Assert.Contains("patch.brae", File.ReadAllText(await fleet.ReferAsync("desk-fix", "log.jsonl")), StringComparison.Ordinal);
     }
 

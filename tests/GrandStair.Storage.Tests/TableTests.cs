@@ -243,15 +243,15 @@ public abstract partial class StoreTests
         await PlanAsync("desk-1", "desk-2");
         var (one, two) = ((await Plans.MembersAsync(Plan, Stop))[0].Machine, (await Plans.MembersAsync(Plan, Stop))[1].Machine);
         var fixes = new FixTable(Database);
-        var fix = await fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", Planner, Now, Stop);
-        Assert.Equal("fix-running", (await Assert.ThrowsAsync<StoreException>(() => fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", Planner, Now, Stop))).Name);
-        await fixes.BeginAsync(two, "Debian", "held", "unhold.sh", "abc", Planner, Now, Stop);
+        var fix = await fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now, Stop);
+        Assert.Equal("fix-running", (await Assert.ThrowsAsync<StoreException>(() => fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now, Stop))).Name);
+        await fixes.BeginAsync(two, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now, Stop);
         await fixes.PutAsync(fix with { Ended = Now.AddMinutes(3), Exit = 2, Note = new string('x', 9000) + "the end", CheckState = "unmet" }, Now.AddMinutes(3), Stop);
         var ended = Assert.Single(await fixes.ListAsync(one, openOnly: false, 10, Stop));
         Assert.Equal((Now.AddMinutes(3), 2, "unmet", 4000), (ended.Ended, ended.Exit, ended.CheckState, ended.Note.Length));
         Assert.EndsWith("the end", ended.Note, StringComparison.Ordinal);
         Assert.Equal(two, Assert.Single(await fixes.ListAsync(null, openOnly: true, 10, Stop)).Machine);
-        await fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", Planner, Now.AddHours(1), Stop);
+        await fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now.AddHours(1), Stop);
         Assert.Equal(3, (await fixes.ListAsync(null, openOnly: false, 10, Stop)).Count);
     }
 

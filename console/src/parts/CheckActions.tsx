@@ -1,10 +1,11 @@
-import { Button, TextInput } from '@mantine/core';
+import { Button, Checkbox, TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
 import { useMay } from '../session/useSession';
 import { Problem } from './Problem';
 import { ReasonDialog } from './ReasonDialog';
+import { time } from './words';
 
 interface Target {
   plan?: string;
@@ -16,21 +17,25 @@ export function CheckActions({ machine, check, target }: { machine: string; chec
   const queries = useQueryClient();
   const may = useMay();
   const [waiving, setWaiving] = useState(false);
+  const [fixing, setFixing] = useState(false);
   const call = { params: { path: { name: machine, check: check.name }, query: target } };
   const done = () => {
     setWaiving(false);
+    setFixing(false);
     queries.invalidateQueries();
   };
   const again = useMutation({
     mutationFn: () => take(api.POST('/api/v1/machines/{name}/checks/{check}/recheck', call)),
     onSettled: done,
   });
-  const fix = useMutation({ mutationFn: () => take(api.POST('/api/v1/machines/{name}/checks/{check}/fixes', call)), onSuccess: done });
+  const fix = useMutation({
+    mutationFn: (body: Schemas['FixCommand']) => take(api.POST('/api/v1/machines/{name}/checks/{check}/fixes', { ...call, body })),
+    onSuccess: done,
+  });
   const waive = useMutation({
     mutationFn: (body: Schemas['WaiveCommand']) => take(api.POST('/api/v1/machines/{name}/checks/{check}/waivers', { ...call, body })),
     onSuccess: done,
   });
-  const problem = again.error ?? fix.error;
   return (
     <>
       <div className="actions start">
@@ -40,8 +45,8 @@ export function CheckActions({ machine, check, target }: { machine: string; chec
           </Button>
         )}
         {check.fix.script && may('FixCheck') && (
-          <Button variant="default" size="xs" loading={fix.isPending} onClick={() => fix.mutate()}>
-            Run fix script {check.fix.script}
+          <Button variant="default" size="xs" onClick={() => setFixing(true)}>
+            Run fix script {check.fix.script} …
           </Button>
         )}
         {check.waivable && !check.waiver && may('WaiveCheck') && (
@@ -52,10 +57,23 @@ export function CheckActions({ machine, check, target }: { machine: string; chec
       </div>
       {fix.data && (
         <p className="small quiet" role="status">
-          Fix {fix.data.id} is running; the check is evaluated again when it has ended.
+          {fix.data.notBefore
+            ? `Fix ${fix.data.id} runs in the machine’s next window, from ${time(fix.data.notBefore)}.`
+            : `Fix ${fix.data.id} is running; the check is evaluated again when it has ended.`}
         </p>
       )}
-      {problem && <Problem of={problem} />}
+      {again.error && <Problem of={again.error} />}
+      {fixing && (
+        <FixDialog
+          machine={machine}
+          check={check}
+          hasPlan={target.plan !== undefined}
+          busy={fix.isPending}
+          error={fix.error}
+          onFix={(body) => fix.mutate(body)}
+          onClose={() => setFixing(false)}
+        />
+      )}
       {waiving && (
         <WaiveDialog
           machine={machine}
@@ -67,6 +85,47 @@ export function CheckActions({ machine, check, target }: { machine: string; chec
         />
       )}
     </>
+  );
+}
+
+interface FixProps {
+  machine: string;
+  check: Schemas['CheckView'];
+  hasPlan: boolean;
+  busy: boolean;
+  error: Error | null;
+  onFix: (body: Schemas['FixCommand']) => void;
+  onClose: () => void;
+}
+
+/** Says what a fix script does to the machine, and when, before it runs. */
+function FixDialog({ machine, check, hasPlan, busy, error, onFix, onClose }: FixProps) {
+  const [now, setNow] = useState(false);
+  const { restarts, script, words } = check.fix;
+  return (
+    <ReasonDialog
+      title={`Run ${script} on ${machine}`}
+      what={
+        <>
+          <b>{words}</b> {restarts ? 'The script restarts the machine.' : 'The script runs at once and does not restart the machine.'}
+        </>
+      }
+      act={restarts && !now ? 'Run in its next window' : 'Run the script'}
+      busy={busy}
+      error={error}
+      ready={!restarts || now || hasPlan}
+      onAct={(reason) => onFix({ reason, now })}
+      onClose={onClose}
+    >
+      {restarts && (
+        <Checkbox
+          label="Run it at once and restart the machine outside of its window"
+          description={hasPlan ? undefined : 'Without a plan the machine has no window.'}
+          checked={now}
+          onChange={(e) => setNow(e.currentTarget.checked)}
+        />
+      )}
+    </ReasonDialog>
   );
 }
 

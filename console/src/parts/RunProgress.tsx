@@ -10,7 +10,16 @@ export function RunProgress({ run }: { run: Schemas['RunRow'] }) {
     <span className="run-progress" role="img" aria-label={`${word(run.phase)}${run.overSeconds ? ', longer than usual' : ''}`}>
       {phases.map((phase, i) => {
         const at = i + 1;
-        const state = at < number ? 'full' : at > number ? '' : run.status === 'parked' ? 'parked' : run.overSeconds ? 'over' : 'now';
+        const state =
+          at < number
+            ? 'full'
+            : at > number
+              ? ''
+              : run.status === 'parked' || run.status === 'stopped'
+                ? 'parked'
+                : run.overSeconds
+                  ? 'over'
+                  : 'now';
         const share = at === number ? (run.share ?? 0.5) : 1;
         return (
           <span key={phase} className={`phase ${state}`} title={phase}>

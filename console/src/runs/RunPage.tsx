@@ -1,4 +1,4 @@
-import { Button } from '@mantine/core';
+import { Button, Checkbox } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
@@ -30,11 +30,17 @@ export function RunPage() {
       <p className="under">
         run {r.run} · {view.hop} by {word(r.method)} · plan <Link to={`/plans/${r.plan}`}>{r.plan}</Link>, wave {r.wave} · {r.site} · slot{' '}
         {time(r.slotStart)}
-        {view.missedSlots > 0 && ` · ${view.missedSlots} slots missed`} · {view.turned ? 'past the point of no return' : 'can be cancelled'}
+        {view.missedSlots > 0 && ` · ${view.missedSlots} slots missed`}{' '}
+        {!r.closed && ` · ${view.turned ? 'past the point of no return' : 'can be cancelled'}`}
       </p>
       {r.parked && (
         <div className="parked-box" role="status">
           <strong>Parked</strong> {r.parked}
+        </div>
+      )}
+      {r.closed && r.outcome !== 'done' && (
+        <div className="parked-box" role="status">
+          <strong>{word(r.outcome as string)}</strong> {time(r.closed)}: {r.reason}
         </div>
       )}
       {r.noContact && (
@@ -46,6 +52,7 @@ export function RunPage() {
         <RunProgress run={r} />
         <span className="quiet">
           {r.status === 'running' && `${span(r.elapsedSeconds)} so far, `}
+          {r.begins && `begins in the machine’s next window, ${time(r.begins)}`}
           <ToGo run={r} />
           {r.note && ` · ${r.note}`}
         </span>
@@ -70,7 +77,7 @@ const says: Record<string, string> = {
   retry: 'Repeats the step or gate at which the run is parked.',
   wait: 'The running step gets its whole time limit again.',
   cancel: 'A step that is running finishes first. Nothing of the new release has been installed.',
-  'roll-back': 'Undoes the upgrade by the method’s rollback, starting at once.',
+  'roll-back': 'Undoes the upgrade by the method’s rollback.',
   'give-up': 'Closes the run as failed. Nothing more is done on the machine; past the point of no return it counts as partly upgraded.',
 };
 
@@ -78,16 +85,23 @@ function Decisions({ view }: { view: Schemas['RunView'] }) {
   const queries = useQueryClient();
   const may = useMay();
   const [asked, setAsked] = useState<string | null>(null);
+  const [now, setNow] = useState(false);
   const decide = useMutation({
     mutationFn: (reason: string) =>
       take(
-        api.POST('/api/v1/runs/{run}/decisions', { params: { path: { run: view.run.run } }, body: { decision: asked as string, reason } }),
+        api.POST('/api/v1/runs/{run}/decisions', {
+          params: { path: { run: view.run.run } },
+          body: { decision: asked as string, reason, now },
+        }),
       ),
     onSuccess: () => {
       setAsked(null);
       queries.invalidateQueries();
     },
   });
+  const begins = view.rollbackBegins
+    ? `It begins in the machine’s next window, ${time(view.rollbackBegins)}.`
+    : 'The machine has no window for it in the next 60 days.';
   return (
     <span className="actions">
       {(may('DecideRun') ? view.possible : []).map((decision, i) => (
@@ -95,7 +109,10 @@ function Decisions({ view }: { view: Schemas['RunView'] }) {
           key={decision}
           variant={i === 0 && view.run.parked ? 'filled' : 'default'}
           className={i === 0 && view.run.parked ? 'acts' : ''}
-          onClick={() => setAsked(decision)}
+          onClick={() => {
+            setNow(false);
+            setAsked(decision);
+          }}
         >
           {asks[decision] ?? word(decision)}
         </Button>
@@ -103,19 +120,24 @@ function Decisions({ view }: { view: Schemas['RunView'] }) {
       {asked && (
         <ReasonDialog
           title={`${asks[asked] ?? word(asked)}: ${view.run.machine}`}
-          what={says[asked] ?? ''}
-          act={asks[asked] ?? word(asked)}
+          what={asked === 'roll-back' ? `${says[asked]} ${begins}` : (says[asked] ?? '')}
+          act={asked === 'roll-back' ? (now ? 'Roll back at once' : 'Roll back in its next window') : (asks[asked] ?? word(asked))}
+          ready={asked !== 'roll-back' || now || view.rollbackBegins !== null}
           busy={decide.isPending}
           error={decide.error}
           onAct={(reason) => decide.mutate(reason)}
           onClose={() => setAsked(null)}
-        />
+        >
+          {asked === 'roll-back' && (
+            <Checkbox label="Begin at once, outside of its window" checked={now} onChange={(e) => setNow(e.currentTarget.checked)} />
+          )}
+        </ReasonDialog>
       )}
     </span>
   );
 }
 
-const stepShapes: Record<string, string> = { done: '■', running: '▶', failed: '✕', 'to-come': '·' };
+const stepShapes: Record<string, string> = { done: '■', running: '▶', failed: '✕', 'to-come': '·', 'not-done': '–' };
 
 function Steps({ view }: { view: Schemas['RunView'] }) {
   return (

@@ -20,10 +20,14 @@ internal static class CheckCommands
 
     private static Command Fix()
     {
-        var command = new Command("fix", "Run the check's fix script on the machine, then recheck") { Machine, Check };
+        var plan = new Option<string?>("--plan") { Description = "Plan whose windows and waivers count; omit for the one that the machine is in." };
+        var now = new Option<bool>("--now") { Description = "Run a script that restarts the machine at once, instead of in its next window." };
+        var command = new Command("fix", "Run the check's fix script on the machine, then recheck; a script that restarts it waits for its next window") { Machine, Check, plan, now, Reason };
         command.Asks(
-            (parsed, client, stop) => client.FixAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, stop),
-            (fix, screen) => screen.Say($"Fix **{fix.Id}** ({fix.Script}) is running on **{fix.Machine}**; 'gstair check fixes {fix.Machine}' says how it went."));
+            (parsed, client, stop) => client.FixAsync(parsed.GetValue(Machine)!, parsed.GetValue(Check)!, new(parsed.GetValue(Reason)!, parsed.GetValue(now)), parsed.GetValue(plan), stop),
+            (fix, screen) => screen.Say(fix.NotBefore is { } begins
+                ? $"Fix **{fix.Id}** ({fix.Script}) restarts **{fix.Machine}** and runs in its next window, **{Screen.Time(begins)} UTC**; --now runs it at once."
+                : $"Fix **{fix.Id}** ({fix.Script}) is running on **{fix.Machine}**; 'gstair check fixes {fix.Machine}' says how it went."));
         return command;
     }
 

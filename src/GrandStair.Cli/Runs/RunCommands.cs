@@ -78,8 +78,9 @@ internal static class RunCommands
     {
         var decision = new Argument<string>("decision") { Description = "retry (repeat the failed step), wait (keep waiting), cancel (cancel this upgrade), roll-back (roll back to the previous release) or give-up (mark as failed); 'run show' lists those that are possible." };
         var reason = new Option<string>("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
-        var command = new Command("decide", "Decide how a run that waits continues") { Run, decision, reason };
-        command.Asks((parsed, client, stop) => client.DecideAsync(parsed.GetValue(Run)!, new(parsed.GetValue(decision)!, parsed.GetValue(reason)!), stop), Print);
+        var now = new Option<bool>("--now") { Description = "Begin a rollback at once, instead of in the machine's next window." };
+        var command = new Command("decide", "Decide how a run that waits continues; a rollback begins in the machine's next window") { Run, decision, now, reason };
+        command.Asks((parsed, client, stop) => client.DecideAsync(parsed.GetValue(Run)!, new(parsed.GetValue(decision)!, parsed.GetValue(reason)!, parsed.GetValue(now)), stop), Print);
         return command;
     }
 
@@ -101,10 +102,12 @@ internal static class RunCommands
             page.Items.Select(r => new[]
             {
                 r.Run, r.Machine, r.Site, Screen.Word(r.Status), ProgressOf(r), r.Step ?? Screen.Word(r.Outcome), Screen.Age(r.ElapsedSeconds),
-                r.OverSeconds is { } over ? $"+{Screen.Age(over)}" : Screen.Age(r.LeftSeconds), r.Parked ?? r.Reason ?? NoContact(r) ?? r.Note,
+                r.OverSeconds is { } over ? $"+{Screen.Age(over)}" : Screen.Age(r.LeftSeconds), r.Parked ?? r.Reason ?? NoContact(r) ?? Begins(r) ?? r.Note,
             }));
         if (page.Items.Count < page.Total) screen.Hint($"{page.Total - page.Items.Count} more; narrow it with --status, or raise --limit.");
     }
+
+    private static string? Begins(RunRow r) => r.Begins is { } begins ? $"begins {Screen.Time(begins)} UTC" : null;
 
     private static string? NoContact(RunRow r) => r.NoContact is { } lost ? $"no contact for {Screen.Age(lost.Seconds)}: {lost.Why}" : null;
 
@@ -116,7 +119,9 @@ internal static class RunCommands
         var r = view.Run;
         screen.Say($"Run **{r.Run}** on **{r.Machine}** ({r.Site}): **{Screen.Word(r.Status)}**, {ProgressOf(r)}{(r.Parked is null ? "" : $"; parked: {r.Parked}")}");
         if (r.NoContact is { } lost) screen.Say($"**No contact** since {Screen.Time(lost.Since)} UTC ({Screen.Age(lost.Seconds)}): {lost.Why}");
-        screen.Hint($"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} UTC · claim {view.Epoch}{(view.MissedSlots > 0 ? $" · {view.MissedSlots} slots missed" : "")} · {(view.Turned ? "past the point of no return" : "can be cancelled")}");
+        screen.Hint($"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} UTC {(view.MissedSlots > 0 ? $" · {view.MissedSlots} slots missed" : "")} · {(r.Closed is not null ? "closed" : view.Turned ? "past the point of no return" : "can be cancelled")}");
+        if (r.Outcome is not (null or "done") && r.Reason is { } reason) screen.Say($"**{Screen.Word(r.Outcome)}** {Screen.Time(r.Closed)} UTC: {reason}");
+        if (Begins(r) is { } begins) screen.Say($"{r.Step}: **{begins}**, in the machine's next window");
         if (view.Possible.Count > 0) screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");
         screen.Table(["phase", "step", "state", "#attempts", ""], view.Steps.Select(s => new[] { Screen.Word(s.Phase), s.Title, Screen.Word(s.State), s.Attempts > 0 ? $"{s.Attempts}" : "", s.PointOfNoReturn ? "point of no return" : "" }));
         foreach (var end in view.FollowUps)

@@ -52,7 +52,8 @@ public enum FixedBy
 /// <param name="Words">What to do, for a person.</param>
 /// <param name="Takes">How long it takes on one machine; null where it is not known.</param>
 /// <param name="Script">The file name of a script that does it over the machine's connection; null where a person does.</param>
-public sealed record Fix(FixedBy By, string Words, TimeSpan? Takes, string? Script = null);
+/// <param name="Restarts">Whether its script restarts the machine, so that it has to run in the machine's window.</param>
+public sealed record Fix(FixedBy By, string Words, TimeSpan? Takes, string? Script = null, bool Restarts = false);
 
 /// <summary>One precondition.</summary>
 public sealed record Check

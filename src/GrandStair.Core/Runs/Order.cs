@@ -26,6 +26,9 @@ public enum Phase
     /// <summary>The upgrade is undone.</summary>
     RollBack,
 
+    /// <summary>The run ends or misses its slot, and what it has suspended is switched on again first.</summary>
+    Resume,
+
     /// <summary>Follow-ups are closed, and the rollback period runs.</summary>
     Settle,
 
@@ -66,6 +69,9 @@ public sealed record StepSpec(
 {
     /// <summary>The names of the secrets that its script needs.</summary>
     public ImmutableArray<string> Secrets { get; init; } = [];
+
+    /// <summary>For a step that suspends something: the later step of its method that resumes it. That one is run however the run ends. Null for every other step.</summary>
+    public string? ResumedBy { get; init; }
 }
 
 /// <summary>The name of an order: <c>run/leg/step/attempt</c>, such as <c>r118/1/full-upgrade/2</c>. One name is one thing, done at most once.</summary>

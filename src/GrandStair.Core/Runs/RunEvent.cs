@@ -126,7 +126,11 @@ public enum Decision
 }
 
 /// <summary>A person decided.</summary>
-public sealed record Decided(DateTimeOffset At, string Actor, Decision Decision, string Reason) : RunEvent(At, Actor);
+public sealed record Decided(DateTimeOffset At, string Actor, Decision Decision, string Reason) : RunEvent(At, Actor)
+{
+    /// <summary>Before when a rollback does not begin, UTC: the machine's next window. Null for at once.</summary>
+    public DateTimeOffset? NotBefore { get; init; }
+}
 
 /// <summary>A follow-up was closed.</summary>
 public sealed record FollowUpClosed(DateTimeOffset At, string Actor, string FollowUp, string Reason) : RunEvent(At, Actor);

@@ -108,18 +108,20 @@ public static class RunMachine
 
     private static string GateStep(Moment moment) => moment switch { Moment.Planning => "gate-planning", Moment.Start => "gate-start", Moment.Protected => "gate-protected", _ => "gate-verify" };
 
-    private static Stepped EnterSteps(RunState state, Phase phase, DateTimeOffset at) => NextStep(Enter(state, phase, at), at);
+    private static Stepped EnterSteps(RunState state, Phase phase, DateTimeOffset at, DateTimeOffset? notBefore = null) => NextStep(Enter(state, phase, at), at, notBefore);
 
     /// <summary>Asks for the step that stands at <see cref="RunState.Step"/>, or goes on to what follows the phase.</summary>
-    private static Stepped NextStep(RunState state, DateTimeOffset at)
+    private static Stepped NextStep(RunState state, DateTimeOffset at, DateTimeOffset? notBefore = null)
     {
-        if (state.Cancel is { } reason && !state.Turned) return Close(state, Outcome.Cancelled, reason, at);
+        if (state.Phase != Phase.Resume && state.Cancel is { } reason && !state.Turned) return End(state, Outcome.Cancelled, reason, at);
         if (state.NextStep is { } step)
         {
             if (state.Phase is Phase.Protect or Phase.Apply && !state.Turned && at > state.Slot.LatestTurn) return MissSlot(state, at);
             if (step.PointOfNoReturn) state = state with { Turned = true };
+            // From the moment at which it is asked for, it may be suspended.
+            if (step.ResumedBy is { } resumedBy) state = state with { Suspended = state.Suspended.Remove(resumedBy).Add(resumedBy) };
 
-            return Ask(state, OrderKind.Step, step.Name, at);
+            return Ask(state, OrderKind.Step, step.Name, at, notBefore > at ? notBefore : null);
         }
 
         return state.Phase switch
@@ -128,7 +130,8 @@ public static class RunMachine
             Phase.Protect => AskGate(state, Moment.Protected, at),
             Phase.Apply => EnterSteps(state, Phase.Verify, at),
             Phase.Verify => AskGate(state, Moment.Verification, at),
-            Phase.RollBack => Close(state, Outcome.RolledBack, state.Reason, at),
+            Phase.RollBack => End(state, Outcome.RolledBack, state.Reason, at),
+            Phase.Resume => state.AfterResume is { Outcome: { } outcome, Reason: var why } ? Close(state, outcome, why, at) : WaitForAnotherSlot(state, at),
             _ => throw new InvalidOperationException($"No steps follow {state.Phase}."),
         };
     }
@@ -141,9 +144,12 @@ public static class RunMachine
     }
 
     /// <summary>Too late for the point of no return: nothing is begun that would not fit into the window, and another slot is asked for; where too many were missed a person decides first.</summary>
-    private static Stepped MissSlot(RunState state, DateTimeOffset at)
+    private static Stepped MissSlot(RunState state, DateTimeOffset at) =>
+        state.Suspended.IsEmpty ? WaitForAnotherSlot(state, at) : EnterSteps(state with { AfterResume = new(null, null) }, Phase.Resume, at);
+
+    private static Stepped WaitForAnotherSlot(RunState state, DateTimeOffset at)
     {
-        var waiting = Wait(state with { NeedsSlot = true, MissedSlots = state.MissedSlots + 1 }, at);
+        var waiting = Wait(state with { NeedsSlot = at > state.Slot.LatestTurn, AfterResume = null, MissedSlots = state.MissedSlots + 1 }, at);
         return waiting.State.MissedSlots > state.CatchUp
             ? Park(waiting.State, $"more slots were missed than are caught up without asking (seen: {waiting.State.MissedSlots} missed, {state.CatchUp} caught up); try again takes the next window", at)
             : waiting;
@@ -161,7 +167,7 @@ public static class RunMachine
     private static Stepped OnGate(RunState state, GateJudged e)
     {
         if (!IsOutstanding(state, e.Order)) return Same(state);
-        if (state.Cancel is { } reason && !state.Turned) return Close(state, Outcome.Cancelled, reason, e.At);
+        if (state.Cancel is { } reason && !state.Turned) return End(state, Outcome.Cancelled, reason, e.At);
         if (e.State == GateState.Open)
         {
             return state.Moment switch
@@ -200,10 +206,11 @@ public static class RunMachine
     {
         // An order that is overdue stays outstanding while its run is parked; when it ends after all, the run goes on.
         if (!IsOutstanding(state, e.Order) || state.Outstanding!.Kind != OrderKind.Step) return Same(state);
-        if (e.Result == OrderResult.Ok) return NextStep(state with { Step = state.Step + 1, Tries = 0, Parked = null, ParkedAt = null }, e.At);
-        if (state.Cancel is { } reason && !state.Turned) return Close(state, Outcome.Cancelled, reason, e.At);
-
         var step = state.NextStep!;
+        if (e.Result == OrderResult.Ok)
+            return NextStep(state with { Step = state.Step + 1, Tries = 0, Parked = null, ParkedAt = null, Suspended = state.Suspended.Remove(step.Name) }, e.At);
+        if (state.Phase != Phase.Resume && state.Cancel is { } reason && !state.Turned) return End(state, Outcome.Cancelled, reason, e.At);
+
         var tries = state.Tries + 1;
         if (tries < step.Attempts) return Ask(state with { Tries = tries }, OrderKind.Step, step.Name, e.At, e.At + Pause);
         return Park(state, $"{step.Title}: {Tell(e)}", e.At);
@@ -240,6 +247,12 @@ public static class RunMachine
         var possible = ImmutableArray.CreateBuilder<Decision>();
         var stillRunning = state.Parked is not null && state.Outstanding?.Kind != OrderKind.Decide;
         if (state.Parked is not null) possible.Add(stillRunning ? Decision.Wait : Decision.Retry);
+        if (state.Phase == Phase.Resume)
+        {
+            possible.Add(Decision.GiveUp);
+            return possible.ToImmutable();
+        }
+
         if (!state.Turned) possible.Add(Decision.Cancel);
         if (CanRollBack(state) && !stillRunning) possible.Add(Decision.RollBack);
         if (state.Parked is not null && state.Turned) possible.Add(Decision.GiveUp);
@@ -268,15 +281,30 @@ public static class RunMachine
                 var at = state.ParkedAt!;
                 return Ask(state with { Tries = 0 }, at.Kind, at.Name.Step, e.At, moment: at.Moment);
             case Decision.RollBack:
-                return EnterSteps(state with { Parked = null, ParkedAt = null, Reason = e.Reason, Verified = null }, Phase.RollBack, e.At);
+                return EnterSteps(state with { Parked = null, ParkedAt = null, StoppedAt = StoppedStep(state), Reason = e.Reason, Verified = null }, Phase.RollBack, e.At, e.NotBefore);
             case Decision.GiveUp:
-                return Close(state, Outcome.Failed, $"{e.Reason} ({state.Parked})", e.At);
+                return Fail(state, e);
             default:
                 // What is running on the machine is let end first; all else stops at once.
                 var busy = state.Outstanding?.Kind is OrderKind.Step or OrderKind.Gate;
-                return busy ? Same(state with { Cancel = e.Reason }) : Close(state, Outcome.Cancelled, e.Reason, e.At);
+                return busy ? Same(state with { Cancel = e.Reason }) : End(state, Outcome.Cancelled, e.Reason, e.At);
         }
     }
+
+    /// <summary>Closes a run as failed at once. The machine may never answer again, so what is suspended on it is left to a person.</summary>
+    private static Stepped Fail(RunState state, Decided e)
+    {
+        var left = state.Suspended.Select(name => state.CurrentLeg.Steps.First(s => s.Name == name)).Select(step => new FollowUp(
+            step.Name, step.Title, "not done: the run was marked as failed", "Do it on the machine, then close this follow-up.", e.At, null, null));
+        return Close(state with { FollowUps = [.. state.FollowUps, .. left] }, Outcome.Failed, state.Parked is null ? e.Reason : $"{e.Reason} ({state.Parked})", e.At);
+    }
+
+    /// <summary>Ends a run, once what it has suspended is resumed.</summary>
+    private static Stepped End(RunState state, Outcome outcome, string? reason, DateTimeOffset at) => state.Suspended.IsEmpty
+        ? Close(state, outcome, reason, at)
+        : EnterSteps(state with { Parked = null, ParkedAt = null, StoppedAt = StoppedStep(state), AfterResume = new(outcome, reason) }, Phase.Resume, at);
+
+    private static string? StoppedStep(RunState state) => state.StoppedAt ?? (state.CurrentStep is { } step ? $"{state.Leg + 1}/{step.Name}" : null);
 
     private static Stepped OnFollowUpClosed(RunState state, FollowUpClosed e) => Same(state with
     {
@@ -285,8 +313,9 @@ public static class RunMachine
 
     private static Stepped Close(RunState state, Outcome outcome, string? reason, DateTimeOffset at)
     {
+        var stopped = outcome == Outcome.Done ? null : StoppedStep(state);
         var closed = Enter(state, Phase.Closed, at);
-        return new(closed with { Outstanding = null, Parked = null, ParkedAt = null, Closed = at, Outcome = outcome, Reason = reason }, []);
+        return new(closed with { Outstanding = null, Parked = null, ParkedAt = null, StoppedAt = stopped, AfterResume = null, Closed = at, Outcome = outcome, Reason = reason }, []);
     }
 
     /// <summary>A word of the run's as it is written: <c>wait</c>.</summary>

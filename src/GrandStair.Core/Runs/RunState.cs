@@ -32,6 +32,11 @@ public enum Outcome
     Cancelled,
 }
 
+/// <summary>What follows once all that a run has suspended is resumed.</summary>
+/// <param name="Outcome">How the run ends; null where it waits for another slot.</param>
+/// <param name="Reason">Why, in a sentence; null where it waits for another slot.</param>
+public sealed record AfterResume(Outcome? Outcome, string? Reason);
+
 /// <summary>A phase that a run went through.</summary>
 /// <param name="Leg">The leg, from 1.</param>
 /// <param name="Phase">The phase.</param>
@@ -109,6 +114,15 @@ public sealed record RunState
     /// <summary>Whether one can only go forward, or back by the rollback.</summary>
     public bool Turned { get; init; }
 
+    /// <summary>The steps that have to resume what steps of this leg have suspended, by name, in the order in which it was suspended.</summary>
+    public ImmutableArray<string> Suspended { get; init; } = [];
+
+    /// <summary>What comes once all that is suspended is resumed; null outside of <see cref="Runs.Phase.Resume"/>.</summary>
+    public AfterResume? AfterResume { get; init; }
+
+    /// <summary>The step at which the run stopped, as <c>leg/step</c>; null where it did not stop at one.</summary>
+    public string? StoppedAt { get; init; }
+
     /// <summary>Whether it is to be cancelled as soon as what is running has ended, and why.</summary>
     public string? Cancel { get; init; }
 
@@ -147,6 +161,7 @@ public sealed record RunState
     {
         get
         {
+            if (Phase == Phase.Resume) return Suspended.IsEmpty ? null : CurrentLeg.Steps.First(s => s.Name == Suspended[^1]);
             if (Phase == Phase.RollBack) return Step < CurrentLeg.RollbackSteps.Length ? CurrentLeg.RollbackSteps[Step] : null;
             var left = Step;
             foreach (var step in CurrentLeg.Steps)

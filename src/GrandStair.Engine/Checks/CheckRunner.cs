@@ -18,7 +18,7 @@ using Microsoft.Extensions.Logging;
 namespace GrandStair.Engine.Checks;
 
 /// <summary>Where people's commands about one check on one machine are carried out: ask it again, waive it, fix it.</summary>
-public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader, FleetCache fleet, ConnectionSet connections, DecisionTable decisions, FixTable fixes, ScriptTable sent, TimeProvider clock, ILogger<CheckRunner> log)
+public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader, FleetCache fleet, ConnectionSet connections, DecisionTable decisions, FixTable fixes, ScriptTable sent, NextWindow windows, TimeProvider clock, ILogger<CheckRunner> log)
 {
     /// <summary>How long a waiver may last at most.</summary>
     public static readonly TimeSpan LongestWaiver = TimeSpan.FromDays(366);
@@ -27,6 +27,7 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
     private const long FirstFixRun = 1_000_000_000_000;
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(500);
     private static readonly TimeSpan ShortestLimit = TimeSpan.FromHours(1);
+    private static readonly TimeSpan RestartTakes = TimeSpan.FromMinutes(15);
 
     /// <summary>Asks one check of a machine again, from readings of now: exactly those that it looks at.</summary>
     /// <exception cref="CommandException">The machine's gate has no such check.</exception>
@@ -50,17 +51,29 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
         return await decisions.WaiveAsync(aim.Product.Name, machine.Id, new(check, result.Check.Version, Waiver.SeenIn(result), reason, actor.Name, now, until), actor, stop);
     }
 
-    /// <summary>Sends the script that fixes a check to a machine. The check is asked again when it has ended.</summary>
-    /// <exception cref="CommandException">The check has no script, or need not be fixed.</exception>
-    /// <exception cref="ConnectionException">It is not known whether the machine got it; it is posted again.</exception>
-    public async Task<StoredFix> FixAsync(Aim aim, Machine machine, string check, string? plan, Actor actor, CancellationToken stop)
+    /// <summary>Sends the script that fixes a check to a machine. The check is asked again when it has ended. A script that restarts the machine is sent in its next window, unless it is to run at once.</summary>
+    /// <param name="aim">What the machine is judged for.</param>
+    /// <param name="machine">The machine.</param>
+    /// <param name="check">The check's name.</param>
+    /// <param name="plan">The plan whose decisions and windows count; null for none.</param>
+    /// <param name="reason">Why, for the audit.</param>
+    /// <param name="atOnce">Whether a script that restarts the machine runs at once, outside of its windows too.</param>
+    /// <param name="actor">Who sends it.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="CommandException">The check has no script, or need not be fixed, or the machine has no window for it.</exception>
+    public async Task<StoredFix> FixAsync(Aim aim, Machine machine, string check, string? plan, string reason, bool atOnce, Actor actor, CancellationToken stop)
     {
         var result = await FindAsync(aim, machine, check, plan, stop);
         if (result.Check.Fix.Script is not { } script) throw new CommandException("no-script", $"No script fixes '{check}'. {result.Check.Fix.Words}");
         if (result.State is not (CheckState.Unmet or CheckState.Unknown or CheckState.Waived)) throw new CommandException("nothing-to-fix", $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to fix.");
-        var content = aim.Product.Scripts[script];
-        return await fixes.BeginAsync(machine.Id, aim.Product.Name, check, script, FileChange.Hash(content), actor, clock.GetUtcNow(), stop);
+        var begins = result.Check.Fix.Restarts && !atOnce ? await WindowAsync(machine, check, plan, result.Check.Fix, stop) : null;
+        return await fixes.BeginAsync(machine.Id, aim.Product.Name, check, script, FileChange.Hash(aim.Product.Scripts[script]), reason, begins, actor, clock.GetUtcNow(), stop);
     }
+
+    /// <summary>When a fix that restarts its machine can run, UTC.</summary>
+    private async Task<DateTimeOffset?> WindowAsync(Machine machine, string check, string? plan, Fix fix, CancellationToken stop) => plan is null
+        ? throw new CommandException("restarts", $"The script for '{check}' restarts {machine.Name}, and without a plan it has no window. Name the plan whose windows count, or say that it is to run at once.")
+        : await windows.FindAsync(plan, machine, fix.Takes ?? RestartTakes, stop);
 
     /// <summary>Keeps fixes going until it is stopped: posts them, asks after them, and asks their checks again.</summary>
     public async Task KeepAsync(CancellationToken stop)
@@ -98,6 +111,7 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
     private async Task AdvanceAsync(StoredFix fix, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
+        if (fix.NotBefore > now) return;
         var machine = (await fleet.AllAsync(stop))[fix.Machine];
         if (catalogues.Products.GetValueOrDefault(fix.Product) is not { } product || !product.Scripts.TryGetValue(fix.Script, out var content))
         {
@@ -121,7 +135,7 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
         }
         catch (ConnectionException error)
         {
-            if (now > fix.Begun + ShortestLimit) await fixes.PutAsync(fix with { Ended = now, Note = error.Message }, now, stop);
+            if (now > (fix.NotBefore ?? fix.Begun) + ShortestLimit) await fixes.PutAsync(fix with { Ended = now, Note = error.Message }, now, stop);
             else if (error.Message != fix.Note) await fixes.PutAsync(fix with { Note = error.Message }, now, stop);
         }
     }

@@ -7,9 +7,7 @@ using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Fleet;
-using GrandStair.Storage.Audit;
 using GrandStair.Storage.Plans;
-using GrandStair.Storage.Runs;
 
 namespace GrandStair.Engine.Plans;
 
@@ -22,8 +20,8 @@ public sealed class CommandException(string name, string message) : Exception(me
     public string Name { get; } = name;
 }
 
-/// <summary>Where people's commands about plans and runs are carried out.</summary>
-public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, DecisionTable decisions, RunLog runs, OtherPlans otherPlans, TimeProvider clock)
+/// <summary>Where people's commands about plans are carried out.</summary>
+public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, DecisionTable decisions, OtherPlans otherPlans, TimeProvider clock)
 {
     /// <summary>Starts a plan, or goes on with a held one.</summary>
     public async Task StartAsync(string name, Actor actor, CancellationToken stop)
@@ -84,21 +82,6 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
         if (member.Status != Status.Stopped) throw new CommandException("run-not-ended", $"{machine.Name} stands at '{RunMachine.Name(member.Status)}'; only one whose run has ended without success can go again.");
         await plans.AgainAsync(name, machine.Id, reason, actor, clock.GetUtcNow(), stop);
     }
-
-    /// <summary>Decides about a run.</summary>
-    /// <exception cref="DecisionRefusedException">It cannot be decided so now.</exception>
-    public Task<RunState> DecideAsync(long run, Decision decision, string reason, Actor actor, CancellationToken stop) =>
-        AppendAsync(run, _ => new Decided(clock.GetUtcNow(), actor.Name, decision, reason), new(actor, $"run {RunMachine.Name(decision)}", reason), stop);
-
-    /// <summary>Closes a follow-up.</summary>
-    public Task<RunState> CloseFollowUpAsync(long run, string followUp, string reason, Actor actor, CancellationToken stop) =>
-        AppendAsync(
-            run,
-            state => state.FollowUps.Any(l => l.Name == followUp && l.Closed is null)
-                ? new FollowUpClosed(clock.GetUtcNow(), actor.Name, followUp, reason)
-                : throw new CommandException("unknown-follow-up", $"Run r{run} has no open follow-up '{followUp}'."),
-            new(actor, "run close-follow-up", $"{followUp}: {reason}"),
-            stop);
 
     /// <summary>The plan of that name.</summary>
     /// <exception cref="CommandException">There is none.</exception>
@@ -163,17 +146,5 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
     {
         await FindAsync(name, stop);
         return await MemberAsync(plans, name, machine, stop);
-    }
-
-    private async Task<RunState> AppendAsync(long run, Func<RunState, RunEvent> make, Command command, CancellationToken stop)
-    {
-        while (true)
-        {
-            var stored = await runs.FindAsync(run, stop) ?? throw new CommandException("unknown-run", $"There is no run r{run}. 'gstair run list' shows those that exist.");
-            var e = make(stored.State);
-            var after = RunMachine.Step(stored.State, e).State;
-            // Somebody else wrote meanwhile: look again and decide on what is true now.
-            if (await runs.DecideAsync(stored.State, e, after, command, stop)) return after;
-        }
     }
 }

@@ -292,8 +292,10 @@ public static class CatalogueFolder
     {
         var fix = map.Map("fix");
         var script = fix.Has("script") ? scripts.Named(fix, "script") : null;
-        var of = new Fix(fix.Word<FixedBy>("by"), fix.Text("words"), fix.Duration("takes"), script);
+        var of = new Fix(fix.Word<FixedBy>("by"), fix.Text("words"), fix.Duration("takes"), script, fix.Flag("restarts"));
         if (script is not null && of.By != FixedBy.Script) fix.Wrong("script", "A fix with a script is 'by: script'.");
+        if (script is null && of.By == FixedBy.Script) fix.Wrong("by", "A fix that is 'by: script' has to name its 'script'.");
+        if (script is null && of.Restarts) fix.Wrong("restarts", "Only a script can be said to restart the machine.");
         fix.Done();
         return of;
     }
@@ -323,6 +325,12 @@ public static class CatalogueFolder
         var turning = method.Steps.Count(s => s.PointOfNoReturn);
         if (way == Way.Upgrade && turning != 1) map.Wrong("steps", $"Method '{method.Name}' must have one step with 'point-of-no-return: true', and has {turning}.");
         if (way != Way.Upgrade && method.Steps.Length + method.Checks.Length > 0) map.Wrong("steps", $"Method '{method.Name}' upgrades nothing (way: {Core.Runs.RunMachine.Name(way)}), so it has no steps and no checks.");
+        foreach (var (step, at) in method.Steps.Select((s, i) => (s, i)).Where(x => x.s.ResumedBy is not null))
+        {
+            if (!method.Steps.Skip(at + 1).Any(s => s.Name == step.ResumedBy && s.Kind == StepKind.Script))
+                map.Wrong("steps", $"Step '{step.Name}' says 'resumed-by: {step.ResumedBy}', and no script step of that name follows it in method '{method.Name}'.");
+        }
+
         foreach (var twice in Twice(method.Steps.Concat(method.Rollback.Steps).Select(s => s.Name)))
             map.Wrong("steps", $"Method '{method.Name}' has two steps named '{twice}'; an order's name must say which.");
         return method;
@@ -342,7 +350,7 @@ public static class CatalogueFolder
             map.Duration("limit") ?? (typical * 4 > ShortestLimit ? typical * 4 : ShortestLimit),
             map.Whole("attempts", 1),
             map.Flag("point-of-no-return"))
-        { Secrets = [.. map.Texts("secrets")] };
+        { Secrets = [.. map.Texts("secrets")], ResumedBy = map.Optional("resumed-by") };
         foreach (var odd in step.Secrets.Where(s => !SecretReference.IsName(s))) map.Wrong("secrets", $"'{odd}' is no name of a secret. A secret is not written down here but named; it is kept by the service.");
         if (step.Kind != StepKind.Script && !step.Secrets.IsEmpty) map.Wrong("secrets", "Only a step with a script can be given secrets.");
         if (step.Phase is not (Phase.Stage or Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack))

@@ -54,22 +54,23 @@ internal static class CheckEndpoints
     }
 
     private static async Task<FixRunView> FixAsync(
-        string name, string check, string? product, string? release, string? plan, CheckRunner checks, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+        string name, string check, FixCommand command, string? product, string? release, string? plan, CheckRunner checks, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var machine = await fleet.MachineAsync(name, stop);
         var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
-        return Show(await checks.FixAsync(target.Aim, machine, check, target.Plan, caller.Actor(), stop), machine.Name);
+        var fix = await checks.FixAsync(target.Aim, machine, check, target.Plan, PlanEndpoints.Reason(command.Reason), command.Now, caller.Actor(), stop);
+        return Show(fix, machine.Name, clock.GetUtcNow());
     }
 
-    private static async Task<IReadOnlyList<FixRunView>> FixesAsync(string? machine, FixTable fixes, ScopedFleet fleet, CancellationToken stop)
+    private static async Task<IReadOnlyList<FixRunView>> FixesAsync(string? machine, FixTable fixes, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
     {
         var of = machine is null ? null : await fleet.MachineAsync(machine, stop);
         var all = await fleet.AllAsync(stop);
-        return [.. (await fixes.ListAsync(of?.Id, openOnly: false, MostFixes, stop)).Where(f => all.ContainsKey(f.Machine)).Select(f => Show(f, all[f.Machine].Name))];
+        return [.. (await fixes.ListAsync(of?.Id, openOnly: false, MostFixes, stop)).Where(f => all.ContainsKey(f.Machine)).Select(f => Show(f, all[f.Machine].Name, clock.GetUtcNow()))];
     }
 
-    private static FixRunView Show(StoredFix f, string machine) => new(
-        $"f{f.Id}", machine, f.Check, f.Script, f.ScriptHash, f.Actor, f.Begun, f.Ended, f.Exit, f.Note, f.Ended is null ? "running" : f.Exit == 0 ? "done" : "failed", f.CheckState);
+    private static FixRunView Show(StoredFix f, string machine, DateTimeOffset now) => new(
+        $"f{f.Id}", machine, f.Check, f.Script, f.ScriptHash, f.Actor, f.Begun, f.NotBefore, f.Ended, f.Exit, f.Note, f.NotBefore > now ? "scheduled" : f.Ended is null ? "running" : f.Exit == 0 ? "done" : "failed", f.CheckState);
 
     private static async Task<IReadOnlyList<WaiverView>> WaiversAsync(DecisionTable decisions, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
     {
@@ -99,7 +100,7 @@ internal static class CheckEndpoints
         var log = new List<object>();
         foreach (var run in await runs.OfMachineAsync(machine.Id, stop))
             log.AddRange((await runs.EventsAsync(run.State.Run, stop)).Select(e => new { e.Event.At, Run = $"r{run.State.Run}", e.Event.Type, e.Event.Actor, Text = RunViews.Tell(e.Event, run.State) }));
-        log.AddRange((await fixes.ListAsync(machine.Id, openOnly: false, MostFixes, stop)).Select(f => Show(f, machine.Name)));
+        log.AddRange((await fixes.ListAsync(machine.Id, openOnly: false, MostFixes, stop)).Select(f => Show(f, machine.Name, now)));
         using var zip = new MemoryStream();
         ReferralPack.Write(zip, target.Aim, machine, Assessment.Of(target.Aim, machine, Moment.Planning, now, decided), log, now);
         return Results.File(zip.ToArray(), "application/zip", $"{string.Concat(machine.Name.Select(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '.' ? c : '_'))}-{now:yyyy-MM-dd}.zip");

@@ -36,7 +36,7 @@ internal static class NorthmereStart
         var table = services.GetRequiredService<FleetTable>();
         var clock = services.GetRequiredService<DomainClock>();
         var catalogues = services.GetRequiredService<CatalogueCache>();
-        var desk = services.GetRequiredService<PlanCommands>();
+        var commands = services.GetRequiredService<PlanCommands>();
         var world = services.GetRequiredService<SimulatedMachines>();
         var now = clock.GetUtcNow();
         foreach (var simulated in Directory.GetFiles(options.Demo!, "*simulated.csv").Select(f => Path.GetFileName(f)).Order(StringComparer.Ordinal))
@@ -54,7 +54,7 @@ internal static class NorthmereStart
         if (await plans.FindAsync(PlanName, stop) is null)
             await services.GetRequiredService<PlanWriter>().CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, SiteScope.All, stop);
         await services.GetRequiredService<PlanAcknowledgements>().AcknowledgeAsync((await plans.FindAsync(PlanName, stop))!, null, "read, and talked over with the terminals", Planner, stop);
-        await desk.StartAsync(PlanName, Planner, stop);
+        await commands.StartAsync(PlanName, Planner, stop);
     }
 
     /// <summary>The accounts of Northmere Ferries. None has a password; the planner, who is logged in by the demo's link, may set them.</summary>
@@ -79,7 +79,7 @@ internal static class NorthmereStart
 /// cannot go. They know what the console shows and no more, and act by the same commands as everybody.
 /// </summary>
 internal sealed class NorthmerePeople(
-    ServiceOptions options, DomainClock clock, SimulatedMachines world, PlanTable plans, PlanCommands desk, Storage.Runs.RunLog runs, Engine.Fleet.FleetCache fleet, CatalogueCache catalogues, AccessTable access, DutyHost duties, ILogger<NorthmerePeople> log) : BackgroundService
+    ServiceOptions options, DomainClock clock, SimulatedMachines world, PlanTable plans, PlanCommands commands, Engine.Runs.RunCommands runCommands, Storage.Runs.RunLog runs, Engine.Fleet.FleetCache fleet, CatalogueCache catalogues, AccessTable access, DutyHost duties, ILogger<NorthmerePeople> log) : BackgroundService
 {
     private const string Plan = NorthmereStart.PlanName;
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(300);
@@ -161,20 +161,20 @@ internal sealed class NorthmerePeople(
             var decision = possible.Contains(Core.Runs.Decision.Wait) ? Core.Runs.Decision.Wait
                 : tries <= 3 && possible.Contains(Core.Runs.Decision.Retry) ? Core.Runs.Decision.Retry
                 : possible.Contains(Core.Runs.Decision.RollBack) ? Core.Runs.Decision.RollBack
-                : run.Turned ? Core.Runs.Decision.GiveUp : Core.Runs.Decision.Cancel;
+                : possible.Contains(Core.Runs.Decision.GiveUp) ? Core.Runs.Decision.GiveUp : Core.Runs.Decision.Cancel;
             var reason = decision switch
             {
                 Core.Runs.Decision.Retry => "fixed what was in the way",
                 Core.Runs.Decision.Wait => "it still moves",
                 _ => "it did not get better",
             };
-            await desk.DecideAsync(run.Run, decision, reason, new(machine.Owner, "demo"), stop);
+            await runCommands.DecideAsync(run.Run, decision, reason, atOnce: false, new(machine.Owner, "demo"), stop);
         }
 
-        foreach (var end in run.FollowUps.Where(l => l.Closed is null && run.Verified is not null && IsTime($"end r{run.Run} {l.Name}", ToCloseFollowUp, now)))
+        foreach (var end in run.FollowUps.Where(l => l.Closed is null && (run.Verified ?? run.Closed) is not null && IsTime($"end r{run.Run} {l.Name}", ToCloseFollowUp, now)))
         {
             world.Set(machine.Name, "device.faults", "0");
-            await desk.CloseFollowUpAsync(run.Run, end.Name, "driver put on again", new(machine.Owner, "demo"), stop);
+            await runCommands.CloseFollowUpAsync(run.Run, end.Name, "driver put on again", new(machine.Owner, "demo"), stop);
         }
     }
 
@@ -183,8 +183,8 @@ internal sealed class NorthmerePeople(
         if (member.Status is not (Status.NotReady or Status.Stopped)) return;
         var machine = (await fleet.AllAsync(stop))[member.Machine];
         if (!IsTime($"member {member.Machine} {member.Run}", ToFix + TimeSpan.FromHours(member.Machine.Value % 40), now)) return;
-        if (member.Status == Status.Stopped) await desk.AgainAsync(Plan, machine, "looked at it by hand", new(machine.Owner, "demo"), stop);
-        else if (member.CannotBeFixed) await desk.ExemptAsync(Plan, machine, Exemption.Replaced, "a new machine is on order", null, new("planner", "demo"), stop);
+        if (member.Status == Status.Stopped) await commands.AgainAsync(Plan, machine, "looked at it by hand", new(machine.Owner, "demo"), stop);
+        else if (member.CannotBeFixed) await commands.ExemptAsync(Plan, machine, Exemption.Replaced, "a new machine is on order", null, new("planner", "demo"), stop);
         else Fix(machine.Name, member.Why ?? "", now);
         // What was done may not have been enough: they come back to it.
         _found.Remove($"member {member.Machine} {member.Run}");

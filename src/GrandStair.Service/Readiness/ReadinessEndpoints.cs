@@ -25,7 +25,7 @@ internal static class ReadinessEndpoints
     }
 
     /// <summary>A check's fix as people see it.</summary>
-    public static FixView Show(Core.Catalogue.Fix fix) => new(RunMachine.Name(fix.By), fix.Words, fix.Takes?.TotalMinutes, fix.Script);
+    public static FixView Show(Core.Catalogue.Fix fix) => new(RunMachine.Name(fix.By), fix.Words, fix.Takes?.TotalMinutes, fix.Script, fix.Restarts);
 
     /// <summary>Every check's counts, as people see them.</summary>
     public static IEnumerable<CheckCount> Counts(FleetSummary summary) => summary.Checks.Select(t => new CheckCount(

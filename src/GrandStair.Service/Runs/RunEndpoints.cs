@@ -5,6 +5,7 @@ using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Plans;
+using GrandStair.Engine.Runs;
 using GrandStair.Service.Access;
 using GrandStair.Service.Plans;
 using GrandStair.Storage.Runs;
@@ -17,18 +18,18 @@ internal static class RunEndpoints
     public static void MapRuns(this RouteGroupBuilder api)
     {
         api.MapGet("/runs", ListAsync).WithName("ListRuns");
-        api.MapGet("/runs/{run}", async (string run, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop) => await ViewAsync(Number(run), runs, fleet, clock, stop)).WithName("GetRun").ProducesProblem(404);
-        api.MapPost("/runs/{run}/decisions", async (string run, DecisionCommand command, PlanCommands desk, RunLog runs, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapGet("/runs/{run}", async (string run, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop) => await ViewAsync(Number(run), commands, runs, fleet, clock, stop)).WithName("GetRun").ProducesProblem(404);
+        api.MapPost("/runs/{run}/decisions", async (string run, DecisionCommand command, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await FindAsync(Number(run), runs, fleet, stop);
-            await desk.DecideAsync(Number(run), PlanEndpoints.Word<Decision>("decision", command.Decision), PlanEndpoints.Reason(command.Reason), caller.Actor(), stop);
-            return await ViewAsync(Number(run), runs, fleet, clock, stop);
+            await commands.DecideAsync(Number(run), PlanEndpoints.Word<Decision>("decision", command.Decision), PlanEndpoints.Reason(command.Reason), command.Now, caller.Actor(), stop);
+            return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
         }).WithName("DecideRun").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/runs/{run}/follow-ups/{name}/close", async (string run, string name, Because because, PlanCommands desk, RunLog runs, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/runs/{run}/follow-ups/{name}/close", async (string run, string name, Because because, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await FindAsync(Number(run), runs, fleet, stop);
-            await desk.CloseFollowUpAsync(Number(run), name, PlanEndpoints.Reason(because.Reason), caller.Actor(), stop);
-            return await ViewAsync(Number(run), runs, fleet, clock, stop);
+            await commands.CloseFollowUpAsync(Number(run), name, PlanEndpoints.Reason(because.Reason), caller.Actor(), stop);
+            return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
         }).WithName("CloseFollowUp").ProducesProblem(404);
     }
 
@@ -53,10 +54,23 @@ internal static class RunEndpoints
     /// <summary>What needs somebody comes first, then what moves, then what waits, then what is over.</summary>
     private static int Urgency(Status status) => status switch { Status.Parked => 0, Status.Running => 1, Status.Scheduled => 2, Status.Verified => 3, _ => 4 };
 
-    private static async Task<RunView> ViewAsync(long number, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<RunView> ViewAsync(long number, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
     {
         var (stored, machine) = await FindAsync(number, runs, fleet, stop);
-        return RunViews.View(stored, await runs.EventsAsync(number, stop), machine, clock.GetUtcNow());
+        return RunViews.View(stored, await runs.EventsAsync(number, stop), machine, await RollbackBeginsAsync(stored.State, commands, stop), clock.GetUtcNow());
+    }
+
+    private static async Task<DateTimeOffset?> RollbackBeginsAsync(RunState run, RunCommands commands, CancellationToken stop)
+    {
+        try
+        {
+            return await commands.RollbackBeginsAsync(run, stop);
+        }
+        catch (CommandException)
+        {
+            // Whoever decides it is told why there is no window.
+            return null;
+        }
     }
 
     private static async Task<(StoredRun Run, Machine Machine)> FindAsync(long number, RunLog runs, ScopedFleet fleet, CancellationToken stop) =>

@@ -26,11 +26,11 @@ internal static class RunViews
         return new(
             $"r{run.Run}", machine.Name, machine.Site, run.Plan, run.Wave, run.CurrentLeg.Method, RunMachine.Name(Statuses.Of(false, default, true, run)), RunMachine.Name(run.Phase), PhaseNumber(run), stored.WaitsFor is { } limit ? WaitingFor(limit) : step?.Title ?? Waiting(run),
             progress?.Share, progress?.Note, elapsed, Left(run, step, elapsed), step is not null && elapsed - step.Typical.TotalSeconds > Math.Max(step.Typical.TotalSeconds / 2, LeastOver) ? elapsed - step.Typical.TotalSeconds : null,
-            run.Slot.Start, run.Parked, run.Outcome is { } outcome ? RunMachine.Name(outcome) : null, run.Reason, run.Verified, run.Closed, run.FollowUps.Count(l => l.Closed is null),
+            run.Slot.Start, run.Parked, run.Outcome is { } outcome ? RunMachine.Name(outcome) : null, run.Reason, run.Verified, run.Closed, run.FollowUps.Count(l => l.Closed is null), step is not null && run.Outstanding!.NotBefore > now && run.Phase == Phase.RollBack ? run.Outstanding.NotBefore : null,
             progress?.LostContact is { Looks: >= LostContact.ShownFrom } lost ? new(lost.Since, Math.Max(0, (now - lost.Since).TotalSeconds), lost.Why) : null);
     }
 
-    public static RunView View(StoredRun stored, IReadOnlyList<StoredEvent> events, Machine machine, DateTimeOffset now)
+    public static RunView View(StoredRun stored, IReadOnlyList<StoredEvent> events, Machine machine, DateTimeOffset? rollbackBegins, DateTimeOffset now)
     {
         var run = stored.State;
         return new(
@@ -39,19 +39,29 @@ internal static class RunViews
             [.. Steps(run)],
             [.. run.FollowUps.Select(l => new FollowUpView(l.Name, l.Title, l.Seen, l.Fix, l.Opened, l.Closed, l.By))],
             [.. RunMachine.Possible(run).Select(d => RunMachine.Name(d))],
+            rollbackBegins,
             [.. events.Select(e => new EventView(e.Number, e.Event.At, e.Event.Type, e.Event.Actor, Tell(e.Event, run), JsonSerializer.Serialize(e.Event, Indented)))]);
     }
 
-    /// <summary>How far a run is: gate 1, stage 2, await slot 3, protect 4, apply 5, verify 6, settle 7, closed 8; a gate in the window counts with what it protections.</summary>
+    /// <summary>How far a run is: gate 1, stage 2, wait 3, protect 4, apply 5, verify 6, settle 7, closed 8; a gate in the window counts as protecting. One that stopped stays at the phase that it had reached.</summary>
     private static int PhaseNumber(RunState run) => run.Phase switch
     {
         Phase.Gate => run.Moment switch { Moment.Planning => 1, Moment.Verification => 6, _ => 4 },
+        Phase.Resume => Reached(run),
+        Phase.Closed when run.Outcome != Outcome.Done => Reached(run),
+        var phase => NumberOf(phase),
+    };
+
+    private static int Reached(RunState run) => run.Phases.Where(p => p.Leg == run.Leg + 1 && p.Phase is not (Phase.Resume or Phase.Closed)).Max(p => NumberOf(p.Phase));
+
+    private static int NumberOf(Phase phase) => phase switch
+    {
+        Phase.Gate => 1,
         Phase.Stage => 2,
         Phase.Wait => 3,
         Phase.Protect => 4,
         Phase.Apply => 5,
-        Phase.Verify => 6,
-        Phase.RollBack => 6,
+        Phase.Verify or Phase.RollBack => 6,
         Phase.Settle => 7,
         _ => 8,
     };
@@ -83,7 +93,7 @@ internal static class RunViews
 
     private static double? Left(RunState run, StepSpec? step, double elapsed)
     {
-        if (run.Parked is not null || run.Verified is not null || run.Closed is not null || run.Phase is Phase.Wait or Phase.RollBack) return null;
+        if (run.Parked is not null || run.Verified is not null || run.Closed is not null || run.Phase is Phase.Wait or Phase.RollBack or Phase.Resume) return null;
         var steps = run.CurrentLeg.Steps;
         var from = step is not null ? steps.IndexOf(step) : run.Phase switch
         {
@@ -103,12 +113,14 @@ internal static class RunViews
         // After a missed slot what is protected and applied is done again.
         var setBack = run.MissedSlots > 0 && (run.Phase == Phase.Wait || run is { Phase: Phase.Gate, Moment: Moment.Start });
         var current = run.CurrentStep;
-        foreach (var step in run.CurrentLeg.Steps.Concat(run.CurrentLeg.RollbackSteps))
+        var rolledBack = run.Phases.Any(p => p.Leg == leg && p.Phase == Phase.RollBack);
+        foreach (var step in run.CurrentLeg.Steps.Concat(rolledBack ? run.CurrentLeg.RollbackSteps : []))
         {
             var attempts = run.Attempts.GetValueOrDefault($"{leg}/{step.Name}");
             // A step is over once the run asked for something after it.
-            var state = attempts == 0 || (setBack && step.Phase >= Phase.Protect) ? "to-come"
+            var state = attempts == 0 || (setBack && step.Phase >= Phase.Protect) ? (run.Closed is null && !rolledBack ? "to-come" : "not-done")
                 : current?.Name == step.Name ? (run.Parked is not null ? "failed" : "running")
+                : run.StoppedAt == $"{leg}/{step.Name}" ? "failed"
                 : "done";
             yield return new(step.Name, step.Title, RunMachine.Name(step.Phase), state, attempts, step.PointOfNoReturn, step.Typical.TotalSeconds);
         }
@@ -124,7 +136,7 @@ internal static class RunViews
         OrderOverdue x => x.Note,
         SlotOpened => "Slot started, within all limits",
         SlotMoved x => $"New slot {x.Slot.Start:ddd d MMM HH:mm} UTC: {x.Reason}",
-        Decided x => $"Decided to {RunMachine.Name(x.Decision).Replace('-', ' ')}: {x.Reason}",
+        Decided x => $"Decided to {RunMachine.Name(x.Decision).Replace('-', ' ')}{(x.NotBefore is { } begins ? $" from {begins:ddd d MMM HH:mm} UTC on" : "")}: {x.Reason}",
         FollowUpClosed x => $"Follow-up closed: {run.FollowUps.FirstOrDefault(l => l.Name == x.FollowUp)?.Title ?? x.FollowUp} ({x.Reason})",
         Settled => "Rollback period expired",
         _ => e.Type,

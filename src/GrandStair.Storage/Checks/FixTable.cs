@@ -16,12 +16,13 @@ namespace GrandStair.Storage.Checks;
 /// <param name="ScriptHash">The SHA-256 of its content.</param>
 /// <param name="Actor">Who sent it.</param>
 /// <param name="Begun">When, UTC.</param>
+/// <param name="NotBefore">Before when it is not sent, UTC: the machine's next window; null for at once.</param>
 /// <param name="Ended">When it ended, UTC; null while it is running.</param>
 /// <param name="Exit">Its exit status; null while it is running or where none is known.</param>
 /// <param name="Note">What it says of itself, or the last lines of its output.</param>
 /// <param name="CheckState">What the check came to when it was asked again afterwards; null before.</param>
 public sealed record StoredFix(
-    long Id, MachineId Machine, string Product, string Check, string Script, string ScriptHash, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int? Exit, string Note, string? CheckState);
+    long Id, MachineId Machine, string Product, string Check, string Script, string ScriptHash, string Actor, DateTimeOffset Begun, DateTimeOffset? NotBefore, DateTimeOffset? Ended, int? Exit, string Note, string? CheckState);
 
 /// <summary>The fix scripts that were sent to machines.</summary>
 public sealed class FixTable(Database database)
@@ -30,19 +31,19 @@ public sealed class FixTable(Database database)
 
     /// <summary>Keeps a fix that is to be sent.</summary>
     /// <exception cref="StoreException">One is running for this check on this machine.</exception>
-    public Task<StoredFix> BeginAsync(MachineId machine, string product, string check, string script, string scriptHash, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+    public Task<StoredFix> BeginAsync(MachineId machine, string product, string check, string script, string scriptHash, string reason, DateTimeOffset? notBefore, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             if (await c.ExecuteScalarAsync<long?>("SELECT id FROM fixes WHERE machine_id = @id AND check_name = @check AND ended IS NULL", new { id = machine.Value, check }, t) is { } open)
                 throw new StoreException("fix-running", $"Fix f{open} of '{check}' is running on this machine already. Wait until it has ended.");
             var id = await Database.NextAsync(c, t, "fix");
             await c.ExecuteAsync(
-                "INSERT INTO fixes (id, machine_id, product, check_name, script, script_hash, actor, begun, note) VALUES (@id, @machine, @product, @check, @script, @scriptHash, @actor, @begun, '')",
-                new { id, machine = machine.Value, product, check, script, scriptHash, actor = actor.Name, begun = Micros.Of(now) },
+                "INSERT INTO fixes (id, machine_id, product, check_name, script, script_hash, actor, begun, not_before, note) VALUES (@id, @machine, @product, @check, @script, @scriptHash, @actor, @begun, @notBefore, '')",
+                new { id, machine = machine.Value, product, check, script, scriptHash, actor = actor.Name, begun = Micros.Of(now), notBefore = Micros.Of(notBefore) },
                 t);
-            await AuditTable.AddAsync(c, t, now, actor, "check fix", check, machine, null, $"f{id}: {script}, SHA-256 {scriptHash}", "");
+            await AuditTable.AddAsync(c, t, now, actor, "check fix", check, machine, null, $"f{id}: {script}, SHA-256 {scriptHash}", reason);
             await Feed.AddAsync(c, t, now, "fix", $"f{id}", "begun", actor, machine);
-            return new StoredFix(id, machine, product, check, script, scriptHash, actor.Name, now, null, null, "", null);
+            return new StoredFix(id, machine, product, check, script, scriptHash, actor.Name, now, notBefore, null, null, "", null);
         },
         stop);
 
@@ -83,6 +84,8 @@ public sealed class FixTable(Database database)
 
         public long Begun { get; init; }
 
+        public long? NotBefore { get; init; }
+
         public long? Ended { get; init; }
 
         public long? ExitStatus { get; init; }
@@ -91,6 +94,6 @@ public sealed class FixTable(Database database)
 
         public string? CheckState { get; init; }
 
-        public StoredFix ToFix() => new(Id, new(MachineId), Product, CheckName, Script, ScriptHash, Actor, Micros.Time(Begun), Micros.Time(Ended), (int?)ExitStatus, Note, CheckState);
+        public StoredFix ToFix() => new(Id, new(MachineId), Product, CheckName, Script, ScriptHash, Actor, Micros.Time(Begun), Micros.Time(NotBefore), Micros.Time(Ended), (int?)ExitStatus, Note, CheckState);
     }
 }

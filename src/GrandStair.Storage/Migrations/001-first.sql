@@ -92,7 +92,7 @@ CREATE TABLE acknowledgements (
   at BIGINT NOT NULL, covers TEXT NOT NULL DEFAULT '', PRIMARY KEY (plan, kind, name));
 CREATE TABLE fixes (
   id BIGINT PRIMARY KEY, machine_id BIGINT NOT NULL REFERENCES machines (id), product TEXT NOT NULL, check_name TEXT NOT NULL,
-  script TEXT NOT NULL, script_hash TEXT NOT NULL, actor TEXT NOT NULL, begun BIGINT NOT NULL, ended BIGINT, exit_status BIGINT,
+  script TEXT NOT NULL, script_hash TEXT NOT NULL, actor TEXT NOT NULL, begun BIGINT NOT NULL, not_before BIGINT, ended BIGINT, exit_status BIGINT,
   note TEXT NOT NULL, check_state TEXT);
 CREATE INDEX fixes_of ON fixes (machine_id);
 

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.Text.Json;
 using CsCheck;
 using GrandStair.Core.Gates;
@@ -148,6 +149,35 @@ public sealed class RunMachineTests
     }
 
     [Fact]
+    public void What_is_suspended_is_resumed_however_the_run_ends()
+    {
+        var cancelled = Journey.Suspended().Ok("save").Decide(Decision.Cancel).Open();
+        Assert.Equal((Phase.Resume, "r1/1/look/1"), (cancelled.State.Phase, cancelled.State.Outstanding!.Name.ToString()));
+        Assert.Equal((Outcome.Cancelled, "because"), (cancelled.Ok("look").State.Outcome, cancelled.State.Reason));
+
+        var missed = Journey.Suspended().At(Slot.AddHours(4)).Ok("save").Open();
+        Assert.Equal(Phase.Resume, missed.State.Phase);
+        Assert.Equal((Phase.Wait, true, 1), (missed.Ok("look").State.Phase, missed.State.NeedsSlot, missed.State.MissedSlots));
+
+        var rolledBack = Journey.Suspended().Ok("save").Open().Ok("apply").Fail("restart", 1).Decide(Decision.RollBack).Ok("roll-back");
+        Assert.Equal(Phase.Resume, rolledBack.State.Phase);
+        Assert.Equal((Outcome.RolledBack, "1/restart"), (rolledBack.Ok("look").State.Outcome, rolledBack.State.StoppedAt));
+    }
+
+    [Fact]
+    public void What_a_failed_run_leaves_suspended_becomes_a_follow_up()
+    {
+        var failed = Journey.Suspended().Ok("save").Open().Ok("apply").Fail("restart", 1).Decide(Decision.GiveUp);
+        Assert.Equal((Outcome.Failed, "1/restart"), (failed.State.Outcome, failed.State.StoppedAt));
+        Assert.Equal(("look", true), (failed.State.FollowUps.Single().Name, failed.State.HasOpenFollowUps));
+        Assert.StartsWith("because (Restart: exit status 1", failed.State.Reason, StringComparison.Ordinal);
+
+        var stuck = Journey.Suspended().Ok("save").Decide(Decision.Cancel).Open().Fail("look", 1);
+        Assert.Equal([Decision.Retry, Decision.GiveUp], RunMachine.Possible(stuck.State));
+        Assert.Equal("look", stuck.Decide(Decision.GiveUp).State.FollowUps.Single().Name);
+    }
+
+    [Fact]
     public void Room_is_needed_from_the_slot_to_the_verification_and_given_back_while_parked()
     {
         var run = Journey.Opened().Open().Ok("fetch");
@@ -161,8 +191,9 @@ public sealed class RunMachineTests
     [Fact]
     public void Replaying_any_history_gives_the_same_state_and_no_attempt_is_ever_asked_for_twice() => Gen.Int[0, 5].Array[1, 60].Sample(choices =>
     {
-        var run = Journey.Opened();
+        var run = Journey.Opened(suspends: true);
         foreach (var choice in choices) run.Random(choice);
+        Assert.True(run.State.Closed is null || run.State.Suspended.All(s => run.State.FollowUps.Any(f => f.Name == s)));
         Assert.Equal(Json(run.State), Json(RunMachine.Replay(run.Log)!));
         Assert.Equal(run.Asked.Count, run.Asked.Select(o => o.Name).Distinct().Count());
         Assert.Equal(run.State.Closed is null, run.State.Outstanding is not null);
@@ -209,12 +240,16 @@ public sealed class RunMachineTests
 
         public Status Status => Statuses.Of(false, default, true, State);
 
-        public static Journey Opened(int? catchUp = null)
+        public static Journey Opened(int? catchUp = null, bool suspends = false)
         {
             var method = Fleets.Method("image");
-            var leg = new LegSpec("6-to-7", "image", method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterPointOfNoReturn);
+            ImmutableArray<StepSpec> steps = suspends ? [.. method.Steps.Select(s => s.Name == "save" ? s with { ResumedBy = "look" } : s)] : method.Steps;
+            var leg = new LegSpec("6-to-7", "image", steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterPointOfNoReturn);
             return new Journey().Add(new RunOpened(Fleets.Now, "worker", 1, 1, "winter", 1, "Pilot", "hash", [leg], new(Slot, Slot.AddHours(1), Slot.AddHours(3)), catchUp));
         }
+
+        /// <summary>A run whose step 'save' has begun, which suspends what 'look' resumes.</summary>
+        public static Journey Suspended() => Opened(suspends: true).Open().Ok("fetch").At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name)).Open();
 
         /// <summary>Its slot opens so late on some day that it is missed.</summary>
         public Journey Miss(int day) => At(Slot.AddDays(day).AddHours(-1)).Say(o => new SlotOpened(Now, "worker", o.Name));

@@ -1,0 +1,68 @@
+using GrandStair.Core.Access;
+using GrandStair.Core.Runs;
+using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Plans;
+using GrandStair.Storage.Audit;
+using GrandStair.Storage.Runs;
+
+namespace GrandStair.Engine.Runs;
+
+/// <summary>Where people's decisions about runs are carried out.</summary>
+public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow windows, TimeProvider clock)
+{
+    /// <summary>Decides about a run. A rollback begins in the machine's next window, unless it is to begin at once.</summary>
+    /// <param name="run">The run's number.</param>
+    /// <param name="decision">What is decided.</param>
+    /// <param name="reason">Why.</param>
+    /// <param name="atOnce">Whether a rollback begins at once, outside of the machine's windows too.</param>
+    /// <param name="actor">Who decides.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="DecisionRefusedException">It cannot be decided so now.</exception>
+    /// <exception cref="CommandException">There is no such run, or no window is long enough for its rollback.</exception>
+    public async Task<RunState> DecideAsync(long run, Decision decision, string reason, bool atOnce, Actor actor, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(actor);
+        var begins = decision == Decision.RollBack && !atOnce ? await RollbackBeginsAsync((await FindAsync(run, stop)).State, stop) : null;
+        var when = decision != Decision.RollBack ? "" : begins is { } at ? $" (begins {at.UtcDateTime:yyyy-MM-dd HH:mm} UTC)" : " (at once)";
+        return await AppendAsync(run, _ => new Decided(clock.GetUtcNow(), actor.Name, decision, reason) { NotBefore = begins }, new(actor, $"run {RunMachine.Name(decision)}", $"{reason}{when}"), stop);
+    }
+
+    /// <summary>When the rollback of a run would begin in the machine's next window, UTC; null where it cannot be rolled back.</summary>
+    /// <exception cref="CommandException">No window is long enough for it.</exception>
+    public async Task<DateTimeOffset?> RollbackBeginsAsync(RunState state, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(state);
+        if (!RunMachine.Possible(state).Contains(Decision.RollBack)) return null;
+        var lasts = TimeSpan.FromSeconds(state.CurrentLeg.RollbackSteps.Sum(s => s.Typical.TotalSeconds));
+        return await windows.FindAsync(state.Plan, (await fleet.AllAsync(stop))[new(state.Machine)], lasts, stop);
+    }
+
+    /// <summary>Closes a follow-up.</summary>
+    /// <exception cref="CommandException">There is no such run, or it has no such follow-up that is open.</exception>
+    public Task<RunState> CloseFollowUpAsync(long run, string followUp, string reason, Actor actor, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(actor);
+        return AppendAsync(
+            run,
+            state => state.FollowUps.Any(l => l.Name == followUp && l.Closed is null)
+                ? new FollowUpClosed(clock.GetUtcNow(), actor.Name, followUp, reason)
+                : throw new CommandException("unknown-follow-up", $"Run r{run} has no open follow-up '{followUp}'."),
+            new(actor, "run close-follow-up", $"{followUp}: {reason}"),
+            stop);
+    }
+
+    private async Task<StoredRun> FindAsync(long run, CancellationToken stop) =>
+        await runs.FindAsync(run, stop) ?? throw new CommandException("unknown-run", $"There is no run r{run}. 'gstair run list' shows those that exist.");
+
+    private async Task<RunState> AppendAsync(long run, Func<RunState, RunEvent> make, Command command, CancellationToken stop)
+    {
+        while (true)
+        {
+            var stored = await FindAsync(run, stop);
+            var e = make(stored.State);
+            var after = RunMachine.Step(stored.State, e).State;
+            // Somebody else wrote meanwhile: look again and decide on what is true now.
+            if (await runs.DecideAsync(stored.State, e, after, command, stop)) return after;
+        }
+    }
+}
