@@ -254,7 +254,7 @@ public sealed record PlaceView(string Plan, string Wave, string Status, string? 
 /// <param name="Arrived">Whether it runs the target already.</param>
 /// <param name="Until">When the answer may change by readings growing old alone.</param>
 public sealed record GateView(
-    string Machine, string Target, string Gate, bool Arrived, string? Why, IReadOnlyList<string> Route, string? Method, string? Preserves, IReadOnlyList<AgainstView> Against, IReadOnlyList<CheckView> Checks, DateTimeOffset? Until)
+    string Machine, string Target, string Gate, bool Arrived, string? Why, IReadOnlyList<string> Route, string? Method, string? Preserves, IReadOnlyList<RejectedMethodView> Rejected, IReadOnlyList<CheckView> Checks, DateTimeOffset? Until)
 {
     /// <summary>The legs of the route in order, each with its method.</summary>
     public required IReadOnlyList<LegView> Legs { get; init; }
@@ -292,7 +292,7 @@ public sealed record AlternativeView(IReadOnlyList<string> Hops, string Why);
 public sealed record OverrideView(string Method, string Reason, string By, DateTimeOffset At);
 
 /// <summary>A method that was not chosen, with the reason.</summary>
-public sealed record AgainstView(string Method, string Why);
+public sealed record RejectedMethodView(string Method, string Why);
 
 /// <summary>A check's answer for one machine.</summary>
 /// <param name="Leg">The leg that it belongs to, from 1.</param>
@@ -490,9 +490,11 @@ public sealed record StairPoint(DateTimeOffset At, int Verified);
 
 /// <summary>Something that keeps machines from going.</summary>
 /// <param name="Kind"><c>check</c>, <c>parked</c>, <c>ended</c>, <c>no-contact</c>, <c>route</c> or <c>follow-up</c>.</param>
+/// <param name="Machines">How many machines it keeps; of a check, on how many it is not met.</param>
+/// <param name="Unknown">On how many more machines the check is unknown, since nothing or nothing new enough was read.</param>
 /// <param name="Condition">What lists the machines: the name of the check or the status.</param>
 /// <param name="By">Who can fix it; null where a decision is needed.</param>
-public sealed record InTheWayView(string Kind, int Machines, string Title, string Detail, string? By, double? Minutes, string Condition, int Opens);
+public sealed record InTheWayView(string Kind, int Machines, string Title, string Detail, string? By, double? Minutes, string Condition, int Opens, int Unknown = 0);
 
 /// <summary>Slots to come.</summary>
 public sealed record NextView(DateTimeOffset From, DateTimeOffset To, string Site, int Machines, int Staged);

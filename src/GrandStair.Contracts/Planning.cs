@@ -53,8 +53,10 @@ public sealed record UplinkView(IReadOnlyList<string> Sites, double Rate, double
 /// <param name="MeetsDeadline">Whether that is in time; true where there is no deadline.</param>
 /// <param name="Changes">The smallest changes that would make it so; empty where it is, or where none was found.</param>
 /// <param name="Left">The machines that cannot be scheduled.</param>
+/// <param name="Ready">How many machines are ready or have begun, and so count for the end.</param>
+/// <param name="NotReady">How many others are in the plan: without a fix they have no slot and miss any deadline.</param>
 public sealed record ScheduleView(
-    string Plan, int Revision, IReadOnlyList<WaveScheduleView> Waves, DateTimeOffset? End, string? Deadline, bool MeetsDeadline, IReadOnlyList<PlanChangeView> Changes, IReadOnlyList<LeftView> Left);
+    string Plan, int Revision, IReadOnlyList<WaveScheduleView> Waves, DateTimeOffset? End, string? Deadline, bool MeetsDeadline, IReadOnlyList<PlanChangeView> Changes, IReadOnlyList<LeftView> Left, int Ready, int NotReady);
 
 /// <summary>A wave as it would be scheduled.</summary>
 /// <param name="Placed">How many machines get a slot.</param>

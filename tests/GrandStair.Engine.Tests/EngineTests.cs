@@ -79,6 +79,8 @@ public sealed class EngineTests
         await kit.Writer.CreateAsync(EngineKit.Plan, new("planner"), SiteScope.All, EngineKit.Stop);
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
         await Assert.ThrowsAsync<CommandException>(() => kit.Commands.ChooseMethodAsync("small", machine, "replace", "x", new("planner"), EngineKit.Stop));
+        var unsuited = await Assert.ThrowsAsync<CommandException>(() => kit.Commands.ChooseMethodAsync("small", machine, "update-channel", "x", new("planner"), EngineKit.Stop));
+        Assert.Equal("method-does-not-suit", unsuited.Name);
         await kit.Commands.ChooseMethodAsync("small", machine, "keep-data", "its programs are worn out", new("planner"), EngineKit.Stop);
         var open = await kit.Acknowledgements.AllAsync(await kit.Commands.FindAsync("small", EngineKit.Stop), SiteScope.All, EngineKit.Stop);
         Assert.Equal([("must-read", "licence-carries", 2), ("preserves", "keep-data", 1)], open.Select(o => (o.Kind, o.Name, o.Machines)));

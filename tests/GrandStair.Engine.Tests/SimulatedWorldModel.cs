@@ -5,7 +5,6 @@ using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
 using GrandStair.Connections;
 using GrandStair.Connections.Simulation;
-using Course = GrandStair.Core.Rehearsals.Course;
 
 namespace GrandStair.Engine.Tests;
 
@@ -25,11 +24,11 @@ internal sealed class SimulatedWorldModel(Product product, IReadOnlyDictionary<s
     /// <summary>What was measured so far.</summary>
     public Measurements Measured => new([.. _steps], [.. _gates], [.. _decisions]) { Fixings = [.. _fixings] };
 
-    public Course Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at)
+    public SimulatedResult Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at)
     {
         var truth = _now[machine.Request.Name];
         var posted = new PostedOrder(order, 1, step.Kind, step.Script is { } script ? product.Scripts[script] : "", ImmutableDictionary<string, string>.Empty);
-        var course = SimulatedScript.Course(Luck(machine, order), truth, posted, at);
+        var course = SimulatedScript.Run(Luck(machine, order), truth, posted, at);
         var result = course.Result == OrderState.Gone ? OrderResult.Gone : course.Exit == 0 ? OrderResult.Ok : OrderResult.Failed;
         _steps.Add(new(new(leg.Hop, leg.Method, step.Name), machine.Model, machine.Request.Site, order.Attempt > 1, result, course.Lasts));
         return new(course.Lasts, result);

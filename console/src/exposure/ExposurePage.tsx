@@ -4,13 +4,14 @@ import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { amount, many, word } from '../parts/words';
+import { usePlan } from '../plans/usePlan';
 
 const SOON = 90;
 
 export function ExposurePage() {
   const [params, setParams] = useSearchParams();
-  const plans = useQuery({ queryKey: ['plans'], queryFn: () => take(api.GET('/api/v1/plans')) });
-  const by = params.get('by') ?? plans.data?.at(-1)?.deadline ?? undefined;
+  const { plans, name } = usePlan();
+  const by = params.get('by') ?? plans.data?.find((p) => p.name === name)?.deadline ?? undefined;
   const isDay = by === undefined || /^\d{4}-\d{2}-\d{2}$/.test(by);
   const exposure = useQuery({
     queryKey: ['exposure', by],

@@ -130,9 +130,9 @@ function Gate({ gate, plan }: { gate: Schemas['GateView']; plan: string | undefi
       )}
       {open.length === 0 && gate.why && <p>{gate.why}</p>}
       {gate.legs.length > 0 && <Route gate={gate} />}
-      {gate.against.map((against) => (
-        <p key={against.method} className="quiet small">
-          not {word(against.method)}: {against.why}
+      {gate.rejected.map((rejected) => (
+        <p key={rejected.method} className="quiet small">
+          not {word(rejected.method)}: {rejected.why}
         </p>
       ))}
       {open.map((check) => (

@@ -1,14 +1,13 @@
 import { useQuery } from '@tanstack/react-query';
-import { Link, useSearchParams } from 'react-router';
+import { Link } from 'react-router';
 import { api, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { Status, statuses } from '../parts/Status';
 import { amount, word } from '../parts/words';
+import { PlanSwitcher, usePlan } from '../plans/usePlan';
 
 export function OutcomesPage() {
-  const [params] = useSearchParams();
-  const plans = useQuery({ queryKey: ['plans'], queryFn: () => take(api.GET('/api/v1/plans')) });
-  const name = params.get('plan') ?? plans.data?.at(-1)?.name;
+  const { plans, name } = usePlan();
   const outcomes = useQuery({
     queryKey: ['outcomes', name],
     queryFn: () => take(api.GET('/api/v1/outcomes/{name}', { params: { path: { name: name as string } } })),
@@ -22,6 +21,7 @@ export function OutcomesPage() {
   const over = (view.tally.done ?? 0) + (view.tally.exempt ?? 0);
   return (
     <>
+      <PlanSwitcher plans={plans.data} name={name} />
       <h1>
         <b>{amount(over)}</b> of <b>{amount(view.machines)}</b> closed, <b>{amount(view.open.length)}</b> open
       </h1>

@@ -1,17 +1,17 @@
 import { useQuery } from '@tanstack/react-query';
-import { Link, useSearchParams } from 'react-router';
+import { useState } from 'react';
+import { Link } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { fixedBy } from '../parts/Explain';
 import { Loading, Problem } from '../parts/Problem';
 import { RunProgress, ToGo } from '../parts/RunProgress';
 import { statuses } from '../parts/Status';
-import { amount, date, hour, many, percent, time, word } from '../parts/words';
+import { amount, date, hour, many, percent, span, time, word } from '../parts/words';
+import { PlanSwitcher, usePlan } from '../plans/usePlan';
 import { Staircase } from './Staircase';
 
 export function OverviewPage() {
-  const [params] = useSearchParams();
-  const plans = useQuery({ queryKey: ['plans'], queryFn: () => take(api.GET('/api/v1/plans')) });
-  const name = params.get('plan') ?? plans.data?.at(-1)?.name;
+  const { plans, name } = usePlan();
   const overview = useQuery({
     queryKey: ['overview', name],
     queryFn: () => take(api.GET('/api/v1/overview/{plan}', { params: { path: { plan: name as string } } })),
@@ -25,6 +25,7 @@ export function OverviewPage() {
   const view = overview.data;
   return (
     <>
+      <PlanSwitcher plans={plans.data} name={name} />
       <Answer view={view} />
       <Staircase view={view} />
       <StatusStrip plan={view.plan} />
@@ -73,6 +74,9 @@ function Answer({ view }: { view: Schemas['OverviewView'] }) {
         )}
       </h1>
       <p className="under">
+        {view.forecast && !view.forecast.outdated && plan.state !== 'ended' && (
+          <>forecast made {view.forecast.ageSeconds < 60 ? 'just now' : `${span(view.forecast.ageSeconds)} ago`} · </>
+        )}
         {view.forecast?.outdated && <strong className="held">forecast outdated: {view.forecast.outdated} since · </strong>}
         {plan.held && <strong className="held">on hold: {plan.held} · </strong>}
         {blocked > 0 && (
@@ -95,10 +99,12 @@ function Answer({ view }: { view: Schemas['OverviewView'] }) {
 }
 
 /** When support of the release that machines still run ends or ended. */
-const supportOf = (end: string, now: string) =>
-  Date.parse(end) < Date.parse(now)
-    ? `current release out of support since ${date(end)}`
-    : `support of the current release ends ${date(end)}`;
+const supportOf = (end: string, now: string) => {
+  const days = Math.floor((Date.parse(now) - Date.parse(end)) / 86_400_000);
+  return days > 0
+    ? `support of the current release ended ${date(end)}, ${many(days, 'day')} ago`
+    : `support of the current release ends ${date(end)}, in ${many(-days, 'day')}`;
+};
 
 const count = (plan: Schemas['PlanRow'], status: string) => plan.tally[status] ?? 0;
 
@@ -123,7 +129,10 @@ function StatusStrip({ plan }: { plan: Schemas['PlanRow'] }) {
   );
 }
 
+const FIRST = 5;
+
 function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
+  const [all, setAll] = useState(false);
   return (
     <section className="card">
       <h2>
@@ -131,11 +140,15 @@ function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
       </h2>
       {view.inTheWay.length === 0 && <p className="empty">Nothing blocks.</p>}
       <ul className="rows">
-        {view.inTheWay.slice(0, 5).map((item) => (
+        {view.inTheWay.slice(0, all ? undefined : FIRST).map((item) => (
           <li key={`${item.kind} ${item.title}`} className="way">
-            <b>{amount(item.machines)}</b>
+            <Link to={wayTo(view.plan.name, item)} className="count">
+              {amount(item.machines || item.unknown)}
+            </Link>
             <div>
               {item.title}
+              {item.machines === 0 && ' (unknown: no reading that is new enough)'}
+              {item.machines > 0 && item.unknown > 0 && <span className="quiet"> not met; unknown on {amount(item.unknown)} more</span>}
               <div className="quiet clamp">
                 {item.kind === 'check' && item.by
                   ? `${fixedBy({ by: item.by, minutes: item.minutes })}${item.opens > 0 ? ` · unblocks ${many(item.opens, 'machine')}` : ''}`
@@ -146,6 +159,11 @@ function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
           </li>
         ))}
       </ul>
+      {view.inTheWay.length > FIRST && (
+        <button type="button" className="plain link" onClick={() => setAll(!all)}>
+          {all ? 'Show fewer' : `Show ${view.inTheWay.length - FIRST} more`}
+        </button>
+      )}
     </section>
   );
 }

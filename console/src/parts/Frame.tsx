@@ -4,7 +4,7 @@ import { type Schemas, ServiceProblem } from '../api/client';
 import { useLive } from '../api/live';
 import { useMay, useSession } from '../session/useSession';
 import { ConditionField } from './ConditionField';
-import { time } from './words';
+import { setClock, time, zone } from './words';
 
 const pages = [
   ['/', 'Overview'],
@@ -85,8 +85,8 @@ function FilterBox() {
   return (
     <ConditionField
       value={place.pathname === '/fleet' ? (params.get('filter') ?? '') : ''}
-      label="Search machines by a filter"
-      placeholder={'site = "Westhaven" and …'}
+      label="Find machines"
+      placeholder="Find machines: name, site, owner, or a filter"
       onSubmit={(filter) => go(`/fleet?filter=${encodeURIComponent(filter)}`)}
     />
   );
@@ -101,10 +101,11 @@ function Now({ session }: { session: Schemas['SessionView'] }) {
     const timer = setInterval(() => tick((n) => n + 1), 1000);
     return () => clearInterval(timer);
   }, []);
-  const now = Date.parse(session.now) + (Date.now() - (taken.get(session.now) as number)) * session.pace;
+  const nowHere = () => Date.parse(session.now) + (Date.now() - (taken.get(session.now) as number)) * session.pace;
+  setClock(nowHere);
   return (
     <span className="who" title={session.pace === 1 ? undefined : `One second is ${session.pace} seconds of the simulated fleet's time`}>
-      <NavLink to="/me">{session.actor}</NavLink> · {time(new Date(now).toISOString())}
+      <NavLink to="/me">{session.actor}</NavLink> · {time(new Date(nowHere()).toISOString())} {zone()}
     </span>
   );
 }

@@ -16,19 +16,39 @@ export function span(seconds: number | null | undefined): string {
   return `${Math.round(seconds / 86400)} d`;
 }
 
+let now = () => Date.now();
+
+/** Sets the service's clock, which in a demo is not ours: it says which year is this one. */
+export const setClock = (clock: () => number) => {
+  now = clock;
+};
+
+const isThisYear = (moment: Date) => moment.getFullYear() === new Date(now()).getFullYear();
+
 const day = new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short' });
+const dayOfYear = new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short', year: 'numeric' });
 const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit' });
 const longDay = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'long' });
 const longDayOfYear = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'long', year: 'numeric' });
 
-export const time = (at: string | null | undefined) => (at ? `${day.format(new Date(at))} ${clock.format(new Date(at))}` : '');
+/** A moment by the viewer's clock, with its year where that is not this one. */
+export function time(at: string | null | undefined): string {
+  if (!at) return '';
+  const moment = new Date(at);
+  return `${(isThisYear(moment) ? day : dayOfYear).format(moment)} ${clock.format(moment)}`;
+}
+
+const zoned = new Intl.DateTimeFormat('en-GB', { timeZoneName: 'short' });
+
+/** The viewer's time zone, in which all times are shown. */
+export const zone = () => zoned.formatToParts(new Date(now())).find((part) => part.type === 'timeZoneName')?.value ?? '';
 export const hour = (at: string) => clock.format(new Date(at));
 
 /** A day, with its year where that is not this one. */
 export function date(at: string | null | undefined): string {
   if (!at) return '';
   const moment = new Date(at);
-  return (moment.getFullYear() === new Date().getFullYear() ? longDay : longDayOfYear).format(moment);
+  return (isThisYear(moment) ? longDay : longDayOfYear).format(moment);
 }
 
 const whole = new Intl.NumberFormat('en-GB');

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { Link } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
-import { date, time } from '../parts/words';
+import { amount, date, many, time } from '../parts/words';
 
 type View = Schemas['ScheduleView'];
 
@@ -19,7 +19,7 @@ export const useSchedule = (name: string | undefined, enabled = true) =>
 export function LastSlot({ of, before }: { of: View; before?: string | null }) {
   return (
     <>
-      If nothing fails the last slot ends <b>{time(of.end)}</b>
+      If nothing fails the last slot of the {many(of.ready, 'ready machine')} ends <b>{time(of.end)}</b>
       {before && before !== of.end && ` instead of ${time(before)}`}
       {of.deadline &&
         (of.meetsDeadline ? (
@@ -28,6 +28,15 @@ export function LastSlot({ of, before }: { of: View; before?: string | null }) {
           <strong className="held">, after the deadline {date(of.deadline)}</strong>
         ))}
       .
+      {of.notReady > 0 && (
+        <>
+          {' '}
+          <Link to={`/readiness?plan=${of.plan}`} className="held">
+            {amount(of.notReady)} more {of.notReady === 1 ? 'is' : 'are'} not ready
+          </Link>{' '}
+          and {of.deadline ? 'will miss the deadline' : 'have no slot'} until fixed.
+        </>
+      )}
     </>
   );
 }

@@ -7,6 +7,7 @@ import { Explain, fixedBy } from '../parts/Explain';
 import { useRowsInSight } from '../parts/inSight';
 import { Loading, Problem } from '../parts/Problem';
 import { amount, date, many, span, word } from '../parts/words';
+import { usePlan } from '../plans/usePlan';
 
 const PART = 200;
 const ROW = 31;
@@ -19,11 +20,11 @@ interface Target {
 
 export function ReadinessPage() {
   const [params, setParams] = useSearchParams();
-  const plans = useQuery({ queryKey: ['plans'], queryFn: () => take(api.GET('/api/v1/plans')) });
+  const { plans, name } = usePlan();
   const products = useQuery({ queryKey: ['fixed', 'catalogue'], queryFn: () => take(api.GET('/api/v1/catalogue')) });
   const target: Target = {
     product: params.get('product') ?? undefined,
-    plan: params.get('product') ? undefined : (params.get('plan') ?? plans.data?.at(-1)?.name),
+    plan: params.get('product') ? undefined : name,
     scope: params.get('scope') ?? undefined,
   };
   const asked = Boolean(target.plan ?? target.product);

@@ -78,19 +78,19 @@ internal static class FleetCommands
 
     private static Command List()
     {
-        var filter = new Argument<string?>("condition") { Arity = ArgumentArity.ZeroOrOne, Description = "Which machines, such as: name like \"desk-*\" and os.version < 7" };
+        var filter = new Argument<string?>("search") { Arity = ArgumentArity.ZeroOrOne, Description = "Part of a name, site, owner or serial number, such as desk-w, or a condition: name like \"desk-*\" and os.version < 7" };
         var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 50 };
         var command = new Command("list", "List machines") { filter, limit };
         command.Asks(
             (parsed, client, stop) => client.MachinesAsync(parsed.GetValue(filter), parsed.GetValue(limit), stop),
             (page, screen) =>
             {
-                screen.Say($"**{page.Total}** machines");
+                screen.Say(page.Total == 1 ? "**1** machine" : $"**{page.Total}** machines");
                 screen.Table(
                     ["name", "site", "group", "product", "version", "model", "last seen", "plan", "status"],
                     page.Items.Select(m => new[] { m.Name, m.Site, m.Group, m.Product, m.Version, m.Model, Screen.Time(m.LastSeen), m.Plan, Screen.Word(m.Status) }));
-                if (page.Undecided > 0) screen.Hint($"Of {page.Undecided} more it cannot be told whether they are meant.");
-                if (page.Items.Count < page.Total) screen.Hint($"{page.Total - page.Items.Count} more; narrow the condition or raise --limit.");
+                if (page.Undecided > 0) screen.Hint($"For {page.Undecided} more it is unknown whether they match.");
+                if (page.Items.Count < page.Total) screen.Hint($"{page.Total - page.Items.Count} more; narrow the search or raise --limit.");
             });
         return command;
     }

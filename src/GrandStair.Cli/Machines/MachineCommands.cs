@@ -96,7 +96,7 @@ internal static class MachineCommands
         if (gate.Offer != "to-all") screen.Hint($"the release is phased in: {gate.Offer switch { "offered" => "offered to this machine", "not-yet" => "not offered to this machine yet", _ => "cannot tell whether it is offered to this machine" }}");
         if (gate.Overridden is { } chosen) screen.Say($"Method **{chosen.Method}** was chosen by {chosen.By}: {chosen.Reason}");
         foreach (var other in gate.Alternatives) screen.Hint($"not by {string.Join(" → ", other.Hops)}: {other.Why}");
-        foreach (var against in gate.Against) screen.Hint($"not {against.Method}: {against.Why}");
+        foreach (var against in gate.Rejected) screen.Hint($"not {against.Method}: {against.Why}");
         foreach (var check in gate.Checks.Where(c => c.State is "unmet" or "unknown"))
         {
             screen.Say("");

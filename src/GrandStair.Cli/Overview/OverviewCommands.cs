@@ -9,12 +9,12 @@ internal static class OverviewCommands
 
     public static Command Make()
     {
-        var plan = new Argument<string?>("plan") { Arity = ArgumentArity.ZeroOrOne, Description = "The plan's name (default: the newest)." };
+        var plan = new Argument<string?>("plan") { Arity = ArgumentArity.ZeroOrOne, Description = "The plan's name (default: the newest that is running)." };
         var show = new Command("show", "Show a plan's progress, whether it meets its deadline, and what blocks it") { plan };
         show.Asks(
             async (parsed, client, stop) =>
             {
-                var name = parsed.GetValue(plan) ?? (await client.PlansAsync(stop)).LastOrDefault()?.Name
+                var name = parsed.GetValue(plan) ?? Current(await client.PlansAsync(stop))?.Name
                     ?? throw new IOException("There is no plan yet. 'gstair plan create FILE' makes one.");
                 return await client.OverviewAsync(name, stop);
             },
@@ -22,11 +22,14 @@ internal static class OverviewCommands
         return new("overview", "One page of a plan") { show };
     }
 
+    /// <summary>The newest plan that is running; where none is, the newest.</summary>
+    private static PlanRow? Current(IReadOnlyList<PlanRow> plans) => plans.LastOrDefault(p => p.State == "started") ?? plans.LastOrDefault();
+
     private static void Print(OverviewView view, Screen screen)
     {
         var tally = view.Plan.Tally;
         var verified = tally["verified"] + tally["done"];
-        screen.Say($"{view.Target}: **{verified} of {view.Plan.Machines}** verified{(view.Forecast?.Verified is { P50: { } end } range ? $", all that will be by **{end:d MMMM}** ({range.P10:d MMM} to {range.P90?.ToString("d MMM", null) ?? "never"}){(view.Forecast.InTime is { } likely ? $", in time {likely:P0}" : "")}" : "")}{(view.Plan.Deadline is null ? "" : $", deadline {view.Plan.Deadline}")}");
+        screen.Say($"{view.Target}: **{verified} of {view.Plan.Machines}** verified{(view.Forecast?.Verified is { P50: { } end } range ? $", all that will be by **{end:d MMM yyyy}** ({range.P10:d MMM yyyy} to {range.P90?.ToString("d MMM yyyy", null) ?? "never"}){(view.Forecast.InTime is { } likely ? $", in time {likely:P0}" : "")}, forecast made {Screen.Age(view.Forecast.AgeSeconds)} ago" : "")}{(view.Plan.Deadline is null ? "" : $", deadline {view.Plan.Deadline}")}");
         screen.Hint($"plan {view.Plan.Name}, {Screen.Word(view.Plan.State)}{(view.Plan.Held is null ? "" : $", held: {view.Plan.Held}")} · {Screen.Time(view.Now)} UTC");
         foreach (var wave in view.Waves)
         {
@@ -37,7 +40,7 @@ internal static class OverviewCommands
         screen.Say($"■ {tally["done"]} done  ▲ {tally["verified"]} verified  ▶ {tally["running"]} running  ‖ {tally["parked"]} parked  ○ {tally["scheduled"]} scheduled  ◇ {tally["ready"]} ready  ✕ {tally["not-ready"]} not ready  – {tally["exempt"]} exempt  ! {tally["stopped"]} stopped");
         screen.Say("");
         screen.Say("**In the way**");
-        screen.Table(["#machines", "what", "who", "what to do"], view.InTheWay.Select(w => new[] { $"{w.Machines}", w.Title, w.By ?? "decide", w.Detail }));
+        screen.Table(["#machines", "#unknown", "what", "who", "what to do"], view.InTheWay.Select(w => new[] { w.Machines == 0 ? "" : $"{w.Machines}", w.Unknown == 0 ? "" : $"{w.Unknown}", w.Title, w.By ?? "decide", w.Detail }));
         if (view.Next.Count > 0) screen.Say("**Next**");
         foreach (var next in view.Next) screen.Say($"{next.Machines,4}  {Screen.Time(next.From)} – {next.To:HH:mm} UTC, {next.Site}, {next.Staged} staged");
     }

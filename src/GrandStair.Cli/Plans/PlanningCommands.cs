@@ -309,9 +309,8 @@ internal static partial class PlanCommands
             view.Waves.Select(w => new[] { w.Wave, $"{w.Placed}", w.Left > 0 ? $"{w.Left}" : "", Screen.Time(w.From), Screen.Time(w.End), Screen.Time(w.Bound), w.BoundWhy }));
         if (view.Deadline is not null)
         {
-            screen.Say(view.MeetsDeadline
-                ? $"The last slot ends **{Screen.Time(view.End)} UTC**, in time for {view.Deadline}, if nothing fails."
-                : $"The last slot ends **{Screen.Time(view.End)} UTC**, after the deadline {view.Deadline}.");
+            screen.Say($"The last slot of the **{view.Ready}** ready machines ends **{Screen.Time(view.End)} UTC**, {(view.MeetsDeadline ? $"in time for {view.Deadline}, if nothing fails" : $"after the deadline {view.Deadline}")}.");
+            if (view.NotReady > 0) screen.Say($"**{view.NotReady}** more are not ready and will miss the deadline until fixed: gstair readiness show --plan {view.Plan}");
         }
 
         if (view.Changes.Count > 0)

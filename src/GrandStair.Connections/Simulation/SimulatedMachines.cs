@@ -72,10 +72,10 @@ public sealed class SimulatedMachines : IDisposable
             {
                 var truth = Truth(_connection, machine, t)!;
                 order = order with { Script = order.Script.Replace("$to", order.Values.GetValueOrDefault("to", ""), StringComparison.Ordinal) };
-                var course = SimulatedScript.Course(machine, truth, order, now);
+                var result = SimulatedScript.Run(machine, truth, order, now);
                 _connection.Execute(
                     "INSERT INTO orders (name, machine, kind, script, posted, ends, result, exit, note) VALUES (@name, @machine, @kind, @Script, @posted, @ends, @result, @Exit, @Note)",
-                    new { name, machine, kind = RunMachine.Name(order.Kind), order.Script, posted = now.ToUnixTimeSeconds(), ends = (now + course.Lasts).ToUnixTimeSeconds(), result = course.Result.ToString(), course.Exit, course.Note },
+                    new { name, machine, kind = RunMachine.Name(order.Kind), order.Script, posted = now.ToUnixTimeSeconds(), ends = (now + result.Lasts).ToUnixTimeSeconds(), result = result.Result.ToString(), result.Exit, result.Note },
                     t);
             }
 

@@ -9,7 +9,7 @@ namespace GrandStair.Connections.Simulation;
 /// <param name="Result">Whether it will end or be gone.</param>
 /// <param name="Exit">Its exit status; null where it will be gone.</param>
 /// <param name="Note">What it will have said.</param>
-internal sealed record Course(TimeSpan Lasts, OrderState Result, int? Exit, string Note);
+internal sealed record ScriptResult(TimeSpan Lasts, OrderState Result, int? Exit, string Note);
 
 /// <summary>
 /// What simulated machines understand in place of a shell script: one line an action. <c>fetch image</c>, <c>clean</c>, <c>save settings</c>,
@@ -18,7 +18,7 @@ internal sealed record Course(TimeSpan Lasts, OrderState Result, int? Exit, stri
 internal static class SimulatedScript
 {
     /// <summary>Draws how an order will go from what is true of the machine.</summary>
-    public static Course Course(string machine, Dictionary<string, string> truth, PostedOrder order, DateTimeOffset now)
+    public static ScriptResult Run(string machine, Dictionary<string, string> truth, PostedOrder order, DateTimeOffset now)
     {
         var slowness = double.Parse(truth.GetValueOrDefault("truth.slowness", "1"), CultureInfo.InvariantCulture);
         var spread = 0.75 + (0.6 * Chance.Of(machine, order.Name.Step, order.Name.Attempt));

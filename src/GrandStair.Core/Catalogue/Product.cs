@@ -58,7 +58,7 @@ public sealed record Product
 
     /// <summary>The known issues that touch a machine, or may touch it as far as can be told.</summary>
     public ImmutableArray<KnownIssue> IssuesTouching(IReadable machine, DateTimeOffset now) =>
-        [.. KnownIssues.Where(i => i.Touches.Ask(machine, new Use(now)).Value != Kleene.No)];
+        [.. KnownIssues.Where(i => i.Touches.Ask(machine, new EvaluationContext(now)).Value != Kleene.No)];
 
     /// <summary>The checks of one leg of a run that is running, with those of the machine's known issues and, for the verification, of its build.</summary>
     public ImmutableArray<Check> ChecksOf(Hop hop, Method method, Machine machine, DateTimeOffset now)

@@ -7,7 +7,7 @@ namespace GrandStair.Core.Conditions;
 public abstract record Condition(string Text)
 {
     /// <summary>Asks a machine, or a row of one of its tables.</summary>
-    public abstract Answer Ask(IReadable machine, Use use);
+    public abstract Answer Ask(IReadable machine, EvaluationContext use);
 
     /// <summary>The keys that it looks at, each once.</summary>
     public abstract IEnumerable<string> Keys { get; }
@@ -23,7 +23,7 @@ public abstract record Condition(string Text)
 public sealed record All(string Text, ImmutableArray<Condition> Parts) : Condition(Text)
 {
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, Use use) => Joined.Of(Parts, machine, use, answers => answers.Min(a => a.Value), Kleene.Yes);
+    public override Answer Ask(IReadable machine, EvaluationContext use) => Joined.Of(Parts, machine, use, answers => answers.Min(a => a.Value), Kleene.Yes);
 
     /// <inheritdoc />
     public override IEnumerable<string> Keys => Parts.SelectMany(p => p.Keys).Distinct();
@@ -36,7 +36,7 @@ public sealed record All(string Text, ImmutableArray<Condition> Parts) : Conditi
 public sealed record Any(string Text, ImmutableArray<Condition> Parts) : Condition(Text)
 {
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, Use use) => Joined.Of(Parts, machine, use, answers => answers.Max(a => a.Value), Kleene.No);
+    public override Answer Ask(IReadable machine, EvaluationContext use) => Joined.Of(Parts, machine, use, answers => answers.Max(a => a.Value), Kleene.No);
 
     /// <inheritdoc />
     public override IEnumerable<string> Keys => Parts.SelectMany(p => p.Keys).Distinct();
@@ -49,7 +49,7 @@ public sealed record Any(string Text, ImmutableArray<Condition> Parts) : Conditi
 public sealed record Not(string Text, Condition Part) : Condition(Text)
 {
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, Use use)
+    public override Answer Ask(IReadable machine, EvaluationContext use)
     {
         var answer = Part.Ask(machine, use);
         return answer with { Value = (Kleene)(Kleene.Yes - answer.Value) };
@@ -65,7 +65,7 @@ public sealed record Not(string Text, Condition Part) : Condition(Text)
 internal static class Joined
 {
     /// <summary>Joins the answers and keeps the leaves of those parts that decided: all where all had to agree, else those of the deciding value.</summary>
-    public static Answer Of(ImmutableArray<Condition> parts, IReadable machine, Use use, Func<Answer[], Kleene> join, Kleene unanimous)
+    public static Answer Of(ImmutableArray<Condition> parts, IReadable machine, EvaluationContext use, Func<Answer[], Kleene> join, Kleene unanimous)
     {
         var answers = parts.Select(p => p.Ask(machine, use)).ToArray();
         var value = join(answers);
@@ -144,7 +144,7 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
     };
 
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, Use use)
+    public override Answer Ask(IReadable machine, EvaluationContext use)
     {
         var reading = machine.Find(Key.Name);
         if (use.WhyNot(reading) is { } note) return new(Kleene.CannotTell, [new(Text, Key.Name, Kleene.CannotTell, reading, note)], null);
@@ -153,7 +153,7 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
         return new(value, [new(Text, Key.Name, value, reading, null)], UntilOf(reading, use));
     }
 
-    private DateTimeOffset? UntilOf(Reading reading, Use use)
+    private DateTimeOffset? UntilOf(Reading reading, EvaluationContext use)
     {
         var until = use.Until(reading);
         foreach (var ago in With.Where(l => l.Ago is not null && reading.Value is not null).Select(l => l.Ago!.Value))
@@ -237,7 +237,7 @@ public sealed record Has(string Text, KeyDefinition Key, Condition Row) : Condit
     public override string Written => $"{Key.Name} has ({Row.Written})";
 
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, Use use)
+    public override Answer Ask(IReadable machine, EvaluationContext use)
     {
         var reading = machine.Find(Key.Name);
         if (use.WhyNot(reading) is { } note) return new(Kleene.CannotTell, [new(Text, Key.Name, Kleene.CannotTell, reading, note)], null);
@@ -280,7 +280,7 @@ public sealed record AsksRaw(string Text, KeyDefinition Key, RawQuestion Questio
     };
 
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, Use use)
+    public override Answer Ask(IReadable machine, EvaluationContext use)
     {
         var reading = machine.Find(Key.Name);
         var holds = Question switch

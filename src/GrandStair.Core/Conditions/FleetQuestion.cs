@@ -29,7 +29,7 @@ public static class FleetQuestion
     /// <param name="fleet">The fleet.</param>
     /// <param name="use">How readings are looked at.</param>
     /// <param name="supposed">What is supposed of all machines under some keys, in place of their own readings; null for nothing.</param>
-    public static FleetAnswer Ask(Condition condition, FleetColumns fleet, Use use, IReadable? supposed = null)
+    public static FleetAnswer Ask(Condition condition, FleetColumns fleet, EvaluationContext use, IReadable? supposed = null)
     {
         ArgumentNullException.ThrowIfNull(fleet);
         var until = long.MaxValue;
@@ -37,7 +37,7 @@ public static class FleetQuestion
         return new(MemoryMarshal.Cast<byte, Kleene>(values).ToArray(), until == long.MaxValue ? null : new(until, TimeSpan.Zero));
     }
 
-    internal static byte[] Ask(Condition condition, FleetColumns fleet, Use use, IReadable? supposed, ref long until)
+    internal static byte[] Ask(Condition condition, FleetColumns fleet, EvaluationContext use, IReadable? supposed, ref long until)
     {
         switch (condition)
         {
@@ -55,7 +55,7 @@ public static class FleetQuestion
     }
 
     private static byte[] Join(
-        IReadOnlyList<Condition> parts, FleetColumns fleet, Use use, IReadable? supposed, Func<Vector<byte>, Vector<byte>, Vector<byte>> join, Func<byte, byte, byte> joinOne, ref long until)
+        IReadOnlyList<Condition> parts, FleetColumns fleet, EvaluationContext use, IReadable? supposed, Func<Vector<byte>, Vector<byte>, Vector<byte>> join, Func<byte, byte, byte> joinOne, ref long until)
     {
         var values = Ask(parts[0], fleet, use, supposed, ref until);
         foreach (var part in parts.Skip(1))
@@ -70,7 +70,7 @@ public static class FleetQuestion
         return values;
     }
 
-    private static byte[] Leaf(Condition condition, FleetColumns fleet, Use use, IReadable? supposed, ref long until)
+    private static byte[] Leaf(Condition condition, FleetColumns fleet, EvaluationContext use, IReadable? supposed, ref long until)
     {
         var key = condition.Keys.First();
         var values = new byte[fleet.Count];
@@ -110,7 +110,7 @@ public static class FleetQuestion
     }
 
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void Raw(AsksRaw raw, FleetColumn column, Use use, byte[] values, ref long until)
+    private static void Raw(AsksRaw raw, FleetColumn column, EvaluationContext use, byte[] values, ref long until)
     {
         var state = column.State;
         var seen = column.Seen;
@@ -133,7 +133,7 @@ public static class FleetQuestion
     }
 
     /// <summary>One answer for each distinct row, and from these one for each distinct table.</summary>
-    private static byte[] TableAnswers(Has has, FleetColumn column, Use use, ref long until)
+    private static byte[] TableAnswers(Has has, FleetColumn column, EvaluationContext use, ref long until)
     {
         // When the table itself was seen is seen to where each machine's own reading is.
         var reading = Reading.Of(has.Key.Name, ReadingValue.Of([]), use.Now, use.Now, "");
@@ -149,7 +149,7 @@ public static class FleetQuestion
     }
 
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void Coded(FleetColumn column, byte[] answers, Use use, byte[] values, ref long until)
+    private static void Coded(FleetColumn column, byte[] answers, EvaluationContext use, byte[] values, ref long until)
     {
         var state = column.State;
         var code = column.Code;
@@ -162,7 +162,7 @@ public static class FleetQuestion
         Stale(column, use, values, ref until);
     }
 
-    private static void Amounts(Compares compares, FleetColumn column, Use use, byte[] values, ref long until)
+    private static void Amounts(Compares compares, FleetColumn column, EvaluationContext use, byte[] values, ref long until)
     {
         Array.Fill(values, CannotTell);
         var (inside, outside) = compares.IsNegated ? (No, Yes) : (Yes, No);
@@ -222,7 +222,7 @@ public static class FleetQuestion
 
     /// <summary>When a moment will be longer ago than it may be.</summary>
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void Turns(FleetColumn column, TimeSpan ago, Use use, ref long until)
+    private static void Turns(FleetColumn column, TimeSpan ago, EvaluationContext use, ref long until)
     {
         var state = column.State;
         var seen = column.Seen;
@@ -245,7 +245,7 @@ public static class FleetQuestion
 
     /// <summary>What is older than this use allows cannot be told.</summary>
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void Stale(FleetColumn column, Use use, byte[] values, ref long until)
+    private static void Stale(FleetColumn column, EvaluationContext use, byte[] values, ref long until)
     {
         if (use.MaxAge is not { } age) return;
         var limit = use.Now.UtcTicks - age.Ticks;

@@ -44,7 +44,7 @@ public sealed record Leaf(string Text, string Key, Kleene Value, Reading? Readin
 /// <summary>How a use of a condition looks at readings.</summary>
 /// <param name="Now">The moment at which it is asked, UTC.</param>
 /// <param name="MaxAge">How old a reading may be; null where any age will do.</param>
-public readonly record struct Use(DateTimeOffset Now, TimeSpan? MaxAge = null)
+public readonly record struct EvaluationContext(DateTimeOffset Now, TimeSpan? MaxAge = null)
 {
     /// <summary>Why a reading cannot be used; null where it can.</summary>
     internal string? WhyNot(Reading? reading)

@@ -36,7 +36,7 @@ public sealed record ProductExposure(Product Product, int Machines, ImmutableArr
         ArgumentNullException.ThrowIfNull(product);
         ArgumentNullException.ThrowIfNull(fleet);
         var today = Today(product, now);
-        var isOf = FleetQuestion.Ask(product.Is, fleet, new Use(now)).Values;
+        var isOf = FleetQuestion.Ask(product.Is, fleet, new EvaluationContext(now)).Values;
         var counts = new Dictionary<(string? Version, string? Edition, bool IsPartly), (Release? Release, int Machines)>();
         var (fallen, falling) = (ImmutableArray.CreateBuilder<Machine>(), ImmutableArray.CreateBuilder<Machine>());
         for (var row = 0; row < isOf.Length; row++)

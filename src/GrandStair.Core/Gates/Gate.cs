@@ -113,7 +113,7 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
     {
         if (IsAsked(check, moment) is not { } asked) return null;
         if (!asked) return new(check, CheckState.Deferred, [], null);
-        var use = new Use(now, check.Fresh);
+        var use = new EvaluationContext(now, check.Fresh);
         if (check.AppliesTo is { } appliesTo)
         {
             var applies = appliesTo.Ask(machine, use);

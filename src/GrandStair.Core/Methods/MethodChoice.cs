@@ -9,7 +9,7 @@ namespace GrandStair.Core.Methods;
 /// <summary>A method that was not chosen.</summary>
 /// <param name="Method">Its name.</param>
 /// <param name="Why">Why not, in a sentence.</param>
-public sealed record Against(string Method, string Why);
+public sealed record RejectedMethod(string Method, string Why);
 
 /// <summary>A person's choice of the method for one machine.</summary>
 /// <param name="Method">Its name.</param>
@@ -38,10 +38,10 @@ public sealed record LegCase(Product Product, Hop Hop, ImmutableArray<Check> Che
 /// <param name="Hop">The hop.</param>
 /// <param name="Method">The method; null where none will do or it cannot be told.</param>
 /// <param name="Gate">The gate by that method, or by the upgrade that it takes the place of; null without either.</param>
-/// <param name="Against">The methods that come before it in the order, with the reason against each.</param>
+/// <param name="Rejected">The methods that come before it in the order, with the reason against each.</param>
 /// <param name="Why">Why there is none; null where there is one.</param>
 /// <param name="Unknown">Whether there is none because it could not be told whether one suits.</param>
-public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, ImmutableArray<Against> Against, string? Why, bool Unknown = false)
+public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, ImmutableArray<RejectedMethod> Rejected, string? Why, bool Unknown = false)
 {
     /// <summary>The person's choice that was followed; null where the plan's order was.</summary>
     public MethodOverride? Overridden { get; init; }
@@ -58,7 +58,7 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
         if (decisions.Method is { } chosen && leg.Product.Method(chosen.Method)?.Hops.Contains(leg.Hop.Name) == true)
             return Choose(leg, [chosen.Method], Preserves.None, machine, moment, now, decisions with { Method = null }) with { Overridden = chosen };
 
-        var against = ImmutableArray.CreateBuilder<Against>();
+        var against = ImmutableArray.CreateBuilder<RejectedMethod>();
         MethodChoice? notFixable = null;
         foreach (var name in preference)
         {
@@ -69,7 +69,7 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
                 continue;
             }
 
-            var suits = method!.Suits?.Ask(machine, new Use(now));
+            var suits = method!.Suits?.Ask(machine, new EvaluationContext(now));
             if (suits?.Value == Kleene.CannotTell)
                 return notFixable ?? new(leg.Hop, null, null, against.ToImmutable(), $"cannot tell whether {name} suits: {Tell(suits)}", Unknown: true);
             if (suits?.Value == Kleene.No)

@@ -24,7 +24,7 @@ public sealed partial class FleetJudgement
         private const byte Unmet = (byte)CheckState.Unmet;
         private readonly Aim _aim = of.Aim;
         private readonly FleetColumns _fleet = of.Fleet;
-        private readonly Use _use = new(of.Now);
+        private readonly EvaluationContext _context = new(of.Now);
         private readonly Dictionary<string, Answers> _answers = new(StringComparer.Ordinal);
         private readonly Dictionary<string, Dictionary<object, Cell>> _cells = new(StringComparer.Ordinal);
         private readonly Dictionary<string, LegPlan> _legs = new(StringComparer.Ordinal);
@@ -248,7 +248,7 @@ public sealed partial class FleetJudgement
         {
             var name = $"{supposedName}\n{fresh}\n{condition.Written}";
             if (_answers.TryGetValue(name, out var known)) return known;
-            var answers = new Answers(condition, _use with { MaxAge = fresh }, supposed);
+            var answers = new Answers(condition, _context with { MaxAge = fresh }, supposed);
             _answers[name] = answers;
             _toAsk.Add(answers);
             return answers;
@@ -262,7 +262,7 @@ public sealed partial class FleetJudgement
     }
 
     /// <summary>A condition's answers by row, once they were asked for.</summary>
-    private sealed class Answers(Condition condition, Use use, IReadable? supposed)
+    private sealed class Answers(Condition condition, EvaluationContext use, IReadable? supposed)
     {
         private long _until = long.MaxValue;
 

@@ -49,6 +49,9 @@ public sealed record Machine : IReadable
     /// <summary>Its free labels.</summary>
     public ImmutableArray<string> Tags { get; init; } = [];
 
+    /// <summary>What else it is known by, such as its serial number; in lower case.</summary>
+    public ImmutableArray<string> Identifiers { get; init; } = [];
+
     /// <summary>How it is reached.</summary>
     public required ConnectionAddress Connection { get; init; }
 

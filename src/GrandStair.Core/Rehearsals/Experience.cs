@@ -215,7 +215,7 @@ public sealed class Experience
         private readonly Dictionary<object, Dictionary<(string Model, string Uplink, bool Again), Going>> _going = new(ReferenceEqualityComparer.Instance);
         private readonly Dictionary<(Moment, bool), double> _notOpen = [];
 
-        public Course Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at)
+        public SimulatedResult Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at)
         {
             var again = order.Attempt > 1;
             var going = Of(machine, leg, step, again);

@@ -8,7 +8,7 @@ namespace GrandStair.Core.Rehearsals;
 /// <summary>How an order goes.</summary>
 /// <param name="Lasts">How long it is running.</param>
 /// <param name="Result">How it ends.</param>
-public readonly record struct Course(TimeSpan Lasts, OrderResult Result);
+public readonly record struct SimulatedResult(TimeSpan Lasts, OrderResult Result);
 
 /// <summary>What machines and people do in simulated time. What was measured is one answer; a test's machines are another.</summary>
 public interface IWorldModel
@@ -19,7 +19,7 @@ public interface IWorldModel
     /// <param name="step">The step.</param>
     /// <param name="order">The order's name, with the number of the machine's progress for that of its run; the same one always goes the same way.</param>
     /// <param name="at">When it begins, UTC.</param>
-    Course Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at);
+    SimulatedResult Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at);
 
     /// <summary>How a gate is judged.</summary>
     GateState Gate(RehearsedMachine machine, Moment moment, OrderName order, DateTimeOffset at);

@@ -18,7 +18,7 @@ internal sealed class PlanSimulation
     /// <summary>Where each machine stands; whom nobody makes ready, or tries again, counts as exempt.</summary>
     private readonly Status[] _statuses;
     private readonly int[] _passages;
-    private readonly Course[] _courses;
+    private readonly SimulatedResult[] _results;
     private readonly int[] _orders;
     private readonly int[] _begun;
     private readonly DateTimeOffset[] _since;
@@ -45,7 +45,7 @@ internal sealed class PlanSimulation
         _statuses = new Status[count];
         Array.Fill(_statuses, Status.Ready);
         _passages = new int[count];
-        _courses = new Course[count];
+        _results = new SimulatedResult[count];
         _orders = new int[count];
         _begun = new int[count];
         _since = new DateTimeOffset[count];
@@ -182,7 +182,7 @@ internal sealed class PlanSimulation
                 if (due.Order == _orders[m]) Tend(m);
                 return;
             case What.Ended:
-                if (due.Order == _orders[m]) Take(m, RunTree.HappeningKind.Ended, (int)_courses[m].Result);
+                if (due.Order == _orders[m]) Take(m, RunTree.HappeningKind.Ended, (int)_results[m].Result);
                 return;
             case What.Overdue:
                 if (due.Order == _orders[m]) Take(m, RunTree.HappeningKind.Overdue);
@@ -433,7 +433,7 @@ internal sealed class PlanSimulation
                 break;
             default:
                 var step = node.Run.CurrentStep!;
-                var course = _courses[m] = _outside.Step(machine, node.Run.CurrentLeg, step, Named(m, order), _now);
+                var course = _results[m] = _outside.Step(machine, node.Run.CurrentLeg, step, Named(m, order), _now);
                 _begun[m] = _orders[m];
                 // What was running already when the rehearsal began has only the rest of its time to go.
                 var ends = _now == _case.From && machine.Run?.Outstanding == order ? order.At + course.Lasts : _now + course.Lasts;

@@ -8,16 +8,26 @@ namespace GrandStair.Core.Waves;
 /// <param name="Soak">For how long as many as that share must have been verified.</param>
 public sealed record AdvanceRule(double Verified, int Failures, TimeSpan Soak)
 {
-    /// <summary>Judges a wave.</summary>
+    /// <summary>Judges a wave. What became not ready after the wave had opened counts on, so that the share does not rise by it.</summary>
     /// <param name="tally">Its machines by status.</param>
     /// <param name="verifiedAt">When its machines were verified, UTC, in any order.</param>
     /// <param name="now">The moment it is asked, UTC.</param>
-    public Advance Judge(Tally tally, IEnumerable<DateTimeOffset> verifiedAt, DateTimeOffset now)
+    /// <param name="lapsed">The names of those that have become not ready since it opened.</param>
+    public Advance Judge(Tally tally, IEnumerable<DateTimeOffset> verifiedAt, DateTimeOffset now, IReadOnlyList<string> lapsed)
     {
         ArgumentNullException.ThrowIfNull(tally);
+        ArgumentNullException.ThrowIfNull(lapsed);
+        var notReady = tally[Status.NotReady] - lapsed.Count;
         var moments = verifiedAt.Order().ToArray();
         var verified = Math.Min(tally[Status.Verified] + tally[Status.Done], moments.Length);
-        return Judge(new(tally[Status.Parked] + tally[Status.Stopped], tally.Total - tally[Status.NotReady] - tally[Status.Exempt], tally[Status.NotReady], verified), n => moments[n], now);
+        var advance = Judge(new(tally[Status.Parked] + tally[Status.Stopped], tally.Total - notReady - tally[Status.Exempt], notReady, verified), n => moments[n], now);
+        return lapsed.Count == 0 ? advance : advance with { Why = $"{advance.Why}; not ready any more since the wave opened: {Names(lapsed)}" };
+    }
+
+    private static string Names(IReadOnlyList<string> names)
+    {
+        const int most = 3;
+        return names.Count <= most ? string.Join(", ", names) : $"{string.Join(", ", names.Take(most))} and {names.Count - most} more";
     }
 
     /// <summary>Judges a wave that is counted already.</summary>

@@ -51,7 +51,7 @@ public sealed record Membership(
         var left = new List<Machine>();
         foreach (var machine in fleet.OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase))
         {
-            var inScope = plan.Scope.Ask(machine, new Use(now));
+            var inScope = plan.Scope.Ask(machine, new EvaluationContext(now));
             if (inScope.Value == Kleene.Yes) left.Add(machine);
             else if (inScope.Value == Kleene.CannotTell) undecided.Add((machine, Tell("whether it is in the scope", inScope)));
         }
@@ -65,7 +65,7 @@ public sealed record Membership(
             var may = new List<Machine>();
             foreach (var machine in left.ToArray())
             {
-                var answer = wave.Members?.Ask(machine, new Use(now));
+                var answer = wave.Members?.Ask(machine, new EvaluationContext(now));
                 if (answer?.Value == Kleene.CannotTell)
                 {
                     // It must not slip into a later wave while it may belong to this one.
@@ -156,7 +156,7 @@ public sealed record Membership(
 
         int[] Has(Machine machine) => [.. cover.Keys.SelectMany(k => (Values(machine, k) ?? []).Select(v => numbers[(k, v)]))];
 
-        int Dislike(Machine machine, Fitness fit) => (cover.Prefer?.Ask(machine, new Use(now)).Value == Kleene.Yes ? 0 : 2) + (fit.CanRollBack ? 0 : 1);
+        int Dislike(Machine machine, Fitness fit) => (cover.Prefer?.Ask(machine, new EvaluationContext(now)).Value == Kleene.Yes ? 0 : 2) + (fit.CanRollBack ? 0 : 1);
     }
 
     private static string Tell(string what, Answer answer) =>

@@ -53,7 +53,7 @@ public sealed class MachineReader(ConnectionSet connections, CatalogueCache cata
             throw new ConnectionException("unreachable", $"{machine.Name} answered, but no line of it was a reading{(refused.IsEmpty ? "." : $": '{refused[0]}'.")}");
         // What belongs to products that the machine turns out not to run is not absent from it; it was never looked for.
         var seen = machine with { Readings = [.. machine.Readings, .. readings] };
-        var running = products.Where(p => p.Is.Ask(seen, new Use(now)).Value == Kleene.Yes).ToArray();
+        var running = products.Where(p => p.Is.Ask(seen, new EvaluationContext(now)).Value == Kleene.Yes).ToArray();
         // What a script did not get to is not absent: it was never looked at. Which product the machine runs stays as it was known.
         var unread = incomplete.Where(i => running.Contains(i.Product))
             .SelectMany(i => i.Reader.Covers.Where(IsWanted).Select(key => (Key: key, IsIdentity: i.Product.Is.Keys.Contains(key), Why: $"{i.Reader.Script}: {i.Why}")))

@@ -117,7 +117,7 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     }
 
     /// <summary>The products that a machine runs, or may run as far as can be told.</summary>
-    public IEnumerable<Product> ProductsOf(Machine machine) => Products.Values.Where(p => p.Is.Ask(machine, new Use(DateTimeOffset.MinValue)).Value != Kleene.No);
+    public IEnumerable<Product> ProductsOf(Machine machine) => Products.Values.Where(p => p.Is.Ask(machine, new EvaluationContext(DateTimeOffset.MinValue)).Value != Kleene.No);
 
     /// <summary>What machines of a product are judged for where no plan says: its recommended release or another one, by all its methods.</summary>
     /// <exception cref="CommandException">There is no such product or release.</exception>

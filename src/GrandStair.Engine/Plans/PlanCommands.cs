@@ -1,6 +1,7 @@
 using GrandStair.Core.Access;
 using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
+using GrandStair.Core.Methods;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
@@ -41,14 +42,16 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
     }
 
     /// <summary>Chooses the method of one machine in spite of the plan's order; null goes back to that.</summary>
-    /// <exception cref="CommandException">The product has no such method, or the machine is running.</exception>
+    /// <exception cref="CommandException">The product has no such method, it does not suit the machine, or the machine is running.</exception>
     public async Task ChooseMethodAsync(string name, Machine machine, string? method, string reason, Actor actor, CancellationToken stop)
     {
         var member = await MemberAsync(name, machine, stop);
         var stored = await FindAsync(name, stop);
-        var (_, product) = await catalogues.ReadPlanAsync(stored, stop);
+        var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
         if (method is not null && product.Method(method) is not { Way: Way.Upgrade })
             throw new CommandException("unknown-method", $"{product.Name} has no method '{method}' that upgrades; expected one of {string.Join(", ", product.Methods.Where(m => m.Way == Way.Upgrade).Select(m => m.Name))}.");
+        if (method is not null && Misfit(AimOf(plan, product), machine, method) is { } why)
+            throw new CommandException("method-does-not-suit", $"Method '{method}' is not possible for {machine.Name}: {why}. 'gstair machine gate {machine.Name} --plan {name}' shows what was found.");
         if (member.Run is not null && member.Status != Status.Stopped) throw new CommandException("machine-running", $"{machine.Name} has a run that is not over (r{member.Run}), pinned to its method; cancel it first.");
         // Held before it is written, so that no run is opened by a method that nobody has acknowledged or approved.
         if (method is not null && product.Method(method) is { Preserves: not Preserves.Full } less && stored is { State: PlanState.Started, Held: null })
@@ -97,6 +100,20 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
         return new("unknown-plan", $"There is no plan '{name}'{(near is null ? ". 'gstair plan list' shows those that exist." : $"; did you mean '{near}'?")}");
     }
 
+    /// <summary>Why a machine cannot go by a method, whatever its checks say; null where it can.</summary>
+    private string? Misfit(Aim aim, Machine machine, string method)
+    {
+        var now = clock.GetUtcNow();
+        var judged = Assessment.Of(aim, machine, Moment.Planning, now, Decisions.None with { Method = new(method, "", "", now) });
+        return judged.Choice switch
+        {
+            null => judged.Why ?? "it is on the target release already",
+            { Overridden: null } choice => $"it does not do hop {choice.Hop.Name}",
+            { Method: null } choice => choice.Why,
+            _ => null,
+        };
+    }
+
     /// <summary>What a plan's machines are judged for.</summary>
     public static Aim AimOf(Plan plan, Product product)
     {
@@ -135,7 +152,7 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
             Method = assessment.Choice?.Method?.Name,
             CannotBeFixed = assessment.CannotBeFixed,
             // Who has no place and is not asked about now keeps what was said of it.
-            Why = assessment.Why ?? (placed is null && canGo && slot is null ? member.Why : placed?.Why),
+            Why = assessment.Why ?? (placed is null && canGo && slot is null && member.Status == Status.Ready ? member.Why : placed?.Why),
             Change = !canGo ? null : placed is null && slot is null ? member.Change : placed?.Change,
             Slot = canGo ? slot : null,
             Status = Statuses.Of(member.Exemption is not null, assessment.State, canGo && slot is not null, null),

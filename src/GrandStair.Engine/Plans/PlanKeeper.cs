@@ -115,8 +115,8 @@ public sealed class PlanKeeper(
             return;
         }
 
-        var waves = await AdvanceAsync(stored, plan, members, needed, now, stop);
         var machines = await fleet.AllAsync(stop);
+        var waves = await AdvanceAsync(stored, plan, members, machines, needed, now, stop);
         var open = waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
 
         var judged = members.Where(m => m is { Run: null, Exemption: null })
@@ -166,7 +166,8 @@ public sealed class PlanKeeper(
     }
 
     /// <summary>Opens the first wave, and each next one when the rule holds for the one before.</summary>
-    private async Task<IReadOnlyList<StoredWave>> AdvanceAsync(StoredPlan stored, Plan plan, IReadOnlyList<Member> members, ImmutableArray<NeededApproval> needed, DateTimeOffset now, CancellationToken stop)
+    private async Task<IReadOnlyList<StoredWave>> AdvanceAsync(
+        StoredPlan stored, Plan plan, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, ImmutableArray<NeededApproval> needed, DateTimeOffset now, CancellationToken stop)
     {
         var waves = stored.Waves.ToArray();
         for (var i = 0; i < waves.Length; i++)
@@ -182,13 +183,17 @@ public sealed class PlanKeeper(
 
             if (waves[i].State != WaveState.Open) continue;
             var own = members.Where(m => m.Wave == i + 1).ToArray();
-            var advance = plan.Advance.Judge(new(own.Select(m => m.Status)), own.Select(m => m.Verified).OfType<DateTimeOffset>(), now);
+            string[] lapsed = [.. Lapsed(own, waves[i].Opened).Select(m => machines[m.Machine].Name).Order(StringComparer.OrdinalIgnoreCase)];
+            var advance = plan.Advance.Judge(new(own.Select(m => m.Status)), own.Select(m => m.Verified).OfType<DateTimeOffset>(), now, lapsed);
             var next = waves[i] with { Why = advance.Why, State = advance.Holds ? WaveState.Passed : WaveState.Open };
             if (next != waves[i]) waves[i] = await PutAsync(plan, next, now, stop);
         }
 
         return waves;
     }
+
+    /// <summary>Those of an open wave's machines that had a time, and have become not ready since it opened.</summary>
+    private static IEnumerable<Member> Lapsed(IEnumerable<Member> own, DateTimeOffset? opened) => own.Where(m => m is { Status: Status.NotReady, Run: null, TimeChanges: > 0 } && m.Lapsed > opened);
 
     private async Task<StoredWave> PutAsync(Plan plan, StoredWave wave, DateTimeOffset now, CancellationToken stop)
     {

@@ -106,7 +106,7 @@ public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, Plan
         bool IsLeftToOther(Machine machine) => before?.State == PlanState.Started && !members.Contains(machine.Id) && elsewhere.Pending.ContainsKey(machine.Name);
         var inScope = machines.Values.Where(m => sites.Holds(m.Site) && !apart.Contains(m.Id)).ToArray();
         var free = inScope.Where(m => !IsLeftToOther(m)).ToArray();
-        Parallel.ForEach(free.Where(m => plan.Scope.Ask(m, new Use(now)).Value == Kleene.Yes).Concat(staying.Select(m => machines[m.Machine])), machine => Judge(machine));
+        Parallel.ForEach(free.Where(m => plan.Scope.Ask(m, new EvaluationContext(now)).Value == Kleene.Yes).Concat(staying.Select(m => machines[m.Machine])), machine => Judge(machine));
         var membership = Membership.Of(Open(plan, waves), free, now, m => Fit(Judge(m)));
         if (membership.Waves.All(w => w.IsEmpty) && apart.Count == 0)
             throw new CommandException("empty-scope", $"No machine is in the scope of plan '{plan.Name}' ({plan.Scope}){(membership.Undecided.IsEmpty ? "" : $"; of {membership.Undecided.Length} it cannot be told")}. See 'gstair fleet list' with the same condition.");
@@ -117,7 +117,7 @@ public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, Plan
         var stays = apart.Concat(going.Where(m => waves[m.Wave - 1].State != WaveState.Waiting).Select(m => m.Machine)).ToHashSet();
         var deferred = WaveOrder.Defer(going.Concat(begun.Where(IsPending)).ToDictionary(m => m.Machine, m => m.Wave), m => Before(machines[m], own), stays.Contains).ToDictionary(d => d.Machine);
         going = [.. going.Select(m => deferred.TryGetValue(m.Machine, out var later) ? m with { Wave = later.To } : m)];
-        var shared = elsewhere.Shared(before?.State == PlanState.Started ? inScope.Where(m => IsLeftToOther(m) && plan.Scope.Ask(m, new Use(now)).Value == Kleene.Yes) : going.Select(m => machines[m.Machine]));
+        var shared = elsewhere.Shared(before?.State == PlanState.Started ? inScope.Where(m => IsLeftToOther(m) && plan.Scope.Ask(m, new EvaluationContext(now)).Value == Kleene.Yes) : going.Select(m => machines[m.Machine]));
         var pending = Pending(elsewhere, going.Where(m => !Judge(machines[m.Machine]).Route.Arrived).Concat(begun), machines);
         var requests = waves.Select(w => Requests(going.Where(m => m.Wave == w.Number && Judge(machines[m.Machine]).CanBePlanned)
             .Select(m => (machines[m.Machine], Judge(machines[m.Machine]), (w.State == WaveState.Waiting || m.Slot?.Start < now ? null : m.Slot) ?? Chosen(m, now))), learnt, pending)).ToArray();

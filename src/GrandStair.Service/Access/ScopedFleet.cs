@@ -30,10 +30,12 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
         throw new CommandException("unknown-machine", $"There is no machine '{name}'{(near is null ? ". 'gstair fleet list' shows those that exist." : $"; did you mean '{near}'?")}");
     }
 
-    /// <summary>The machines of a condition, by name, and of how many it cannot be told.</summary>
+    /// <summary>The machines that match a condition or fragments of names, by name, and of how many that is unknown.</summary>
     public async Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(string? filter, CatalogueCache catalogues, DateTimeOffset now, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(catalogues);
+        if (filter is not null && MachineSearch.Of(filter, catalogues.Keys) is { } search)
+            return ([.. (await AllAsync(stop)).Values.Where(search.Finds).OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase)], 0);
         var condition = string.IsNullOrWhiteSpace(filter) ? null : ConditionParser.Parse(filter, catalogues.Keys);
         if (Sites.IsAll) return await fleet.MatchingAsync(condition, Sites, now, stop);
         if (condition is null || !condition.Keys.Contains(Dependents.Key))

@@ -21,7 +21,7 @@ namespace GrandStair.Service.Overview;
 /// <summary>One page: how far it is, whether the date will be made, what is in the way.</summary>
 internal static class OverviewEndpoints
 {
-    private const int MostInTheWay = 12;
+    private const int MostInTheWay = 100;
     private const int MostRunning = 50;
     private const int MostNext = 6;
 
@@ -48,7 +48,7 @@ internal static class OverviewEndpoints
             PlanEndpoints.Waves(stored, body, members, plans.SeesAllOf(stored)),
             Line(members.Select(m => m.PlannedEnd)),
             Line(members.Select(m => m.Verified)),
-            [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, rows).OrderByDescending(w => w.Kind is "parked" or "stopped" or "no-contact").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).Take(MostInTheWay)],
+            [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, rows).OrderByDescending(w => w.Kind is "parked" or "stopped" or "no-contact").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).ThenByDescending(w => w.Unknown).Take(MostInTheWay)],
             [.. rows.Where(r => r.Status == "running").OrderByDescending(r => r.NoContact is not null || r.OverSeconds is not null).ThenBy(r => r.LeftSeconds).Take(MostRunning)],
             Limits.Shown(body.Limits.All),
             [.. Next(members, machines, all, now)]);
@@ -87,7 +87,7 @@ internal static class OverviewEndpoints
             yield return new("no-contact", silent.Length, "No contact during the upgrade", $"longest for {Units.Show(silent.Max(r => r.NoContact!.Seconds), ValueKind.Duration)}; what was begun goes on: {Names(silent.Select(r => r.Machine))}", null, null, "running", 0);
 
         foreach (var check in ReadinessEndpoints.Counts(readiness).Where(c => c.Need == "must" && c.Unmet + c.Unknown > 0))
-            yield return new("check", check.Unmet + check.Unknown, check.Title, $"{check.Fix.Words}{(check.Opens > 0 ? $" Opens {check.Opens}." : "")}", check.Fix.By, check.Fix.Minutes, check.Name, check.Opens);
+            yield return new("check", check.Unmet, check.Title, $"{check.Fix.Words}{(check.Opens > 0 ? $" Opens {check.Opens}." : "")}", check.Fix.By, check.Fix.Minutes, check.Name, check.Opens, check.Unknown);
         foreach (var reason in readiness.Reasons)
             yield return new("route", reason.Machines, reason.Reason, "decide: replace, retire or stay", null, null, "not-ready", 0);
         var followUps = rows.Where(r => r.FollowUps > 0).ToArray();

@@ -4,6 +4,7 @@ using GrandStair.Contracts;
 using GrandStair.Core.Access;
 using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
+using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
@@ -118,6 +119,7 @@ internal static class PlanningEndpoints
     private static ScheduleView Show(Draft draft, IReadOnlyDictionary<MachineId, Machine> machines)
     {
         var waveOf = draft.Members.ToDictionary(m => m.Machine, m => draft.Plan.Waves[m.Wave - 1].Name);
+        var notReady = draft.Members.Count(m => m is { Run: null, Exemption: null, Status: Status.NotReady });
         var changes = draft.MeetsDeadline && !draft.PlanSchedule.Left.Any() ? [] : PlanSchedule.ToMeet(draft.Plan, draft.Calendars, draft.Requests, draft.Status, draft.Begun, draft.PlanSchedule.Waves[0].From);
         return new(
             draft.Plan.Name,
@@ -134,7 +136,9 @@ internal static class PlanningEndpoints
             draft.Plan.Deadline?.ToString("yyyy-MM-dd", null),
             draft.MeetsDeadline,
             [.. changes.Select(c => new PlanChangeView(c.What, c.End, c.Meets))],
-            [.. draft.PlanSchedule.Left.Select(p => new LeftView(machines[p.Machine].Name, machines[p.Machine].Site, waveOf[p.Machine], p.Why!, p.Change!))]);
+            [.. draft.PlanSchedule.Left.Select(p => new LeftView(machines[p.Machine].Name, machines[p.Machine].Site, waveOf[p.Machine], p.Why!, p.Change!))],
+            draft.Members.Count(m => m.Exemption is null) - notReady,
+            notReady);
     }
 
     private static async Task<BoardView> BoardAsync(string name, DateTimeOffset? from, DateTimeOffset? to, ScopedPlans plans, ScopedFleet fleet, CatalogueCache catalogues, PlanWriter writer, CalendarCache calendars, TimeProvider clock, CancellationToken stop)

@@ -45,7 +45,7 @@ internal static class ReadinessEndpoints
             [.. a.Route.Hops.Select(h => h.Name)],
             a.Choice?.Method?.Name,
             a.Choice?.Method is { } method ? RunMachine.Name(method.Preserves) : null,
-            [.. (a.Choice?.Against ?? []).Select(x => new AgainstView(x.Method, x.Why))],
+            [.. (a.Choice?.Rejected ?? []).Select(x => new RejectedMethodView(x.Method, x.Why))],
             [.. a.Legs.SelectMany((l, i) => (l.Gate?.Checks ?? []).Select(c => Show(c, i + 1, now)))],
             a.Until)
         {

@@ -30,7 +30,7 @@ internal sealed record Target(Aim Aim, string? Plan, string? PlanScope)
         if (product is null && plan is null) plan = (await plans.OfMachineAsync(machine, stop)).LastOrDefault()?.Plan;
         if (product is null && plan is null)
         {
-            product = catalogues.Products.Values.FirstOrDefault(p => p.Is.Ask(machine, new Use(clock.GetUtcNow())).Value == Kleene.Yes)?.Name
+            product = catalogues.Products.Values.FirstOrDefault(p => p.Is.Ask(machine, new EvaluationContext(clock.GetUtcNow())).Value == Kleene.Yes)?.Name
                 ?? throw new CommandException("unknown-product", $"It is not known which product {machine.Name} runs. Read it with 'gstair machine read {machine.Name}', or import its os.product.");
         }
 

@@ -139,7 +139,10 @@ public sealed class FleetTable(Database database)
             var documents = (await c.QueryAsync<DocumentRow>(
                 "SELECT machine_id, source, document FROM readings WHERE machine_id IN (SELECT id FROM machines WHERE changed > @after)", new { after }))
                 .ToLookup(d => d.MachineId);
-            Machine Read(MachineRow row) => row.ToMachine(documents[row.Id].SelectMany(d => FromDocument(d.Source, d.Document)));
+            var identifiers = (await c.QueryAsync<(long Machine, string Value)>(
+                "SELECT machine_id, value FROM identifiers WHERE kind <> 'name' AND machine_id IN (SELECT id FROM machines WHERE changed > @after)", new { after }))
+                .ToLookup(i => i.Machine, i => i.Value);
+            Machine Read(MachineRow row) => row.ToMachine(documents[row.Id].SelectMany(d => FromDocument(d.Source, d.Document))) with { Identifiers = [.. identifiers[row.Id]] };
             Machine[] machines = rows.Count < ReadSideBySide ? [.. rows.Select(Read)] : [.. rows.AsParallel().AsOrdered().Select(Read)];
             return (machines, rows.Max(r => r.Changed));
         },

@@ -14,6 +14,7 @@ CREATE TABLE machines (
 CREATE INDEX machines_changed ON machines (changed);
 CREATE TABLE identifiers (
   kind TEXT NOT NULL, value TEXT NOT NULL, machine_id BIGINT NOT NULL REFERENCES machines (id), PRIMARY KEY (kind, value));
+CREATE INDEX identifiers_of ON identifiers (machine_id);
 CREATE TABLE readings (
   machine_id BIGINT NOT NULL REFERENCES machines (id), source TEXT NOT NULL, document TEXT NOT NULL, PRIMARY KEY (machine_id, source));
 CREATE TABLE reading_history (

@@ -76,7 +76,8 @@ public sealed class PlanTable(Database database)
             await c.ExecuteAsync(
                 """
                 UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, rescheduled = NULL, planned_start = NULL, tentative_start = NULL,
-                  planned_end = (SELECT MAX(o.planned_end) FROM plan_members o WHERE o.plan = @plan AND o.wave = @Number), status = CASE WHEN status = 'Scheduled' THEN 'Ready' ELSE status END,
+                  planned_end = CASE WHEN planned_end IS NOT NULL AND (SELECT started FROM plans WHERE name = @plan) IS NOT NULL THEN planned_end
+                    ELSE (SELECT MAX(o.planned_end) FROM plan_members o WHERE o.plan = @plan AND o.wave = @Number) END, status = CASE WHEN status = 'Scheduled' THEN 'Ready' ELSE status END,
                   slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
                 WHERE plan = @plan AND machine_id = @id AND run_id IS NULL
                 """,
@@ -159,12 +160,14 @@ public sealed class PlanTable(Database database)
                 t);
         }
 
+        // What was first scheduled stays the baseline once the plan has started; a draft's is that of its newest revision.
+        var baseline = plan.Started is null ? "excluded.planned_end" : "COALESCE(plan_members.planned_end, excluded.planned_end)";
         foreach (var member in members)
         {
             await c.ExecuteAsync(
-                """
+                $"""
                 INSERT INTO plan_members (plan, machine_id, wave, status, gate, cannot_be_fixed, planned_start, planned_end) VALUES (@Plan, @machine, @Wave, '', '', 0, @begins, @planned)
-                ON CONFLICT (plan, machine_id) DO UPDATE SET wave = excluded.wave, planned_start = excluded.planned_start, planned_end = excluded.planned_end
+                ON CONFLICT (plan, machine_id) DO UPDATE SET wave = excluded.wave, planned_start = excluded.planned_start, planned_end = {baseline}
                 """,
                 new { member.Plan, machine = member.Machine.Value, Wave = (long)member.Wave, begins = Micros.Of(member.PlannedStart), planned = Micros.Of(member.PlannedEnd) },
                 t);

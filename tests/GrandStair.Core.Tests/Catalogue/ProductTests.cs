@@ -51,9 +51,9 @@ public sealed class ProductTests
     public void What_the_fleet_says_of_a_machine_never_grows_old()
     {
         var machine = Fleets.With(TimeSpan.FromDays(400), ("os.version", "6"));
-        var answer = Fleets.Parse("site = Westhaven and tag = pilot").Ask(machine, new Use(Fleets.Now, TimeSpan.FromMinutes(1)));
+        var answer = Fleets.Parse("site = Westhaven and tag = pilot").Ask(machine, new EvaluationContext(Fleets.Now, TimeSpan.FromMinutes(1)));
         Assert.Equal((Kleene.Yes, (DateTimeOffset?)null), (answer.Value, answer.Until));
-        Assert.Equal(Kleene.CannotTell, Fleets.Parse("os.version = 6").Ask(machine, new Use(Fleets.Now, TimeSpan.FromMinutes(1))).Value);
+        Assert.Equal(Kleene.CannotTell, Fleets.Parse("os.version = 6").Ask(machine, new EvaluationContext(Fleets.Now, TimeSpan.FromMinutes(1))).Value);
         Assert.Equal("fleet", machine.Find("name")!.Source);
         Assert.Null(machine.Find("os.edition"));
         Assert.Equal(ReadingState.Value, machine.Find("connection")!.State);

@@ -45,7 +45,7 @@ public sealed class ConditionTests
     [InlineData("hardware.model older than 1 d", Kleene.Yes)]
     [InlineData("os.version older than 30 min and not os.version older than 2 h", Kleene.Yes)]
     [InlineData("site = Eastness and (power.mains = yes or os.version > 6)", Kleene.No)]
-    public void A_condition_answers_in_three_values(string text, Kleene expected) => Assert.Equal(expected, Fleets.Parse(text).Ask(Desk, new Use(Fleets.Now)).Value);
+    public void A_condition_answers_in_three_values(string text, Kleene expected) => Assert.Equal(expected, Fleets.Parse(text).Ask(Desk, new EvaluationContext(Fleets.Now)).Value);
 
     [Theory]
     [InlineData("firmwre.tpm >= 2.0", 1, "did you mean 'firmware.tpm'")]
@@ -72,7 +72,7 @@ public sealed class ConditionTests
     [Fact]
     public void A_reading_that_is_too_old_for_the_use_cannot_tell()
     {
-        var answer = Fleets.Parse("os.version > 6").Ask(Desk, new Use(Fleets.Now, TimeSpan.FromMinutes(30)));
+        var answer = Fleets.Parse("os.version > 6").Ask(Desk, new EvaluationContext(Fleets.Now, TimeSpan.FromMinutes(30)));
         Assert.Equal(Kleene.CannotTell, answer.Value);
         Assert.Contains("must not be older than 30 min", answer.Leaves[0].Note, StringComparison.Ordinal);
     }
@@ -80,16 +80,16 @@ public sealed class ConditionTests
     [Fact]
     public void An_answer_says_until_when_it_holds()
     {
-        var answer = Fleets.Parse("os.version > 6 and backup.last >= 7 d ago").Ask(Desk, new Use(Fleets.Now, TimeSpan.FromDays(2)));
+        var answer = Fleets.Parse("os.version > 6 and backup.last >= 7 d ago").Ask(Desk, new EvaluationContext(Fleets.Now, TimeSpan.FromDays(2)));
         Assert.Equal(Fleets.Now.AddHours(-1).AddDays(2), answer.Until);
         Assert.Equal(Kleene.Yes, answer.Value);
-        Assert.Equal(Fleets.Now.AddDays(4), Fleets.Parse("backup.last >= 7 d ago").Ask(Desk, new Use(Fleets.Now)).Until);
+        Assert.Equal(Fleets.Now.AddDays(4), Fleets.Parse("backup.last >= 7 d ago").Ask(Desk, new EvaluationContext(Fleets.Now)).Until);
     }
 
     [Fact]
     public void An_answer_names_the_comparisons_that_decided_it()
     {
-        var answer = Fleets.Parse("os.version > 6 and firmware.tpm.on = yes and power.mains = yes").Ask(Desk, new Use(Fleets.Now));
+        var answer = Fleets.Parse("os.version > 6 and firmware.tpm.on = yes and power.mains = yes").Ask(Desk, new EvaluationContext(Fleets.Now));
         Assert.Equal("firmware.tpm.on = yes", Assert.Single(answer.Leaves).Text);
     }
 
@@ -106,10 +106,10 @@ public sealed class ConditionTests
     {
         // Kleene's logic is monotone: what was told with a reading missing stays told when it comes.
         var condition = Fleets.Parse($"{a} {first} not ({b} {second} {c})");
-        var before = condition.Ask(Desk, new Use(Fleets.Now)).Value;
+        var before = condition.Ask(Desk, new EvaluationContext(Fleets.Now)).Value;
         foreach (var value in new[] { "yes", "no" })
         {
-            var after = condition.Ask(Desk with { Readings = [.. Desk.Readings.Where(r => r.Key != "power.mains"), Fleets.Read("power.mains", value, TimeSpan.FromMinutes(1))] }, new Use(Fleets.Now)).Value;
+            var after = condition.Ask(Desk with { Readings = [.. Desk.Readings.Where(r => r.Key != "power.mains"), Fleets.Read("power.mains", value, TimeSpan.FromMinutes(1))] }, new EvaluationContext(Fleets.Now)).Value;
             Assert.True(before == Kleene.CannotTell || before == after);
         }
     });
@@ -133,5 +133,5 @@ public sealed class ConditionTests
 
     private static readonly Gen<string> Atoms = Fleets.Among("os.version > 6", "os.version > 7", "power.mains = yes", "firmware.tpm.on = no", "os.edition = Counter", "hardware.model = a");
 
-    private static Kleene Value(string text) => Fleets.Parse(text).Ask(Desk, new Use(Fleets.Now)).Value;
+    private static Kleene Value(string text) => Fleets.Parse(text).Ask(Desk, new EvaluationContext(Fleets.Now)).Value;
 }

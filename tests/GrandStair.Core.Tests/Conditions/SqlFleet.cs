@@ -26,7 +26,7 @@ internal sealed class SqlFleet : IDisposable
         }
     }
 
-    public Kleene[] Ask(Condition condition, Use use)
+    public Kleene[] Ask(Condition condition, EvaluationContext use)
     {
         using var command = _connection.CreateCommand();
         command.CommandText = $"SELECT {Sql(condition, use, null)} FROM machines m ORDER BY m.id";
@@ -54,7 +54,7 @@ internal sealed class SqlFleet : IDisposable
         }
     }
 
-    private static string Sql(Condition condition, Use use, string? table) => condition switch
+    private static string Sql(Condition condition, EvaluationContext use, string? table) => condition switch
     {
         All all => $"({string.Join(" AND ", all.Parts.Select(p => Sql(p, use, table)))})",
         Any any => $"({string.Join(" OR ", any.Parts.Select(p => Sql(p, use, table)))})",
@@ -67,17 +67,17 @@ internal sealed class SqlFleet : IDisposable
 
     private static string From(string key) => $"FROM (SELECT 1) LEFT JOIN readings r ON r.machine = m.id AND r.key = '{key}'";
 
-    private static string WhyNot(Use use, string? table) =>
+    private static string WhyNot(EvaluationContext use, string? table) =>
         $"r.state IS NULL OR r.state = 'Unreadable'{(table is null && use.MaxAge is { } age ? $" OR r.seen < {use.Now.UtcTicks - age.Ticks}" : "")}";
 
-    private static string Raw(AsksRaw raw, Use use) => $"(SELECT {raw.Question switch
+    private static string Raw(AsksRaw raw, EvaluationContext use) => $"(SELECT {raw.Question switch
     {
         RawQuestion.Known => "coalesce(r.state IN ('Value', 'Absent'), 0)",
         RawQuestion.Absent => "coalesce(r.state = 'Absent', 0)",
         _ => $"coalesce(r.seen < {use.Now.UtcTicks - raw.Age.Ticks}, 1)",
     }} {From(raw.Key.Name)})";
 
-    private static string Holds(Compares compares, Use use)
+    private static string Holds(Compares compares, EvaluationContext use)
     {
         string With(int i) => Literal(compares.Key.Kind, compares.With[i], use);
         var text = compares.Key.Kind is ValueKind.Text;
@@ -99,7 +99,7 @@ internal sealed class SqlFleet : IDisposable
         }})";
     }
 
-    private static string Literal(ValueKind kind, Literal literal, Use use) => literal.Ago is { } ago
+    private static string Literal(ValueKind kind, Literal literal, EvaluationContext use) => literal.Ago is { } ago
         ? $"{(use.Now - ago).ToUnixTimeSeconds()}.0"
         : kind == ValueKind.Text ? Quote(literal.Value!.Text) : Amount(kind, literal.Value!)!.Value.ToString("F6", System.Globalization.CultureInfo.InvariantCulture);
 

@@ -17,7 +17,7 @@ public sealed class ThreeWaysTests
         Gen.Select(Drawn.Fleet, Drawn.Condition.Array[Questions], Fleets.Among<double?>(null, 1, 72)).Sample(
             (fleet, texts, hours) =>
             {
-                var use = new Use(Fleets.Now, hours is { } h ? TimeSpan.FromHours(h) : null);
+                var use = new EvaluationContext(Fleets.Now, hours is { } h ? TimeSpan.FromHours(h) : null);
                 using var sql = new SqlFleet(fleet);
                 var columns = FleetColumns.Of(fleet);
                 foreach (var text in texts)
@@ -39,7 +39,7 @@ public sealed class ThreeWaysTests
     [Fact]
     public void An_answer_holds_until_the_moment_it_names() => Gen.Select(Drawn.Fleet, Drawn.Condition, Fleets.Among<double?>(null, 72)).Sample((fleet, text, hours) =>
     {
-        var use = new Use(Fleets.Now, hours is { } h ? TimeSpan.FromHours(h) : null);
+        var use = new EvaluationContext(Fleets.Now, hours is { } h ? TimeSpan.FromHours(h) : null);
         var condition = ConditionParser.Parse(text, Drawn.Keys);
         foreach (var machine in fleet)
         {

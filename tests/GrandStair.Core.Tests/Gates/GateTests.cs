@@ -62,9 +62,9 @@ public sealed class GateTests
         var product = Fleets.Product([Chip], Fleets.Method("channel", "patches.pending = 5"), Fleets.Method("fresh", preserves: Preserves.None), Fleets.Method("image"));
         var choice = Choose(product, ["channel", "fresh", "no-such", "image"], ("patches.pending", "0"), ("firmware.tpm.on", "yes"));
         Assert.Equal("image", choice.Method!.Name);
-        Assert.Equal(["channel", "fresh", "no-such"], choice.Against.Select(a => a.Method));
-        Assert.Contains("seen 0", choice.Against[0].Why, StringComparison.Ordinal);
-        Assert.Contains("preserves none", choice.Against[1].Why, StringComparison.Ordinal);
+        Assert.Equal(["channel", "fresh", "no-such"], choice.Rejected.Select(a => a.Method));
+        Assert.Contains("seen 0", choice.Rejected[0].Why, StringComparison.Ordinal);
+        Assert.Contains("preserves none", choice.Rejected[1].Why, StringComparison.Ordinal);
     }
 
     [Fact]

@@ -117,7 +117,7 @@ public sealed class JudgementTests
 
     private static void Same(Aim aim, Machine machine, FleetJudgement judgement, int row, Decisions? decisions)
     {
-        if (aim.Product.Is.Ask(machine, new Use(Fleets.Now)).Value != Kleene.Yes)
+        if (aim.Product.Is.Ask(machine, new EvaluationContext(Fleets.Now)).Value != Kleene.Yes)
         {
             Assert.Equal(Place.Elsewhere, judgement.PlaceOf(row));
             return;

@@ -302,7 +302,7 @@ public sealed class RehearsalTests
     /// <summary>Everything takes as long as the method says, and nothing fails.</summary>
     private sealed class Sure : IWorldModel
     {
-        public Course Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at) => new(step.Typical, OrderResult.Ok);
+        public SimulatedResult Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at) => new(step.Typical, OrderResult.Ok);
 
         public GateState Gate(RehearsedMachine machine, Moment moment, OrderName order, DateTimeOffset at) => GateState.Open;
 
@@ -320,7 +320,7 @@ public sealed class RehearsalTests
 
         public List<(RehearsedMachine Of, Phase Phase, DateTimeOffset From, DateTimeOffset To)> Spans { get; } = [];
 
-        public Course Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at)
+        public SimulatedResult Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at)
         {
             var lasts = step.Typical * (0.2 + (8 * Math.Pow(_draw.NextDouble(), 3)));
             // What takes longer than its limit is parked, and gives its room to others.
