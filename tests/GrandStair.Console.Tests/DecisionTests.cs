@@ -14,7 +14,7 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         var page = await small.OpenAsync("/runs?status=parked");
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("1 parked: waiting for a decision");
         await page.Locator("tbody tr a").First.ClickAsync();
-        await Assertions.Expect(page.Locator(".parked-box")).ToContainTextAsync("the gate is blocked: Mains power (seen: power.mains = no)");
+        await Assertions.Expect(page.Locator(".parked-box")).ToContainTextAsync("the gate is blocked: Mains power (found: power.mains = no)");
         await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Roll back to the previous release" })).ToHaveCountAsync(0);
         await page.GetByRole(AriaRole.Button, new() { Name = "Cancel this upgrade" }).ClickAsync();
         await page.GetByLabel("Why").FillAsync("the ship has left");

@@ -173,7 +173,7 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
 
         // By keyboard, and back again.
         page = await demo.OpenAsync("/plans/dragged");
-        await page.GetByRole(AriaRole.Button, new() { Name = "When Rest begins" }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Time when Rest begins" }).ClickAsync();
         await Assertions.Expect(dialog = page.GetByRole(AriaRole.Dialog)).ToContainTextAsync("Currently it does not begin before 2027-");
         await dialog.GetByLabel("Begins not before").FillAsync("");
         await dialog.GetByLabel("Why").FillAsync("it does not move");

@@ -116,7 +116,7 @@ public sealed class EngineTests
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked");
         var run = Assert.Single(await kit.StatesAsync());
-        Assert.Equal("the gate is blocked: Mains power (seen: power.mains = no)", run.Parked);
+        Assert.Equal("the gate is blocked: Mains power (found: power.mains = no)", run.Parked);
         var refused = await Assert.ThrowsAsync<DecisionRefusedException>(() => kit.RunCommands.DecideAsync(run.Run, Decision.RollBack, "no", atOnce: true, new("planner"), EngineKit.Stop));
         Assert.Contains("possible now: retry, cancel", refused.Message, StringComparison.Ordinal);
         kit.World.Set("desk-1", "power.mains", "yes");

@@ -145,7 +145,7 @@ public sealed class SlotTests
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m is { Status: Status.Parked, Missed: 1 }), "it is parked");
         var run = Assert.Single(await kit.StatesAsync());
-        Assert.Contains("(seen: 1 missed, 0 caught up)", run.Parked, StringComparison.Ordinal);
+        Assert.Contains("(found: 1 missed, 0 caught up)", run.Parked, StringComparison.Ordinal);
         Assert.Equal(slot, run.Slot);
         await kit.RunCommands.DecideAsync(run.Run, Decision.Retry, "it is back", atOnce: true, new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified in another slot");

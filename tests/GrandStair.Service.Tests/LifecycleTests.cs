@@ -61,7 +61,7 @@ public sealed class LifecycleTests
         await StandAsync(service, "desk-4", "parked");
         var parked = await service.Client.RunsAsync("small", "parked", 10, Stop);
         var four = Assert.Single(parked.Items);
-        Assert.Equal("the gate is blocked: Mains power (seen: power.mains = no)", four.Parked);
+        Assert.Equal("the gate is blocked: Mains power (found: power.mains = no)", four.Parked);
         Assert.Contains("possible now: retry, cancel", (await service.GstairAsync("run", "decide", four.Run, "give-up", "--reason", "x")).Error, StringComparison.Ordinal);
         Assert.Contains("expected one of retry", (await service.GstairAsync("run", "decide", four.Run, "try-again", "--reason", "x")).Error, StringComparison.Ordinal);
         Assert.Contains("cancelled", await service.OkAsync("run", "decide", four.Run, "cancel", "--reason", "it is at sea"), StringComparison.OrdinalIgnoreCase);

@@ -1,4 +1,5 @@
 import { NavLink, useParams } from 'react-router';
+import { NothingHere } from '../parts/NothingHere';
 import { useMay } from '../session/useSession';
 import { Accounts } from './Accounts';
 import { Catalogue } from './Catalogue';
@@ -17,6 +18,7 @@ export function AccessPage() {
   const may = useMay();
   const shown = parts.filter(([, , call]) => may(call));
   const part = useParams().part ?? shown[0]?.[0];
+  if (!shown.some(([to]) => to === part)) return <NothingHere />;
   return (
     <>
       <nav className="parts" aria-label="Access">

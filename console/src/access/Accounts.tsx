@@ -51,7 +51,7 @@ export function Accounts() {
               <th>Sees</th>
               <th>Authentication</th>
               <th>Last used</th>
-              <th />
+              <td />
             </tr>
           </thead>
           <tbody>

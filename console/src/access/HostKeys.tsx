@@ -136,7 +136,7 @@ export function HostKeys() {
       {ending && (
         <ReasonDialog
           title={`No longer at ${ending}`}
-          what="Keys that were pinned stay; new machines there are sent nothing until somebody pins their keys."
+          what="Keys that were pinned stay; nothing is sent to new machines there until their keys are pinned."
           act="End it"
           busy={end.isPending}
           error={end.error}

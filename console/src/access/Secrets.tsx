@@ -65,7 +65,7 @@ export function Secrets() {
                 <th>Changed</th>
                 <th>By</th>
                 <th>Last used</th>
-                <th />
+                <td />
               </tr>
             </thead>
             <tbody>

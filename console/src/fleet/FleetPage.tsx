@@ -70,9 +70,11 @@ function Rows({ rows, more, onMore }: { rows: Row[]; more: boolean; onMore: () =
             const m = rows[item.index] as Row;
             return (
               <div key={m.id} role="row" className="grid-row" style={{ transform: `translateY(${item.start}px)` }}>
-                <Link to={`/machines/${encodeURIComponent(m.name)}`} role="cell" title={m.name}>
-                  <code>{m.name}</code>
-                </Link>
+                <span role="cell">
+                  <Link to={`/machines/${encodeURIComponent(m.name)}`} title={m.name}>
+                    <code>{m.name}</code>
+                  </Link>
+                </span>
                 <span role="cell">{m.site}</span>
                 <span role="cell">{m.group}</span>
                 <span role="cell">{m.product ?? 'not known'}</span>

@@ -132,7 +132,7 @@ function Gate({ gate, plan }: { gate: Schemas['GateView']; plan: string | undefi
       {gate.legs.length > 0 && <Route gate={gate} />}
       {gate.rejected.map((rejected) => (
         <p key={rejected.method} className="quiet small">
-          not {word(rejected.method)}: {rejected.why}
+          {word(rejected.method)} not possible: {rejected.why}
         </p>
       ))}
       {open.map((check) => (

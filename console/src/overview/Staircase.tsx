@@ -31,7 +31,7 @@ export function Staircase({ view }: { view: View }) {
     <svg
       className="staircase"
       viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
-      role="img"
+      role="group"
       aria-label={`${amount(verified)} of ${amount(total)} machines verified; the waves as stairs, with the planned and the actual line over time`}
     >
       <Axes x={x} y={y} from={from} end={end} total={total} />

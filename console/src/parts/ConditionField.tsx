@@ -60,7 +60,7 @@ export function ConditionField({ value, label, placeholder, className, onSubmit,
     }
   };
   return (
-    <form onSubmit={submit} className={`condition ${className ?? ''}`} role="search">
+    <form onSubmit={submit} className={`condition ${className ?? ''}`} role="search" aria-label={label}>
       <input
         ref={field}
         className="filter"

@@ -1,7 +1,7 @@
 import type { Schemas } from '../api/client';
 import { span } from './words';
 
-/** Seen, wanted, fix: the form of every explanation. */
+/** Found, required, fix: the form of every explanation. */
 export function Explain({
   seen,
   wanted,
@@ -15,7 +15,7 @@ export function Explain({
 }) {
   return (
     <dl className={`explain is-check-${state}`}>
-      <dt>seen</dt>
+      <dt>found</dt>
       <dd>
         {seen.map((leaf) => (
           <div key={leaf.condition}>
@@ -31,7 +31,7 @@ export function Explain({
           </div>
         ))}
       </dd>
-      <dt>wanted</dt>
+      <dt>required</dt>
       <dd>
         <code>{wanted}</code>
       </dd>

@@ -1,9 +1,10 @@
 import { useEffect, useState } from 'react';
-import { Navigate, NavLink, Outlet, useLocation, useNavigate, useSearchParams } from 'react-router';
+import { Navigate, NavLink, Outlet, ScrollRestoration, useLocation, useNavigate, useSearchParams } from 'react-router';
 import { type Schemas, ServiceProblem } from '../api/client';
 import { useLive } from '../api/live';
 import { useMay, useSession } from '../session/useSession';
 import { ConditionField } from './ConditionField';
+import { titleOf } from './titles';
 import { setClock, time, zone } from './words';
 
 const pages = [
@@ -27,10 +28,14 @@ export function Frame() {
   const session = useSession();
   const may = useMay();
   const place = useLocation();
+  useEffect(() => {
+    document.title = titleOf(place.pathname);
+  }, [place.pathname]);
   if (session.error instanceof ServiceProblem && session.error.status === 401)
     return <Navigate to={`/sign-in?to=${encodeURIComponent(place.pathname + place.search)}`} replace />;
   return (
     <>
+      <ScrollRestoration />
       <a className="skip" href="#page">
         Skip to main content
       </a>
@@ -86,7 +91,7 @@ function FilterBox() {
     <ConditionField
       value={place.pathname === '/fleet' ? (params.get('filter') ?? '') : ''}
       label="Find machines"
-      placeholder="Find machines: name, site, owner, or a filter"
+      placeholder="Find machines …"
       onSubmit={(filter) => go(`/fleet?filter=${encodeURIComponent(filter)}`)}
     />
   );

@@ -41,7 +41,7 @@ export function ReasonDialog({
 }: Props) {
   const [reason, setReason] = useState('');
   return (
-    <Modal opened onClose={onClose} title={title} centered lockScroll={false} size={size}>
+    <Modal opened onClose={onClose} title={title} centered lockScroll={false} size={size} closeButtonProps={{ 'aria-label': 'Close' }}>
       <p>{what}</p>
       {children}
       {!without && (

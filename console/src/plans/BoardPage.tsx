@@ -235,7 +235,7 @@ function Chart({ view, onReschedule, onBegin }: { view: Board } & Chosen) {
         onPointerUp={drop}
         onPointerCancel={() => setDrag(undefined)}
         viewBox={`0 0 ${WIDTH} ${top + 4}`}
-        role="img"
+        role="group"
         aria-label={`${view.sites.length} sites over ${dayCount} days`}
       >
         <defs>
@@ -404,7 +404,7 @@ function Legend({ waves }: { waves: Schemas['WaveView'][] }) {
         <i /> planned, not confirmed
       </span>
       <span className="scheduled chosen">
-        <i /> chosen by somebody
+        <i /> manually scheduled
       </span>
       <span className="is-parked">
         <i /> parked or stopped

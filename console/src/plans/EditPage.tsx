@@ -195,7 +195,7 @@ function Editor({
           title={name === undefined ? 'Create the plan' : `Load revision ${revision + 1} of ${name}`}
           what={
             name === undefined
-              ? `${many(comparison.data?.machines ?? 0, 'machine')} are in it. Nothing begins before somebody starts it.`
+              ? `${many(comparison.data?.machines ?? 0, 'machine')} are in it. Nothing begins before it is started.`
               : 'What has begun does not change. An approved plan needs another approval.'
           }
           act={name === undefined ? 'Create it' : 'Load it'}

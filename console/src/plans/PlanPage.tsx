@@ -178,7 +178,7 @@ function Waves({ view }: { view: Schemas['PlanView'] }) {
             <th>Status</th>
             <th>Baseline</th>
             <th>Advance</th>
-            <th />
+            <td />
           </tr>
         </thead>
         <tbody>
@@ -204,7 +204,12 @@ function Waves({ view }: { view: Schemas['PlanView'] }) {
               <td className="quiet">{wave.why}</td>
               <td className="num">
                 {wave.state === 'waiting' && may('LoadPlan') && (
-                  <button type="button" className="plain link" aria-label={`When ${wave.name} begins`} onClick={() => setBeginning(wave)}>
+                  <button
+                    type="button"
+                    className="plain link"
+                    aria-label={`Time when ${wave.name} begins`}
+                    onClick={() => setBeginning(wave)}
+                  >
                     Time
                   </button>
                 )}
@@ -259,7 +264,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
             <th>Method</th>
             <th>Slot</th>
             <th>Why</th>
-            <th />
+            <td />
           </tr>
         </thead>
         <tbody>

@@ -70,7 +70,7 @@ export function TimeDialog({ plan, machine, start, onClose }: { plan: string; ma
 /** What comes of a time: what is in the way, or who makes room and what becomes of the end. */
 function Trial({ of, error }: { of: Schemas['TrialView'] | undefined; error: Error | null }) {
   if (error) return <p className="form-error">{error.message}</p>;
-  if (!of) return <p className="quiet">Looking what is in the way …</p>;
+  if (!of) return <p className="quiet">Checking conflicts …</p>;
   if (!of.slot)
     return (
       <div className="trial is-blocked" role="status">

@@ -357,6 +357,6 @@ function ToFix({ view, onChoose }: { view: Schemas['ReadinessView']; onChoose: (
 
 function then(gate: Schemas['GateView'], check: string): string {
   const others = gate.checks.filter((c) => c.need === 'must' && c.name !== check && (c.state === 'unmet' || c.state === 'unknown'));
-  if (others.length > 0) return `still in the way: ${others.map((c) => c.title.toLowerCase()).join('; ')}`;
+  if (others.length > 0) return `still blocked by: ${others.map((c) => c.title.toLowerCase()).join('; ')}`;
   return `the gate opens; method: ${word(gate.method)}`;
 }

@@ -51,7 +51,7 @@ export function RunsPage() {
                 <th>Progress</th>
                 <th>What</th>
                 <th className="num">for</th>
-                <th />
+                <td />
               </tr>
             </thead>
             <tbody>

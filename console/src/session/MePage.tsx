@@ -99,7 +99,7 @@ export function Tokens({ account }: { account?: string }) {
               <th>May</th>
               <th>Ends</th>
               <th>Last used</th>
-              <th />
+              <td />
             </tr>
           </thead>
           <tbody>
@@ -188,7 +188,7 @@ export function Sessions({ account }: { account?: string }) {
     <section className="card">
       <h2>{account ? 'Your sessions' : 'Sessions'}</h2>
       {end.error && <Problem of={end.error} />}
-      {sessions.data?.length === 0 && <p className="empty">Nobody.</p>}
+      {sessions.data?.length === 0 && <p className="empty">No sessions.</p>}
       <ul className="rows">
         {sessions.data?.map((s) => (
           <li key={s.id} className="line">

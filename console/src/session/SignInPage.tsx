@@ -1,6 +1,6 @@
 import { Button, PasswordInput, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { type FormEvent, useState } from 'react';
+import { type FormEvent, useEffect, useState } from 'react';
 import { useNavigate, useSearchParams } from 'react-router';
 import { api, take } from '../api/client';
 
@@ -12,6 +12,9 @@ export function SignInPage() {
   const go = useNavigate();
   const queries = useQueryClient();
   const ways = useQuery({ queryKey: ['fixed', 'ways'], queryFn: () => take(api.GET('/api/v1/sign-in-ways')) });
+  useEffect(() => {
+    document.title = 'Sign in · Grand Stair';
+  }, []);
   const byToken = params.get('by') === 'token';
   const signIn = useMutation({
     mutationFn: () => take(api.POST('/api/v1/session', { body: byToken ? { token } : { account, password } })),

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useEffect, useState } from 'react';
 import { useParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
@@ -19,6 +19,9 @@ export function TimesPage() {
     refetchInterval: 30_000,
     queryFn: () => take(api.GET('/api/v1/shared/{secret}', { params: { path: { secret } } })),
   });
+  useEffect(() => {
+    document.title = 'Upgrade times · Grand Stair';
+  }, []);
   if (shared.error)
     return (
       <main className="shared">
@@ -57,7 +60,7 @@ export function TimesPage() {
               <th>Begins</th>
               <th>Until about</th>
               <th>Status</th>
-              <th />
+              <td />
             </tr>
           </thead>
           <tbody>

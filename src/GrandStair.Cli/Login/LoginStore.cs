@@ -26,7 +26,7 @@ internal static class LoginStore
     {
         if (!System.IO.File.Exists(File)) return [];
         if ((System.IO.File.GetUnixFileMode(File) & ~(UnixFileMode.UserRead | UnixFileMode.UserWrite)) != 0)
-            throw new IOException($"{File} holds tokens, and others than you may read it. Run 'chmod 600 {File}', and log in again if somebody might have.");
+            throw new IOException($"{File} holds tokens and can be read by others than you. Run 'chmod 600 {File}', then log in again.");
         try
         {
             return JsonSerializer.Deserialize<Dictionary<string, Login>>(System.IO.File.ReadAllText(File), Json) ?? [];

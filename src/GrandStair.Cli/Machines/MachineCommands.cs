@@ -90,23 +90,23 @@ internal static class MachineCommands
             return;
         }
 
-        if (gate.PartlyTo is { } partly) screen.Say($"**{gate.Machine}** is **partly upgraded** to {partly}: send it again, run a fix script, roll it back or exempt it from its plan");
+        if (gate.PartlyTo is { } partly) screen.Say($"**{gate.Machine}** is **partly upgraded** to {partly}: retry it, run a fix script, roll it back or exempt it from its plan");
         screen.Say($"**{gate.Machine}** to {gate.Target}: the gate is **{gate.Gate}**{(gate.Why is null ? "" : $": {gate.Why}")}");
-        screen.Hint($"route {string.Join(" → ", gate.Legs.Select(Leg).DefaultIfEmpty("none"))}{(gate.Build is null ? "" : $" · build {gate.Build} or later")} · {gate.OutageMinutes:0} min out of service{(gate.Until is null ? "" : $" · holds until {Screen.Time(gate.Until)} UTC")}");
-        if (gate.Offer != "to-all") screen.Hint($"the release is phased in: {gate.Offer switch { "offered" => "offered to this machine", "not-yet" => "not offered to this machine yet", _ => "cannot tell whether it is offered to this machine" }}");
+        screen.Hint($"route {string.Join(" → ", gate.Legs.Select(Leg).DefaultIfEmpty("none"))}{(gate.Build is null ? "" : $" · build {gate.Build} or later")} · {gate.OutageMinutes:0} min out of service{(gate.Until is null ? "" : $" · valid until {Screen.Time(gate.Until)} UTC")}");
+        if (gate.Offer != "to-all") screen.Hint($"the release is phased in: {gate.Offer switch { "offered" => "offered to this machine", "not-yet" => "not offered to this machine yet", _ => "it is unknown whether it is offered to this machine" }}");
         if (gate.Overridden is { } chosen) screen.Say($"Method **{chosen.Method}** was chosen by {chosen.By}: {chosen.Reason}");
         foreach (var other in gate.Alternatives) screen.Hint($"not by {string.Join(" → ", other.Hops)}: {other.Why}");
-        foreach (var against in gate.Rejected) screen.Hint($"not {against.Method}: {against.Why}");
+        foreach (var rejected in gate.Rejected) screen.Hint($"{rejected.Method} not possible: {rejected.Why}");
         foreach (var check in gate.Checks.Where(c => c.State is "unmet" or "unknown"))
         {
             screen.Say("");
             screen.Say($"**{check.Title}** ({check.Name}: {check.Need}, {check.State}{(check.Component is null ? "" : $", component {check.Component}")}{(gate.Legs.Count > 1 ? $", leg {check.Leg}" : "")})");
-            foreach (var seen in check.Seen) screen.Say($"  seen    {seen.Key} = {seen.Shown}{(seen.AgeSeconds is null ? "" : $", {Screen.Age(seen.AgeSeconds)} ago, by {seen.Source}")}{(seen.Note is null || seen.Note == seen.Shown ? "" : $" ({seen.Note})")}");
-            screen.Say($"  wanted  {check.Wanted}");
-            screen.Say($"  fix     {check.Fix.Words} ({check.Fix.By}{(check.Fix.Minutes is { } minutes ? $", {minutes:0} min" : "")})");
-            if (check.Fix.Script is not null) screen.Hint($"          gstair check fix {gate.Machine} {check.Name}");
-            if (check.Lapsed is not null) screen.Say($"  lapsed  {check.Lapsed}");
-            else if (check.Waivable) screen.Hint($"          may be waived: gstair check waive {gate.Machine} {check.Name} --until DAY --reason …");
+            foreach (var seen in check.Seen) screen.Say($"  found     {seen.Key} = {seen.Shown}{(seen.AgeSeconds is null ? "" : $", {Screen.Age(seen.AgeSeconds)} ago, by {seen.Source}")}{(seen.Note is null || seen.Note == seen.Shown ? "" : $" ({seen.Note})")}");
+            screen.Say($"  required  {check.Wanted}");
+            screen.Say($"  fix       {check.Fix.Words} ({check.Fix.By}{(check.Fix.Minutes is { } minutes ? $", {minutes:0} min" : "")})");
+            if (check.Fix.Script is not null) screen.Hint($"            gstair check fix {gate.Machine} {check.Name} --reason …{(check.Fix.Restarts ? "   (restarts it, in its next window)" : "")}");
+            if (check.Lapsed is not null) screen.Say($"  lapsed    {check.Lapsed}");
+            else if (check.Waivable) screen.Hint($"            can be waived: gstair check waive {gate.Machine} {check.Name} --until DAY --reason …");
         }
 
         foreach (var check in gate.Checks.Where(c => c.Waiver is not null))

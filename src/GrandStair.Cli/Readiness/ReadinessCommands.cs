@@ -10,7 +10,7 @@ internal static class ReadinessCommands
     private static readonly Option<string?> Plan = new("--plan") { Description = "Use this plan's machines and methods." };
     private static readonly Option<string?> Scope = new("--where") { Description = "Only machines that match this condition." };
 
-    public static Command Make() => new("readiness", "Whether machines can go, and what is in the way") { Show(), Machines(), Report() };
+    public static Command Make() => new("readiness", "Which machines are ready, and what blocks the others") { Show(), Machines(), Report() };
 
     private static Command Show()
     {
@@ -31,7 +31,7 @@ internal static class ReadinessCommands
             {
                 screen.Say($"**{page.Total}** machines");
                 screen.Table(
-                    ["name", "site", "gate", "check", "seen", "in the way"],
+                    ["name", "site", "gate", "check", "found", "blocked by"],
                     page.Items.Select(r => new[] { r.Name, r.Site, r.Gate, Screen.Word(r.CheckState), string.Join(", ", r.Seen.Select(s => $"{s.Key} = {s.Note ?? s.Shown}")), r.Why }));
             });
         return command;
@@ -54,8 +54,8 @@ internal static class ReadinessCommands
     private static void Print(ReadinessView view, Screen screen)
     {
         screen.Say($"To {view.Target}: **{view.Open} of {view.Machines - view.Arrived}** gates open, **{view.Blocked}** blocked, **{view.Undecided}** undecided{(view.Arrived > 0 ? $"; {view.Arrived} run it already" : "")}");
-        screen.Hint($"{view.NobodyCanFix} nobody can fix · {view.WaitingForOffer} wait for the vendor's rollout · {view.Conflicts} on which two sources conflict · {view.Silent} without contact for 7 days · {view.Scope}");
-        if (view.UndecidedScope > 0) screen.Say($"Of **{view.UndecidedScope}** more it cannot be told whether they are meant.");
+        screen.Hint($"{view.NobodyCanFix} cannot be fixed · {view.WaitingForOffer} wait for the vendor's rollout · {view.Conflicts} on which two sources conflict · {view.Silent} without contact for 7 days · {view.Scope}");
+        if (view.UndecidedScope > 0) screen.Say($"For **{view.UndecidedScope}** more it is unknown whether they are in the scope.");
         screen.Table(
             ["check", "need", "#met", "#unmet", "#unknown", "#waived", "#later", "who fixes it", "#opens"],
             view.Checks.Select(c => new[] { c.Title, c.Need, Number(c.Met), Number(c.Unmet), Number(c.Unknown), Number(c.Waived), Number(c.Deferred), Fixes(c), c.Opens > 0 ? $"+{c.Opens}" : "" }));

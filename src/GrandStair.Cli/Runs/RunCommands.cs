@@ -96,7 +96,7 @@ internal static class RunCommands
     private static void Print(Page<RunRow> page, Screen screen)
     {
         var parked = page.Items.Count(r => r.Status == "parked");
-        screen.Say($"**{page.Total}** runs{(parked > 0 ? $", **{parked}** parked: somebody has to decide" : "")}");
+        screen.Say($"**{page.Total}** runs{(parked > 0 ? $", **{parked}** parked: waiting for a decision" : "")}");
         screen.Table(
             ["run", "machine", "site", "status", "progress", "what", "#for", "#to go", "note"],
             page.Items.Select(r => new[]
@@ -125,7 +125,7 @@ internal static class RunCommands
         if (view.Possible.Count > 0) screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");
         screen.Table(["phase", "step", "state", "#attempts", ""], view.Steps.Select(s => new[] { Screen.Word(s.Phase), s.Title, Screen.Word(s.State), s.Attempts > 0 ? $"{s.Attempts}" : "", s.PointOfNoReturn ? "point of no return" : "" }));
         foreach (var end in view.FollowUps)
-            screen.Say($"follow-up **{end.Name}**: {end.Title} (seen: {end.Seen}). {(end.Closed is null ? end.Fix : $"Closed by {end.By}, {Screen.Time(end.Closed)}")}");
+            screen.Say($"follow-up **{end.Name}**: {end.Title} (found: {end.Seen}). {(end.Closed is null ? end.Fix : $"Closed by {end.By}, {Screen.Time(end.Closed)}")}");
         foreach (var line in view.Log) screen.Say($"{Screen.Time(line.At)}  {line.Text}{(line.Actor == "worker" ? "" : $"  [{line.Actor}]")}");
     }
 }

@@ -6,7 +6,7 @@ internal static class SecretCommands
 {
     private static readonly Argument<string> Name = new("secret") { Description = "The secret's name." };
 
-    public static Command Make() => new("secret", "Keys and passwords that the service uses; nobody is ever shown one") { List(), Put(), Remove(), Rotate() };
+    public static Command Make() => new("secret", "Keys and passwords that the service uses (write-only)") { List(), Put(), Remove(), Rotate() };
 
     private static Command List()
     {

@@ -3,7 +3,7 @@ using GrandStair.Core.Readings;
 
 namespace GrandStair.Core.Conditions;
 
-/// <summary>A sentence over a machine's readings, answered yes, no or cannot tell. Made by <see cref="ConditionParser"/>.</summary>
+/// <summary>A sentence over a machine's readings, answered yes, no or unknown. Made by <see cref="ConditionParser"/>.</summary>
 public abstract record Condition(string Text)
 {
     /// <summary>Asks a machine, or a row of one of its tables.</summary>
@@ -45,7 +45,7 @@ public sealed record Any(string Text, ImmutableArray<Condition> Parts) : Conditi
     public override string Written => string.Join(" or ", Parts.Select(p => p is Any ? $"({p.Written})" : p.Written));
 }
 
-/// <summary>Holds when the part does not; cannot tell stays cannot tell.</summary>
+/// <summary>Holds when the part does not; unknown stays unknown.</summary>
 public sealed record Not(string Text, Condition Part) : Condition(Text)
 {
     /// <inheritdoc />
@@ -147,7 +147,7 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
     public override Answer Ask(IReadable machine, EvaluationContext use)
     {
         var reading = machine.Find(Key.Name);
-        if (use.WhyNot(reading) is { } note) return new(Kleene.CannotTell, [new(Text, Key.Name, Kleene.CannotTell, reading, note)], null);
+        if (use.WhyNot(reading) is { } note) return new(Kleene.Unknown, [new(Text, Key.Name, Kleene.Unknown, reading, note)], null);
         var holds = reading!.State == ReadingState.Value && Holds(reading.Value!, use.Now);
         var value = holds ? Kleene.Yes : Kleene.No;
         return new(value, [new(Text, Key.Name, value, reading, null)], UntilOf(reading, use));
@@ -240,19 +240,19 @@ public sealed record Has(string Text, KeyDefinition Key, Condition Row) : Condit
     public override Answer Ask(IReadable machine, EvaluationContext use)
     {
         var reading = machine.Find(Key.Name);
-        if (use.WhyNot(reading) is { } note) return new(Kleene.CannotTell, [new(Text, Key.Name, Kleene.CannotTell, reading, note)], null);
+        if (use.WhyNot(reading) is { } note) return new(Kleene.Unknown, [new(Text, Key.Name, Kleene.Unknown, reading, note)], null);
         if (reading!.State == ReadingState.Absent) return new(Kleene.No, [new(Text, Key.Name, Kleene.No, reading, null)], use.Until(reading));
         var answers = reading.Value!.Rows.Select(r => (Row: r, Answer: Row.Ask(new RowReadings(r, Key, reading), use))).ToArray();
         var value = answers.Length == 0 ? Kleene.No : answers.Max(a => a.Answer.Value);
         var deciding = value == Kleene.No ? [] : answers.Where(a => a.Answer.Value == value).Select(a => a.Row.Show()).ToArray();
         return new(
             value,
-            [new(Text, Key.Name, value, reading, value == Kleene.CannotTell ? "a column that matters could not be read" : null) { Rows = deciding }],
+            [new(Text, Key.Name, value, reading, value == Kleene.Unknown ? "a column that matters could not be read" : null) { Rows = deciding }],
             answers.Select(a => a.Answer.Until).Append(use.Until(reading)).Min());
     }
 }
 
-/// <summary>What is asked of the raw reading itself; answered yes or no, never cannot tell.</summary>
+/// <summary>What is asked of the raw reading itself; answered yes or no, never unknown.</summary>
 public enum RawQuestion
 {
     /// <summary>Whether there is a value or a certain absence.</summary>

@@ -18,7 +18,7 @@ public sealed record FleetAnswer(Kleene[] Values, DateTimeOffset? Until);
 public static class FleetQuestion
 {
     private const byte No = (byte)Kleene.No;
-    private const byte CannotTell = (byte)Kleene.CannotTell;
+    private const byte Unknown = (byte)Kleene.Unknown;
     private const byte Yes = (byte)Kleene.Yes;
 
     /// <summary>By eight bits, the same as eight bytes of 0 or 1.</summary>
@@ -84,7 +84,7 @@ public static class FleetQuestion
 
         if (fleet.Find(key) is not { } column)
         {
-            Array.Fill(values, condition is AsksRaw raw ? raw.Question == RawQuestion.OlderThan ? Yes : No : CannotTell);
+            Array.Fill(values, condition is AsksRaw raw ? raw.Question == RawQuestion.OlderThan ? Yes : No : Unknown);
             return values;
         }
 
@@ -156,7 +156,7 @@ public static class FleetQuestion
         for (var i = 0; i < values.Length; i++)
         {
             var s = i < state.Length ? state[i] : FleetColumn.Never;
-            values[i] = s == (byte)(ReadingState.Value + 1) ? answers[code[i]] : s == (byte)(ReadingState.Absent + 1) ? No : CannotTell;
+            values[i] = s == (byte)(ReadingState.Value + 1) ? answers[code[i]] : s == (byte)(ReadingState.Absent + 1) ? No : Unknown;
         }
 
         Stale(column, use, values, ref until);
@@ -164,10 +164,10 @@ public static class FleetQuestion
 
     private static void Amounts(Compares compares, FleetColumn column, EvaluationContext use, byte[] values, ref long until)
     {
-        Array.Fill(values, CannotTell);
+        Array.Fill(values, Unknown);
         var (inside, outside) = compares.IsNegated ? (No, Yes) : (Yes, No);
         // One byte for each state and for whether the amount lies inside, so that the loop has no branches.
-        var answers = Packed(CannotTell, CannotTell, outside, inside, No, No, CannotTell, CannotTell);
+        var answers = Packed(Unknown, Unknown, outside, inside, No, No, Unknown, Unknown);
         var state = column.State;
         var amount = column.Amount;
         var ranges = compares.Ranges(use.Now);
@@ -257,7 +257,7 @@ public static class FleetQuestion
         for (var i = 0; i < seen.Length; i++)
         {
             var at = seen[i];
-            if (at < limit) told[i] = CannotTell;
+            if (at < limit) told[i] = Unknown;
             else if (at < soonest && state[i] is (byte)(ReadingState.Value + 1) or (byte)(ReadingState.Absent + 1)) soonest = at;
         }
 

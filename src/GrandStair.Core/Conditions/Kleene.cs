@@ -11,14 +11,14 @@ public enum Kleene : byte
     No = 0,
 
     /// <summary>It cannot be told: never seen, unreadable, or too old for this use.</summary>
-    CannotTell = 1,
+    Unknown = 1,
 
     /// <summary>It holds.</summary>
     Yes = 2,
 }
 
 /// <summary>What a condition says of one machine, and why.</summary>
-/// <param name="Value">Yes, no or cannot tell.</param>
+/// <param name="Value">Yes, no or unknown.</param>
 /// <param name="Leaves">The comparisons that decided it, in the order of the text.</param>
 /// <param name="Until">When the answer may change by readings growing older alone; null where it will not. UTC.</param>
 public sealed record Answer(Kleene Value, IReadOnlyList<Leaf> Leaves, DateTimeOffset? Until);

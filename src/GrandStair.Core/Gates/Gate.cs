@@ -98,7 +98,7 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
     internal static CheckState StateOf(Kleene answer, Check check, bool brought) => answer switch
     {
         Kleene.No => CheckState.Unmet,
-        Kleene.CannotTell when check.IsKnownIssue => CheckState.Unmet,
+        Kleene.Unknown when check.IsKnownIssue => CheckState.Unmet,
         _ when brought => CheckState.Deferred,
         Kleene.Yes => CheckState.Met,
         _ => CheckState.Unknown,
@@ -118,7 +118,7 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
         {
             var applies = appliesTo.Ask(machine, use);
             if (applies.Value == Kleene.No) return new(check, CheckState.NotApplicable, applies.Leaves, applies.Until);
-            if (applies.Value == Kleene.CannotTell) return new(check, CheckState.Unknown, applies.Leaves, applies.Until);
+            if (applies.Value == Kleene.Unknown) return new(check, CheckState.Unknown, applies.Leaves, applies.Until);
         }
 
         var answer = check.Wants.Ask(machine, use);

@@ -70,8 +70,8 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
             }
 
             var suits = method!.Suits?.Ask(machine, new EvaluationContext(now));
-            if (suits?.Value == Kleene.CannotTell)
-                return notFixable ?? new(leg.Hop, null, null, against.ToImmutable(), $"cannot tell whether {name} suits: {Tell(suits)}", Unknown: true);
+            if (suits?.Value == Kleene.Unknown)
+                return notFixable ?? new(leg.Hop, null, null, against.ToImmutable(), $"unknown whether {name} suits: {Tell(suits)}", Unknown: true);
             if (suits?.Value == Kleene.No)
             {
                 against.Add(new(name, $"it does not suit: {Tell(suits)}"));
@@ -105,5 +105,5 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
 
     private static string Lower(Preserves preserves) => preserves.ToString().ToLowerInvariant();
 
-    private static string Tell(Answer answer) => string.Join(", ", answer.Leaves.Select(l => $"{l.Text} ({l.Note ?? (l.Reading is null ? "never seen" : "seen " + l.Show())})"));
+    private static string Tell(Answer answer) => string.Join(", ", answer.Leaves.Select(l => $"{l.Text} ({l.Note ?? (l.Reading is null ? "never read" : "found: " + l.Show())})"));
 }

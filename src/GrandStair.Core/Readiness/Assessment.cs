@@ -80,7 +80,7 @@ public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, 
     /// <summary>Whether a release is offered to a machine.</summary>
     internal static Offer OfferOf(Release release, IReadable machine, DateTimeOffset now) => release.Status != ReleaseStatus.PhasedIn
         ? Offer.ToAll
-        : OfferOf(release.OfferedTo?.Ask(machine, new EvaluationContext(now)).Value ?? Kleene.CannotTell);
+        : OfferOf(release.OfferedTo?.Ask(machine, new EvaluationContext(now)).Value ?? Kleene.Unknown);
 
     /// <summary>What an answer to whether it is offered comes to.</summary>
     internal static Offer OfferOf(Kleene answer) => answer switch { Kleene.Yes => Offer.Offered, Kleene.No => Offer.NotYet, _ => Offer.Unknown };
@@ -91,7 +91,7 @@ public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, 
     {
         var of = several ? $" ({leg.Hop.Name})" : "";
         if (leg.Method is null) return [leg.Why! + of];
-        var inTheWay = (leg.Gate?.InTheWay ?? []).Select(c => (c.State == CheckState.Unknown ? $"cannot tell: {c.Check.Title}" : c.Check.Title) + of);
+        var inTheWay = (leg.Gate?.InTheWay ?? []).Select(c => (c.State == CheckState.Unknown ? $"unknown: {c.Check.Title}" : c.Check.Title) + of);
         return leg.Method.Way == Way.Upgrade ? inTheWay : inTheWay.Prepend(leg.Method.Title + of);
     }
 }

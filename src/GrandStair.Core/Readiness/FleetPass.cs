@@ -19,7 +19,7 @@ public sealed partial class FleetJudgement
     private sealed class Pass(FleetJudgement of)
     {
         private const byte No = (byte)Kleene.No;
-        private const byte CannotTell = (byte)Kleene.CannotTell;
+        private const byte Unknown = (byte)Kleene.Unknown;
         private const byte Yes = (byte)Kleene.Yes;
         private const byte Unmet = (byte)CheckState.Unmet;
         private readonly Aim _aim = of.Aim;
@@ -111,7 +111,7 @@ public sealed partial class FleetJudgement
 
         private static Offer OfferOf(int row, GroupPlan plan) => plan.Release.Status != ReleaseStatus.PhasedIn
             ? Offer.ToAll
-            : Assessment.OfferOf(plan.Offered is null ? Kleene.CannotTell : (Kleene)plan.Offered.Values[row]);
+            : Assessment.OfferOf(plan.Offered is null ? Kleene.Unknown : (Kleene)plan.Offered.Values[row]);
 
         /// <summary>The method that is chosen, and the one whose gate counts; both as <see cref="MethodChoice.Choose"/> has them.</summary>
         [MethodImpl(MethodImplOptions.AggressiveOptimization)]
@@ -124,7 +124,7 @@ public sealed partial class FleetJudgement
                 if (method.Why is not null) continue;
                 var suits = method.Suits?.Values[row] ?? Yes;
                 if (suits == No) continue;
-                if (suits == CannotTell)
+                if (suits == Unknown)
                     return notFixable is null ? (null, null, true, GateState.Undecided) : (notFixable, notFixable, false, GateState.Blocked);
                 if (!method.IsUpgrade) return (method, notFixable, false, GateState.Blocked);
                 if (method.Own.IsHopeless(row)) continue;
@@ -143,8 +143,8 @@ public sealed partial class FleetJudgement
             var each = leg.Methods.Select(m => (m.Name, Why: m.Why
                 ?? (m.Suits?.Values[row] == No ? $"it does not suit: {m.Of!.Suits!.Text}" : m.Own.All.FirstOrDefault(c => c.Must && c.Nobody && c.States[row] == Unmet)?.Column.Check.Title)));
             if (!unknown) return "no method of the plan will do: " + string.Join("; ", each.Select(e => $"{e.Name}, {e.Why}"));
-            var stopped = leg.Methods.First(m => m.Why is null && m.Suits?.Values[row] == CannotTell);
-            return $"cannot tell whether {stopped.Name} suits: {stopped.Of!.Suits!.Text}";
+            var stopped = leg.Methods.First(m => m.Why is null && m.Suits?.Values[row] == Unknown);
+            return $"unknown whether {stopped.Name} suits: {stopped.Of!.Suits!.Text}";
         }
 
         /// <summary>The group of every machine of the product, and of every group a machine and the known issues that touch it.</summary>
@@ -302,7 +302,7 @@ public sealed partial class FleetJudgement
                 return;
             }
 
-            Settle(states, wants.Values, State(Kleene.No), State(Kleene.CannotTell), State(Kleene.Yes));
+            Settle(states, wants.Values, State(Kleene.No), State(Kleene.Unknown), State(Kleene.Yes));
             if (applies is null) return;
             for (var i = 0; i < states.Length; i++)
                 if (applies.Values[i] != (byte)Kleene.Yes) states[i] = applies.Values[i] == (byte)Kleene.No ? (byte)CheckState.NotApplicable : (byte)CheckState.Unknown;
@@ -317,7 +317,7 @@ public sealed partial class FleetJudgement
             {
                 var answer = new Vector<byte>(answers, i);
                 var told = Vector.ConditionalSelect(Vector.Equals(answer, new((byte)Kleene.Yes)), ifYes, ifNo);
-                Vector.ConditionalSelect(Vector.Equals(answer, new((byte)Kleene.CannotTell)), ifCannotTell, told).CopyTo(states, i);
+                Vector.ConditionalSelect(Vector.Equals(answer, new((byte)Kleene.Unknown)), ifCannotTell, told).CopyTo(states, i);
             }
 
             for (; i < states.Length; i++) states[i] = answers[i] switch { (byte)Kleene.Yes => yes, (byte)Kleene.No => no, _ => cannotTell };

@@ -151,7 +151,7 @@ public static class RunMachine
     {
         var waiting = Wait(state with { NeedsSlot = at > state.Slot.LatestTurn, AfterResume = null, MissedSlots = state.MissedSlots + 1 }, at);
         return waiting.State.MissedSlots > state.CatchUp
-            ? Park(waiting.State, $"more slots were missed than are caught up without asking (seen: {waiting.State.MissedSlots} missed, {state.CatchUp} caught up); try again takes the next window", at)
+            ? Park(waiting.State, $"more slots were missed than are caught up without asking (found: {waiting.State.MissedSlots} missed, {state.CatchUp} caught up); try again takes the next window", at)
             : waiting;
     }
 
@@ -182,7 +182,7 @@ public static class RunMachine
         var tries = state.Tries + 1;
         if (e.State == GateState.Undecided && tries < GateTries)
             return Ask(state with { Tries = tries }, OrderKind.Gate, GateStep(state.Moment), e.At, e.At + Pause, state.Moment);
-        var what = string.Join("; ", e.InTheWay.Select(n => $"{n.Title} (seen: {n.Seen})"));
+        var what = string.Join("; ", e.InTheWay.Select(n => $"{n.Title} (found: {n.Seen})"));
         return Park(state, e.State == GateState.Blocked ? $"{What(state.Moment)} blocked: {what}" : $"{What(state.Moment)} undecided: {what}", e.At);
     }
 

@@ -53,7 +53,7 @@ public sealed record Membership(
         {
             var inScope = plan.Scope.Ask(machine, new EvaluationContext(now));
             if (inScope.Value == Kleene.Yes) left.Add(machine);
-            else if (inScope.Value == Kleene.CannotTell) undecided.Add((machine, Tell("whether it is in the scope", inScope)));
+            else if (inScope.Value == Kleene.Unknown) undecided.Add((machine, Tell("whether it is in the scope", inScope)));
         }
 
         IReadOnlyList<Machine> scope = [.. left];
@@ -66,7 +66,7 @@ public sealed record Membership(
             foreach (var machine in left.ToArray())
             {
                 var answer = wave.Members?.Ask(machine, new EvaluationContext(now));
-                if (answer?.Value == Kleene.CannotTell)
+                if (answer?.Value == Kleene.Unknown)
                 {
                     // It must not slip into a later wave while it may belong to this one.
                     undecided.Add((machine, Tell($"whether it is in wave {wave.Name}", answer)));
@@ -160,7 +160,7 @@ public sealed record Membership(
     }
 
     private static string Tell(string what, Answer answer) =>
-        $"cannot tell {what}: {string.Join(", ", answer.Leaves.Select(l => $"{l.Key} {l.Note}"))}";
+        $"unknown {what}: {string.Join(", ", answer.Leaves.Select(l => $"{l.Key} {l.Note}"))}";
 
     /// <summary>Values are the same whatever their case.</summary>
     private sealed class KeyedValue : IEqualityComparer<(string Key, string Value)>

@@ -69,7 +69,7 @@ public sealed class FleetCache : IDisposable
         {
             if (!sites.Holds(columns[row].Site)) continue;
             if (answer is null || answer.Values[row] == Kleene.Yes) matching.Add(columns[row]);
-            else if (answer.Values[row] == Kleene.CannotTell) undecided++;
+            else if (answer.Values[row] == Kleene.Unknown) undecided++;
         }
 
         lock (_matches)

@@ -64,7 +64,7 @@ public static class ReferralPack
             <p>{Text(assessment.Why)}</p>
 
             """);
-        StandAlonePage.Table(writer, "Checks", ["check", "need", "state", "seen", "wanted", "fix"], assessment.Checks.OrderByDescending(c => c.State)
+        StandAlonePage.Table(writer, "Checks", ["check", "need", "state", "found", "required", "fix"], assessment.Checks.OrderByDescending(c => c.State)
             .Select(c => new[] { c.Check.Title, RunMachine.Name(c.Check.Need), RunMachine.Name(c.State), ReadinessReport.Seen(c), c.Check.Wants.Text, c.State >= CheckState.Waived ? c.Check.Fix.Words : "" }));
         StandAlonePage.Table(writer, "Known issues", ["issue", "release", "fixed in"], assessment.Route.Issues.Select(i => new[] { i.Title, i.Release, i.FixedIn ?? "no build" }));
         StandAlonePage.Table(writer, "Readings", ["key", "value", "seen", "source"], machine.Current.Select(r => new[] { r.Key, r.Show(), r.Seen.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture), r.Source }));

@@ -46,7 +46,7 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
 
         // Asked of the machines as he sees them: the answer must not tell the names that are left out.
         var asked = (await AllAsync(stop)).Values.OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase).Select(m => (Machine: m, condition.Ask(m, new(now)).Value)).ToArray();
-        return ([.. asked.Where(a => a.Value == Kleene.Yes).Select(a => a.Machine)], asked.Count(a => a.Value == Kleene.CannotTell));
+        return ([.. asked.Where(a => a.Value == Kleene.Yes).Select(a => a.Machine)], asked.Count(a => a.Value == Kleene.Unknown));
     }
 
     /// <summary>Machines as he sees them: without the names of dependents at sites that are not his.</summary>

@@ -78,7 +78,7 @@ internal static class OverviewEndpoints
     private static IEnumerable<InTheWayView> InTheWay(FleetSummary readiness, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<RunRow> rows)
     {
         foreach (var parked in rows.Where(r => r.Status == "parked").GroupBy(r => Cause(r.Parked!)))
-            yield return new("parked", parked.Count(), parked.Key, "parked: somebody decides for " + Names(parked.Select(r => r.Machine)), null, null, "parked", 0);
+            yield return new("parked", parked.Count(), parked.Key, "waiting for a decision: " + Names(parked.Select(r => r.Machine)), null, null, "parked", 0);
         foreach (var stopped in members.Where(m => m.Status == Status.Stopped).GroupBy(_ => true))
             yield return new("stopped", stopped.Count(), "Stopped without success", "decide: retry, or exempt " + Names(stopped.Select(m => machines[m.Machine].Name)), null, null, "stopped", 0);
 
@@ -96,7 +96,7 @@ internal static class OverviewEndpoints
     }
 
     /// <summary>What several parked runs have in common: the sentence up to what was seen on each.</summary>
-    private static string Cause(string parked) => parked.Split(" (seen:")[0];
+    private static string Cause(string parked) => parked.Split(" (found:")[0];
 
     private static string Names(IEnumerable<string> names)
     {

@@ -80,7 +80,7 @@ internal static class ReadinessEndpoints
                 {
                     var meant = isHis(row) && members?.Contains(judgement.Fleet[row].Id) != false && judgement.PlaceOf(row) != Place.Elsewhere;
                     inScope[row] = meant && (answers is null || answers[row] == Kleene.Yes);
-                    if (meant && answers?[row] == Kleene.CannotTell) undecided++;
+                    if (meant && answers?[row] == Kleene.Unknown) undecided++;
                 }
 
                 return read(judgement, inScope, order, undecided);

@@ -144,7 +144,7 @@ internal static class RunViews
 
     private static string Cautions(string said, GateJudged x) => x.Cautions.IsEmpty ? said : $"{said}, with {x.Cautions.Length} to look at: {Names(x.Cautions)}";
 
-    private static string Names(IEnumerable<Noted> notes) => string.Join("; ", notes.Select(n => $"{n.Title} (seen: {n.Seen})"));
+    private static string Names(IEnumerable<Noted> notes) => string.Join("; ", notes.Select(n => $"{n.Title} (found: {n.Seen})"));
 
     private static string Title(RunState run, OrderName order) =>
         run.CurrentLeg.Steps.Concat(run.CurrentLeg.RollbackSteps).FirstOrDefault(s => s.Name == order.Step)?.Title ?? order.Step;

@@ -32,7 +32,7 @@ internal sealed class SqlFleet : IDisposable
         command.CommandText = $"SELECT {Sql(condition, use, null)} FROM machines m ORDER BY m.id";
         using var reader = command.ExecuteReader();
         var answers = new List<Kleene>();
-        while (reader.Read()) answers.Add(reader.IsDBNull(0) ? Kleene.CannotTell : reader.GetInt64(0) == 0 ? Kleene.No : Kleene.Yes);
+        while (reader.Read()) answers.Add(reader.IsDBNull(0) ? Kleene.Unknown : reader.GetInt64(0) == 0 ? Kleene.No : Kleene.Yes);
         return [.. answers];
     }
 

@@ -75,7 +75,7 @@ public sealed class ExposureTests
         var reading = with.Find("dependents")!;
         Assert.Equal(Fleets.Now.AddHours(-9), reading.Seen);
         Assert.Equal(["radio-1, product not known, version not known", "radio-2, model Skua 1, product not known, version not known"], reading.Value!.Rows.Select(r => r.Show()));
-        Assert.Equal(Core.Conditions.Kleene.CannotTell, Fleets.Parse("dependents has (version < 3)").Ask(with, new(Fleets.Now)).Value);
+        Assert.Equal(Core.Conditions.Kleene.Unknown, Fleets.Parse("dependents has (version < 3)").Ask(with, new(Fleets.Now)).Value);
         Assert.Null(Dependents.With(with, []).Find("dependents"));
     }
 

@@ -63,7 +63,7 @@ public sealed class GateTests
         var choice = Choose(product, ["channel", "fresh", "no-such", "image"], ("patches.pending", "0"), ("firmware.tpm.on", "yes"));
         Assert.Equal("image", choice.Method!.Name);
         Assert.Equal(["channel", "fresh", "no-such"], choice.Rejected.Select(a => a.Method));
-        Assert.Contains("seen 0", choice.Rejected[0].Why, StringComparison.Ordinal);
+        Assert.Contains("found: 0", choice.Rejected[0].Why, StringComparison.Ordinal);
         Assert.Contains("preserves none", choice.Rejected[1].Why, StringComparison.Ordinal);
     }
 
@@ -115,7 +115,7 @@ public sealed class GateTests
         var assessment = Assessment.Of(new(product, product.Releases[1], ["image"], Preserves.Full), machine, Moment.Planning, Fleets.Now);
         Assert.Equal(GateState.Blocked, assessment.State);
         Assert.True(assessment.CannotBeFixed);
-        Assert.Equal("cannot tell: chip; processor", assessment.Why);
+        Assert.Equal("unknown: chip; processor", assessment.Why);
     }
 
     private static Gate Judge(Check[] checks, params (string, string)[] values) => Gate.Judge(checks, Fleets.With(values), Moment.Planning, Fleets.Now);

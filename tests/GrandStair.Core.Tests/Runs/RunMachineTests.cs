@@ -65,7 +65,7 @@ public sealed class RunMachineTests
     public void A_blocked_gate_parks_and_an_undecided_one_is_asked_three_times()
     {
         var blocked = Journey.Opened().Judge(GateState.Blocked, Broken);
-        Assert.StartsWith("the gate is blocked: All services run (seen: services.failed = 1)", blocked.State.Parked, StringComparison.Ordinal);
+        Assert.StartsWith("the gate is blocked: All services run (found: services.failed = 1)", blocked.State.Parked, StringComparison.Ordinal);
         var undecided = Journey.Opened().Judge(GateState.Undecided, Broken).Judge(GateState.Undecided, Broken);
         Assert.Null(undecided.State.Parked);
         Assert.NotNull(undecided.Judge(GateState.Undecided, Broken).State.Parked);
@@ -101,7 +101,7 @@ public sealed class RunMachineTests
         Assert.Equal((1, null), (run.State.MissedSlots, run.State.Parked));
         run.MoveSlot(1).Miss(2);
         Assert.Equal((2, Status.Parked, OrderKind.Decide), (run.State.MissedSlots, run.Status, run.State.Outstanding!.Kind));
-        Assert.Contains("(seen: 2 missed, 1 caught up)", run.State.Parked, StringComparison.Ordinal);
+        Assert.Contains("(found: 2 missed, 1 caught up)", run.State.Parked, StringComparison.Ordinal);
         Assert.Equal([Decision.Retry, Decision.Cancel], RunMachine.Possible(run.State));
         run.Decide(Decision.Retry);
         Assert.Equal((true, null, OrderKind.Slot), (run.State.NeedsSlot, run.State.Parked, run.State.Outstanding!.Kind));
