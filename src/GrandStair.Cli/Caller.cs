@@ -3,9 +3,7 @@ using System.Text.Encodings.Web;
 using System.Text.Json;
 using GrandStair.Cli.Login;
 using GrandStair.Client;
-using GrandStair.Core.Readings;
 using GrandStair.Files;
-using Spectre.Console;
 
 namespace GrandStair.Cli;
 
@@ -22,6 +20,9 @@ internal static class ExitStatus
     public const int MachineAway = 7;
     public const int NotAvailable = 8;
     public const int LinesLeftOut = 9;
+
+    /// <summary>As shells say that a program ended by Ctrl+C.</summary>
+    public const int Interrupted = 130;
 }
 
 /// <summary>Finds the service and the token, calls, prints, and tells errors.</summary>
@@ -53,7 +54,7 @@ internal static class Caller
     public static void Calls(this Command command, Func<ParseResult, GrandStairClient, Screen, CancellationToken, Task<int>> work) => command.SetAction(async (parsed, stop) =>
     {
         var screen = new Screen();
-        return await ProtectAsync(async () =>
+        return await ProtectAsync(parsed, async () =>
         {
             using var client = await ConnectAsync(parsed, stop);
             return await work(parsed, client, screen, stop);
@@ -89,18 +90,21 @@ internal static class Caller
         screen.Say($"Wrote **{file}**, {new FileInfo(file).Length} bytes");
     }
 
-    /// <summary>Does something and turns what goes wrong into words on the error output and an exit status.</summary>
-    public static async Task<int> ProtectAsync(Func<Task<int>> work)
+    /// <summary>Does something and turns what goes wrong into words on the error output, or into JSON where that was asked for, and an exit status.</summary>
+    public static async Task<int> ProtectAsync(ParseResult parsed, Func<Task<int>> work)
     {
         try
         {
             return await work();
         }
+        catch (OperationCanceledException)
+        {
+            // Ctrl+C: whoever pressed it knows.
+            return ExitStatus.Interrupted;
+        }
         catch (ServiceException error)
         {
-            await TellAsync(error.Problems.Count > 0 ? "the file was not taken:" : error.Message);
-            foreach (var problem in error.Problems) await Terminal.ErrorAsync($"  {problem}");
-            return error.Status switch
+            var status = error.Status switch
             {
                 0 => ExitStatus.NoService,
                 401 or 403 or 421 => ExitStatus.NotAllowed,
@@ -110,20 +114,25 @@ internal static class Caller
                 400 or 409 or 422 => ExitStatus.NotPossible,
                 _ => ExitStatus.Unexpected,
             };
+            return await FailAsync(parsed, error.Problems.Count > 0 ? "the file was rejected:" : error.Message, error.Problems, status);
         }
         catch (FileException error)
         {
-            foreach (var problem in error.Problems) await TellAsync(problem.ToString());
-            return ExitStatus.NotPossible;
+            return await FailAsync(parsed, "the file was rejected:", [.. error.Problems.Select(p => p.ToString())], ExitStatus.NotPossible);
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            await TellAsync(error.Message);
-            return ExitStatus.NotPossible;
+            return await FailAsync(parsed, error.Message, [], ExitStatus.NotPossible);
         }
     }
 
-    private static Task TellAsync(string message) => Terminal.ErrorAsync($"gstair: {message}");
+    private static async Task<int> FailAsync(ParseResult parsed, string message, IReadOnlyList<string> problems, int status)
+    {
+        if (PrintedAsJson(parsed, new { error = new { message = message.TrimEnd(':'), problems, exitStatus = status } })) return status;
+        await Terminal.ErrorAsync($"gstair: {message}");
+        foreach (var problem in problems) await Terminal.ErrorAsync($"  {problem}");
+        return status;
+    }
 
     /// <summary>The service that a command line means, to be called by whom it means.</summary>
     /// <exception cref="IOException">There is no token, or the address is none.</exception>
@@ -184,87 +193,5 @@ internal static class Caller
         {
             return null;
         }
-    }
-}
-
-/// <summary>The terminal. Colours and shapes are left out where it is none.</summary>
-internal sealed class Screen
-{
-    private readonly IAnsiConsole _console = AnsiConsole.Create(new() { Out = new AnsiConsoleOutput(Console.Out) });
-
-    public Screen()
-    {
-        // Where the output goes into a file or a pipe, lines are not broken.
-        if (Console.IsOutputRedirected) _console.Profile.Width = 4000;
-    }
-
-    /// <summary>A line; <c>**bold**</c> marks what is to stand out.</summary>
-    public void Say(string line)
-    {
-        var bold = false;
-        _console.MarkupLine(string.Concat(line.Split("**").Select(part =>
-        {
-            var text = Markup.Escape(Clean(part));
-            var shown = bold ? $"[bold]{text}[/]" : text;
-            bold = !bold;
-            return shown;
-        })));
-    }
-
-    /// <summary>A quieter line.</summary>
-    public void Hint(string line) => _console.MarkupLine($"[grey]{Markup.Escape(Clean(line))}[/]");
-
-    /// <summary>A table; columns whose head begins with <c>#</c> are numbers.</summary>
-    public void Table(IReadOnlyList<string> heads, IEnumerable<IReadOnlyList<string?>> rows)
-    {
-        var table = new Table { Border = TableBorder.Simple, ShowHeaders = true };
-        foreach (var head in heads)
-        {
-            var column = new TableColumn($"[grey]{Markup.Escape(head.TrimStart('#'))}[/]") { Padding = new(0, 2) };
-            if (head.StartsWith('#')) column.RightAligned();
-            table.AddColumn(column);
-        }
-
-        foreach (var row in rows) table.AddRow(row.Select(c => (Spectre.Console.Rendering.IRenderable)new Markup(Coloured(Clean(c ?? "")))).ToArray());
-        _console.Write(table);
-        // A head with nothing under it leaves open whether something went wrong.
-        if (table.Rows.Count == 0) Hint("none");
-    }
-
-    public void Clear() => _console.Clear();
-
-    public static bool IsTerminal => !Console.IsOutputRedirected;
-
-    /// <summary>How long ago, in the unit people use.</summary>
-    public static string Age(double? seconds) => seconds switch
-    {
-        null => "",
-        < 59.5 => $"{seconds:0} s",
-        < 5400 => $"{seconds / 60:0} min",
-        < 172800 => $"{seconds / 3600:0} h",
-        _ => $"{seconds / 86400:0} d",
-    };
-
-    /// <summary>A moment in UTC, as people write it.</summary>
-    public static string Time(DateTimeOffset? time) => time?.UtcDateTime.ToString("ddd d MMM HH:mm", System.Globalization.CultureInfo.InvariantCulture) ?? "";
-
-    /// <summary>A word of the API's as people read it.</summary>
-    public static string Word(string? word) => word?.Replace('-', ' ') ?? "";
-
-    /// <summary>What machines and files say may hold codes that a terminal would obey; they are left out.</summary>
-    private static string Clean(string text) => PlainText.Line(text);
-
-    private static string Coloured(string cell)
-    {
-        // Middle tones, which can be read on light and on dark terminals.
-        var colour = cell switch
-        {
-            "open" or "done" or "verified" or "met" => "springgreen4",
-            "blocked" or "unmet" or "stopped" or "failed" => "red3",
-            "undecided" or "unknown" or "parked" => "darkorange3",
-            "running" => "dodgerblue2",
-            _ => null,
-        };
-        return colour is null ? Markup.Escape(cell) : $"[{colour}]{Markup.Escape(cell)}[/]";
     }
 }

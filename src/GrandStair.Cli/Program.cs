@@ -59,12 +59,13 @@ root.Subcommands.Add(AuditCommands.Make());
 root.Subcommands.Add(SettingCommands.Make());
 root.Subcommands.Add(CompletionCommands.MakeScript());
 root.Subcommands.Add(CompletionCommands.MakeComplete(root));
+root.Subcommands.Add(ReferenceCommand.Make(root));
 
 var parsed = root.Parse(args);
 if (parsed.Errors.Count > 0)
 {
-    foreach (var error in parsed.Errors) await Terminal.ErrorAsync($"gstair: {error.Message}");
-    await Terminal.ErrorAsync($"'gstair {string.Join(' ', Caller.Path(parsed))} --help' shows what it takes.");
+    foreach (var line in UsageErrors.Of(parsed)) await Terminal.ErrorAsync($"gstair: {line}");
+    await Terminal.ErrorAsync($"See '{string.Join(' ', Caller.Path(parsed).Prepend("gstair"))} --help'.");
     return ExitStatus.NotACommand;
 }
 

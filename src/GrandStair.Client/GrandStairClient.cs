@@ -249,6 +249,9 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>Starts a plan, or goes on with a held one.</summary>
     public Task<PlanView> StartAsync(string name, CancellationToken stop) => SendAsync<PlanView>(HttpMethod.Post, $"plans/{Escape(name)}/start", null, stop);
 
+    /// <summary>Deletes a plan that was never started.</summary>
+    public Task DiscardAsync(string plan, string reason, CancellationToken stop) => SendAsync<object?>(HttpMethod.Post, $"plans/{Escape(plan)}/discard", JsonContent.Create(new Because(reason)), stop);
+
     /// <summary>Holds a plan.</summary>
     public Task<PlanView> HoldAsync(string name, string reason, CancellationToken stop) => SendAsync<PlanView>(HttpMethod.Post, $"plans/{Escape(name)}/hold", JsonContent.Create(new Because(reason)), stop);
 

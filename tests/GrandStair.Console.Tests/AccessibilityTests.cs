@@ -70,8 +70,8 @@ public sealed class AccessibilityTests(ConsoleFixture demo) : IClassFixture<Cons
 
     private async Task<IReadOnlyList<string>> DialogAsync(IPage page)
     {
-        await page.GotoAsync(new Uri(demo.Service.Url, $"/machines/{(await demo.Service.Client.MembersAsync("winter-crossing", "not-ready", null, null, 1, Stop)).Items[0].Name}").ToString());
-        await page.GetByRole(AriaRole.Button, new() { Name = "Waive …" }).First.ClickAsync();
+        await page.GotoAsync(new Uri(demo.Service.Url, "/plans/winter-crossing").ToString());
+        await page.GetByRole(AriaRole.Button, new() { Name = "Hold" }).ClickAsync();
         await Assertions.Expect(page.GetByRole(AriaRole.Dialog)).ToBeVisibleAsync();
         return await BrokenAsync(page);
     }

@@ -130,7 +130,7 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await ChooseAsync(page, "To release", new Regex("^7$"));
         await page.GetByRole(AriaRole.Combobox, new() { Name = "Scope" }).FillAsync("os.product = \"Brae Desktop\" and site = \"Linsay\"");
         await ChooseAsync(page, "Add a method", new Regex("^image-in-place: "));
-        await Assertions.Expect(Changes(page)).ToContainTextAsync("If nothing fails the last slot ends");
+        await Assertions.Expect(Changes(page)).ToContainTextAsync("If nothing fails the last slot of the");
         await page.GetByRole(AriaRole.Button, new() { Name = "Create the plan" }).ClickAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = "Create it" }).ClickAsync();
         await Assertions.Expect(page).ToHaveURLAsync(new Regex("/plans/from-nothing$"));
@@ -220,7 +220,7 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
     {
         await MakeAsync(name);
         var page = await demo.OpenAsync($"/plans/{name}");
-        await page.GetByRole(AriaRole.Link, new() { Name = "Change", Exact = true }).ClickAsync();
+        await page.GetByRole(AriaRole.Link, new() { Name = "Edit", Exact = true }).ClickAsync();
         await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync($"{name}: change revision 1");
         return page;
     }

@@ -25,7 +25,7 @@ public sealed class PageTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await list.EvaluateAsync("box => box.scrollTo(0, box.scrollHeight)");
         var last = (await demo.Service.Client.MachinesAsync(null, 1000, Stop)).Items[^1].Name;
         await Assertions.Expect(page.Locator(".grid-row", new() { HasText = last })).ToBeVisibleAsync();
-        await page.Locator(".grid-row", new() { HasText = last }).GetByRole(AriaRole.Cell).First.ClickAsync();
+        await page.Locator(".grid-row", new() { HasText = last }).GetByRole(AriaRole.Link).First.ClickAsync();
         await Assertions.Expect(page.Locator("h1 code")).ToHaveTextAsync(last);
     }
 

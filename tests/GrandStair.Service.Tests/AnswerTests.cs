@@ -77,6 +77,7 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("Acknowledge", "plans/commanded/acknowledgements", """{"names":null,"reason":"read"}""");
         await SayAsync("StartPlan", "plans/commanded/start", "{}");
         await SayAsync("StartPlan", "plans/commanded/start", "{}");
+        await SayAsync("DiscardPlan", "plans/commanded/discard", """{"reason":"too late"}""");
         await SayAsync("HoldPlan", "plans/commanded/hold", """{"reason":"storm"}""");
         await SayAsync("ChooseMethod", "plans/commanded/members/spare-1/method", """{"method":"image-in-place","reason":"no line"}""");
         await SayAsync("ChooseMethod", "plans/commanded/members/spare-1/method", """{"method":"pigeon","reason":"no line"}""");

@@ -75,7 +75,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Contains("1 added, 0 updated, 2 problems", ran.Out, StringComparison.Ordinal);
         Assert.Contains($"{file}:3: The line has 2 cells, expected 4", ran.Error, StringComparison.Ordinal);
         Assert.Contains($"{file}:4: 'extra-3': connection is 'pigeon', expected ssh or simulated", ran.Error, StringComparison.Ordinal);
-        Assert.Contains("1 machines", (await Service.GstairAsync("fleet", "list", "site = \"Holm Pier\"")).Out, StringComparison.Ordinal);
+        Assert.Contains("1 machine", (await Service.GstairAsync("fleet", "list", "site = \"Holm Pier\"")).Out, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -107,6 +107,37 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Contains("1 machines", (await Service.GstairAsync("fleet", "list", "apps has (name = Ledger and version < 9)")).Out, StringComparison.Ordinal);
     }
 
+    [Fact]
+    public async Task Tables_fit_eighty_columns_and_names_stay_whole()
+    {
+        foreach (var words in new[] { new[] { "fleet", "list" }, ["run", "list"], ["readiness", "show", "--product", "Brae Desktop"], ["audit", "list"] })
+        {
+            var ran = await Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Cli", "gstair"), .. words], environment: [("GSTAIR_DATA", Service.Data), ("COLUMNS", "80")]);
+            Assert.Equal(0, ran.Exit);
+            Assert.All(ran.Out.Split('\n'), line => Assert.True(line.Length <= 80, $"gstair {string.Join(' ', words)}: '{line}' has {line.Length} characters"));
+            if (words[0] == "fleet") Assert.Contains("desk-1 ", ran.Out, StringComparison.Ordinal);
+        }
+    }
+
+    [Fact]
+    public async Task A_program_gets_errors_as_json_and_ctrl_c_ends_what_waits_without_a_word()
+    {
+        var failed = await Service.GstairAsync("plan", "show", "no-such-thing", "--json");
+        using var document = System.Text.Json.JsonDocument.Parse(failed.Out);
+        Assert.Equal(4, document.RootElement.GetProperty("error").GetProperty("exitStatus").GetInt32());
+        Assert.Equal((4, ""), (failed.Exit, failed.Error));
+        var watched = await Shell.RunAsync("timeout", ["--preserve-status", "-s", "INT", "6", "dotnet", Repository.Built("GrandStair.Cli", "gstair"), "run", "watch"], environment: ("GSTAIR_DATA", Service.Data));
+        Assert.Equal((130, ""), (watched.Exit, watched.Error));
+    }
+
+    [Theory]
+    [InlineData("bash")]
+    [InlineData("zsh")]
+    [InlineData("fish")]
+    [InlineData("powershell")]
+    public async Task Every_shell_has_a_script_that_asks_for_completions(string shell) =>
+        Assert.Contains("complete \"--word=", await Service.OkAsync("completion", shell), StringComparison.Ordinal);
+
     [Theory]
     [InlineData("fl", "fleet ", "gstair")]
     [InlineData("--li", "--limit ", "gstair", "fleet", "list")]
@@ -136,7 +167,9 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [InlineData(4, "a run is written like r118", "run", "show", "99")]
     [InlineData(4, "did you mean 'Brae Desktop'", "readiness", "show", "--product", "Bray Desktop")]
     [InlineData(3, "/no/such/file.csv", "fleet", "import", "/no/such/file.csv")]
-    [InlineData(2, "--help", "fleet", "lisst")]
+    [InlineData(2, "Unknown command 'lisst' of 'gstair fleet'. Did you mean 'list'?", "fleet", "lisst")]
+    [InlineData(2, "Unknown option '--limt' of 'gstair fleet list'. Did you mean '--limit'?", "fleet", "list", "--limt", "3")]
+    [InlineData(2, "needs a command: list, import", "fleet")]
     [InlineData(2, "--reason", "plan", "hold", "winter")]
     [InlineData(7, "There is no simulated machine named desk-1", "machine", "read", "desk-1")]
     public async Task What_is_wrong_is_told_with_what_to_do_and_an_exit_status(int exit, string says, params string[] arguments)

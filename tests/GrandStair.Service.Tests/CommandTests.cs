@@ -25,7 +25,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("the gate is", "machine", "gate", "desk-2");
         await TellsAsync("Brae Desktop", "machine", "read", "desk-2");
         await ShowsAsync("stock", "machine", "history", "desk-1", "hardware.memory");
-        await TellsAsync("Wrote ", "machine", "refer", "desk-2", "--out", Path.Combine(fleet.Service.Data, "refer.zip"));
+        await TellsAsync("Wrote ", "machine", "support-pack", "desk-2", "--out", Path.Combine(fleet.Service.Data, "refer.zip"));
         await FailsAsync(3, "is no host key", "machine", "pin", "desk-1", "--key", "none", "--reason", "x");
         await ShowsAsync("gates open", "readiness", "show", "--plan", "small");
         await ShowsAsync("desk-2", "readiness", "machines", "--product", "Brae Desktop", "--check", "security-chip", "--state", "unmet");
@@ -59,11 +59,11 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("again", "plan", "revisions", "other");
         await ShowsAsync("other", "plan", "list");
         await ShowsAsync("Pilot", "plan", "show", "small");
-        await ShowsAsync("desk-3", "plan", "members", "small");
+        await ShowsAsync("desk-3", "plan", "machines", "small");
         await ShowsAsync("in time for 2031-01-31", "plan", "schedule", "small");
         await ShowsAsync("Westhaven", "plan", "board", "small");
         await TellsAsync("BEGIN:VEVENT", "plan", "slots", "small");
-        await ShowsAsync("The waves are as the fleet is", "plan", "proposals", "small");
+        await ShowsAsync("The waves are as the fleet is", "plan", "scope-changes", "small");
         await ShowsAsync("licence-carries", "plan", "acknowledge", "other");
         await ShowsAsync("It needs no approval", "plan", "approve", "small");
         await ShowsAsync("where its own text says so", "setting", "show");
@@ -73,19 +73,20 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("limits.all=3", "plan", "rehearsals", "small", $"{(await fleet.Service.Client.RehearsalsAsync("small", Stop))[0].Id}");
         await TellsAsync("desk-4", "plan", "choose-method", "small", "desk-4", "image-in-place", "--reason", "it has no line");
         var times = (await fleet.Service.Client.TimesAsync("other", "desk-1", null, null, Stop)).Times;
-        await ShowsAsync("other times are free", "plan", "times", "other", "desk-1");
+        await ShowsAsync("other times are free", "plan", "free-slots", "other", "desk-1");
         await TellsAsync("begins", "plan", "reschedule", "other", "desk-1", $"{times[^1].From:O}", "--reason", "its user asked");
         await TellsAsync("was given up", "plan", "reschedule", "other", "desk-1", "--give-up", "--reason", "she changed her mind");
         await TellsAsync("is in wave Pilot", "plan", "move", "other", "desk-4", "Pilot", "--reason", "on loan");
         await TellsAsync("desk-5", "plan", "exempt", "other", "desk-5", "--as", "retired", "--reason", "sold");
-        await FailsAsync(3, "only one whose run has ended without success", "plan", "again", "other", "desk-4", "--reason", "x");
+        await FailsAsync(3, "its runs and their history stay", "plan", "discard", "small", "--reason", "x");
+        await FailsAsync(3, "only one whose run has ended without success", "plan", "retry", "other", "desk-4", "--reason", "x");
         await TellsAsync("held: storm", "plan", "hold", "small", "--reason", "storm");
         await TellsAsync("started", "plan", "start", "small");
 
         // ShareLinks and calendars.
-        await TellsAsync("/times/", "share", "make", "small", "owner", "owner-1");
+        await TellsAsync("/times/", "share", "create", "small", "owner", "owner-1");
         await ShowsAsync("owner-1", "share", "list", "small");
-        await TellsAsync("a1", "share", "end", "small", "a1", "--reason", "she left");
+        await TellsAsync("a1", "share", "revoke", "small", "a1", "--reason", "she left");
         await ShowsAsync("berths", "calendar", "list");
         await TellsAsync("berths", "calendar", "load", "berths", Path.Combine(fleet.Service.Data, "berths.ics"));
         await TellsAsync("BEGIN:VCALENDAR", "calendar", "show", "berths");

@@ -233,7 +233,7 @@ public sealed class JudgedFleet : IAsyncLifetime
     public async Task<string> ReferAsync(string machine, string entry)
     {
         var zip = Path.Combine(Service.Data, $"{Guid.NewGuid():N}.zip");
-        Assert.Equal(0, (await Service.GstairAsync("machine", "refer", machine, "--out", zip)).Exit);
+        Assert.Equal(0, (await Service.GstairAsync("machine", "support-pack", machine, "--out", zip)).Exit);
         var folder = Directory.CreateDirectory(zip + ".d").FullName;
         ZipFile.ExtractToDirectory(zip, folder);
         Assert.Equal(["log.jsonl", "readings.json", "report.html"], Directory.GetFiles(folder).Select(f => Path.GetFileName(f)!).Order());

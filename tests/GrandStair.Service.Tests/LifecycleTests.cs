@@ -81,7 +81,7 @@ public sealed class LifecycleTests
         var outcomes = await service.OkAsync("outcome", "show", "small");
         Assert.Contains("5 of 5 have an outcome or an exemption, 0 are open", outcomes, StringComparison.Ordinal);
         Assert.Contains("exempt: 1 stays, 3 replaced", string.Join(' ', outcomes.Split(default(char[]), StringSplitOptions.RemoveEmptyEntries)).Replace("3 replaced, 1 stays", "1 stays, 3 replaced", StringComparison.Ordinal), StringComparison.Ordinal);
-        Assert.Contains("until autumn", await service.OkAsync("plan", "members", "small", "--status", "exempt"), StringComparison.Ordinal);
+        Assert.Contains("until autumn", await service.OkAsync("plan", "machines", "small", "--status", "exempt"), StringComparison.Ordinal);
         Assert.Contains("Brae Desktop 7: 1 of 5 verified", await service.OkAsync("overview", "show"), StringComparison.Ordinal);
         Assert.Contains("has ended", (await service.GstairAsync("plan", "start", "small")).Error, StringComparison.Ordinal);
         File.Delete(truth);

@@ -121,9 +121,9 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await ImportAsync(Newcomer.Replace("9", "8", StringComparison.Ordinal));
         var proposal = Assert.Single(await Service.Client.ProposalsAsync("third", Stop), p => p.Machine == "desk-8");
         Assert.Null(proposal.From);
-        Assert.Contains("machines would change", await Service.OkAsync("plan", "proposals", "third"), StringComparison.Ordinal);
+        Assert.Contains("machines would change", await Service.OkAsync("plan", "scope-changes", "third"), StringComparison.Ordinal);
         Assert.Single((await Service.Client.MembersAsync("third", null, null, null, 100, Stop)).Items);
-        await Service.OkAsync("plan", "proposals", "third", "--accept", "--reason", "new quay");
+        await Service.OkAsync("plan", "scope-changes", "third", "--accept", "--reason", "new quay");
         Assert.Contains((await Service.Client.MembersAsync("third", null, null, null, 100, Stop)).Items, m => m.Name == "desk-8");
         Assert.Empty(await Service.Client.ProposalsAsync("third", Stop));
     }
@@ -191,7 +191,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Equal([("desk-11", first), ("desk-12", first.AddMinutes(54))], members.Select(m => (m.Name, m.PlannedStart!.Value)));
 
         // Those that are only scheduled make room; those that somebody was told, or chose, do not.
-        Assert.Contains("other times are free", await Service.OkAsync("plan", "times", "seventh", "desk-12"), StringComparison.Ordinal);
+        Assert.Contains("other times are free", await Service.OkAsync("plan", "free-slots", "seventh", "desk-12"), StringComparison.Ordinal);
         var early = await Service.Client.TryTimeAsync("seventh", "desk-12", first.AddHours(-12), Stop);
         Assert.Equal((null, true), (early.Slot, early.InTheWay.Single(w => w.Contains("may not be touched then", StringComparison.Ordinal)).Contains($"{day:yyyy-MM-dd} 00:00 UTC", StringComparison.Ordinal)));
         var tried = await Service.Client.TryTimeAsync("seventh", "desk-12", first, Stop);
@@ -205,7 +205,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Equal((true, first, false, first.AddMinutes(54)), (slots["desk-12"].Chosen, slots["desk-12"].Start, slots["desk-11"].Chosen, slots["desk-11"].Start));
 
         // Whoever knows the address sees those slots and nothing else, and the plan says how far he may choose.
-        Assert.Contains("did you mean 'quay-crew'?", (await Service.GstairAsync("share", "make", "seventh", "owner", "quay-crews")).Error, StringComparison.Ordinal);
+        Assert.Contains("did you mean 'quay-crew'?", (await Service.GstairAsync("share", "create", "seventh", "owner", "quay-crews")).Error, StringComparison.Ordinal);
         var made = await Service.Client.MakeShareLinkAsync("seventh", new("owner", "Quay-Crew"), Stop);
         var at = made.Calendar[..made.Calendar.LastIndexOf('/')];
         var shared = await Calls.JsonAsync(Service, "GET", at, null);
@@ -235,9 +235,9 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await RefusedAsync("no-time-chosen", () => Service.Client.RescheduleAsync("seventh", "desk-12", new("again"), Stop));
 
         Assert.Contains("owner quay-crew", await Service.OkAsync("share", "list", "seventh"), StringComparison.Ordinal);
-        await Service.OkAsync("share", "end", "seventh", made.Link.Id, "--reason", "it was passed on");
+        await Service.OkAsync("share", "revoke", "seventh", made.Link.Id, "--reason", "it was passed on");
         await ProblemAsync("unknown-share-link", "GET", at, null);
-        Assert.Equal(4, (await Service.GstairAsync("share", "end", "seventh", made.Link.Id, "--reason", "again")).Exit);
+        Assert.Equal(4, (await Service.GstairAsync("share", "revoke", "seventh", made.Link.Id, "--reason", "again")).Exit);
     }
 
     [Fact]

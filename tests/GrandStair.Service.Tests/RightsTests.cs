@@ -17,6 +17,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         ["PinHostKey"] = """{"hostKey":"none","reason":"x"}""",
         ["Acknowledge"] = """{"names":[],"reason":"x"}""",
         ["ChangeSettings"] = """{"everyPlanApproved":false,"reason":""}""",
+        ["DiscardPlan"] = """{"reason":""}""",
         ["HoldPlan"] = """{"reason":""}""",
         ["GoAgain"] = """{"reason":""}""",
         ["RescheduleMachine"] = """{"reason":""}""",

@@ -108,7 +108,7 @@ public sealed class SecretTests : IAsyncLifetime
         }
 
         var pack = Path.Combine(_folder, "pack.zip");
-        Assert.Equal(0, (await _service.GstairAsync("machine", "refer", "host-1", "--out", pack)).Exit);
+        Assert.Equal(0, (await _service.GstairAsync("machine", "support-pack", "host-1", "--out", pack)).Exit);
         using (var zip = ZipFile.OpenRead(pack))
         {
             foreach (var entry in zip.Entries)

@@ -103,6 +103,7 @@ public sealed class SourceTests : IAsyncLifetime
         source: {{name}}
         ldap: { server: localhost, {{connection}}, bind: "{{LdapServer.Reader}}", password-file: {{Path.Combine(_folder, password)}}, base: "{{below}}", filter: "{{filter}}" }
         fields: { name: cn, serial: serialNumber, site: l, group: ou, os.version: {{version}} }
+        seen: modifyTimestamp
         """);
 
     /// <summary>Stands before the directory and cuts the line in the middle of its answer.</summary>

@@ -1,5 +1,5 @@
 import { Button, Modal, Textarea } from '@mantine/core';
-import { type ReactNode, useState } from 'react';
+import { type ReactNode, useEffect, useState } from 'react';
 
 interface Props {
   title: string;
@@ -40,6 +40,14 @@ export function ReasonDialog({
   onClose,
 }: Props) {
   const [reason, setReason] = useState('');
+  const [opener] = useState(() => document.activeElement);
+  // The dialog is taken away at once, so that nothing else gives the focus back to what opened it.
+  useEffect(
+    () => () => {
+      if (opener instanceof HTMLElement) opener.focus();
+    },
+    [opener],
+  );
   return (
     <Modal opened onClose={onClose} title={title} centered lockScroll={false} size={size} closeButtonProps={{ 'aria-label': 'Close' }}>
       <p>{what}</p>

@@ -1,7 +1,7 @@
 import { Button, Select, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link, useParams, useSearchParams } from 'react-router';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
@@ -118,7 +118,9 @@ function Acknowledgements({ plan }: { plan: string }) {
 function PlanActions({ plan }: { plan: Schemas['PlanRow'] }) {
   const queries = useQueryClient();
   const may = useMay();
+  const go = useNavigate();
   const [holding, setHolding] = useState(false);
+  const [discarding, setDiscarding] = useState(false);
   const path = { params: { path: { name: plan.name } } };
   const done = () => {
     setHolding(false);
@@ -129,17 +131,29 @@ function PlanActions({ plan }: { plan: Schemas['PlanRow'] }) {
     mutationFn: (reason: string) => take(api.POST('/api/v1/plans/{name}/hold', { ...path, body: { reason } })),
     onSuccess: done,
   });
+  const discard = useMutation({
+    mutationFn: (reason: string) => take(api.POST('/api/v1/plans/{name}/discard', { ...path, body: { reason } })),
+    onSuccess: () => {
+      queries.invalidateQueries({ queryKey: ['plans'] });
+      go('/plans');
+    },
+  });
   if (plan.state === 'ended') return null;
   return (
     <div className="title-acts">
       {(plan.state === 'drafted' || plan.held) && may('StartPlan') && (
         <Button className="acts" loading={start.isPending} onClick={() => start.mutate()}>
-          {plan.held ? 'Go on' : 'Start'}
+          {plan.held ? 'Resume' : 'Start'}
         </Button>
       )}
       {may('LoadPlan') && (
         <Button variant="default" component={Link} to={`/plans/${plan.name}/edit`}>
-          Change
+          Edit
+        </Button>
+      )}
+      {plan.state === 'drafted' && may('DiscardPlan') && (
+        <Button variant="default" onClick={() => setDiscarding(true)}>
+          Delete this draft …
         </Button>
       )}
       {plan.state !== 'drafted' && !plan.held && may('HoldPlan') && (
@@ -148,6 +162,17 @@ function PlanActions({ plan }: { plan: Schemas['PlanRow'] }) {
         </Button>
       )}
       {start.error && <Problem of={start.error} />}
+      {discarding && (
+        <ReasonDialog
+          title={`Delete the draft ${plan.name}`}
+          what="The plan was never started. Its waves, rehearsals and share links are deleted; the audit log keeps its text."
+          act="Delete this draft"
+          busy={discard.isPending}
+          error={discard.error}
+          onAct={(reason) => discard.mutate(reason)}
+          onClose={() => setDiscarding(false)}
+        />
+      )}
       {holding && (
         <ReasonDialog
           title={`Hold ${plan.name}`}
@@ -240,6 +265,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
   });
   const may = useMay();
   const [exempting, setExempting] = useState<string | null>(null);
+  const [choosing, setChoosing] = useState<string | null>(null);
   const [retrying, setRetrying] = useState<string | null>(null);
   const [timing, setTiming] = useState<string | null>(null);
   const [moving, setMoving] = useState<Schemas['MemberRow'] | null>(null);
@@ -293,8 +319,8 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
               </td>
               <td className="nowrap num">
                 {(m.status === 'ready' || m.status === 'scheduled') && may('RescheduleMachine') && (
-                  <button type="button" className="plain link" onClick={() => setTiming(m.name)}>
-                    Time
+                  <button type="button" className="plain link" aria-label={`Reschedule ${m.name}`} onClick={() => setTiming(m.name)}>
+                    Reschedule
                   </button>
                 )}{' '}
                 {m.run && <Link to={`/runs/${m.run}`}>{m.run}</Link>}{' '}
@@ -303,6 +329,11 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
                     Retry
                   </button>
                 )}
+                {(!m.run || m.status === 'stopped') && !m.exemption && may('ChooseMethod') && (
+                  <button type="button" className="plain link" aria-label={`Method of ${m.name}`} onClick={() => setChoosing(m.name)}>
+                    Method
+                  </button>
+                )}{' '}
                 {!m.run && !m.exemption && view.waves.length > 1 && may('MoveMachine') && (
                   <button type="button" className="plain link" aria-label={`Move ${m.name}`} onClick={() => setMoving(m)}>
                     Move
@@ -318,6 +349,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
           ))}
         </tbody>
       </table>
+      {choosing && <MethodDialog view={view} machine={choosing} onClose={() => setChoosing(null)} />}
       {retrying && <RetryDialog plan={view.plan.name} machine={retrying} onClose={() => setRetrying(null)} />}
       {exempting && <ExemptDialog plan={view.plan.name} machine={exempting} onClose={() => setExempting(null)} />}
       {timing && <TimeDialog plan={view.plan.name} machine={timing} onClose={() => setTiming(null)} />}
@@ -368,6 +400,41 @@ function MoveDialog({ view, member, onClose }: { view: Schemas['PlanView']; memb
       onClose={onClose}
     >
       <Select label="To wave" data={others} value={wave} onChange={setWave} allowDeselect={false} mt="sm" />
+    </ReasonDialog>
+  );
+}
+
+/** Chooses the method of one machine, in spite of the plan's order. */
+function MethodDialog({ view, machine, onClose }: { view: Schemas['PlanView']; machine: string; onClose: () => void }) {
+  const queries = useQueryClient();
+  const [method, setMethod] = useState(view.methods[0] ?? '');
+  const path = { name: view.plan.name, machine };
+  const choose = useMutation({
+    mutationFn: (reason: string) =>
+      take(api.PUT('/api/v1/plans/{name}/members/{machine}/method', { params: { path }, body: { method: method || null, reason } })),
+    onSuccess: () => {
+      queries.invalidateQueries();
+      onClose();
+    },
+  });
+  return (
+    <ReasonDialog
+      title={`Method of ${machine}`}
+      what="A method that does not suit the machine is refused. An approved plan needs another approval."
+      act="Use this method"
+      busy={choose.isPending}
+      error={choose.error}
+      onAct={(reason) => choose.mutate(reason)}
+      onClose={onClose}
+    >
+      <Select
+        label="Method"
+        data={[...view.methods.map((m) => ({ value: m, label: word(m) })), { value: '', label: 'the plan’s order of preference' }]}
+        value={method}
+        onChange={(value) => setMethod(value ?? '')}
+        allowDeselect={false}
+        mt="sm"
+      />
     </ReasonDialog>
   );
 }

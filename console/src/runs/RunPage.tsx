@@ -7,7 +7,7 @@ import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { RunProgress, ToGo } from '../parts/RunProgress';
 import { Status } from '../parts/Status';
-import { span, time, word } from '../parts/words';
+import { many, span, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 
 export function RunPage() {
@@ -30,7 +30,7 @@ export function RunPage() {
       <p className="under">
         run {r.run} · {view.hop} by {word(r.method)} · plan <Link to={`/plans/${r.plan}`}>{r.plan}</Link>, wave {r.wave} · {r.site} · slot{' '}
         {time(r.slotStart)}
-        {view.missedSlots > 0 && ` · ${view.missedSlots} slots missed`}{' '}
+        {view.missedSlots > 0 && ` · ${many(view.missedSlots, 'missed slot')}`}{' '}
         {!r.closed && ` · ${view.turned ? 'past the point of no return' : 'can be cancelled'}`}
       </p>
       {r.parked && (

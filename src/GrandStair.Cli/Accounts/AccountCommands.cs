@@ -18,7 +18,7 @@ internal static class AccountCommands
         command.Asks(
             (_, client, stop) => client.AccountsAsync(stop),
             (accounts, screen) => screen.Table(
-                ["account", "kind", "roles", "sites", "signs in by", "last used", "state"],
+                ["account", "kind", "roles", "sites", "signs in by?", "last used?", "state"],
                 accounts.Select(a => new[] { a.Name, a.Kind, string.Join(", ", a.Roles), Where(a.Sites), a.Provider ?? (a.HasPassword ? "password" : "token"), Screen.Time(a.LastUsed), a.Ended is null ? "stands" : "ended" })));
         return command;
     }

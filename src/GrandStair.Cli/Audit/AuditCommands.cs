@@ -28,7 +28,7 @@ internal static class AuditCommands
             (page, screen) =>
             {
                 screen.Table(
-                    ["#entry", "at", "who", "from", "command", "to", "before", "after", "why"],
+                    ["#entry", "at", "who", "from?", "command", "to", "before?", "after?", "why"],
                     page.Items.Select(e => new[] { $"{e.Number}", Screen.Time(e.At), e.Actor, e.From, e.Command, Subject(e), Short(e.Before), Short(e.After), Short(e.Reason) }));
                 screen.Hint($"{page.Items.Count} of {page.Total}; --json shows all of each");
             });
@@ -58,7 +58,7 @@ internal static class AuditCommands
         command.SetAction(async (parsed, stop) =>
         {
             var screen = new Screen();
-            return await Caller.ProtectAsync(async () =>
+            return await Caller.ProtectAsync(parsed, async () =>
             {
                 var known = Known(parsed.GetValue(entry));
                 AuditExportVerdict verdict;

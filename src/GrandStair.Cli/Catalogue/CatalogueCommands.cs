@@ -14,7 +14,7 @@ internal static class CatalogueCommands
         command.Asks(
             (_, client, stop) => client.CatalogueAsync(stop),
             (products, screen) => screen.Table(
-                ["product", "release", "status", "support ends", "hops to it", "methods"],
+                ["product", "release", "status", "support ends", "hops to it?", "methods"],
                 products.SelectMany(p => p.Releases.Select(r => new[]
                 {
                     p.Name, r.Name, Screen.Word(r.Status), string.Join(", ", r.SupportEnds.Select(e => e.Key == "*" ? e.Value : $"{e.Key} {e.Value}")),
@@ -74,7 +74,7 @@ internal static class CatalogueCommands
         command.Asks(
             (_, client, stop) => client.CatalogueAsync(stop),
             (products, screen) => screen.Table(
-                ["issue", "release", "need", "since", "fixed in", "touches"],
+                ["issue", "release", "need", "since?", "fixed in?", "touches"],
                 products.SelectMany(p => p.KnownIssues.Select(i => new[] { i.Title, $"{p.Name} {i.Release}", i.Need, i.Since ?? "the first", i.FixedIn ?? "no build yet", i.Touches }))));
         return command;
     }
@@ -83,7 +83,7 @@ internal static class CatalogueCommands
     {
         var folder = new Argument<string>("folder") { Description = "Folder of a product, which contains product.yaml." };
         var command = new Command("validate", "Validate a product's folder without a service; reports line and column of each error") { folder };
-        command.SetAction((parsed, _) => Caller.ProtectAsync(() =>
+        command.SetAction((parsed, _) => Caller.ProtectAsync(parsed, () =>
         {
             var path = parsed.GetValue(folder)!;
             var product = CatalogueFolder.Parse(CatalogueFolder.Load(path), KeyRegistry.BuiltIn, Path.Combine(path, "product.yaml"));

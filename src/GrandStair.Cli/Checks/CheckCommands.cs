@@ -38,7 +38,7 @@ internal static class CheckCommands
         command.Asks(
             (parsed, client, stop) => client.FixesAsync(parsed.GetValue(machine), stop),
             (fixes, screen) => screen.Table(
-                ["fix", "machine", "check", "state", "check then", "begun", "by", "said"],
+                ["fix", "machine", "check", "state", "check then?", "begun?", "by?", "said"],
                 fixes.Select(f => new[] { f.Id, f.Machine, f.Check, Screen.Word(f.State), Screen.Word(f.CheckState), Screen.Time(f.Begun), f.Actor, f.Note.Split('\n')[^1] })));
         return command;
     }

@@ -8,16 +8,17 @@ namespace GrandStair.Cli.Completion;
 internal static class CompletionCommands
 {
     private const int MostNames = 50;
+    private static readonly string[] Shells = ["bash", "zsh", "fish", "powershell"];
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(3);
 
     public static Command MakeScript()
     {
-        var shell = new Argument<string>("shell") { Description = "bash" };
-        shell.AcceptOnlyFromAmong("bash");
-        var command = new Command("completion", "Print a shell completion script: source <(gstair completion bash)") { shell };
-        command.SetAction(_ =>
+        var shell = new Argument<string>("shell") { Description = string.Join(", ", Shells) };
+        shell.AcceptOnlyFromAmong(Shells);
+        var command = new Command("completion", "Print a shell completion script, such as: source <(gstair completion bash)") { shell };
+        command.SetAction(parsed =>
         {
-            using var script = Assembly.GetExecutingAssembly().GetManifestResourceStream("completion.bash")!;
+            using var script = Assembly.GetExecutingAssembly().GetManifestResourceStream($"completion.{parsed.GetValue(shell)}")!;
             using var reader = new StreamReader(script);
             Console.Write(reader.ReadToEnd());
             return ExitStatus.Done;
@@ -85,6 +86,6 @@ internal static class CompletionCommands
             System.CommandLine.Parsing.OptionResult option => option.Option.Name.TrimStart('-'),
             _ => "",
         });
-        return symbols.Select(s => s == "where" ? "condition" : s).LastOrDefault(s => s is "condition" or "machine" or "plan");
+        return symbols.Select(s => s is "where" or "search" ? "condition" : s).LastOrDefault(s => s is "condition" or "machine" or "plan");
     }
 }

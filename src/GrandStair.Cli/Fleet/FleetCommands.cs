@@ -52,7 +52,7 @@ internal static class FleetCommands
             (imports, screen) =>
             {
                 screen.Table(
-                    ["#import", "source", "by", "begun", "ended", "#line", "#of", "#added", "#updated"],
+                    ["#import", "source", "by?", "begun?", "ended?", "#line", "#of", "#added", "#updated"],
                     imports.Select(i => new[] { $"{i.Import}", i.Source, i.Actor, Screen.Time(i.Begun), Screen.Time(i.Ended), $"{i.Line:N0}", $"{i.Lines:N0}", $"{i.Added:N0}", $"{i.Updated:N0}" }));
                 if (imports.Any(i => i.Ended is null)) screen.Hint("One without an end is running, or was cut short: import the same file again, and it goes on where it stopped.");
             });
@@ -68,9 +68,9 @@ internal static class FleetCommands
             (parsed, client, stop) => client.ConflictsAsync(parsed.GetValue(filter), parsed.GetValue(limit), stop),
             (page, screen) =>
             {
-                screen.Say($"**{page.Total}** conflicts");
+                screen.Say(Screen.Many(page.Total, "conflict"));
                 screen.Table(
-                    ["machine", "site", "key", "counts", "by", "#ago", "differs", "by", "#ago"],
+                    ["machine", "site?", "key", "counts", "by", "#ago?", "differs", "by", "#ago?"],
                     page.Items.Select(d => new[] { d.Machine, d.Site, d.Key, d.Counts, d.CountsSource, Screen.Age(d.CountsAgeSeconds), d.Other, d.OtherSource, Screen.Age(d.OtherAgeSeconds) }));
             });
         return command;
@@ -85,9 +85,9 @@ internal static class FleetCommands
             (parsed, client, stop) => client.MachinesAsync(parsed.GetValue(filter), parsed.GetValue(limit), stop),
             (page, screen) =>
             {
-                screen.Say(page.Total == 1 ? "**1** machine" : $"**{page.Total}** machines");
+                screen.Say(Screen.Many(page.Total, "machine"));
                 screen.Table(
-                    ["name", "site", "group", "product", "version", "model", "last seen", "plan", "status"],
+                    ["name", "site", "group?", "product?", "version", "model?", "last seen?", "plan?", "status"],
                     page.Items.Select(m => new[] { m.Name, m.Site, m.Group, m.Product, m.Version, m.Model, Screen.Time(m.LastSeen), m.Plan, Screen.Word(m.Status) }));
                 if (page.Undecided > 0) screen.Hint($"For {page.Undecided} more it is unknown whether they match.");
                 if (page.Items.Count < page.Total) screen.Hint($"{page.Total - page.Items.Count} more; narrow the search or raise --limit.");

@@ -12,7 +12,7 @@ internal static class LoginCommands
         command.SetAction(async (parsed, stop) =>
         {
             var screen = new Screen();
-            return await Caller.ProtectAsync(async () =>
+            return await Caller.ProtectAsync(parsed, async () =>
             {
                 var service = Caller.ServiceOf(parsed);
                 using var nobody = new GrandStairClient(service, "");
@@ -33,7 +33,7 @@ internal static class LoginCommands
     public static Command MakeLogout()
     {
         var command = new Command("logout", "Sign this terminal out");
-        command.SetAction((parsed, _) => Caller.ProtectAsync(() =>
+        command.SetAction((parsed, _) => Caller.ProtectAsync(parsed, () =>
         {
             LoginStore.Put(Caller.ServiceOf(parsed), null);
             return Task.FromResult(ExitStatus.Done);

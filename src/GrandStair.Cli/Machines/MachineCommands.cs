@@ -46,7 +46,7 @@ internal static class MachineCommands
     private static Command Refer()
     {
         var file = new Option<string?>("--out") { Description = "The file to write (default: NAME-referral.zip)." };
-        var command = new Command("refer", "Write a support bundle for the vendor: a report, the readings and the detailed log") { Name, file };
+        var command = new Command("support-pack", "Write a support bundle for the vendor: a report, the readings and the detailed log") { Name, file };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var name = parsed.GetValue(Name)!;

@@ -14,7 +14,7 @@ internal static partial class PlanCommands
 
     public static Command Make() => new("plan", "Plans: which machines go where, when, and how")
     {
-        Check(), Create(), Compare(), Load(), Text(), List(), Show(), Members(), Schedule(), Rehearse(), Rehearsals(), Forecast(), Board(), Slots(), Times(), Reschedule(), Move(), Proposals(), Revisions(), Acknowledge(), Approve(), Start(), Hold(), ChooseMethod(), Exemption(), Again(),
+        Check(), Create(), Compare(), Load(), Text(), List(), Show(), Members(), Schedule(), Rehearse(), Rehearsals(), Forecast(), Board(), Slots(), Times(), Reschedule(), Move(), Proposals(), Revisions(), Acknowledge(), Approve(), Start(), Hold(), Discard(), ChooseMethod(), Exemption(), Again(),
     };
 
     private static Command Check()
@@ -22,7 +22,7 @@ internal static partial class PlanCommands
         var file = new Argument<string>("file") { Description = "The plan's YAML file." };
         var catalogue = new Option<string?>("--catalogue") { Description = "Catalogue folder, to check keys, release, methods and crews too (default: catalogue, if it exists)." };
         var command = new Command("check", "Validate a plan's file without a service") { file, catalogue };
-        command.SetAction((parsed, _) => Caller.ProtectAsync(async () =>
+        command.SetAction((parsed, _) => Caller.ProtectAsync(parsed, async () =>
         {
             var path = parsed.GetValue(file)!;
             var folder = parsed.GetValue(catalogue) ?? (Directory.Exists("catalogue") ? "catalogue" : null);
@@ -103,7 +103,7 @@ internal static partial class PlanCommands
         command.Asks(
             (_, client, stop) => client.PlansAsync(stop),
             (plans, screen) => screen.Table(
-                ["plan", "target", "state", "#machines", "#done", "#verified", "#running", "#parked", "deadline"],
+                ["plan", "target", "state", "#machines", "#done?", "#verified", "#running?", "#parked", "deadline"],
                 plans.Select(p => new[] { p.Name, p.Target, p.Held is null ? Screen.Word(p.State) : $"held: {p.Held}", $"{p.Machines}", Count(p, "done"), Count(p, "verified"), Count(p, "running"), Count(p, "parked"), p.Deadline })));
         return command;
     }
@@ -122,14 +122,14 @@ internal static partial class PlanCommands
         var status = new Option<string?>("--status") { Description = "not-ready, ready, scheduled, running, parked, verified, done, exempt or stopped; separate several with commas." };
         var wave = new Option<int?>("--wave") { Description = "The wave's number." };
         var filter = new Option<string?>("--where") { Description = "Only machines that match this condition." };
-        var command = new Command("members", "Show a plan's machines with the status of each and why") { Name, status, wave, filter };
+        var command = new Command("machines", "Show a plan's machines with the status of each and why") { Name, status, wave, filter };
         command.Asks(
             (parsed, client, stop) => client.MembersAsync(parsed.GetValue(Name)!, parsed.GetValue(status), parsed.GetValue(wave), parsed.GetValue(filter), int.MaxValue, stop),
             (page, screen) =>
             {
-                screen.Say($"**{page.Total}** machines");
+                screen.Say(Screen.Many(page.Total, "machine"));
                 screen.Table(
-                    ["name", "site", "wave", "status", "method", "slot (UTC)", "crew", "run", "why"],
+                    ["name", "site", "wave", "status", "method?", "slot (UTC)", "crew?", "run?", "why"],
                     page.Items.Select(m => new[] { m.Name, m.Site, m.WaveName, Screen.Word(m.Status), m.Method, Slot(m), m.Crew, m.Run, m.Exemption is null ? m.Why : $"{m.Exemption}: {m.ExemptionReason} ({m.ExemptedBy})" }));
             });
         return command;
@@ -149,6 +149,18 @@ internal static partial class PlanCommands
         return command;
     }
 
+    private static Command Discard()
+    {
+        var command = new Command("discard", "Delete a plan that was never started; the audit log keeps its text") { Name, Reason };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            await client.DiscardAsync(parsed.GetValue(Name)!, parsed.GetValue(Reason)!, stop);
+            screen.Say($"Plan **{parsed.GetValue(Name)}** is deleted.");
+            return ExitStatus.Done;
+        });
+        return command;
+    }
+
     private static Command Exemption()
     {
         var kind = new Option<string>("--as") { Description = "Why it is exempt: replaced, retired or stays.", Required = true };
@@ -165,7 +177,7 @@ internal static partial class PlanCommands
 
     private static Command Again()
     {
-        var command = new Command("again", "Retry a machine whose run ended without success") { Name, Machine, Reason };
+        var command = new Command("retry", "Retry a machine whose run ended without success") { Name, Machine, Reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.AgainAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, parsed.GetValue(Reason)!, stop);
@@ -183,7 +195,7 @@ internal static partial class PlanCommands
         screen.Hint($"{view.Scope} · preserves {view.Preserves} · methods {string.Join(", then ", view.Methods)} · {(view.Limits.All is { } all ? $"at most {all} at once" : "any number at once")}, {(view.Limits.Site is { } site ? $"at most {site}" : "any number")} at one site");
         screen.Hint($"a wave ends with {view.Advance.Verified:P0} verified, at most {view.Advance.Failures} failed, {view.Advance.SoakHours / 24:0.#} d soak");
         screen.Table(
-            ["wave", "state", "#machines", "#not ready", "#ready", "#scheduled", "#running", "#parked", "#verified", "#done", "#exempt", "#stopped", "planned", "why"],
+            ["wave", "state", "#machines", "#not ready", "#ready?", "#scheduled?", "#running?", "#parked", "#verified", "#done?", "#exempt?", "#stopped?", "planned?", "why"],
             view.Waves.Select(w => new string?[]
             {
                 w.Name, Screen.Word(w.State), $"{w.Machines}", Of(w, "not-ready"), Of(w, "ready"), Of(w, "scheduled"), Of(w, "running"), Of(w, "parked"), Of(w, "verified"), Of(w, "done"), Of(w, "exempt"), Of(w, "stopped"),

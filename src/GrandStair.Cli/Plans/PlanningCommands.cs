@@ -135,7 +135,7 @@ internal static partial class PlanCommands
     {
         var from = new Option<DateTimeOffset?>("--from") { Description = "Earliest time (default: now)." };
         var to = new Option<DateTimeOffset?>("--to") { Description = "Latest time (default: 14 days after the current slot)." };
-        var command = new Command("times", "Show the free slots of a machine; confirmed slots of other machines do not move") { Name, Machine, from, to };
+        var command = new Command("free-slots", "Show the free slots of a machine; confirmed slots of other machines do not move") { Name, Machine, from, to };
         command.Asks(
             (parsed, client, stop) => client.TimesAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, parsed.GetValue(from), parsed.GetValue(to), stop),
             (view, screen) =>
@@ -188,7 +188,7 @@ internal static partial class PlanCommands
     {
         var accept = new Option<bool>("--accept") { Description = "Accept all proposals; needs --reason." };
         var reason = new Option<string?>("--reason") { Description = "Reason, recorded in the audit log with your name." };
-        var command = new Command("proposals", "Show which machines the current fleet would add to a plan's waves or move between them, and accept that") { Name, accept, reason };
+        var command = new Command("scope-changes", "Show which machines the current fleet would add to a plan's waves or move between them, and accept that") { Name, accept, reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var plan = parsed.GetValue(Name)!;
@@ -201,7 +201,7 @@ internal static partial class PlanCommands
 
             var changes = await client.ProposalsAsync(plan, stop);
             if (Caller.PrintedAsJson(parsed, changes)) return ExitStatus.Done;
-            screen.Say(changes.Count == 0 ? "The waves are as the fleet is." : $"**{changes.Count}** machines would change; 'gstair plan proposals {plan} --accept --reason …' takes them over.");
+            screen.Say(changes.Count == 0 ? "The waves are as the fleet is." : $"{Screen.Many(changes.Count, "machine")} would change; 'gstair plan scope-changes {plan} --accept --reason …' takes them over.");
             Print(changes, screen);
             return ExitStatus.Done;
         });
@@ -291,7 +291,7 @@ internal static partial class PlanCommands
         Print(view.Waves, screen);
         if (view.Moved.Count > 0)
         {
-            screen.Say($"**{view.Moved.Count}** slots would move:");
+            screen.Say($"{Screen.Many(view.Moved.Count, "slot")} would move:");
             screen.Table(["machine", "site", "now (UTC)", "then (UTC)"], view.Moved.Select(m => new[] { m.Machine, m.Site, Screen.Time(m.Before), m.After is null ? "none" : Screen.Time(m.After) }));
         }
 
@@ -305,7 +305,7 @@ internal static partial class PlanCommands
     private static void Print(ScheduleView view, Screen screen)
     {
         screen.Table(
-            ["wave", "#with a slot", "#without", "begins (UTC)", "ends (UTC)", "not before (UTC)", "because of"],
+            ["wave", "#with a slot", "#without", "begins (UTC)", "ends (UTC)", "not before (UTC)?", "because of?"],
             view.Waves.Select(w => new[] { w.Wave, $"{w.Placed}", w.Left > 0 ? $"{w.Left}" : "", Screen.Time(w.From), Screen.Time(w.End), Screen.Time(w.Bound), w.BoundWhy }));
         if (view.Deadline is not null)
         {
@@ -320,7 +320,7 @@ internal static partial class PlanCommands
         }
 
         if (view.Left.Count == 0) return;
-        screen.Say($"**{view.Left.Count}** machines cannot be scheduled:");
+        screen.Say($"{Screen.Many(view.Left.Count, "machine")} cannot be scheduled:");
         screen.Table(["machine", "site", "wave", "why", "what would have to change"], view.Left.Select(l => new[] { l.Machine, l.Site, l.Wave, l.Why, l.Change }));
     }
 }

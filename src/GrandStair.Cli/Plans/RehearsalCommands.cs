@@ -45,7 +45,7 @@ internal static partial class PlanCommands
                 var all = await client.RehearsalsAsync(plan, stop);
                 if (Caller.PrintedAsJson(parsed, all)) return ExitStatus.Done;
                 screen.Table(
-                    ["#rehearsal", "state", "#draws", "#done", "asked (UTC)", "by", "why"],
+                    ["#rehearsal", "state", "#draws", "#done?", "asked (UTC)", "by?", "why"],
                     all.Select(r => new[] { $"{r.Id}", Screen.Word(r.State), $"{r.Draws}", $"{r.Done * 100 / Math.Max(1, r.Total)} %", Screen.Time(r.AskedAt), r.AskedBy, r.Why }));
                 return ExitStatus.Done;
             }
@@ -113,7 +113,7 @@ internal static partial class PlanCommands
             screen.Say("");
             screen.Say("Side by side, each with the same luck:");
             screen.Table(
-                ["what if", "P10 (UTC)", "P50 (UTC)", "P90 (UTC)", "#in time", "#not verified", "last site", "it waits for"],
+                ["what if", "P10 (UTC)", "P50 (UTC)", "P90 (UTC)", "#in time", "#not verified?", "last site?", "delayed by?"],
                 view.Results.Select(r => new[]
                 {
                     r.Name.Length == 0 ? "the plan as it is" : r.Name, Screen.Time(r.Verified.P10), Moment(r.Verified.P50), Moment(r.Verified.P90), r.InTime is { } share ? $"{share:P0}" : "", $"{r.NotVerified.P50:0}", r.Sites.FirstOrDefault()?.Site, r.Sites.FirstOrDefault()?.Bottleneck,
@@ -135,13 +135,13 @@ internal static partial class PlanCommands
             ["wave", "begins (UTC)", "verified P10", "P50", "P90"],
             view.Waves.Select(w => new[] { w.Wave, Moment(w.Begins.P50), Screen.Time(w.Verified.P10), Moment(w.Verified.P50), Moment(w.Verified.P90) }));
         screen.Table(
-            ["site", "#machines", "verified P50 (UTC)", "P90 (UTC)", "each waits longest for", "#hours"],
+            ["site", "#machines", "verified P50 (UTC)", "P90 (UTC)", "main delay", "#hours"],
             view.Sites.Take(MostShown).Select(s => new[] { s.Site, $"{s.Machines}", Moment(s.Verified.P50), Moment(s.Verified.P90), s.Bottleneck, $"{s.Hours:0}" }));
         if (view.Sites.Count > MostShown) screen.Hint($"{view.Sites.Count - MostShown} further sites are through earlier; --json has all");
         if (view.Late.Count == 0) return;
-        screen.Say(late > 0 ? $"**{late}** machines are more likely to miss than not:" : "Most likely to miss:");
+        screen.Say(late > 0 ? $"{Screen.Many(late, "machine")} more likely to miss than not:" : "Most likely to miss:");
         screen.Table(
-            ["machine", "site", "wave", "stands", "#misses in", "why"],
+            ["machine", "site?", "wave?", "status", "#late in", "why"],
             view.Late.Take(MostShown).Select(l => new[] { l.Machine, l.Site, l.Wave, Screen.Word(l.Status), $"{l.Misses:P0}", l.Why }));
     }
 

@@ -29,7 +29,7 @@ internal static class ReadinessCommands
             (parsed, client, stop) => client.ReadinessMachinesAsync(parsed.GetValue(Product), parsed.GetValue(Release), parsed.GetValue(Plan), parsed.GetValue(Scope), parsed.GetValue(check), parsed.GetValue(state), parsed.GetValue(gate), stop),
             (page, screen) =>
             {
-                screen.Say($"**{page.Total}** machines");
+                screen.Say(Screen.Many(page.Total, "machine"));
                 screen.Table(
                     ["name", "site", "gate", "check", "found", "blocked by"],
                     page.Items.Select(r => new[] { r.Name, r.Site, r.Gate, Screen.Word(r.CheckState), string.Join(", ", r.Seen.Select(s => $"{s.Key} = {s.Note ?? s.Shown}")), r.Why }));
@@ -57,7 +57,7 @@ internal static class ReadinessCommands
         screen.Hint($"{view.NobodyCanFix} cannot be fixed · {view.WaitingForOffer} wait for the vendor's rollout · {view.Conflicts} on which two sources conflict · {view.Silent} without contact for 7 days · {view.Scope}");
         if (view.UndecidedScope > 0) screen.Say($"For **{view.UndecidedScope}** more it is unknown whether they are in the scope.");
         screen.Table(
-            ["check", "need", "#met", "#unmet", "#unknown", "#waived", "#later", "who fixes it", "#opens"],
+            ["check", "need?", "#met", "#not met", "#unknown", "#waived?", "#later?", "fix by?", "#unblocks"],
             view.Checks.Select(c => new[] { c.Title, c.Need, Number(c.Met), Number(c.Unmet), Number(c.Unknown), Number(c.Waived), Number(c.Deferred), Fixes(c), c.Opens > 0 ? $"+{c.Opens}" : "" }));
         if (view.ToFix.Count > 0)
         {

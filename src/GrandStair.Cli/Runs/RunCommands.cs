@@ -77,6 +77,7 @@ internal static class RunCommands
     private static Command Decide()
     {
         var decision = new Argument<string>("decision") { Description = "retry (repeat the failed step), wait (keep waiting), cancel (cancel this upgrade), roll-back (roll back to the previous release) or give-up (mark as failed); 'run show' lists those that are possible." };
+        decision.CompletionSources.Add("retry", "wait", "cancel", "roll-back", "give-up");
         var reason = new Option<string>("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
         var now = new Option<bool>("--now") { Description = "Begin a rollback at once, instead of in the machine's next window." };
         var command = new Command("decide", "Decide how a run that waits continues; a rollback begins in the machine's next window") { Run, decision, now, reason };
@@ -96,9 +97,9 @@ internal static class RunCommands
     private static void Print(Page<RunRow> page, Screen screen)
     {
         var parked = page.Items.Count(r => r.Status == "parked");
-        screen.Say($"**{page.Total}** runs{(parked > 0 ? $", **{parked}** parked: waiting for a decision" : "")}");
+        screen.Say($"{Screen.Many(page.Total, "run")}{(parked > 0 ? $", **{parked}** parked: waiting for a decision" : "")}");
         screen.Table(
-            ["run", "machine", "site", "status", "progress", "what", "#for", "#to go", "note"],
+            ["run", "machine", "site?", "status", "progress?", "what", "#for?", "#to go?", "note"],
             page.Items.Select(r => new[]
             {
                 r.Run, r.Machine, r.Site, Screen.Word(r.Status), ProgressOf(r), r.Step ?? Screen.Word(r.Outcome), Screen.Age(r.ElapsedSeconds),
@@ -119,7 +120,7 @@ internal static class RunCommands
         var r = view.Run;
         screen.Say($"Run **{r.Run}** on **{r.Machine}** ({r.Site}): **{Screen.Word(r.Status)}**, {ProgressOf(r)}{(r.Parked is null ? "" : $"; parked: {r.Parked}")}");
         if (r.NoContact is { } lost) screen.Say($"**No contact** since {Screen.Time(lost.Since)} UTC ({Screen.Age(lost.Seconds)}): {lost.Why}");
-        screen.Hint($"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} UTC {(view.MissedSlots > 0 ? $" · {view.MissedSlots} slots missed" : "")} · {(r.Closed is not null ? "closed" : view.Turned ? "past the point of no return" : "can be cancelled")}");
+        screen.Hint($"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} UTC {(view.MissedSlots > 0 ? $" · {view.MissedSlots} missed slot{(view.MissedSlots == 1 ? "" : "s")}" : "")} · {(r.Closed is not null ? "closed" : view.Turned ? "past the point of no return" : "can be cancelled")}");
         if (r.Outcome is not (null or "done") && r.Reason is { } reason) screen.Say($"**{Screen.Word(r.Outcome)}** {Screen.Time(r.Closed)} UTC: {reason}");
         if (Begins(r) is { } begins) screen.Say($"{r.Step}: **{begins}**, in the machine's next window");
         if (view.Possible.Count > 0) screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");

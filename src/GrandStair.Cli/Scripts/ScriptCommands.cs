@@ -20,7 +20,7 @@ internal static class ScriptCommands
             (page, screen) =>
             {
                 screen.Table(
-                    ["machine", "script", "SHA-256", "as", "for", "last", "#times", "order"],
+                    ["machine", "script", "SHA-256?", "as", "for", "last?", "#times", "order?"],
                     page.Items.Select(u => new[] { u.Machine, $"{u.Product}/{u.Script}", u.Hash[..ShownOfHash], u.Purpose, u.For, Screen.Time(u.Last), $"{u.Times}", u.LastOrder }));
                 screen.Hint($"{page.Items.Count} of {page.Total}");
             });

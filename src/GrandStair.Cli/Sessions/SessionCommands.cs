@@ -13,7 +13,7 @@ internal static class SessionCommands
         command.Asks(
             (parsed, client, stop) => client.SessionsAsync(parsed.GetValue(account), stop),
             (sessions, screen) => screen.Table(
-                ["session", "account", "signed in by", "since", "last used", "ends", "from", "browser"],
+                ["session", "account", "signed in by", "since?", "last used", "ends?", "from?", "browser?"],
                 sessions.Select(s => new[] { s.Id, s.Account, s.Way, Screen.Time(s.Begun), Screen.Time(s.LastUsed), Screen.Time(s.Expires), s.From, s.Agent })));
         return command;
     }

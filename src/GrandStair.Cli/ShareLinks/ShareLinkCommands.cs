@@ -23,7 +23,7 @@ internal static class ShareLinkCommands
         var kind = new Argument<string>("kind") { Description = "plan, wave, site, crew or owner." };
         kind.AcceptOnlyFromAmong("plan", "wave", "site", "crew", "owner");
         var of = new Argument<string?>("of") { Description = "Name of the wave, site, crew or owner; not needed for a whole plan.", Arity = ArgumentArity.ZeroOrOne };
-        var command = new Command("make", "Create a share link. Whoever has it sees those slots, and an owner can choose times if the plan allows it") { Plan, kind, of };
+        var command = new Command("create", "Create a share link. Whoever has it sees those slots, and an owner can choose times if the plan allows it") { Plan, kind, of };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             var made = await client.MakeShareLinkAsync(parsed.GetValue(Plan)!, new(parsed.GetValue(kind)!, parsed.GetValue(of)), stop);
@@ -40,7 +40,7 @@ internal static class ShareLinkCommands
     {
         var id = new Argument<string>("id") { Description = "Id of the share link, such as a3." };
         var reason = new Option<string>("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
-        var command = new Command("end", "Revoke a share link") { Plan, id, reason };
+        var command = new Command("revoke", "Revoke a share link") { Plan, id, reason };
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.EndShareLinkAsync(parsed.GetValue(Plan)!, parsed.GetValue(id)!, parsed.GetValue(reason)!, stop);

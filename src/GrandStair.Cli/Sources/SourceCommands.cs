@@ -12,7 +12,7 @@ internal static class SourceCommands
         command.Asks(
             (_, client, stop) => client.SourcesAsync(stop),
             (sources, screen) => screen.Table(
-                ["source", "kind", "where", "read every", "last read", "#machines", "trouble"],
+                ["source", "kind", "where?", "read every?", "last read", "#machines", "trouble"],
                 sources.Select(s => new[] { s.Name, s.Kind, s.Where, s.EverySeconds is { } every ? Screen.Age(every) : "on demand", Screen.Time(s.LastRead), $"{s.Machines}", s.Trouble })));
         return command;
     }

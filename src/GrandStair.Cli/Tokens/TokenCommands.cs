@@ -14,7 +14,7 @@ internal static class TokenCommands
         command.Asks(
             (parsed, client, stop) => client.TokensAsync(parsed.GetValue(account), stop),
             (tokens, screen) => screen.Table(
-                ["token", "account", "for", "state", "roles", "sites", "ends", "made with", "last used", "from"],
+                ["token", "account", "for", "state", "roles", "sites", "ends", "made with?", "last used?", "from?"],
                 tokens.Select(t => new[] { t.Id, t.Account, t.Label, Screen.Word(t.State), string.Join(", ", t.Roles), AccountCommands.Where(t.Sites), t.Expires is null ? "never" : Screen.Time(t.Expires), t.MadeWith ?? "-", t.LastUsed is null ? "never" : Screen.Time(t.LastUsed), t.LastFrom })));
         return command;
     }

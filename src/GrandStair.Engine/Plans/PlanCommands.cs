@@ -68,7 +68,16 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
         await plans.PutStateAsync(name, PlanState.Started, reason, "hold", actor, clock.GetUtcNow(), stop);
     }
 
-    /// <summary>Exemptions a machine from a plan.</summary>
+    /// <summary>Deletes a plan that was never started, with all that belongs to it; the audit keeps its text.</summary>
+    /// <exception cref="CommandException">It was started.</exception>
+    public async Task DiscardAsync(string name, string reason, Actor actor, CancellationToken stop)
+    {
+        await FindAsync(name, stop);
+        if (!await plans.DiscardAsync(name, reason, actor, clock.GetUtcNow(), stop))
+            throw new CommandException("plan-started", $"Plan '{name}' was started, so its runs and their history stay. Put it on hold, or exempt its machines.");
+    }
+
+    /// <summary>Exempts a machine from a plan.</summary>
     public async Task ExemptAsync(string name, Machine machine, Exemption exemption, string reason, DateOnly? until, Actor actor, CancellationToken stop)
     {
         var member = await MemberAsync(name, machine, stop);

@@ -24,6 +24,9 @@ public sealed record DirectorySource(
 /// <summary>Reads a source's YAML file.</summary>
 public static class SourceFile
 {
+    /// <summary>What is written as <c>seen</c> where entries count as of the moment at which they are read.</summary>
+    public const string SeenNow = "now";
+
     private const int MostPage = 1000;
     private static readonly string[] Named = ["name", "serial", "site", "group", "owner", "tags"];
     private static readonly string[] Taken = ["ssh", "simulated", "fleet", "dependents", "route", "import"];
@@ -51,6 +54,8 @@ public static class SourceFile
         if (source.Bind is not null && source.Password is null) ldap.Wrong("bind", "Who binds has a password; say with 'password' where it is to be had, such as secret:ldap-reader.");
         if (Taken.Contains(source.Name) || source.Name.Length > 40 || source.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-')) map.Wrong("source", $"'{source.Name}' is no name for a source; expected up to 40 letters, digits and hyphens, and none of {string.Join(", ", Taken)}.");
         if (!fields.ContainsKey("name")) map.Wrong("fields", "There is no attribute for 'name', by which machines are told apart.");
+        if (source.Seen is null && fields.Keys.FirstOrDefault(k => !Named.Contains(k)) is { } reading)
+            map.Wrong("fields", $"'{reading}' is a reading, and nothing says when the directory saw it. Name the attribute with the time, as in 'seen: modifyTimestamp'; 'seen: now' takes it as of the moment at which it is read.");
         foreach (var key in fields.Keys.Where(k => !Named.Contains(k) && keys.Find(k) is null))
             map.Wrong("fields", $"'{key}' is neither a field nor a key{(Spelling.Nearest(key, Named.Concat(keys.All.Select(k => k.Name))) is { } near ? $"; did you mean '{near}'?" : "")}.");
         problems.ThrowIfAny();

@@ -112,6 +112,7 @@ internal static class CallRights
         ["ExemptMachine"] = new(Planner),
         ["Acknowledge"] = new(Approver),
         ["StartPlan"] = new(Operator),
+        ["DiscardPlan"] = new(Planner),
         ["HoldPlan"] = new(Planner | Approver | Operator),
         ["GoAgain"] = new(Operator),
         ["DecideRun"] = new(Operator),

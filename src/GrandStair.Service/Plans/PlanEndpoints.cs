@@ -21,29 +21,35 @@ internal static class PlanEndpoints
         api.MapGet("/plans", ListAsync).WithName("ListPlans");
         api.MapGet("/plans/{name}", async (string name, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, CancellationToken stop) => await ViewAsync(name, catalogues, plans, approvals, stop)).WithName("GetPlan").ProducesProblem(404);
         api.MapGet("/plans/{name}/members", MembersAsync).WithName("ListMembers").ProducesProblem(404);
-        api.MapPost("/plans/{name}/start", async (string name, PlanCommands desk, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/plans/{name}/start", async (string name, PlanCommands commands, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.WholeAsync(name, stop);
-            await desk.StartAsync(name, caller.Actor(), stop);
+            await commands.StartAsync(name, caller.Actor(), stop);
             return await ViewAsync(name, catalogues, plans, approvals, stop);
         }).WithName("StartPlan").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/plans/{name}/hold", async (string name, Because because, PlanCommands desk, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/plans/{name}/hold", async (string name, Because because, PlanCommands commands, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.WholeAsync(name, stop);
-            await desk.HoldAsync(name, Reason(because.Reason), caller.Actor(), stop);
+            await commands.HoldAsync(name, Reason(because.Reason), caller.Actor(), stop);
             return await ViewAsync(name, catalogues, plans, approvals, stop);
         }).WithName("HoldPlan").ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/plans/{name}/discard", async (string name, Because because, PlanCommands commands, ScopedPlans plans, ClaimsPrincipal caller, CancellationToken stop) =>
+        {
+            await plans.WholeAsync(name, stop);
+            await commands.DiscardAsync(name, Reason(because.Reason), caller.Actor(), stop);
+            return Results.NoContent();
+        }).WithName("DiscardPlan").Produces(204).ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/members/{machine}/exemption", ExemptAsync).WithName("ExemptMachine").Produces(204).ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/plans/{name}/members/{machine}/again", async (string name, string machine, Because because, PlanCommands desk, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPost("/plans/{name}/members/{machine}/again", async (string name, string machine, Because because, PlanCommands commands, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.FindAsync(name, stop);
-            await desk.AgainAsync(name, await fleet.MachineAsync(machine, stop), Reason(because.Reason), caller.Actor(), stop);
+            await commands.AgainAsync(name, await fleet.MachineAsync(machine, stop), Reason(because.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("GoAgain").Produces(204).ProducesProblem(404).ProducesProblem(409);
-        api.MapPut("/plans/{name}/members/{machine}/method", async (string name, string machine, MethodCommand command, PlanCommands desk, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
+        api.MapPut("/plans/{name}/members/{machine}/method", async (string name, string machine, MethodCommand command, PlanCommands commands, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.FindAsync(name, stop);
-            await desk.ChooseMethodAsync(name, await fleet.MachineAsync(machine, stop), command.Method, Reason(command.Reason), caller.Actor(), stop);
+            await commands.ChooseMethodAsync(name, await fleet.MachineAsync(machine, stop), command.Method, Reason(command.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("ChooseMethod").Produces(204).ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/plans/{name}/acknowledgements", async (string name, PlanAcknowledgements acknowledgements, ScopedPlans plans, ScopedFleet fleet, CancellationToken stop) => Show(await acknowledgements.AllAsync(await plans.FindAsync(name, stop), fleet.Sites, stop))).WithName("ListAcknowledgements").ProducesProblem(404);
@@ -171,11 +177,11 @@ internal static class PlanEndpoints
     /// <summary>Who chose a machine's time, and why; null where nobody did.</summary>
     public static string? ChosenBy(Member m) => m.Rescheduled is null ? null : $"{m.RescheduledBy}: {m.RescheduledReason}";
 
-    private static async Task<IResult> ExemptAsync(string name, string machine, ExemptCommand command, PlanCommands desk, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<IResult> ExemptAsync(string name, string machine, ExemptCommand command, PlanCommands commands, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop)
     {
         DateOnly? until = command.Until is null ? null : Day("until", command.Until);
         await plans.FindAsync(name, stop);
-        await desk.ExemptAsync(name, await fleet.MachineAsync(machine, stop), Word<Exemption>("as", command.As), Reason(command.Reason), until, caller.Actor(), stop);
+        await commands.ExemptAsync(name, await fleet.MachineAsync(machine, stop), Word<Exemption>("as", command.As), Reason(command.Reason), until, caller.Actor(), stop);
         return Results.NoContent();
     }
 

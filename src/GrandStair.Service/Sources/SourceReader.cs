@@ -97,7 +97,7 @@ internal sealed class SourceReader(ServiceOptions options, SecretStore secrets, 
     {
         var security = source.Security switch { "tls" => LdapSecurity.Tls, "starttls" => LdapSecurity.StartTls, _ => LdapSecurity.None };
         var password = source.Password is { } asked ? await secrets.OfAsync(asked, stop) : null;
-        string[] attributes = [.. source.Fields.Values.Append(source.Seen).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase)];
+        string[] attributes = [.. source.Fields.Values.Append(source.Seen == SourceFile.SeenNow ? null : source.Seen).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase)];
         var query = new LdapQuery(source.Server, source.Port, security, source.Bind, source.Base, source.Filter, attributes, source.PageSize);
         var problems = new List<string>();
         var met = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
@@ -134,14 +134,20 @@ internal sealed class SourceReader(ServiceOptions options, SecretStore secrets, 
             return null;
         }
 
+        var keys = source.Fields.Keys.Where(k => catalogues.Keys.Find(k) is not null && k is not ("name" or "site" or "group" or "owner")).ToArray();
         var seen = now;
-        if (source.Seen is { } attribute && entry.Attributes.TryGetValue(attribute, out var times))
+        if (source.Seen is { } attribute && attribute != SourceFile.SeenNow)
         {
-            if (TimeOf(times[0]) is { } time) seen = time;
-            else problems.Add($"{entry.Name}: {attribute} is '{times[0]}', expected a time such as 20270111080000Z. It was taken as seen now.");
+            // What has no time must not win over what was read from the machine itself.
+            var written = entry.Attributes.TryGetValue(attribute, out var times) ? times[0] : null;
+            if (written is not null && TimeOf(written) is { } time) seen = time;
+            else if (keys.Length > 0)
+            {
+                problems.Add($"{entry.Name}: {(written is null ? $"it has no {attribute}" : $"{attribute} is '{written}', expected a time such as 20270111080000Z")}. Its readings were left out.");
+                keys = [];
+            }
         }
 
-        var keys = source.Fields.Keys.Where(k => catalogues.Keys.Find(k) is not null && k is not ("name" or "site" or "group" or "owner")).ToArray();
         var readings = ImmutableArray.CreateBuilder<Reading>();
         foreach (var key in keys)
         {

@@ -16,6 +16,9 @@ namespace GrandStair.Storage.Plans;
 /// <summary>The plans, their waves and their members.</summary>
 public sealed class PlanTable(Database database)
 {
+    private static readonly string[] BelongingToPlans =
+        ["plan_members", "plan_waves", "plan_revisions", "plan_intent_changes", "plan_approvals", "rehearsals", "share_links", "method_choices", "acknowledgements"];
+
     /// <summary>Keeps a new plan with its members.</summary>
     /// <exception cref="StoreException">There is a plan of that name.</exception>
     public Task CreateAsync(StoredPlan plan, IReadOnlyList<Member> members, Actor actor, CancellationToken stop) => database.WriteAsync(
@@ -65,6 +68,20 @@ public sealed class PlanTable(Database database)
             await AuditTable.AddAsync(c, t, now, actor, "plan load", plan.Name, null, before, plan.Body, reason);
             await Feed.AddAsync(c, t, now, "plan", plan.Name, "revised", actor);
             return 0;
+        },
+        stop);
+
+    /// <summary>Deletes a plan that was never started, with all that belongs to it. False: it was started.</summary>
+    public Task<bool> DiscardAsync(string plan, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
+        async (c, t) =>
+        {
+            var body = await c.ExecuteScalarAsync<string?>("SELECT body FROM plans WHERE name = @plan AND started IS NULL", new { plan }, t);
+            if (body is null) return false;
+            foreach (var table in BelongingToPlans) await c.ExecuteAsync($"DELETE FROM {table} WHERE plan = @plan", new { plan }, t);
+            await c.ExecuteAsync("DELETE FROM plans WHERE name = @plan", new { plan }, t);
+            await AuditTable.AddAsync(c, t, now, actor, "plan discard", plan, null, body, "", reason);
+            await Feed.AddAsync(c, t, now, "plan", plan, "discarded", actor);
+            return true;
         },
         stop);
 
@@ -260,7 +277,7 @@ public sealed class PlanTable(Database database)
         {
             var before = await StatusAsync(c, t, plan, machine);
             await c.ExecuteAsync("UPDATE plan_members SET run_id = NULL, status = 'NotReady', lapsed = NULL, gate = 'Undecided', slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL WHERE plan = @plan AND machine_id = @id AND status = 'Stopped'", new { plan, id = machine.Value }, t);
-            await AuditTable.AddAsync(c, t, now, actor, "plan again", plan, machine, before, "NotReady", reason);
+            await AuditTable.AddAsync(c, t, now, actor, "plan retry", plan, machine, before, "NotReady", reason);
             await Feed.AddAsync(c, t, now, "plan", plan, "machine-again", actor, machine);
             return 0;
         },
