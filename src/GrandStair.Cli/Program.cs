@@ -62,7 +62,7 @@ root.Subcommands.Add(CompletionCommands.MakeComplete(root));
 root.Subcommands.Add(ReferenceCommand.Make(root));
 
 var parsed = root.Parse(args);
-if (parsed.Errors.Count > 0)
+if (parsed.Errors.Count > 0 || UsageErrors.MisspeltOption(parsed) is not null)
 {
     foreach (var line in UsageErrors.Of(parsed)) await Terminal.ErrorAsync($"gstair: {line}");
     await Terminal.ErrorAsync($"See '{string.Join(' ', Caller.Path(parsed).Prepend("gstair"))} --help'.");

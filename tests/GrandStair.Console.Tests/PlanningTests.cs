@@ -107,16 +107,16 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
 
         page = await demo.OpenAsync(new Uri(address).PathAndQuery, signedIn: false);
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("deck-it: ");
-        var row = page.Locator("tbody tr", new() { Has = page.GetByRole(AriaRole.Button, new() { Name = "Another time" }) }).Last;
+        var row = page.Locator("tbody tr", new() { Has = page.GetByRole(AriaRole.Button, new() { Name = "Reschedule" }) }).Last;
         var name = await row.Locator("code").InnerTextAsync();
-        await row.GetByRole(AriaRole.Button, new() { Name = "Another time" }).ClickAsync();
+        await row.GetByRole(AriaRole.Button, new() { Name = "Reschedule" }).ClickAsync();
         // What stands there instead is told when it fails.
         await Assertions.Expect(page.Locator("tr.choice")).ToContainTextAsync("Free");
         var free = page.Locator(".free-slots button").Last;
         var wanted = await free.GetAttributeAsync("aria-label");
         await free.ClickAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = $"Begin {wanted}" }).ClickAsync();
-        await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name })).ToContainTextAsync($"{wanted} as chosen");
+        await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name })).ToContainTextAsync($"{wanted} manually chosen");
 
         page = await demo.OpenAsync($"/plans/{Plan}");
         await page.GetByRole(AriaRole.Button, new() { Name = "Revoke", Exact = true }).ClickAsync();

@@ -25,14 +25,14 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     }
 
     [Fact]
-    public async Task A_gate_says_what_was_seen_what_was_wanted_and_the_fix()
+    public async Task A_gate_says_what_was_found_what_is_required_and_the_fix()
     {
         var ran = await Service.GstairAsync("machine", "gate", "desk-2");
         Assert.Contains("desk-2 to Brae Desktop 7: the gate is blocked: Security chip 2.0 present and on", ran.Out, StringComparison.Ordinal);
-        Assert.Matches(@"seen +firmware\.tpm\.state = no, \d+ (s|min) ago, by import", ran.Out);
-        Assert.Contains("wanted  firmware.tpm.version >= 2.0 and firmware.tpm.state = on", ran.Out, StringComparison.Ordinal);
-        Assert.Contains("fix     Switch it on in the firmware menu, page Security. (person, 10 min)", ran.Out, StringComparison.Ordinal);
-        Assert.Contains("not update-channel: it does not suit", ran.Out, StringComparison.Ordinal);
+        Assert.Matches(@"found +firmware\.tpm\.state = no, \d+ (s|min) ago, by import", ran.Out);
+        Assert.Contains("required  firmware.tpm.version >= 2.0 and firmware.tpm.state = on", ran.Out, StringComparison.Ordinal);
+        Assert.Contains("fix       Switch it on in the firmware menu, page Security. (person, 10 min)", ran.Out, StringComparison.Ordinal);
+        Assert.Contains("update-channel not possible: it does not suit", ran.Out, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -104,7 +104,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var taken = await Service.GstairAsync("fleet", "import", lines, "--seen", "now");
         Assert.Equal(9, taken.Exit);
         Assert.Contains($"{lines}:2: The line is no JSON object", taken.Error, StringComparison.Ordinal);
-        Assert.Contains("1 machines", (await Service.GstairAsync("fleet", "list", "apps has (name = Ledger and version < 9)")).Out, StringComparison.Ordinal);
+        Assert.Contains("1 machine", (await Service.GstairAsync("fleet", "list", "apps has (name = Ledger and version < 9)")).Out, StringComparison.Ordinal);
     }
 
     [Fact]
@@ -169,7 +169,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [InlineData(3, "/no/such/file.csv", "fleet", "import", "/no/such/file.csv")]
     [InlineData(2, "Unknown command 'lisst' of 'gstair fleet'. Did you mean 'list'?", "fleet", "lisst")]
     [InlineData(2, "Unknown option '--limt' of 'gstair fleet list'. Did you mean '--limit'?", "fleet", "list", "--limt", "3")]
-    [InlineData(2, "needs a command: list, import", "fleet")]
+    [InlineData(2, "needs a command: import, imports, list", "fleet")]
     [InlineData(2, "--reason", "plan", "hold", "winter")]
     [InlineData(7, "There is no simulated machine named desk-1", "machine", "read", "desk-1")]
     public async Task What_is_wrong_is_told_with_what_to_do_and_an_exit_status(int exit, string says, params string[] arguments)

@@ -25,6 +25,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("the gate is", "machine", "gate", "desk-2");
         await TellsAsync("Brae Desktop", "machine", "read", "desk-2");
         await ShowsAsync("stock", "machine", "history", "desk-1", "hardware.memory");
+        await ShowsAsync("desk-2", "machine", "list", "desk-2");
         await TellsAsync("Wrote ", "machine", "support-pack", "desk-2", "--out", Path.Combine(fleet.Service.Data, "refer.zip"));
         await FailsAsync(3, "is no host key", "machine", "pin", "desk-1", "--key", "none", "--reason", "x");
         await ShowsAsync("gates open", "readiness", "show", "--plan", "small");

@@ -24,7 +24,7 @@ public sealed class FaultTests
             Assert.Equal(8, full.Exit);
             Assert.Contains("disk is full", full.Error, StringComparison.Ordinal);
             Assert.Contains("Make room on the disk", full.Error, StringComparison.Ordinal);
-            Assert.Contains("1 machines", (await service.GstairAsync("fleet", "list", "name = kept-1")).Out, StringComparison.Ordinal);
+            Assert.Contains("1 machine", (await service.GstairAsync("fleet", "list", "name = kept-1")).Out, StringComparison.Ordinal);
 
             await Shell.RunAsync("mount", ["-o", "remount,size=200m", folder]);
             await Eventually.TrueAsync(async () => (await service.GstairAsync("fleet", "import", large, "--seen", "now")).Exit == 0, TimeSpan.FromMinutes(1), () => "the import goes through once there is room");

@@ -35,7 +35,7 @@ public sealed class LifecycleTests
         var early = await service.GstairAsync("plan", "create", Path.Combine(service.Data, "plan.yaml"));
         Assert.Equal(3, early.Exit);
         Assert.Contains("No machine is in the scope of plan 'small'", early.Error, StringComparison.Ordinal);
-        Assert.Contains("of 6 it cannot be told", early.Error, StringComparison.Ordinal);
+        Assert.Contains("for 6 it is unknown", early.Error, StringComparison.Ordinal);
         for (var i = 1; i <= 6; i++) Assert.Contains("Brae Desktop", await service.OkAsync("machine", "read", $"desk-{i}"), StringComparison.Ordinal);
 
         Assert.Contains("drafted, 5 machines", await service.OkAsync("plan", "create", Path.Combine(service.Data, "plan.yaml")), StringComparison.Ordinal);

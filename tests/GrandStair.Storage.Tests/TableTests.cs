@@ -20,6 +20,28 @@ public abstract partial class StoreTests
     private static readonly Actor Planner = new("planner");
 
     [Fact]
+    public async Task A_baseline_stays_once_a_plan_has_started_and_a_draft_s_is_that_of_its_newest_revision()
+    {
+        await PlanAsync("desk-1");
+        var member = (await Plans.MembersAsync(Plan, Stop))[0] with { PlannedEnd = Now.AddDays(1) };
+        var started = (await Plans.FindAsync(Plan, Stop))!;
+        await Plans.ReviseAsync(started with { Revision = 2, Body = "plan: winter, earlier" }, [member], "x", Planner, Now, Stop);
+        await Plans.ReviseAsync(started with { Revision = 3, Body = "plan: winter, later" }, [member with { PlannedEnd = Now.AddDays(9) }], "x", Planner, Now, Stop);
+        Assert.Equal(Now.AddDays(1), (await Plans.MembersAsync(Plan, Stop))[0].PlannedEnd);
+
+        var draft = started with { Name = "draft", State = PlanState.Drafted, Started = null, Body = "plan: draft" };
+        await Plans.CreateAsync(draft, [member with { Plan = "draft" }], Planner, Stop);
+        await Plans.ReviseAsync(draft with { Revision = 2, Body = "plan: draft, later" }, [member with { Plan = "draft", PlannedEnd = Now.AddDays(9) }], "x", Planner, Now, Stop);
+        Assert.Equal(Now.AddDays(9), (await Plans.MembersAsync("draft", Stop))[0].PlannedEnd);
+
+        // A draft can be deleted with all that belongs to it, and its name be used again; what was started stays.
+        Assert.False(await Plans.DiscardAsync(Plan, "x", Planner, Now, Stop));
+        Assert.True(await Plans.DiscardAsync("draft", "too late", Planner, Now, Stop));
+        Assert.Equal((null, 0), (await Plans.FindAsync("draft", Stop), (await Plans.MembersAsync("draft", Stop)).Count));
+        await Plans.CreateAsync(draft, [member with { Plan = "draft" }], Planner, Stop);
+    }
+
+    [Fact]
     public async Task A_plan_s_next_revision_keeps_what_has_begun_and_of_two_made_at_once_one_is_told()
     {
         await PlanAsync("desk-1", "desk-2", "desk-3");

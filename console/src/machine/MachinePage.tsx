@@ -8,6 +8,7 @@ import { Explain } from '../parts/Explain';
 import { Loading, Problem } from '../parts/Problem';
 import { GateState, Status } from '../parts/Status';
 import { date, many, span, time, word } from '../parts/words';
+import { MemberActions } from '../plans/MemberActions';
 import { useMay } from '../session/useSession';
 
 export function MachinePage() {
@@ -180,6 +181,7 @@ function Places({ view }: { view: Schemas['MachineView'] }) {
             <span>
               <Link to={`/plans/${place.plan}`}>{place.plan}</Link>, wave {place.wave}
             </span>
+            <MemberActions plan={place.plan} machine={view.machine.name} status={place.status} hasRun={place.run !== null} />
             <span className="quiet">{place.slotStart ? `slot ${time(place.slotStart)}` : (place.why ?? '')}</span>
           </li>
         ))}

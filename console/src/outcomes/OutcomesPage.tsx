@@ -4,6 +4,7 @@ import { api, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { Status, statuses } from '../parts/Status';
 import { amount, word } from '../parts/words';
+import { MemberActions } from '../plans/MemberActions';
 import { PlanSwitcher, usePlan } from '../plans/usePlan';
 
 export function OutcomesPage() {
@@ -70,6 +71,9 @@ export function OutcomesPage() {
                     <Status of={m.status} />
                   </td>
                   <td className="quiet">{m.why}</td>
+                  <td className="nowrap num">
+                    <MemberActions plan={view.plan} machine={m.name} status={m.status} hasRun={m.run !== null} />
+                  </td>
                 </tr>
               ))}
             </tbody>

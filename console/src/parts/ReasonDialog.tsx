@@ -49,30 +49,40 @@ export function ReasonDialog({
     [opener],
   );
   return (
-    <Modal opened onClose={onClose} title={title} centered lockScroll={false} size={size} closeButtonProps={{ 'aria-label': 'Close' }}>
-      <p>{what}</p>
-      {children}
-      {!without && (
-        <Textarea
-          label={ask}
-          description={describes}
-          value={reason}
-          onChange={(e) => setReason(e.currentTarget.value)}
-          data-autofocus={children ? undefined : true}
-          autosize
-          minRows={2}
-          mt={children ? 'sm' : undefined}
-        />
-      )}
-      <DialogActions
-        act={act}
-        busy={busy}
-        error={error}
-        ready={ready && (without || reason.trim() !== '')}
-        onAct={() => onAct(reason)}
-        onClose={onClose}
-      />
-    </Modal>
+    <Modal.Root opened onClose={onClose} centered lockScroll={false} size={size}>
+      <Modal.Overlay />
+      <Modal.Content>
+        {/* A header is a banner of the whole page otherwise. */}
+        <Modal.Header role="presentation">
+          <Modal.Title>{title}</Modal.Title>
+          <Modal.CloseButton aria-label="Close" />
+        </Modal.Header>
+        <Modal.Body>
+          <p>{what}</p>
+          {children}
+          {!without && (
+            <Textarea
+              label={ask}
+              description={describes}
+              value={reason}
+              onChange={(e) => setReason(e.currentTarget.value)}
+              data-autofocus={children ? undefined : true}
+              autosize
+              minRows={2}
+              mt={children ? 'sm' : undefined}
+            />
+          )}
+          <DialogActions
+            act={act}
+            busy={busy}
+            error={error}
+            ready={ready && (without || reason.trim() !== '')}
+            onAct={() => onAct(reason)}
+            onClose={onClose}
+          />
+        </Modal.Body>
+      </Modal.Content>
+    </Modal.Root>
   );
 }
 

@@ -1,4 +1,4 @@
-import { Button, Select, TextInput } from '@mantine/core';
+import { Button, Select } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
@@ -8,6 +8,7 @@ import { ReasonDialog } from '../parts/ReasonDialog';
 import { Status, statuses } from '../parts/Status';
 import { amount, date, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
+import { MemberActions } from './MemberActions';
 import { Planning } from './Planning';
 import { TimeDialog } from './TimeDialog';
 import { WaveDialog } from './WaveDialog';
@@ -264,9 +265,6 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
       ),
   });
   const may = useMay();
-  const [exempting, setExempting] = useState<string | null>(null);
-  const [choosing, setChoosing] = useState<string | null>(null);
-  const [retrying, setRetrying] = useState<string | null>(null);
   const [timing, setTiming] = useState<string | null>(null);
   const [moving, setMoving] = useState<Schemas['MemberRow'] | null>(null);
   if (members.error) return <Problem of={members.error} />;
@@ -324,34 +322,17 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
                   </button>
                 )}{' '}
                 {m.run && <Link to={`/runs/${m.run}`}>{m.run}</Link>}{' '}
-                {m.status === 'stopped' && may('GoAgain') && (
-                  <button type="button" className="plain link" aria-label={`Retry ${m.name}`} onClick={() => setRetrying(m.name)}>
-                    Retry
-                  </button>
-                )}
-                {(!m.run || m.status === 'stopped') && !m.exemption && may('ChooseMethod') && (
-                  <button type="button" className="plain link" aria-label={`Method of ${m.name}`} onClick={() => setChoosing(m.name)}>
-                    Method
-                  </button>
-                )}{' '}
                 {!m.run && !m.exemption && view.waves.length > 1 && may('MoveMachine') && (
                   <button type="button" className="plain link" aria-label={`Move ${m.name}`} onClick={() => setMoving(m)}>
                     Move
                   </button>
                 )}{' '}
-                {(m.status === 'not-ready' || m.status === 'stopped') && may('ExemptMachine') && (
-                  <button type="button" className="plain link" aria-label={`Exempt ${m.name}`} onClick={() => setExempting(m.name)}>
-                    Exempt
-                  </button>
-                )}
+                <MemberActions plan={view.plan.name} machine={m.name} status={m.status} hasRun={m.run !== null} />
               </td>
             </tr>
           ))}
         </tbody>
       </table>
-      {choosing && <MethodDialog view={view} machine={choosing} onClose={() => setChoosing(null)} />}
-      {retrying && <RetryDialog plan={view.plan.name} machine={retrying} onClose={() => setRetrying(null)} />}
-      {exempting && <ExemptDialog plan={view.plan.name} machine={exempting} onClose={() => setExempting(null)} />}
       {timing && <TimeDialog plan={view.plan.name} machine={timing} onClose={() => setTiming(null)} />}
       {moving && <MoveDialog view={view} member={moving} onClose={() => setMoving(null)} />}
     </section>
@@ -400,105 +381,6 @@ function MoveDialog({ view, member, onClose }: { view: Schemas['PlanView']; memb
       onClose={onClose}
     >
       <Select label="To wave" data={others} value={wave} onChange={setWave} allowDeselect={false} mt="sm" />
-    </ReasonDialog>
-  );
-}
-
-/** Chooses the method of one machine, in spite of the plan's order. */
-function MethodDialog({ view, machine, onClose }: { view: Schemas['PlanView']; machine: string; onClose: () => void }) {
-  const queries = useQueryClient();
-  const [method, setMethod] = useState(view.methods[0] ?? '');
-  const path = { name: view.plan.name, machine };
-  const choose = useMutation({
-    mutationFn: (reason: string) =>
-      take(api.PUT('/api/v1/plans/{name}/members/{machine}/method', { params: { path }, body: { method: method || null, reason } })),
-    onSuccess: () => {
-      queries.invalidateQueries();
-      onClose();
-    },
-  });
-  return (
-    <ReasonDialog
-      title={`Method of ${machine}`}
-      what="A method that does not suit the machine is refused. An approved plan needs another approval."
-      act="Use this method"
-      busy={choose.isPending}
-      error={choose.error}
-      onAct={(reason) => choose.mutate(reason)}
-      onClose={onClose}
-    >
-      <Select
-        label="Method"
-        data={[...view.methods.map((m) => ({ value: m, label: word(m) })), { value: '', label: 'the plan’s order of preference' }]}
-        value={method}
-        onChange={(value) => setMethod(value ?? '')}
-        allowDeselect={false}
-        mt="sm"
-      />
-    </ReasonDialog>
-  );
-}
-
-/** Opens another run for a machine whose run stopped without success. */
-function RetryDialog({ plan, machine, onClose }: { plan: string; machine: string; onClose: () => void }) {
-  const queries = useQueryClient();
-  const again = useMutation({
-    mutationFn: (reason: string) =>
-      take(api.POST('/api/v1/plans/{name}/members/{machine}/again', { params: { path: { name: plan, machine } }, body: { reason } })),
-    onSuccess: () => {
-      queries.invalidateQueries();
-      onClose();
-    },
-  });
-  return (
-    <ReasonDialog
-      title={`Retry ${machine}`}
-      what="It gets another run and a slot in its wave, once its gate is open."
-      act="Retry"
-      busy={again.isPending}
-      error={again.error}
-      onAct={(reason) => again.mutate(reason)}
-      onClose={onClose}
-    />
-  );
-}
-
-const exemptions = [
-  { value: 'replaced', label: 'replaced by another machine' },
-  { value: 'retired', label: 'retired' },
-  { value: 'stays', label: 'stays on its release until a date' },
-];
-
-function ExemptDialog({ plan, machine, onClose }: { plan: string; machine: string; onClose: () => void }) {
-  const queries = useQueryClient();
-  const [as, setAs] = useState('replaced');
-  const [until, setUntil] = useState('');
-  const exemption = useMutation({
-    mutationFn: (reason: string) =>
-      take(
-        api.POST('/api/v1/plans/{name}/members/{machine}/exemption', {
-          params: { path: { name: plan, machine } },
-          body: { as, reason, until: as === 'stays' ? until : null },
-        }),
-      ),
-    onSuccess: () => {
-      queries.invalidateQueries();
-      onClose();
-    },
-  });
-  return (
-    <ReasonDialog
-      title={`Exempt ${machine}`}
-      what="It will not be upgraded by this plan, and no longer counts as open."
-      act="Exempt"
-      busy={exemption.isPending}
-      error={exemption.error}
-      ready={as !== 'stays' || until !== ''}
-      onAct={(reason) => exemption.mutate(reason)}
-      onClose={onClose}
-    >
-      <Select label="It is" data={exemptions} value={as} onChange={(value) => setAs(value ?? as)} allowDeselect={false} mt="sm" />
-      {as === 'stays' && <TextInput type="date" label="Until" value={until} onChange={(e) => setUntil(e.currentTarget.value)} mt="sm" />}
     </ReasonDialog>
   );
 }

@@ -24,7 +24,10 @@ export function RunPage() {
   return (
     <>
       <h1>
-        <code>{r.machine}</code>: <Status of={r.status} />
+        <Link to={`/machines/${encodeURIComponent(r.machine)}`}>
+          <code>{r.machine}</code>
+        </Link>
+        : <Status of={r.status} />
         {r.step && r.status !== 'parked' && <>, {r.step}</>}
       </h1>
       <p className="under">
@@ -35,7 +38,8 @@ export function RunPage() {
       </p>
       {r.parked && (
         <div className="parked-box" role="status">
-          <strong>Parked</strong> {r.parked}
+          <strong>Waiting for a decision</strong> {r.parked}{' '}
+          <Link to={`/machines/${encodeURIComponent(r.machine)}`}>Checks and readings of the machine</Link>
         </div>
       )}
       {r.closed && r.outcome !== 'done' && (

@@ -61,7 +61,9 @@ export function RunsPage() {
                     <Link to={`/runs/${run.run}`}>{run.run}</Link>
                   </td>
                   <td className="nowrap">
-                    <code>{run.machine}</code>
+                    <Link to={`/machines/${encodeURIComponent(run.machine)}`}>
+                      <code>{run.machine}</code>
+                    </Link>
                   </td>
                   <td className="nowrap">{run.site}</td>
                   <td className="nowrap">

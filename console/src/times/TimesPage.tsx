@@ -5,7 +5,7 @@ import { api, type Schemas, take } from '../api/client';
 import { Loading, Problem } from '../parts/Problem';
 import { DialogActions } from '../parts/ReasonDialog';
 import { Status } from '../parts/Status';
-import { many, span, time } from '../parts/words';
+import { amount, many, span, time } from '../parts/words';
 import { FreeTimes } from '../plans/FreeTimes';
 
 type Slot = Schemas['SharedSlot'];
@@ -43,22 +43,21 @@ export function TimesPage() {
       </p>
       <h1>
         {view.of ? `${view.of}: ` : ''}
-        {toCome.length === 0 ? 'nothing is to come' : `${many(toCome.length, 'machine')} to go`} to {view.target}
+        {toCome.length === 0 ? 'no upgrades left' : `${many(toCome.length, 'machine')} to be upgraded`} to {view.target}
       </h1>
       <p className="under">
-        Times are in {Intl.DateTimeFormat().resolvedOptions().timeZone}. Save your work before yours begins; the machine restarts by itself.
-        {notice !== null && ` You can choose another time until ${span(notice * 3600)} before.`}
-        {over > 0 && ` ${many(over, 'machine has', 'machines have')} gone already.`}{' '}
-        <a href={`/api/v1/shared/${secret}/calendar.ics`}>As a calendar</a>
+        Times are in {Intl.DateTimeFormat().resolvedOptions().timeZone}. The machine restarts by itself during its upgrade.
+        {notice !== null && ` You can reschedule until ${span(notice * 3600)} before.`}
+        {over > 0 && ` ${amount(over)} already upgraded.`} <a href={`/api/v1/shared/${secret}/calendar.ics`}>Subscribe (iCal)</a>
       </p>
       <section className="card">
         <table>
           <thead>
             <tr>
               <th>Machine</th>
-              <th>Where</th>
+              <th>Site</th>
               <th>Begins</th>
-              <th>Until about</th>
+              <th>Expected end</th>
               <th>Status</th>
               <td />
             </tr>
@@ -102,9 +101,9 @@ function Row({
         </td>
         <td>{slot.site}</td>
         <td className="nowrap">
-          {slot.start ? <b>{time(slot.start)}</b> : 'not known yet'}
-          {slot.start && !slot.stands && !slot.chosen && <span className="quiet"> probably</span>}
-          {slot.chosen && <span className="quiet"> as chosen</span>}
+          {slot.start ? <b>{time(slot.start)}</b> : 'not scheduled yet'}
+          {slot.start && !slot.stands && !slot.chosen && <span className="quiet"> not yet confirmed</span>}
+          {slot.chosen && <span className="quiet"> manually chosen</span>}
         </td>
         <td className="nowrap">{time(slot.end)}</td>
         <td className="nowrap">
@@ -113,7 +112,7 @@ function Row({
         <td className="num nowrap">
           {slot.chooseFrom && (
             <button type="button" className="plain link" aria-expanded={open} onClick={onOpen}>
-              Another time
+              Reschedule
             </button>
           )}
         </td>

@@ -10,7 +10,7 @@ internal static class AccountCommands
     private static readonly Option<string[]> Sites = new("--site") { Description = "Site that the account may see; repeat for several, '*' for all sites.", Required = true };
     private static readonly Option<string> Reason = new("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
 
-    public static Command Make() => new("account", "Who may what, and where") { List(), Add(), Change(), Password(), End() };
+    public static Command Make() => new("account", "Accounts, roles and sites") { List(), Add(), Change(), Password(), End() };
 
     private static Command List()
     {

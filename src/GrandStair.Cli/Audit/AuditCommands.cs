@@ -10,7 +10,7 @@ internal static class AuditCommands
 {
     private const int ShownOfText = 60;
 
-    public static Command Make() => new("audit", "Who did what: read it, carry it away, check it") { List(), Export(), Verify() };
+    public static Command Make() => new("audit", "Audit log: list, export, verify") { List(), Export(), Verify() };
 
     private static Command List()
     {

@@ -6,7 +6,7 @@ namespace GrandStair.Cli.Catalogue;
 
 internal static class CatalogueCommands
 {
-    public static Command Make() => new("catalogue", "What is known of products: releases, hops, checks, methods, keys") { List(), Keys(), Issues(), Validate(), Changes(), Approve() };
+    public static Command Make() => new("catalogue", "Products: releases, hops, checks, methods, keys") { List(), Keys(), Issues(), Validate(), Changes(), Approve() };
 
     private static Command List()
     {

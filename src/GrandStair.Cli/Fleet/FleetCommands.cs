@@ -8,7 +8,7 @@ internal static class FleetCommands
     /// <summary>How many problems of a file are listed one by one; of more than these each kind is, with its number.</summary>
     private const int MostListed = 20;
 
-    public static Command Make() => new("fleet", "All machines that Grand Stair knows") { Import(), Imports(), List(), Conflicts() };
+    public static Command Make() => new("fleet", "The fleet: import, list, conflicts") { Import(), Imports(), List(), Conflicts() };
 
     private static Command Import()
     {
@@ -76,7 +76,7 @@ internal static class FleetCommands
         return command;
     }
 
-    private static Command List()
+    public static Command List()
     {
         var filter = new Argument<string?>("search") { Arity = ArgumentArity.ZeroOrOne, Description = "Part of a name, site, owner or serial number, such as desk-w, or a condition: name like \"desk-*\" and os.version < 7" };
         var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 50 };

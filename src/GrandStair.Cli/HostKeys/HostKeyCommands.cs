@@ -9,7 +9,7 @@ internal static class HostKeyCommands
     private static readonly Argument<string> File = new("file") { Description = "A known_hosts file; - is standard input." };
     private static readonly Option<string> Reason = new("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
 
-    public static Command Make() => new("host-key", "The keys by which machines are known again ('machine pin' replaces one)") { List(), Compare(), Import(), FirstUse() };
+    public static Command Make() => new("host-key", "SSH host keys ('machine pin' replaces one)") { List(), Compare(), Import(), FirstUse() };
 
     private static Command List()
     {

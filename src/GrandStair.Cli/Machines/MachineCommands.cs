@@ -1,4 +1,5 @@
 using System.CommandLine;
+using GrandStair.Cli.Fleet;
 using GrandStair.Contracts;
 
 namespace GrandStair.Cli.Machines;
@@ -7,7 +8,7 @@ internal static class MachineCommands
 {
     private static readonly Argument<string> Name = new("machine") { Description = "The machine's name or id." };
 
-    public static Command Make() => new("machine", "One machine: readings, gate, runs") { Show(), Gate(), Read(), History(), Refer(), Pin() };
+    public static Command Make() => new("machine", "Find machines; readings, gate and runs of one") { FleetCommands.List(), Show(), Gate(), Read(), History(), Refer(), Pin() };
 
     private static Command Show()
     {

@@ -19,7 +19,7 @@ internal static class OutcomeCommands
                 if (view.Open.Count > 0)
                     screen.Table(["name", "status", "run", "why"], view.Open.Take(50).Select(m => new[] { m.Name, Screen.Word(m.Status), m.Run, m.Why }));
             });
-        return new("outcome", "How machines ended") { show };
+        return new("outcome", "Results by machine") { show };
     }
 
     private static string Counts(IReadOnlyDictionary<string, int> counts) => string.Join(", ", counts.Select(c => $"{c.Value} {Screen.Word(c.Key)}").DefaultIfEmpty("none"));

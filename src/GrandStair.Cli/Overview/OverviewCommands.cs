@@ -19,7 +19,7 @@ internal static class OverviewCommands
                 return await client.OverviewAsync(name, stop);
             },
             Print);
-        return new("overview", "One page of a plan") { show };
+        return new("overview", "Plan summary") { show };
     }
 
     /// <summary>The newest plan that is running; where none is, the newest.</summary>

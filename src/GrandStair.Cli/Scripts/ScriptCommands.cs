@@ -6,7 +6,7 @@ internal static class ScriptCommands
 {
     private const int ShownOfHash = 12;
 
-    public static Command Make() => new("script", "What ran where, with which hash, for whom") { Uses() };
+    public static Command Make() => new("script", "History of scripts run on machines") { Uses() };
 
     private static Command Uses()
     {

@@ -4,7 +4,7 @@ namespace GrandStair.Cli.Sessions;
 
 internal static class SessionCommands
 {
-    public static Command Make() => new("session", "Who is signed in to the console") { List(), End() };
+    public static Command Make() => new("session", "Sessions of people signed in to the console") { List(), End() };
 
     private static Command List()
     {

@@ -5,7 +5,7 @@ namespace GrandStair.Cli.Settings;
 
 internal static class SettingCommands
 {
-    public static Command Make() => new("setting", "What holds for the whole service") { Show(), Change() };
+    public static Command Make() => new("setting", "Settings of the whole service") { Show(), Change() };
 
     private static Command Show()
     {

@@ -5,7 +5,7 @@ namespace GrandStair.Cli.Tokens;
 
 internal static class TokenCommands
 {
-    public static Command Make() => new("token", "What programs call with") { List(), Create(), End() };
+    public static Command Make() => new("token", "API tokens") { List(), Create(), End() };
 
     private static Command List()
     {

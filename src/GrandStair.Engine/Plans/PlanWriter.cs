@@ -109,7 +109,7 @@ public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, Plan
         Parallel.ForEach(free.Where(m => plan.Scope.Ask(m, new EvaluationContext(now)).Value == Kleene.Yes).Concat(staying.Select(m => machines[m.Machine])), machine => Judge(machine));
         var membership = Membership.Of(Open(plan, waves), free, now, m => Fit(Judge(m)));
         if (membership.Waves.All(w => w.IsEmpty) && apart.Count == 0)
-            throw new CommandException("empty-scope", $"No machine is in the scope of plan '{plan.Name}' ({plan.Scope}){(membership.Undecided.IsEmpty ? "" : $"; of {membership.Undecided.Length} it cannot be told")}. See 'gstair fleet list' with the same condition.");
+            throw new CommandException("empty-scope", $"No machine is in the scope of plan '{plan.Name}' ({plan.Scope}){(membership.Undecided.IsEmpty ? "" : $"; for {membership.Undecided.Length} it is unknown")}. See 'gstair fleet list' with the same condition.");
 
         var byMachine = old.ToDictionary(m => m.Machine);
         var going = membership.Waves.SelectMany((w, i) => w.Select(m => byMachine.GetValueOrDefault(m.Id, new Member { Plan = plan.Name, Machine = m.Id, Wave = 0 }) with { Wave = i + 1 })).Concat(staying).ToArray();

@@ -15,7 +15,7 @@ public sealed class CatalogueTests
     [InlineData("brae-desktop", "Bridge: 2032-10-12", "Brige: 2032-10-12", "names the edition 'Brige', which is not under 'editions'; did you mean 'Bridge'?")]
     [InlineData("brae-desktop", "version: 7.1.2, out", "version: 8.1.2, out", "Build '8.1.2' does not begin with its release's version '7'")]
     [InlineData("brae-desktop", "status: phased-in, out", "status: available, out", "Only a release with 'status: phased-in' is offered to some machines")]
-    [InlineData("brae-desktop", "release: \"7\"\n    need: must", "release: \"9\"\n    need: must", "Known issue 'slow-ness-5' is of release '9', which is not in this file")]
+    [InlineData("brae-desktop", "release: \"7\"\n    need: must", "release: \"9\"\n    need: must", "Known issue 'second-screen' is of release '9', which is not in this file")]
     [InlineData("brae-desktop", "touches: network.rate < 20 Mbit/s", "touches: network.rate < 20 GiB", "expected a number with one of the units")]
     [InlineData("brae-desktop", "brings: { firmware.mode: native }", "brings: { firmware.mod: native }", "There is no key 'firmware.mod'; did you mean 'firmware.mode'?")]
     [InlineData("brae-desktop", "from: [\"6\"]", "from: [\"5\"]", "Hop '6-to-7' starts from '5', which is no release of this file")]
