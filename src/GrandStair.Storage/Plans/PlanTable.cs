@@ -75,7 +75,7 @@ public sealed class PlanTable(Database database)
     public Task<bool> DiscardAsync(string plan, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
-            var body = await c.ExecuteScalarAsync<string?>("SELECT body FROM plans WHERE name = @plan AND started IS NULL", new { plan }, t);
+            var body = await c.ExecuteScalarAsync<string?>("SELECT body FROM plans WHERE name = @plan AND state = 'Drafted'", new { plan }, t);
             if (body is null) return false;
             foreach (var table in BelongingToPlans) await c.ExecuteAsync($"DELETE FROM {table} WHERE plan = @plan", new { plan }, t);
             await c.ExecuteAsync("DELETE FROM plans WHERE name = @plan", new { plan }, t);
@@ -93,7 +93,7 @@ public sealed class PlanTable(Database database)
             await c.ExecuteAsync(
                 """
                 UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, rescheduled = NULL, planned_start = NULL, tentative_start = NULL,
-                  planned_end = CASE WHEN planned_end IS NOT NULL AND (SELECT started FROM plans WHERE name = @plan) IS NOT NULL THEN planned_end
+                  planned_end = CASE WHEN planned_end IS NOT NULL AND (SELECT state FROM plans WHERE name = @plan) <> 'Drafted' THEN planned_end
                     ELSE (SELECT MAX(o.planned_end) FROM plan_members o WHERE o.plan = @plan AND o.wave = @Number) END, status = CASE WHEN status = 'Scheduled' THEN 'Ready' ELSE status END,
                   slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
                 WHERE plan = @plan AND machine_id = @id AND run_id IS NULL
@@ -178,7 +178,7 @@ public sealed class PlanTable(Database database)
         }
 
         // What was first scheduled stays the baseline once the plan has started; a draft's is that of its newest revision.
-        var baseline = plan.Started is null ? "excluded.planned_end" : "COALESCE(plan_members.planned_end, excluded.planned_end)";
+        var baseline = plan.State == PlanState.Drafted ? "excluded.planned_end" : "COALESCE(plan_members.planned_end, excluded.planned_end)";
         foreach (var member in members)
         {
             await c.ExecuteAsync(
