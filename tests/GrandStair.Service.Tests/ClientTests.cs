@@ -43,7 +43,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var chip = gate.GetProperty("checks").EnumerateArray().Single(c => c.GetProperty("name").GetString() == "security-chip");
         Assert.Equal("unknown", chip.GetProperty("state").GetString());
         Assert.Equal("update-channel", gate.GetProperty("method").GetString());
-        Assert.Contains("no route: hop 6-to-7 takes no edition 'Kiosk'", (await Service.GstairAsync("machine", "gate", "desk-5")).Out, StringComparison.Ordinal);
+        Assert.Contains("no upgrade path: edition 'Kiosk' cannot upgrade by hop 6-to-7", (await Service.GstairAsync("machine", "gate", "desk-5")).Out, StringComparison.Ordinal);
         Assert.Contains("runs Brae Desktop 7 already", (await Service.GstairAsync("machine", "gate", "desk-6")).Out, StringComparison.Ordinal);
     }
 

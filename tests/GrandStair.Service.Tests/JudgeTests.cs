@@ -61,7 +61,7 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
         Assert.Contains("Switch it on in the firmware menu, page Security. (person, 10 min)", (await Service.GstairAsync("machine", "gate", "desk-off")).Out, StringComparison.Ordinal);
         var beyond = await Service.Client.ReadinessMachinesAsync("Brae Desktop", null, null, "name like \"desk-*\"", null, null, "not-fixable", Stop);
         Assert.Equal(["desk-kiosk", "desk-old"], beyond.Items.Select(m => m.Name));
-        Assert.Contains("takes no edition 'Kiosk'", (await Service.GstairAsync("machine", "gate", "desk-kiosk")).Out, StringComparison.Ordinal);
+        Assert.Contains("edition 'Kiosk' cannot upgrade", (await Service.GstairAsync("machine", "gate", "desk-kiosk")).Out, StringComparison.Ordinal);
     }
 
     [Fact]

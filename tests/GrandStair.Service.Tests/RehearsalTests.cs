@@ -86,7 +86,7 @@ public sealed class RehearsalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         await Service.Client.HoldAsync("forecast", "storm", Stop);
         Assert.Equal("the plan was changed by admin (hold)", (await Service.Client.ForecastAsync("forecast", Stop)).Outdated);
         Assert.Matches(@"Outdated: the plan was changed by admin \(hold\) since", await Service.OkAsync("plan", "forecast", "forecast"));
-        Assert.Contains("all that will be by", await Service.OkAsync("overview", "show", "forecast"), StringComparison.Ordinal);
+        Assert.Contains("expected finish", await Service.OkAsync("overview", "show", "forecast"), StringComparison.Ordinal);
     }
 
     private static string Body(string name) => SmallFleet.Plan.Replace("plan: small", $"plan: {name}", StringComparison.Ordinal);

@@ -22,6 +22,9 @@ internal static class OverviewCommands
         return new("overview", "Plan summary") { show };
     }
 
+    /// <summary>On how many machines it is not met, and on how many more it is unknown.</summary>
+    private static string Blocked(InTheWayView way) => way.Unknown == 0 ? $"{way.Machines}" : way.Machines == 0 ? $"{way.Unknown} unknown" : $"{way.Machines} + {way.Unknown} unknown";
+
     /// <summary>The newest plan that is running; where none is, the newest.</summary>
     private static PlanRow? Current(IReadOnlyList<PlanRow> plans) => plans.LastOrDefault(p => p.State == "started") ?? plans.LastOrDefault();
 
@@ -29,7 +32,7 @@ internal static class OverviewCommands
     {
         var tally = view.Plan.Tally;
         var verified = tally["verified"] + tally["done"];
-        screen.Say($"{view.Target}: **{verified} of {view.Plan.Machines}** verified{(view.Forecast?.Verified is { P50: { } end } range ? $", all that will be by **{end:d MMM yyyy}** ({range.P10:d MMM yyyy} to {range.P90?.ToString("d MMM yyyy", null) ?? "never"}){(view.Forecast.InTime is { } likely ? $", in time {likely:P0}" : "")}, forecast made {Screen.Age(view.Forecast.AgeSeconds)} ago" : "")}{(view.Plan.Deadline is null ? "" : $", deadline {view.Plan.Deadline}")}");
+        screen.Say($"{view.Target}: **{verified} of {view.Plan.Machines}** verified{(view.Forecast?.Verified is { P50: { } end } range ? $", expected finish **{end:d MMM yyyy}** ({range.P10:d MMM} to {range.P90?.ToString("d MMM yyyy", null) ?? "never"}){(view.Forecast.InTime is { } likely ? $", {likely:P0} chance of meeting the deadline" : "")}; forecast made {Screen.Age(view.Forecast.AgeSeconds)} ago" : "")}{(view.Plan.Deadline is null ? "" : $", deadline {view.Plan.Deadline}")}");
         screen.Hint($"plan {view.Plan.Name}, {Screen.Word(view.Plan.State)}{(view.Plan.Held is null ? "" : $", held: {view.Plan.Held}")} · {Screen.Time(view.Now)} UTC");
         foreach (var wave in view.Waves)
         {
@@ -39,8 +42,8 @@ internal static class OverviewCommands
 
         screen.Say($"■ {tally["done"]} done  ▲ {tally["verified"]} verified  ▶ {tally["running"]} running  ‖ {tally["parked"]} parked  ○ {tally["scheduled"]} scheduled  ◇ {tally["ready"]} ready  ✕ {tally["not-ready"]} not ready  – {tally["exempt"]} exempt  ! {tally["stopped"]} stopped");
         screen.Say("");
-        screen.Say("**In the way**");
-        screen.Table(["#machines", "#unknown", "what", "who", "what to do"], view.InTheWay.Select(w => new[] { w.Machines == 0 ? "" : $"{w.Machines}", w.Unknown == 0 ? "" : $"{w.Unknown}", w.Title, w.By ?? "decide", w.Detail }));
+        screen.Say("**Blockers**");
+        screen.Table(["#machines", "what", "who", "what to do"], view.InTheWay.Select(w => new[] { Blocked(w), w.Title, w.By ?? "decide", w.Detail }));
         if (view.Next.Count > 0) screen.Say("**Next**");
         foreach (var next in view.Next) screen.Say($"{next.Machines,4}  {Screen.Time(next.From)} – {next.To:HH:mm} UTC, {next.Site}, {next.Staged} staged");
     }

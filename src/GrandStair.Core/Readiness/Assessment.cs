@@ -65,7 +65,7 @@ public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, 
         var offer = OfferOf(release, machine, now);
         var touching = aim.Product.IssuesTouching(machine, now);
         var route = RouteFinder.Find(aim.Product, Whereabouts.Of(aim.Product, machine), release, touching);
-        if (!route.Exists) return new(route, [], GateState.Blocked, $"no route: {route.Why}", offer);
+        if (!route.Exists) return new(route, [], GateState.Blocked, $"no upgrade path: {route.Why}", offer);
         if (route.Arrived) return new(route, [], GateState.Open, null, offer);
 
         var cases = aim.Legs(route, machine, touching, now);

@@ -121,7 +121,7 @@ public static class RouteFinder
         {
             mapped = edition;
             if (hop.Editions.IsEmpty || (edition is not null && hop.Editions.TryGetValue(edition, out mapped))) return true;
-            _missing.Add(edition is null ? $"its edition is not known, and hop {hop.Name} needs it" : $"hop {hop.Name} takes no edition '{edition}'; it takes {string.Join(", ", hop.Editions.Keys.Order())}");
+            _missing.Add(edition is null ? $"its edition is not known, and hop {hop.Name} needs it" : $"edition '{edition}' cannot upgrade by hop {hop.Name}; possible: {string.Join(", ", hop.Editions.Keys.Order())}");
             return false;
         }
 

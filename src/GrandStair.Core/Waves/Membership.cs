@@ -151,7 +151,7 @@ public sealed record Membership(
         var canGo = can.SelectMany(m => Has(m.Machine)).ToHashSet();
         var mayGo = may.SelectMany(Has).ToHashSet();
         var uncovered = numbers.Where(n => !covered.Contains(n.Value)).OrderByDescending(n => machines[n.Value]).ThenBy(n => n.Key.Key, StringComparer.Ordinal).ThenBy(n => n.Key.Value, StringComparer.OrdinalIgnoreCase)
-            .Select(n => new Uncovered(n.Key.Key, n.Key.Value, machines[n.Value], mayGo.Contains(n.Value) && !canGo.Contains(n.Value) ? "no machine with it is ready to go" : $"no machine with it may be in wave {wave.Name}"));
+            .Select(n => new Uncovered(n.Key.Key, n.Key.Value, machines[n.Value], mayGo.Contains(n.Value) && !canGo.Contains(n.Value) ? "no machine with it is ready to go" : $"not allowed in wave {wave.Name} by its rule"));
         return (chosen, new(wave.Name, numbers.Count, [.. uncovered], unknown.ToImmutable()));
 
         int[] Has(Machine machine) => [.. cover.Keys.SelectMany(k => (Values(machine, k) ?? []).Select(v => numbers[(k, v)]))];

@@ -113,13 +113,13 @@ internal static class RehearsalEndpoints
     private static string Words(Cause cause) => cause switch
     {
         Cause.Waves => "the wave before",
-        Cause.Fixing => "somebody to make it ready",
-        Cause.Windows => "its window",
+        Cause.Fixing => "manual fixes",
+        Cause.Windows => "the maintenance window",
         Cause.SiteLimit => "the limit at one site",
         Cause.PlanLimit => "the limit of the whole plan",
         Cause.Uplink => "the uplink of its site",
-        Cause.Crew => "the hands of a crew",
+        Cause.Crew => "an on-site technician",
         Cause.Cluster => "others of its cluster",
-        _ => "somebody's decision",
+        _ => "a decision",
     };
 }

@@ -66,7 +66,7 @@ public sealed class RouteTests
     {
         var product = Two with { Hops = [Hop("6-to-7", "6", "7") with { Editions = Folding }, Hop("7-to-8", "7", "8") with { Editions = new Dictionary<string, string> { ["Workplace"] = "Office" }.ToImmutableDictionary() }] };
         Assert.Equal(["Workplace", "Office"], Find(product, "6.4", "8", "Counter").Editions);
-        Assert.Equal("hop 6-to-7 takes no edition 'Kiosk'; it takes Counter, Workplace", Find(product, "6.4", "8", "Kiosk").Why);
+        Assert.Equal("edition 'Kiosk' cannot upgrade by hop 6-to-7; possible: Counter, Workplace", Find(product, "6.4", "8", "Kiosk").Why);
     }
 
     [Fact]
