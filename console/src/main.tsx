@@ -23,6 +23,7 @@ import './overview/staircase.css';
 import './session/sign-in.css';
 import './access/access.css';
 import './narrow.css';
+import './print.css';
 import { createTheme, MantineProvider } from '@mantine/core';
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { StrictMode } from 'react';
@@ -32,6 +33,7 @@ import { AccessPage } from './access/AccessPage';
 import { AuditPage } from './audit/AuditPage';
 import { ExposurePage } from './exposure/ExposurePage';
 import { FleetPage } from './fleet/FleetPage';
+import { ImportPage } from './fleet/ImportPage';
 import { MachinePage } from './machine/MachinePage';
 import { OutcomesPage } from './outcomes/OutcomesPage';
 import { OverviewPage } from './overview/OverviewPage';
@@ -60,6 +62,7 @@ const router = createBrowserRouter([
     children: [
       { index: true, Component: OverviewPage },
       { path: 'fleet', Component: FleetPage },
+      { path: 'fleet/import', Component: ImportPage },
       { path: 'machines/:name', Component: MachinePage },
       { path: 'exposure', Component: ExposurePage },
       { path: 'readiness', Component: ReadinessPage },

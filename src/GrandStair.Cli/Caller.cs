@@ -25,7 +25,7 @@ internal static class ExitStatus
     public const int Interrupted = 130;
 }
 
-/// <summary>Finds the service and the token, calls, prints, and tells errors.</summary>
+/// <summary>Finds the service and the token, calls, prints, and reports errors.</summary>
 internal static class Caller
 {
     // A token that ends within this time is renewed before it is used.
@@ -99,7 +99,7 @@ internal static class Caller
         }
         catch (OperationCanceledException)
         {
-            // Ctrl+C: whoever pressed it knows.
+            // Ctrl+C needs no message.
             return ExitStatus.Interrupted;
         }
         catch (ServiceException error)
@@ -134,7 +134,7 @@ internal static class Caller
         return status;
     }
 
-    /// <summary>The service that a command line means, to be called by whom it means.</summary>
+    /// <summary>A client for the service and account that a command line names.</summary>
     /// <exception cref="IOException">There is no token, or the address is none.</exception>
     public static async Task<GrandStairClient> ConnectAsync(ParseResult parsed, CancellationToken stop)
     {

@@ -59,7 +59,7 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>All reading keys.</summary>
     public Task<IReadOnlyList<KeyView>> KeysAsync(CancellationToken stop) => GetAsync<IReadOnlyList<KeyView>>("keys", stop);
 
-    /// <summary>What may come at the end of a condition that somebody is writing.</summary>
+    /// <summary>The possible continuations of a condition that is being written.</summary>
     public Task<CompletionView> CompleteAsync(string text, CancellationToken stop) => GetAsync<CompletionView>(Query("conditions/completion", ("text", text)), stop);
 
     /// <summary>The sources, with how each was last read.</summary>
@@ -282,7 +282,7 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>One page of a plan.</summary>
     public Task<OverviewView> OverviewAsync(string plan, CancellationToken stop) => GetAsync<OverviewView>($"overview/{Escape(plan)}", stop);
 
-    /// <summary>How one may sign in; whoever asks need not be known.</summary>
+    /// <summary>How one can sign in; the caller need not be signed in.</summary>
     public Task<SignInWays> SignInWaysAsync(CancellationToken stop) => GetAsync<SignInWays>("sign-in-ways", stop);
 
     /// <summary>All accounts.</summary>
@@ -306,7 +306,7 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>One's own tokens; for an admin those of an account, or all.</summary>
     public Task<IReadOnlyList<TokenView>> TokensAsync(string? account, CancellationToken stop) => GetAsync<IReadOnlyList<TokenView>>(Query("tokens", ("account", account)), stop);
 
-    /// <summary>Makes a token, which is told this once.</summary>
+    /// <summary>Creates a token, which is shown only once.</summary>
     public Task<NewToken> CreateTokenAsync(TokenCommand command, CancellationToken stop) => SendAsync<NewToken>(HttpMethod.Post, "tokens", JsonContent.Create(command), stop);
 
     /// <summary>Ends a token.</summary>
@@ -321,7 +321,7 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>What there is to know of the secrets; never a secret.</summary>
     public Task<IReadOnlyList<SecretView>> SecretsAsync(CancellationToken stop) => GetAsync<IReadOnlyList<SecretView>>("secrets", stop);
 
-    /// <summary>Keeps a secret.</summary>
+    /// <summary>Stores a secret.</summary>
     public Task PutSecretAsync(string name, string value, CancellationToken stop) => SendAsync<object?>(HttpMethod.Put, $"secrets/{Escape(name)}", JsonContent.Create(new SecretCommand(value)), stop);
 
     /// <summary>Takes a secret away.</summary>

@@ -41,7 +41,7 @@ public enum OrderState
 /// <param name="Lasted">How long it was running by the machine's own clock; null before it has ended, and where that is not known.</param>
 public sealed record OrderStatus(OrderState State, int? Exit, double? Share, string Note, DateTimeOffset? AskNext = null, TimeSpan? Lasted = null);
 
-/// <summary>Why a machine could not be reached or did not do as it was told. It says nothing about what became of an order.</summary>
+/// <summary>Why a machine could not be reached or a command failed. It says nothing about the result of an order.</summary>
 /// <param name="name">A stable name: <c>unreachable</c>, <c>host-key-unknown</c>, <c>host-key-changed</c>, <c>login-refused</c>, <c>rights</c>, <c>secret</c> or <c>epoch</c>.</param>
 /// <param name="message">What happened, and what to do.</param>
 public sealed class ConnectionException(string name, string message, Exception? inner = null) : Exception(message, inner)
@@ -55,7 +55,7 @@ public sealed class ConnectionException(string name, string message, Exception? 
 /// <param name="Incomplete">Why the output is not all that the script had to say; null where it is. Of an incomplete one nothing may be taken for read.</param>
 public sealed record ScriptOutput(string Text, string? Incomplete = null);
 
-/// <summary>How machines of one kind are reached. It carries orders; what it cannot tell it throws as <see cref="ConnectionException"/>.</summary>
+/// <summary>How machines of one kind are reached. It carries orders; what fails is thrown as <see cref="ConnectionException"/>.</summary>
 public interface IConnection
 {
     /// <summary>The kind of connection, as machines name it.</summary>

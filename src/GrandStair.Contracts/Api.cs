@@ -6,20 +6,20 @@ namespace GrandStair.Contracts;
 /// <param name="Total">How many entries there are in all.</param>
 public sealed record Page<T>(IReadOnlyList<T> Items, string? Next, int Total)
 {
-    /// <summary>Of how many more it cannot be told whether they belong here; null where that does not arise.</summary>
+    /// <summary>Of how many more it is unknown whether they belong here; null where that does not arise.</summary>
     public int? Undecided { get; init; }
 }
 
-/// <summary>Who is calling, what he may, and what the service's clock says.</summary>
+/// <summary>The caller, what they may do, and the service's time.</summary>
 /// <param name="Kind"><c>person</c> or <c>program</c>.</param>
-/// <param name="Roles">What he may do.</param>
-/// <param name="Sites">What he may see; <c>*</c> for all sites.</param>
-/// <param name="Calls">The calls of the interface, by their names, that his roles and sites let him make.</param>
+/// <param name="Roles">The caller's roles.</param>
+/// <param name="Sites">The sites that the caller sees; <c>*</c> for all sites.</param>
+/// <param name="Calls">The calls of the interface, by their names, that the caller's roles and sites allow.</param>
 /// <param name="HasPassword">Whether the account has a password of its own.</param>
 /// <param name="Notices">What everybody who works here should know of the service just now.</param>
 public sealed record SessionView(string Actor, string Kind, IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, IReadOnlyList<string> Calls, bool HasPassword, IReadOnlyList<string> Notices, string Version, DateTimeOffset Now, double Pace);
 
-/// <summary>What somebody signs in with: a token, or an account with its password.</summary>
+/// <summary>Credentials for signing in: a token, or an account with its password.</summary>
 public sealed record SignIn(string? Token = null, string? Account = null, string? Password = null);
 
 /// <summary>How one may sign in besides with a password or a token.</summary>
@@ -40,7 +40,7 @@ public sealed record TerminalWay(string Authority, string Client, IReadOnlyList<
 /// <param name="Sites">What it may see; <c>*</c> for all sites.</param>
 /// <param name="Provider">The sign-in provider that vouches for it; null for an account of the service's own.</param>
 /// <param name="HasPassword">Whether it can sign in with a password.</param>
-/// <param name="Ended">When it was ended; null while it stands.</param>
+/// <param name="Ended">When it ended; null while it is valid.</param>
 public sealed record AccountView(
     string Name, string Kind, IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, string? Provider, bool HasPassword, DateTimeOffset? PasswordChanged, DateTimeOffset Created, string CreatedBy, DateTimeOffset? LastUsed, DateTimeOffset? Ended);
 
@@ -61,7 +61,7 @@ public sealed record PasswordChange(string Old, string New);
 /// <summary>A token for programs.</summary>
 /// <param name="Id">Its number, such as <c>t3</c>.</param>
 /// <param name="Label">What it is for.</param>
-/// <param name="State"><c>stands</c>, <c>ended</c> or <c>ran-out</c>.</param>
+/// <param name="State"><c>active</c>, <c>ended</c> or <c>expired</c>.</param>
 /// <param name="LastFrom">The address from which it was last used.</param>
 /// <param name="MadeWith">The token, such as <c>t1</c>, that it was made with and ends together with, or the session, such as <c>s4</c>, that it was made in; null for neither.</param>
 public sealed record TokenView(
@@ -76,7 +76,7 @@ public sealed record TokenView(
 public sealed record TokenCommand(string Label, int Days, string? Account = null, IReadOnlyList<string>? Roles = null, IReadOnlyList<string>? Sites = null);
 
 /// <summary>A token that was made.</summary>
-/// <param name="Secret">The token itself. It is told this once and kept nowhere.</param>
+/// <param name="Secret">The token itself. It is shown only once, and not stored.</param>
 public sealed record NewToken(string Secret, TokenView Token);
 
 /// <summary>A session of the console.</summary>
@@ -116,7 +116,7 @@ public sealed record FirstUseView(string Site, string Reason, string By, DateTim
 /// <param name="LastOrder">The order by which it was last run; empty for a reading.</param>
 public sealed record ScriptUseView(string Machine, string Product, string Script, string Hash, string Purpose, string For, DateTimeOffset First, DateTimeOffset Last, string LastOrder, long Times);
 
-/// <summary>A product whose files were changed, and that goes on as it was until somebody approves.</summary>
+/// <summary>A product whose files were changed; its approved version stays in use until the change is approved.</summary>
 /// <param name="Hash">The hash of what waits, which the approval names.</param>
 /// <param name="Files">What is different.</param>
 public sealed record CatalogueChangeView(string Product, string Hash, DateTimeOffset Found, IReadOnlyList<FileChangeView> Files);
@@ -132,7 +132,7 @@ public sealed record FileChangeView(string File, string Change, string? Before, 
 /// <param name="Hash">The hash of what was looked at.</param>
 public sealed record ApproveCommand(string Hash, string Reason);
 
-/// <summary>A command that somebody gave.</summary>
+/// <summary>A command as it was given.</summary>
 /// <param name="Number">Its place in the audit, without gaps.</param>
 /// <param name="From">From where, and by which way in.</param>
 /// <param name="Machine">The name of the machine that it concerns; null where it concerns none or many.</param>
@@ -190,7 +190,7 @@ public sealed record MethodView(string Name, string Title, string Way, IReadOnly
 /// <summary>Something wrong in a line of a file.</summary>
 public sealed record LineProblem(int Line, string Message);
 
-/// <summary>What may come at the end of a condition that somebody is writing.</summary>
+/// <summary>The possible continuations of a condition that is being written.</summary>
 /// <param name="From">Where the word begins that an offer takes the place of, counted from 0.</param>
 /// <param name="Coming">What may come: key, column, comparison, value or join.</param>
 public sealed record CompletionView(int From, string Coming, IReadOnlyList<OfferedView> Offers);
@@ -225,7 +225,7 @@ public sealed record ImportView(long Import, string? Ticket, string Source, stri
 public sealed record SourceView(string Name, string Kind, string Where, double? EverySeconds, DateTimeOffset? LastRead, int? Machines, int? Added, string? Trouble, IReadOnlyList<string> Problems);
 
 /// <summary>A machine in a list.</summary>
-/// <param name="Status">Where it stands in the newest plan it is in; null where it is in none.</param>
+/// <param name="Status">Its status in the newest plan that it is in; null where it is in none.</param>
 /// <param name="LastSeen">When anything of it was last seen; null where nothing ever was.</param>
 public sealed record MachineRow(
     string Id, string Name, string Site, string Group, string Owner, IReadOnlyList<string> Tags, string? Product, string? Version, string? Edition, string? Model,
@@ -305,7 +305,7 @@ public sealed record CheckView(
 
 /// <summary>A named person's decision to go on in spite of a must.</summary>
 /// <param name="Id">Its number, such as <c>w3</c>; null within a gate.</param>
-/// <param name="State"><c>stands</c>, <c>ended</c> or <c>ran-out</c>.</param>
+/// <param name="State"><c>active</c>, <c>ended</c> or <c>expired</c>.</param>
 public sealed record WaiverView(string? Id, string? Machine, string Check, string Reason, string By, DateTimeOffset Given, DateTimeOffset Until, string State);
 
 /// <summary>A must to waive on a machine.</summary>
@@ -348,7 +348,7 @@ public sealed record TallyView(string Day, string Release, int Machines);
 public sealed record ConflictView(string Machine, string Site, string Key, string Counts, string CountsSource, double CountsAgeSeconds, string Other, string OtherSource, double OtherAgeSeconds);
 
 /// <summary>What a check looked at.</summary>
-/// <param name="Note">Why it could not be told; null where it could.</param>
+/// <param name="Note">Why it is unknown; null where it is known.</param>
 public sealed record SeenView(string Condition, string Key, string Shown, double? AgeSeconds, string? Source, string? Note);
 
 /// <summary>How an unmet check is fixed.</summary>
@@ -366,7 +366,7 @@ public sealed record ReadinessView(
     /// <summary>How many are eligible, and the release is not offered to them yet.</summary>
     public required int WaitingForOffer { get; init; }
 
-    /// <summary>Of how many machines it cannot be told whether they are in the scope.</summary>
+    /// <summary>Of how many machines it is unknown whether they are in the scope.</summary>
     public required int UndecidedScope { get; init; }
 
     /// <summary>How many machines have not been heard of for a time.</summary>
@@ -416,7 +416,7 @@ public sealed record WaveView(int Number, string Name, string State, DateTimeOff
 /// <param name="PlannedStart">When it would go as it is scheduled now, where it has no slot yet; else when it was to go as the plan was first scheduled.</param>
 /// <param name="Missed">How many slots it missed.</param>
 /// <param name="Moved">Who moved it to its wave, and why; null where nobody did.</param>
-/// <param name="Chosen">The time that somebody chose for it; null where nobody did.</param>
+/// <param name="Chosen">The manually chosen time; null where there is none.</param>
 /// <param name="ChosenBy">Who chose it, and why.</param>
 public sealed record MemberRow(
     string Id, string Name, string Site, int Wave, string WaveName, string Status, string Gate, string? Why, bool CannotBeFixed, string? Method,
@@ -441,7 +441,7 @@ public sealed record FixCommand(string Reason, bool Now = false);
 public sealed record HostKeyCommand(string HostKey, string Reason);
 
 /// <summary>A run in a list.</summary>
-/// <param name="Status">Where its machine stands by it.</param>
+/// <param name="Status">The status of its machine.</param>
 /// <param name="PhaseNumber">How far it is: the number of its phase from 1 to 8, in the order gate, stage, wait, protect, apply, verify, settle, closed.</param>
 /// <param name="ElapsedSeconds">How long the step or phase running has lasted.</param>
 /// <param name="LeftSeconds">How long the steps up to the verification usually take from here; null where nothing is running.</param>
@@ -499,5 +499,5 @@ public sealed record InTheWayView(string Kind, int Machines, string Title, strin
 /// <summary>Slots to come.</summary>
 public sealed record NextView(DateTimeOffset From, DateTimeOffset To, string Site, int Machines, int Staged);
 
-/// <summary>A change, as live events tell it.</summary>
+/// <summary>A change, as live events report it.</summary>
 public sealed record ChangeView(long Position, DateTimeOffset At, string Kind, string Subject, string Type, string Actor);

@@ -17,8 +17,8 @@ public sealed record PlanningView(
 /// <param name="Asked">The accounts who may give it; empty for every approver.</param>
 /// <param name="Contributors">Who changed what is to be approved since it was last approved: none of them may approve it.</param>
 /// <param name="Why">Why it is needed, as a sentence.</param>
-/// <param name="By">Who gave it to what the plan is now; null while nobody did.</param>
-/// <param name="Before">Who gave it to what the plan was before, and when; null where nobody did.</param>
+/// <param name="By">Who approved the plan as it is now; null while nobody has.</param>
+/// <param name="Before">The approval of the plan as it was before; null where there was none.</param>
 /// <param name="LoadedSince">The plan's calendars that were loaded again after the last yes.</param>
 public sealed record ApprovalView(string Subject, string Intent, IReadOnlyList<string> Asked, IReadOnlyList<string> Contributors, string Why, string? By, DateTimeOffset? At, string? Reason, string? Before, IReadOnlyList<LoadedSince> LoadedSince);
 
@@ -98,16 +98,16 @@ public sealed record RevisionRow(int Number, DateTimeOffset At, string By, strin
 /// <summary>A machine that is to go to another wave.</summary>
 public sealed record MoveCommand(string Wave, string Reason);
 
-/// <summary>The time that a machine is to have; null gives up the one that somebody chose.</summary>
+/// <summary>The time that a machine is to have; null discards the manually chosen one.</summary>
 public sealed record RescheduleCommand(string Reason, DateTimeOffset? Start = null);
 
 /// <summary>The times that a machine can have.</summary>
 /// <param name="Slot">The time that it has, or that is scheduled for it; null without any.</param>
-/// <param name="Stands">Whether it has that; else it is only scheduled.</param>
-/// <param name="Chosen">The time that somebody chose for it; null where nobody did.</param>
+/// <param name="Confirmed">Whether that is its confirmed slot; otherwise it is only planned.</param>
+/// <param name="Chosen">The manually chosen time; null where there is none.</param>
 /// <param name="ChosenBy">Who chose it, and why.</param>
 /// <param name="Times">The times that are free.</param>
-public sealed record TimesView(string Machine, string Site, SpanView? Slot, bool Stands, DateTimeOffset? Chosen, string? ChosenBy, IReadOnlyList<SpanView> Times);
+public sealed record TimesView(string Machine, string Site, SpanView? Slot, bool Confirmed, DateTimeOffset? Chosen, string? ChosenBy, IReadOnlyList<SpanView> Times);
 
 /// <summary>What would come of it if a machine were given a time.</summary>
 /// <param name="Slot">Its slot; null where something is in the way.</param>
@@ -118,13 +118,13 @@ public sealed record TimesView(string Machine, string Site, SpanView? Slot, bool
 public sealed record TrialView(
     string Machine, SpanView? Slot, DateTimeOffset? StageFrom, string? Crew, IReadOnlyList<string> InTheWay, IReadOnlyList<MovedRow> Moved, DateTimeOffset? EndBefore, DateTimeOffset? End, bool MeetsDeadline);
 
-/// <summary>Whose slots an address is to show.</summary>
+/// <summary>Whose slots a share link shows.</summary>
 /// <param name="Kind"><c>plan</c>, <c>wave</c>, <c>site</c>, <c>crew</c> or <c>owner</c>.</param>
 /// <param name="Of">Which one, by its name; not needed for the whole plan.</param>
 public sealed record ShareLinkCommand(string Kind, string? Of = null);
 
-/// <summary>An address at which some of a plan's slots are to be had without an account.</summary>
-/// <param name="State"><c>stands</c> or <c>ended</c>.</param>
+/// <summary>A link that shows some of a plan's slots without an account.</summary>
+/// <param name="State"><c>active</c> or <c>ended</c>.</param>
 public sealed record ShareLinkRow(string Id, string Kind, string Of, string State, DateTimeOffset Made, string MadeBy, DateTimeOffset? LastUsed);
 
 /// <summary>A new share link; what is secret of it is shown this once.</summary>
@@ -132,17 +132,17 @@ public sealed record ShareLinkRow(string Id, string Kind, string Of, string Stat
 /// <param name="Page">Where people look at it, from the service's own address on.</param>
 public sealed record NewShareLink(string Calendar, string Page, ShareLinkRow Link);
 
-/// <summary>What whoever knows a share link sees.</summary>
+/// <summary>What a share link shows.</summary>
 /// <param name="NoticeHours">How long before a time it can be changed at the latest; null where it cannot be chosen here.</param>
 public sealed record SharedView(string Plan, string Target, string Kind, string Of, DateTimeOffset Now, double? NoticeHours, IReadOnlyList<SharedSlot> Slots);
 
-/// <summary>A machine with its time, as whoever knows a share link sees it.</summary>
-/// <param name="Stands">Whether it has that time; else it is only scheduled.</param>
-/// <param name="Chosen">Whether somebody chose it.</param>
+/// <summary>A machine with its time, as a share link shows it.</summary>
+/// <param name="Confirmed">Whether that is its confirmed slot; otherwise it is only planned.</param>
+/// <param name="Chosen">Whether it was chosen manually.</param>
 /// <param name="ChooseFrom">From when on another time can be chosen; null where none can.</param>
 /// <param name="ChooseTo">Up to when.</param>
 public sealed record SharedSlot(
-    string Machine, string Site, string Wave, string Status, DateTimeOffset? Start, DateTimeOffset? End, bool Stands, bool Chosen, DateTimeOffset? ChooseFrom, DateTimeOffset? ChooseTo);
+    string Machine, string Site, string Wave, string Status, DateTimeOffset? Start, DateTimeOffset? End, bool Confirmed, bool Chosen, DateTimeOffset? ChooseFrom, DateTimeOffset? ChooseTo);
 
 /// <summary>The time that an owner wants.</summary>
 public sealed record ChooseCommand(DateTimeOffset Start);
@@ -171,9 +171,9 @@ public sealed record SpanView(DateTimeOffset From, DateTimeOffset To);
 public sealed record ClosedView(DateTimeOffset From, DateTimeOffset To, string Why);
 
 /// <summary>A slot on the board.</summary>
-/// <param name="Stands">Whether the machine has it; else it is only scheduled.</param>
-/// <param name="Chosen">Whether somebody chose its time.</param>
-public sealed record BoardSlot(string Machine, int Wave, string Status, DateTimeOffset Start, DateTimeOffset End, DateTimeOffset? StageFrom, string? Crew, bool Stands, bool Chosen);
+/// <param name="Confirmed">Whether that is its confirmed slot; otherwise it is only planned.</param>
+/// <param name="Chosen">Whether its time was chosen manually.</param>
+public sealed record BoardSlot(string Machine, int Wave, string Status, DateTimeOffset Start, DateTimeOffset End, DateTimeOffset? StageFrom, string? Crew, bool Confirmed, bool Chosen);
 
 /// <summary>A calendar that plans can refer to.</summary>
 /// <param name="Events">How many events it has, each that comes back counted once.</param>

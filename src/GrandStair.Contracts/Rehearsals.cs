@@ -1,6 +1,6 @@
 namespace GrandStair.Contracts;
 
-/// <summary>A rehearsal that somebody wants.</summary>
+/// <summary>A requested rehearsal.</summary>
 /// <param name="Draws">How often the plan and each what-if is gone through, 1 to 2,000; null for 200.</param>
 /// <param name="Seed">What the draws come from: the same one gives the same answer; null for 1.</param>
 /// <param name="FixingHours">How many hours after its wave begins a machine that is not ready is usually made ready; 0 for never, null for 96.</param>

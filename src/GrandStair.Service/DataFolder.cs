@@ -3,7 +3,7 @@ using System.Runtime.InteropServices;
 
 namespace GrandStair.Service;
 
-/// <summary>The folder of the service's data: password hashes, keys and the database are nobody else's on the machine.</summary>
+/// <summary>The folder of the service's data: password hashes, keys and the database cannot be read by other users of the machine.</summary>
 internal static class DataFolder
 {
     private const UnixFileMode Owner = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute;

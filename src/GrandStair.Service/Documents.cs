@@ -9,7 +9,7 @@ using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service;
 
-/// <summary>Understands plans and products by their file formats.</summary>
+/// <summary>Parses plans and products.</summary>
 internal sealed class Documents : IDocuments
 {
     public Product ReadProduct(CatalogueContent content) => CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn, $"{content.Product}/product.yaml");

@@ -120,7 +120,7 @@ static void ConfigureServer(IWebHostBuilder host, ServiceOptions options) => hos
     k.Limits.RequestHeadersTimeout = TimeSpan.FromSeconds(15);
     var log = k.ApplicationServices.GetRequiredService<ILoggerFactory>().CreateLogger("GrandStair.Service.Tls");
     var tls = options.TlsCertificate is { } file ? new TlsCertificate(file, options.TlsKey!, log) : null;
-    // What cannot be used is told now, not to the first who calls.
+    // What cannot be used is reported at the start, not at the first call.
     _ = tls?.Current;
     if (options.IsPlainAbroad) log.LogWarning("PLAIN HTTP on {Address}: tokens and passwords go over the network as they are. This was asked for by --plain-http yes", options.Listen);
     k.Listen(options.Listen, options.Port, listener =>
@@ -145,7 +145,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
     if (provider is not null) authentication.AddProvider(provider);
     services.AddSingleton(s => new ProviderAccounts(provider, s.GetRequiredService<AccountTable>(), clock, s.GetRequiredService<ILogger<ProviderAccounts>>()));
     services.AddCallLimits(options);
-    // The scheme and the address of the caller are taken from a proxy that was named, and from nobody else.
+    // Scheme and address of the caller are taken from named proxies only.
     services.Configure<ForwardedHeadersOptions>(f =>
     {
         f.ForwardedHeaders = ForwardedHeaders.XForwardedFor | ForwardedHeaders.XForwardedProto;

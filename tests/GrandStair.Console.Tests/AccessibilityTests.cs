@@ -20,7 +20,7 @@ public sealed class AccessibilityTests(ConsoleFixture demo) : IClassFixture<Cons
         var run = (await demo.Service.Client.RunsAsync("winter-crossing", null, 1, Stop)).Items[0];
         string[] paths =
         [
-            "/", "/fleet", "/fleet?filter=desk-w", $"/machines/{run.Machine}", "/exposure", "/readiness", "/plans", "/plans/new", "/plans/winter-crossing", "/plans/winter-crossing/edit",
+            "/", "/fleet", "/fleet?filter=desk-w", "/fleet/import", $"/machines/{run.Machine}", "/exposure", "/readiness", "/plans", "/plans/new", "/plans/winter-crossing", "/plans/winter-crossing/edit",
             "/plans/winter-crossing/board", "/plans/winter-crossing/rehearsal", "/runs", $"/runs/{run.Run}", "/outcomes", "/access", "/access/scripts", "/access/secrets", "/access/host-keys", "/audit", "/me", "/nowhere",
         ];
         var broken = new List<string>();

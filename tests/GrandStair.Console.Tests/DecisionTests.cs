@@ -1,3 +1,4 @@
+using GrandStair.Testing;
 using Microsoft.Playwright;
 using Xunit;
 
@@ -24,6 +25,41 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await Assertions.Expect(page.Locator(".log")).ToContainTextAsync("by admin");
         var run = (await small.Service.Client.RunsAsync("small", "stopped", 10, Stop)).Items.Single();
         Assert.Equal(("cancelled", "the ship has left"), (run.Outcome, run.Reason));
+    }
+
+    [Fact]
+    public async Task A_file_is_previewed_before_it_is_imported_and_its_problems_are_counted()
+    {
+        var file = Path.Combine(small.Service.Data, "annexe.csv");
+        await File.WriteAllTextAsync(file, "name,site,connection,hardware.memory\nannexe-1,Annexe,simulated,16 GiB\nannexe-2,Annexe,simulated,lots\n", Stop);
+        var page = await small.OpenAsync("/fleet");
+        await page.GetByRole(AriaRole.Link, new() { Name = "Import machines" }).ClickAsync();
+        await page.Locator("input[type=file]").First.SetInputFilesAsync(file);
+        await page.GetByRole(AriaRole.Button, new() { Name = "Preview" }).ClickAsync();
+        await Assertions.Expect(page.GetByRole(AriaRole.Alert)).ToContainTextAsync("The file does not say when its readings were seen");
+        await page.GetByRole(AriaRole.Combobox, new() { Name = "When the readings were taken" }).ClickAsync();
+        await page.GetByRole(AriaRole.Option, new() { Name = "now", Exact = true }).ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Preview" }).ClickAsync();
+        await Assertions.Expect(page.Locator("main")).ToContainTextAsync("Would add 2 machines and update 0");
+        await Assertions.Expect(page.Locator("main")).ToContainTextAsync("1 problem. Nothing has been imported yet.");
+        Assert.Equal(0, (await small.Service.Client.MachinesAsync("site = Annexe", 1, Stop)).Total);
+        await page.GetByRole(AriaRole.Button, new() { Name = "Import 2 machines" }).ClickAsync();
+        await Assertions.Expect(page.Locator("main")).ToContainTextAsync("Added 2 machines and updated 0");
+        Assert.Equal(2, (await small.Service.Client.MachinesAsync("annexe", 5, Stop)).Total);
+    }
+
+    [Fact]
+    public async Task A_draft_is_deleted_from_its_page()
+    {
+        var file = Path.Combine(small.Service.Data, "draft.yaml");
+        await File.WriteAllTextAsync(file, (await small.Service.Client.PlanAsync("small", Stop)).Body.Replace("plan: small", "plan: second-thoughts", StringComparison.Ordinal), Stop);
+        await small.Service.OkAsync("plan", "create", file);
+        var page = await small.OpenAsync("/plans/second-thoughts");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Delete this draft …" }).ClickAsync();
+        await page.GetByLabel("Why").FillAsync("another quarter");
+        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Delete this draft" }).ClickAsync();
+        await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/plans$"));
+        Assert.DoesNotContain(await small.Service.Client.PlansAsync(Stop), p => p.Name == "second-thoughts");
     }
 
     [Fact]

@@ -80,7 +80,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await TellsAsync("is in wave Pilot", "plan", "move", "other", "desk-4", "Pilot", "--reason", "on loan");
         await TellsAsync("desk-5", "plan", "exempt", "other", "desk-5", "--as", "retired", "--reason", "sold");
         await FailsAsync(3, "its runs and their history stay", "plan", "discard", "small", "--reason", "x");
-        await FailsAsync(3, "only one whose run has ended without success", "plan", "retry", "other", "desk-4", "--reason", "x");
+        await FailsAsync(3, "only a machine whose run ended without success", "plan", "retry", "other", "desk-4", "--reason", "x");
         await TellsAsync("held: storm", "plan", "hold", "small", "--reason", "storm");
         await TellsAsync("started", "plan", "start", "small");
 

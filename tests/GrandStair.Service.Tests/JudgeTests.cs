@@ -87,7 +87,7 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
         var view = await Service.Client.ReadinessAsync("Brae Desktop", null, null, "name = desk-full", Stop);
         Assert.Equal((1, 1), (view.Open, view.Checks.Single(c => c.Name == "space").Waived));
         var waiver = (await Service.Client.WaiversAsync(Stop)).Single(w => w.Machine == "desk-full");
-        Assert.Equal(("stands", "a second disk comes", "admin"), (waiver.State, waiver.Reason, waiver.By));
+        Assert.Equal(("active", "a second disk comes", "admin"), (waiver.State, waiver.Reason, waiver.By));
 
         // It got worse: the waiver no longer counts, and says why.
         fleet.Import("name,disk.system.free\ndesk-full,9 GiB\n");

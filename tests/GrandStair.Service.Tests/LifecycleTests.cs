@@ -44,7 +44,7 @@ public sealed class LifecycleTests
         Assert.Contains("is not running", (await service.GstairAsync("plan", "hold", "small", "--reason", "x")).Error, StringComparison.Ordinal);
         var unread = await service.GstairAsync("plan", "start", "small");
         Assert.Equal(3, unread.Exit);
-        Assert.Contains("somebody has to acknowledge: licence-carries (The licence carries over only if", unread.Error, StringComparison.Ordinal);
+        Assert.Contains("these must be acknowledged: licence-carries (The licence carries over only if", unread.Error, StringComparison.Ordinal);
         Assert.Contains("1 of 1 are still open", await service.OkAsync("plan", "acknowledge", "small"), StringComparison.Ordinal);
         Assert.Contains("Say why, with --reason", (await service.GstairAsync("plan", "acknowledge", "small", "--all")).Error, StringComparison.Ordinal);
         Assert.Contains("has nothing named 'x' to acknowledge", (await service.GstairAsync("plan", "acknowledge", "small", "x", "--reason", "y")).Error, StringComparison.Ordinal);

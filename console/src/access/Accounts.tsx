@@ -2,7 +2,7 @@ import { Button, Checkbox, PasswordInput, TagsInput, TextInput } from '@mantine/
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { time } from '../parts/words';
 import { Sessions, Tokens } from '../session/MePage';
@@ -25,7 +25,7 @@ export function Accounts() {
   const may = useMay();
   const [doing, setDoing] = useState<Doing>();
   const accounts = useQuery({ queryKey: ['accounts'], queryFn: () => take(api.GET('/api/v1/accounts')) });
-  if (accounts.error) return <Problem of={accounts.error} />;
+  if (failed(accounts)) return <Problem of={accounts.error} />;
   if (!accounts.data) return <Loading />;
   const active = accounts.data.filter((a) => !a.ended);
   const keeps = may('ChangeAccount');

@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { many, time } from '../parts/words';
 import { useMay } from '../session/useSession';
@@ -37,7 +37,7 @@ export function HostKeys() {
       take(api.POST('/api/v1/host-keys/first-use/{site}/end', { params: { path: { site: ending ?? '' } }, body: { reason } })),
     onSuccess: done,
   });
-  if (keys.error) return <Problem of={keys.error} />;
+  if (failed(keys)) return <Problem of={keys.error} />;
   if (!keys.data) return <Loading />;
   const all = keys.data.items;
   const none = all.filter((k) => !k.hostKey);

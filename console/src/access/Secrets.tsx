@@ -2,7 +2,7 @@ import { Button, PasswordInput, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { time } from '../parts/words';
 
@@ -30,7 +30,7 @@ export function Secrets() {
     onSuccess: done,
   });
   const rotate = useMutation({ mutationFn: () => take(api.POST('/api/v1/secrets/rotate')), onSuccess: done });
-  if (secrets.error) return <Problem of={secrets.error} />;
+  if (failed(secrets)) return <Problem of={secrets.error} />;
   if (!secrets.data) return <Loading />;
   return (
     <>

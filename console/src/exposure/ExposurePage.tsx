@@ -2,7 +2,7 @@ import { TextInput } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { amount, many, word } from '../parts/words';
 import { usePlan } from '../plans/usePlan';
 
@@ -18,8 +18,8 @@ export function ExposurePage() {
     queryFn: () => take(api.GET('/api/v1/exposure', { params: { query: { by } } })),
     enabled: plans.data !== undefined && isDay,
   });
-  if (plans.error) return <Problem of={plans.error} />;
-  if (exposure.error) return <Problem of={exposure.error} />;
+  if (failed(plans)) return <Problem of={plans.error} />;
+  if (failed(exposure)) return <Problem of={exposure.error} />;
   if (!exposure.data) return isDay ? <Loading /> : <p className="empty">A day looks like 2027-03-31.</p>;
   const fallen = exposure.data.reduce((sum, p) => sum + p.fallen, 0);
   const falling = exposure.data.reduce((sum, p) => sum + p.falling, 0);

@@ -2,15 +2,17 @@ import { useInfiniteQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { useRowsInSight } from '../parts/inSight';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { Status } from '../parts/Status';
 import { amount, many, time } from '../parts/words';
+import { useMay } from '../session/useSession';
 
 const PART = 200;
 const ROW = 37;
 
 export function FleetPage() {
   const [params] = useSearchParams();
+  const may = useMay();
   const filter = params.get('filter') ?? '';
   const machines = useInfiniteQuery({
     queryKey: ['machines', filter],
@@ -21,7 +23,7 @@ export function FleetPage() {
     initialPageParam: null as string | null,
     getNextPageParam: (last) => last.next,
   });
-  if (machines.error)
+  if (failed(machines))
     return (
       <>
         <h1>No machines match this filter</h1>
@@ -38,6 +40,11 @@ export function FleetPage() {
   const conflicting = rows.filter((row) => Number(row.conflicts) > 0).length;
   return (
     <>
+      {may('ImportFleet') && (
+        <Link to="/fleet/import" className="page-action">
+          Import machines …
+        </Link>
+      )}
       <h1>
         <b>{amount(total)}</b> {total === 1 ? 'machine' : 'machines'}
         {filter && ' match'}

@@ -5,7 +5,7 @@ import { Link, useParams } from 'react-router';
 import { api, type Schemas, ServiceProblem, take } from '../api/client';
 import { CheckActions } from '../parts/CheckActions';
 import { Explain } from '../parts/Explain';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { GateState, Status } from '../parts/Status';
 import { date, many, span, time, word } from '../parts/words';
 import { MemberActions } from '../plans/MemberActions';
@@ -22,7 +22,7 @@ export function MachinePage() {
     mutationFn: () => take(api.POST('/api/v1/machines/{name}/readings', path)),
     onSuccess: () => queries.invalidateQueries(),
   });
-  if (machine.error) return <Problem of={machine.error} />;
+  if (failed(machine)) return <Problem of={machine.error} />;
   if (!machine.data) return <Loading />;
   const { machine: m, places } = machine.data;
   const place = places.at(-1);
@@ -254,7 +254,7 @@ function History({ machine, of }: { machine: string; of: string }) {
     queryKey: ['history', machine, of],
     queryFn: () => take(api.GET('/api/v1/machines/{name}/readings/{key}', { params: { path: { name: machine, key: of } } })),
   });
-  if (history.error) return <Problem of={history.error} />;
+  if (failed(history)) return <Problem of={history.error} />;
   return (
     <ul className="rows history">
       {history.data?.map((r) => (

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { Status, statuses } from '../parts/Status';
 import { amount, word } from '../parts/words';
 import { MemberActions } from '../plans/MemberActions';
@@ -14,8 +14,8 @@ export function OutcomesPage() {
     queryFn: () => take(api.GET('/api/v1/outcomes/{name}', { params: { path: { name: name as string } } })),
     enabled: name !== undefined,
   });
-  if (plans.error) return <Problem of={plans.error} />;
-  if (outcomes.error) return <Problem of={outcomes.error} />;
+  if (failed(plans)) return <Problem of={plans.error} />;
+  if (failed(outcomes)) return <Problem of={outcomes.error} />;
   if (plans.data && name === undefined) return <h1>There is no plan yet, so nothing has ended</h1>;
   if (!outcomes.data) return <Loading />;
   const view = outcomes.data;

@@ -3,7 +3,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { fixedBy } from '../parts/Explain';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { RunProgress, ToGo } from '../parts/RunProgress';
 import { statuses } from '../parts/Status';
 import { amount, date, hour, many, percent, span, time, word } from '../parts/words';
@@ -18,8 +18,8 @@ export function OverviewPage() {
     enabled: name !== undefined,
     refetchInterval: 5000,
   });
-  if (plans.error) return <Problem of={plans.error} />;
-  if (overview.error) return <Problem of={overview.error} />;
+  if (failed(plans)) return <Problem of={plans.error} />;
+  if (failed(overview)) return <Problem of={overview.error} />;
   if (plans.data && name === undefined) return <NoPlan />;
   if (!overview.data) return <Loading />;
   const view = overview.data;
@@ -43,8 +43,8 @@ function NoPlan() {
     <>
       <h1>There is no plan yet</h1>
       <p className="under">
-        Import the fleet with <code>gstair fleet import FILE</code>, look at its <Link to="/readiness">readiness</Link>, then make a plan
-        with <code>gstair plan create FILE</code>.
+        <Link to="/fleet/import">Import the fleet</Link>, look at its <Link to="/readiness">readiness</Link>, then{' '}
+        <Link to="/plans/new">create a plan</Link>.
       </p>
     </>
   );

@@ -12,5 +12,6 @@ function nameOf(page: string, name: string | undefined, part: string | undefined
   if (page === 'runs') return `Run ${name}`;
   if (page === 'access') return `Access: ${name.replaceAll('-', ' ')}`;
   if (page === 'plans' && name === 'new') return 'New plan';
+  if (page === 'fleet') return 'Import machines';
   return part ? `${name}, ${planPages[part] ?? part}` : name;
 }

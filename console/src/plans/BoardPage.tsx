@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { type PointerEvent, useRef, useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { amount, date, many, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { TimeDialog } from './TimeDialog';
@@ -47,8 +47,8 @@ export function BoardPage() {
       return at({ from: first, to: new Date(Date.parse(first) + days * DAY).toISOString() });
     },
   });
-  if (board.error) return <Problem of={board.error} />;
-  if (plan.error) return <Problem of={plan.error} />;
+  if (failed(board)) return <Problem of={board.error} />;
+  if (failed(plan)) return <Problem of={plan.error} />;
   if (!board.data || !plan.data) return <Loading />;
   const only = params.get('site') ?? '';
   const view = { ...board.data, sites: board.data.sites.filter((s) => s.site.toLowerCase().includes(only.toLowerCase())) };
@@ -363,11 +363,11 @@ function Row({ row, x, onGrab }: { row: Placed; x: (at: number) => number; onGra
         const y = top + PAD + lane * LANE;
         const begin = x(Date.parse(slot.start));
         const open = () => go(`/machines/${encodeURIComponent(slot.machine)}`);
-        const words = `${slot.machine}, ${word(slot.status)}: ${time(slot.start)} to ${time(slot.end)}${slot.stands ? '' : ', planned'}${slot.crew ? `, with ${slot.crew}` : ''}${slot.chosen ? ', as somebody chose' : ''}${slot.stageFrom ? `, staged from ${time(slot.stageFrom)}` : ''}`;
+        const words = `${slot.machine}, ${word(slot.status)}: ${time(slot.start)} to ${time(slot.end)}${slot.confirmed ? '' : ', planned'}${slot.crew ? `, with ${slot.crew}` : ''}${slot.chosen ? ', as somebody chose' : ''}${slot.stageFrom ? `, staged from ${time(slot.stageFrom)}` : ''}`;
         return (
           <g
             key={slot.machine}
-            className={`slot ${colourOf(slot.wave)} ${slot.stands ? '' : 'scheduled'} is-${slot.status} ${slot.chosen ? 'chosen' : ''}`}
+            className={`slot ${colourOf(slot.wave)} ${slot.confirmed ? '' : 'scheduled'} is-${slot.status} ${slot.chosen ? 'chosen' : ''}`}
           >
             {slot.stageFrom && <line className="staging" x1={x(Date.parse(slot.stageFrom))} x2={begin} y1={y + 3} y2={y + 3} />}
             <rect

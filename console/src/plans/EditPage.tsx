@@ -4,7 +4,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useRef, useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { api, asYaml, type FileProblem, type Schemas, ServiceProblem, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { many } from '../parts/words';
 import { Comparison } from './Comparison';
@@ -29,7 +29,7 @@ function Change({ name }: { name: string }) {
     gcTime: 0,
     queryFn: () => take(api.GET('/api/v1/plans/{name}', { params: { path: { name } } })),
   });
-  if (plan.error) return <Problem of={plan.error} />;
+  if (failed(plan)) return <Problem of={plan.error} />;
   if (!plan.data) return <Loading />;
   if (!from) {
     setFrom(plan.data);

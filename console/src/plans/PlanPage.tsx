@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { Status, statuses } from '../parts/Status';
 import { amount, date, time, word } from '../parts/words';
@@ -16,7 +16,7 @@ import { WaveDialog } from './WaveDialog';
 export function PlanPage() {
   const { name = '' } = useParams();
   const plan = useQuery({ queryKey: ['plan', name], queryFn: () => take(api.GET('/api/v1/plans/{name}', { params: { path: { name } } })) });
-  if (plan.error) return <Problem of={plan.error} />;
+  if (failed(plan)) return <Problem of={plan.error} />;
   if (!plan.data) return <Loading />;
   const view = plan.data;
   return (
@@ -77,7 +77,7 @@ function Acknowledgements({ plan }: { plan: string }) {
       queries.invalidateQueries();
     },
   });
-  if (all.error) return <Problem of={all.error} />;
+  if (failed(all)) return <Problem of={all.error} />;
   const open = all.data?.filter((a) => a.by === null) ?? [];
   if (!all.data || all.data.length === 0) return null;
   return (
@@ -267,7 +267,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
   const may = useMay();
   const [timing, setTiming] = useState<string | null>(null);
   const [moving, setMoving] = useState<Schemas['MemberRow'] | null>(null);
-  if (members.error) return <Problem of={members.error} />;
+  if (failed(members)) return <Problem of={members.error} />;
   if (!members.data) return <Loading />;
   const what = [status && word(status), wave && `of wave ${view.waves[Number(wave) - 1]?.name ?? wave}`].filter(Boolean).join(' ');
   return (

@@ -2,14 +2,14 @@ import { Button } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { amount, date, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 
 export function PlansPage() {
   const may = useMay();
   const plans = useQuery({ queryKey: ['plans'], queryFn: () => take(api.GET('/api/v1/plans')) });
-  if (plans.error) return <Problem of={plans.error} />;
+  if (failed(plans)) return <Problem of={plans.error} />;
   if (!plans.data) return <Loading />;
   const moving = plans.data.filter((plan) => plan.state === 'started').length;
   return (

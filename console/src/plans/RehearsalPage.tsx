@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { Status } from '../parts/Status';
 import { date, many, percent, span, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
@@ -35,9 +35,9 @@ export function RehearsalPage() {
     refetchInterval: (query) => (isRunning(query.state.data) ? 500 : false),
     queryFn: () => take(api.GET('/api/v1/plans/{name}/rehearsals/{id}', { params: { path: { name, id: wanted ?? 0 } } })),
   });
-  if (plan.error) return <Problem of={plan.error} />;
-  if (all.error) return <Problem of={all.error} />;
-  if (rehearsal.error) return <Problem of={rehearsal.error} />;
+  if (failed(plan)) return <Problem of={plan.error} />;
+  if (failed(all)) return <Problem of={all.error} />;
+  if (failed(rehearsal)) return <Problem of={rehearsal.error} />;
   if (!all.data || !plan.data || (wanted !== null && !rehearsal.data) || (wanted === null && isStarted && forecast.isPending))
     return <Loading />;
   const results = wanted === null ? (forecast.data ? [forecast.data] : []) : (rehearsal.data?.results ?? []);

@@ -37,7 +37,7 @@ export function ShareLinks({ view }: { view: Schemas['PlanView'] }) {
       done();
     },
   });
-  const active = links.data?.filter((a) => a.state === 'stands') ?? [];
+  const active = links.data?.filter((a) => a.state === 'active') ?? [];
   return (
     <section className="card">
       <h2>

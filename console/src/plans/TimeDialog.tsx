@@ -44,7 +44,7 @@ export function TimeDialog({ plan, machine, start, onClose }: { plan: string; ma
       title={`Reschedule ${machine}`}
       what={
         view
-          ? `${view.slot ? `It ${view.stands ? 'begins' : 'is planned to begin'} ${time(view.slot.from)}` : 'It is not scheduled'}${view.chosenBy ? `, scheduled by ${view.chosenBy}` : ''}. What others were told stays as it is.`
+          ? `${view.slot ? `It ${view.confirmed ? 'begins' : 'is planned to begin'} ${time(view.slot.from)}` : 'It is not scheduled'}${view.chosenBy ? `, scheduled by ${view.chosenBy}` : ''}. What others were told stays as it is.`
           : 'Loading free times …'
       }
       act="Reschedule"

@@ -5,7 +5,7 @@ import { CheckActions } from '../parts/CheckActions';
 import { ConditionField } from '../parts/ConditionField';
 import { Explain, fixedBy } from '../parts/Explain';
 import { useRowsInSight } from '../parts/inSight';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { amount, date, many, span, word } from '../parts/words';
 import { usePlan } from '../plans/usePlan';
 
@@ -33,7 +33,7 @@ export function ReadinessPage() {
     queryFn: () => take(api.GET('/api/v1/readiness', { params: { query: target } })),
     enabled: asked,
   });
-  if (plans.error) return <Problem of={plans.error} />;
+  if (failed(plans)) return <Problem of={plans.error} />;
   const narrow = (scope: string) => {
     const next = new URLSearchParams(params);
     next.delete('machine');
@@ -50,7 +50,7 @@ export function ReadinessPage() {
       onSubmit={narrow}
     />
   );
-  if (readiness.error)
+  if (failed(readiness))
     return (
       <>
         <h1>Readiness</h1>

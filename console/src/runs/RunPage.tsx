@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { RunProgress, ToGo } from '../parts/RunProgress';
 import { Status } from '../parts/Status';
@@ -17,7 +17,7 @@ export function RunPage() {
     queryFn: () => take(api.GET('/api/v1/runs/{run}', { params: { path: { run: id } } })),
     refetchInterval: 3000,
   });
-  if (run.error) return <Problem of={run.error} />;
+  if (failed(run)) return <Problem of={run.error} />;
   if (!run.data) return <Loading />;
   const view = run.data;
   const r = view.run;

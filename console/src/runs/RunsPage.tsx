@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { RunProgress, ToGo } from '../parts/RunProgress';
 import { Status, statuses } from '../parts/Status';
 import { many, span, word } from '../parts/words';
@@ -14,7 +14,7 @@ export function RunsPage() {
     queryFn: () => take(api.GET('/api/v1/runs', { params: { query: { limit: 1000 } } })),
     refetchInterval: 5000,
   });
-  if (all.error) return <Problem of={all.error} />;
+  if (failed(all)) return <Problem of={all.error} />;
   if (!all.data) return <Loading />;
   const counts = new Map<string, number>();
   for (const run of all.data.items) counts.set(run.status, (counts.get(run.status) ?? 0) + 1);

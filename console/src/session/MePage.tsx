@@ -3,7 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { time } from '../parts/words';
 import { Scope } from './Scope';
@@ -21,7 +21,7 @@ export function MePage() {
       go('/sign-in');
     },
   });
-  if (session.error) return <Problem of={session.error} />;
+  if (failed(session)) return <Problem of={session.error} />;
   if (!session.data) return <Loading />;
   const me = session.data;
   return (
@@ -68,8 +68,8 @@ export function Tokens({ account }: { account?: string }) {
       queries.invalidateQueries({ queryKey: ['tokens'] });
     },
   });
-  if (tokens.error) return <Problem of={tokens.error} />;
-  const shown = tokens.data?.filter((t) => t.state === 'stands') ?? [];
+  if (failed(tokens)) return <Problem of={tokens.error} />;
+  const shown = tokens.data?.filter((t) => t.state === 'active') ?? [];
   return (
     <section className="card">
       <h2>
@@ -183,7 +183,7 @@ export function Sessions({ account }: { account?: string }) {
     mutationFn: (id: string) => take(api.DELETE('/api/v1/sessions/{id}', { params: { path: { id } } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ['sessions'] }),
   });
-  if (sessions.error) return <Problem of={sessions.error} />;
+  if (failed(sessions)) return <Problem of={sessions.error} />;
   return (
     <section className="card">
       <h2>{account ? 'Your sessions' : 'Sessions'}</h2>

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { useParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
-import { Loading, Problem } from '../parts/Problem';
+import { failed, Loading, Problem } from '../parts/Problem';
 import { DialogActions } from '../parts/ReasonDialog';
 import { Status } from '../parts/Status';
 import { amount, many, span, time } from '../parts/words';
@@ -22,7 +22,7 @@ export function TimesPage() {
   useEffect(() => {
     document.title = 'Upgrade times · Grand Stair';
   }, []);
-  if (shared.error)
+  if (failed(shared))
     return (
       <main className="shared">
         <Problem of={shared.error} />
@@ -102,7 +102,7 @@ function Row({
         <td>{slot.site}</td>
         <td className="nowrap">
           {slot.start ? <b>{time(slot.start)}</b> : 'not scheduled yet'}
-          {slot.start && !slot.stands && !slot.chosen && <span className="quiet"> not yet confirmed</span>}
+          {slot.start && !slot.confirmed && !slot.chosen && <span className="quiet"> not yet confirmed</span>}
           {slot.chosen && <span className="quiet"> manually chosen</span>}
         </td>
         <td className="nowrap">{time(slot.end)}</td>

@@ -19,7 +19,7 @@ internal static class AccountCommands
             (_, client, stop) => client.AccountsAsync(stop),
             (accounts, screen) => screen.Table(
                 ["account", "kind", "roles", "sites", "signs in by?", "last used?", "state"],
-                accounts.Select(a => new[] { a.Name, a.Kind, string.Join(", ", a.Roles), Where(a.Sites), a.Provider ?? (a.HasPassword ? "password" : "token"), Screen.Time(a.LastUsed), a.Ended is null ? "stands" : "ended" })));
+                accounts.Select(a => new[] { a.Name, a.Kind, string.Join(", ", a.Roles), Where(a.Sites), a.Provider ?? (a.HasPassword ? "password" : "token"), Screen.Time(a.LastUsed), a.Ended is null ? "active" : "ended" })));
         return command;
     }
 

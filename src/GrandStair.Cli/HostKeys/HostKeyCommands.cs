@@ -20,7 +20,7 @@ internal static class HostKeyCommands
             (parsed, client, stop) => client.HostKeysAsync(parsed.GetValue(filter), parsed.GetValue(from), int.MaxValue, stop),
             (page, screen) =>
             {
-                screen.Table(["machine", "site", "at", "host key", "pinned by"], page.Items.Select(k => new[] { k.Machine, k.Site, $"{k.Address}:{k.Port}", k.HostKey ?? "none: nothing is sent", k.From == "first-use" ? "first use; nobody compared it" : k.From }));
+                screen.Table(["machine", "site", "at", "host key", "pinned by"], page.Items.Select(k => new[] { k.Machine, k.Site, $"{k.Address}:{k.Port}", k.HostKey ?? "none: nothing is sent", k.From == "first-use" ? "first use, not compared" : k.From }));
                 screen.Hint($"{page.Total} machines");
             });
         return command;

@@ -10,7 +10,7 @@ namespace GrandStair.Cli.Login;
 /// <param name="Client">The name under which the terminal is known to the provider.</param>
 internal sealed record Login(string Token, DateTimeOffset? Ends = null, string? Refresh = null, string? Authority = null, string? Client = null);
 
-/// <summary>The logins of this person on this computer, in a file that nobody else may read.</summary>
+/// <summary>This user's logins on this computer, in a file that others cannot read.</summary>
 internal static class LoginStore
 {
     private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web) { WriteIndented = true };

@@ -99,7 +99,7 @@ internal static partial class PlanCommands
         return command;
     }
 
-    /// <summary>When a machine goes: its slot, or in brackets the time that is scheduled for it; with a star where somebody chose it.</summary>
+    /// <summary>When a machine goes: its slot, or in brackets the time that is scheduled for it; with a star where it was chosen manually.</summary>
     private static string Slot(MemberRow m)
     {
         var at = m.SlotStart ?? m.Chosen ?? m.PlannedStart;
@@ -140,7 +140,7 @@ internal static partial class PlanCommands
             (parsed, client, stop) => client.TimesAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, parsed.GetValue(from), parsed.GetValue(to), stop),
             (view, screen) =>
             {
-                var now = view.Slot is null ? "has no time yet" : $"{(view.Stands ? "begins" : "is scheduled to begin")} **{Screen.Time(view.Slot.From)}**";
+                var now = view.Slot is null ? "has no time yet" : $"{(view.Confirmed ? "begins" : "is scheduled to begin")} **{Screen.Time(view.Slot.From)}**";
                 screen.Say($"**{view.Machine}** at {view.Site} {now}{(view.ChosenBy is null ? "" : $", chosen by {view.ChosenBy}")}. {view.Times.Count} other times are free (UTC):");
                 foreach (var day in view.Times.GroupBy(t => DateOnly.FromDateTime(t.From.UtcDateTime))) screen.Say($"  {day.Key:ddd d MMM}  {string.Join("  ", day.Select(t => $"{t.From.UtcDateTime:HH:mm}"))}");
             });

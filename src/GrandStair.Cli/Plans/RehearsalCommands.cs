@@ -71,7 +71,7 @@ internal static partial class PlanCommands
         return command;
     }
 
-    /// <summary>Waits until a rehearsal is over; whoever has enough of waiting ends it with Ctrl+C.</summary>
+    /// <summary>Waits until a rehearsal is over, or until Ctrl+C is pressed.</summary>
     private static async Task<RehearsalView> WaitAsync(GrandStairClient client, string plan, RehearsalView view, Screen screen, bool tells, CancellationToken stop)
     {
         var told = DateTimeOffset.UtcNow;

@@ -412,7 +412,7 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
 /// <summary>Texts that machines send are hostile.</summary>
 internal static class Texts
 {
-    /// <summary>Takes control signs other than line breaks out, and keeps the last so many signs.</summary>
+    /// <summary>Removes control characters other than line breaks, and keeps the end of the text up to a length.</summary>
     public static string Clean(string text, int most)
     {
         var clean = string.Concat(text.Where(c => c == '\n' || !char.IsControl(c))).Trim();

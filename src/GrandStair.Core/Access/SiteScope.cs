@@ -2,7 +2,7 @@ using System.Collections.Immutable;
 
 namespace GrandStair.Core.Access;
 
-/// <summary>The sites whose machines somebody may see: all, or some. What stands at another site, or at none, does not exist for him.</summary>
+/// <summary>The sites whose machines an account sees: all, or some. Machines at other sites, or at none, do not exist for it.</summary>
 public sealed class SiteScope : IEquatable<SiteScope>
 {
     private const string Everywhere = "*";

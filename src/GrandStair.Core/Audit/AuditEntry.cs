@@ -4,7 +4,7 @@ using System.Text;
 
 namespace GrandStair.Core.Audit;
 
-/// <summary>A command that somebody gave.</summary>
+/// <summary>A command as it was given.</summary>
 /// <param name="Number">Its place, from 1, without gaps.</param>
 /// <param name="At">When, UTC, to the microsecond.</param>
 /// <param name="Actor">Who.</param>
@@ -125,7 +125,7 @@ public sealed class AuditCheck
         ArgumentNullException.ThrowIfNull(next);
         var number = next.Entry.Number;
         if (number > Number + 1) Tell(Number + 1, number == Number + 2 ? "this entry is missing" : $"the entries {Number + 1} to {number - 1} are missing");
-        else if (number <= Number) Tell(number, $"this entry stands after {Number}: it is there twice, or they were put in another order");
+        else if (number <= Number) Tell(number, $"this entry comes after {Number}: it is there twice, or entries were reordered");
         var follows = number == Number + 1;
         Number = Math.Max(Number, number);
         if (next.Hash is null)

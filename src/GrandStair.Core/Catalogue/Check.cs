@@ -15,7 +15,7 @@ public enum Need
     Should,
 }
 
-/// <summary>When a check is asked.</summary>
+/// <summary>When a check is evaluated.</summary>
 public enum Moment
 {
     /// <summary>When the plan is made, and until the run begins.</summary>
@@ -76,7 +76,7 @@ public sealed record Check
     /// <summary>How old its readings may be; null for any age.</summary>
     public TimeSpan? Fresh { get; init; }
 
-    /// <summary>When it is asked.</summary>
+    /// <summary>When it is evaluated.</summary>
     public ImmutableHashSet<Moment> AskedAt { get; init; } = [Moment.Planning, Moment.Start];
 
     /// <summary>How it is fixed.</summary>
@@ -88,7 +88,7 @@ public sealed record Check
     /// <summary>The component of the machine that it is about; null for the whole.</summary>
     public string? Component { get; init; }
 
-    /// <summary>Whether it stands for a known issue: what cannot be told then counts as touched.</summary>
+    /// <summary>Whether it stands for a known issue: what is unknown then counts as touched.</summary>
     public bool IsKnownIssue { get; init; }
 
     /// <summary>The keys that it looks at, each once.</summary>

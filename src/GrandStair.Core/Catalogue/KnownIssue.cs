@@ -19,7 +19,7 @@ public sealed record KnownIssue
     /// <summary>Whether a machine that it touches must not get it, or should not.</summary>
     public required Need Need { get; init; }
 
-    /// <summary>Whom it touches. Where it cannot be told, it touches.</summary>
+    /// <summary>Which machines it affects. Where that is unknown, it counts as affected.</summary>
     public required Condition Touches { get; init; }
 
     /// <summary>The first build that has it; null for all from the first.</summary>
@@ -38,7 +38,7 @@ public sealed record KnownIssue
     public bool IsIn(string build) =>
         (Since is null || VersionOrder.Instance.Compare(build, Since) >= 0) && (FixedIn is null || VersionOrder.Instance.Compare(build, FixedIn) < 0);
 
-    /// <summary>The check that it comes to for a machine whom it touches and whom no build spares.</summary>
+    /// <summary>The check that it becomes for a machine that it affects and that no build spares.</summary>
     public Check AsCheck => new()
     {
         Name = $"issue-{Name}",

@@ -17,7 +17,7 @@ public enum Preserves
     Full,
 }
 
-/// <summary>What becomes of a machine by a method.</summary>
+/// <summary>What a method does with a machine.</summary>
 public enum Way
 {
     /// <summary>It is upgraded.</summary>
@@ -35,7 +35,7 @@ public enum Way
 
 /// <summary>What a method needs besides the machine.</summary>
 /// <param name="Media">The name of the media that it installs from; null where it needs none.</param>
-/// <param name="Crew">The crew whose hands it needs; null where nobody has to be there.</param>
+/// <param name="Crew">The crew that it needs on site; null where it needs none.</param>
 /// <param name="OwnerPresent">Whether the machine's owner has to be there.</param>
 /// <param name="Stages">How much staging brings to the machine over its site's uplink, in bytes.</param>
 public sealed record MethodNeeds(string? Media = null, string? Crew = null, bool OwnerPresent = false, double Stages = 0);
@@ -52,7 +52,7 @@ public sealed record Method
     /// <summary>The hops that it can do, by name.</summary>
     public required ImmutableArray<string> Hops { get; init; }
 
-    /// <summary>What becomes of a machine by it. All but an upgrade end as an exemption, and have no steps.</summary>
+    /// <summary>What the method does with a machine. All but an upgrade end as an exemption, and have no steps.</summary>
     public Way Way { get; init; } = Way.Upgrade;
 
     /// <summary>What it needs besides the machine.</summary>

@@ -17,13 +17,13 @@ public sealed record Product
     /// <summary>Which machines run it.</summary>
     public required Condition Is { get; init; }
 
-    /// <summary>The key that tells the release that a machine runs.</summary>
+    /// <summary>The key with the release that a machine runs.</summary>
     public required string VersionKey { get; init; }
 
-    /// <summary>The key that tells the edition; null where the product has none.</summary>
+    /// <summary>The key with the edition; null where the product has none.</summary>
     public string? EditionKey { get; init; }
 
-    /// <summary>The key that tells the build; null where builds are not told apart.</summary>
+    /// <summary>The key with the build; null where builds are not distinguished.</summary>
     public string? BuildKey { get; init; }
 
     /// <summary>The time zone in which the vendor's days are meant, by its name in the IANA database.</summary>
@@ -56,7 +56,7 @@ public sealed record Product
     /// <summary>The content of every script, by its file name.</summary>
     public ImmutableDictionary<string, string> Scripts { get; init; } = ImmutableDictionary<string, string>.Empty;
 
-    /// <summary>The known issues that touch a machine, or may touch it as far as can be told.</summary>
+    /// <summary>The known issues that touch a machine, or may touch it as far as is known.</summary>
     public ImmutableArray<KnownIssue> IssuesTouching(IReadable machine, DateTimeOffset now) =>
         [.. KnownIssues.Where(i => i.Touches.Ask(machine, new EvaluationContext(now)).Value != Kleene.No)];
 
@@ -120,7 +120,7 @@ public sealed record Reader(string Script, ImmutableArray<string> Covers);
 /// <param name="Name">The hop's name, such as <c>11-to-12</c>.</param>
 /// <param name="From">The releases that it starts from.</param>
 /// <param name="To">The release that it leads to.</param>
-/// <param name="Editions">Which edition becomes which; empty where editions are not told apart.</param>
+/// <param name="Editions">Which edition becomes which; empty where editions are not distinguished.</param>
 /// <param name="Checks">What must or should hold, whatever the method.</param>
 public sealed record Hop(string Name, ImmutableArray<string> From, string To, ImmutableDictionary<string, string> Editions, ImmutableArray<Check> Checks)
 {
@@ -134,6 +134,6 @@ public sealed record Hop(string Name, ImmutableArray<string> From, string To, Im
 /// <summary>A component of a machine with a version of its own.</summary>
 /// <param name="Name">Its name within its product, such as <c>firmware</c>.</param>
 /// <param name="Title">What people call it.</param>
-/// <param name="VersionKey">The key that tells its version. The component whose key is the product's own stands for the product itself.</param>
+/// <param name="VersionKey">The key with its version. The component whose key is the product's own stands for the product itself.</param>
 public sealed record Component(string Name, string Title, string VersionKey);
 

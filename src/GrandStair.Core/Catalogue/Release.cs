@@ -6,7 +6,7 @@ namespace GrandStair.Core.Catalogue;
 /// <summary>Whether a release is to be taken.</summary>
 public enum ReleaseStatus
 {
-    /// <summary>It can be had.</summary>
+    /// <summary>It is available.</summary>
     Available,
 
     /// <summary>It is the one to take.</summary>
@@ -41,7 +41,7 @@ public sealed record Release(string Version, string Name, ReleaseStatus Status, 
     /// <summary>The day on which it came out; null where it is not known.</summary>
     public DateOnly? Out { get; init; }
 
-    /// <summary>Its builds, oldest first; empty where they are not told apart.</summary>
+    /// <summary>Its builds, oldest first; empty where they are not distinguished.</summary>
     public ImmutableArray<Build> Builds { get; init; } = [];
 
     /// <summary>The machines that it is offered to while it is phased in; null where that is not known.</summary>

@@ -7,7 +7,7 @@ namespace GrandStair.Core.Conditions;
 public abstract record Condition(string Text)
 {
     /// <summary>Asks a machine, or a row of one of its tables.</summary>
-    public abstract Answer Ask(IReadable machine, EvaluationContext use);
+    public abstract Answer Ask(IReadable machine, EvaluationContext context);
 
     /// <summary>The keys that it looks at, each once.</summary>
     public abstract IEnumerable<string> Keys { get; }
@@ -23,7 +23,7 @@ public abstract record Condition(string Text)
 public sealed record All(string Text, ImmutableArray<Condition> Parts) : Condition(Text)
 {
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, EvaluationContext use) => Joined.Of(Parts, machine, use, answers => answers.Min(a => a.Value), Kleene.Yes);
+    public override Answer Ask(IReadable machine, EvaluationContext context) => Joined.Of(Parts, machine, context, answers => answers.Min(a => a.Value), Kleene.Yes);
 
     /// <inheritdoc />
     public override IEnumerable<string> Keys => Parts.SelectMany(p => p.Keys).Distinct();
@@ -36,7 +36,7 @@ public sealed record All(string Text, ImmutableArray<Condition> Parts) : Conditi
 public sealed record Any(string Text, ImmutableArray<Condition> Parts) : Condition(Text)
 {
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, EvaluationContext use) => Joined.Of(Parts, machine, use, answers => answers.Max(a => a.Value), Kleene.No);
+    public override Answer Ask(IReadable machine, EvaluationContext context) => Joined.Of(Parts, machine, context, answers => answers.Max(a => a.Value), Kleene.No);
 
     /// <inheritdoc />
     public override IEnumerable<string> Keys => Parts.SelectMany(p => p.Keys).Distinct();
@@ -49,9 +49,9 @@ public sealed record Any(string Text, ImmutableArray<Condition> Parts) : Conditi
 public sealed record Not(string Text, Condition Part) : Condition(Text)
 {
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, EvaluationContext use)
+    public override Answer Ask(IReadable machine, EvaluationContext context)
     {
-        var answer = Part.Ask(machine, use);
+        var answer = Part.Ask(machine, context);
         return answer with { Value = (Kleene)(Kleene.Yes - answer.Value) };
     }
 
@@ -65,9 +65,9 @@ public sealed record Not(string Text, Condition Part) : Condition(Text)
 internal static class Joined
 {
     /// <summary>Joins the answers and keeps the leaves of those parts that decided: all where all had to agree, else those of the deciding value.</summary>
-    public static Answer Of(ImmutableArray<Condition> parts, IReadable machine, EvaluationContext use, Func<Answer[], Kleene> join, Kleene unanimous)
+    public static Answer Of(ImmutableArray<Condition> parts, IReadable machine, EvaluationContext context, Func<Answer[], Kleene> join, Kleene unanimous)
     {
-        var answers = parts.Select(p => p.Ask(machine, use)).ToArray();
+        var answers = parts.Select(p => p.Ask(machine, context)).ToArray();
         var value = join(answers);
         var deciding = value == unanimous ? answers : [.. answers.Where(a => a.Value == value)];
         return new(value, [.. deciding.SelectMany(a => a.Leaves)], answers.Min(a => a.Until));
@@ -144,20 +144,20 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
     };
 
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, EvaluationContext use)
+    public override Answer Ask(IReadable machine, EvaluationContext context)
     {
         var reading = machine.Find(Key.Name);
-        if (use.WhyNot(reading) is { } note) return new(Kleene.Unknown, [new(Text, Key.Name, Kleene.Unknown, reading, note)], null);
-        var holds = reading!.State == ReadingState.Value && Holds(reading.Value!, use.Now);
+        if (context.WhyNot(reading) is { } note) return new(Kleene.Unknown, [new(Text, Key.Name, Kleene.Unknown, reading, note)], null);
+        var holds = reading!.State == ReadingState.Value && Holds(reading.Value!, context.Now);
         var value = holds ? Kleene.Yes : Kleene.No;
-        return new(value, [new(Text, Key.Name, value, reading, null)], UntilOf(reading, use));
+        return new(value, [new(Text, Key.Name, value, reading, null)], UntilOf(reading, context));
     }
 
-    private DateTimeOffset? UntilOf(Reading reading, EvaluationContext use)
+    private DateTimeOffset? UntilOf(Reading reading, EvaluationContext context)
     {
-        var until = use.Until(reading);
+        var until = context.Until(reading);
         foreach (var ago in With.Where(l => l.Ago is not null && reading.Value is not null).Select(l => l.Ago!.Value))
-            if (TurnOf(reading.Value!.Amount, ago, use.Now) is { } turns && (until is null || turns < until)) until = turns;
+            if (TurnOf(reading.Value!.Amount, ago, context.Now) is { } turns && (until is null || turns < until)) until = turns;
 
         return until;
     }
@@ -237,18 +237,18 @@ public sealed record Has(string Text, KeyDefinition Key, Condition Row) : Condit
     public override string Written => $"{Key.Name} has ({Row.Written})";
 
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, EvaluationContext use)
+    public override Answer Ask(IReadable machine, EvaluationContext context)
     {
         var reading = machine.Find(Key.Name);
-        if (use.WhyNot(reading) is { } note) return new(Kleene.Unknown, [new(Text, Key.Name, Kleene.Unknown, reading, note)], null);
-        if (reading!.State == ReadingState.Absent) return new(Kleene.No, [new(Text, Key.Name, Kleene.No, reading, null)], use.Until(reading));
-        var answers = reading.Value!.Rows.Select(r => (Row: r, Answer: Row.Ask(new RowReadings(r, Key, reading), use))).ToArray();
+        if (context.WhyNot(reading) is { } note) return new(Kleene.Unknown, [new(Text, Key.Name, Kleene.Unknown, reading, note)], null);
+        if (reading!.State == ReadingState.Absent) return new(Kleene.No, [new(Text, Key.Name, Kleene.No, reading, null)], context.Until(reading));
+        var answers = reading.Value!.Rows.Select(r => (Row: r, Answer: Row.Ask(new RowReadings(r, Key, reading), context))).ToArray();
         var value = answers.Length == 0 ? Kleene.No : answers.Max(a => a.Answer.Value);
         var deciding = value == Kleene.No ? [] : answers.Where(a => a.Answer.Value == value).Select(a => a.Row.Show()).ToArray();
         return new(
             value,
             [new(Text, Key.Name, value, reading, value == Kleene.Unknown ? "a column that matters could not be read" : null) { Rows = deciding }],
-            answers.Select(a => a.Answer.Until).Append(use.Until(reading)).Min());
+            answers.Select(a => a.Answer.Until).Append(context.Until(reading)).Min());
     }
 }
 
@@ -280,14 +280,14 @@ public sealed record AsksRaw(string Text, KeyDefinition Key, RawQuestion Questio
     };
 
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, EvaluationContext use)
+    public override Answer Ask(IReadable machine, EvaluationContext context)
     {
         var reading = machine.Find(Key.Name);
         var holds = Question switch
         {
             RawQuestion.Known => reading is { State: not ReadingState.Unreadable },
             RawQuestion.Absent => reading is { State: ReadingState.Absent },
-            _ => reading is null || reading.Seen < use.Now - Age,
+            _ => reading is null || reading.Seen < context.Now - Age,
         };
         DateTimeOffset? until = Question == RawQuestion.OlderThan && !holds && reading!.Seen < DateTimeOffset.MaxValue - Age ? reading.Seen + Age : null;
         var value = holds ? Kleene.Yes : Kleene.No;

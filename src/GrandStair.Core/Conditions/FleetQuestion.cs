@@ -27,40 +27,40 @@ public static class FleetQuestion
     /// <summary>Asks every machine.</summary>
     /// <param name="condition">What is asked.</param>
     /// <param name="fleet">The fleet.</param>
-    /// <param name="use">How readings are looked at.</param>
+    /// <param name="context">How readings are looked at.</param>
     /// <param name="supposed">What is supposed of all machines under some keys, in place of their own readings; null for nothing.</param>
-    public static FleetAnswer Ask(Condition condition, FleetColumns fleet, EvaluationContext use, IReadable? supposed = null)
+    public static FleetAnswer Ask(Condition condition, FleetColumns fleet, EvaluationContext context, IReadable? supposed = null)
     {
         ArgumentNullException.ThrowIfNull(fleet);
         var until = long.MaxValue;
-        var values = Ask(condition, fleet, use, supposed, ref until);
+        var values = Ask(condition, fleet, context, supposed, ref until);
         return new(MemoryMarshal.Cast<byte, Kleene>(values).ToArray(), until == long.MaxValue ? null : new(until, TimeSpan.Zero));
     }
 
-    internal static byte[] Ask(Condition condition, FleetColumns fleet, EvaluationContext use, IReadable? supposed, ref long until)
+    internal static byte[] Ask(Condition condition, FleetColumns fleet, EvaluationContext context, IReadable? supposed, ref long until)
     {
         switch (condition)
         {
             case All all:
-                return Join(all.Parts, fleet, use, supposed, Vector.Min, Math.Min, ref until);
+                return Join(all.Parts, fleet, context, supposed, Vector.Min, Math.Min, ref until);
             case Any any:
-                return Join(any.Parts, fleet, use, supposed, Vector.Max, Math.Max, ref until);
+                return Join(any.Parts, fleet, context, supposed, Vector.Max, Math.Max, ref until);
             case Not not:
-                var values = Ask(not.Part, fleet, use, supposed, ref until);
+                var values = Ask(not.Part, fleet, context, supposed, ref until);
                 for (var i = 0; i < values.Length; i++) values[i] = (byte)(Yes - values[i]);
                 return values;
             default:
-                return Leaf(condition, fleet, use, supposed, ref until);
+                return Leaf(condition, fleet, context, supposed, ref until);
         }
     }
 
     private static byte[] Join(
-        IReadOnlyList<Condition> parts, FleetColumns fleet, EvaluationContext use, IReadable? supposed, Func<Vector<byte>, Vector<byte>, Vector<byte>> join, Func<byte, byte, byte> joinOne, ref long until)
+        IReadOnlyList<Condition> parts, FleetColumns fleet, EvaluationContext context, IReadable? supposed, Func<Vector<byte>, Vector<byte>, Vector<byte>> join, Func<byte, byte, byte> joinOne, ref long until)
     {
-        var values = Ask(parts[0], fleet, use, supposed, ref until);
+        var values = Ask(parts[0], fleet, context, supposed, ref until);
         foreach (var part in parts.Skip(1))
         {
-            var others = Ask(part, fleet, use, supposed, ref until);
+            var others = Ask(part, fleet, context, supposed, ref until);
             var i = 0;
             for (; i <= values.Length - Vector<byte>.Count; i += Vector<byte>.Count)
                 join(new(values, i), new(others, i)).CopyTo(values, i);
@@ -70,13 +70,13 @@ public static class FleetQuestion
         return values;
     }
 
-    private static byte[] Leaf(Condition condition, FleetColumns fleet, EvaluationContext use, IReadable? supposed, ref long until)
+    private static byte[] Leaf(Condition condition, FleetColumns fleet, EvaluationContext context, IReadable? supposed, ref long until)
     {
         var key = condition.Keys.First();
         var values = new byte[fleet.Count];
         if (supposed?.Find(key) is not null)
         {
-            var answer = condition.Ask(supposed, use);
+            var answer = condition.Ask(supposed, context);
             Lower(ref until, answer.Until);
             Array.Fill(values, (byte)answer.Value);
             return values;
@@ -91,16 +91,16 @@ public static class FleetQuestion
         switch (condition)
         {
             case AsksRaw raw:
-                Raw(raw, column, use, values, ref until);
+                Raw(raw, column, context, values, ref until);
                 break;
             case Has has:
-                Coded(column, TableAnswers(has, column, use, ref until), use, values, ref until);
+                Coded(column, TableAnswers(has, column, context, ref until), context, values, ref until);
                 break;
             case Compares compares when column.Amount.Length > 0:
-                Amounts(compares, column, use, values, ref until);
+                Amounts(compares, column, context, values, ref until);
                 break;
             case Compares compares:
-                Coded(column, [.. column.Values.Select(v => compares.Holds(v, use.Now) ? Yes : No)], use, values, ref until);
+                Coded(column, [.. column.Values.Select(v => compares.Holds(v, context.Now) ? Yes : No)], context, values, ref until);
                 break;
             default:
                 throw new InvalidOperationException($"Unknown condition {condition.GetType().Name}.");
@@ -110,11 +110,11 @@ public static class FleetQuestion
     }
 
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void Raw(AsksRaw raw, FleetColumn column, EvaluationContext use, byte[] values, ref long until)
+    private static void Raw(AsksRaw raw, FleetColumn column, EvaluationContext context, byte[] values, ref long until)
     {
         var state = column.State;
         var seen = column.Seen;
-        var limit = use.Now.UtcTicks - raw.Age.Ticks;
+        var limit = context.Now.UtcTicks - raw.Age.Ticks;
         var soonest = long.MaxValue;
         for (var i = 0; i < values.Length; i++)
         {
@@ -133,14 +133,14 @@ public static class FleetQuestion
     }
 
     /// <summary>One answer for each distinct row, and from these one for each distinct table.</summary>
-    private static byte[] TableAnswers(Has has, FleetColumn column, EvaluationContext use, ref long until)
+    private static byte[] TableAnswers(Has has, FleetColumn column, EvaluationContext context, ref long until)
     {
         // When the table itself was seen is seen to where each machine's own reading is.
-        var reading = Reading.Of(has.Key.Name, ReadingValue.Of([]), use.Now, use.Now, "");
+        var reading = Reading.Of(has.Key.Name, ReadingValue.Of([]), context.Now, context.Now, "");
         var rows = new List<byte>();
         foreach (var row in column.DistinctRows)
         {
-            var answer = has.Row.Ask(new RowReadings(row, has.Key, reading), use with { MaxAge = null });
+            var answer = has.Row.Ask(new RowReadings(row, has.Key, reading), context with { MaxAge = null });
             Lower(ref until, answer.Until);
             rows.Add((byte)answer.Value);
         }
@@ -149,7 +149,7 @@ public static class FleetQuestion
     }
 
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void Coded(FleetColumn column, byte[] answers, EvaluationContext use, byte[] values, ref long until)
+    private static void Coded(FleetColumn column, byte[] answers, EvaluationContext context, byte[] values, ref long until)
     {
         var state = column.State;
         var code = column.Code;
@@ -159,10 +159,10 @@ public static class FleetQuestion
             values[i] = s == (byte)(ReadingState.Value + 1) ? answers[code[i]] : s == (byte)(ReadingState.Absent + 1) ? No : Unknown;
         }
 
-        Stale(column, use, values, ref until);
+        Stale(column, context, values, ref until);
     }
 
-    private static void Amounts(Compares compares, FleetColumn column, EvaluationContext use, byte[] values, ref long until)
+    private static void Amounts(Compares compares, FleetColumn column, EvaluationContext context, byte[] values, ref long until)
     {
         Array.Fill(values, Unknown);
         var (inside, outside) = compares.IsNegated ? (No, Yes) : (Yes, No);
@@ -170,15 +170,15 @@ public static class FleetQuestion
         var answers = Packed(Unknown, Unknown, outside, inside, No, No, Unknown, Unknown);
         var state = column.State;
         var amount = column.Amount;
-        var ranges = compares.Ranges(use.Now);
+        var ranges = compares.Ranges(context.Now);
         var length = Math.Min(values.Length, Math.Min(state.Length, amount.Length));
         if (ranges.Length == 1) InRange(state[..length], amount[..length], ranges[0].Low, ranges[0].High, answers, values);
         else InRanges(state[..length], amount[..length], ranges, answers, values);
         // Rows beyond the amounts have none: never seen, absent or unreadable.
         for (var i = length; i < Math.Min(values.Length, state.Length); i++) values[i] = (byte)(answers >> (state[i] * 16));
 
-        foreach (var ago in compares.With.Select(l => l.Ago).OfType<TimeSpan>()) Turns(column, ago, use, ref until);
-        Stale(column, use, values, ref until);
+        foreach (var ago in compares.With.Select(l => l.Ago).OfType<TimeSpan>()) Turns(column, ago, context, ref until);
+        Stale(column, context, values, ref until);
     }
 
     private static ulong Packed(params ReadOnlySpan<byte> bytes)
@@ -222,14 +222,14 @@ public static class FleetQuestion
 
     /// <summary>When a moment will be longer ago than it may be.</summary>
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void Turns(FleetColumn column, TimeSpan ago, EvaluationContext use, ref long until)
+    private static void Turns(FleetColumn column, TimeSpan ago, EvaluationContext context, ref long until)
     {
         var state = column.State;
         var seen = column.Seen;
         var amount = column.Amount;
-        var limit = use.MaxAge is { } age ? use.Now.UtcTicks - age.Ticks : long.MinValue;
+        var limit = context.MaxAge is { } age ? context.Now.UtcTicks - age.Ticks : long.MinValue;
         // Of all moments that still turn the least turns first; so does the least of those that turn a second later.
-        var just = (use.Now - ago - DateTimeOffset.UnixEpoch).TotalSeconds;
+        var just = (context.Now - ago - DateTimeOffset.UnixEpoch).TotalSeconds;
         var (soonest, later) = (double.PositiveInfinity, double.PositiveInfinity);
         for (var i = 0; i < amount.Length; i++)
         {
@@ -239,16 +239,16 @@ public static class FleetQuestion
             else if (at + 1 > just) later = Math.Min(later, at);
         }
 
-        if (!double.IsPositiveInfinity(soonest)) Lower(ref until, Compares.TurnOf(soonest, ago, use.Now));
-        if (!double.IsPositiveInfinity(later)) Lower(ref until, Compares.TurnOf(later, ago, use.Now));
+        if (!double.IsPositiveInfinity(soonest)) Lower(ref until, Compares.TurnOf(soonest, ago, context.Now));
+        if (!double.IsPositiveInfinity(later)) Lower(ref until, Compares.TurnOf(later, ago, context.Now));
     }
 
     /// <summary>What is older than this use allows cannot be told.</summary>
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void Stale(FleetColumn column, EvaluationContext use, byte[] values, ref long until)
+    private static void Stale(FleetColumn column, EvaluationContext context, byte[] values, ref long until)
     {
-        if (use.MaxAge is not { } age) return;
-        var limit = use.Now.UtcTicks - age.Ticks;
+        if (context.MaxAge is not { } age) return;
+        var limit = context.Now.UtcTicks - age.Ticks;
         var soonest = long.MaxValue;
         var length = Math.Min(values.Length, column.Seen.Length);
         var state = column.State[..length];

@@ -8,19 +8,19 @@ namespace GrandStair.Core.Gates;
 /// <summary>What came of one check, from what matters least to what matters most.</summary>
 public enum CheckState
 {
-    /// <summary>It is not asked of this machine.</summary>
+    /// <summary>It does not apply to this machine.</summary>
     NotApplicable,
 
     /// <summary>It holds.</summary>
     Met,
 
-    /// <summary>It is asked at a later moment.</summary>
+    /// <summary>It is evaluated at a later moment.</summary>
     Deferred,
 
-    /// <summary>It does not hold or could not be told, and a person has decided to go on in spite of it.</summary>
+    /// <summary>It does not hold or is unknown, and a person has decided to go on in spite of it.</summary>
     Waived,
 
-    /// <summary>It could not be told.</summary>
+    /// <summary>It is unknown.</summary>
     Unknown,
 
     /// <summary>It does not hold.</summary>
@@ -47,7 +47,7 @@ public enum GateState
     /// <summary>No must is unmet or unknown.</summary>
     Open,
 
-    /// <summary>No must is unmet, but one could not be told.</summary>
+    /// <summary>No must is unmet, but one is unknown.</summary>
     Undecided,
 
     /// <summary>A must is unmet.</summary>
@@ -64,7 +64,7 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
     /// <summary>The musts that keep the gate from being open.</summary>
     public IEnumerable<CheckResult> InTheWay => Of(Need.Must);
 
-    /// <summary>The shoulds that do not hold or could not be told.</summary>
+    /// <summary>The recommended checks that do not hold or are unknown.</summary>
     public IEnumerable<CheckResult> Cautions => Of(Need.Should);
 
     /// <summary>Whether a must is unmet that nobody can fix.</summary>
@@ -86,7 +86,7 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
         return new(StateOf(results), moment, results, results.Min(r => r.Until));
     }
 
-    /// <summary>What the musts among some results come to.</summary>
+    /// <summary>The worst result of the required checks.</summary>
     internal static GateState StateOf(IEnumerable<CheckResult> results) => results.Where(r => r.Check.Need == Need.Must).Select(r => r.State).DefaultIfEmpty().Max() switch
     {
         CheckState.Unmet => GateState.Blocked,
@@ -113,15 +113,15 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
     {
         if (IsAsked(check, moment) is not { } asked) return null;
         if (!asked) return new(check, CheckState.Deferred, [], null);
-        var use = new EvaluationContext(now, check.Fresh);
+        var context = new EvaluationContext(now, check.Fresh);
         if (check.AppliesTo is { } appliesTo)
         {
-            var applies = appliesTo.Ask(machine, use);
+            var applies = appliesTo.Ask(machine, context);
             if (applies.Value == Kleene.No) return new(check, CheckState.NotApplicable, applies.Leaves, applies.Until);
             if (applies.Value == Kleene.Unknown) return new(check, CheckState.Unknown, applies.Leaves, applies.Until);
         }
 
-        var answer = check.Wants.Ask(machine, use);
+        var answer = check.Wants.Ask(machine, context);
         return new(check, StateOf(answer.Value, check, brought is not null && check.Keys.Any(brought.Contains)), answer.Leaves, answer.Until);
     }
 

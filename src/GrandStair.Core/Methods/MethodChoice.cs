@@ -36,11 +36,11 @@ public sealed record LegCase(Product Product, Hop Hop, ImmutableArray<Check> Che
 
 /// <summary>The method by which a machine does a hop.</summary>
 /// <param name="Hop">The hop.</param>
-/// <param name="Method">The method; null where none will do or it cannot be told.</param>
+/// <param name="Method">The method; null where none will do or it is unknown.</param>
 /// <param name="Gate">The gate by that method, or by the upgrade that it takes the place of; null without either.</param>
 /// <param name="Rejected">The methods that come before it in the order, with the reason against each.</param>
 /// <param name="Why">Why there is none; null where there is one.</param>
-/// <param name="Unknown">Whether there is none because it could not be told whether one suits.</param>
+/// <param name="Unknown">Whether there is none because it is unknown whether one suits.</param>
 public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, ImmutableArray<RejectedMethod> Rejected, string? Why, bool Unknown = false)
 {
     /// <summary>The person's choice that was followed; null where the plan's order was.</summary>
@@ -49,7 +49,7 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
     /// <summary>
     /// The first in the order of preference that does the hop, preserves enough, suits, and whose gate is open or can be fixed; where
     /// nobody can fix the hop's own checks, the first that is no upgrade and suits, or else the first upgrade, with its blocked gate.
-    /// Where it cannot be told whether one suits, the choice stops there and never falls through to one that preserves less.
+    /// Where it is unknown whether one suits, the choice stops there and never falls through to one that preserves less.
     /// </summary>
     public static MethodChoice Choose(LegCase leg, IEnumerable<string> preference, Preserves preserves, Machine machine, Moment moment, DateTimeOffset now, Decisions decisions)
     {
@@ -90,7 +90,7 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
             var choice = new MethodChoice(leg.Hop, method, gate, against.ToImmutable(), null);
             if (nobodys.Length == 0) return choice;
             notFixable ??= choice;
-            against.Add(new(name, $"nobody can fix: {string.Join("; ", nobodys.Select(c => c.Check.Title))}"));
+            against.Add(new(name, $"cannot be fixed: {string.Join("; ", nobodys.Select(c => c.Check.Title))}"));
         }
 
         return notFixable ?? new(leg.Hop, null, null, against.ToImmutable(), "no method of the plan will do: " + string.Join("; ", against.Select(a => $"{a.Method}, {a.Why}")));

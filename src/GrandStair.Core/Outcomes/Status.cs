@@ -4,7 +4,7 @@ using GrandStair.Core.Runs;
 
 namespace GrandStair.Core.Outcomes;
 
-/// <summary>Where a machine stands within a plan.</summary>
+/// <summary>A machine's status within a plan.</summary>
 public enum Status
 {
     /// <summary>Its gate is not open.</summary>
@@ -31,7 +31,7 @@ public enum Status
     /// <summary>It will not go: replaced, retired, or stays until a date.</summary>
     Exempt,
 
-    /// <summary>Rolled back, failed or cancelled: somebody must decide what next.</summary>
+    /// <summary>Rolled back, failed or cancelled; the next step has to be decided.</summary>
     Stopped,
 }
 
@@ -51,7 +51,7 @@ public enum Exemption
 /// <summary>Says where machines stand.</summary>
 public static class Statuses
 {
-    /// <summary>Where a machine stands.</summary>
+    /// <summary>A machine's status.</summary>
     /// <param name="exempt">Whether it is exempt.</param>
     /// <param name="gate">Its gate; used before its run begins.</param>
     /// <param name="scheduled">Whether it has a slot in a wave that has begun.</param>

@@ -20,14 +20,14 @@ public enum Offer
     /// <summary>It is not offered yet.</summary>
     NotYet,
 
-    /// <summary>It cannot be told.</summary>
+    /// <summary>It is unknown.</summary>
     Unknown,
 }
 
 /// <summary>Whether a machine can go to a target now, by which route and methods, and what is in the way.</summary>
 /// <param name="Route">The route, or why there is none.</param>
 /// <param name="Legs">The method of every hop, as far as one could be looked for.</param>
-/// <param name="State">Whether it may go: the worst of its gates; blocked without a route or a method, undecided where a method cannot be told.</param>
+/// <param name="State">Whether it may go: the worst of its gates; blocked without a route or a method, undecided where a method is unknown.</param>
 /// <param name="Why">What is in the way, in a sentence; null where every gate is open.</param>
 /// <param name="Offer">Whether the target is offered to it.</param>
 public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, GateState State, string? Why, Offer Offer)
@@ -41,7 +41,7 @@ public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, 
     /// <summary>Whether the machine goes by upgrades alone, each with a method.</summary>
     public bool CanBePlanned => State == GateState.Open && !Legs.IsEmpty && Legs.All(l => l.Method is { Way: Way.Upgrade });
 
-    /// <summary>What becomes of it where it is not upgraded; null where it is.</summary>
+    /// <summary>What is done with it where it is not upgraded; null where it is.</summary>
     public Method? Instead => Legs.Select(l => l.Method).FirstOrDefault(m => m is { Way: not Way.Upgrade });
 
     /// <summary>Whether nobody can fix what is in the way.</summary>

@@ -12,7 +12,7 @@ namespace GrandStair.Core.Readiness;
 /// <summary>Where a machine of a fleet is on the way to an aim.</summary>
 public enum Place : byte
 {
-    /// <summary>It does not run the product, or that cannot be told.</summary>
+    /// <summary>It does not run the product, or that is unknown.</summary>
     Elsewhere,
 
     /// <summary>It runs the target.</summary>
@@ -21,7 +21,7 @@ public enum Place : byte
     /// <summary>It can go.</summary>
     Open,
 
-    /// <summary>It cannot be told whether it can go.</summary>
+    /// <summary>It is unknown whether it can go.</summary>
     Undecided,
 
     /// <summary>It cannot go.</summary>

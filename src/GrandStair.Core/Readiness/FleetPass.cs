@@ -262,7 +262,7 @@ public sealed partial class FleetJudgement
     }
 
     /// <summary>A condition's answers by row, once they were asked for.</summary>
-    private sealed class Answers(Condition condition, EvaluationContext use, IReadable? supposed)
+    private sealed class Answers(Condition condition, EvaluationContext context, IReadable? supposed)
     {
         private long _until = long.MaxValue;
 
@@ -270,7 +270,7 @@ public sealed partial class FleetJudgement
 
         public long Until => _until;
 
-        public void Ask(FleetColumns fleet) => Values = FleetQuestion.Ask(condition, fleet, use, supposed, ref _until);
+        public void Ask(FleetColumns fleet) => Values = FleetQuestion.Ask(condition, fleet, context, supposed, ref _until);
     }
 
     /// <summary>What earlier legs bring, as readings.</summary>

@@ -28,7 +28,7 @@ public sealed record Fixing(Check Check, int Machines, int Opens, int OpenThen);
 /// <param name="Machines">How many machines of the product are in the scope.</param>
 /// <param name="Arrived">How many run the target.</param>
 /// <param name="Open">How many can go.</param>
-/// <param name="Undecided">Of how many it cannot be told.</param>
+/// <param name="Undecided">How many are unknown.</param>
 /// <param name="Blocked">How many cannot go.</param>
 /// <param name="NotFixable">How many of the blocked ones nobody can fix.</param>
 /// <param name="WaitingForOffer">How many are eligible and not offered the release yet.</param>

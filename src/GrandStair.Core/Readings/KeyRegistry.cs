@@ -58,8 +58,8 @@ public sealed partial class KeyRegistry
     public static KeyRegistry BuiltIn { get; } = new(new KeyDefinition[]
     {
         new("name", ValueKind.Text, "The machine's name"),
-        new("site", ValueKind.Text, "Where it stands"),
-        new("group", ValueKind.Text, "Whom it serves"),
+        new("site", ValueKind.Text, "The site at which it is"),
+        new("group", ValueKind.Text, "The group that it serves"),
         new("owner", ValueKind.Text, "Who uses it, by role"),
         new("tag", ValueKind.List, "Its free labels"),
         new("connection", ValueKind.Text, "How it is reached: ssh or simulated"),

@@ -37,10 +37,10 @@ public sealed record Machine : IReadable
     /// <summary>The name people call it by.</summary>
     public required string Name { get; init; }
 
-    /// <summary>Where it stands.</summary>
+    /// <summary>Where it is.</summary>
     public string Site { get; init; } = "";
 
-    /// <summary>Whom it serves.</summary>
+    /// <summary>What it serves.</summary>
     public string Group { get; init; } = "";
 
     /// <summary>Who uses it, by role.</summary>

@@ -38,7 +38,7 @@ public sealed record Route(ImmutableArray<Hop> Hops, string? Why, bool Arrived)
     /// <summary>Whether the machine can get to the target.</summary>
     public bool Exists => Why is null;
 
-    /// <summary>The edition after every hop, in the order of the hops; null where editions are not told apart.</summary>
+    /// <summary>The edition after every hop, in the order of the hops; null where editions are not distinguished.</summary>
     public ImmutableArray<string?> Editions { get; init; } = [];
 
     /// <summary>The first build of the target that spares this machine every must-issue; null where any will do.</summary>

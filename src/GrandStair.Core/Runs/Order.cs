@@ -5,7 +5,7 @@ namespace GrandStair.Core.Runs;
 /// <summary>Where a run is.</summary>
 public enum Phase
 {
-    /// <summary>The checks are asked.</summary>
+    /// <summary>The checks are evaluated.</summary>
     Gate,
 
     /// <summary>What is needed is put in place.</summary>
@@ -39,7 +39,7 @@ public enum Phase
 /// <summary>What kind of action a step is.</summary>
 public enum StepKind
 {
-    /// <summary>A script that runs on the machine on its own, whether or not somebody is connected.</summary>
+    /// <summary>A script that runs on the machine by itself, with or without a connection.</summary>
     Script,
 
     /// <summary>The machine restarts; done when it has a new boot id.</summary>
@@ -107,15 +107,15 @@ public enum OrderKind
     /// <summary>Say when the rollback period is over.</summary>
     Settle,
 
-    /// <summary>Decide: somebody has to.</summary>
+    /// <summary>A person has to decide.</summary>
     Decide,
 }
 
-/// <summary>Something asked of the outside, outstanding until an event answers it.</summary>
+/// <summary>An order to the outside, outstanding until an event answers it.</summary>
 /// <param name="Name">The name under which it can be asked after.</param>
 /// <param name="Kind">What is asked for.</param>
 /// <param name="At">When the event was written that led to it, UTC.</param>
-/// <param name="NotBefore">The earliest moment to see to it, UTC.</param>
+/// <param name="NotBefore">The earliest moment to process it, UTC.</param>
 /// <param name="Moment">The gate's moment; null for all others.</param>
 public sealed record Order(OrderName Name, OrderKind Kind, DateTimeOffset At, DateTimeOffset NotBefore, Catalogue.Moment? Moment = null)
 {

@@ -58,7 +58,7 @@ public sealed record RunOpened(
 /// <param name="Order">The order that asked for it.</param>
 /// <param name="State">What came of it.</param>
 /// <param name="InTheWay">The musts in the way, with what was seen, in sentences.</param>
-/// <param name="Cautions">The shoulds that do not hold; after the verification each becomes a follow-up.</param>
+/// <param name="Cautions">The recommended checks that do not hold; after the verification each becomes a follow-up.</param>
 public sealed record GateJudged(DateTimeOffset At, string Actor, OrderName Order, GateState State, ImmutableArray<Noted> InTheWay, ImmutableArray<Noted> Cautions) : RunEvent(At, Actor);
 
 /// <summary>A check that does not hold, as it is noted in a run's log.</summary>

@@ -6,7 +6,7 @@ namespace GrandStair.Core.Runs;
 
 /// <summary>What one event leads to.</summary>
 /// <param name="State">The new state.</param>
-/// <param name="Orders">What is asked of the outside by it: at most one new order.</param>
+/// <param name="Orders">The orders that follow: at most one.</param>
 public sealed record Stepped(RunState State, ImmutableArray<Order> Orders);
 
 /// <summary>An event that does not fit a run: a decision that cannot be taken now.</summary>
@@ -110,7 +110,7 @@ public static class RunMachine
 
     private static Stepped EnterSteps(RunState state, Phase phase, DateTimeOffset at, DateTimeOffset? notBefore = null) => NextStep(Enter(state, phase, at), at, notBefore);
 
-    /// <summary>Asks for the step that stands at <see cref="RunState.Step"/>, or goes on to what follows the phase.</summary>
+    /// <summary>Orders the step at <see cref="RunState.Step"/>, or goes on to what follows the phase.</summary>
     private static Stepped NextStep(RunState state, DateTimeOffset at, DateTimeOffset? notBefore = null)
     {
         if (state.Phase != Phase.Resume && state.Cancel is { } reason && !state.Turned) return End(state, Outcome.Cancelled, reason, at);
@@ -231,7 +231,7 @@ public static class RunMachine
     private static Stepped OnOverdue(RunState state, OrderOverdue e) =>
         IsOutstanding(state, e.Order) ? Park(state, e.Note, e.At, keepAsking: true) : Same(state);
 
-    /// <summary>Parks a run at what is outstanding. Where that is still running, it goes on being asked after.</summary>
+    /// <summary>Parks a run at its outstanding order. Where that is still running, it is still watched.</summary>
     private static Stepped Park(RunState state, string why, DateTimeOffset at, bool keepAsking = false)
     {
         var parked = state with { Parked = why, ParkedAt = state.Outstanding };

@@ -96,7 +96,7 @@ public sealed record RunState
     /// <summary>The step within the phase, from 0.</summary>
     public int Step { get; init; }
 
-    /// <summary>What is asked of the outside; null once closed.</summary>
+    /// <summary>The outstanding order; null once closed.</summary>
     public Order? Outstanding { get; init; }
 
     /// <summary>The last attempt made of every step and gate, by <c>leg/step</c>: an attempt's number is never used twice.</summary>
@@ -156,7 +156,7 @@ public sealed record RunState
     /// <summary>The leg that is running.</summary>
     public LegSpec CurrentLeg => Legs[Leg];
 
-    /// <summary>The step of the present phase that stands at <see cref="Step"/>; null where all of them are done.</summary>
+    /// <summary>The step of the present phase at <see cref="Step"/>; null where all of them are done.</summary>
     public StepSpec? NextStep
     {
         get
@@ -180,11 +180,11 @@ public sealed record RunState
     public bool NeedsRoom => Closed is null && Parked is null && Verified is null
         && (Phase is Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack || (Phase == Phase.Gate && Moment != Catalogue.Moment.Planning));
 
-    /// <summary>Whether others of its cluster have to keep still: it is on its way, or parked in the midst of it.</summary>
+    /// <summary>Whether other machines of its cluster have to wait: it is running, or parked in the middle of its upgrade.</summary>
     public bool HoldsCluster => NeedsRoom || (Closed is null && Verified is null && Parked is not null
         && (Phase is Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack || (Phase == Phase.Gate && Moment is not (Catalogue.Moment.Planning or Catalogue.Moment.Start))));
 
-    /// <summary>When somebody has to see to it next, UTC; null where only a person or nobody has to.</summary>
+    /// <summary>When it is due to be processed next, UTC; null where it waits for a person or for nothing.</summary>
     public DateTimeOffset? DueAt => Outstanding switch
     {
         null or { Kind: OrderKind.Decide } => null,

@@ -280,7 +280,7 @@ internal sealed class Board
         return ($"the limits together ({_problem.Plan.Limits.All} at once, {_problem.Plan.Limits.Site} at one site) leave no room within {days}", "higher limits, or longer windows");
     }
 
-    /// <summary>All that keeps a job from beginning at a minute while everything else stays where it is, each in a few words.</summary>
+    /// <summary>All that prevents a job from beginning at a minute while everything else stays, each in a few words.</summary>
     public IEnumerable<string> InTheWay(Job job, int at)
     {
         var site = $"site '{job.Request.Site}'";

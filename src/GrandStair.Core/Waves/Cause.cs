@@ -1,6 +1,6 @@
 namespace GrandStair.Core.Waves;
 
-/// <summary>What keeps a machine waiting.</summary>
+/// <summary>Why a machine waits.</summary>
 public enum Cause
 {
     /// <summary>The wave before has not passed.</summary>
@@ -27,6 +27,6 @@ public enum Cause
     /// <summary>Others of its cluster.</summary>
     Cluster,
 
-    /// <summary>Somebody has to decide about it.</summary>
+    /// <summary>It waits for a decision.</summary>
     People,
 }

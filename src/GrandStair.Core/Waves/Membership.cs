@@ -29,7 +29,7 @@ public sealed record Coverage(string Wave, int Values, ImmutableArray<Uncovered>
 
 /// <summary>Who is in which wave.</summary>
 /// <param name="Waves">The members of each wave, in the order of the waves.</param>
-/// <param name="Undecided">Machines of which it cannot be told whether they are in the scope or in a wave, with what could not be told.</param>
+/// <param name="Undecided">Machines of which it is unknown whether they are in the scope or in a wave, with what could not be told.</param>
 /// <param name="Coverages">What the waves cover that are to cover something.</param>
 /// <param name="Missing">Machines that a wave lists by name and that are not in the scope.</param>
 public sealed record Membership(
@@ -94,7 +94,7 @@ public sealed record Membership(
         return new(waves.ToImmutable(), [.. undecided.OrderBy(u => u.Item1.Name, StringComparer.OrdinalIgnoreCase)], coverages.ToImmutable(), [.. plan.Waves.SelectMany(w => w.Machines).Where(m => !names.Contains(m))]);
     }
 
-    /// <summary>The values that a machine has under a key: one, or each entry of a list and each named row of a table; null where it cannot be told.</summary>
+    /// <summary>The values that a machine has under a key: one, or each entry of a list and each named row of a table; null where it is unknown.</summary>
     public static IReadOnlyList<string>? Values(IReadable machine, string key)
     {
         ArgumentNullException.ThrowIfNull(machine);

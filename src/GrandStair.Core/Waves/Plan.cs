@@ -67,10 +67,10 @@ public sealed record Plan
     /// <summary>The last day by which all should be verified; null where there is none.</summary>
     public DateOnly? Deadline { get; init; }
 
-    /// <summary>Whose yes it needs.</summary>
+    /// <summary>Whose approval it needs.</summary>
     public ApprovalSpec Approval { get; init; } = new(false, []);
 
-    /// <summary>What owners may choose of their machines' times; null where they are told them only.</summary>
+    /// <summary>How far owners may reschedule their machines; null where they only see their times.</summary>
     public OwnersChoice? Owners { get; init; }
 
     /// <summary>The number or address of the record under which the change is kept elsewhere; null where there is none.</summary>
@@ -168,8 +168,8 @@ public sealed record CrewSpec(string Name, string Kind, int Hands, int? PerDay, 
 /// <param name="Notice">How long before it begins it can be chosen, or given up, at the latest.</param>
 public sealed record OwnersChoice(TimeSpan Within, TimeSpan Notice);
 
-/// <summary>Whose yes a plan needs before it starts.</summary>
-/// <param name="Needed">Whether the plan as a whole needs the yes of somebody else than who wrote it.</param>
+/// <summary>Whose approval a plan needs before it starts.</summary>
+/// <param name="Needed">Whether the plan as a whole needs approval by someone other than its author.</param>
 /// <param name="By">The accounts who may give it; empty for every approver.</param>
 public sealed record ApprovalSpec(bool Needed, ImmutableArray<string> By)
 {

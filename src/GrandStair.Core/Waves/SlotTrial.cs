@@ -2,7 +2,7 @@ using System.Collections.Immutable;
 
 namespace GrandStair.Core.Waves;
 
-/// <summary>What comes of it when a machine is to begin at a certain time.</summary>
+/// <summary>The effect of beginning a machine at a certain time.</summary>
 /// <param name="Slot">The slot that it would have; null where something is in the way.</param>
 /// <param name="InTheWay">All that is in the way, each in a few words; empty where nothing is.</param>
 public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
@@ -27,7 +27,7 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
         var times = ImmutableArray.CreateBuilder<Slot>();
         while (times.Count < most && trying.Next(from) is { } next && next <= to)
         {
-            // Nobody makes an appointment for 21:07 where 21:15 will do.
+            // People make appointments for 21:15, not for 21:07.
             var later = new DateTimeOffset((next.Ticks + Round.Ticks - 1) / Round.Ticks * Round.Ticks, TimeSpan.Zero);
             var slot = (later <= to ? trying.At(later).Slot : null) ?? trying.At(next).Slot;
             if (slot is not null) times.Add(slot);

@@ -12,7 +12,7 @@ namespace GrandStair.Core.Waves;
 /// <param name="To">Its end, no longer in it, UTC.</param>
 public readonly record struct Stretch(DateTimeOffset From, DateTimeOffset To);
 
-/// <summary>Something that says stretches of time: a file of appointments, as the crews' and the ships' offices keep them.</summary>
+/// <summary>A source of time spans, such as a file of appointments of crews or ships.</summary>
 public interface ICalendar
 {
     /// <summary>The stretches that touch a span, in any order.</summary>

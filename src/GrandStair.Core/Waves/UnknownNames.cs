@@ -24,7 +24,7 @@ public static class UnknownNames
         var kinds = Names(plan.Methods.Select(m => product.Method(m)?.Needs.Crew ?? ""));
         IEnumerable<string> Of(string where, TargetSelector whom) =>
         [
-            .. Unknown(where, "site", whom.Sites, sites, "no machine stands there"),
+            .. Unknown(where, "site", whom.Sites, sites, "it has no machines"),
             .. Unknown(where, "group", whom.Groups, groups, "no machine is in it"),
             .. Unknown(where, "machine", whom.Machines, names, "there is none"),
         ];
@@ -33,8 +33,8 @@ public static class UnknownNames
             .. plan.Windows.SelectMany((w, i) => Of($"windows[{i + 1}]", w.For)),
             .. plan.Freezes.SelectMany((c, i) => Of($"freezes[{i + 1}]", c.For)),
             .. plan.But.SelectMany((b, i) => Of($"target.but[{i + 1}]", b.For)),
-            .. plan.Uplinks.SelectMany((l, i) => Unknown($"uplinks[{i + 1}]", "site", l.Sites, sites, "no machine stands there")),
-            .. plan.Crews.SelectMany(c => Unknown($"crews.{c.Name}", "site", c.Sites, sites, "no machine stands there")),
+            .. plan.Uplinks.SelectMany((l, i) => Unknown($"uplinks[{i + 1}]", "site", l.Sites, sites, "it has no machines")),
+            .. plan.Crews.SelectMany(c => Unknown($"crews.{c.Name}", "site", c.Sites, sites, "it has no machines")),
             .. plan.Crews.SelectMany(c => Unknown($"crews.{c.Name}", "kind", [c.Kind], kinds, "no method of the plan needs it")),
         ];
     }

@@ -5,12 +5,12 @@ using NodaTime;
 namespace GrandStair.Core.Waves;
 
 /// <summary>When some may be touched.</summary>
-/// <param name="For">Whom it is for. What names a machine counts before what names its group, that before its site, and that before what is for everyone.</param>
+/// <param name="For">Which machines it is for. What names a machine counts before what names its group, that before its site, and that before what is for everyone.</param>
 /// <param name="When">When.</param>
 public sealed record WindowSpec(TargetSelector For, TimeRule When);
 
 /// <summary>When some may not be touched, whatever their windows say.</summary>
-/// <param name="For">Whom it is for; every freeze that names a machine, its group, its site or everyone holds.</param>
+/// <param name="For">Which machines it is for; every freeze that names a machine, its group, its site or everyone holds.</param>
 /// <param name="When">When.</param>
 /// <param name="Why">Why, for people.</param>
 public sealed record FreezeSpec(TargetSelector For, TimeRule When, string Why);

@@ -17,7 +17,7 @@ using Microsoft.Extensions.Logging;
 
 namespace GrandStair.Engine.Checks;
 
-/// <summary>Where people's commands about one check on one machine are carried out: ask it again, waive it, fix it.</summary>
+/// <summary>Carries out people's commands about one check on one machine: recheck, waive, fix.</summary>
 public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader, FleetCache fleet, ConnectionSet connections, DecisionTable decisions, FixTable fixes, ScriptTable sent, NextWindow windows, TimeProvider clock, ILogger<CheckRunner> log)
 {
     /// <summary>How long a waiver may last at most.</summary>
@@ -46,7 +46,7 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
         if (until <= now || until > now + LongestWaiver) throw new CommandException("until", $"A waiver ends within a year from now; expected a day after {now:yyyy-MM-dd} and not after {now + LongestWaiver:yyyy-MM-dd}.");
         var result = await FindAsync(aim, machine, check, null, stop);
         if (result.Check.Need == Need.Should) throw new CommandException("not-waivable", $"'{check}' is a should: it blocks no gate. It is acknowledged before the plan starts.");
-        if (!result.Check.Waivable) throw new CommandException("not-waivable", $"'{check}' cannot be waived: the catalogue says that nobody may go on in spite of it. {result.Check.Fix.Words}");
+        if (!result.Check.Waivable) throw new CommandException("not-waivable", $"'{check}' cannot be waived: the catalogue does not allow it. {result.Check.Fix.Words}");
         if (result.State is not (CheckState.Unmet or CheckState.Unknown)) throw new CommandException("nothing-to-waive", $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to waive.");
         return await decisions.WaiveAsync(aim.Product.Name, machine.Id, new(check, result.Check.Version, Waiver.SeenIn(result), reason, actor.Name, now, until), actor, stop);
     }
@@ -75,7 +75,7 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
         ? throw new CommandException("restarts", $"The script for '{check}' restarts {machine.Name}, and without a plan it has no window. Name the plan whose windows count, or say that it is to run at once.")
         : await windows.FindAsync(plan, machine, fix.Takes ?? RestartTakes, stop);
 
-    /// <summary>Keeps fixes going until it is stopped: posts them, asks after them, and asks their checks again.</summary>
+    /// <summary>Drives fixes until it is stopped: posts them, polls them, and rechecks.</summary>
     public async Task KeepAsync(CancellationToken stop)
     {
         while (!stop.IsCancellationRequested)

@@ -9,7 +9,7 @@ using Microsoft.Extensions.Logging;
 
 namespace GrandStair.Engine.Exposure;
 
-/// <summary>Tells who is exposed, and keeps the daily tally from which the trend is drawn.</summary>
+/// <summary>Reports exposure, and keeps the daily tally for its trend.</summary>
 public sealed class ExposureReport(CatalogueCache catalogues, FleetCache fleet, TallyTable tallies, TimeProvider clock, ILogger<ExposureReport> log)
 {
     /// <summary>How many days the trend goes back.</summary>

@@ -29,7 +29,7 @@ public sealed class CalendarCache(IDocuments documents, CalendarTable table, Tim
         return (_all.ToImmutableDictionary(c => c.Key, ICalendar (c) => new CallersCalendar(c.Value, stop), StringComparer.OrdinalIgnoreCase), string.Join(' ', states.Select(s => s.Hash)));
     }
 
-    /// <summary>Keeps a calendar, in place of the one of that name. False: it is the same as before.</summary>
+    /// <summary>Stores a calendar, in place of the one of that name. False: it is the same as before.</summary>
     /// <exception cref="CommandException">The name is none.</exception>
     public Task<bool> PutAsync(string name, string body, Actor actor, CancellationToken stop)
     {
@@ -52,7 +52,7 @@ public sealed class CalendarCache(IDocuments documents, CalendarTable table, Tim
         }
     }
 
-    /// <summary>Tells a calendar that a plan refers to and that there is not.</summary>
+    /// <summary>Reports a calendar that a plan refers to and that does not exist.</summary>
     /// <exception cref="CommandException">There is such a one.</exception>
     public static void Check(Plan plan, IReadOnlyDictionary<string, ICalendar> calendars)
     {

@@ -13,10 +13,10 @@ namespace GrandStair.Engine.Plans;
 /// <summary>Understands the files that plans and products are written in.</summary>
 public interface IDocuments
 {
-    /// <summary>Understands a product's files.</summary>
+    /// <summary>Parses a product's files.</summary>
     Product ReadProduct(CatalogueContent content);
 
-    /// <summary>Understands a plan.</summary>
+    /// <summary>Parses a plan.</summary>
     Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product);
 
     /// <summary>Changes the text of a plan.</summary>
@@ -31,7 +31,7 @@ public interface IDocuments
     ICalendar ReadCalendar(string body, string name, out int events);
 }
 
-/// <summary>Content of a product that nobody has approved yet.</summary>
+/// <summary>Content of a product that is not approved yet.</summary>
 /// <param name="Content">What was found.</param>
 /// <param name="Stands">What is used until then; null where the product is new.</param>
 /// <param name="Found">When it was found, UTC.</param>
@@ -55,7 +55,7 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     /// <summary>All known keys.</summary>
     public KeyRegistry Keys { get; private set; } = KeyRegistry.BuiltIn;
 
-    /// <summary>What was found in the catalogue's folders and waits for somebody's approval, by product.</summary>
+    /// <summary>What was found in the catalogue's folders and waits for approval, by product.</summary>
     public ImmutableSortedDictionary<string, WaitingContent> Waiting { get; private set; } = ImmutableSortedDictionary<string, WaitingContent>.Empty;
 
     /// <summary>
@@ -116,7 +116,7 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
         return _byHash[hash] = documents.ReadProduct(content);
     }
 
-    /// <summary>The products that a machine runs, or may run as far as can be told.</summary>
+    /// <summary>The products that a machine runs, or may run as far as is known.</summary>
     public IEnumerable<Product> ProductsOf(Machine machine) => Products.Values.Where(p => p.Is.Ask(machine, new EvaluationContext(DateTimeOffset.MinValue)).Value != Kleene.No);
 
     /// <summary>What machines of a product are judged for where no plan says: its recommended release or another one, by all its methods.</summary>

@@ -83,7 +83,7 @@ public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, Decision
         if (intent != needed.Intent) throw new CommandException("another-intent", $"Plan '{stored.Name}' was changed since you looked at it. Look at it again: 'gstair plan show {stored.Name}'.");
         if (needed.Given is not null) return;
         if (needed.Contributors.Contains(actor.Name))
-            throw new CommandException("own-change", $"You changed what plan '{stored.Name}' is going to do since it was last approved. Somebody who did not has to approve it; {string.Join(", ", needed.Contributors)} did.");
+            throw new CommandException("own-change", $"You changed what plan '{stored.Name}' is going to do since it was last approved. It must be approved by someone else than {string.Join(", ", needed.Contributors)}.");
         if (!needed.By.IsEmpty && !needed.By.Contains(actor.Name)) throw new CommandException("not-asked", $"Plan '{stored.Name}' asks for the approval of {string.Join(" or ", needed.By)}.");
         await table.AddAsync(stored.Name, new(needed.Subject, needed.Intent, stored.Revision, changes, actor.Name, clock.GetUtcNow(), reason), actor, stop);
     }

@@ -21,7 +21,7 @@ public sealed class CommandException(string name, string message) : Exception(me
     public string Name { get; } = name;
 }
 
-/// <summary>Where people's commands about plans are carried out.</summary>
+/// <summary>Carries out people's commands about plans.</summary>
 public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, DecisionTable decisions, OtherPlans otherPlans, TimeProvider clock)
 {
     /// <summary>Starts a plan, or goes on with a held one.</summary>
@@ -35,7 +35,7 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
             throw new CommandException("machines-shared", $"{shared}. A machine is upgraded by one plan at a time: exempt it from one of them, or leave it out of this plan's scope.");
         // Asked again when a held plan goes on, since what is to be acknowledged may have changed since it started.
         if ((await acknowledgements.OpenAsync(plan, stop)) is { Count: > 0 } open)
-            throw new CommandException("not-acknowledged", $"Before plan '{name}' goes on somebody has to acknowledge: {string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'.");
+            throw new CommandException("not-acknowledged", $"Before plan '{name}' can start, these must be acknowledged: {string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'.");
         if ((await approvals.NeededAsync(plan, stop)).FirstOrDefault(n => n.Subject == Consent.WholePlan) is { Given: null } needed)
             throw new CommandException("not-approved", $"Plan '{name}' needs the approval of {(needed.By.IsEmpty ? "an approver who did not change it" : string.Join(" or ", needed.By))} first{(needed.Before is { } earlier ? $"; what {earlier.By} approved on {earlier.At:yyyy-MM-dd} was revision {earlier.Revision}, and it was changed since" : "")}. {needed.Why} See 'gstair plan approve {name}'.");
         await plans.PutStateAsync(name, PlanState.Started, null, plan.State == PlanState.Drafted ? "start" : "go-on", actor, clock.GetUtcNow(), stop);
@@ -91,7 +91,7 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
     public async Task AgainAsync(string name, Machine machine, string reason, Actor actor, CancellationToken stop)
     {
         var member = await MemberAsync(name, machine, stop);
-        if (member.Status != Status.Stopped) throw new CommandException("run-not-ended", $"{machine.Name} stands at '{RunMachine.Name(member.Status)}'; only one whose run has ended without success can go again.");
+        if (member.Status != Status.Stopped) throw new CommandException("run-not-ended", $"{machine.Name} is {RunMachine.Name(member.Status)}; only a machine whose run ended without success can be retried.");
         await plans.AgainAsync(name, machine.Id, reason, actor, clock.GetUtcNow(), stop);
     }
 

@@ -53,7 +53,7 @@ public sealed record Draft(
 /// <param name="To">The wave that it would be in; null where it would be in none.</param>
 public sealed record WaveChange(MachineId Machine, string? From, string? To);
 
-/// <summary>Where plans are written and changed: what a text would make of a plan, and what somebody then wants kept.</summary>
+/// <summary>Creates and changes plans: what a text would make of a plan, and storing it.</summary>
 public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, DecisionTable decisions, MeasuredRuns measured, CalendarCache calendars, OtherPlans otherPlans, TimeProvider clock)
 {
     /// <summary>How much longer a run is thought to take, at each look, that has not ended with its slot.</summary>
@@ -169,7 +169,7 @@ public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, Plan
         return draft with { Stored = stored };
     }
 
-    /// <summary>Keeps a plan's next revision: what has begun stays, and slots that are not in the way of anything do not move.</summary>
+    /// <summary>Stores a plan's next revision: what has begun stays, and slots that are not in the way of anything do not move.</summary>
     /// <param name="body">The plan, as YAML.</param>
     /// <param name="after">The revision that it was made from; null for whichever there is.</param>
     /// <param name="reason">Why it is changed.</param>
@@ -301,7 +301,7 @@ public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, Plan
     /// <summary>The time that somebody chose for a machine, as a slot to begin with; null where nobody did, or it is over.</summary>
     internal static Slot? Chosen(Member member, DateTimeOffset now) => member.Rescheduled is { } at && at > now ? new(at, at, at) : null;
 
-    /// <summary>The slots that machines have, as far as they are not over. Who is still at it when his is over takes room a while longer; what a crew did lately counts for its day.</summary>
+    /// <summary>The slots that machines have and that are not over. A run that has overrun its slot takes room a while longer; earlier appointments of a crew count for its day.</summary>
     internal static TakenSlot[] Taken(IEnumerable<Member> members, Product product, IReadOnlyDictionary<MachineId, Machine> machines, DateTimeOffset now)
     {
         return
@@ -319,7 +319,7 @@ public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, Plan
         }
     }
 
-    /// <summary>When a machine that has begun was verified, or will be as its slot says; null where nobody can say.</summary>
+    /// <summary>When a machine that has begun was verified, or will be by its slot; null where that is unknown.</summary>
     private static DateTimeOffset? EndOf(Member member, DateTimeOffset now) => member.Verified
         ?? (member.Status is Status.Scheduled or Status.Running && member.Slot is { } slot ? slot.End > now ? slot.End : now : null);
 

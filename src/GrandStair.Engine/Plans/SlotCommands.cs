@@ -11,7 +11,7 @@ using GrandStair.Storage.Runs;
 
 namespace GrandStair.Engine.Plans;
 
-/// <summary>What comes of it when a machine is given a time.</summary>
+/// <summary>The effect of giving a machine a time.</summary>
 /// <param name="Trial">Its slot, or what is in the way.</param>
 /// <param name="Moved">The slots of others that are scheduled otherwise then; none of those that somebody has been told already.</param>
 /// <param name="EndBefore">When the last slot of those still to be given would end without it, UTC; null without any.</param>
@@ -19,7 +19,7 @@ namespace GrandStair.Engine.Plans;
 /// <param name="MeetsDeadline">Whether that is in time.</param>
 public sealed record Rescheduling(SlotTrial Trial, ImmutableArray<(Machine Machine, Slot Before, Slot? After)> Moved, DateTimeOffset? EndBefore, DateTimeOffset? End, bool MeetsDeadline);
 
-/// <summary>Where a machine is given a time that somebody chose for it, and where it is found out which times there are.</summary>
+/// <summary>Reschedules machines to chosen times, and finds free times.</summary>
 public sealed class SlotCommands(PlanWriter writer, PlanTable plans, RunLog runs, FleetCache fleet, MeasuredRuns measured, TimeProvider clock)
 {
     /// <summary>How many times are offered at most.</summary>
@@ -66,7 +66,7 @@ public sealed class SlotCommands(PlanWriter writer, PlanTable plans, RunLog runs
             PlanSchedule.IsInTime(draft.Plan, end));
     }
 
-    /// <summary>Gives a machine a time, which it keeps as long as nothing is in its way.</summary>
+    /// <summary>Gives a machine a time, which it keeps as long as nothing prevents it.</summary>
     /// <exception cref="CommandException">As <see cref="TimesAsync"/>, or something is in the way of that time.</exception>
     public async Task<Slot> RescheduleAsync(StoredPlan stored, Machine machine, DateTimeOffset start, string reason, Actor actor, CancellationToken stop)
     {
@@ -92,13 +92,13 @@ public sealed class SlotCommands(PlanWriter writer, PlanTable plans, RunLog runs
         return slot;
     }
 
-    /// <summary>Gives up the time that was chosen for a machine: it keeps its slot, but another may come of it as of any.</summary>
+    /// <summary>Discards the time that was chosen for a machine: it keeps its slot, which may move again like any other.</summary>
     /// <exception cref="CommandException">None was chosen.</exception>
     public async Task GiveUpAsync(StoredPlan stored, Machine machine, string reason, Actor actor, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(machine);
-        if ((await MemberAsync(stored, machine, stop)).Rescheduled is null) throw new CommandException("no-time-chosen", $"Nobody has chosen a time for {machine.Name}.");
+        if ((await MemberAsync(stored, machine, stop)).Rescheduled is null) throw new CommandException("no-time-chosen", $"{machine.Name} has no manually chosen time.");
         await plans.RescheduleAsync(stored.Name, machine.Id, null, null, reason, actor, clock.GetUtcNow(), stop);
         await writer.LayOutAsync(stored, stop);
     }

@@ -114,7 +114,7 @@ public sealed class RehearsalRunner(
         }
     }
 
-    /// <summary>Says how far a rehearsal is until it is over, and ends it where somebody has cancelled it.</summary>
+    /// <summary>Reports a rehearsal's progress until it is over, and ends it where it was cancelled.</summary>
     private async Task BeatAsync(long id, Func<int> done, CancellationTokenSource cancelled)
     {
         try

@@ -7,7 +7,7 @@ using GrandStair.Storage.Runs;
 
 namespace GrandStair.Engine.Runs;
 
-/// <summary>Where people's decisions about runs are carried out.</summary>
+/// <summary>Carries out people's decisions about runs.</summary>
 public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow windows, TimeProvider clock)
 {
     /// <summary>Decides about a run. A rollback begins in the machine's next window, unless it is to begin at once.</summary>
@@ -61,7 +61,7 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
             var stored = await FindAsync(run, stop);
             var e = make(stored.State);
             var after = RunMachine.Step(stored.State, e).State;
-            // Somebody else wrote meanwhile: look again and decide on what is true now.
+            // It was changed meanwhile: read it again and decide on its present state.
             if (await runs.DecideAsync(stored.State, e, after, command, stop)) return after;
         }
     }

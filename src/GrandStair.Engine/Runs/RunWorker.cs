@@ -266,7 +266,7 @@ public sealed class RunWorker(
         await runs.ReleaseAsync(claim, claim.State.DueAt, stop);
     }
 
-    /// <summary>Reads a machine that has gone back: what was read of it for the verification is no longer so.</summary>
+    /// <summary>Reads a machine that was rolled back: its readings from the verification no longer hold.</summary>
     private async Task ReadBackAsync(Machine machine, CancellationToken stop)
     {
         try
@@ -275,7 +275,7 @@ public sealed class RunWorker(
         }
         catch (ConnectionException error)
         {
-            // Whoever asks next finds it still as it was verified, and reads it again.
+            // The next reader finds it as it was verified, and reads it again.
             log.LogInformation("{Machine} has gone back and was not read: {Why}", machine.Name, error.Message);
         }
     }
@@ -425,7 +425,7 @@ public sealed class RunWorker(
         return Looked.Later(now + Max(LookInterval.Silent(now - lost.Since, step.Kind == StepKind.Restart ? step.Typical : TimeSpan.Zero), clock.ToDomain(Early)), progress);
     }
 
-    /// <summary>Parks the run at a step that takes too long; one that is parked already goes on being asked after.</summary>
+    /// <summary>Parks the run at a step that takes too long; one that is parked already is still watched.</summary>
     private Looked Overdue(ClaimedRun claim, Order order, StepSpec step, RunProgress progress, string heard)
     {
         var now = clock.GetUtcNow();

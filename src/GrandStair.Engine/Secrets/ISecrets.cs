@@ -2,7 +2,7 @@ using GrandStair.Connections;
 
 namespace GrandStair.Engine.Secrets;
 
-/// <summary>Hands out secrets to what uses them; nobody is ever shown one.</summary>
+/// <summary>Hands out secrets to the code that uses them; they are never shown.</summary>
 public interface ISecrets
 {
     /// <summary>The secret of that name in the service's store.</summary>

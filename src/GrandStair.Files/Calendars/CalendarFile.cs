@@ -147,7 +147,7 @@ public sealed class CalendarFile : ICalendar
 }
 
 /// <summary>An appointment as it is written into a calendar.</summary>
-/// <param name="Id">What tells it from all others, for ever: the same appointment moved has the same.</param>
+/// <param name="Id">Its identity for good: the same appointment keeps it when it moves.</param>
 /// <param name="Start">When it begins, UTC.</param>
 /// <param name="End">When it ends, UTC.</param>
 /// <param name="Summary">What it is, in a line.</param>
@@ -161,7 +161,7 @@ public sealed record Appointment(string Id, DateTimeOffset Start, DateTimeOffset
     /// <summary>When it last changed, UTC.</summary>
     public required DateTimeOffset Changed { get; init; }
 
-    /// <summary>Whether it may still change without anybody being told.</summary>
+    /// <summary>Whether it may still change without notice.</summary>
     public bool IsTentative { get; init; }
 }
 

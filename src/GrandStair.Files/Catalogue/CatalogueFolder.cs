@@ -53,11 +53,11 @@ public static class CatalogueFolder
         return Convert.ToHexStringLower(hash.GetHashAndReset());
     }
 
-    /// <summary>Understands a product's files.</summary>
+    /// <summary>Parses a product's files.</summary>
     /// <param name="files">The files' contents by name.</param>
     /// <param name="keys">The known keys; the product's own come on top.</param>
     /// <param name="where">What to call <c>product.yaml</c> in errors.</param>
-    /// <exception cref="FileException">Something is wrong in them; all of it is told, with line and column.</exception>
+    /// <exception cref="FileException">Something is wrong in them; all of it is reported, with line and column.</exception>
     public static Product Parse(ImmutableSortedDictionary<string, string> files, KeyRegistry keys, string where = ProductFile)
     {
         ArgumentNullException.ThrowIfNull(files);
@@ -100,14 +100,14 @@ public static class CatalogueFolder
         return product;
     }
 
-    /// <summary>What can only be told wrong when all of the file is known.</summary>
+    /// <summary>Checks that need the whole file.</summary>
     private static void CheckTogether(YamlMap map, Product product)
     {
         bool IsRelease(string version) => product.Releases.Any(r => r.Version == version);
-        foreach (var twice in Twice(product.Releases.Select(r => r.Version))) map.Wrong("releases", $"Release '{twice}' stands there twice.");
-        foreach (var twice in Twice(product.Hops.Select(h => h.Name))) map.Wrong("hops", $"Hop '{twice}' stands there twice.");
-        foreach (var twice in Twice(product.Methods.Select(m => m.Name))) map.Wrong("methods", $"Method '{twice}' stands there twice.");
-        foreach (var twice in Twice(product.KnownIssues.Select(i => i.Name))) map.Wrong("known-issues", $"Known issue '{twice}' stands there twice.");
+        foreach (var twice in Twice(product.Releases.Select(r => r.Version))) map.Wrong("releases", $"Release '{twice}' is listed twice.");
+        foreach (var twice in Twice(product.Hops.Select(h => h.Name))) map.Wrong("hops", $"Hop '{twice}' is listed twice.");
+        foreach (var twice in Twice(product.Methods.Select(m => m.Name))) map.Wrong("methods", $"Method '{twice}' is listed twice.");
+        foreach (var twice in Twice(product.KnownIssues.Select(i => i.Name))) map.Wrong("known-issues", $"Known issue '{twice}' is listed twice.");
         foreach (var release in product.Releases)
         {
             foreach (var build in release.Builds.Where(b => b.Version != release.Version && !b.Version.StartsWith(release.Version + ".", StringComparison.Ordinal)))
@@ -126,10 +126,10 @@ public static class CatalogueFolder
             foreach (var edition in hop.Editions.SelectMany(e => new[] { e.Key, e.Value }).Distinct().Where(e => !product.Editions.IsEmpty && !product.Editions.Contains(e)))
                 map.Wrong("hops", $"Hop '{hop.Name}' maps the edition '{edition}', which is not under 'editions'{Near(edition, product.Editions)}.");
             var methods = product.Methods.Where(m => m.Hops.Contains(hop.Name)).ToArray();
-            foreach (var twice in Twice(hop.Checks.Select(c => c.Name))) map.Wrong("hops", $"The check '{twice}' stands twice on hop '{hop.Name}'; a check's name says which.");
+            foreach (var twice in Twice(hop.Checks.Select(c => c.Name))) map.Wrong("hops", $"The check '{twice}' is listed twice on hop '{hop.Name}'; a check's name must be unique.");
             foreach (var method in methods)
                 foreach (var twice in method.Checks.Select(c => c.Name).Where(n => hop.Checks.Any(c => c.Name == n)))
-                    map.Wrong("methods", $"The check '{twice}' of method '{method.Name}' stands on hop '{hop.Name}' as well; a check's name says which.");
+                    map.Wrong("methods", $"The check '{twice}' of method '{method.Name}' is also on hop '{hop.Name}'; a check's name must be unique.");
             if (methods.All(m => m.Way != Way.Upgrade)) map.Wrong("hops", $"No method does hop '{hop.Name}'; name it under the 'hops' of one.");
         }
 
@@ -283,7 +283,7 @@ public static class CatalogueFolder
         };
         if (check.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-')) map.Wrong("name", $"'{check.Name}' is no name of a check; expected letters, digits and hyphens.");
         if (check is { Waivable: true, Need: Need.Should }) map.Wrong("waivable", "A should is acknowledged, not waived; leave 'waivable' out.");
-        if (check is { Waivable: true, Fix.By: FixedBy.Nobody }) map.Wrong("waivable", "What nobody can fix cannot be waived either.");
+        if (check is { Waivable: true, Fix.By: FixedBy.Nobody }) map.Wrong("waivable", "What cannot be fixed cannot be waived either.");
         map.Done();
         return check;
     }

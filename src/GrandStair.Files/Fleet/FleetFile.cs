@@ -32,7 +32,7 @@ public sealed record FileProblemGroup(string What, int Count, int FirstLine, str
 /// </summary>
 public sealed class FleetFile
 {
-    /// <summary>How many problems are told in full; further ones are counted.</summary>
+    /// <summary>How many problems are shown in full; further ones are counted.</summary>
     public const int MostProblems = 1000;
 
     private static readonly string[] Columns = ["name", "serial", "site", "group", "owner", "tags", "connection", "address", "port", "user", "host key", "ssh key", "seen"];
@@ -63,7 +63,7 @@ public sealed class FleetFile
     /// <summary>The problems by what is wrong, those of most lines first.</summary>
     public IReadOnlyList<FileProblemGroup> Groups => [.. _groups.Values.OrderByDescending(g => g.Count).ThenBy(g => g.FirstLine)];
 
-    /// <summary>How many problems there were beyond those that are told.</summary>
+    /// <summary>How many problems there were beyond those that are shown.</summary>
     public int FurtherProblems { get; private set; }
 
     /// <summary>The lines that are understood, one after the other.</summary>
@@ -205,7 +205,7 @@ public sealed class FleetFile
         if (UplinkOf(cells, _covered, line) is not { } machine) return null;
         if (_names.TryGetValue(machine.Name, out var first))
         {
-            Tell(line, $"'{machine.Name}' stands in line {first} already. This line was left out.", "names that stand twice");
+            Tell(line, $"'{machine.Name}' is a duplicate of line {first}; skipped.", "duplicate names");
             return null;
         }
 
@@ -237,7 +237,7 @@ public sealed class FleetFile
         if (!columns.Contains("name")) problems.Add(new(_file, 1, 0, "There is no column 'name'."));
         foreach (var column in columns.Where(h => IsReading(h) && _keys.Find(h) is null))
             problems.Add(new(_file, 1, 0, $"The column '{column}' is neither known nor a reading key{Near(column)}."));
-        foreach (var twice in columns.GroupBy(h => h).Where(g => g.Count() > 1)) problems.Add(new(_file, 1, 0, $"The column '{twice.Key}' stands there twice."));
+        foreach (var twice in columns.GroupBy(h => h).Where(g => g.Count() > 1)) problems.Add(new(_file, 1, 0, $"The column '{twice.Key}' is listed twice."));
         if (!columns.Contains("seen") && _format.SeenAt is null && columns.Any(IsReading))
             problems.Add(new(_file, 1, 0, "The file does not say when its readings were seen. Add a column 'seen', or say it for all with --seen TIME (or --seen now)."));
         if (problems.Count > 0) throw new FileException(problems);

@@ -18,7 +18,7 @@ public sealed record FleetMapping(ImmutableDictionary<string, string> ByColumn, 
     /// <c>absent</c> with texts that mean nothing; <c>constants</c> with a key or field and its text. The column of <c>seen</c> says when readings were seen.
     /// In JSON Lines a column is the path of a field, such as <c>bios.version</c>.
     /// </summary>
-    /// <exception cref="FileException">Something is wrong in it; all of it is told, with line and column.</exception>
+    /// <exception cref="FileException">Something is wrong in it; all of it is reported, with line and column.</exception>
     public static FleetMapping Parse(string text, KeyRegistry keys, string file)
     {
         var problems = new Problems(file);

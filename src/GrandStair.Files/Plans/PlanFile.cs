@@ -9,12 +9,12 @@ namespace GrandStair.Files.Plans;
 /// <summary>Reads plans written as YAML.</summary>
 public static partial class PlanFile
 {
-    /// <summary>Understands a plan.</summary>
+    /// <summary>Parses a plan.</summary>
     /// <param name="text">The file's content.</param>
     /// <param name="keys">The known keys.</param>
     /// <param name="product">Finds a product of the catalogue by name; null checks the plan without the catalogue.</param>
     /// <param name="file">What to call the file in errors.</param>
-    /// <exception cref="FileException">Something is wrong in it; all of it is told, with line and column.</exception>
+    /// <exception cref="FileException">Something is wrong in it; all of it is reported, with line and column.</exception>
     public static Plan Parse(string text, KeyRegistry keys, Func<string, Product?>? product, string file)
     {
         var problems = new Problems(file);

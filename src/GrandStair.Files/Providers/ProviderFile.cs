@@ -7,9 +7,9 @@ namespace GrandStair.Files.Providers;
 /// <summary>A provider that vouches for people and programs (OpenID Connect Core 1.0).</summary>
 /// <param name="Authority">Its address, below which its metadata is found (OpenID Connect Discovery 1.0).</param>
 /// <param name="Client">The name under which the console is known to it.</param>
-/// <param name="ClientSecret">Where the console's secret is to be had; null where it has none and PKCE alone protections the code.</param>
+/// <param name="ClientSecret">The reference to the console's secret; null where it has none and PKCE alone protects the code.</param>
 /// <param name="TerminalClient">The name under which <c>gstair login</c> is known to it (RFC 8628); null where that is not allowed.</param>
-/// <param name="Audience">Whom its access tokens have to be for.</param>
+/// <param name="Audience">The audience that its access tokens must have.</param>
 /// <param name="Scopes">What is asked for besides <c>openid</c>.</param>
 /// <param name="Mapping">What its claims mean.</param>
 public sealed record SignInProvider(string Authority, string Client, SecretReference? ClientSecret, string? TerminalClient, string Audience, ImmutableArray<string> Scopes, ClaimMapping Mapping);
@@ -17,8 +17,8 @@ public sealed record SignInProvider(string Authority, string Client, SecretRefer
 /// <summary>Reads a provider's YAML file.</summary>
 public static class ProviderFile
 {
-    /// <summary>Understands the file.</summary>
-    /// <exception cref="FileException">Something is wrong in it; all of it is told, with line and column.</exception>
+    /// <summary>Parses the file.</summary>
+    /// <exception cref="FileException">Something is wrong in it; all of it is reported, with line and column.</exception>
     public static SignInProvider Parse(string text, string file)
     {
         var problems = new Problems(file);

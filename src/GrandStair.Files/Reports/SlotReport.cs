@@ -10,11 +10,11 @@ namespace GrandStair.Files.Reports;
 /// <summary>A machine of a plan with its time.</summary>
 /// <param name="Machine">The machine.</param>
 /// <param name="Wave">Its wave.</param>
-/// <param name="Status">Where it stands.</param>
+/// <param name="Status">Its status.</param>
 /// <param name="Method">Its method; null where there is none.</param>
 /// <param name="Start">When it begins, UTC; null without a time.</param>
 /// <param name="End">When it ends, UTC; null without a time.</param>
-/// <param name="Stands">Whether that is a slot that it has; else it is only scheduled.</param>
+/// <param name="Stands">Whether that is its confirmed slot; otherwise it is only planned.</param>
 /// <param name="Crew">The crew that is booked.</param>
 /// <param name="Why">What is in the way; null where nothing is.</param>
 /// <param name="Change">What would have to change for it to get a slot.</param>
@@ -49,7 +49,7 @@ public sealed record SlotReport(Plan Plan, string Target, int Revision, string R
     {
         using var text = new StringWriter(CultureInfo.InvariantCulture);
         using var csv = new CsvWriter(text, new CsvConfiguration(CultureInfo.InvariantCulture) { InjectionOptions = InjectionOptions.Escape, NewLine = "\r\n" });
-        foreach (var head in new[] { "name", "site", "group", "owner", "wave", "status", "method", "from (UTC)", "to (UTC)", "stands", "crew", "why not", "what would have to change" }) csv.WriteField(head);
+        foreach (var head in new[] { "name", "site", "group", "owner", "wave", "status", "method", "from (UTC)", "to (UTC)", "confirmed", "crew", "why not", "what would have to change" }) csv.WriteField(head);
         csv.NextRecord();
         foreach (var s in Slots)
         {

@@ -11,7 +11,7 @@ namespace GrandStair.Files.Sources;
 /// <param name="Port">TCP port.</param>
 /// <param name="Security"><c>tls</c>, <c>starttls</c> or <c>none</c>.</param>
 /// <param name="Bind">The distinguished name that reads; null for nobody.</param>
-/// <param name="Password">Where its password is to be had; null for none.</param>
+/// <param name="Password">The reference to its password; null for none.</param>
 /// <param name="Base">The distinguished name below which entries are read.</param>
 /// <param name="Filter">Which entries, as an LDAP filter (RFC 4515).</param>
 /// <param name="PageSize">How many entries come at a time, 1 to 1000.</param>
@@ -32,8 +32,8 @@ public static class SourceFile
     private static readonly string[] Taken = ["ssh", "simulated", "fleet", "dependents", "route", "import"];
     private static readonly Dictionary<string, int> Securities = new(StringComparer.Ordinal) { ["tls"] = 636, ["starttls"] = 389, ["none"] = 389 };
 
-    /// <summary>Understands a source's file.</summary>
-    /// <exception cref="FileException">Something is wrong in it; all of it is told, with line and column.</exception>
+    /// <summary>Parses a source's file.</summary>
+    /// <exception cref="FileException">Something is wrong in it; all of it is reported, with line and column.</exception>
     public static DirectorySource Parse(string text, KeyRegistry keys, string file)
     {
         ArgumentNullException.ThrowIfNull(keys);
@@ -51,9 +51,9 @@ public static class SourceFile
         ldap.Done();
         map.Done();
         if (source.PageSize > MostPage) ldap.Wrong("page", $"'page' is {source.PageSize}; expected at most {MostPage}.");
-        if (source.Bind is not null && source.Password is null) ldap.Wrong("bind", "Who binds has a password; say with 'password' where it is to be had, such as secret:ldap-reader.");
+        if (source.Bind is not null && source.Password is null) ldap.Wrong("bind", "Who binds has a password; refer to it with 'password', such as secret:ldap-reader.");
         if (Taken.Contains(source.Name) || source.Name.Length > 40 || source.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-')) map.Wrong("source", $"'{source.Name}' is no name for a source; expected up to 40 letters, digits and hyphens, and none of {string.Join(", ", Taken)}.");
-        if (!fields.ContainsKey("name")) map.Wrong("fields", "There is no attribute for 'name', by which machines are told apart.");
+        if (!fields.ContainsKey("name")) map.Wrong("fields", "There is no attribute for 'name', by which machines are identified.");
         if (source.Seen is null && fields.Keys.FirstOrDefault(k => !Named.Contains(k)) is { } reading)
             map.Wrong("fields", $"'{reading}' is a reading, and nothing says when the directory saw it. Name the attribute with the time, as in 'seen: modifyTimestamp'; 'seen: now' takes it as of the moment at which it is read.");
         foreach (var key in fields.Keys.Where(k => !Named.Contains(k) && keys.Find(k) is null))

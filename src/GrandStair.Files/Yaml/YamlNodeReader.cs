@@ -34,7 +34,7 @@ internal sealed class Problems(string file)
     }
 }
 
-/// <summary>A mapping in a YAML file that knows where it stands. Every field has to be asked for; the others are told as unknown.</summary>
+/// <summary>A mapping in a YAML file, with its position. Every field has to be read; the others are reported as unknown.</summary>
 internal sealed class YamlMap
 {
     private readonly YamlMappingNode _node;
@@ -124,7 +124,7 @@ internal sealed class YamlMap
 
     public IReadOnlyList<T> Words<T>(string field) where T : struct, Enum => [.. Texts(field).Select(t => WordOf<T>(field, t))];
 
-    /// <summary>Each text of a list as something that is read from it; one that cannot be is told.</summary>
+    /// <summary>Each text of a list, parsed; those that cannot be parsed are reported.</summary>
     public IEnumerable<T> Each<T>(string field, Func<string, T> parse)
     {
         foreach (var text in Texts(field))
@@ -226,7 +226,7 @@ internal sealed class YamlMap
         return Condition(field, keys) ?? ConditionParser.Parse("name is known", KeyRegistry.BuiltIn);
     }
 
-    /// <summary>Tells the fields that nobody asked for; called when all others were.</summary>
+    /// <summary>Reports the fields that were not read; called after all others.</summary>
     public void Done()
     {
         foreach (var key in _node.Children.Keys.OfType<YamlScalarNode>().Where(k => !_asked.Contains(k.Value!)))

@@ -31,7 +31,7 @@ internal static class CallLimits
                 // A login link and a provider's way back are tries to sign in like a password.
                 if (context.Request.Path.StartsWithSegments("/login") || context.Request.Path.StartsWithSegments("/provider")) return Bucket($"sign-in {context.Address()}", SignInBurst, 1);
                 if (!context.Request.Path.StartsWithSegments("/api")) return RateLimitPartition.GetNoLimiter("pages");
-                // Whoever is known has a measure of his own; the unknown share that of their address, and signing in has a smaller one.
+                // Each known caller has a limit of their own; unknown ones share that of their address, and signing in has a lower one.
                 if (context.User is CallerPrincipal { Caller.Actor.Name: var account }) return Bucket($"account {account}", options.Rate * 5, options.Rate);
                 return context.Request is { Method: "POST", Path.Value: "/api/v1/session" } ? Bucket($"sign-in {context.Address()}", SignInBurst, 1) : Bucket($"address {context.Address()}", UnknownBurst, UnknownPerSecond);
             });

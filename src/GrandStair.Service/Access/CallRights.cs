@@ -9,7 +9,7 @@ using Microsoft.OpenApi;
 namespace GrandStair.Service.Access;
 
 /// <summary>What one may not do, though one may see it.</summary>
-/// <param name="message">What it would need, and whom to ask. It says nothing that depends on what one may not see.</param>
+/// <param name="message">What it would need, and whom to ask. It reveals nothing that the caller does not see.</param>
 internal sealed class NotAllowedException(string message) : Exception(message);
 
 /// <summary>
@@ -24,7 +24,7 @@ internal static class CallRights
     /// <summary>By the call's name in the OpenAPI document.</summary>
     public static FrozenDictionary<string, Right> Of { get; } = new Dictionary<string, Right>
     {
-        // Looking: everybody with an account, at his sites.
+        // Reading: every account, within its sites.
         ["GetSession"] = Anybody,
         ["SignOut"] = Anybody,
         ["ListKeys"] = Anybody,
@@ -143,14 +143,14 @@ internal static class CallRights
         endpoint.Metadata.Add(Of.TryGetValue(name, out var right) ? right : throw new InvalidOperationException($"The call {name} says nowhere what it needs; put it into {nameof(CallRights)}."));
     });
 
-    /// <summary>Refuses calls that the caller has not the right to. That somebody tried is kept.</summary>
+    /// <summary>Refuses calls that the caller has no right to, and records the attempt.</summary>
     public static void UseCallRights(this WebApplication app) => app.Use(async (context, next) =>
     {
         if (context.User is CallerPrincipal { Caller: var caller } && context.GetEndpoint()?.Metadata.GetMetadata<Right>()?.Refuses(caller) is { } why) await RefuseAsync(context, caller, why);
         else await next(context);
     });
 
-    /// <summary>Answers that a caller may not, and keeps that he tried.</summary>
+    /// <summary>Refuses a call, and records the attempt.</summary>
     public static async Task RefuseAsync(HttpContext context, Caller caller, string why)
     {
         var name = context.GetEndpoint()?.Metadata.GetMetadata<IEndpointNameMetadata>()?.EndpointName ?? "";

@@ -9,7 +9,7 @@ using Microsoft.Extensions.Options;
 
 namespace GrandStair.Service.Access;
 
-/// <summary>By what somebody calls: what he makes with it does not outlive it, and ends together with it.</summary>
+/// <summary>The credential of a call: whatever is made with it ends together with it.</summary>
 /// <param name="Token">The token, or the one that the session was begun with; null for none.</param>
 /// <param name="Session">The console's session; null for none.</param>
 /// <param name="Expires">When it ends by itself, UTC. Null where it does not: a session that was begun with a password or a link stands for the password, which lasts.</param>
@@ -23,7 +23,7 @@ internal sealed class CallerPrincipal(Caller caller, Credential credential) : Cl
     public Credential Credential { get; } = credential;
 }
 
-/// <summary>What endpoints ask about whoever calls.</summary>
+/// <summary>What endpoints ask about the caller.</summary>
 internal static class CallerExtensions
 {
     /// <summary>Who calls.</summary>
@@ -88,7 +88,7 @@ internal sealed class Callers(AccessTable access, ProviderAccounts accounts)
     private static CallerPrincipal Principal(Known known, string from, Credential credential) => new(new(new(known.Account, from), known.Kind, known.Roles, known.Sites), credential);
 }
 
-/// <summary>Hands the framework who calls, and answers those of whom it is not known.</summary>
+/// <summary>Identifies the caller for the framework, and answers unknown ones.</summary>
 internal sealed class CallerHandler(IOptionsMonitor<AuthenticationSchemeOptions> options, ILoggerFactory logger, UrlEncoder encoder, Callers callers)
     : AuthenticationHandler<AuthenticationSchemeOptions>(options, logger, encoder)
 {

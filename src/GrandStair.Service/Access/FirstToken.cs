@@ -12,7 +12,7 @@ internal static class FirstToken
     /// <summary>Where it is.</summary>
     public static string FileIn(string data) => Path.Combine(data, "admin.token");
 
-    /// <summary>Makes the account <c>admin</c>, and writes its token into <c>admin.token</c>, readable by its owner only, where no token was ever made.</summary>
+    /// <summary>Creates the account <c>admin</c>, and writes its token into <c>admin.token</c>, readable by its owner only, where no token was ever made.</summary>
     public static async Task MakeAsync(AccountTable accounts, AccessTable access, ServiceOptions options, DateTimeOffset at, CancellationToken stop)
     {
         if (await access.HasTokenAsync(stop)) return;

@@ -30,7 +30,7 @@ internal sealed class Passwords(AccountTable accounts)
         return Hasher.HashPassword(account, password);
     }
 
-    /// <summary>Whether a password is an account's. Whoever gives wrong ones has to wait, longer each time; it makes no difference whether there is such an account.</summary>
+    /// <summary>Whether a password is an account's. After wrong ones the caller has to wait, longer each time, whether or not the account exists.</summary>
     /// <exception cref="WaitException">The name has to wait.</exception>
     public async Task<bool> IsRightAsync(string account, string password, CancellationToken stop)
     {

@@ -7,13 +7,13 @@ using GrandStair.Engine.Plans;
 
 namespace GrandStair.Service.Access;
 
-/// <summary>The fleet as whoever calls may see it: machines at other sites do not exist for him. Endpoints know no other fleet.</summary>
+/// <summary>The fleet as the caller sees it: machines at other sites do not exist. Endpoints know no other fleet.</summary>
 internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context)
 {
-    /// <summary>The sites that he may see.</summary>
+    /// <summary>The sites that the caller sees.</summary>
     public SiteScope Sites => context.HttpContext!.User.Caller().Sites;
 
-    /// <summary>All his machines.</summary>
+    /// <summary>All machines at these sites.</summary>
     public async Task<IReadOnlyDictionary<MachineId, Machine>> AllAsync(CancellationToken stop)
     {
         var all = await fleet.AllAsync(stop);
@@ -22,7 +22,7 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
     }
 
     /// <summary>The machine of that name or id, or which one may be meant.</summary>
-    /// <exception cref="CommandException">There is none that he may see.</exception>
+    /// <exception cref="CommandException">There is none at the caller's sites.</exception>
     public async Task<Machine> MachineAsync(string name, CancellationToken stop)
     {
         if (await fleet.FindAsync(name, stop) is { } machine && Sites.Holds(machine.Site)) return Sites.IsAll ? machine : Seen((await fleet.AllAsync(stop)).Values)(machine);
@@ -44,12 +44,12 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
             return ([.. matching.Select(Seen((await fleet.AllAsync(stop)).Values))], undecided);
         }
 
-        // Asked of the machines as he sees them: the answer must not tell the names that are left out.
+        // Evaluated on the machines as the caller sees them, so that the answer does not reveal names that are left out.
         var asked = (await AllAsync(stop)).Values.OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase).Select(m => (Machine: m, condition.Ask(m, new(now)).Value)).ToArray();
         return ([.. asked.Where(a => a.Value == Kleene.Yes).Select(a => a.Machine)], asked.Count(a => a.Value == Kleene.Unknown));
     }
 
-    /// <summary>Machines as he sees them: without the names of dependents at sites that are not his.</summary>
+    /// <summary>Machines as the caller sees them: without the names of dependents at other sites.</summary>
     private Func<Machine, Machine> Seen(IEnumerable<Machine> all)
     {
         var sites = Sites;
@@ -57,10 +57,10 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
         return machine => Dependents.WithoutNames(machine, name => !(elsewhere ??= all.Where(m => !sites.Holds(m.Site)).Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase)).Contains(name));
     }
 
-    /// <summary>The values of a key, those on most of his machines first.</summary>
+    /// <summary>The values of a key, those on most of the caller's machines first.</summary>
     public Task<IReadOnlyList<(string Value, int Machines)>> ValuesAsync(string key, string having, int most, CancellationToken stop) => fleet.ColumnsAsync(c => c.ValuesOf(key, having, most, Sites), stop);
 
-    /// <summary>Judges the fleet for an aim, and reads something from the judgement; which rows are his is said by the third of what is handed on.</summary>
+    /// <summary>Judges the fleet for an aim, and reads something from the judgement; the third argument says which rows are at the caller's sites.</summary>
     public Task<T> JudgedAsync<T>(Aim aim, string? plan, DateTimeOffset now, Func<FleetJudgement, IReadOnlyList<int>, Func<int, bool>, T> read, CancellationToken stop)
     {
         var sites = Sites;

@@ -5,13 +5,13 @@ using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Access;
 
-/// <summary>The plans as whoever calls may see them: those with a machine of his, and of these his machines alone. Endpoints know no others.</summary>
+/// <summary>The plans as the caller sees them: those with a machine at the caller's sites, and of these only such machines. Endpoints know no others.</summary>
 internal sealed class ScopedPlans(PlanTable plans, PlanTroubles troubles, ScopedFleet fleet)
 {
-    /// <summary>The sites that he may see.</summary>
+    /// <summary>The sites that the caller sees.</summary>
     public SiteScope Sites => fleet.Sites;
 
-    /// <summary>His plans, oldest first.</summary>
+    /// <summary>The caller's plans, oldest first.</summary>
     public async Task<IReadOnlyList<StoredPlan>> AllAsync(CancellationToken stop)
     {
         var seen = new List<StoredPlan>();
@@ -20,35 +20,35 @@ internal sealed class ScopedPlans(PlanTable plans, PlanTroubles troubles, Scoped
     }
 
     /// <summary>The plan of that name.</summary>
-    /// <exception cref="CommandException">There is none that he may see.</exception>
+    /// <exception cref="CommandException">There is none that the caller sees.</exception>
     public async Task<StoredPlan> FindAsync(string name, CancellationToken stop) =>
         await plans.FindAsync(name, stop) is { } plan && await SeenAsync(plan, stop) is { } his ? his : throw PlanCommands.Unknown(name, (await AllAsync(stop)).Select(p => p.Name));
 
     /// <summary>The plan of that name, to command the whole of it.</summary>
-    /// <exception cref="CommandException">There is none that he may see.</exception>
-    /// <exception cref="NotAllowedException">It is for sites that are not all his.</exception>
+    /// <exception cref="CommandException">There is none that the caller sees.</exception>
+    /// <exception cref="NotAllowedException">It is also for other sites than the caller's.</exception>
     public async Task<StoredPlan> WholeAsync(string name, CancellationToken stop)
     {
         var plan = await FindAsync(name, stop);
-        return SeesAllOf(plan) ? plan : throw new NotAllowedException($"Plan '{name}' was made for other sites too. Ask somebody whose account is for all of its sites.");
+        return SeesAllOf(plan) ? plan : throw new NotAllowedException($"Plan '{name}' was made for other sites too. Ask someone whose account is for all of its sites.");
     }
 
-    /// <summary>The plan of that name, to rewrite it; null where there is none yet. Asked before anything is worked out, so that no answer depends on what he may not see.</summary>
-    /// <exception cref="CommandException">The name belongs to a plan that he may not see.</exception>
-    /// <exception cref="NotAllowedException">It is for sites that are not all his.</exception>
+    /// <summary>The plan of that name, to rewrite it; null where there is none yet. Asked before anything is worked out, so that no answer depends on what the caller does not see.</summary>
+    /// <exception cref="CommandException">The name belongs to a plan that the caller does not see.</exception>
+    /// <exception cref="NotAllowedException">It is also for other sites than the caller's.</exception>
     public async Task<StoredPlan?> ToWriteAsync(string name, CancellationToken stop)
     {
         if (await plans.FindAsync(name, stop) is not { } plan) return null;
         return await SeenAsync(plan, stop) is null ? throw new CommandException("plan-exists", $"The name '{name}' is taken. Give the plan another one.") : await WholeAsync(name, stop);
     }
 
-    /// <summary>Whether all sites of a plan are his.</summary>
+    /// <summary>Whether the caller sees all sites of a plan.</summary>
     public bool SeesAllOf(StoredPlan plan) => fleet.Sites.Covers(plan.Sites);
 
     /// <summary>What keeps a plan from going on; null where nothing does, and where it is held or not started.</summary>
     public string? TroubleOf(StoredPlan plan) => plan is { State: PlanState.Started, Held: null } ? troubles.Of(plan.Name) : null;
 
-    /// <summary>The members of a plan that are his machines, by wave and machine.</summary>
+    /// <summary>The members of a plan at the caller's sites, by wave and machine.</summary>
     public async Task<IReadOnlyList<Member>> MembersAsync(string plan, CancellationToken stop)
     {
         var members = await plans.MembersAsync(plan, stop);
@@ -57,10 +57,10 @@ internal sealed class ScopedPlans(PlanTable plans, PlanTroubles troubles, Scoped
         return [.. members.Where(m => machines.ContainsKey(m.Machine))];
     }
 
-    /// <summary>The places of a machine that he sees, in all plans.</summary>
+    /// <summary>The places of a machine in all plans that the caller sees.</summary>
     public Task<IReadOnlyList<Member>> OfMachineAsync(Machine machine, CancellationToken stop) => plans.OfMachineAsync(machine.Id, stop);
 
-    /// <summary>A plan as he sees it; null where it has no machine of his.</summary>
+    /// <summary>A plan as the caller sees it; null where none of its machines is at the caller's sites.</summary>
     private async Task<StoredPlan?> SeenAsync(StoredPlan plan, CancellationToken stop)
     {
         if (fleet.Sites.IsAll) return plan;

@@ -13,7 +13,7 @@ internal sealed class TlsCertificate(string certificateFile, string keyFile, ILo
     private (DateTime, DateTime) _stamp;
     private long _looked;
 
-    /// <summary>The certificate with its chain, as the files say now. One that cannot be read is told, and the one before goes on.</summary>
+    /// <summary>The certificate with its chain, as the files say now. One that cannot be read is reported, and the previous one stays in use.</summary>
     /// <exception cref="IOException">None could be read yet.</exception>
     public SslStreamCertificateContext Current
     {

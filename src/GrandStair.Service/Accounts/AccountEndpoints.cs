@@ -82,10 +82,10 @@ internal static class AccountEndpoints
         throw new CommandException("unknown-account", $"There is no account '{name}'{(near is null ? ". 'gstair account list' shows those that there are." : $"; did you mean '{near}'?")}");
     }
 
-    /// <summary>Sees to it that somebody is left who can keep the accounts.</summary>
+    /// <summary>Ensures that an account remains that can manage accounts.</summary>
     private static async Task KeepAnAdminAsync(string but, AccountTable accounts, CancellationToken stop)
     {
         if (!(await accounts.AllAsync(stop)).Any(a => a.Name != but && a.Ended is null && a.Roles.HasFlag(Roles.Admin) && a.Sites.IsAll))
-            throw new CommandException("last-admin", $"'{but}' is the last admin for all sites; without one nobody could keep the accounts. Make another one first.");
+            throw new CommandException("last-admin", $"'{but}' is the last admin for all sites; without one, accounts could not be managed. Create another one first.");
     }
 }

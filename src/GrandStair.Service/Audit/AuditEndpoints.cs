@@ -10,7 +10,7 @@ using GrandStair.Storage.Audit;
 
 namespace GrandStair.Service.Audit;
 
-/// <summary>Who did what: read, carried away, and checked.</summary>
+/// <summary>The audit log: list, export, verify.</summary>
 internal static class AuditEndpoints
 {
     private const int Part = 1000;

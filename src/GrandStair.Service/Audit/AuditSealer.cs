@@ -10,7 +10,7 @@ using GrandStair.Storage.Databases;
 
 namespace GrandStair.Service.Audit;
 
-/// <summary>The key that signs seals. It lies outside the database, so that whoever can write there cannot make a chain of his own.</summary>
+/// <summary>The key that signs seals. It is kept outside the database, so that write access to the database is not enough to forge a chain.</summary>
 internal sealed class AuditKey : IDisposable
 {
     private readonly ECDsa _key;
@@ -38,7 +38,7 @@ internal sealed class AuditKey : IDisposable
         return new(key);
     }
 
-    /// <summary>Signs that the chain stands so at an entry.</summary>
+    /// <summary>Signs the state of the chain at an entry.</summary>
     public AuditSeal Sign(long number, string hash)
     {
         lock (_key) return new(number, hash, Id, Convert.ToBase64String(_key.SignData(AuditSeal.Statement(number, hash), HashAlgorithmName.SHA256)));

@@ -77,7 +77,7 @@ internal static class CheckEndpoints
         var all = await fleet.AllAsync(stop);
         var now = clock.GetUtcNow();
         return [.. (await decisions.WaiversAsync(stop)).Where(w => all.ContainsKey(w.Machine)).Select(w => new WaiverView(
-            $"w{w.Id}", all[w.Machine].Name, w.Waiver.Check, w.Waiver.Reason, w.Waiver.By, w.Waiver.Given, w.Waiver.Until, w.Ended is not null ? "ended" : now >= w.Waiver.Until ? "ran-out" : "stands"))];
+            $"w{w.Id}", all[w.Machine].Name, w.Waiver.Check, w.Waiver.Reason, w.Waiver.By, w.Waiver.Given, w.Waiver.Until, w.Ended is not null ? "ended" : now >= w.Waiver.Until ? "expired" : "active"))];
     }
 
     private static async Task<IResult> EndAsync(string id, Because because, DecisionTable decisions, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
@@ -86,7 +86,7 @@ internal static class CheckEndpoints
         if (id is not ['w', .. var digits] || !long.TryParse(digits, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
             || !(await decisions.WaiversAsync(stop)).Any(w => w.Id == number && his.ContainsKey(w.Machine))
             || !await decisions.EndWaiverAsync(number, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
-            throw new CommandException("unknown-waiver", $"There is no waiver '{id}' that stands. 'gstair check waivers' shows them.");
+            throw new CommandException("unknown-waiver", $"There is no active waiver '{id}'. 'gstair check waivers' shows them.");
         return Results.NoContent();
     }
 

@@ -26,7 +26,7 @@ internal sealed class LiveFeed(Feed feed, DutyHost duties, ILogger<LiveFeed> log
     private volatile ImmutableList<Change> _recent = [];
     private volatile TaskCompletionSource _more = new(TaskCreationOptions.RunContinuationsAsynchronously);
 
-    /// <summary>The changes after a position that somebody may see, and on as they come. Every quarter of a minute without one a beat is sent, so that both ends know of each other.</summary>
+    /// <summary>The changes after a position that the caller sees, and further ones as they come. Every quarter of a minute without one a beat is sent, so that both ends know of each other.</summary>
     public async IAsyncEnumerable<SseItem<ChangeView?>> AfterAsync(long position, ChangeVisibility sight, [EnumeratorCancellation] CancellationToken stop)
     {
         while (!stop.IsCancellationRequested)
@@ -35,7 +35,7 @@ internal sealed class LiveFeed(Feed feed, DutyHost duties, ILogger<LiveFeed> log
             foreach (var change in await NextAsync(position, stop))
             {
                 position = change.Position;
-                // Whoever signs out, or may less from now on, watches no longer as he did.
+                // A stream ends when its caller signs out or loses rights.
                 if (change.Kind == "account" && !await sight.IsStillSoAsync(stop)) yield break;
                 if (await sight.MaySeeAsync(change, stop)) yield return new(sight.Show(change), "change") { EventId = sight.Mark(position) };
             }
@@ -84,7 +84,7 @@ internal sealed class LiveFeed(Feed feed, DutyHost duties, ILogger<LiveFeed> log
     }
 }
 
-/// <summary>What somebody who watches may see: changes of his machines and plans, and those that are nobody's.</summary>
+/// <summary>What a watcher sees: changes of machines and plans at their sites, and changes that belong to no site.</summary>
 internal sealed class ChangeVisibility(HttpContext context, Callers callers, FleetCache fleet, PlanTable plans, IDataProtectionProvider protection)
 {
     private const Roles SeeAccounts = Roles.Auditor | Roles.Admin;
@@ -92,11 +92,11 @@ internal sealed class ChangeVisibility(HttpContext context, Callers callers, Fle
     private readonly IDataProtector _marks = protection.CreateProtector("live events");
     private long _shown;
 
-    /// <summary>Whether he may still what he might when he began to watch.</summary>
+    /// <summary>Whether the watcher has the same rights as when the stream began.</summary>
     public async Task<bool> IsStillSoAsync(CancellationToken stop) =>
         await callers.OfAsync(context, stop) is { Caller: var now } && now.Roles == _caller.Roles && now.Sites.Equals(_caller.Sites);
 
-    /// <summary>Whether a change is to be told to him.</summary>
+    /// <summary>Whether a change is sent to the watcher.</summary>
     public async ValueTask<bool> MaySeeAsync(Change change, CancellationToken stop)
     {
         if (change.Kind == "account") return _caller.Sites.IsAll && (_caller.Roles & SeeAccounts) != Roles.None;
@@ -104,14 +104,14 @@ internal sealed class ChangeVisibility(HttpContext context, Callers callers, Fle
         var machines = await fleet.AllAsync(stop);
         bool IsHis(MachineId id) => machines.TryGetValue(id, out var machine) && _caller.Sites.Holds(machine.Site);
         if (change.Machine is { } one) return IsHis(one);
-        // What is of a whole plan is told to whoever sees a machine of it.
+        // Whatever concerns a whole plan is shown to everyone who sees a machine of it.
         return change.Kind is "plan" or "decision" ? (await plans.MembersAsync(change.Subject, stop)).Any(m => IsHis(m.Machine)) : change.Kind == "clock";
     }
 
-    /// <summary>A change as he sees it. Who does not see all changes gets a count of his own, since gaps would tell how many others there are.</summary>
+    /// <summary>A change as the watcher sees it. Those who do not see all changes get numbers of their own, since gaps would reveal how many others there are.</summary>
     public ChangeView Show(Change change) => new(_caller.Sites.IsAll ? change.Position : ++_shown, change.At, change.Kind, change.Subject, change.Type, change.Actor);
 
-    /// <summary>What he gives back to go on after a change.</summary>
+    /// <summary>What the watcher sends to continue after a change.</summary>
     public string Mark(long position) => _caller.Sites.IsAll ? position.ToString(CultureInfo.InvariantCulture) : _marks.Protect(position.ToString(CultureInfo.InvariantCulture));
 
     /// <summary>The position that a mark stands for; null where it is none of ours.</summary>

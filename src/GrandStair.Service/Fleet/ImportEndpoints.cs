@@ -157,7 +157,7 @@ internal static class ImportEndpoints
         }
     }
 
-    /// <summary>Keeps what is sent, and tells what is the same for the same content, and how many lines it has.</summary>
+    /// <summary>Stores what is sent, with its digest and number of lines.</summary>
     /// <exception cref="FileException">It is not in the encoding that it is said to have: names in it would become others.</exception>
     private static async Task<(string Digest, int Lines)> SpoolAsync(Stream sent, FileStream spool, string? encoding, CancellationToken stop)
     {

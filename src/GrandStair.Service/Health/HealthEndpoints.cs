@@ -27,10 +27,10 @@ internal static class HealthEndpoints
         app.MapGet("/health/live", () => Results.Ok("live")).ExcludeFromDescription();
         app.MapGet("/health/ready", async (Feed feed, DutyHost duties, AuditAlarm alarm, CancellationToken stop) =>
         {
-            // That the database answers is what is asked; how many changes there are is nobody's to know without an account.
+            // Only whether the database answers is public; the number of changes is not.
             await feed.NewestAsync(stop);
             var status = alarm.IsRaised ? "alarm" : duties.AreAllRunning ? "ok" : "degraded";
-            // A duty that waits to be restarted keeps nobody from calling; the body says so to whoever watches.
+            // A duty that waits to be restarted does not make the service unready; the body reports it.
             return Results.Ok(new ServiceHealth(status, alarm.IsRaised ? "alarm" : "ok", [.. duties.All.Select(d => new DutyHealth(d.Name, d.IsRunning, d.Failures, d.LastFailed))], ZoneData.Version));
         }).ExcludeFromDescription();
     }

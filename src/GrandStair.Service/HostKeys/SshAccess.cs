@@ -7,7 +7,7 @@ using GrandStair.Storage.Fleet;
 
 namespace GrandStair.Service.HostKeys;
 
-/// <summary>Tells the SSH connection with which key to log in, and whether a host key that nobody pinned is trusted.</summary>
+/// <summary>Tells the SSH connection which key to log in with, and whether a host key that nobody pinned is trusted.</summary>
 internal sealed class SshAccess(SecretStore secrets, FirstUseTable firstUse, FleetTable fleet, DomainClock clock) : ISshAccess
 {
     public Task<SshKey> KeyAsync(string? name, CancellationToken stop) => secrets.SshKeyAsync(name, stop);

@@ -107,7 +107,7 @@ internal static class OverviewEndpoints
     private static IEnumerable<NextView> Next(IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IEnumerable<StoredRun> runs, DateTimeOffset now)
     {
         var staged = runs.Where(r => r.State is { Phase: Phase.Wait, NeedsSlot: false }).Select(r => new MachineId(r.State.Machine)).ToHashSet();
-        // A night is told as one: slots of a site that begin within twelve hours of its first.
+        // Slots of a site that begin within twelve hours of its first are shown as one.
         return members.Where(m => m.Status == Status.Scheduled && m.Slot!.Start > now)
             .Select(m => (machines[m.Machine].Site, m.Slot, m.Machine))
             .GroupBy(m => (m.Site, Night: m.Slot!.Start.AddHours(-12).Date))

@@ -68,13 +68,13 @@ internal static class PlanEndpoints
     private static AcknowledgementView[] Show(IEnumerable<ToAcknowledge> all) =>
         [.. all.Select(a => new AcknowledgementView(a.Kind, a.Name, a.Title, a.Words, a.Machines, a.Given?.By, a.Given?.At, a.Given?.Reason))];
 
-    /// <summary>A moment that somebody sent, UTC.</summary>
+    /// <summary>A moment of a request, UTC.</summary>
     /// <exception cref="CommandException">It is in no year in which anything here happens.</exception>
     public static DateTimeOffset Moment(string what, DateTimeOffset time) => Era.Holds(time)
         ? time.ToUniversalTime()
         : throw new CommandException(what, $"{what} is {time:O}; expected a moment in the years {Era.First} to {Era.Last}.");
 
-    /// <summary>A moment that somebody may have sent, UTC; null where he did not.</summary>
+    /// <summary>An optional moment of a request, UTC; null where it was left out.</summary>
     /// <exception cref="CommandException">It is in no year in which anything here happens.</exception>
     public static DateTimeOffset? Moment(string what, DateTimeOffset? time) => time is { } sent ? Moment(what, sent) : null;
 
@@ -122,7 +122,7 @@ internal static class PlanEndpoints
     private static async Task<PlanView> CreateAsync(HttpRequest request, PlanWriter writer, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
         var body = await BodyAsync(request, stop);
-        // Asked first, so that no other answer tells whether there is such a plan at sites that are not his.
+        // Asked first, so that no other answer tells whether there is such a plan at other sites.
         await plans.ToWriteAsync(catalogues.ReadPlan(body).Name, stop);
         var created = await writer.CreateAsync(body, caller.Actor(), caller.Caller().Sites, stop);
         return await ViewAsync(created.Plan.Name, catalogues, plans, approvals, stop);
@@ -150,7 +150,7 @@ internal static class PlanEndpoints
         var members = await plans.MembersAsync(name, stop);
         return new(
             Row(stored, plan, TargetName(plan, product), members),
-            // Text and scope may name machines at sites that are not his.
+            // Text and scope may name machines at other sites.
             plans.SeesAllOf(stored) ? stored.Body : "", plans.SeesAllOf(stored) ? plan.Scope.Text : "", RunMachine.Name(plan.Preserves), plan.Methods, new(Limits.Shown(plan.Limits.All), Limits.Shown(plan.Limits.Site)),
             new(plan.Advance.Verified, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, plan, members, plans.SeesAllOf(stored)), stored.Undecided,
             PlanningEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.Sites),
@@ -174,7 +174,7 @@ internal static class PlanEndpoints
         m.Slot?.Start, m.Slot?.End, m.Run is { } run ? $"r{run}" : null, m.Verified, m.Exemption is { } exemption ? RunMachine.Name(exemption) : null, m.ExemptionReason, m.ExemptedBy, m.ExemptUntil?.ToString("yyyy-MM-dd", null),
         m.Change, m.Slot?.StageFrom, m.Slot?.Crew, m.Slot is null ? m.Tentative?.Start : m.PlannedStart, m.Missed, m.MovedReason is { } moved ? $"{m.MovedBy}: {moved}" : null, m.Rescheduled, ChosenBy(m));
 
-    /// <summary>Who chose a machine's time, and why; null where nobody did.</summary>
+    /// <summary>Who chose a machine's time, and why; null where it was not chosen manually.</summary>
     public static string? ChosenBy(Member m) => m.Rescheduled is null ? null : $"{m.RescheduledBy}: {m.RescheduledReason}";
 
     private static async Task<IResult> ExemptAsync(string name, string machine, ExemptCommand command, PlanCommands commands, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop)

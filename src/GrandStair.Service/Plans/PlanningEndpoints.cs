@@ -169,7 +169,7 @@ internal static class PlanningEndpoints
                     .Select(m => new BoardSlot(machines[m.Member.Machine].Name, m.Member.Wave, RunMachine.Name(m.Member.Status), m.Slot!.Start, m.Slot.End, m.Slot.StageFrom, m.Slot.Crew, m.Member.Slot is not null, m.Member.Rescheduled == m.Slot.Start)),
             ],
             g.Count(m => m.Exemption is null && SlotOf(m) is null && m.Run is null)));
-        // As everywhere, a wave of which nobody is seen is not told of to whoever does not see all.
+        // As everywhere, callers who do not see all machines do not see waves without any of theirs.
         var waves = stored.Waves.Where(w => plans.SeesAllOf(stored) || members.Any(m => m.Wave == w.Number)).Select(w => (Wave: w, Slots: members.Where(m => m.Wave == w.Number && m.Exemption is null).Select(SlotOf).OfType<Slot>().ToArray()))
             .Select(w => new BoardWave(w.Wave.Number, w.Wave.Name, RunMachine.Name(w.Wave.State), w.Slots.Min(s => (DateTimeOffset?)s.Start), w.Slots.Max(s => (DateTimeOffset?)s.End), plan.Waves[w.Wave.Number - 1].NotBefore));
         return new(begin, end, now, [.. waves], [.. sites]);

@@ -14,7 +14,7 @@ using Microsoft.AspNetCore.Mvc;
 
 namespace GrandStair.Service.Problems;
 
-/// <summary>Tells errors as problems (RFC 9457) with a stable type <c>urn:grandstair:problem:…</c>.</summary>
+/// <summary>Reports errors as problems (RFC 9457) with a stable type <c>urn:grandstair:problem:…</c>.</summary>
 internal sealed class ProblemResults(IProblemDetailsService writer, ILogger<ProblemResults> log) : IExceptionHandler
 {
     public async ValueTask<bool> TryHandleAsync(HttpContext context, Exception exception, CancellationToken cancellationToken)

@@ -66,7 +66,7 @@ internal static class ProviderSchemes
             };
             o.Events.OnRemoteFailure = context =>
             {
-                // What failed may hold what somebody put into the address; the page says that it failed, the log why.
+                // The error may repeat what was put into the URL; the page says that it failed, the log why.
                 context.HttpContext.RequestServices.GetRequiredService<ILoggerFactory>().CreateLogger(typeof(ProviderSchemes)).LogWarning("Signing in by {Provider} failed: {Why}", provider.Mapping.Provider, context.Failure?.Message.ReplaceLineEndings(" "));
                 context.HandleResponse();
                 context.Response.Redirect("/sign-in?provider=failed");
@@ -97,7 +97,7 @@ internal static class ProviderSchemes
             }
             catch (InvalidOperationException error) when (error.Message.StartsWith("IDX20803", StringComparison.Ordinal))
             {
-                log.LogError("The provider does not answer, so that nobody can sign in by it: {Why}", error.GetBaseException().Message);
+                log.LogError("The provider does not answer; signing in by it is not possible: {Why}", error.GetBaseException().Message);
                 context.Response.Redirect("/sign-in?provider=away");
             }
         }).ExcludeFromDescription();
@@ -117,7 +117,7 @@ internal sealed class ProviderAccounts(SignInProvider? provider, AccountTable ac
         if (provider is null) return null;
         if (provider.Mapping.Of([.. principal.Claims.Select(c => (c.Type, c.Value))], out var why) is not { } mapped)
         {
-            log.LogWarning("Nobody was signed in: {Why}", why);
+            log.LogWarning("Sign-in refused: {Why}", why);
             return null;
         }
 

@@ -195,7 +195,7 @@ internal static class ReadinessEndpoints
     private static CheckView Show(CheckResult c, int leg, DateTimeOffset now) => new(
         c.Check.Name, c.Check.Title, RunMachine.Name(c.Check.Need), RunMachine.Name(c.State), Seen(c, now), c.Check.Wants.Text, Show(c.Check.Fix), leg, c.Check.Component,
         [.. c.Check.AskedAt.Order().Select(m => RunMachine.Name(m))], c.Check.Fresh?.TotalSeconds, c.Check.Waivable,
-        c.Waiver is { } w ? new(null, null, w.Check, w.Reason, w.By, w.Given, w.Until, "stands") : null, c.Lapsed);
+        c.Waiver is { } w ? new(null, null, w.Check, w.Reason, w.By, w.Given, w.Until, "active") : null, c.Lapsed);
 
     private static SeenView[] Seen(CheckResult result, DateTimeOffset now) => [.. result.Seen.Select(l => new SeenView(
         l.Text, l.Key, l.Show(), l.Reading is { Source: not ("fleet" or "route") } r ? Math.Max(0, (now - r.Seen).TotalSeconds) : null, l.Reading?.Source, l.Note))];

@@ -20,7 +20,7 @@ internal sealed class ForecastAges(Feed feed, TimeProvider clock)
         return new(made, now > made ? now - made : TimeSpan.Zero, await feed.FirstAgainstForecastAsync(rehearsal.Position, stop) is { } change ? Words(change, rehearsal.Plan) : null);
     }
 
-    /// <summary>What was changed. Whoever sees this plan may not see the others.</summary>
+    /// <summary>What was changed. The caller may not see the other plans.</summary>
     private static string Words(Change change, string plan) => change.Kind switch
     {
         "calendar" => "a calendar was loaded",

@@ -51,7 +51,7 @@ internal static class RunEndpoints
         return new([.. shown.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now))], page.Next, page.Total);
     }
 
-    /// <summary>What needs somebody comes first, then what moves, then what waits, then what is over.</summary>
+    /// <summary>Those that need a decision come first, then running, waiting and closed ones.</summary>
     private static int Urgency(Status status) => status switch { Status.Parked => 0, Status.Running => 1, Status.Scheduled => 2, Status.Verified => 3, _ => 4 };
 
     private static async Task<RunView> ViewAsync(long number, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
@@ -68,7 +68,7 @@ internal static class RunEndpoints
         }
         catch (CommandException)
         {
-            // Whoever decides it is told why there is no window.
+            // The decision itself says why there is no window.
             return null;
         }
     }

@@ -13,7 +13,7 @@ internal static class RunViews
 {
     private static readonly JsonSerializerOptions Indented = new(RunEvent.Json) { WriteIndented = true };
 
-    // Nobody needs to hear that a step of a minute took three.
+    // That a step of a minute took three is not worth reporting.
     private const double LeastOver = 600;
 
     public static RunRow Row(StoredRun stored, Machine machine, DateTimeOffset now)

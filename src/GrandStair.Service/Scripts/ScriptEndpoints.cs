@@ -4,7 +4,7 @@ using GrandStair.Storage.Scripts;
 
 namespace GrandStair.Service.Scripts;
 
-/// <summary>What ran where, with which hash, for whom.</summary>
+/// <summary>The history of scripts run on machines.</summary>
 internal static class ScriptEndpoints
 {
     public static void MapScripts(this RouteGroupBuilder api) =>

@@ -19,7 +19,7 @@ internal sealed class SecretStore(SecretTable table, IDataProtectionProvider pro
     private static readonly TimeSpan KeyLasts = TimeSpan.FromDays(90);
     private readonly IDataProtector _protector = protection.CreateProtector("secrets");
 
-    /// <summary>Keeps a secret.</summary>
+    /// <summary>Stores a secret.</summary>
     /// <exception cref="CommandException">The name or the secret will not do.</exception>
     public Task PutAsync(string name, string value, Actor actor, CancellationToken stop)
     {
@@ -33,7 +33,7 @@ internal sealed class SecretStore(SecretTable table, IDataProtectionProvider pro
         await FindAsync(name, stop) ?? throw new ConnectionException("secret", $"There is no secret '{name}'. Put it with 'gstair secret put {name}'.");
 
     /// <summary>The secret that a reference means.</summary>
-    /// <exception cref="ConnectionException">It is not to be had.</exception>
+    /// <exception cref="ConnectionException">It cannot be fetched.</exception>
     public async Task<string> OfAsync(SecretReference reference, CancellationToken stop)
     {
         switch (reference.Kind)
@@ -76,7 +76,7 @@ internal sealed class SecretStore(SecretTable table, IDataProtectionProvider pro
         var now = DateTimeOffset.UtcNow;
         var made = keys.CreateNewKey(now, now + KeyLasts);
         var count = await table.RewriteAsync(old => _protector.Protect(_protector.Unprotect(old)), actor, clock.GetUtcNow(), stop);
-        // Whoever has an old dump and an old copy of the keys has the old secrets still; the new ones he has not.
+        // An old dump with an old copy of the keys still reveals the old secrets, but not the new ones.
         foreach (var file in Directory.GetFiles(options.Keys, "key-*.xml").Where(f => Path.GetFileName(f) != $"key-{made.KeyId:D}.xml")) File.Delete(file);
         return count;
     }

@@ -48,7 +48,7 @@ internal static class SessionEndpoints
                 : throw new CommandException("unknown-session", $"There is no session '{id}'. 'gstair session list' shows those that there are.")).WithName("EndSession").Produces(204).ProducesProblem(404);
     }
 
-    /// <summary>Whose tokens and sessions somebody may see: an admin for all sites those of all, everybody else his own.</summary>
+    /// <summary>Whose tokens and sessions a caller sees: admins for all sites see all, others their own.</summary>
     public static string? Whose(ClaimsPrincipal caller, string? account)
     {
         var may = caller.Caller();
@@ -97,7 +97,7 @@ internal static class SessionEndpoints
 
     private static IEnumerable<string> Notices(ServiceOptions options, CatalogueCache catalogues, AuditAlarm alarm)
     {
-        if (alarm.Reason is { } reason) yield return $"AUDIT ALARM: {reason} The audit is not what was sealed; nothing further is sealed. Tell whoever administers this service.";
+        if (alarm.Reason is { } reason) yield return $"AUDIT ALARM: {reason} The audit is not what was sealed; nothing further is sealed. Inform the administrators of this service.";
         if (options.IsPlainAbroad) yield return $"This service answers on {options.Listen} over plain HTTP: what you type goes over the network as it is.";
         if (!catalogues.Waiting.IsEmpty) yield return $"The catalogue's files of {string.Join(", ", catalogues.Waiting.Keys)} were changed and wait for an approver; until then these products go on as they were.";
     }

@@ -12,7 +12,7 @@ using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.ShareLinks;
 
-/// <summary>Share links of a plan's slots: making and ending them, and what is to be had there.</summary>
+/// <summary>Share links of a plan's slots: creating and revoking them, and what they show.</summary>
 internal static class ShareLinkEndpoints
 {
     public static void MapShareLinks(this RouteGroupBuilder api)
@@ -46,7 +46,7 @@ internal static class ShareLinkEndpoints
         }).WithName("ChooseSharedTime").ProducesProblem(409);
     }
 
-    /// <summary>The links of a plan that show nothing but what whoever calls may see himself.</summary>
+    /// <summary>The links of a plan that show only what the caller sees.</summary>
     private static async Task<IEnumerable<StoredShareLink>> SeenAsync(StoredPlan plan, ShareLinkTable links, ScopedFleet fleet, CancellationToken stop) =>
         (await links.OfPlanAsync(plan.Name, stop)).Where(a => fleet.Sites.Covers(a.Sites));
 
@@ -78,7 +78,7 @@ internal static class ShareLinkEndpoints
         return new($"/api/v1/shared/{secret}/calendar.ics", $"/times/{secret}", Row(link with { Id = id }, isOver: false));
     }
 
-    private static ShareLinkRow Row(StoredShareLink a, bool isOver) => new($"a{a.Id}", RunMachine.Name(a.Kind), a.Of, a.Ended is null && !isOver ? "stands" : "ended", a.Made, a.MadeBy, a.LastUsed);
+    private static ShareLinkRow Row(StoredShareLink a, bool isOver) => new($"a{a.Id}", RunMachine.Name(a.Kind), a.Of, a.Ended is null && !isOver ? "active" : "ended", a.Made, a.MadeBy, a.LastUsed);
 
     private static SharedView Show(Shown shown) => new(
         shown.Stored.Name,

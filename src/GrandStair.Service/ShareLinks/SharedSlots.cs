@@ -17,7 +17,7 @@ namespace GrandStair.Service.ShareLinks;
 /// <param name="Members">The machines' places in the plan.</param>
 internal sealed record Shown(StoredShareLink Link, StoredPlan Stored, SlotReport Report, IReadOnlyDictionary<MachineId, Member> Members)
 {
-    /// <summary>Whether a machine's time is one that somebody chose for it.</summary>
+    /// <summary>Whether a machine's time was chosen manually.</summary>
     public bool IsChosen(SlotLine line) => Members[line.Machine.Id].Rescheduled is { } at && at == line.Start;
 
     /// <summary>Between which moments an owner may have a machine begin; null where its time is not to be chosen here, or no longer.</summary>
@@ -35,19 +35,19 @@ internal sealed record Shown(StoredShareLink Link, StoredPlan Stored, SlotReport
     }
 }
 
-/// <summary>What is to be had at share links by whoever knows them: some of a plan's slots, and an owner's choice of his machines' times. There is no account behind it, and nothing else of the fleet is told.</summary>
+/// <summary>What a share link gives to whoever has it: some of a plan's slots, and an owner's choice of times. It needs no account, and nothing else of the fleet is shown.</summary>
 internal sealed class SharedSlots(ShareLinkTable links, PlanTable plans, FleetCache fleet, CatalogueCache catalogues, SlotCommands desk, AccountTable accounts, TimeProvider clock)
 {
     private static readonly TimeSpan Apart = TimeSpan.FromHours(1);
     private static readonly TimeSpan OutlivesPlan = TimeSpan.FromDays(30);
 
-    /// <summary>What is to be had at a link.</summary>
+    /// <summary>What a link shows.</summary>
     /// <exception cref="CommandException">There is no such link, or it was ended.</exception>
     public async Task<Shown> FindAsync(string secret, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var link = await links.OfAsync(secret, now, stop) ?? throw Unknown();
-        // It shows no more than its maker may see today, and nothing once his account has ended.
+        // It shows no more than its maker sees today, and nothing once that account has ended.
         if (await accounts.FindAsync(link.MadeBy, stop) is not { Ended: null } maker) throw Unknown();
         link = link with { Sites = link.Sites.Within(maker.Sites) };
         var stored = (await plans.FindAsync(link.Plan, stop))!;
@@ -78,7 +78,7 @@ internal sealed class SharedSlots(ShareLinkTable links, PlanTable plans, FleetCa
     /// <summary>Whether the links of a plan are over, since it ended thirty days ago or longer.</summary>
     public static bool IsOver(StoredPlan plan, DateTimeOffset now) => plan.Ended + OutlivesPlan < now;
 
-    private static CommandException Unknown() => new("unknown-share-link", "This link is not known, or was ended. Ask whoever gave it to you for another.");
+    private static CommandException Unknown() => new("unknown-share-link", "This link is unknown or was revoked. Ask the person who gave it to you for a new one.");
 
     /// <summary>Which of a plan's slots a link shows.</summary>
     private static Func<SlotLine, bool> Which(StoredPlan stored, StoredShareLink link) => link.Kind switch

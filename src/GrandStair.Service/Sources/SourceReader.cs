@@ -23,7 +23,7 @@ internal sealed class SourceReader(ServiceOptions options, SecretStore secrets, 
     /// <summary>The sources, by name.</summary>
     public ImmutableSortedDictionary<string, DirectorySource> Sources { get; private set; } = ImmutableSortedDictionary<string, DirectorySource>.Empty;
 
-    /// <summary>Understands the sources' files.</summary>
+    /// <summary>Parses the sources' files.</summary>
     /// <exception cref="Files.FileException">Something is wrong in one.</exception>
     public async Task LoadAsync(CancellationToken stop)
     {

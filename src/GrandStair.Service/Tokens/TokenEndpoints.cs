@@ -25,7 +25,7 @@ internal static class TokenEndpoints
         api.MapPost("/tokens/{id}/end", async (string id, Because because, AccessTable access, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
             await access.EndTokenAsync(SessionEndpoints.Number('t', id), SessionEndpoints.Whose(caller, null), caller.Actor(), PlanEndpoints.Reason(because.Reason), clock.GetUtcNow(), stop)
                 ? Results.NoContent()
-                : throw new CommandException("unknown-token", $"There is no token '{id}' that stands. 'gstair token list' shows them.")).WithName("EndToken").Produces(204).ProducesProblem(404);
+                : throw new CommandException("unknown-token", $"There is no active token '{id}'. 'gstair token list' shows them.")).WithName("EndToken").Produces(204).ProducesProblem(404);
     }
 
     private static async Task<NewToken> CreateAsync(TokenCommand command, AccountTable accounts, AccessTable access, ClaimsPrincipal caller, CancellationToken stop)
@@ -37,7 +37,7 @@ internal static class TokenEndpoints
         if (string.IsNullOrWhiteSpace(command.Label) || command.Label.Length > MostLabel) throw new CommandException("label", $"Say what the token is for, in up to {MostLabel} signs.");
         if (command.Days is < 1 or > MostDays) throw new CommandException("days", $"A token ends after 1 to {MostDays} days; {command.Days} is none of these.");
         var (roles, sites) = AccountEndpoints.Scope(command.Roles ?? account.Roles.Names(), command.Sites ?? account.Sites.Names);
-        // Whoever calls with a narrow token does not make himself a wider one.
+        // A token with few rights cannot create one with more.
         var (mostRoles, mostSites) = name == own.Actor.Name ? (own.Roles, own.Sites) : (account.Roles, account.Sites);
         if (command.Roles is not null && (roles & ~mostRoles) != Roles.None) throw new CommandException("scope", $"'{name}' has no role {string.Join(", ", (roles & ~mostRoles).Names())} to hand on.");
         if (command.Sites is not null && !mostSites.Covers(sites)) throw new CommandException("scope", $"'{name}' may see {mostSites}, and cannot hand on more.");
@@ -51,5 +51,5 @@ internal static class TokenEndpoints
     }
 
     private static TokenView Show(StoredToken t) => new(
-        $"t{t.Id}", t.Account, t.Label, t.Ended is not null ? "ended" : t.Expires <= DateTimeOffset.UtcNow ? "ran-out" : "stands", t.Roles.Names(), t.Sites.Names, t.Created, t.CreatedBy, t.Expires, t.LastUsed, t.LastFrom, t.ParentToken is { } token ? $"t{token}" : t.ParentSession is { } session ? $"s{session}" : null);
+        $"t{t.Id}", t.Account, t.Label, t.Ended is not null ? "ended" : t.Expires <= DateTimeOffset.UtcNow ? "expired" : "active", t.Roles.Names(), t.Sites.Names, t.Created, t.CreatedBy, t.Expires, t.LastUsed, t.LastFrom, t.ParentToken is { } token ? $"t{token}" : t.ParentSession is { } session ? $"s{session}" : null);
 }

@@ -64,7 +64,7 @@ public sealed class AccessTable(Database database)
     /// <summary>A new secret of 256 random bits, safe in a URL.</summary>
     public static string NewSecret() => Convert.ToBase64String(RandomNumberGenerator.GetBytes(32)).Replace('+', '-').Replace('/', '_').TrimEnd('=');
 
-    /// <summary>Keeps a new token and returns its number.</summary>
+    /// <summary>Stores a new token and returns its number.</summary>
     /// <param name="secret">The token, which is not kept.</param>
     /// <param name="token">What there is to know of it.</param>
     /// <param name="actor">Who commands it.</param>
@@ -137,11 +137,11 @@ public sealed class AccessTable(Database database)
         foreach (var id in ids)
         {
             await c.ExecuteAsync("UPDATE tokens SET ended = @now WHERE id = @id", new { id, now = Micros.Of(now) }, t);
-            await AccountTable.ChangedAsync(c, t, now, actor, "token end", $"t{id}", "stands", "ended", reason);
+            await AccountTable.ChangedAsync(c, t, now, actor, "token end", $"t{id}", "active", "ended", reason);
         }
     }
 
-    /// <summary>Keeps a link that signs its bearer in once.</summary>
+    /// <summary>Stores a link that signs its bearer in once.</summary>
     public Task AddLoginLinkAsync(string secret, string account, DateTimeOffset expires, CancellationToken stop) =>
         database.WriteAsync(
             (c, t) => c.ExecuteAsync("INSERT INTO login_links (hash, actor, expires) VALUES (@hash, @account, @expires)", new { hash = Hash(secret), account, expires = Micros.Of(expires) }, t),

@@ -28,7 +28,7 @@ public sealed class AccountTable(Database database)
 {
     private static readonly TimeSpan FailuresKept = TimeSpan.FromDays(1);
 
-    /// <summary>Makes an account, or changes what one may. Who had a session or token keeps it, with what the account may now.</summary>
+    /// <summary>Creates an account, or changes its rights. Sessions and tokens stay, limited to what the account may do now.</summary>
     /// <param name="account">The account; its passwords and times are left as they are.</param>
     /// <param name="isNew">Whether it has to be new.</param>
     /// <param name="actor">Who commands it.</param>

@@ -37,7 +37,7 @@ public sealed class AuditTable(Database database)
 {
     private const int SealedAtOnce = 500;
 
-    /// <summary>Keeps a command that changes nothing else in the database.</summary>
+    /// <summary>Stores a command that changes nothing else in the database.</summary>
     public Task AddAsync(DateTimeOffset at, Actor actor, string command, string subject, MachineId? machine, string reason, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
@@ -53,7 +53,7 @@ public sealed class AuditTable(Database database)
         return database.ReadAsync<IReadOnlyList<SealedEntry>>(
             async c =>
             {
-                // Which machines somebody may see is not the database's to know; where that counts, all entries are looked over.
+                // The database does not know which machines a caller sees; where that matters, all entries are read.
                 var rows = await c.QueryAsync<AuditRow>($"SELECT * FROM audit WHERE {Asked} AND (@before IS NULL OR number < @before) ORDER BY number DESC {(question.Machines is null ? "LIMIT @most" : "")}", Values(question, before, most));
                 return [.. rows.Where(r => IsMeant(question, r.MachineId)).Take(most).Select(r => r.ToEntry())];
             },
@@ -89,7 +89,7 @@ public sealed class AuditTable(Database database)
     /// <summary>
     /// Chains the entries after a head that is known from outside the database, and keeps a seal over the last of them. One sealer at a
     /// time does so, whichever process it is in. Nothing is sealed where the database does not continue the head: whoever can write there
-    /// could otherwise have the service sign what he made.
+    /// could otherwise have the service sign forged entries.
     /// </summary>
     /// <param name="head">The newest seal as it is kept outside the database; null before the first.</param>
     /// <param name="sign">Signs a number and a hash.</param>

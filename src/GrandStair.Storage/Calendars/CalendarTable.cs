@@ -26,7 +26,7 @@ public sealed record CalendarState(string Name, string Hash, DateTimeOffset Load
 /// <summary>The calendars that plans refer to.</summary>
 public sealed class CalendarTable(Database database)
 {
-    /// <summary>Keeps a calendar, in place of the one of that name. False: it is the same as before.</summary>
+    /// <summary>Stores a calendar, in place of the one of that name. False: it is the same as before.</summary>
     public Task<bool> PutAsync(string name, string body, int events, string summary, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
@@ -54,7 +54,7 @@ public sealed class CalendarTable(Database database)
     public Task<StoredCalendar?> FindAsync(string name, CancellationToken stop) => database.ReadAsync(
         async c => (await c.QueryAsync<Row>("SELECT * FROM calendars WHERE lower(name) = lower(@name)", new { name })).Select(r => new StoredCalendar(r.Name, r.Body, r.Hash, Micros.Time(r.Loaded), r.LoadedBy)).FirstOrDefault(), stop);
 
-    /// <summary>What tells the content of each calendar from any other, by name.</summary>
+    /// <summary>A hash of the content of each calendar, by name.</summary>
     public Task<IReadOnlyList<CalendarState>> StatesAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<CalendarState>>(
         async c => [.. (await c.QueryAsync<Row>("SELECT name, hash, events, loaded, loaded_by FROM calendars ORDER BY name")).Select(r => new CalendarState(r.Name, r.Hash, Micros.Time(r.Loaded), r.LoadedBy, (int)r.Events))], stop);
 

@@ -29,7 +29,7 @@ public sealed class FixTable(Database database)
 {
     private const int MostNote = 4000;
 
-    /// <summary>Keeps a fix that is to be sent.</summary>
+    /// <summary>Stores a fix that is to be sent.</summary>
     /// <exception cref="StoreException">One is running for this check on this machine.</exception>
     public Task<StoredFix> BeginAsync(MachineId machine, string product, string check, string script, string scriptHash, string reason, DateTimeOffset? notBefore, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
@@ -47,7 +47,7 @@ public sealed class FixTable(Database database)
         },
         stop);
 
-    /// <summary>Keeps what a fix says of itself.</summary>
+    /// <summary>Stores what a fix says of itself.</summary>
     public Task PutAsync(StoredFix fix, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {

@@ -34,7 +34,7 @@ public sealed class ClockTable(Database database)
 /// <summary>What this installation is.</summary>
 public sealed class SettingsTable(Database database)
 {
-    /// <summary>The value under a name; the first call for a name keeps what it offers, for ever.</summary>
+    /// <summary>The value under a name; the first call for a name stores its own, for good.</summary>
     public Task<string> FirstAsync(string name, string offered, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {

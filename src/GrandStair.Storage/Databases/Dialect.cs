@@ -31,7 +31,7 @@ internal abstract class Dialect(string connectionString)
     /// <summary>Opens a connection of its own on the caller's thread, for what must not wait behind other work of this process.</summary>
     public abstract DbConnection Open();
 
-    /// <summary>Waits until nobody else has what is named, in whichever process, and has it until that is disposed of or the process ends.</summary>
+    /// <summary>Takes a named lock across processes; it is held until it is disposed of or the process ends.</summary>
     public abstract Task<IAsyncDisposable> LockAsync(string name, CancellationToken stop);
 
     /// <summary>Looks whether the database is whole, before it is used.</summary>
@@ -40,7 +40,7 @@ internal abstract class Dialect(string connectionString)
     {
     }
 
-    /// <summary>Says what an error of the database means, where somebody can do something about it.</summary>
+    /// <summary>Explains errors of the database that an administrator can do something about.</summary>
     public abstract StoreException? Explain(Exception error);
 }
 

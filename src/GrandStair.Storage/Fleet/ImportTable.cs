@@ -8,7 +8,7 @@ namespace GrandStair.Storage.Fleet;
 
 /// <summary>An import of a file, running or over.</summary>
 /// <param name="Id">Its number.</param>
-/// <param name="Ticket">The name that the caller gave it, to ask for its progress; null where he gave none.</param>
+/// <param name="Ticket">The name that the caller gave it, to ask for its progress; null where none was given.</param>
 /// <param name="Source">The source that its readings come from.</param>
 /// <param name="Actor">Who imports.</param>
 /// <param name="Begun">When it began, UTC.</param>

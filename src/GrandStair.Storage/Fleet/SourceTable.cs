@@ -14,7 +14,7 @@ public sealed record SourceRead(string Source, DateTimeOffset At, int Machines, 
 /// <summary>How the last reading of every source went.</summary>
 public sealed class SourceTable(Database database)
 {
-    /// <summary>Keeps how a reading went.</summary>
+    /// <summary>Stores the result of a reading.</summary>
     public Task PutAsync(SourceRead read, CancellationToken stop) => database.WriteAsync(
         (c, t) => c.ExecuteAsync(
             """

@@ -9,7 +9,7 @@ public sealed record DayTally(DateOnly Day, string Product, string Release, int 
 /// <summary>The fleet's daily tally, from which trends are drawn.</summary>
 public sealed class TallyTable(Database database)
 {
-    /// <summary>Keeps a day's tally; what was kept for that day and product before is replaced.</summary>
+    /// <summary>Stores a day's tally; what was kept for that day and product before is replaced.</summary>
     public Task PutAsync(DateOnly day, string product, IReadOnlyDictionary<string, int> machines, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {

@@ -31,7 +31,7 @@ public sealed class ApprovalTable(Database database)
 {
     private const string EveryPlan = "every-plan-approved";
 
-    /// <summary>Keeps an approval.</summary>
+    /// <summary>Stores an approval.</summary>
     public Task AddAsync(string plan, Approval approval, Actor actor, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {

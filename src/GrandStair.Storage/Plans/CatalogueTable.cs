@@ -14,10 +14,10 @@ namespace GrandStair.Storage.Plans;
 /// <param name="Files">The content of every file by its name.</param>
 public sealed record CatalogueContent(string Hash, string Product, ImmutableSortedDictionary<string, string> Files);
 
-/// <summary>The catalogue content that was ever found; runs go on with what they began with, and nothing new is used before somebody approves it.</summary>
+/// <summary>The catalogue content that was ever found; runs go on with what they began with, and nothing new is used before it is approved.</summary>
 public sealed class CatalogueTable(Database database)
 {
-    /// <summary>Keeps content; the same content again changes nothing.</summary>
+    /// <summary>Stores content; the same content again changes nothing.</summary>
     /// <param name="content">The content.</param>
     /// <param name="approvedBy">Who approves it at once; null where it waits for somebody.</param>
     /// <param name="now">The time, UTC.</param>

@@ -20,7 +20,7 @@ namespace GrandStair.Storage.Plans;
 /// <param name="EndedBy">Who did.</param>
 public sealed record StoredWaiver(long Id, string Product, MachineId Machine, Waiver Waiver, DateTimeOffset? Ended, string? EndedBy);
 
-/// <summary>What somebody has read, or has decided to put up with, before a plan starts.</summary>
+/// <summary>What was read or accepted before a plan starts.</summary>
 /// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>preserves</c>.</param>
 /// <param name="Name">The must-read's, check's or method's name.</param>
 /// <param name="Reason">Why it may go on so.</param>
@@ -32,7 +32,7 @@ public sealed record Acknowledgement(string Kind, string Name, string Reason, st
 /// <summary>What people have decided about machines and plans: waivers, methods, acknowledgements.</summary>
 public sealed class DecisionTable(Database database)
 {
-    /// <summary>Keeps a waiver and returns its number.</summary>
+    /// <summary>Stores a waiver and returns its number.</summary>
     public Task<long> WaiveAsync(string product, MachineId machine, Waiver waiver, Actor actor, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
@@ -55,7 +55,7 @@ public sealed class DecisionTable(Database database)
         {
             var machine = await c.ExecuteScalarAsync<long?>(
                 "UPDATE waivers SET ended = @now, ended_by = @actor, ended_reason = @reason WHERE id = @id AND ended IS NULL RETURNING machine_id", new { id, now = Micros.Of(now), actor = actor.Name, reason }, t);
-            if (machine is { } of) await DecidedAsync(c, t, now, actor, "waiver end", $"w{id}", new(of), "stands", "ended", reason);
+            if (machine is { } of) await DecidedAsync(c, t, now, actor, "waiver end", $"w{id}", new(of), "active", "ended", reason);
             return machine is not null;
         },
         stop);
@@ -64,7 +64,7 @@ public sealed class DecisionTable(Database database)
     public Task<IReadOnlyList<StoredWaiver>> WaiversAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredWaiver>>(
         async c => [.. (await c.QueryAsync<WaiverRow>("SELECT * FROM waivers ORDER BY id DESC")).Select(r => r.ToWaiver())], stop);
 
-    /// <summary>Keeps a person's choice of the method for a machine; null takes it back.</summary>
+    /// <summary>Stores a person's choice of the method for a machine; null takes it back.</summary>
     public Task ChooseMethodAsync(string plan, MachineId machine, string? method, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
@@ -93,10 +93,10 @@ public sealed class DecisionTable(Database database)
         },
         stop);
 
-    /// <summary>Says how often anything was decided, so that what was judged before can be told from what is judged now.</summary>
+    /// <summary>A counter of decisions, by which older judgements are recognised.</summary>
     public Task<long> StampAsync(CancellationToken stop) => database.ReadAsync(c => c.ExecuteScalarAsync<long>("SELECT last FROM counters WHERE name = 'decision'"), stop);
 
-    /// <summary>Keeps acknowledgements, each in place of an earlier one of the same kind and name.</summary>
+    /// <summary>Stores acknowledgements, each in place of an earlier one of the same kind and name.</summary>
     public Task AcknowledgeAsync(string plan, IReadOnlyList<Acknowledgement> given, Actor actor, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {

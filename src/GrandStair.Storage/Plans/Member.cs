@@ -17,7 +17,7 @@ public sealed record Member
     /// <summary>The wave's number, from 1.</summary>
     public required int Wave { get; init; }
 
-    /// <summary>Where it stands.</summary>
+    /// <summary>Where it is.</summary>
     public Status Status { get; init; }
 
     /// <summary>Its gate when it was last judged.</summary>

@@ -19,7 +19,7 @@ public sealed class PlanTable(Database database)
     private static readonly string[] BelongingToPlans =
         ["plan_members", "plan_waves", "plan_revisions", "plan_intent_changes", "plan_approvals", "rehearsals", "share_links", "method_choices", "acknowledgements"];
 
-    /// <summary>Keeps a new plan with its members.</summary>
+    /// <summary>Stores a new plan with its members.</summary>
     /// <exception cref="StoreException">There is a plan of that name.</exception>
     public Task CreateAsync(StoredPlan plan, IReadOnlyList<Member> members, Actor actor, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
@@ -40,14 +40,14 @@ public sealed class PlanTable(Database database)
         },
         stop);
 
-    /// <summary>Keeps a plan's next revision. Machines with a run, and exempt ones, stay as they are; of the others those that are no longer members are taken out.</summary>
+    /// <summary>Stores a plan's next revision. Machines with a run, and exempt ones, stay as they are; of the others those that are no longer members are taken out.</summary>
     /// <param name="plan">The plan as it is to be.</param>
     /// <param name="members">All its members.</param>
     /// <param name="reason">Why it was changed.</param>
     /// <param name="actor">Who changed it.</param>
     /// <param name="now">The time, UTC.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="StoreException">Somebody else changed it meanwhile.</exception>
+    /// <exception cref="StoreException">It was changed meanwhile.</exception>
     public Task ReviseAsync(StoredPlan plan, IReadOnlyList<Member> members, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
@@ -58,7 +58,7 @@ public sealed class PlanTable(Database database)
                 "UPDATE plans SET revision = @Revision, body = @Body, catalogue_hash = @CatalogueHash, held = @Held, revised_by = @RevisedBy, undecided = @undecided, coverages = @coverages WHERE name = @Name AND revision = @from",
                 new { plan.Name, Revision = (long)plan.Revision, plan.Body, plan.CatalogueHash, plan.Held, plan.RevisedBy, undecided = JsonSerializer.Serialize(plan.Undecided), coverages = JsonSerializer.Serialize(plan.Coverages), from },
                 t);
-            if (kept == 0) throw new StoreException("plan-changed", $"Plan '{plan.Name}' was changed by somebody else meanwhile. Compare again, and load what you then want.");
+            if (kept == 0) throw new StoreException("plan-changed", $"Plan '{plan.Name}' was changed meanwhile. Compare again, and load what you then want.");
             await c.ExecuteAsync("DELETE FROM plan_waves WHERE plan = @Name", new { plan.Name }, t);
             var stay = members.Select(m => m.Machine.Value).ToHashSet();
             foreach (var gone in (await c.QueryAsync<long>("SELECT machine_id FROM plan_members WHERE plan = @Name AND run_id IS NULL AND exemption IS NULL", new { plan.Name }, t)).Where(m => !stay.Contains(m)).ToArray())

@@ -7,7 +7,7 @@ using GrandStair.Storage.Feeds;
 
 namespace GrandStair.Storage.Plans;
 
-/// <summary>Whose slots are to be had at a share link.</summary>
+/// <summary>Whose slots a share link shows.</summary>
 public enum ShareLinkKind
 {
     /// <summary>Those of the whole plan.</summary>
@@ -26,12 +26,12 @@ public enum ShareLinkKind
     Owner,
 }
 
-/// <summary>A link with which whoever knows it, and nobody else, finds some of a plan's slots without an account.</summary>
+/// <summary>A secret link that shows some of a plan's slots without an account.</summary>
 /// <param name="Id">Its number.</param>
 /// <param name="Plan">The plan.</param>
 /// <param name="Kind">Whose slots.</param>
 /// <param name="Of">Which one: the wave's, site's, crew's or owner's name; empty for the whole plan.</param>
-/// <param name="Sites">The sites of whoever made it: it shows no others.</param>
+/// <param name="Sites">The sites of its maker: it shows no others.</param>
 /// <param name="Made">When it was made, UTC.</param>
 /// <param name="MadeBy">Who made it.</param>
 /// <param name="Ended">When it was ended, UTC; null while it stands.</param>
@@ -44,7 +44,7 @@ public sealed class ShareLinkTable(Database database)
     // When a link was last used is kept to the minute, so that asking does not become writing.
     private static readonly TimeSpan NotedEvery = TimeSpan.FromMinutes(1);
 
-    /// <summary>Keeps a new link and returns its number.</summary>
+    /// <summary>Stores a new link and returns its number.</summary>
     /// <param name="secret">The secret part of it, which is not kept.</param>
     /// <param name="link">What there is to know of it.</param>
     /// <param name="actor">Who makes it.</param>

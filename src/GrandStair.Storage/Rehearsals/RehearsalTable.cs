@@ -12,7 +12,7 @@ namespace GrandStair.Storage.Rehearsals;
 /// <summary>How a rehearsal stands.</summary>
 public enum RehearsalState
 {
-    /// <summary>Somebody asked for it, and it has not begun.</summary>
+    /// <summary>It was requested, and has not begun.</summary>
     Waiting,
 
     /// <summary>It is running.</summary>
@@ -21,7 +21,7 @@ public enum RehearsalState
     /// <summary>It has its result.</summary>
     Done,
 
-    /// <summary>Somebody ended it.</summary>
+    /// <summary>It was cancelled.</summary>
     Cancelled,
 
     /// <summary>It could not be done.</summary>
@@ -31,7 +31,7 @@ public enum RehearsalState
 /// <summary>Why a rehearsal is made.</summary>
 public enum RehearsalKind
 {
-    /// <summary>Somebody asked for it.</summary>
+    /// <summary>It was requested.</summary>
     Asked,
 
     /// <summary>It is the forecast of a running plan, kept up to date.</summary>
@@ -85,7 +85,7 @@ public sealed class RehearsalTable(Database database)
     /// <summary>How many rehearsals of a plan are kept besides its forecast.</summary>
     public const int Kept = 20;
 
-    /// <summary>Keeps that somebody wants a rehearsal.</summary>
+    /// <summary>Stores a request for a rehearsal.</summary>
     public Task<long> AskAsync(string plan, int revision, RehearsalAsked asked, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
@@ -101,7 +101,7 @@ public sealed class RehearsalTable(Database database)
         },
         stop);
 
-    /// <summary>Keeps a plan's forecast in place of the one before.</summary>
+    /// <summary>Stores a plan's forecast in place of the one before.</summary>
     /// <param name="plan">The plan.</param>
     /// <param name="revision">Its revision.</param>
     /// <param name="asked">What was rehearsed.</param>
@@ -119,7 +119,7 @@ public sealed class RehearsalTable(Database database)
         },
         stop);
 
-    /// <summary>Takes the next rehearsal that waits, or that nobody works on any more; null where there is none.</summary>
+    /// <summary>Takes the next rehearsal that waits or was abandoned; null where there is none.</summary>
     public Task<StoredRehearsal?> ClaimAsync(CancellationToken stop) => database.WriteAsync<StoredRehearsal?>(
         async (c, t) =>
         {
@@ -135,11 +135,11 @@ public sealed class RehearsalTable(Database database)
         },
         stop);
 
-    /// <summary>Notes how far a rehearsal is. False: somebody has ended it.</summary>
+    /// <summary>Stores a rehearsal's progress. False: it was cancelled.</summary>
     public Task<bool> AdvanceAsync(long id, int done, CancellationToken stop) => database.WriteAsync(
         async (c, t) => await c.ExecuteAsync($"UPDATE rehearsals SET done = @done, beat = {database.Dialect.Now} WHERE id = @id AND state = 'Running'", new { id, done = (long)done }, t) == 1, stop);
 
-    /// <summary>Keeps what came of a rehearsal; nothing where somebody has ended it.</summary>
+    /// <summary>Stores the result of a rehearsal, unless it was cancelled.</summary>
     /// <param name="rehearsal">The rehearsal.</param>
     /// <param name="results">What came of it; null where it failed.</param>
     /// <param name="why">Why it failed; null where it did not.</param>
@@ -180,7 +180,7 @@ public sealed class RehearsalTable(Database database)
     public Task<StoredRehearsal?> FindAsync(long id, CancellationToken stop) => database.ReadAsync(
         async c => (await c.QuerySingleOrDefaultAsync<Row>("SELECT * FROM rehearsals WHERE id = @id", new { id }))?.ToRehearsal(), stop);
 
-    /// <summary>The rehearsals of a plan that somebody asked for, newest first.</summary>
+    /// <summary>The requested rehearsals of a plan, newest first.</summary>
     public Task<IReadOnlyList<StoredRehearsal>> OfAsync(string plan, CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredRehearsal>>(
         async c => [.. (await c.QueryAsync<Row>("SELECT * FROM rehearsals WHERE plan = @plan AND kind = 'Asked' ORDER BY id DESC", new { plan })).Select(r => r.ToRehearsal())], stop);
 

@@ -159,7 +159,7 @@ public sealed class RunLog(Database database)
         AppendAsync(claim.State, claim.Epoch, events, after, keepWorker: true, command: null, stop);
 
     /// <summary>Appends what a person decided. The worker that has the run finds out at its next write.</summary>
-    /// <returns>Whether it was written; false means: somebody else wrote meanwhile, look again.</returns>
+    /// <returns>Whether it was written; false where the run was changed meanwhile.</returns>
     public Task<bool> DecideAsync(RunState before, RunEvent decision, RunState after, Command command, CancellationToken stop) =>
         AppendAsync(before, null, [decision], after, keepWorker: false, command, stop);
 
@@ -213,7 +213,7 @@ public sealed class RunLog(Database database)
     /// <param name="claim">The run.</param>
     /// <param name="limits">Each limit's name with how many runs may have room in it.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <returns>Null where it has room now; <see cref="Lost"/> where somebody else has the run by now; else the name of the limit that is full.</returns>
+    /// <returns>Null where it has room; <see cref="Lost"/> where another worker has claimed the run; else the name of the limit that is full.</returns>
     public Task<string?> TakeRoomAsync(ClaimedRun claim, IReadOnlyList<(string Name, int Most)> limits, CancellationToken stop) => database.WriteAsync<string?>(
         async (c, t) =>
         {

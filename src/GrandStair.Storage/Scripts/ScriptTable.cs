@@ -21,7 +21,7 @@ public sealed record SentScript(string Product, string Script, string Hash);
 /// <param name="Times">How often.</param>
 public sealed record ScriptUse(MachineId Machine, SentScript Sent, string Purpose, string For, DateTimeOffset First, DateTimeOffset Last, string LastOrder, long Times);
 
-/// <summary>What ran where, with which hash, for whom. It is written before a script goes out.</summary>
+/// <summary>The history of scripts run on machines, written before a script is sent.</summary>
 public sealed class ScriptTable(Database database)
 {
     /// <summary>Notes that scripts go out to a machine.</summary>

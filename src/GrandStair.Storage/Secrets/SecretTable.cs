@@ -13,7 +13,7 @@ public sealed class SecretTable(Database database)
 {
     private static readonly TimeSpan NotedEvery = TimeSpan.FromMinutes(1);
 
-    /// <summary>Keeps a secret, new or in place of what stood under its name.</summary>
+    /// <summary>Stores a secret, new or in place of what stood under its name.</summary>
     /// <param name="name">Its name.</param>
     /// <param name="encrypted">The secret, encrypted.</param>
     /// <param name="actor">Who commands it.</param>

@@ -26,10 +26,10 @@ internal sealed class SqlFleet : IDisposable
         }
     }
 
-    public Kleene[] Ask(Condition condition, EvaluationContext use)
+    public Kleene[] Ask(Condition condition, EvaluationContext context)
     {
         using var command = _connection.CreateCommand();
-        command.CommandText = $"SELECT {Sql(condition, use, null)} FROM machines m ORDER BY m.id";
+        command.CommandText = $"SELECT {Sql(condition, context, null)} FROM machines m ORDER BY m.id";
         using var reader = command.ExecuteReader();
         var answers = new List<Kleene>();
         while (reader.Read()) answers.Add(reader.IsDBNull(0) ? Kleene.Unknown : reader.GetInt64(0) == 0 ? Kleene.No : Kleene.Yes);
@@ -54,32 +54,32 @@ internal sealed class SqlFleet : IDisposable
         }
     }
 
-    private static string Sql(Condition condition, EvaluationContext use, string? table) => condition switch
+    private static string Sql(Condition condition, EvaluationContext context, string? table) => condition switch
     {
-        All all => $"({string.Join(" AND ", all.Parts.Select(p => Sql(p, use, table)))})",
-        Any any => $"({string.Join(" OR ", any.Parts.Select(p => Sql(p, use, table)))})",
-        Not not => $"(NOT {Sql(not.Part, use, table)})",
-        AsksRaw raw => Raw(raw, use),
-        Has has => $"(SELECT CASE WHEN {WhyNot(use, null)} THEN NULL WHEN r.state = 'Absent' THEN 0 ELSE (SELECT CASE WHEN max(answer = 1) = 1 THEN 1 WHEN max(answer IS NULL) = 1 THEN NULL ELSE 0 END FROM (SELECT {Sql(has.Row, use, has.Key.Name)} AS answer FROM (SELECT DISTINCT machine, key, row FROM cells) w WHERE w.machine = m.id AND w.key = '{has.Key.Name}')) END {From(has.Key.Name)})",
-        Compares compares => $"(SELECT CASE WHEN {WhyNot(use, table)} THEN NULL WHEN r.state = 'Absent' THEN 0 ELSE {Holds(compares, use)} END {(table is null ? From(compares.Key.Name) : $"FROM cells r WHERE r.machine = w.machine AND r.key = w.key AND r.row = w.row AND r.column = '{compares.Key.Name}'")})",
+        All all => $"({string.Join(" AND ", all.Parts.Select(p => Sql(p, context, table)))})",
+        Any any => $"({string.Join(" OR ", any.Parts.Select(p => Sql(p, context, table)))})",
+        Not not => $"(NOT {Sql(not.Part, context, table)})",
+        AsksRaw raw => Raw(raw, context),
+        Has has => $"(SELECT CASE WHEN {WhyNot(context, null)} THEN NULL WHEN r.state = 'Absent' THEN 0 ELSE (SELECT CASE WHEN max(answer = 1) = 1 THEN 1 WHEN max(answer IS NULL) = 1 THEN NULL ELSE 0 END FROM (SELECT {Sql(has.Row, context, has.Key.Name)} AS answer FROM (SELECT DISTINCT machine, key, row FROM cells) w WHERE w.machine = m.id AND w.key = '{has.Key.Name}')) END {From(has.Key.Name)})",
+        Compares compares => $"(SELECT CASE WHEN {WhyNot(context, table)} THEN NULL WHEN r.state = 'Absent' THEN 0 ELSE {Holds(compares, context)} END {(table is null ? From(compares.Key.Name) : $"FROM cells r WHERE r.machine = w.machine AND r.key = w.key AND r.row = w.row AND r.column = '{compares.Key.Name}'")})",
         _ => throw new InvalidOperationException(),
     };
 
     private static string From(string key) => $"FROM (SELECT 1) LEFT JOIN readings r ON r.machine = m.id AND r.key = '{key}'";
 
-    private static string WhyNot(EvaluationContext use, string? table) =>
-        $"r.state IS NULL OR r.state = 'Unreadable'{(table is null && use.MaxAge is { } age ? $" OR r.seen < {use.Now.UtcTicks - age.Ticks}" : "")}";
+    private static string WhyNot(EvaluationContext context, string? table) =>
+        $"r.state IS NULL OR r.state = 'Unreadable'{(table is null && context.MaxAge is { } age ? $" OR r.seen < {context.Now.UtcTicks - age.Ticks}" : "")}";
 
-    private static string Raw(AsksRaw raw, EvaluationContext use) => $"(SELECT {raw.Question switch
+    private static string Raw(AsksRaw raw, EvaluationContext context) => $"(SELECT {raw.Question switch
     {
         RawQuestion.Known => "coalesce(r.state IN ('Value', 'Absent'), 0)",
         RawQuestion.Absent => "coalesce(r.state = 'Absent', 0)",
-        _ => $"coalesce(r.seen < {use.Now.UtcTicks - raw.Age.Ticks}, 1)",
+        _ => $"coalesce(r.seen < {context.Now.UtcTicks - raw.Age.Ticks}, 1)",
     }} {From(raw.Key.Name)})";
 
-    private static string Holds(Compares compares, EvaluationContext use)
+    private static string Holds(Compares compares, EvaluationContext context)
     {
-        string With(int i) => Literal(compares.Key.Kind, compares.With[i], use);
+        string With(int i) => Literal(compares.Key.Kind, compares.With[i], context);
         var text = compares.Key.Kind is ValueKind.Text;
         string Equal(int i) => compares.Key.Kind == ValueKind.List
             ? $"EXISTS (SELECT 1 FROM items i WHERE i.machine = m.id AND i.key = r.key AND i.item = {Quote(compares.With[i].Text)} COLLATE NOCASE)"
@@ -99,8 +99,8 @@ internal sealed class SqlFleet : IDisposable
         }})";
     }
 
-    private static string Literal(ValueKind kind, Literal literal, EvaluationContext use) => literal.Ago is { } ago
-        ? $"{(use.Now - ago).ToUnixTimeSeconds()}.0"
+    private static string Literal(ValueKind kind, Literal literal, EvaluationContext context) => literal.Ago is { } ago
+        ? $"{(context.Now - ago).ToUnixTimeSeconds()}.0"
         : kind == ValueKind.Text ? Quote(literal.Value!.Text) : Amount(kind, literal.Value!)!.Value.ToString("F6", System.Globalization.CultureInfo.InvariantCulture);
 
     /// <summary>The amount by which values are compared; a version's three numbers in one.</summary>

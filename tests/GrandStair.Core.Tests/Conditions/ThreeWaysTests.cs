@@ -17,17 +17,17 @@ public sealed class ThreeWaysTests
         Gen.Select(Drawn.Fleet, Drawn.Condition.Array[Questions], Fleets.Among<double?>(null, 1, 72)).Sample(
             (fleet, texts, hours) =>
             {
-                var use = new EvaluationContext(Fleets.Now, hours is { } h ? TimeSpan.FromHours(h) : null);
+                var context = new EvaluationContext(Fleets.Now, hours is { } h ? TimeSpan.FromHours(h) : null);
                 using var sql = new SqlFleet(fleet);
                 var columns = FleetColumns.Of(fleet);
                 foreach (var text in texts)
                 {
                     var condition = ConditionParser.Parse(text, Drawn.Keys);
-                    var explained = fleet.Select(m => condition.Ask(m, use)).ToArray();
+                    var explained = fleet.Select(m => condition.Ask(m, context)).ToArray();
                     var expected = explained.Select(a => a.Value).ToArray();
-                    var byColumns = FleetQuestion.Ask(condition, columns, use);
+                    var byColumns = FleetQuestion.Ask(condition, columns, context);
                     Assert.Equal(expected, byColumns.Values);
-                    Assert.Equal(expected, sql.Ask(condition, use));
+                    Assert.Equal(expected, sql.Ask(condition, context));
                     Assert.Equal(explained.Min(a => a.Until), byColumns.Until);
                     Interlocked.Increment(ref asked);
                 }
@@ -39,13 +39,13 @@ public sealed class ThreeWaysTests
     [Fact]
     public void An_answer_holds_until_the_moment_it_names() => Gen.Select(Drawn.Fleet, Drawn.Condition, Fleets.Among<double?>(null, 72)).Sample((fleet, text, hours) =>
     {
-        var use = new EvaluationContext(Fleets.Now, hours is { } h ? TimeSpan.FromHours(h) : null);
+        var context = new EvaluationContext(Fleets.Now, hours is { } h ? TimeSpan.FromHours(h) : null);
         var condition = ConditionParser.Parse(text, Drawn.Keys);
         foreach (var machine in fleet)
         {
-            var answer = condition.Ask(machine, use);
+            var answer = condition.Ask(machine, context);
             var last = answer.Until?.AddTicks(-1) ?? Fleets.Now.AddYears(50);
-            Assert.Equal(answer.Value, condition.Ask(machine, use with { Now = last }).Value);
+            Assert.Equal(answer.Value, condition.Ask(machine, context with { Now = last }).Value);
         }
     });
 

@@ -165,7 +165,7 @@ public sealed class FileTests
         Assert.Equal("Quay, north", file.Machines[1].Site);
         Assert.Equal(ReadingState.Unreadable, Assert.Single(file.Machines[1].Report.Readings).State);
         Assert.Equal(["a", "b"], file.Machines[0].Tags!.Value);
-        Assert.Contains("stands in line 2 already", file.Problems[5].Message, StringComparison.Ordinal);
+        Assert.Contains("is a duplicate of line 2; skipped", file.Problems[5].Message, StringComparison.Ordinal);
         Assert.Equal(["os.version", "disk.system.free"], file.Covered);
     }
 
@@ -173,7 +173,7 @@ public sealed class FileTests
     [InlineData("name,os.versoin\na,6", "did you mean 'os.version'")]
     [InlineData("site\na", "no column 'name'")]
     [InlineData("name,os.version\na,6", "does not say when its readings were seen")]
-    [InlineData("name,site,site\na,b,c", "stands there twice")]
+    [InlineData("name,site,site\na,b,c", "is listed twice")]
     [InlineData("", "empty")]
     public void A_fleet_file_with_a_wrong_header_is_refused_whole(string csv, string says) =>
         Assert.Contains(says, Assert.Throws<FileException>(() => Read(csv)).Message, StringComparison.Ordinal);

@@ -34,9 +34,9 @@ public sealed class UnknownNameTests
         Assert.Equal(
             [
                 "windows[2]: machine 'dsk-2' has no effect, there is none; did you mean 'desk-2'?",
-                "freezes[1]: site 'Westhavn' has no effect, no machine stands there; did you mean 'Westhaven'?",
-                "target.but[2]: site 'Harbour' has no effect, no machine stands there.",
-                "uplinks[1]: site 'MV Gannet' has no effect, no machine stands there.",
+                "freezes[1]: site 'Westhavn' has no effect, it has no machines; did you mean 'Westhaven'?",
+                "target.but[2]: site 'Harbour' has no effect, it has no machines.",
+                "uplinks[1]: site 'MV Gannet' has no effect, it has no machines.",
                 "crews.deck: kind 'deck-ti' has no effect, no method of the plan needs it.",
             ],
             UnknownNames.In(plan, product, fleet));
