@@ -79,7 +79,7 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
     [Fact]
     public async Task A_waiver_opens_a_gate_and_its_end_closes_it_again()
     {
-        Assert.Contains("cannot be waived: the catalogue says that nobody may", (await Service.GstairAsync("check", "waive", "desk-old", "processor", "--until", JudgedFleet.Day(5), "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains("cannot be waived: the catalogue does not allow it", (await Service.GstairAsync("check", "waive", "desk-old", "processor", "--until", JudgedFleet.Day(5), "--reason", "x")).Error, StringComparison.Ordinal);
         Assert.Contains("did you mean 'space'", (await Service.GstairAsync("check", "waive", "desk-full", "spaec", "--until", JudgedFleet.Day(5), "--reason", "x")).Error, StringComparison.Ordinal);
         Assert.Contains("expected a day such as", (await Service.GstairAsync("check", "waive", "desk-full", "space", "--until", "soon", "--reason", "x")).Error, StringComparison.Ordinal);
         Assert.Contains("ends within a year", (await Service.GstairAsync("check", "waive", "desk-full", "space", "--until", "2099-01-01", "--reason", "x")).Error, StringComparison.Ordinal);

@@ -303,7 +303,7 @@ public sealed class FileTests
         Assert.Equal(("tls", 636, 500, TimeSpan.FromDays(1)), (source.Security, source.Port, source.PageSize, source.Every));
         var wrong = Assert.Throws<FileException>(() => SourceFile.Parse(
             "source: ssh\nldap: { server: far.example, security: none, base: dc=x, filter: (a=b), bind: cn=r, page: 5000 }\nfields: { site: l, os.versoin: v }\n", KeyRegistry.BuiltIn, "s.yaml"));
-        foreach (var says in new[] { "is no name for a source", "is for this machine alone", "say with 'password'", "expected at most 1000", "no attribute for 'name'", "did you mean 'os.version'", "nothing says when the directory saw it" })
+        foreach (var says in new[] { "is no name for a source", "is for this machine alone", "refer to it with 'password'", "expected at most 1000", "no attribute for 'name'", "did you mean 'os.version'", "nothing says when the directory saw it" })
             Assert.Contains(wrong.Problems, p => p.Message.Contains(says, StringComparison.Ordinal));
     }
 
