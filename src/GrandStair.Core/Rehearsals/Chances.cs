@@ -13,7 +13,7 @@ internal readonly struct Chances(ulong seed, int draw)
 
     /// <summary>A number above 0 and below 1.</summary>
     /// <param name="what">What is drawn, such as the number of a step.</param>
-    /// <param name="whose">For whom it is drawn.</param>
+    /// <param name="whose">What it is drawn for.</param>
     /// <param name="attempt">Which of several.</param>
     public double Uniform(long what, long whose, long attempt) =>
         ((Draws.Mix(Draws.Mix(Draws.Mix(_key ^ (ulong)what) ^ (ulong)whose) ^ (ulong)attempt) >> 11) + 0.5) / (1UL << 53);

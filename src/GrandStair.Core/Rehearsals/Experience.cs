@@ -7,7 +7,7 @@ using MathNet.Numerics.Distributions;
 namespace GrandStair.Core.Rehearsals;
 
 /// <summary>
-/// What was measured, made into something to draw from. Where few cases are known they lean on the wider class: a model or a uplink on
+/// What was measured, made into something to draw from. Where few cases are known they lean on the wider class: a model or an uplink on
 /// its step, and a step on what its method says is typical. How little is known is part of what is drawn: once for a whole draw, since
 /// what is thought wrongly of a step is wrong for all its machines.
 /// </summary>
@@ -39,7 +39,7 @@ public sealed class Experience
         return method.LengthsBy(step => TimeSpan.FromSeconds(Math.Round(Logs.Span(Of(new(hop, method.Name, step.Name), step).Middle(model, "", null).Middle).TotalSeconds)));
     }
 
-    /// <summary>How it goes in one draw.</summary>
+    /// <summary>The course of one draw.</summary>
     /// <param name="seed">The seed; the same one gives the same draws.</param>
     /// <param name="draw">The draw's number.</param>
     /// <param name="fixing">How long after its wave begins a machine that is not ready is usually made ready; null for never.</param>
@@ -94,7 +94,7 @@ public sealed class Experience
         public static readonly TimeSpan Decides = TimeSpan.FromHours(8);
         public static readonly TimeSpan Returns = TimeSpan.FromHours(48);
 
-        /// <summary>How often a machine is tried at all before somebody exemptions it.</summary>
+        /// <summary>How often a machine is tried before it is exempted.</summary>
         public const int Attempts = 3;
 
         /// <summary>As how many measured decisions what is usual counts: nearly always it is tried again.</summary>
@@ -169,7 +169,7 @@ public sealed class Experience
             FailsAfter = ((Usual.Weight * Math.Log(0.7)) + failed.Sum()) / (Usual.Weight + failed.Length);
         }
 
-        /// <summary>What its draws go by: its name, so that neither who comes to it first nor what else a plan has changes its luck.</summary>
+        /// <summary>The key of its draws: its name, so that neither the order of evaluation nor the rest of the plan changes them.</summary>
         public long Number { get; }
 
         public Logs Lasts { get; }
@@ -256,7 +256,7 @@ public sealed class Experience
         {
             if (fixes is null) return null;
             var whose = machine.Request.Machine.Value;
-            // Who was not made ready for so long is one of those with whom it takes longer.
+            // A machine that was not made ready for so long is one of those that take longer.
             for (var attempt = 1; attempt < MostFixes; attempt += 2)
             {
                 var after = Logs.Span(fixes.Middle + (fixes.MiddleOff * chances.Gauss(Fixes, 0, 0)) + fixes.Apart(chances.Uniform(Fixes, whose, attempt), chances.Uniform(Fixes, whose, attempt + 1)));
@@ -293,7 +293,7 @@ public sealed class Experience
         /// <summary>A share that is known from some cases, drawn as little as that is known: Beta's distribution.</summary>
         private static double Share((double Fails, double Of) usual, int failed, int all, double at) => Beta.InvCDF(usual.Fails + failed, usual.Of - usual.Fails + all - failed, at);
 
-        /// <summary>How a step goes on a model over a uplink in this draw.</summary>
+        /// <summary>How a step goes on a model over an uplink in this draw.</summary>
         private sealed record Going(StepExperience Known, double Middle, double Fails);
     }
 }

@@ -87,7 +87,7 @@ public sealed record Forecast
     /// <summary>In which share of the draws every machine that will be verified is so by the deadline, 0 to 1; null without a deadline.</summary>
     public double? InTime { get; init; }
 
-    /// <summary>How many machines are not verified at all: nobody makes them ready, they cannot be scheduled, or they fail again and again.</summary>
+    /// <summary>How many machines are not verified at all: they are not made ready, they cannot be scheduled, or they fail again and again.</summary>
     public required Amount NotVerified { get; init; }
 
     /// <summary>How many slots are missed.</summary>

@@ -3,7 +3,7 @@ using GrandStair.Core.Waves;
 
 namespace GrandStair.Core.Rehearsals;
 
-/// <summary>Adds simulations up as they come; of each only what the forecast tells is kept, so that memory does not grow with machines times draws.</summary>
+/// <summary>Adds simulations up as they finish; of each only what the forecast shows is kept, so that memory does not grow with machines times draws.</summary>
 internal sealed class ForecastSums(Prepared prepared, int draws, int steps)
 {
     private static readonly Cause[] Causes = Enum.GetValues<Cause>();
@@ -46,7 +46,7 @@ internal sealed class ForecastSums(Prepared prepared, int draws, int steps)
         }
     }
 
-    /// <summary>Tells what all draws come to.</summary>
+    /// <summary>Summarises all draws.</summary>
     public Forecast Tell(RehearsalSettings settings) => new()
     {
         Draws = draws,

@@ -24,7 +24,7 @@ public interface IWorldModel
     /// <summary>How a gate is judged.</summary>
     GateState Gate(RehearsedMachine machine, Moment moment, OrderName order, DateTimeOffset at);
 
-    /// <summary>What somebody decides about a parked run, and how long after it was parked.</summary>
+    /// <summary>The decision about a parked run, and how long after it was parked.</summary>
     /// <param name="machine">The machine.</param>
     /// <param name="run">The run.</param>
     /// <param name="order">The name of the order to decide.</param>

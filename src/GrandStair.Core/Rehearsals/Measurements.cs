@@ -26,7 +26,7 @@ public sealed record MeasuredStep(StepKey Step, string Model, string Site, bool 
 /// <param name="State">What came of it.</param>
 public sealed record MeasuredGate(Moment Moment, bool Again, GateState State);
 
-/// <summary>What somebody decided about a parked run.</summary>
+/// <summary>The decision about a parked run.</summary>
 /// <param name="Decision">The decision.</param>
 /// <param name="After">How long it was parked by then.</param>
 public sealed record MeasuredDecision(Decision Decision, TimeSpan After);

@@ -121,7 +121,7 @@ internal sealed class PlanSimulation
         for (var w = 0; w < _waves.Length; w++) Judge(w);
     }
 
-    /// <summary>Takes up a run that is running where it stands.</summary>
+    /// <summary>Continues a run from its present state.</summary>
     private void Resume(int m, RunState run)
     {
         if (run.Verified is { } verified && (run.Outcome is null or Outcome.Done))
@@ -193,7 +193,7 @@ internal sealed class PlanSimulation
         }
     }
 
-    /// <summary>Begins a wave: who may go gets a slot, and who may not is fixed.</summary>
+    /// <summary>Begins a wave: machines that are ready get slots, others are fixed first.</summary>
     private void Open(int w, DateTimeOffset at)
     {
         _waves[w].Opened = at;
@@ -218,7 +218,7 @@ internal sealed class PlanSimulation
         Judge(w);
     }
 
-    /// <summary>Gives those who may go now their slots, as the engine does.</summary>
+    /// <summary>Gives slots to machines that are ready, as the engine does.</summary>
     private void Give(List<int> wanting)
     {
         var taken = new List<TakenSlot>(_case.Others);
@@ -257,7 +257,7 @@ internal sealed class PlanSimulation
         return true;
     }
 
-    /// <summary>Sees to those that have waited for a machine.</summary>
+    /// <summary>Processes the machines that have waited for one.</summary>
     private static void Let(List<int>?[] waiting, int m, Action<int> go)
     {
         if (waiting[m] is not { } those) return;
@@ -294,7 +294,7 @@ internal sealed class PlanSimulation
         if (_case.WindowOf(m, slot.Start) is { } window) _booked[(_case.Sites[m], window)] = _booked.GetValueOrDefault((_case.Sites[m], window)) + _case.Machines[m].Request.Lasts;
     }
 
-    /// <summary>Gives one machine the next window of its own in which its site has time left; the limits see to the rest when it begins.</summary>
+    /// <summary>Gives one machine its next window in which its site has time left; the limits do the rest when it begins.</summary>
     private Slot? Next(int m)
     {
         var request = _case.Machines[m].Request;
@@ -335,7 +335,7 @@ internal sealed class PlanSimulation
         Follow(m);
     }
 
-    /// <summary>Takes what happens to a run, and follows what comes of it.</summary>
+    /// <summary>Applies an event to a run, and follows its consequences.</summary>
     private void Take(int m, RunTree.HappeningKind kind, int how = 0)
     {
         var before = _runs[m]!;
@@ -355,7 +355,7 @@ internal sealed class PlanSimulation
         else Follow(m);
     }
 
-    /// <summary>Sees to what a run asks for next.</summary>
+    /// <summary>Processes the next order of a run.</summary>
     /// <param name="m">The machine.</param>
     /// <param name="notBefore">When it may be seen to, UTC; null for what follows from now.</param>
     private void Follow(int m, DateTimeOffset? notBefore = null)
@@ -411,7 +411,7 @@ internal sealed class PlanSimulation
             if (before < 0) _since[m] = _now;
             _waitsFor[m] = full;
             _room.Waiting(full).Enqueue(m);
-            // What it was woken for is left to the next who waits.
+            // The next waiter takes what it was woken for.
             if (before >= 0 && before != full) Wake(before);
             return;
         }
@@ -443,7 +443,7 @@ internal sealed class PlanSimulation
         }
     }
 
-    /// <summary>Lets those try that wait for room, one after another, as long as there is some.</summary>
+    /// <summary>Retries those that wait for room, one after another, as long as there is some.</summary>
     private void Wake(int limit)
     {
         var waiting = _room.Waiting(limit);

@@ -2,7 +2,7 @@ namespace GrandStair.Core.Rehearsals;
 
 /// <summary>How a case is rehearsed.</summary>
 /// <param name="Draws">How often, at least 1.</param>
-/// <param name="Seed">What the draws come from: the same one gives the same forecast.</param>
+/// <param name="Seed">The seed of the draws: the same seed gives the same forecast.</param>
 /// <param name="Fixing">How long after its wave begins a machine that is not ready is usually made ready; null where none is.</param>
 public sealed record RehearsalSettings(int Draws, ulong Seed, TimeSpan? Fixing)
 {
@@ -16,17 +16,17 @@ public sealed record RehearsalSettings(int Draws, ulong Seed, TimeSpan? Fixing)
 /// <summary>Rehearses whole plans in simulated time, often enough to tell how far the end may be off.</summary>
 public static class Rehearsal
 {
-    /// <summary>How many machines that may be late are told by name.</summary>
+    /// <summary>How many machines that may be late are listed by name.</summary>
     public const int MostLate = 200;
 
-    /// <summary>In how many steps the share that is verified is told.</summary>
+    /// <summary>In how many steps the verified share is given.</summary>
     private const int Steps = 40;
 
     /// <summary>Rehearses a case.</summary>
     /// <param name="case">What is rehearsed.</param>
     /// <param name="experience">What machines and people are like, as far as it was measured.</param>
     /// <param name="settings">How often, and from which seed.</param>
-    /// <param name="progress">Told after each draw how many are done; it may be called from several threads at once. Null for nobody.</param>
+    /// <param name="progress">Called after each draw with the number that are done, from several threads at once. Null for none.</param>
     /// <param name="stop">Ends it.</param>
     /// <exception cref="OperationCanceledException">It was ended.</exception>
     public static Forecast Run(RehearsalCase @case, Experience experience, RehearsalSettings settings, Action<int>? progress, CancellationToken stop)
@@ -56,7 +56,7 @@ public static class Rehearsal
         return sums.Tell(settings);
     }
 
-    /// <summary>Goes once through a case with an outside of one's own.</summary>
+    /// <summary>Simulates a case once with a given world model.</summary>
     /// <returns>When each machine was verified, in the order of the case, UTC; null where it was not.</returns>
     public static IReadOnlyList<DateTimeOffset?> Once(RehearsalCase @case, IWorldModel outside, CancellationToken stop)
     {

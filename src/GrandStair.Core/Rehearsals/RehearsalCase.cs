@@ -7,7 +7,7 @@ namespace GrandStair.Core.Rehearsals;
 /// <summary>A machine of a plan that is rehearsed.</summary>
 /// <param name="Request">How it asks for a slot.</param>
 /// <param name="Wave">The number of its wave, from 0.</param>
-/// <param name="Legs">What it goes through.</param>
+/// <param name="Legs">Its legs.</param>
 public sealed record RehearsedMachine(SlotRequest Request, int Wave, ImmutableArray<LegSpec> Legs)
 {
     /// <summary>Its model; empty where it is not known.</summary>
@@ -25,11 +25,11 @@ public sealed record RehearsedMachine(SlotRequest Request, int Wave, ImmutableAr
     /// <summary>The slot that it has; null where it has none.</summary>
     public Slot? Slot { get; init; }
 
-    /// <summary>Its run as it stands; null where it has not begun.</summary>
+    /// <summary>Its run; null where it has not begun.</summary>
     public RunState? Run { get; init; }
 }
 
-/// <summary>A wave as it stands when a rehearsal begins.</summary>
+/// <summary>A wave when a rehearsal begins.</summary>
 /// <param name="Opened">When it began, UTC; null where it has not.</param>
 /// <param name="Passed">Whether the next one may begin.</param>
 public readonly record struct RehearsedWave(DateTimeOffset? Opened, bool Passed);
@@ -47,6 +47,6 @@ public sealed record RehearsalCase(
     ImmutableArray<RehearsedWave> Waves,
     DateTimeOffset From)
 {
-    /// <summary>The slots of other plans, which go as they say whatever comes of this one.</summary>
+    /// <summary>The slots of other plans, which do not depend on this one.</summary>
     public ImmutableArray<TakenSlot> Others { get; init; } = [];
 }

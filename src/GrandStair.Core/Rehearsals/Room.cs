@@ -1,7 +1,7 @@
 
 namespace GrandStair.Core.Rehearsals;
 
-/// <summary>Room within the limits, as the engine keeps it: in the plan, at a site, of a crew, in a cluster and over a uplink.</summary>
+/// <summary>Room within the limits, as the engine keeps it: in the plan, at a site, of a crew, in a cluster and over an uplink.</summary>
 internal sealed class Room
 {
     private const int Plan = 0;

@@ -73,7 +73,7 @@ internal sealed class RunTree
         /// <summary>How long after it was asked for the order may be seen to.</summary>
         public TimeSpan Delay { get; }
 
-        /// <summary>What can be decided; empty where nobody is asked.</summary>
+        /// <summary>The possible decisions; empty where none is needed.</summary>
         public ImmutableArray<Decision> Possible { get; }
 
         /// <summary>The state after something has happened.</summary>

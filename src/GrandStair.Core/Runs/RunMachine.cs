@@ -13,7 +13,7 @@ public sealed record Stepped(RunState State, ImmutableArray<Order> Orders);
 public sealed class DecisionRefusedException(string message) : Exception(message);
 
 /// <summary>
-/// Preserves a run from event to event. Pure: the same events give the same state and the same orders. An event that answers
+/// Carries a run from event to event. Pure: the same events give the same state and the same orders. An event that answers
 /// an order which is not outstanding changes nothing, so that an answer may come twice.
 /// </summary>
 public static class RunMachine

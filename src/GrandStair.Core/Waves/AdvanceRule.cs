@@ -4,11 +4,11 @@ namespace GrandStair.Core.Waves;
 
 /// <summary>What must hold of a wave before the next one begins.</summary>
 /// <param name="Verified">The share of the machines that may go which must be verified, 0 to 1.</param>
-/// <param name="Failures">How many may be parked or have ended otherwise than done.</param>
+/// <param name="Failures">How many may be parked or ended without success.</param>
 /// <param name="Soak">For how long as many as that share must have been verified.</param>
 public sealed record AdvanceRule(double Verified, int Failures, TimeSpan Soak)
 {
-    /// <summary>Judges a wave. What became not ready after the wave had opened counts on, so that the share does not rise by it.</summary>
+    /// <summary>Evaluates a wave. Machines that became not ready after the wave had opened still count, so that the share does not rise because of them.</summary>
     /// <param name="tally">Its machines by status.</param>
     /// <param name="verifiedAt">When its machines were verified, UTC, in any order.</param>
     /// <param name="now">The moment it is asked, UTC.</param>
@@ -55,7 +55,7 @@ public sealed record AdvanceRule(double Verified, int Failures, TimeSpan Soak)
 }
 
 /// <summary>A wave's machines as the advance rule counts them.</summary>
-/// <param name="Failures">Those that are parked or have ended otherwise than done.</param>
+/// <param name="Failures">Those that are parked or ended without success.</param>
 /// <param name="Going">Those that may go or have gone.</param>
 /// <param name="NotReady">Those that may not go yet.</param>
 /// <param name="Verified">Those that are verified.</param>

@@ -35,7 +35,7 @@ internal sealed class Usage(int most)
         for (var minute = from; minute < to; minute++) _busy[minute]--;
     }
 
-    /// <summary>Lets fewer be busy than usual for a while.</summary>
+    /// <summary>Lowers a limit for a while.</summary>
     public void Lower(int from, int to, int fewer)
     {
         if (fewer >= most) return;
@@ -356,7 +356,7 @@ internal sealed class Board
     /// <summary>When the staging for a slot begins, or as long before the slot as the plan says where nobody has said.</summary>
     private DateTimeOffset StageFrom(Slot slot) => slot.StageFrom ?? (slot.Start - _problem.Plan.StageAhead);
 
-    /// <summary>How much of a status slot's staging has still to come over the uplink, in minutes of its hours.</summary>
+    /// <summary>How much of a fixed slot's staging has still to come over the uplink, in minutes of its hours.</summary>
     private double StillToStage(Job job, Slot stands)
     {
         if (job.UplinkMinutes <= 0 || stands.StageFrom is not { } from || from > _problem.At(0)) return stands.Start <= _problem.At(0) ? 0 : job.UplinkMinutes;

@@ -9,7 +9,7 @@ namespace GrandStair.Core.Waves;
 /// <param name="Next">When the next wave can begin, after the soak, UTC.</param>
 public sealed record WaveSchedule(string Wave, DateTimeOffset From, Schedule Schedule, DateTimeOffset Next);
 
-/// <summary>What a wave has come to already.</summary>
+/// <summary>The present state of a wave.</summary>
 /// <param name="Ends">When its machines that have begun were verified, or will be as their slots say, UTC.</param>
 /// <param name="Passed">Whether the next wave may begin, whatever becomes of the rest.</param>
 public sealed record BegunWave(ImmutableArray<DateTimeOffset> Ends, bool Passed);
@@ -53,9 +53,9 @@ public sealed record PlanSchedule(ImmutableArray<WaveSchedule> Waves)
     /// <summary>Lays a plan out.</summary>
     /// <param name="plan">The plan.</param>
     /// <param name="calendars">The calendars that its rules name.</param>
-    /// <param name="waves">Who wants a slot, by wave.</param>
+    /// <param name="waves">The requests for slots, by wave.</param>
     /// <param name="status">The slots that stand whatever else is placed.</param>
-    /// <param name="begun">What the waves have come to already, in order; empty where nothing has begun.</param>
+    /// <param name="begun">The present state of the waves, in order; empty where nothing has begun.</param>
     /// <param name="from">When the plan would start, or now where it is running, UTC.</param>
     /// <param name="thorough">Whether better orders are looked for than the usual one.</param>
     public static PlanSchedule Of(

@@ -29,7 +29,7 @@ public sealed record Coverage(string Wave, int Values, ImmutableArray<Uncovered>
 
 /// <summary>Who is in which wave.</summary>
 /// <param name="Waves">The members of each wave, in the order of the waves.</param>
-/// <param name="Undecided">Machines of which it is unknown whether they are in the scope or in a wave, with what could not be told.</param>
+/// <param name="Undecided">Machines of which it is unknown whether they are in the scope or in a wave, with the reason.</param>
 /// <param name="Coverages">What the waves cover that are to cover something.</param>
 /// <param name="Missing">Machines that a wave lists by name and that are not in the scope.</param>
 public sealed record Membership(

@@ -18,7 +18,7 @@ public sealed record Plan
     /// <summary>The release to go to.</summary>
     public required string Release { get; init; }
 
-    /// <summary>Those who go to another release of that product.</summary>
+    /// <summary>The machines that go to another release of that product.</summary>
     public ImmutableArray<OtherTarget> But { get; init; } = [];
 
     /// <summary>The machines that it is about.</summary>
@@ -33,7 +33,7 @@ public sealed record Plan
     /// <summary>The waves in order; the first is the pilot.</summary>
     public required ImmutableArray<WaveSpec> Waves { get; init; }
 
-    /// <summary>When who may be touched.</summary>
+    /// <summary>When machines may be upgraded.</summary>
     public required ImmutableArray<WindowSpec> Windows { get; init; }
 
     /// <summary>When who may not be touched.</summary>
@@ -87,14 +87,14 @@ public sealed record Plan
         .Select(r => r.Calendar).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase);
 }
 
-/// <summary>Some who go to another release than the rest of a plan.</summary>
-/// <param name="For">Who. What names a machine counts before what names its group, and that before what names its site.</param>
+/// <summary>Machines that go to another release than the rest of a plan.</summary>
+/// <param name="For">Which machines. An entry that names a machine counts before one that names its group, and that before one that names its site.</param>
 /// <param name="Release">The release.</param>
 public sealed record OtherTarget(TargetSelector For, string Release);
 
 /// <summary>Which machines go together.</summary>
 /// <param name="Name">The wave's name.</param>
-/// <param name="Members">Who may belong to it; null for all that no earlier wave took.</param>
+/// <param name="Members">Which machines may belong to it; null for all that no earlier wave took.</param>
 /// <param name="Count">How many at most, first by name; null for all that match.</param>
 public sealed record WaveSpec(string Name, Condition? Members, int? Count)
 {
@@ -119,7 +119,7 @@ public sealed record WaveSpec(string Name, Condition? Members, int? Count)
 
 /// <summary>That a wave has, with as few machines as that takes, every value of some keys that occurs in the plan's scope.</summary>
 /// <param name="Keys">The keys, such as <c>hardware.model</c> or <c>site</c>; each entry of a list and each named row of a table is a value.</param>
-/// <param name="Prefer">TargetSelector to take where there is a choice, such as owners who volunteered; null for nobody.</param>
+/// <param name="Prefer">Machines to prefer where there is a choice, such as those of owners who volunteered; null for none.</param>
 public sealed record CoverSpec(ImmutableArray<string> Keys, Condition? Prefer);
 
 /// <summary>How many may run at once.</summary>
@@ -135,7 +135,7 @@ public sealed record Limits(int All, int Site)
 }
 
 /// <summary>The uplink of a site, over which staging has to come.</summary>
-/// <param name="Sites">The sites; each has a uplink of its own.</param>
+/// <param name="Sites">The sites; each has an uplink of its own.</param>
 /// <param name="Rate">What it preserves, bits per second.</param>
 /// <param name="Share">The share of it that staging may use, above 0 and up to 1.</param>
 /// <param name="Hours">The hours in which staging may use it; null for all.</param>

@@ -19,7 +19,7 @@ internal readonly record struct MinuteSpan(int From, int To)
 /// <param name="Cluster">The number of its cluster; -1 without.</param>
 /// <param name="Kind">The number of its kind of crew; -1 without.</param>
 /// <param name="Alike">The number of those that can take each other's place: where one found no room, no other does.</param>
-/// <param name="UplinkMinutes">How many minutes of its uplink's hours its staging takes; 0 without a uplink.</param>
+/// <param name="UplinkMinutes">How many minutes of its uplink's hours its staging takes; 0 without an uplink.</param>
 /// <param name="NotBefore">Before which minute it cannot begin.</param>
 internal sealed record Job(int Index, SlotRequest Request, int Site, int Windows, int Lasts, int Reserve, int Cluster, int Kind, int Alike, double UplinkMinutes, int NotBefore)
 {

@@ -44,7 +44,7 @@ public static class SlotPlacer
         return new(placed.MoveToImmutable(), bound, moved.ToImmutable());
     }
 
-    /// <summary>What takes longest at each of some sites, whoever goes first.</summary>
+    /// <summary>What takes longest at each of some sites, in whatever order.</summary>
     internal static Cause[] Tightest(ScheduleCase @case, IEnumerable<string> sites)
     {
         var problem = new ScheduleProblem(@case);
@@ -80,7 +80,7 @@ public static class SlotPlacer
         for (var round = 0; round < rounds && (score.Left > 0 || score.End > end); round++)
         {
             var next = (Job[])order.Clone();
-            // What ends last, or found no place, is let choose earlier; else two change places.
+            // What ends last, or found no place, chooses earlier; otherwise two change places.
             var last = draw.Next(3) > 0 ? Array.FindIndex(next, j => best.EndOf(j) is var e && (e == score.End || e < 0)) : draw.Next(next.Length);
             if (last < 0) last = draw.Next(next.Length);
             var to = draw.Next(next.Length);

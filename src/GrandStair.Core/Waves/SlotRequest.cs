@@ -22,7 +22,7 @@ public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts,
     /// <summary>How much its staging brings over the site's uplink, in bytes.</summary>
     public double Stages { get; init; }
 
-    /// <summary>The cluster of which no two go at once; null where it stands alone.</summary>
+    /// <summary>The cluster of which no two go at once; null where it is in none.</summary>
     public string? Cluster { get; init; }
 
     /// <summary>The kind of crew whose hands it needs; null where none.</summary>
@@ -43,7 +43,7 @@ public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts,
 /// <param name="Name">Its name.</param>
 public readonly record struct Predecessor(MachineId Machine, string Name);
 
-/// <summary>A slot that stands whatever else is placed: of a machine that is running, or of another plan.</summary>
+/// <summary>A fixed slot: of a running machine, or of another plan.</summary>
 /// <param name="Of">How it was asked for.</param>
 /// <param name="Slot">The slot. One that is over counts as an appointment of its crew on its day, and in nothing else.</param>
 public sealed record TakenSlot(SlotRequest Of, Slot Slot)
@@ -58,7 +58,7 @@ public sealed record TakenSlot(SlotRequest Of, Slot Slot)
 /// <summary>All that slots are placed by.</summary>
 /// <param name="Plan">The plan with its windows, freezes, limits, uplinks and crews.</param>
 /// <param name="Calendars">The calendars that the plan's rules name.</param>
-/// <param name="Requests">Who wants a slot.</param>
+/// <param name="Requests">The requests for slots.</param>
 /// <param name="Taken">The slots that stand, of this plan and of others.</param>
 /// <param name="From">No slot begins before this, UTC.</param>
 public sealed record ScheduleCase(

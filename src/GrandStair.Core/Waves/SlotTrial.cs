@@ -20,7 +20,7 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
     /// <param name="from">The earliest begin, UTC.</param>
     /// <param name="to">The latest begin, UTC.</param>
     /// <param name="apart">How far apart times are.</param>
-    /// <param name="most">How many are told at most.</param>
+    /// <param name="most">How many are returned at most.</param>
     public static ImmutableArray<Slot> Times(ScheduleCase @case, DateTimeOffset from, DateTimeOffset to, TimeSpan apart, int most)
     {
         var trying = new Trying(@case);
@@ -49,7 +49,7 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
         {
             ArgumentNullException.ThrowIfNull(@case);
             _asked = @case.Requests.Single();
-            // What it depends on is told by name below.
+            // What it depends on is reported by name below.
             _problem = new(@case with { Requests = [_asked with { Stands = null, After = [] }] });
             _board = new(_problem);
             _job = _problem.Jobs[0];

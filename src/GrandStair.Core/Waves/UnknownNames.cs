@@ -9,7 +9,7 @@ namespace GrandStair.Core.Waves;
 /// </summary>
 public static class UnknownNames
 {
-    /// <summary>A sentence for each such name: where it stands, what it means nothing to, and the nearest name that there is.</summary>
+    /// <summary>A sentence for each such name: where it is used, why it has no effect, and the nearest known name.</summary>
     /// <param name="plan">The plan.</param>
     /// <param name="product">Its product.</param>
     /// <param name="machines">The machines that may be named.</param>

@@ -5,7 +5,7 @@ using NodaTime;
 namespace GrandStair.Core.Waves;
 
 /// <summary>When some may be touched.</summary>
-/// <param name="For">Which machines it is for. What names a machine counts before what names its group, that before its site, and that before what is for everyone.</param>
+/// <param name="For">Which machines it is for. An entry that names a machine counts before one for its group, that before one for its site, and that before one for everyone.</param>
 /// <param name="When">When.</param>
 public sealed record WindowSpec(TargetSelector For, TimeRule When);
 

@@ -21,10 +21,10 @@ namespace GrandStair.Engine.Plans;
 /// <param name="Plan">The plan as it is understood.</param>
 /// <param name="Product">The product.</param>
 /// <param name="Members">Its members; those that have begun, or are exempt, as they are.</param>
-/// <param name="Requests">Who wants a slot, by wave.</param>
+/// <param name="Requests">The requests for slots, by wave.</param>
 /// <param name="Status">The slots that stand whatever else is placed, of this plan and of others.</param>
 /// <param name="Pending">By name the machines still to be upgraded, by this plan or another that has started.</param>
-/// <param name="Begun">What its waves have come to already.</param>
+/// <param name="Begun">The present state of its waves.</param>
 /// <param name="Calendars">The calendars that it was scheduled by.</param>
 /// <param name="PlanSchedule">When each would go.</param>
 /// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>

@@ -18,7 +18,7 @@ public static class CatalogueFolder
     private const string ProductFile = "product.yaml";
     private const long LargestFile = 4 << 20;
 
-    /// <summary>Reads all files of a folder, by name. Connections are refused: what one points to would be shown to everybody who may read the catalogue.</summary>
+    /// <summary>Reads all files of a folder, by name. Symbolic links are refused: what one points to would be shown to everybody who may read the catalogue.</summary>
     /// <exception cref="FileException">The folder or a file in it is a link, is no file, or is larger than a catalogue's file may be.</exception>
     public static ImmutableSortedDictionary<string, string> Load(string folder)
     {
