@@ -143,7 +143,7 @@ public sealed class ProviderTests : IAsyncLifetime
         Assert.NotEqual(first, await File.ReadAllTextAsync(file, Stop));
 
         File.SetUnixFileMode(file, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.OtherRead);
-        Assert.Contains("others than you may read it", (await GstairAsync("fleet", "list")).Error, StringComparison.Ordinal);
+        Assert.Contains("can be read by others than you", (await GstairAsync("fleet", "list")).Error, StringComparison.Ordinal);
         File.SetUnixFileMode(file, UnixFileMode.UserRead | UnixFileMode.UserWrite);
         Assert.Equal(0, (await GstairAsync("logout")).Exit);
         Assert.Contains("you are not logged in", (await GstairAsync("fleet", "list")).Error, StringComparison.Ordinal);
