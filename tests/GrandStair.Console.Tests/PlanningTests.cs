@@ -124,7 +124,7 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         await page.GetByRole(AriaRole.Button, new() { Name = "Revoke link" }).ClickAsync();
         await Assertions.Expect(page.GetByText("No links yet.")).ToBeVisibleAsync();
         page = await demo.OpenAsync(new Uri(address).PathAndQuery, signedIn: false);
-        await Assertions.Expect(page.GetByText("This link is not known, or was ended.")).ToBeVisibleAsync();
+        await Assertions.Expect(page.GetByText("This link is unknown or was revoked.")).ToBeVisibleAsync();
     }
 
     [Fact]

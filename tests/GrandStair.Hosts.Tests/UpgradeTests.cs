@@ -19,7 +19,7 @@ public sealed class UpgradeTests : HostTests
         await service.OkAsync("machine", "read", host.Name);
         var blocked = await service.OkAsync("machine", "gate", host.Name);
         Assert.Contains("the gate is blocked: No package on hold", blocked, StringComparison.Ordinal);
-        Assert.Matches(@"seen +packages\.held = procps, \d+ s ago, by ssh", blocked);
+        Assert.Matches(@"found +packages\.held = procps, \d+ s ago, by ssh", blocked);
         Assert.Contains("required  not packages.held like \"*\"", blocked, StringComparison.Ordinal);
         Assert.Contains("fix       Find out why it is on hold, then run 'apt-mark unhold PACKAGE'", blocked, StringComparison.Ordinal);
 
