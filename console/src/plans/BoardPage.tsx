@@ -410,13 +410,13 @@ function Legend({ waves }: { waves: Schemas['WaveView'][] }) {
         <i /> parked or stopped
       </span>
       <span className="legend-open">
-        <i /> may be touched
+        <i /> maintenance window
       </span>
       <span className="legend-closed">
-        <i /> closed
+        <i /> freeze
       </span>
       <span className="legend-staging">
-        <i /> staging over the line
+        <i /> staging over the uplink
       </span>
     </p>
   );

@@ -201,7 +201,7 @@ public sealed partial class FleetJudgement
         {
             var release = _aim.ReleaseFor(_fleet[row]);
             var route = RouteFinder.Find(_aim.Product, Whereabouts.Of(_aim.Product, _fleet[row]), release, touching);
-            if (route.Hops.IsEmpty) return new(release, offered[release], route, [], route.Arrived ? NoReason : of.NumberOf($"no route: {route.Why}"));
+            if (route.Hops.IsEmpty) return new(release, offered[release], route, [], route.Arrived ? NoReason : of.NumberOf($"no upgrade path: {route.Why}"));
             var legs = new LegPlan[route.Hops.Length];
             ImmutableArray<Reading> brought = [];
             for (var i = 0; i < legs.Length; i++)
