@@ -26,8 +26,9 @@ internal static class ReferenceCommand
         var arguments = string.Concat(command.Arguments.Select(a => a.Arity.MinimumNumberOfValues == 0 ? $" [{a.Name}]" : $" {a.Name.ToUpperInvariant()}"));
         page.Append(path == "gstair" ? $"## {name}\n\n" : $"### `{name}{arguments}`\n\n").Append($"{command.Description}.\n\n");
         foreach (var argument in command.Arguments) page.Append($"- `{argument.Name}`: {argument.Description}\n");
-        page.Append(Options(command.Options.Where(o => !o.Hidden && o is not System.CommandLine.Help.HelpOption)));
-        if (command.Arguments.Count + command.Options.Count(o => !o.Hidden && o is not System.CommandLine.Help.HelpOption) > 0) page.Append('\n');
+        var options = Options(command.Options.Where(o => !o.Hidden && o is not System.CommandLine.Help.HelpOption));
+        page.Append(options);
+        if (command.Arguments.Count > 0 || options.Length > 0) page.Append('\n');
         foreach (var sub in command.Subcommands.Where(c => !c.Hidden)) Append(page, sub, name);
     }
 

@@ -120,7 +120,7 @@ internal static class RunCommands
         var r = view.Run;
         screen.Say($"Run **{r.Run}** on **{r.Machine}** ({r.Site}): **{Screen.Word(r.Status)}**, {ProgressOf(r)}{(r.Parked is null ? "" : $"; parked: {r.Parked}")}");
         if (r.NoContact is { } lost) screen.Say($"**No contact** since {Screen.Time(lost.Since)} UTC ({Screen.Age(lost.Seconds)}): {lost.Why}");
-        screen.Hint($"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} UTC {(view.MissedSlots > 0 ? $" · {view.MissedSlots} missed slot{(view.MissedSlots == 1 ? "" : "s")}" : "")} · {(r.Closed is not null ? "closed" : view.Turned ? "past the point of no return" : "can be cancelled")}");
+        screen.Hint($"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} UTC{(view.MissedSlots > 0 ? $" · {view.MissedSlots} missed slot{(view.MissedSlots == 1 ? "" : "s")}" : "")} · {(r.Closed is not null ? "closed" : view.Turned ? "past the point of no return" : "can be cancelled")}");
         if (r.Outcome is not (null or "done") && r.Reason is { } reason) screen.Say($"**{Screen.Word(r.Outcome)}** {Screen.Time(r.Closed)} UTC: {reason}");
         if (Begins(r) is { } begins) screen.Say($"{r.Step}: **{begins}**, in the machine's next window");
         if (view.Possible.Count > 0) screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");

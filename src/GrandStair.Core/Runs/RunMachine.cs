@@ -113,7 +113,7 @@ public static class RunMachine
     /// <summary>Orders the step at <see cref="RunState.Step"/>, or goes on to what follows the phase.</summary>
     private static Stepped NextStep(RunState state, DateTimeOffset at, DateTimeOffset? notBefore = null)
     {
-        if (state.Phase != Phase.Resume && state.Cancel is { } reason && !state.Turned) return End(state, Outcome.Cancelled, reason, at);
+        if (CancelledBecause(state) is { } reason) return End(state, Outcome.Cancelled, reason, at);
         if (state.NextStep is { } step)
         {
             if (state.Phase is Phase.Protect or Phase.Apply && !state.Turned && at > state.Slot.LatestTurn) return MissSlot(state, at);
@@ -167,7 +167,7 @@ public static class RunMachine
     private static Stepped OnGate(RunState state, GateJudged e)
     {
         if (!IsOutstanding(state, e.Order)) return Same(state);
-        if (state.Cancel is { } reason && !state.Turned) return End(state, Outcome.Cancelled, reason, e.At);
+        if (CancelledBecause(state) is { } reason) return End(state, Outcome.Cancelled, reason, e.At);
         if (e.State == GateState.Open)
         {
             return state.Moment switch
@@ -209,7 +209,7 @@ public static class RunMachine
         var step = state.NextStep!;
         if (e.Result == OrderResult.Ok)
             return NextStep(state with { Step = state.Step + 1, Tries = 0, Parked = null, ParkedAt = null, Suspended = state.Suspended.Remove(step.Name) }, e.At);
-        if (state.Phase != Phase.Resume && state.Cancel is { } reason && !state.Turned) return End(state, Outcome.Cancelled, reason, e.At);
+        if (CancelledBecause(state) is { } reason) return End(state, Outcome.Cancelled, reason, e.At);
 
         var tries = state.Tries + 1;
         if (tries < step.Attempts) return Ask(state with { Tries = tries }, OrderKind.Step, step.Name, e.At, e.At + Pause);
@@ -298,6 +298,9 @@ public static class RunMachine
             step.Name, step.Title, "not done: the run was marked as failed", "Do it on the machine, then close this follow-up.", e.At, null, null));
         return Close(state with { FollowUps = [.. state.FollowUps, .. left] }, Outcome.Failed, state.Parked is null ? e.Reason : $"{e.Reason} ({state.Parked})", e.At);
     }
+
+    /// <summary>Why a run is to end as cancelled now that what was running has ended; null where it is not, or is ending already.</summary>
+    private static string? CancelledBecause(RunState state) => state is { Turned: false, Phase: not Phase.Resume } ? state.Cancel : null;
 
     /// <summary>Ends a run, once what it has suspended is resumed.</summary>
     private static Stepped End(RunState state, Outcome outcome, string? reason, DateTimeOffset at) => state.Suspended.IsEmpty
