@@ -142,7 +142,11 @@ public sealed record SharedView(string Plan, string Target, string Kind, string 
 /// <param name="ChooseFrom">From when on another time can be chosen; null where none can.</param>
 /// <param name="ChooseTo">Up to when.</param>
 public sealed record SharedSlot(
-    string Machine, string Site, string Wave, string Status, DateTimeOffset? Start, DateTimeOffset? End, bool Confirmed, bool Chosen, DateTimeOffset? ChooseFrom, DateTimeOffset? ChooseTo);
+    string Machine, string Site, string Wave, string Status, DateTimeOffset? Start, DateTimeOffset? End, bool Confirmed, bool Chosen, DateTimeOffset? ChooseFrom, DateTimeOffset? ChooseTo)
+{
+    /// <summary>Whether the machine's owner has to be there while it is upgraded.</summary>
+    public bool OwnerPresent { get; init; }
+}
 
 /// <summary>The time that an owner wants.</summary>
 public sealed record ChooseCommand(DateTimeOffset Start);

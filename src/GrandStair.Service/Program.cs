@@ -218,7 +218,7 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapExposure();
     api.MapSources();
     api.MapPlans();
-    api.MapPlanning();
+    api.MapSchedules();
     api.MapTimes();
     api.MapShareLinks();
     api.MapRehearsals();

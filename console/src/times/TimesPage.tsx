@@ -5,7 +5,7 @@ import { api, type Schemas, take } from '../api/client';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { DialogActions } from '../parts/ReasonDialog';
 import { Status } from '../parts/Status';
-import { amount, many, span, time } from '../parts/words';
+import { amount, many, setClock, span, time } from '../parts/words';
 import { FreeTimes } from '../plans/FreeTimes';
 
 type Slot = Schemas['SharedSlot'];
@@ -30,6 +30,7 @@ export function TimesPage() {
     );
   if (!shared.data) return <Loading />;
   const view = shared.data;
+  setClock(() => Date.parse(view.now));
   const toCome = view.slots.filter((s) => !['verified', 'done', 'stopped'].includes(s.status));
   const over = view.slots.length - toCome.length;
   const notice = view.noticeHours;
@@ -104,6 +105,7 @@ function Row({
           {slot.start ? <b>{time(slot.start)}</b> : 'not scheduled yet'}
           {slot.start && !slot.confirmed && !slot.chosen && <span className="quiet"> not yet confirmed</span>}
           {slot.chosen && <span className="quiet"> manually chosen</span>}
+          {slot.ownerPresent && slot.start && <div>Please be there: this upgrade needs you at the machine.</div>}
         </td>
         <td className="nowrap">{time(slot.end)}</td>
         <td className="nowrap">

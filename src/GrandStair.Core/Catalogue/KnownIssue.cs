@@ -52,23 +52,25 @@ public sealed record KnownIssue
 }
 
 /// <summary>The known issues of a release for one machine: which build to take, and what is left in it.</summary>
-/// <param name="Build">The first build that spares this machine every must; null where any build will do or none is known.</param>
+/// <param name="Build">The first build that will do and spares this machine every must; null where any build will do or none is known.</param>
 /// <param name="Left">The issues that touch the machine in that build, or in every one.</param>
 public sealed record IssuesAhead(string? Build, ImmutableArray<KnownIssue> Left)
 {
     /// <summary>Looks ahead.</summary>
     /// <param name="release">The release to go to.</param>
     /// <param name="touching">The known issues that touch the machine, of any release.</param>
-    public static IssuesAhead Of(Release release, IEnumerable<KnownIssue> touching)
+    /// <param name="leastBuild">The first build of the release that will do; null for any.</param>
+    public static IssuesAhead Of(Release release, IEnumerable<KnownIssue> touching, string? leastBuild = null)
     {
         ArgumentNullException.ThrowIfNull(release);
         var issues = touching.Where(i => i.Release == release.Version).ToArray();
-        if (issues.Length == 0) return new(null, []);
-        var builds = release.Builds.Select(b => b.Version).Concat(issues.Select(i => i.FixedIn).OfType<string>()).Distinct().Order(VersionOrder.Instance).ToArray();
+        if (issues.Length == 0) return new(leastBuild, []);
+        var builds = release.Builds.Select(b => b.Version).Concat(issues.Select(i => i.FixedIn)).Append(leastBuild).OfType<string>().Distinct()
+            .Where(b => leastBuild is null || VersionOrder.Instance.Compare(b, leastBuild) >= 0).Order(VersionOrder.Instance).ToArray();
         if (builds.Length == 0) return new(null, [.. issues]);
         // Musts that every build has say nothing about which build to take.
         var musts = issues.Where(i => i.Need == Need.Must && !builds.All(i.IsIn)).ToArray();
-        var build = musts.Length > 0 ? builds.MinBy(b => musts.Count(i => i.IsIn(b))) : null;
+        var build = musts.Length > 0 ? builds.MinBy(b => musts.Count(i => i.IsIn(b))) : leastBuild;
         return new(build, [.. issues.Where(i => build is null ? builds.All(i.IsIn) : i.IsIn(build))]);
     }
 }

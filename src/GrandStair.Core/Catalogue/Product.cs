@@ -61,26 +61,31 @@ public sealed record Product
         [.. KnownIssues.Where(i => i.Touches.Ask(machine, new EvaluationContext(now)).Value != Kleene.No)];
 
     /// <summary>The checks of one leg of a run that is running, with those of the machine's known issues and, for the verification, of its build.</summary>
-    public ImmutableArray<Check> ChecksOf(Hop hop, Method method, Machine machine, DateTimeOffset now)
+    /// <param name="hop">The leg's hop.</param>
+    /// <param name="method">The leg's method.</param>
+    /// <param name="machine">The machine.</param>
+    /// <param name="now">The time, UTC.</param>
+    /// <param name="leastBuild">The first build of the hop's release that will do; null for any.</param>
+    public ImmutableArray<Check> ChecksOf(Hop hop, Method method, Machine machine, DateTimeOffset now, string? leastBuild)
     {
         ArgumentNullException.ThrowIfNull(hop);
         ArgumentNullException.ThrowIfNull(method);
         var touching = IssuesTouching(machine, now);
-        ImmutableArray<Check> checks = [.. ChecksOf(hop, touching), .. method.Checks];
-        return hop.Component is null && BuildOf(hop, touching) is { } build && BuildCheck(build) is { } check ? checks.Add(check) : checks;
+        ImmutableArray<Check> checks = [.. ChecksOf(hop, touching, leastBuild), .. method.Checks];
+        return hop.Component is null && BuildOf(hop, touching, leastBuild) is { } build && BuildCheck(build) is { } check ? checks.Add(check) : checks;
     }
 
     /// <summary>The build of a hop's release that a machine should get; null where any will do.</summary>
-    public string? BuildOf(Hop hop, IReadOnlyList<KnownIssue> touching)
+    public string? BuildOf(Hop hop, IReadOnlyList<KnownIssue> touching, string? leastBuild)
     {
         ArgumentNullException.ThrowIfNull(hop);
-        return hop.Component is null ? IssuesAhead.Of(Release(hop.To), touching).Build : null;
+        return hop.Component is null ? IssuesAhead.Of(Release(hop.To), touching, leastBuild).Build : null;
     }
 
     /// <summary>A hop's checks and those that the known issues of its release come to.</summary>
-    internal ImmutableArray<Check> ChecksOf(Hop hop, IReadOnlyList<KnownIssue> touching) => hop.Component is not null || touching.Count == 0
+    internal ImmutableArray<Check> ChecksOf(Hop hop, IReadOnlyList<KnownIssue> touching, string? leastBuild) => hop.Component is not null || touching.Count == 0
         ? hop.Checks
-        : [.. hop.Checks, .. IssuesAhead.Of(Release(hop.To), touching).Left.Select(i => i.AsCheck)];
+        : [.. hop.Checks, .. IssuesAhead.Of(Release(hop.To), touching, leastBuild).Left.Select(i => i.AsCheck)];
 
     private Check? BuildCheck(string build)
     {
@@ -89,7 +94,7 @@ public sealed record Product
         return new()
         {
             Name = "build",
-            Title = $"Build {build} or later, which avoids a known issue",
+            Title = $"Build {build} or later",
             Need = Need.Must,
             Wants = ConditionParser.Parse(wants, KeyRegistry.BuiltIn.With([definition])),
             AskedAt = [Moment.Verification],

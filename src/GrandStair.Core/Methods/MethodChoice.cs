@@ -69,6 +69,12 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
                 continue;
             }
 
+            if (LacksOwner(method!, machine))
+            {
+                against.Add(new(name, NoOwner));
+                continue;
+            }
+
             var suits = method!.Suits?.Ask(machine, new EvaluationContext(now));
             if (suits?.Value == Kleene.Unknown)
                 return notFixable ?? new(leg.Hop, null, null, against.ToImmutable(), $"unknown whether {name} suits: {Tell(suits)}", Unknown: true);
@@ -95,6 +101,12 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
 
         return notFixable ?? new(leg.Hop, null, null, against.ToImmutable(), "no method of the plan will do: " + string.Join("; ", against.Select(a => $"{a.Method}, {a.Why}")));
     }
+
+    /// <summary>What is against a method that needs the machine's owner there where the machine has none.</summary>
+    internal const string NoOwner = "its owner has to be there, and the machine has none";
+
+    /// <summary>Whether a method needs an owner there and the machine has none.</summary>
+    internal static bool LacksOwner(Method method, Machine machine) => method.Needs.OwnerPresent && machine.Owner.Length == 0;
 
     /// <summary>Why a method is out of the question whatever the machine; null where it is not.</summary>
     internal static string? WhyNot(Method? method, Hop hop, Preserves preserves)

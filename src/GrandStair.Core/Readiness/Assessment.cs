@@ -46,7 +46,7 @@ public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, 
 
     /// <summary>Whether nobody can fix what is in the way.</summary>
     public bool CannotBeFixed => State == GateState.Blocked && !IsWaitingForOffer
-        && (Legs.IsEmpty || Instead is not null || Legs.Any(l => l.Gate is null ? !l.Unknown : l.Gate.CannotBeFixed));
+        && !Route.NeedsPatches && (Legs.IsEmpty || Instead is not null || Legs.Any(l => l.Gate is null ? !l.Unknown : l.Gate.CannotBeFixed));
 
     /// <summary>Whether all that keeps it is that the release is not offered to it yet, and no other method of the plan will do.</summary>
     public bool IsWaitingForOffer { get; init; }
@@ -64,8 +64,8 @@ public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, 
         var release = aim.ReleaseFor(machine);
         var offer = OfferOf(release, machine, now);
         var touching = aim.Product.IssuesTouching(machine, now);
-        var route = RouteFinder.Find(aim.Product, Whereabouts.Of(aim.Product, machine), release, touching);
-        if (!route.Exists) return new(route, [], GateState.Blocked, $"no upgrade path: {route.Why}", offer);
+        var route = aim.RouteOf(machine, touching);
+        if (!route.Exists) return new(route, [], StateOf(route), WhyNot(route), offer);
         if (route.Arrived) return new(route, [], GateState.Open, null, offer);
 
         var cases = aim.Legs(route, machine, touching, now);
@@ -84,6 +84,12 @@ public sealed record Assessment(Route Route, ImmutableArray<MethodChoice> Legs, 
 
     /// <summary>What an answer to whether it is offered comes to.</summary>
     internal static Offer OfferOf(Kleene answer) => answer switch { Kleene.Yes => Offer.Offered, Kleene.No => Offer.NotYet, _ => Offer.Unknown };
+
+    /// <summary>What a route that is none comes to.</summary>
+    internal static GateState StateOf(Route route) => route.IsUnknown ? GateState.Undecided : GateState.Blocked;
+
+    /// <summary>Why a route is none.</summary>
+    internal static string WhyNot(Route route) => route.NeedsPatches || route.IsUnknown ? route.Why! : $"no upgrade path: {route.Why}";
 
     private static GateState StateOf(MethodChoice leg) => leg.Method is { Way: not Way.Upgrade } ? GateState.Blocked : leg.Gate?.State ?? (leg.Unknown ? GateState.Undecided : GateState.Blocked);
 

@@ -70,9 +70,9 @@ public sealed partial class FleetJudgement
         {
             if (plan.Legs.Length == 0)
             {
-                of._places[row] = plan.Route.Arrived ? Place.Arrived : Place.Blocked;
+                of._places[row] = plan.Route.Arrived ? Place.Arrived : PlaceOf(Assessment.StateOf(plan.Route));
                 if (plan.Route.Arrived) return;
-                of._flags[row] = CannotBeFixed;
+                if (plan.Route is { IsUnknown: false, NeedsPatches: false }) of._flags[row] = CannotBeFixed;
                 of._reasonOf[row] = plan.Reason;
                 return;
             }
@@ -115,13 +115,13 @@ public sealed partial class FleetJudgement
 
         /// <summary>The method that is chosen, and the one whose gate counts; both as <see cref="MethodChoice.Choose"/> has them.</summary>
         [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-        private static (MethodPlan? Method, MethodPlan? Gate, bool Unknown, GateState State) Choose(int row, LegPlan leg)
+        private (MethodPlan? Method, MethodPlan? Gate, bool Unknown, GateState State) Choose(int row, LegPlan leg)
         {
             MethodPlan? notFixable = null;
             var hopeless = leg.Hop.IsHopeless(row);
             foreach (var method in leg.Methods)
             {
-                if (method.Why is not null) continue;
+                if (method.Why is not null || MethodChoice.LacksOwner(method.Of!, _fleet[row])) continue;
                 var suits = method.Suits?.Values[row] ?? Yes;
                 if (suits == No) continue;
                 if (suits == Unknown)
@@ -137,13 +137,14 @@ public sealed partial class FleetJudgement
 
         private static GateState Worse(GateState a, GateState b) => a > b ? a : b;
 
-        private static string ReasonFor(int row, LegPlan leg, MethodPlan? method, bool unknown)
+        private string ReasonFor(int row, LegPlan leg, MethodPlan? method, bool unknown)
         {
             if (method is not null) return method.Of!.Title;
             var each = leg.Methods.Select(m => (m.Name, Why: m.Why
+                ?? (MethodChoice.LacksOwner(m.Of!, _fleet[row]) ? MethodChoice.NoOwner : null)
                 ?? (m.Suits?.Values[row] == No ? $"it does not suit: {m.Of!.Suits!.Text}" : m.Own.All.FirstOrDefault(c => c.Must && c.Nobody && c.States[row] == Unmet)?.Column.Check.Title)));
             if (!unknown) return "no method of the plan will do: " + string.Join("; ", each.Select(e => $"{e.Name}, {e.Why}"));
-            var stopped = leg.Methods.First(m => m.Why is null && m.Suits?.Values[row] == Unknown);
+            var stopped = leg.Methods.First(m => m.Why is null && !MethodChoice.LacksOwner(m.Of!, _fleet[row]) && m.Suits?.Values[row] == Unknown);
             return $"unknown whether {stopped.Name} suits: {stopped.Of!.Suits!.Text}";
         }
 
@@ -153,11 +154,11 @@ public sealed partial class FleetJudgement
             var product = _aim.Product;
             var groupOf = new int[_fleet.Count];
             for (var row = 0; row < groupOf.Length; row++) groupOf[row] = isOf.Values[row] == Yes ? 0 : -1;
-            foreach (var key in new[] { product.VersionKey, product.EditionKey }.OfType<string>().Concat(product.Components.Select(p => p.VersionKey)).Append(KeyRegistry.PartlyUpgraded).Distinct()) Divide(groupOf, Codes(key));
+            foreach (var key in new[] { product.VersionKey, product.EditionKey, product.BuildKey }.OfType<string>().Concat(product.Components.Select(p => p.VersionKey)).Append(KeyRegistry.PartlyUpgraded).Distinct()) Divide(groupOf, Codes(key));
             if (!_aim.But.IsEmpty)
             {
-                var releases = _aim.Releases.ToList();
-                Divide(groupOf, [.. Enumerable.Range(0, groupOf.Length).Select(row => releases.IndexOf(_aim.ReleaseFor(_fleet[row])))]);
+                var destinations = _aim.But.Select(b => (b.Release, b.LeastBuild)).Prepend((_aim.Release, _aim.LeastBuild)).ToList();
+                Divide(groupOf, [.. Enumerable.Range(0, groupOf.Length).Select(row => destinations.IndexOf(_aim.DestinationOf(_fleet[row])))]);
             }
 
             foreach (var touch in touches) Divide(groupOf, [.. touch.Values.Select(v => v == No ? 0 : 1)]);
@@ -200,14 +201,14 @@ public sealed partial class FleetJudgement
         private GroupPlan Plan(int row, KnownIssue[] touching, Dictionary<Release, Answers?> offered)
         {
             var release = _aim.ReleaseFor(_fleet[row]);
-            var route = RouteFinder.Find(_aim.Product, Whereabouts.Of(_aim.Product, _fleet[row]), release, touching);
-            if (route.Hops.IsEmpty) return new(release, offered[release], route, [], route.Arrived ? NoReason : of.NumberOf($"no upgrade path: {route.Why}"));
+            var route = _aim.RouteOf(_fleet[row], touching);
+            if (route.Hops.IsEmpty) return new(release, offered[release], route, [], route.Arrived ? NoReason : of.NumberOf(Assessment.WhyNot(route)));
             var legs = new LegPlan[route.Hops.Length];
             ImmutableArray<Reading> brought = [];
             for (var i = 0; i < legs.Length; i++)
             {
                 var supposed = i == 0 ? null : new Supposed(brought);
-                legs[i] = Leg(route.Hops[i], _aim.Product.ChecksOf(route.Hops[i], touching), supposed);
+                legs[i] = Leg(route.Hops[i], _aim.Product.ChecksOf(route.Hops[i], touching, _aim.LeastBuildOf(route.Hops[i], _fleet[row])), supposed);
                 brought = _aim.Brings(route, i, brought, of.Now);
             }
 

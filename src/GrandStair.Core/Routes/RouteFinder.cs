@@ -13,7 +13,7 @@ public static class RouteFinder
     private const int MostHops = 12;
     private const int MostChains = 200;
 
-    /// <summary>The route of a machine.</summary>
+    /// <summary>The route of a machine, to the target in any build that spares it every must-issue.</summary>
     public static Route Find(Product product, Machine machine, Release target, DateTimeOffset now) =>
         Find(product, Whereabouts.Of(product, machine), target, product.IssuesTouching(machine, now));
 
@@ -22,43 +22,54 @@ public static class RouteFinder
     /// <param name="from">Where the machine is.</param>
     /// <param name="target">Where it is to go.</param>
     /// <param name="touching">The known issues that touch it.</param>
-    public static Route Find(Product product, Whereabouts from, Release target, IReadOnlyList<KnownIssue> touching)
+    /// <param name="leastBuild">The first build of the target that will do; null for any.</param>
+    public static Route Find(Product product, Whereabouts from, Release target, IReadOnlyList<KnownIssue> touching, string? leastBuild = null)
     {
         ArgumentNullException.ThrowIfNull(product);
         ArgumentNullException.ThrowIfNull(from);
-        return Follow(product, from, target, touching) with { PartlyTo = product.ReleaseOf(from.PartlyTo) };
+        return Follow(product, from, target, touching, leastBuild) with { PartlyTo = product.ReleaseOf(from.PartlyTo) };
     }
 
-    private static Route Follow(Product product, Whereabouts from, Release target, IReadOnlyList<KnownIssue> touching)
+    private static Route Follow(Product product, Whereabouts from, Release target, IReadOnlyList<KnownIssue> touching, string? leastBuild)
     {
-        if (from.Version is null) return Missing($"its {product.VersionKey} is not known");
+        if (from.Version is null) return Missing($"its {product.VersionKey} is not known") with { IsUnknown = true };
         if (product.ReleaseOf(from.Version) is not { } start) return Missing($"{product.Name} {from.Version} is of no release that the catalogue knows");
         // The version alone says that it has arrived; the hop to it has to be finished all the same.
         var isPartly = product.ReleaseOf(from.PartlyTo)?.Version == start.Version;
         var unfinished = isPartly ? product.Hops.FirstOrDefault(h => h.Component is null && h.To == start.Version) : null;
         if (isPartly && unfinished is null) return Missing($"it was upgraded to {start.Name} only partly, and no hop leads there");
-        if (start.Version == target.Version && !isPartly) return new([], null, Arrived: true) { Editions = [from.Edition] };
+        if (start.Version == target.Version && !isPartly) return There(product, from, target, IssuesAhead.Of(target, touching, leastBuild).Build);
         if (target.Status == ReleaseStatus.Withdrawn) return Missing($"{target.Name} was withdrawn and is no target");
         if (VersionOrder.Instance.Compare(start.Version, target.Version) > 0) return Missing($"it runs {start.Name}, which is newer than {target.Name}");
 
         var search = new Search(product, from, target);
         search.Follow(start, from.Edition, unfinished is null ? [] : [unfinished], unfinished is null ? [] : [from.Edition]);
-        var found = search.Found.Select(chain => Weigh(product, chain, target, touching)).OrderBy(w => w.Cost)
+        var found = search.Found.Select(chain => Weigh(product, chain, target, touching, leastBuild)).OrderBy(w => w.Cost)
             .ThenBy(w => string.Join(' ', w.Route.Hops.Select(h => h.Name)), StringComparer.Ordinal).ToArray();
         if (found.Length == 0) return Missing(search.WhyNot(start));
         var best = found[0];
         return best.Route with { Alternatives = [.. found.Skip(1).Select(other => new Alternative(other.Route.Hops, WhyLost(best.Cost, other.Cost)))] };
     }
 
-    private static (Route Route, Cost Cost) Weigh(Product product, Chain chain, Release target, IReadOnlyList<KnownIssue> touching)
+    /// <summary>The route of a machine that runs the target release.</summary>
+    private static Route There(Product product, Whereabouts from, Release target, string? build)
     {
-        var ahead = chain.Hops.Where(h => h.Component is null).Select(h => IssuesAhead.Of(product.Release(h.To), touching)).ToArray();
+        if (build is null || product.BuildKey is null || VersionOrder.Instance.Compare(from.Build, build) >= 0) return new([], null, Arrived: true) { Editions = [from.Edition] };
+        var why = from.Build is null
+            ? $"it runs {target.Name}, but its {product.BuildKey} is not known; build {build} or later is needed"
+            : $"it runs {target.Name} in build {from.Build}; install the release's patches until it has build {build} or later";
+        return Missing(why) with { NeedsPatches = true, IsUnknown = from.Build is null, Build = build };
+    }
+
+    private static (Route Route, Cost Cost) Weigh(Product product, Chain chain, Release target, IReadOnlyList<KnownIssue> touching, string? leastBuild)
+    {
+        var ahead = chain.Hops.Where(h => h.Component is null).Select(h => IssuesAhead.Of(product.Release(h.To), touching, h.To == target.Version ? leastBuild : null)).ToArray();
         ImmutableArray<KnownIssue> left = [.. ahead.SelectMany(a => a.Left)];
         var outage = chain.Hops.Aggregate(TimeSpan.Zero, (sum, hop) => sum + Outage(product, hop));
         var route = new Route(chain.Hops, null, Arrived: false)
         {
             Editions = chain.Editions,
-            Build = IssuesAhead.Of(target, touching).Build,
+            Build = ahead.LastOrDefault()?.Build,
             Issues = left,
             Outage = outage,
         };

@@ -12,8 +12,11 @@ namespace GrandStair.Core.Runs;
 /// <param name="AfterPointOfNoReturn">How long it usually takes from the point of no return to the verification.</param>
 public sealed record LegSpec(string Hop, string Method, ImmutableArray<StepSpec> Steps, ImmutableArray<StepSpec> RollbackSteps, TimeSpan RollbackLasts, TimeSpan AfterPointOfNoReturn)
 {
-    /// <summary>The release that the hop leads to; empty for the hop of a part.</summary>
+    /// <summary>The release that the hop leads to; empty for the hop of a component.</summary>
     public string To { get; init; } = "";
+
+    /// <summary>The first build of that release that the plan accepts; null for any.</summary>
+    public string? LeastBuild { get; init; }
 }
 
 /// <summary>How a run ended.</summary>

@@ -18,7 +18,10 @@ public sealed record Plan
     /// <summary>The release to go to.</summary>
     public required string Release { get; init; }
 
-    /// <summary>The machines that go to another release of that product.</summary>
+    /// <summary>The first build of that release that will do; null for any.</summary>
+    public string? LeastBuild { get; init; }
+
+    /// <summary>The machines that go to another release or build of that product.</summary>
     public ImmutableArray<OtherTarget> But { get; init; } = [];
 
     /// <summary>The machines that it is about.</summary>
@@ -87,10 +90,11 @@ public sealed record Plan
         .Select(r => r.Calendar).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase);
 }
 
-/// <summary>Machines that go to another release than the rest of a plan.</summary>
+/// <summary>Machines that go to another release or build than the rest of a plan.</summary>
 /// <param name="For">Which machines. An entry that names a machine counts before one that names its group, and that before one that names its site.</param>
 /// <param name="Release">The release.</param>
-public sealed record OtherTarget(TargetSelector For, string Release);
+/// <param name="LeastBuild">The first build of it that will do; null for any.</param>
+public sealed record OtherTarget(TargetSelector For, string Release, string? LeastBuild);
 
 /// <summary>Which machines go together.</summary>
 /// <param name="Name">The wave's name.</param>

@@ -108,7 +108,7 @@ public sealed class FleetCache : IDisposable
 
     private FleetJudgement JudgementOf(Aim aim, string? plan, IReadOnlyDictionary<MachineId, Decisions> decided, long stamp, DateTimeOffset now)
     {
-        var name = $"{aim.Product.Hash}/{aim.Release.Version}/{string.Join(',', aim.Methods)}/{aim.Preserves}/{string.Join(',', aim.But.Select(b => $"{b.For}={b.Release.Version}"))}/{plan}";
+        var name = $"{aim.Name}/{plan}";
         if (_kept.TryGetValue(name, out var kept) && kept.Stamp == stamp && (kept.Judgement.Until is not { } until || now < until) && now >= kept.Judgement.Now && kept.Judgement.Rows == _columns.Count)
         {
             foreach (var row in kept.Changed) kept.Judgement.Rejudge(row, now, decided.GetValueOrDefault(_columns[row].Id));

@@ -1,6 +1,5 @@
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Routes;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Plans;
@@ -56,7 +55,7 @@ public sealed class OtherPlans(CatalogueCache catalogues, FleetCache fleet, Plan
             {
                 var machine = machines[member.Machine];
                 // Whether it runs the target already, and not by its plan, matters where others depend on it.
-                if (member.Status != Status.NotReady || machine.Find(Dependents.Key) is null || !RouteFinder.Find(product, machine, aim.ReleaseFor(machine), now).Arrived) pending[machine.Name] = new(member.Machine, other.Name);
+                if (member.Status != Status.NotReady || machine.Find(Dependents.Key) is null || !aim.RouteOf(machine, product.IssuesTouching(machine, now)).Arrived) pending[machine.Name] = new(member.Machine, other.Name);
             }
 
             var goesFirst = started is null || (other.Started!.Value, other.Name).CompareTo((started.Value, name)) < 0;
@@ -76,7 +75,7 @@ public sealed class OtherPlans(CatalogueCache catalogues, FleetCache fleet, Plan
         {
             if (await plans.FindAsync(member.Plan, stop) is not { State: PlanState.Started } stored) continue;
             var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
-            if (member.Run is not null || !RouteFinder.Find(product, before, PlanCommands.AimOf(plan, product).ReleaseFor(before), clock.GetUtcNow()).Arrived) return before.Name;
+            if (member.Run is not null || !PlanCommands.AimOf(plan, product).RouteOf(before, product.IssuesTouching(before, clock.GetUtcNow())).Arrived) return before.Name;
         }
 
         return null;

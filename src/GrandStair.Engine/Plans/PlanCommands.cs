@@ -128,7 +128,11 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(product);
-        return new(product, product.Release(plan.Release), plan.Methods, plan.Preserves) { But = [.. plan.But.Select(b => (b.For, product.Release(b.Release)))] };
+        return new(product, product.Release(plan.Release), plan.Methods, plan.Preserves)
+        {
+            LeastBuild = plan.LeastBuild,
+            But = [.. plan.But.Select(b => (b.For, product.Release(b.Release), b.LeastBuild))],
+        };
     }
 
     /// <summary>A machine's place in a plan.</summary>

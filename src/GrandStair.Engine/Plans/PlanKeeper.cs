@@ -225,7 +225,7 @@ public sealed class PlanKeeper(
     private async Task OpenAsync(
         StoredPlan stored, Plan plan, Product product, IReadOnlyList<StoredWave> waves, Member member, Machine machine, Assessment assessment, DateTimeOffset now, CancellationToken stop)
     {
-        ImmutableArray<LegSpec> legs = [.. assessment.Legs.Select(l => PlanWriter.Leg(l.Hop, l.Method!))];
+        ImmutableArray<LegSpec> legs = [.. assessment.Legs.Select(l => PlanWriter.Leg(l.Hop, l.Method!, PlanCommands.AimOf(plan, product).LeastBuildOf(l.Hop, machine)))];
         var wave = waves[member.Wave - 1].Name;
         var run = await runs.OpenAsync(
             plan.Name,

@@ -276,7 +276,8 @@ public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, Plan
     }
 
     /// <summary>A leg by a method, as runs pin it.</summary>
-    internal static LegSpec Leg(Hop hop, Method method) => new(hop.Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterPointOfNoReturn) { To = hop.Component is null ? hop.To : "" };
+    internal static LegSpec Leg(Hop hop, Method method, string? leastBuild) =>
+        new(hop.Name, method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterPointOfNoReturn) { To = hop.Component is null ? hop.To : "", LeastBuild = leastBuild };
 
     /// <summary>How a slot for a machine by a method is asked for. One that was given keeps its length, whatever was measured since: nobody is told another time for that.</summary>
     internal static SlotRequest Request(Machine machine, Method method, MethodLengths lengths, Slot? stands) => new(machine.Id, machine.Site, stands?.End > stands?.Start ? stands.End - stands.Start : lengths.Slot, lengths.AfterPointOfNoReturn)

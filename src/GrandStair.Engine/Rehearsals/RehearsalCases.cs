@@ -84,6 +84,6 @@ public sealed class RehearsalCases(CatalogueCache catalogues, FleetCache fleet, 
     private static ImmutableArray<LegSpec> LegsOf(Assessment assessment, Aim aim)
     {
         var methods = assessment.Legs.Select(l => (l.Hop, Method: l.Method is { Way: Way.Upgrade } chosen ? chosen : aim.Methods.Select(aim.Product.Method).FirstOrDefault(m => m is { Way: Way.Upgrade } && m.Hops.Contains(l.Hop.Name)))).ToArray();
-        return methods.Any(m => m.Method is null) ? [] : [.. methods.Select(m => PlanWriter.Leg(m.Hop, m.Method!))];
+        return methods.Any(m => m.Method is null) ? [] : [.. methods.Select(m => PlanWriter.Leg(m.Hop, m.Method!, leastBuild: null))];
     }
 }

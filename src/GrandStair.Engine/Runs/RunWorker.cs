@@ -354,7 +354,7 @@ public sealed class RunWorker(
         var hop = product.Hops.Single(h => h.Name == leg.Hop);
         var moment = order.Moment!.Value;
         var decided = await decisions.OfAsync(product.Name, claim.State.Plan, clock.GetUtcNow(), stop);
-        Gate Judge(Machine now) => Gate.Judge(product.ChecksOf(hop, product.Method(leg.Method)!, now, clock.GetUtcNow()), now, moment, clock.GetUtcNow(), decided.GetValueOrDefault(now.Id)?.Waivers);
+        Gate Judge(Machine now) => Gate.Judge(product.ChecksOf(hop, product.Method(leg.Method)!, now, clock.GetUtcNow(), leg.LeastBuild), now, moment, clock.GetUtcNow(), decided.GetValueOrDefault(now.Id)?.Waivers);
         var gate = Judge(machine);
         if (moment != Moment.Planning || gate.State != GateState.Open)
         {
@@ -472,7 +472,7 @@ public sealed class RunWorker(
             ["machine"] = machine.Name,
             ["hop"] = hop.Name,
             ["to"] = hop.To,
-            ["build"] = product.BuildOf(hop, product.IssuesTouching(machine, clock.GetUtcNow())) ?? "",
+            ["build"] = product.BuildOf(hop, product.IssuesTouching(machine, clock.GetUtcNow()), claim.State.CurrentLeg.LeastBuild) ?? "",
         });
         var content = step.Script is { } script ? product.Scripts[script] : "";
         if (step.Script is not null) await sent.SentAsync(machine.Id, [new(product.Name, step.Script, FileChange.Hash(content))], "step", $"plan {claim.State.Plan}", order.Name.ToString(), clock.GetUtcNow(), stop);

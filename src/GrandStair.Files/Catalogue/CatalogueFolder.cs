@@ -130,6 +130,7 @@ public static class CatalogueFolder
             foreach (var method in methods)
                 foreach (var twice in method.Checks.Select(c => c.Name).Where(n => hop.Checks.Any(c => c.Name == n)))
                     map.Wrong("methods", $"The check '{twice}' of method '{method.Name}' is also on hop '{hop.Name}'; a check's name must be unique.");
+            foreach (var method in methods) CheckOrder(map, product, hop, method);
             if (methods.All(m => m.Way != Way.Upgrade)) map.Wrong("hops", $"No method does hop '{hop.Name}'; name it under the 'hops' of one.");
         }
 
@@ -139,6 +140,27 @@ public static class CatalogueFolder
             foreach (var hop in method.Hops.Where(h => product.Hops.All(p => p.Name != h)))
                 map.Wrong("methods", $"Method '{method.Name}' does hop '{hop}', which is not in this file{Near(hop, product.Hops.Select(h => h.Name))}.");
     }
+
+    /// <summary>No check may be asked before the first step that makes it true.</summary>
+    private static void CheckOrder(YamlMap map, Product product, Hop hop, Method method)
+    {
+        foreach (var (key, steps) in method.Steps.SelectMany(s => s.Provides.Select(key => (key, s))).GroupBy(p => p.key, p => p.s).Select(g => (g.Key, g.ToArray())))
+        {
+            var first = steps.MinBy(s => FirstMomentAfter(s.Phase))!;
+            foreach (var (check, of) in hop.Checks.Select(c => (c, $"hop '{hop.Name}'")).Concat(method.Checks.Select(c => (c, $"method '{method.Name}'"))).Where(c => c.c.Wants.Keys.Contains(key)))
+            {
+                if (check.AskedAt.Min() >= FirstMomentAfter(first.Phase)) continue;
+                map.Maps("methods").ElementAt(product.Methods.IndexOf(method)).Wrong(
+                    "steps",
+                    $"Check '{check.Name}' of {of} is asked at {Lower(check.AskedAt.Min())}, before step '{first.Name}' ({Lower(first.Phase)}) of method '{method.Name}' provides {key}. Ask it at {Lower(FirstMomentAfter(first.Phase))} or later.");
+            }
+        }
+
+        static string Lower<T>(T value) where T : struct, Enum => value.ToString().ToLowerInvariant();
+    }
+
+    /// <summary>The first moment at which checks are asked after the steps of a phase.</summary>
+    private static Moment FirstMomentAfter(Phase phase) => phase switch { Phase.Stage => Moment.Start, Phase.Protect => Moment.Protected, _ => Moment.Verification };
 
     private static IEnumerable<string> Twice(IEnumerable<string> names) => names.GroupBy(n => n).Where(g => g.Count() > 1).Select(g => g.Key);
 
@@ -315,8 +337,8 @@ public static class CatalogueFolder
             Suits = map.Condition("suits", keys),
             Preserves = way == Way.Upgrade ? map.Word<Preserves>("preserves") : Preserves.None,
             Checks = Checks(map, keys, scripts),
-            Steps = [.. map.Maps("steps").Select(s => StepOf(s, scripts))],
-            Rollback = rollback is null ? new("There is none.", TimeSpan.Zero, []) : new(rollback.Text("words"), rollback.Duration("lasts") ?? TimeSpan.Zero, [.. rollback.Maps("steps").Select(s => StepOf(s, scripts))]),
+            Steps = [.. map.Maps("steps").Select(s => StepOf(s, keys, scripts))],
+            Rollback = rollback is null ? new("There is none.", TimeSpan.Zero, []) : new(rollback.Text("words"), rollback.Duration("lasts") ?? TimeSpan.Zero, [.. rollback.Maps("steps").Select(s => StepOf(s, keys, scripts))]),
         };
         if (way == Way.Upgrade && rollback is null) map.Wrong("name", $"Method '{method.Name}' has no 'rollback'; say how it is undone, or in its words that it cannot be.");
         needs?.Done();
@@ -336,7 +358,7 @@ public static class CatalogueFolder
         return method;
     }
 
-    private static StepSpec StepOf(YamlMap map, Scripts scripts)
+    private static StepSpec StepOf(YamlMap map, KeyRegistry keys, Scripts scripts)
     {
         var kind = map.Word<StepKind>("kind");
         var typical = map.Duration("typical") ?? TimeSpan.FromMinutes(1);
@@ -350,7 +372,9 @@ public static class CatalogueFolder
             map.Duration("limit") ?? (typical * 4 > ShortestLimit ? typical * 4 : ShortestLimit),
             map.Whole("attempts", 1),
             map.Flag("point-of-no-return"))
-        { Secrets = [.. map.Texts("secrets")], ResumedBy = map.Optional("resumed-by") };
+        { Secrets = [.. map.Texts("secrets")], ResumedBy = map.Optional("resumed-by"), Provides = [.. map.Texts("provides")] };
+        foreach (var key in step.Provides.Where(k => keys.Find(k) is null))
+            map.Wrong("provides", $"There is no key '{key}'{(keys.Nearest(key) is { } near ? $"; did you mean '{near}'?" : "; declare it under 'keys'.")}");
         foreach (var odd in step.Secrets.Where(s => !SecretReference.IsName(s))) map.Wrong("secrets", $"'{odd}' is no name of a secret. A secret is not written down here but named; it is kept by the service.");
         if (step.Kind != StepKind.Script && !step.Secrets.IsEmpty) map.Wrong("secrets", "Only a step with a script can be given secrets.");
         if (step.Phase is not (Phase.Stage or Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack))

@@ -27,6 +27,7 @@ public static partial class PlanFile
             Name = map.Text("plan"),
             Product = target.Text("product"),
             Release = target.Text("release"),
+            LeastBuild = target.Optional("build"),
             But = [.. target.Maps("but").Select(ButOf)],
             Scope = map.Required("scope", keys),
             Preserves = map.Word("preserves", Preserves.Full),
@@ -71,11 +72,15 @@ public static partial class PlanFile
             return;
         }
 
-        foreach (var (field, version) in plan.But.Select(b => ("but", b.Release)).Prepend(("release", plan.Release)))
+        foreach (var (field, version, build) in plan.But.Select(b => ("but", b.Release, b.LeastBuild)).Prepend(("release", plan.Release, plan.LeastBuild)))
         {
             var release = product.Releases.FirstOrDefault(r => r.Version == version);
             if (release is null) target.Wrong(field, $"{product.Name} has no release '{version}'; expected one of {string.Join(", ", product.Releases.Select(r => r.Version))}.");
             if (release?.Status == ReleaseStatus.Withdrawn) target.Wrong(field, $"{release.Name} was withdrawn and is no target.");
+            if (build is null || release is null) continue;
+            var at = field == "but" ? field : "build";
+            if (product.BuildKey is null) target.Wrong(at, $"{product.Name} says nowhere which build a machine runs ('build-key' in its catalogue file), so none can be asked for.");
+            else if (!release.Builds.IsEmpty && release.Builds.All(b => b.Version != build)) target.Wrong(at, $"{release.Name} has no build '{build}'; expected one of {string.Join(", ", release.Builds.Select(b => b.Version))}.");
         }
 
         foreach (var method in plan.Methods.Where(m => product.Method(m) is null))
@@ -93,7 +98,7 @@ public static partial class PlanFile
 
     private static OtherTarget ButOf(YamlMap map)
     {
-        var other = new OtherTarget(TargetSelectorOf(map), map.Text("release"));
+        var other = new OtherTarget(TargetSelectorOf(map), map.Text("release"), map.Optional("build"));
         if (other.For.IsEveryone) map.Wrong("release", "It says not who goes to that release; expected 'groups', 'sites' or 'machines'.");
         map.Done();
         return other;

@@ -22,7 +22,11 @@ namespace GrandStair.Files.Reports;
 /// <param name="To">The release that it goes to.</param>
 /// <param name="Changes">How often its time has changed.</param>
 /// <param name="Changed">When its time last changed, UTC; null where it has never had one.</param>
-public sealed record SlotLine(Machine Machine, string Wave, string Status, string? Method, DateTimeOffset? Start, DateTimeOffset? End, bool Stands, string? Crew, string? Why, string? Change, int WaveNumber, string To, int Changes, DateTimeOffset? Changed);
+public sealed record SlotLine(Machine Machine, string Wave, string Status, string? Method, DateTimeOffset? Start, DateTimeOffset? End, bool Stands, string? Crew, string? Why, string? Change, int WaveNumber, string To, int Changes, DateTimeOffset? Changed)
+{
+    /// <summary>Whether the machine's owner has to be there.</summary>
+    public bool OwnerPresent { get; init; }
+}
 
 /// <summary>A plan's slots as a file: for a calendar, for a spreadsheet, and for a change meeting.</summary>
 /// <param name="Plan">The plan.</param>
@@ -40,7 +44,7 @@ public sealed record SlotReport(Plan Plan, string Target, int Revision, string R
         s.Start!.Value,
         s.End!.Value,
         $"{s.Machine.Name} to {s.To}{(s.Stands ? "" : " (scheduled)")}",
-        $"Wave {s.Wave} of {Plan.Name}, by {s.Method}{(s.Crew is null ? "" : $", with {s.Crew}")}.",
+        $"Wave {s.Wave} of {Plan.Name}, by {s.Method}{(s.Crew is null ? "" : $", with {s.Crew}")}.{(s.OwnerPresent ? $" {s.Machine.Owner} has to be there." : "")}",
         s.Machine.Site)
     { Changes = s.Changes, Changed = s.Changed ?? At, IsTentative = !s.Stands });
 
@@ -49,11 +53,11 @@ public sealed record SlotReport(Plan Plan, string Target, int Revision, string R
     {
         using var text = new StringWriter(CultureInfo.InvariantCulture);
         using var csv = new CsvWriter(text, new CsvConfiguration(CultureInfo.InvariantCulture) { InjectionOptions = InjectionOptions.Escape, NewLine = "\r\n" });
-        foreach (var head in new[] { "name", "site", "group", "owner", "wave", "status", "method", "from (UTC)", "to (UTC)", "confirmed", "crew", "why not", "what would have to change" }) csv.WriteField(head);
+        foreach (var head in new[] { "name", "site", "group", "owner", "wave", "status", "method", "from (UTC)", "to (UTC)", "confirmed", "crew", "owner has to be there", "why not", "what would have to change" }) csv.WriteField(head);
         csv.NextRecord();
         foreach (var s in Slots)
         {
-            foreach (var cell in new[] { s.Machine.Name, s.Machine.Site, s.Machine.Group, s.Machine.Owner, s.Wave, s.Status, s.Method, Time(s.Start), Time(s.End), s.Start is null ? "" : s.Stands ? "yes" : "scheduled", s.Crew, s.Why, s.Change }) csv.WriteField(SpreadsheetCell.Safe(cell ?? ""));
+            foreach (var cell in new[] { s.Machine.Name, s.Machine.Site, s.Machine.Group, s.Machine.Owner, s.Wave, s.Status, s.Method, Time(s.Start), Time(s.End), s.Start is null ? "" : s.Stands ? "yes" : "scheduled", s.Crew, s.OwnerPresent ? "yes" : "", s.Why, s.Change }) csv.WriteField(SpreadsheetCell.Safe(cell ?? ""));
             csv.NextRecord();
         }
 
@@ -80,8 +84,8 @@ public sealed record SlotReport(Plan Plan, string Target, int Revision, string R
         StandAlonePage.Table(page, $"Without a time: {without.Length}", ["machine", "site", "wave", "why", "what would have to change"], without.Select(s => new[] { s.Machine.Name, s.Machine.Site, s.Wave, s.Why, s.Change }));
         foreach (var site in Slots.Where(s => s.Start is not null).GroupBy(s => s.Machine.Site).OrderBy(g => g.Key, StringComparer.OrdinalIgnoreCase))
         {
-            StandAlonePage.Table(page, $"{site.Key}: {site.Count()}", ["from (UTC)", "to (UTC)", "machine", "wave", "method", "crew", "status"],
-                site.Select(s => new[] { Time(s.Start), Time(s.End), s.Machine.Name, s.Wave, s.Method, s.Crew, s.Status.Replace('-', ' ') }));
+            StandAlonePage.Table(page, $"{site.Key}: {site.Count()}", ["from (UTC)", "to (UTC)", "machine", "wave", "method", "crew", "has to be there", "status"],
+                site.Select(s => new[] { Time(s.Start), Time(s.End), s.Machine.Name, s.Wave, s.Method, s.Crew, s.OwnerPresent ? s.Machine.Owner : "", s.Status.Replace('-', ' ') }));
         }
 
         StandAlonePage.End(page);

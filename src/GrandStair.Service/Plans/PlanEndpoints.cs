@@ -153,7 +153,7 @@ internal static class PlanEndpoints
             // Text and scope may name machines at other sites.
             plans.SeesAllOf(stored) ? stored.Body : "", plans.SeesAllOf(stored) ? plan.Scope.Text : "", RunMachine.Name(plan.Preserves), plan.Methods, new(Limits.Shown(plan.Limits.All), Limits.Shown(plan.Limits.Site)),
             new(plan.Advance.Verified, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, plan, members, plans.SeesAllOf(stored)), stored.Undecided,
-            PlanningEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.Sites),
+            ScheduleEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.Sites),
             plans.SeesAllOf(stored) ? plans.TroubleOf(stored) : null);
     }
 

@@ -60,6 +60,9 @@ internal static class SlotSheet
     private static SlotLine Line(StoredPlan stored, Member m, Machine machine, Aim aim)
     {
         var (start, end) = TimeOf(m);
-        return new(machine, stored.Waves[m.Wave - 1].Name, RunMachine.Name(m.Status), m.Method, start, end, m.Slot is not null, (m.Slot ?? m.Tentative)?.Crew, m.Why, m.Change, m.Wave, aim.ReleaseFor(machine).Name, m.TimeChanges, m.TimeChanged);
+        return new(machine, stored.Waves[m.Wave - 1].Name, RunMachine.Name(m.Status), m.Method, start, end, m.Slot is not null, (m.Slot ?? m.Tentative)?.Crew, m.Why, m.Change, m.Wave, aim.ReleaseFor(machine).Name, m.TimeChanges, m.TimeChanged)
+        {
+            OwnerPresent = m.Method is { } method && aim.Product.Method(method)?.Needs.OwnerPresent == true,
+        };
     }
 }

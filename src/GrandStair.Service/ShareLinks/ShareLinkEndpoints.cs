@@ -91,7 +91,7 @@ internal static class ShareLinkEndpoints
             .. shown.Report.Slots.Select(s =>
             {
                 var choice = shown.Choice(s);
-                return new SharedSlot(s.Machine.Name, s.Machine.Site, s.Wave, s.Status, s.Start, s.End, s.Stands, shown.IsChosen(s), choice?.From, choice?.To);
+                return new SharedSlot(s.Machine.Name, s.Machine.Site, s.Wave, s.Status, s.Start, s.End, s.Stands, shown.IsChosen(s), choice?.From, choice?.To) { OwnerPresent = s.OwnerPresent };
             }),
         ]);
 }

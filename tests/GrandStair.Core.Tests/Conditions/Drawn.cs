@@ -97,6 +97,7 @@ internal static class Drawn
             Id = new(number),
             Name = $"{Pick(Values["name"])}-{number}",
             Site = Pick(Values["site"]),
+            Owner = number % 3 == 0 ? "" : $"owner-{number}",
             Tags = [.. Values["tag"].Where(_ => chance.Next(2) == 0)],
             Connection = new("simulated", "", 22, "root", null),
             Readings = readings.ToImmutable(),

@@ -72,6 +72,7 @@ public sealed class FileTests
     [Theory]
     [InlineData("scope: os.version < 7", "scope: os.versoin < 7", "plan.yaml:3:8", "did you mean 'os.version'")]
     [InlineData("image-in-place", "image-in-plaec", "plan.yaml:4:10", "did you mean 'image-in-place'")]
+    [InlineData("release: \"7\"", "release: \"7\", build: 7.1.3", "plan.yaml:2:", "has no build '7.1.3'; expected one of 7.1.0, 7.1.2, 7.1.4")]
     [InlineData("release: \"7\"", "release: \"9\"", "plan.yaml:2:", "expected one of 6, 7")]
     [InlineData("release: \"7\"", "release: \"7\", but: [{ groups: [office], release: \"9\" }]", "plan.yaml:2:", "has no release '9'; expected one of 6, 7")]
     [InlineData("release: \"7\"", "release: \"7\", but: [{ release: \"6\" }]", "plan.yaml:2:", "It says not who goes to that release")]

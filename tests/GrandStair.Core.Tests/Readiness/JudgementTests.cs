@@ -37,6 +37,7 @@ public sealed class JudgementTests
         Way = seed % 5 == 0 ? Way.Replace : Way.Upgrade,
         Preserves = (Preserves)(seed % 3),
         Hops = seed % 7 == 0 ? ["6-to-7"] : ["6-to-7", "7-to-10", "6-to-10"],
+        Needs = new(OwnerPresent: seed % 4 == 1),
         Checks = seed % 2 == 0 && seed % 5 != 0 ? [own with { Name = "own" }] : [],
     });
 
@@ -55,12 +56,14 @@ public sealed class JudgementTests
                 new() { Name = "i", Title = "i", Release = "10", Need = (Need)(seed % 2), Touches = Parse(touches), FixedIn = seed % 5 == 0 ? "10.0.2" : null, Fix = new((FixedBy)(seed % 4), "x", null) },
             ],
         };
+        if (seed % 3 == 0) product = product with { BuildKey = "os.build" };
         return new Aim(product, product.Release("10"), [.. named.Select(m => m.Name), "none"], (Preserves)(seed % 3))
         {
+            LeastBuild = seed % 2 == 0 ? "10.0.1" : null,
             But = (seed % 7) switch
             {
-                0 => [(TargetSelector.At("westhaven"), product.Release("7"))],
-                1 => [(TargetSelector.At("Westhaven", "Eastness"), product.Release("7")), (new([], [], ["desk-2"]), product.Release("10"))],
+                0 => [(TargetSelector.At("westhaven"), product.Release("7"), null)],
+                1 => [(TargetSelector.At("Westhaven", "Eastness"), product.Release("7"), "7.0.1"), (new([], [], ["desk-2"]), product.Release("10"), null)],
                 _ => [],
             },
         };

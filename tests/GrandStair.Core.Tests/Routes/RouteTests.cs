@@ -84,6 +84,65 @@ public sealed class RouteTests
         Assert.Equal("7.0.4", Find(product, "6.4", "7").Build);
     }
 
+    [Theory]
+    [InlineData("7.0.2", "7.0.1", GateState.Blocked, "it runs Brae Desktop 7 in build 7.0.1; install the release's patches until it has build 7.0.2 or later")]
+    [InlineData("7.0.2", null, GateState.Undecided, "it runs Brae Desktop 7, but its os.build is not known; build 7.0.2 or later is needed")]
+    [InlineData("7.0.2", "7.0.2", GateState.Open, null)]
+    [InlineData(null, "7.0.1", GateState.Open, null)]
+    public void A_machine_on_the_target_release_has_arrived_only_with_a_build_that_will_do(string? least, string? build, GateState state, string? why)
+    {
+        var product = Two with { BuildKey = "os.build" };
+        var aim = new Aim(product, product.Release("7"), [.. product.Methods.Select(m => m.Name)], Preserves.Full) { LeastBuild = least };
+        var machine = Fleets.With([("os.version", "7"), ("os.edition", "Workplace"), .. build is null ? [] : new[] { ("os.build", build) }]);
+        var assessment = Assessment.Of(aim, machine, Moment.Planning, Fleets.Now);
+        Assert.Equal((state, why, state == GateState.Open, false), (assessment.State, assessment.Why, assessment.Route.Arrived, assessment.CannotBeFixed));
+    }
+
+    [Fact]
+    public void A_known_issue_that_a_later_build_fixes_keeps_a_machine_from_having_arrived()
+    {
+        var product = Two with { BuildKey = "os.build", KnownIssues = [Issue("chart", "7", fixedIn: "7.0.4")] };
+        Assert.Equal((false, true, "7.0.4"), Arrival("7.0.1"));
+        Assert.Equal((true, false, null), Arrival("7.0.4"));
+
+        (bool, bool, string?) Arrival(string build)
+        {
+            var route = RouteFinder.Find(product, Fleets.With(("os.version", "7"), ("os.build", build)), product.Release("7"), Fleets.Now);
+            return (route.Arrived, route.NeedsPatches, route.Build);
+        }
+    }
+
+    [Fact]
+    public void The_build_that_the_plan_wants_is_asked_for_on_the_last_hop_alone_and_leaves_out_issues_that_it_fixes()
+    {
+        var product = Two with
+        {
+            BuildKey = "os.build",
+            Releases = [Two.Releases[0], Two.Releases[1], Two.Releases[2] with { Builds = [new("8.0.1", null, ""), new("8.0.2", null, ""), new("8.0.3", null, "")] }],
+            KnownIssues = [Issue("chart", "8", fixedIn: "8.0.2") with { Need = Need.Should }],
+            Hops = Two.Hops.RemoveAt(2),
+        };
+        var machine = Fleets.With(("os.version", "6.4"), ("os.edition", "Workplace"));
+        var aim = new Aim(product, product.Release("8"), ["in-place"], Preserves.Full) { LeastBuild = "8.0.2" };
+        var route = aim.RouteOf(machine, product.IssuesTouching(machine, Fleets.Now));
+        Assert.Equal(("6-to-7 7-to-8", "8.0.2"), (Names(route), route.Build));
+        Assert.Empty(route.Issues);
+        Assert.Equal([null, "8.0.2"], route.Hops.Select(h => aim.LeastBuildOf(h, machine)));
+        Assert.Equal("build", product.ChecksOf(route.Hops[1], Fleets.Method("m"), machine, Fleets.Now, "8.0.2").Last().Name);
+        Assert.DoesNotContain(product.ChecksOf(route.Hops[1], Fleets.Method("m"), machine, Fleets.Now, null), c => c.Name == "build");
+    }
+
+    [Fact]
+    public void A_method_that_needs_the_owner_there_is_not_chosen_for_a_machine_without_one()
+    {
+        var product = Two with { Methods = [Fleets.Method("carried") with { Needs = new(OwnerPresent: true) }, Fleets.Method("in-place")] };
+        var aim = new Aim(product, product.Release("7"), ["carried", "in-place"], Preserves.Full);
+        var machine = Fleets.With(("os.version", "6.4"), ("os.edition", "Workplace"));
+        var without = Assessment.Of(aim, machine, Moment.Planning, Fleets.Now).Choice!;
+        Assert.Equal(("in-place", "its owner has to be there, and the machine has none"), (without.Method!.Name, without.Rejected.Single().Why));
+        Assert.Equal("carried", Assessment.Of(aim, machine with { Owner = "deck-it" }, Moment.Planning, Fleets.Now).Choice!.Method!.Name);
+    }
+
     [Fact]
     public void A_must_issue_that_no_build_fixes_blocks_the_gate_and_one_of_which_it_cannot_be_told_touches()
     {

@@ -15,12 +15,12 @@ using GrandStair.Storage.Plans;
 namespace GrandStair.Service.Plans;
 
 /// <summary>When a plan's machines go: comparing and loading its text, its schedule, its board, approvals, proposals, and its slots as files.</summary>
-internal static class PlanningEndpoints
+internal static class ScheduleEndpoints
 {
     private static readonly TimeSpan BoardSpan = TimeSpan.FromDays(21);
     private static readonly TimeSpan LongestBoard = TimeSpan.FromDays(120);
 
-    public static void MapPlanning(this RouteGroupBuilder api)
+    public static void MapSchedules(this RouteGroupBuilder api)
     {
         api.MapPost("/plans/compare", CompareAsync).Accepts<string>("application/yaml").WithName("ComparePlan").ProducesProblem(404).ProducesProblem(409).ProducesProblem(422);
         api.MapPut("/plans/{name}", LoadAsync).Accepts<string>("application/yaml").WithName("LoadPlan").ProducesProblem(404).ProducesProblem(409).ProducesProblem(422);
