@@ -96,6 +96,17 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>The newest imports, with how far they came.</summary>
     public Task<IReadOnlyList<ImportView>> ImportsAsync(CancellationToken stop) => GetAsync<IReadOnlyList<ImportView>>("fleet/imports", stop);
 
+    /// <summary>Undoes an import.</summary>
+    public Task<ImportUndoneView> UndoImportAsync(long import, string reason, CancellationToken stop) =>
+        SendAsync<ImportUndoneView>(HttpMethod.Post, $"fleet/imports/{import}/undo", JsonContent.Create(new Because(reason)), stop);
+
+    /// <summary>Removes machines from the fleet.</summary>
+    public Task<RemovedView> RemoveMachinesAsync(RemoveCommand command, CancellationToken stop) => SendAsync<RemovedView>(HttpMethod.Post, "fleet/removals", JsonContent.Create(command), stop);
+
+    /// <summary>Puts a removed machine back into the fleet.</summary>
+    public Task<MachineView> RestoreMachineAsync(string name, string reason, CancellationToken stop) =>
+        SendAsync<MachineView>(HttpMethod.Post, $"machines/{Escape(name)}/restore", JsonContent.Create(new Because(reason)), stop);
+
     /// <summary>The machines of a condition, all of them, part by part.</summary>
     public Task<Page<MachineRow>> MachinesAsync(string? filter, int limit, CancellationToken stop) => AllAsync<MachineRow>("machines", limit, stop, ("filter", filter));
 

@@ -216,7 +216,34 @@ public sealed record ProblemGroup(string What, int Count, int FirstLine, string 
 /// <param name="Ended">When all of the file was taken; null before, also where it was cut short.</param>
 /// <param name="Lines">How many lines the file has.</param>
 /// <param name="Line">The line that was reached.</param>
-public sealed record ImportView(long Import, string? Ticket, string Source, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int Lines, int Line, int Added, int Updated);
+public sealed record ImportView(long Import, string? Ticket, string Source, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int Lines, int Line, int Added, int Updated)
+{
+    /// <summary>When it was undone, UTC; null while it stands.</summary>
+    public DateTimeOffset? Undone { get; init; }
+
+    /// <summary>Who undid it; null while it stands.</summary>
+    public string? UndoneBy { get; init; }
+
+    /// <summary>Whether it can be undone: it is one of the newest, and what it changed is known.</summary>
+    public bool CanBeUndone { get; init; }
+}
+
+/// <summary>What undoing an import did.</summary>
+/// <param name="Removed">How many machines that it had added were removed.</param>
+/// <param name="Restored">How many machines have their values from before it again.</param>
+public sealed record ImportUndoneView(int Removed, int Restored);
+
+/// <summary>Which machines to remove from the fleet, and why. Their runs, readings and audit entries stay.</summary>
+/// <param name="Machines">Names or ids, at most 1,000.</param>
+public sealed record RemoveCommand(IReadOnlyList<string> Machines, string Reason);
+
+/// <summary>What a removal did.</summary>
+/// <param name="Removed">How many machines were removed.</param>
+public sealed record RemovedView(int Removed);
+
+/// <summary>That a machine was removed from the fleet.</summary>
+/// <param name="At">When, UTC.</param>
+public sealed record RemovalView(DateTimeOffset At, string By, string Reason);
 
 /// <summary>A source of readings.</summary>
 /// <param name="EverySeconds">How often it is read; null for on demand only.</param>
@@ -233,7 +260,11 @@ public sealed record MachineRow(
 
 /// <summary>A machine with all that is known of it.</summary>
 /// <param name="Silent">Whether nothing was heard of it for a time.</param>
-public sealed record MachineView(MachineRow Machine, bool Silent, ConnectionView Connection, IReadOnlyList<ReadingView> Readings, IReadOnlyList<ReadingView> Conflicts, IReadOnlyList<PlaceView> Places, IReadOnlyList<RunRow> Runs);
+public sealed record MachineView(MachineRow Machine, bool Silent, ConnectionView Connection, IReadOnlyList<ReadingView> Readings, IReadOnlyList<ReadingView> Conflicts, IReadOnlyList<PlaceView> Places, IReadOnlyList<RunRow> Runs)
+{
+    /// <summary>That it was removed from the fleet; null while it belongs to it.</summary>
+    public RemovalView? Removed { get; init; }
+}
 
 /// <summary>How a machine is reached.</summary>
 /// <param name="HostKey">The pinned key's kind and fingerprint; null where none is pinned.</param>

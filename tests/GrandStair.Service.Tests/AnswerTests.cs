@@ -110,6 +110,11 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("RotateSecrets", "secrets/rotate", "");
         await SayAsync("RemoveSecret", "secrets/quay-key/remove", """{"reason":"not used"}""");
         await SayAsync("ReadSource", "sources/none/read", "{}");
+        await SayAsync("RemoveMachines", "fleet/removals", """{"machines":["spare-3"],"reason":"sold"}""");
+        await SayAsync("RemoveMachines", "fleet/removals", """{"machines":["nobody"],"reason":"sold"}""");
+        await SayAsync("RestoreMachine", "machines/spare-3/restore", """{"reason":"not sold"}""");
+        await SayAsync("RestoreMachine", "machines/spare-3/restore", """{"reason":"twice"}""");
+        await SayAsync("UndoImport", "fleet/imports/99/undo", """{"reason":"wrong"}""");
         await CheckAsync(seen, "commands.jsonl");
         Assert.True(seen.Count(s => s.Status < 300) >= 18 && seen.Count(s => s.Status >= 400) >= 15, string.Join(", ", seen.Select(s => $"{s.Call} {s.Status}")));
 

@@ -12,6 +12,9 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     // What is sent: enough to be understood, and not enough to change anything.
     private static readonly Dictionary<string, string> Bodies = new()
     {
+        ["UndoImport"] = """{"reason":""}""",
+        ["RemoveMachines"] = """{"machines":[],"reason":""}""",
+        ["RestoreMachine"] = """{"reason":""}""",
         ["EndToken"] = """{"reason":"x"}""",
         ["WaiveCheck"] = """{"reason":"x","until":"2000-01-01"}""",
         ["PinHostKey"] = """{"hostKey":"none","reason":"x"}""",
@@ -170,7 +173,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     /// <summary>A path with names in place of its parameters: of things that there are.</summary>
     private static string Fill(string path) => path.Replace("{name}", path.StartsWith("/api/v1/machines", StringComparison.Ordinal) ? "desk-1" : path.StartsWith("/api/v1/accounts", StringComparison.Ordinal) ? "spare" : path.StartsWith("/api/v1/runs", StringComparison.Ordinal) ? "devices" : path.StartsWith("/api/v1/secrets", StringComparison.Ordinal) ? "spare" : "small", StringComparison.Ordinal)
         .Replace("{machine}", "desk-1", StringComparison.Ordinal).Replace("{start}", "2027-01-01T00:00:00Z", StringComparison.Ordinal).Replace("{check}", "space", StringComparison.Ordinal).Replace("{key}", "os.version", StringComparison.Ordinal)
-        .Replace("{plan}", "small", StringComparison.Ordinal).Replace("{run}", "r1", StringComparison.Ordinal).Replace("{id}", "w1", StringComparison.Ordinal).Replace("{product}", "Brae%20Desktop", StringComparison.Ordinal).Replace("{site}", "Westhaven", StringComparison.Ordinal);
+        .Replace("{plan}", "small", StringComparison.Ordinal).Replace("{run}", "r1", StringComparison.Ordinal).Replace("{import}", "1", StringComparison.Ordinal).Replace("{id}", "w1", StringComparison.Ordinal).Replace("{product}", "Brae%20Desktop", StringComparison.Ordinal).Replace("{site}", "Westhaven", StringComparison.Ordinal);
 
     private async Task<string> OutcomeAsync(Call call, string? token)
     {

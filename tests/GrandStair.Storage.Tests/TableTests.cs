@@ -218,7 +218,7 @@ public abstract partial class StoreTests
         Assert.Equal([another.Id, first.Id], (await imports.NewestAsync(9, Stop)).Select(i => i.Id));
         await imports.ForgetAsync(another.Id, Stop);
         Assert.Equal(first.Id, Assert.Single(await imports.NewestAsync(9, Stop)).Id);
-        Assert.Equal(100, (await imports.OfAsync(first.Id, Stop)).Lines);
+        Assert.Equal(100, (await imports.FindAsync(first.Id, Stop))!.Lines);
     }
 
     [Fact]

@@ -6,6 +6,7 @@ import { failed, Loading, Problem } from '../parts/Problem';
 import { Status } from '../parts/Status';
 import { amount, many, time } from '../parts/words';
 import { useMay } from '../session/useSession';
+import { MOST_REMOVED, RemoveMatching } from './Removal';
 
 const PART = 200;
 const ROW = 37;
@@ -52,6 +53,12 @@ export function FleetPage() {
       <p className="under">
         {filter ? <code>{filter}</code> : 'the whole fleet'}
         {conflicting > 0 && <> · sources conflict on {many(conflicting, 'machine')} of these</>}
+        {filter && total > 0 && total <= MOST_REMOVED && may('RemoveMachines') && (
+          <>
+            {' · '}
+            <RemoveMatching filter={filter} total={total} />
+          </>
+        )}
       </p>
       {total === 0 ? <Examples /> : <Rows rows={rows} more={machines.hasNextPage} onMore={() => machines.fetchNextPage()} />}
     </>

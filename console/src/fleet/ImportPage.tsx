@@ -5,6 +5,7 @@ import { Link } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { Problem } from '../parts/Problem';
 import { amount, many } from '../parts/words';
+import { Imports } from './Imports';
 
 /** Imports machines and readings from a file; what it would add, change and skip is shown before. */
 export function ImportPage() {
@@ -123,7 +124,10 @@ export function ImportPage() {
             )}
           </div>
         </section>
-        {send.error ? <Problem of={send.error} /> : report && <Report of={report} />}
+        <div className="stack">
+          {send.error ? <Problem of={send.error} /> : report && <Report of={report} />}
+          <Imports />
+        </div>
       </div>
     </>
   );

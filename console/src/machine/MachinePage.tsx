@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, type Schemas, ServiceProblem, take } from '../api/client';
+import { RemoveDialog, RemovedNote } from '../fleet/Removal';
 import { CheckActions } from '../parts/CheckActions';
 import { Explain } from '../parts/Explain';
 import { failed, Loading, Problem } from '../parts/Problem';
@@ -15,6 +16,7 @@ export function MachinePage() {
   const { name = '' } = useParams();
   const queries = useQueryClient();
   const may = useMay();
+  const [removing, setRemoving] = useState(false);
   const path = { params: { path: { name } } };
   const machine = useQuery({ queryKey: ['machine', name], queryFn: () => take(api.GET('/api/v1/machines/{name}', path)) });
   const gate = useQuery({ queryKey: ['gate', name], queryFn: () => take(api.GET('/api/v1/machines/{name}/gate', path)) });
@@ -24,7 +26,7 @@ export function MachinePage() {
   });
   if (failed(machine)) return <Problem of={machine.error} />;
   if (!machine.data) return <Loading />;
-  const { machine: m, places } = machine.data;
+  const { machine: m, places, removed } = machine.data;
   const place = places.at(-1);
   return (
     <>
@@ -38,7 +40,12 @@ export function MachinePage() {
             </>
           )}
         </h1>
-        {may('ReadMachine') && (
+        {!removed && may('RemoveMachines') && (
+          <Button variant="default" onClick={() => setRemoving(true)}>
+            Remove from fleet …
+          </Button>
+        )}
+        {!removed && may('ReadMachine') && (
           <Button className="acts" loading={read.isPending} onClick={() => read.mutate()}>
             Update readings
           </Button>
@@ -59,6 +66,8 @@ export function MachinePage() {
         {' · '}
         <a href={`/api/v1/machines/${encodeURIComponent(m.name)}/referral`}>Download support bundle</a>
       </p>
+      {removed && <RemovedNote id={m.id} name={m.name} removed={removed} mayRestore={may('RestoreMachine')} />}
+      {removing && <RemoveDialog machines={[m.name]} onClose={() => setRemoving(false)} />}
       {read.error && <Problem of={read.error} />}
       <div className="columns halves">
         <div className="stack">
@@ -90,7 +99,7 @@ function Route({ gate }: { gate: Schemas['GateView'] }) {
       </ol>
       <p className="quiet small">
         outage {Math.round(gate.outageMinutes)} min
-        {gate.build && ` · build ${gate.build} or later, which avoids a known issue`}
+        {gate.build && ` · build ${gate.build} or later`}
         {gate.offer === 'not-yet' && ' · not offered to this machine yet'}
         {gate.offer === 'unknown' && ' · unknown whether it is offered to this machine'}
       </p>

@@ -72,7 +72,12 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
             kind: 'choice',
             offers: product?.releases.filter((r) => r.status !== 'withdrawn').map((r) => r.version),
           },
-          { at: 'target.build', label: 'Earliest build (empty: any)', kind: 'text', hint: product?.releases.find((r) => r.version === textAt(doc, ['target', 'release']))?.builds.at(-1)?.version },
+          {
+            at: 'target.build',
+            label: 'Earliest build (empty: any)',
+            kind: 'text',
+            hint: product?.releases.find((r) => r.version === textAt(doc, ['target', 'release']))?.builds.at(-1)?.version,
+          },
           { at: 'preserves', label: 'Must be preserved', kind: 'choice', hint: 'full', offers: ['full', 'data', 'none'] },
           { at: 'scope', label: 'Scope', kind: 'condition', hint: 'os.version < 7' },
         ])}

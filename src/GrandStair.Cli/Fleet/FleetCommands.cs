@@ -8,7 +8,7 @@ internal static class FleetCommands
     /// <summary>How many problems of a file are listed one by one; of more than these each kind is, with its number.</summary>
     private const int MostListed = 20;
 
-    public static Command Make() => new("fleet", "The fleet: import, list, conflicts") { Import(), Imports(), List(), Conflicts() };
+    public static Command Make() => new("fleet", "The fleet: import, list, conflicts") { Import(), Imports(), Undo(), List(), Conflicts() };
 
     private static Command Import()
     {
@@ -52,10 +52,21 @@ internal static class FleetCommands
             (imports, screen) =>
             {
                 screen.Table(
-                    ["#import", "source", "by?", "begun?", "ended?", "#line", "#of", "#added", "#updated"],
-                    imports.Select(i => new[] { $"{i.Import}", i.Source, i.Actor, Screen.Time(i.Begun), Screen.Time(i.Ended), $"{i.Line:N0}", $"{i.Lines:N0}", $"{i.Added:N0}", $"{i.Updated:N0}" }));
+                    ["#import", "source", "by?", "begun?", "ended?", "#line", "#of", "#added", "#updated", "state"],
+                    imports.Select(i => new[] { $"{i.Import}", i.Source, i.Actor, Screen.Time(i.Begun), Screen.Time(i.Ended), $"{i.Line:N0}", $"{i.Lines:N0}", $"{i.Added:N0}", $"{i.Updated:N0}", i.Undone is not null ? "undone" : i.Ended is null ? "unfinished" : i.CanBeUndone ? "can be undone" : "done" }));
                 if (imports.Any(i => i.Ended is null)) screen.Hint("One without an end is running, or was cut short: import the same file again, and it goes on where it stopped.");
             });
+        return command;
+    }
+
+    private static Command Undo()
+    {
+        var import = new Argument<long>("import") { Description = "The import's number, as in 'gstair fleet imports'." };
+        var reason = new Option<string>("--reason") { Description = "Why, recorded in the audit log with your name.", Required = true };
+        var command = new Command("undo", "Undo an import: remove what it added, and restore what it changed") { import, reason };
+        command.Asks(
+            (parsed, client, stop) => client.UndoImportAsync(parsed.GetValue(import), parsed.GetValue(reason)!, stop),
+            (undone, screen) => screen.Say($"**{undone.Removed:N0}** removed, **{undone.Restored:N0}** restored to what they were before"));
         return command;
     }
 

@@ -8,7 +8,7 @@ internal static class MachineCommands
 {
     private static readonly Argument<string> Name = new("machine") { Description = "The machine's name or id." };
 
-    public static Command Make() => new("machine", "Find machines; readings, gate and runs of one") { FleetCommands.List(), Show(), Gate(), Read(), History(), Refer(), Pin() };
+    public static Command Make() => new("machine", "Find machines; readings, gate and runs of one") { FleetCommands.List(), Show(), Gate(), Read(), History(), Refer(), Pin(), Remove(), Restore() };
 
     private static Command Show()
     {
@@ -69,9 +69,29 @@ internal static class MachineCommands
         return command;
     }
 
+    private static Command Remove()
+    {
+        var names = new Argument<string[]>("machine") { Arity = ArgumentArity.OneOrMore, Description = "Names or ids of machines." };
+        var reason = new Option<string>("--reason") { Description = "Why, recorded in the audit log with your name.", Required = true };
+        var command = new Command("remove", "Remove machines from the fleet; their runs, readings and audit entries stay") { names, reason };
+        command.Asks(
+            (parsed, client, stop) => client.RemoveMachinesAsync(new(parsed.GetValue(names)!, parsed.GetValue(reason)!), stop),
+            (removed, screen) => screen.Say($"**{removed.Removed:N0}** removed. 'gstair machine restore NAME' brings one back."));
+        return command;
+    }
+
+    private static Command Restore()
+    {
+        var reason = new Option<string>("--reason") { Description = "Why, recorded in the audit log with your name.", Required = true };
+        var command = new Command("restore", "Bring a removed machine back into the fleet") { Name, reason };
+        command.Asks((parsed, client, stop) => client.RestoreMachineAsync(parsed.GetValue(Name)!, parsed.GetValue(reason)!, stop), Print);
+        return command;
+    }
+
     private static void Print(MachineView view, Screen screen)
     {
         var m = view.Machine;
+        if (view.Removed is { } removed) screen.Say($"**Removed** from the fleet on {Screen.Time(removed.At)} UTC by {removed.By}: {removed.Reason}");
         screen.Say($"**{m.Name}** ({m.Id}): {m.Product ?? "product not known"} {m.Version}, {m.Site}{(view.Silent ? "; **silent**: nothing was heard of it for a week" : "")}");
         screen.Hint($"reached by {view.Connection.Kind}{(view.Connection.Address.Length > 0 ? $" at {view.Connection.User}@{view.Connection.Address}:{view.Connection.Port}, host key {view.Connection.HostKey ?? "not pinned"}" : "")} · group {m.Group} · owner {m.Owner} · tags {string.Join(", ", m.Tags.DefaultIfEmpty("none"))}");
         foreach (var place in view.Places)

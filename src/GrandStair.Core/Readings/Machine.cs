@@ -28,6 +28,12 @@ public sealed record Identifier(string Kind, string Value);
 /// <param name="HostKeyFrom">How the host key came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>; null where that is not known.</param>
 public sealed record ConnectionAddress(string Kind, string Address, int Port, string User, string? HostKey, string? Key = null, string? HostKeyFrom = null);
 
+/// <summary>That a machine was taken out of the fleet. Its runs, readings and audit entries stay.</summary>
+/// <param name="At">When, UTC.</param>
+/// <param name="By">Who removed it.</param>
+/// <param name="Reason">Why.</param>
+public sealed record Removal(DateTimeOffset At, string By, string Reason);
+
 /// <summary>One thing that is upgraded, with what is known of it.</summary>
 public sealed record Machine : IReadable
 {
@@ -54,6 +60,12 @@ public sealed record Machine : IReadable
 
     /// <summary>How it is reached.</summary>
     public required ConnectionAddress Connection { get; init; }
+
+    /// <summary>That it was removed from the fleet; null while it belongs to it.</summary>
+    public Removal? Removed { get; init; }
+
+    /// <summary>Whether it belongs to the fleet, since nobody has removed it.</summary>
+    public bool IsInFleet => Removed is null;
 
     /// <summary>All readings, of every source.</summary>
     public ImmutableArray<Reading> Readings

@@ -24,8 +24,8 @@ public sealed class FleetCache : IDisposable
     private readonly FleetTable _table;
     private readonly DecisionTable _decisions;
     private readonly SharedRefresh _refresh;
-    private readonly FleetColumns _columns = new();
-    private readonly SearchColumns _search = new();
+    private FleetColumns _columns = new();
+    private SearchColumns _search = new();
     private readonly Dictionary<string, Kept> _kept = new(StringComparer.Ordinal);
     private ImmutableDictionary<MachineId, Machine> _machines = ImmutableDictionary<MachineId, Machine>.Empty;
     private readonly Dictionary<string, MachineId> _byName = new(StringComparer.OrdinalIgnoreCase);
@@ -41,10 +41,10 @@ public sealed class FleetCache : IDisposable
         _refresh = new(RefreshAsync);
     }
 
-    /// <summary>All machines as of now.</summary>
+    /// <summary>All machines as of now, by id. Those that were removed are among them, since runs and plans still refer to them.</summary>
     public Task<ImmutableDictionary<MachineId, Machine>> AllAsync(CancellationToken stop) => _refresh.ReadAsync(() => _machines, stop);
 
-    /// <summary>The machine of that name (case ignored) or id, or null.</summary>
+    /// <summary>The machine of that name (case ignored) or id, or null. One that was removed is found by its id.</summary>
     public Task<Machine?> FindAsync(string nameOrId, CancellationToken stop) => _refresh.ReadAsync(
         () => _byName.TryGetValue(nameOrId, out var id) ? _machines[id] : MachineId.Parse(nameOrId) is { } written ? _machines.GetValueOrDefault(written) : null, stop);
 
@@ -146,16 +146,17 @@ public sealed class FleetCache : IDisposable
     private void Take(IReadOnlyList<Machine> changed)
     {
         _version++;
+        var fewer = changed.Any(m => !m.IsInFleet && _byName.GetValueOrDefault(m.Name) == m.Id);
         var renamed = false;
         var shouldered = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
         foreach (var machine in changed)
         {
             var before = _machines.GetValueOrDefault(machine.Id);
-            if (before is not null && before.Name != machine.Name) _byName.Remove(before.Name);
+            if (before is not null && (before.Name != machine.Name || !machine.IsInFleet) && _byName.GetValueOrDefault(before.Name) == machine.Id) _byName.Remove(before.Name);
             renamed |= before?.Name != machine.Name;
-            _byName[machine.Name] = machine.Id;
+            if (machine.IsInFleet) _byName[machine.Name] = machine.Id;
             if (before?.TextOf(Dependents.HangsOn) is { } left && _hangingOn.TryGetValue(left, out var leaving) && leaving.Remove(machine.Id)) shouldered.Add(left);
-            if (machine.TextOf(Dependents.HangsOn) is { Length: > 0 } on)
+            if (machine.IsInFleet && machine.TextOf(Dependents.HangsOn) is { Length: > 0 } on)
             {
                 if (!_hangingOn.TryGetValue(on, out var hanging)) _hangingOn[on] = hanging = [];
                 hanging.Add(machine.Id);
@@ -168,7 +169,15 @@ public sealed class FleetCache : IDisposable
         _machines = _machines.SetItems(changed.Select(m => KeyValuePair.Create(m.Id, m)));
         var shouldering = shouldered.Where(_byName.ContainsKey).Select(name => Dependents.With(_machines[_byName[name]], [.. _hangingOn[name].Select(id => _machines[id])])).ToArray();
         _machines = _machines.SetItems(shouldering.Select(m => KeyValuePair.Create(m.Id, m)));
-        var touched = changed.Select(m => m.Id).Concat(shouldering.Select(m => m.Id)).Distinct().Select(id => _machines[id]).ToArray();
+        if (fewer)
+        {
+            // Rows are never taken out of columns; removing machines is rare enough to make them again.
+            (_columns, _search, _order) = (FleetColumns.Of(_machines.Values.Where(m => m.IsInFleet)), new(), null);
+            _kept.Clear();
+            return;
+        }
+
+        var touched = changed.Select(m => m.Id).Concat(shouldering.Select(m => m.Id)).Distinct().Select(id => _machines[id]).Where(m => m.IsInFleet).ToArray();
         foreach (var machine in touched) _columns.Put(machine);
         _search.Changed(touched.Select(m => m.Id));
         if (renamed) _order = null;

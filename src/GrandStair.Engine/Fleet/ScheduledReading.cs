@@ -32,7 +32,7 @@ public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet,
             try
             {
                 var now = clock.GetUtcNow();
-                var due = (await fleet.AllAsync(stop)).Values.Where(m => IsDue(m, now, every)).OrderBy(m => _tried.GetValueOrDefault(m.Id)).ToArray();
+                var due = (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet && IsDue(m, now, every)).OrderBy(m => _tried.GetValueOrDefault(m.Id)).ToArray();
                 await Parallel.ForEachAsync(due, new ParallelOptions { MaxDegreeOfParallelism = schedule.AtOnce, CancellationToken = stop }, async (machine, one) => await ReadAsync(machine, one));
             }
             catch (Exception error) when (error is StoreException or System.Data.Common.DbException)

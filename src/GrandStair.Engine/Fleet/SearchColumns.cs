@@ -40,7 +40,7 @@ internal sealed class SearchColumns
             {
                 if (_copies.Count == MostCopies) return null;
                 _copies.Add(copy = new(this));
-                copy.Pending.UnionWith(machines.Keys);
+                copy.Pending.UnionWith(machines.Values.Where(m => m.IsInFleet).Select(m => m.Id));
             }
 
             copy.CatchUp(machines);

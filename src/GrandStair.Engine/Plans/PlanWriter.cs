@@ -85,7 +85,7 @@ public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, Plan
                 .Select(w => $"{w.First.Name} has begun on {w.Second.Opened:yyyy-MM-dd HH:mm} UTC; that it begins not before {w.First.NotBefore:yyyy-MM-dd HH:mm} changes nothing any more."),
         ];
         // A planner of some sites learns nothing of names elsewhere.
-        var unknown = UnknownNames.In(plan, product, [.. (await fleet.AllAsync(stop)).Values.Where(m => sites.Holds(m.Site))]);
+        var unknown = UnknownNames.In(plan, product, [.. (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet && sites.Holds(m.Site))]);
         // What has begun waits for no begin any more.
         plan = plan with { Waves = [.. plan.Waves.Zip(waves, (spec, wave) => wave.State == WaveState.Waiting ? spec : spec with { NotBefore = null })] };
         var aim = PlanCommands.AimOf(plan, product);
@@ -104,7 +104,7 @@ public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, Plan
         var members = old.Select(m => m.Machine).ToHashSet();
         // A plan that has started takes no machine in that another one is still to upgrade.
         bool IsLeftToOther(Machine machine) => before?.State == PlanState.Started && !members.Contains(machine.Id) && elsewhere.Pending.ContainsKey(machine.Name);
-        var inScope = machines.Values.Where(m => sites.Holds(m.Site) && !apart.Contains(m.Id)).ToArray();
+        var inScope = machines.Values.Where(m => m.IsInFleet && sites.Holds(m.Site) && !apart.Contains(m.Id)).ToArray();
         var free = inScope.Where(m => !IsLeftToOther(m)).ToArray();
         Parallel.ForEach(free.Where(m => plan.Scope.Ask(m, new EvaluationContext(now)).Value == Kleene.Yes).Concat(staying.Select(m => machines[m.Machine])), machine => Judge(machine));
         var membership = Membership.Of(Open(plan, waves), free, now, m => Fit(Judge(m)));

@@ -76,6 +76,9 @@ internal static class CallRights
         ["EndSession"] = Anybody,
         // The whole fleet.
         ["ImportFleet"] = new(Planner | Admin, AllSites: true),
+        ["UndoImport"] = new(Planner | Admin, AllSites: true),
+        ["RemoveMachines"] = new(Planner | Admin),
+        ["RestoreMachine"] = new(Planner | Admin),
         ["ListImports"] = new(Roles.None, AllSites: true),
         ["ListSources"] = new(Roles.None, AllSites: true),
         ["ReadSource"] = new(Planner | Admin, AllSites: true),

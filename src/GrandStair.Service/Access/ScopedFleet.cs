@@ -13,7 +13,7 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
     /// <summary>The sites that the caller sees.</summary>
     public SiteScope Sites => context.HttpContext!.User.Caller().Sites;
 
-    /// <summary>All machines at these sites.</summary>
+    /// <summary>All machines at these sites, by id; also those that were removed, to which runs and plans still refer.</summary>
     public async Task<IReadOnlyDictionary<MachineId, Machine>> AllAsync(CancellationToken stop)
     {
         var all = await fleet.AllAsync(stop);
@@ -22,11 +22,23 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
     }
 
     /// <summary>The machine of that name or id, or which one may be meant.</summary>
-    /// <exception cref="CommandException">There is none at the caller's sites.</exception>
+    /// <exception cref="CommandException">There is none at the caller's sites, or it was removed from the fleet.</exception>
     public async Task<Machine> MachineAsync(string name, CancellationToken stop)
     {
+        var machine = await EverKnownAsync(name, stop);
+        return machine.Removed is { } removed
+            ? throw new CommandException("machine-removed", $"{machine.Name} was removed from the fleet on {removed.At:yyyy-MM-dd} by {removed.By}: {removed.Reason}. 'gstair machine restore {machine.Id}' brings it back.")
+            : machine;
+    }
+
+    /// <summary>The machine of that name or id; by its id, and by its name where no other machine has it, also one that was removed.</summary>
+    /// <exception cref="CommandException">There is none at the caller's sites.</exception>
+    public async Task<Machine> EverKnownAsync(string name, CancellationToken stop)
+    {
         if (await fleet.FindAsync(name, stop) is { } machine && Sites.Holds(machine.Site)) return Sites.IsAll ? machine : Seen((await fleet.AllAsync(stop)).Values)(machine);
-        var near = Spelling.Nearest(name, (await AllAsync(stop)).Values.Select(m => m.Name));
+        var all = (await AllAsync(stop)).Values;
+        if (all.Where(m => !m.IsInFleet && m.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).MaxBy(m => m.Removed!.At) is { } gone) return gone;
+        var near = Spelling.Nearest(name, all.Where(m => m.IsInFleet).Select(m => m.Name));
         throw new CommandException("unknown-machine", $"There is no machine '{name}'{(near is null ? ". 'gstair fleet list' shows those that exist." : $"; did you mean '{near}'?")}");
     }
 
@@ -35,7 +47,7 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
     {
         ArgumentNullException.ThrowIfNull(catalogues);
         if (filter is not null && MachineSearch.Of(filter, catalogues.Keys) is { } search)
-            return ([.. (await AllAsync(stop)).Values.Where(search.Finds).OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase)], 0);
+            return ([.. (await AllAsync(stop)).Values.Where(m => m.IsInFleet && search.Finds(m)).OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase)], 0);
         var condition = string.IsNullOrWhiteSpace(filter) ? null : ConditionParser.Parse(filter, catalogues.Keys);
         if (Sites.IsAll) return await fleet.MatchingAsync(condition, Sites, now, stop);
         if (condition is null || !condition.Keys.Contains(Dependents.Key))
@@ -45,7 +57,7 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
         }
 
         // Evaluated on the machines as the caller sees them, so that the answer does not reveal names that are left out.
-        var asked = (await AllAsync(stop)).Values.OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase).Select(m => (Machine: m, condition.Ask(m, new(now)).Value)).ToArray();
+        var asked = (await AllAsync(stop)).Values.Where(m => m.IsInFleet).OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase).Select(m => (Machine: m, condition.Ask(m, new(now)).Value)).ToArray();
         return ([.. asked.Where(a => a.Value == Kleene.Yes).Select(a => a.Machine)], asked.Count(a => a.Value == Kleene.Unknown));
     }
 

@@ -65,7 +65,7 @@ internal sealed class ScopedPlans(PlanTable plans, PlanTroubles troubles, Scoped
     {
         if (fleet.Sites.IsAll) return plan;
         if ((await MembersAsync(plan.Name, stop)).Count == 0) return null;
-        var names = (await fleet.AllAsync(stop)).Values.Select(m => m.Name).ToArray();
+        var names = (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet).Select(m => m.Name).ToArray();
         return plan with { Undecided = [.. plan.Undecided.Where(u => names.Any(n => u.StartsWith($"{n}: ", StringComparison.Ordinal)))] };
     }
 }

@@ -8,6 +8,7 @@ using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.HostKeys;
+using GrandStair.Service.Plans;
 using GrandStair.Service.Runs;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
@@ -19,11 +20,15 @@ namespace GrandStair.Service.Fleet;
 internal static class FleetEndpoints
 {
     private const int MostValues = 50;
+    private const int MostRemoved = 1000;
+    private const int MostNamed = 5;
 
     public static void MapFleet(this RouteGroupBuilder api)
     {
         api.MapGet("/machines", ListAsync).WithName("ListMachines").ProducesProblem(400);
         api.MapGet("/machines/{name}", ShowAsync).WithName("GetMachine").ProducesProblem(404);
+        api.MapPost("/fleet/removals", RemoveAsync).WithName("RemoveMachines").ProducesProblem(404).ProducesProblem(409);
+        api.MapPost("/machines/{name}/restore", RestoreAsync).WithName("RestoreMachine").ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/machines/{name}/readings", ReadAsync).WithName("ReadMachine").ProducesProblem(404).ProducesProblem(502);
         api.MapPut("/machines/{name}/host-key", PinAsync).WithName("PinHostKey").ProducesProblem(409).ProducesProblem(404);
         api.MapGet("/keys", (CatalogueCache catalogues) => catalogues.Keys.All.Select(k => new KeyView(k.Name, RunMachine.Name(k.Kind), k.Meaning, [.. k.Columns.Select(c => new ColumnView(c.Name, RunMachine.Name(c.Kind), c.Meaning))])).ToArray()).WithName("ListKeys");
@@ -54,7 +59,7 @@ internal static class FleetEndpoints
         m.LastSeen, m.Conflicts.Count(), place.Member?.Plan, place.Wave, place.Member is { } member ? RunMachine.Name(member.Status) : null);
 
     private static async Task<MachineView> ShowAsync(string name, ScopedFleet fleet, ScopedPlans plans, RunLog runs, DomainClock clock, CancellationToken stop) =>
-        await ViewAsync(await fleet.MachineAsync(name, stop), plans, runs, clock, stop);
+        await ViewAsync(await fleet.EverKnownAsync(name, stop), plans, runs, clock, stop);
 
     private static async Task<MachineView> ViewAsync(Machine machine, ScopedPlans plans, RunLog runs, DomainClock clock, CancellationToken stop)
     {
@@ -70,12 +75,15 @@ internal static class FleetEndpoints
             [.. machine.Current.Select(r => Show(r, now))],
             [.. machine.Conflicts.Select(r => Show(r, now))],
             [.. places.Select(p => new PlaceView(p.Plan, all[p.Plan].Waves[p.Wave - 1].Name, RunMachine.Name(p.Status), p.Why, p.Method, p.Slot?.Start, p.Slot?.End, p.Run is { } run ? $"r{run}" : null))],
-            [.. (await runs.OfMachineAsync(machine.Id, stop)).Select(r => RunViews.Row(r, machine, now))]);
+            [.. (await runs.OfMachineAsync(machine.Id, stop)).Select(r => RunViews.Row(r, machine, now))])
+        {
+            Removed = machine.Removed is { } removed ? new(removed.At, removed.By, removed.Reason) : null,
+        };
     }
 
     private static async Task<IReadOnlyList<ReadingView>> HistoryAsync(string name, string key, ScopedFleet fleet, FleetTable table, CatalogueCache catalogues, DomainClock clock, CancellationToken stop)
     {
-        var machine = await fleet.MachineAsync(name, stop);
+        var machine = await fleet.EverKnownAsync(name, stop);
         if (catalogues.Keys.Find(key) is not { } definition) throw UnknownKey(key, catalogues);
         var now = clock.GetUtcNow();
         return [.. (await table.HistoryAsync(machine.Id, key, stop)).Select(r => Show(r.Value is { } text ? r with { Value = definition.Parse(text.Text, out _) ?? text } : r, now))];
@@ -117,5 +125,33 @@ internal static class FleetEndpoints
         if (string.IsNullOrWhiteSpace(command.Reason)) throw new CommandException("no-reason", "Say why the key is pinned again, with --reason.");
         await table.PinHostKeyAsync(machine.Id, command.HostKey.Trim(), "person", command.Reason, caller.Actor(), clock.GetUtcNow(), stop);
         return new(machine.Connection.Kind, machine.Connection.Address, machine.Connection.Port, machine.Connection.User, HostKey.Show(command.HostKey), "person", machine.Connection.Key);
+    }
+
+    private static async Task<RemovedView> RemoveAsync(RemoveCommand command, ScopedFleet fleet, RemovalTable removals, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        var reason = PlanEndpoints.Reason(command.Reason);
+        if (command.Machines is not { Count: > 0 }) throw new CommandException("no-machines", "It names no machine to remove; expected 'machines', a list of names or ids.");
+        if (command.Machines.Count > MostRemoved) throw new CommandException("too-many", $"It names {command.Machines.Count} machines to remove; expected at most {MostRemoved} at a time.");
+        var machines = new Dictionary<MachineId, Machine>();
+        foreach (var name in command.Machines)
+        {
+            var machine = await fleet.MachineAsync(name, stop);
+            machines[machine.Id] = machine;
+        }
+
+        var running = await removals.RemoveAsync([.. machines.Keys], reason, caller.Actor(), clock.GetUtcNow(), stop);
+        return running.Count == 0
+            ? new(machines.Count)
+            : throw new CommandException("machine-running", $"Nothing was removed: {string.Join(", ", running.Take(MostNamed).Select(r => $"{machines[r.Machine].Name} has run r{r.Run}"))}{(running.Count > MostNamed ? $" and {running.Count - MostNamed} more have one" : "")} that is not over. Cancel it first, or leave {(running.Count == 1 ? "that machine" : "those machines")} out.");
+    }
+
+    private static async Task<MachineView> RestoreAsync(
+        string name, Because because, ScopedFleet fleet, RemovalTable removals, ScopedPlans plans, RunLog runs, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    {
+        var machine = await fleet.EverKnownAsync(name, stop);
+        if (machine.IsInFleet) throw new CommandException("machine-present", $"{machine.Name} belongs to the fleet; there is nothing to restore.");
+        if (!await removals.RestoreAsync(machine.Id, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
+            throw new CommandException("name-taken", $"Another machine is named {machine.Name} by now. Rename or remove that one first.");
+        return await ViewAsync(await fleet.MachineAsync(machine.Id.ToString(), stop), plans, runs, clock, stop);
     }
 }

@@ -10,6 +10,7 @@ using GrandStair.Engine.Plans;
 using GrandStair.Files;
 using GrandStair.Files.Fleet;
 using GrandStair.Service.Access;
+using GrandStair.Service.Plans;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Runs;
@@ -50,9 +51,14 @@ internal static class ImportEndpoints
         api.MapPost("/fleet/imports", ImportAsync).Accepts<string>("text/csv", "application/jsonl", "multipart/form-data").DisableAntiforgery()
             .WithMetadata(new RequestSizeLimitAttribute(MostBytes + (1 << 20))).Lasts().WithName("ImportFleet").ProducesProblem(409).ProducesProblem(422);
         api.MapGet("/fleet/imports", async (ImportTable imports, CancellationToken stop) => (await imports.NewestAsync(MostShown, stop)).Select(Show).ToArray()).WithName("ListImports");
+        api.MapPost("/fleet/imports/{import:long}/undo", async (long import, Because because, RemovalTable removals, ClaimsPrincipal caller, DomainClock clock, CancellationToken stop) =>
+        {
+            var undone = await removals.UndoAsync(import, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop);
+            return new ImportUndoneView(undone.Removed, undone.Restored);
+        }).WithName("UndoImport").ProducesProblem(404).ProducesProblem(409);
     }
 
-    private static ImportView Show(FleetImport i) => new(i.Id, i.Ticket, i.Source, i.Actor, i.Begun, i.Ended, i.Lines, i.Line, i.Added, i.Updated);
+    private static ImportView Show(FleetImport i) => new(i.Id, i.Ticket, i.Source, i.Actor, i.Begun, i.Ended, i.Lines, i.Line, i.Added, i.Updated) { Undone = i.Undone, UndoneBy = i.UndoneBy, CanBeUndone = i.CanBeUndone };
 
     private static async Task<ImportReport> ImportAsync(
         HttpRequest request, string? source, string? seen, bool? dry, string? format, string? encoding, string? ticket,
@@ -116,7 +122,7 @@ internal static class ImportEndpoints
 
         if (dry == true)
         {
-            var known = (await fleet.AllAsync(stop)).Values.Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase);
+            var known = (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet).Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase);
             var (adds, updates) = (0, 0);
             foreach (var machine in Lines()) _ = known.Contains(machine.Name) ? updates++ : adds++;
             return new(adds, updates, lines, true, null, Told(file, refused), Groups(file, refused));
@@ -152,7 +158,7 @@ internal static class ImportEndpoints
         }
         catch (StoreException error) when (error.Name == "disk-full")
         {
-            var taken = await imports.OfAsync(import.Id, stop);
+            var taken = (await imports.FindAsync(import.Id, stop))!;
             throw new StoreException("disk-full", $"The database cannot be written: its disk is full. {(taken.Line == 0 ? "Nothing of the file was taken" : $"The file was taken up to line {taken.Line}")}. Make room on the disk, then import the same file again; it goes on from there.", error);
         }
     }

@@ -40,7 +40,7 @@ internal static class HostKeyEndpoints
     {
         var (hosts, problems) = KnownHosts.Parse(await BoundedStream.ReadTextAsync(request, MostBytes, stop), "known_hosts");
         if (dry != true) PlanEndpoints.Reason(reason);
-        var machines = (await fleet.AllAsync(stop)).Values.Where(m => m.Connection.Kind == "ssh").ToArray();
+        var machines = (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet && m.Connection.Kind == "ssh").ToArray();
         var views = problems.Select(p => new KnownHostView(p.Line, "not-understood", null, p.Message, null)).ToList();
         var pinned = new HashSet<MachineId>();
         foreach (var host in hosts.OrderBy(h => KnownHosts.Rank(h.Kind)).ThenBy(h => h.Line))
@@ -71,7 +71,7 @@ internal static class HostKeyEndpoints
     private static async Task<IResult> PutAsync(string site, bool trusts, Because because, FirstUseTable table, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         // A site is where a machine is; for a mistyped one nothing would ever come of it.
-        var known = (await fleet.AllAsync(stop)).Values.Select(m => m.Site).Where(s => s.Length > 0).Distinct(StringComparer.OrdinalIgnoreCase).ToArray();
+        var known = (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet).Select(m => m.Site).Where(s => s.Length > 0).Distinct(StringComparer.OrdinalIgnoreCase).ToArray();
         var name = known.FirstOrDefault(s => s.Equals(site, StringComparison.OrdinalIgnoreCase))
             ?? throw new CommandException("unknown-site", $"There is no machine at a site '{site}'{(Spelling.Nearest(site, known) is { } near ? $"; did you mean '{near}'?" : ".")}");
         await table.PutAsync(name, trusts, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop);

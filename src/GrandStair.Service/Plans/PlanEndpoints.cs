@@ -161,7 +161,8 @@ internal static class PlanEndpoints
         string name, string? status, int? wave, string? filter, int? limit, string? cursor, ScopedFleet fleet, CatalogueCache catalogues, ScopedPlans plans, TimeProvider clock, CancellationToken stop)
     {
         var stored = await plans.FindAsync(name, stop);
-        var machines = (await fleet.MatchingAsync(filter, catalogues, clock.GetUtcNow(), stop)).Matching.ToDictionary(m => m.Id);
+        // Without a filter also those that were removed from the fleet: the plan counts them as exempt.
+        var machines = string.IsNullOrWhiteSpace(filter) ? await fleet.AllAsync(stop) : (await fleet.MatchingAsync(filter, catalogues, clock.GetUtcNow(), stop)).Matching.ToDictionary(m => m.Id);
         var statuses = status?.Split(',').Select(s => Word<Status>("status", s)).ToHashSet();
         var members = (await plans.MembersAsync(name, stop))
             .Where(m => machines.ContainsKey(m.Machine) && (statuses is null || statuses.Contains(m.Status)) && (wave is null || m.Wave == wave))

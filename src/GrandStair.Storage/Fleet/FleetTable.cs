@@ -181,6 +181,7 @@ public sealed class FleetTable(Database database)
         // One number for all of the batch: whoever asks what changed since sees all of it or nothing.
         var changed = await Database.NextAsync(c, t, "fleet");
         var (next, last) = (0L, -1L);
+        var removed = (await c.QueryAsync<MachineRow>("SELECT * FROM machines WHERE removed IS NOT NULL", transaction: t)).ToDictionary(m => m.Id);
         using var find = new Reused(c, t, "SELECT machine_id FROM identifiers WHERE kind = @kind AND value = @value", "kind", "value");
         using var name = new Reused(c, t, "INSERT INTO identifiers (kind, value, machine_id) VALUES (@kind, @value, @id) ON CONFLICT (kind, value) DO NOTHING", "kind", "value", "id");
         using var add = new Reused(c, t, AddMachine, "id", "name", "site", "group", "owner", "tags", "kind", "address", "port", "user", "hostKey", "hostKeyFrom", "sshKey", "created", "changed");
@@ -189,7 +190,21 @@ public sealed class FleetTable(Database database)
         {
             var ids = reported.Identifiers.Add(new("name", reported.Name));
             var matches = new HashSet<long>();
-            foreach (var identifier in ids) if (await find.ScalarAsync(identifier.Kind, identifier.Value.ToLowerInvariant()) is long known) matches.Add(known);
+            var unknown = new List<Identifier>();
+            foreach (var identifier in ids)
+            {
+                if (await find.ScalarAsync(identifier.Kind, identifier.Value.ToLowerInvariant()) is not long known) unknown.Add(identifier);
+                // A machine with other identifiers is another one, even if it has a removed one's name.
+                else if (identifier.Kind == "name" && removed.ContainsKey(known) && !reported.Identifiers.IsEmpty) await ReleaseAsync(c, t, identifier);
+                else matches.Add(known);
+            }
+
+            if (matches.Select(removed.GetValueOrDefault).FirstOrDefault(m => m is not null) is { } gone)
+            {
+                waiting.Add((reported.Line, $"'{reported.Name}' is {gone.Name}, which was removed from the fleet on {Micros.Time(gone.Removed!.Value):yyyy-MM-dd} by {gone.RemovedBy}: {gone.RemovedReason}. 'gstair machine restore m{gone.Id}' brings it back."));
+                continue;
+            }
+
             if (matches.Count > 1)
             {
                 waiting.Add((reported.Line, $"'{reported.Name}' matches {matches.Count} machines by its identifiers: {string.Join(", ", matches.Order().Select(m => $"m{m}"))}. Correct the identifiers and import the line again."));
@@ -200,6 +215,7 @@ public sealed class FleetTable(Database database)
             {
                 if (reported.Connection?.HostKey is { } shown && await c.ExecuteScalarAsync<string?>("SELECT host_key FROM machines WHERE id = @id", new { id = matches.Single() }, t) is { } pinned && !SameKey(pinned, shown))
                     waiting.Add((reported.Line, $"'{reported.Name}' has another host key pinned than the file says. The pinned one stays; 'gstair machine pin' replaces it, with a reason."));
+                if (import is { } updating) await ImportTable.KeepAsync(c, t, updating, matches.Single(), reported.Report.Source, unknown);
                 await UpdateAsync(c, t, matches.Single(), reported, changed);
                 await MergeAsync(c, t, matches.Single(), reported.Report, reported.Seen, now);
                 updated++;
@@ -214,6 +230,7 @@ public sealed class FleetTable(Database database)
 
                 await AddAsync(add, next, reported, now, changed);
                 await read.RunAsync(next, reported.Report.Source, document);
+                if (import is { } adding) await ImportTable.KeepAddedAsync(c, t, adding, next);
                 matches.Add(next++);
                 added++;
             }
@@ -224,6 +241,10 @@ public sealed class FleetTable(Database database)
         if (import is { } id) await ImportTable.AdvanceAsync(c, t, id, batch[^1].Machine.Line, added, updated);
         return new(added, updated, waiting);
     }
+
+    /// <summary>Frees a name that a removed machine still has.</summary>
+    private static Task ReleaseAsync(DbConnection c, DbTransaction t, Identifier identifier) =>
+        c.ExecuteAsync("DELETE FROM identifiers WHERE kind = @Kind AND value = @value", new { identifier.Kind, value = identifier.Value.ToLowerInvariant() }, t);
 
     private static Task AddAsync(Reused add, long id, ReportedMachine m, DateTimeOffset now, long changed)
     {
@@ -246,6 +267,9 @@ public sealed class FleetTable(Database database)
     private static bool SameKey(string one, string other) => one.Split(' ').Take(2).SequenceEqual(other.Split(' ').Take(2));
 
     private static string Tags(ImmutableArray<string> tags) => string.Join(',', tags);
+
+    /// <summary>When the readings of a stored document were seen, each moment once, in microseconds.</summary>
+    internal static long[] SeenTimes(string document) => [.. JsonSerializer.Deserialize<StoredReading[]>(document, Json)!.Select(r => r.Seen).Distinct()];
 
     private static async Task TouchAsync(DbConnection c, DbTransaction t, MachineId machine)
     {
@@ -405,6 +429,12 @@ public sealed class FleetTable(Database database)
 
         public long Changed { get; init; }
 
+        public long? Removed { get; init; }
+
+        public string? RemovedBy { get; init; }
+
+        public string? RemovedReason { get; init; }
+
         public Machine ToMachine(IEnumerable<Reading> readings) => new()
         {
             Id = new(Id),
@@ -414,6 +444,7 @@ public sealed class FleetTable(Database database)
             Owner = Owner,
             Tags = [.. Tags.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)],
             Connection = new(ConnectionKind, Address, (int)Port, UserName, HostKey, SshKey, HostKeyFrom),
+            Removed = Removed is { } at ? new(Micros.Time(at), RemovedBy ?? "", RemovedReason ?? "") : null,
             Readings = [.. readings],
         };
     }

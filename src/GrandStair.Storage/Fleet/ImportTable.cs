@@ -1,6 +1,8 @@
 using System.Data.Common;
+using System.Text.Json;
 using Dapper;
 using GrandStair.Core.Access;
+using GrandStair.Core.Readings;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 
@@ -17,11 +19,26 @@ namespace GrandStair.Storage.Fleet;
 /// <param name="Line">The line that was reached; all before it are taken, or told as problems.</param>
 /// <param name="Added">Machines that were not known.</param>
 /// <param name="Updated">Machines that were.</param>
-public sealed record FleetImport(long Id, string? Ticket, string Source, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int Lines, int Line, int Added, int Updated);
+public sealed record FleetImport(long Id, string? Ticket, string Source, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int Lines, int Line, int Added, int Updated)
+{
+    /// <summary>When it was undone, UTC; null while it stands.</summary>
+    public DateTimeOffset? Undone { get; init; }
+
+    /// <summary>Who undid it; null while it stands.</summary>
+    public string? UndoneBy { get; init; }
+
+    /// <summary>Whether what it changed is still known, so that it can be undone.</summary>
+    public bool CanBeUndone { get; init; }
+}
 
 /// <summary>How far imports came, so that one that was cut short goes on where it stopped.</summary>
 public sealed class ImportTable(Database database)
 {
+    /// <summary>How many of the newest imports can be undone.</summary>
+    public const int MostUndoable = 10;
+
+    private const string Select = "SELECT i.*, EXISTS (SELECT 1 FROM import_changes c WHERE c.import_id = i.id) AS kept FROM imports i";
+
     /// <summary>Begins the import of a file, or takes up the one of the same file that was cut short.</summary>
     /// <param name="digest">What is the same for the same file, understood in the same way.</param>
     /// <param name="ticket">The name that the caller gives it.</param>
@@ -41,6 +58,7 @@ public sealed class ImportTable(Database database)
             else
             {
                 id = await Database.NextAsync(c, t, "import");
+                await c.ExecuteAsync("DELETE FROM import_changes WHERE import_id <= @oldest", new { oldest = id - MostUndoable }, t);
                 await c.ExecuteAsync(
                     "INSERT INTO imports (id, digest, ticket, source, actor, begun, lines, line, added, updated) VALUES (@id, @digest, @ticket, @source, @actor, @begun, @lines, 0, 0, 0)",
                     new { id, digest, ticket, source, actor = actor.Name, begun = Micros.Of(now), lines = (long)lines },
@@ -48,23 +66,45 @@ public sealed class ImportTable(Database database)
             }
 
             await AuditTable.AddAsync(c, t, now, actor, "fleet import", source, null, null, $"import {id}, SHA-256 {digest}", $"begun, {lines} lines");
-            return (await c.QuerySingleAsync<Row>("SELECT * FROM imports WHERE id = @id", new { id }, t)).ToImport();
+            return (await c.QuerySingleAsync<Row>($"{Select} WHERE id = @id", new { id }, t)).ToImport();
         },
         stop);
 
-    /// <summary>The import of that number.</summary>
-    public Task<FleetImport> OfAsync(long id, CancellationToken stop) => database.ReadAsync(
-        async c => (await c.QuerySingleAsync<Row>("SELECT * FROM imports WHERE id = @id", new { id })).ToImport(), stop);
+    /// <summary>The import of that number; null where there is none.</summary>
+    public Task<FleetImport?> FindAsync(long id, CancellationToken stop) => database.ReadAsync(
+        async c => (await c.QuerySingleOrDefaultAsync<Row>($"{Select} WHERE id = @id", new { id }))?.ToImport(), stop);
 
     /// <summary>Forgets an import of which nothing was taken.</summary>
     public Task ForgetAsync(long id, CancellationToken stop) => database.WriteAsync((c, t) => c.ExecuteAsync("DELETE FROM imports WHERE id = @id AND line = 0", new { id }, t), stop);
 
     /// <summary>The newest imports, the newest first.</summary>
     public Task<IReadOnlyList<FleetImport>> NewestAsync(int most, CancellationToken stop) => database.ReadAsync<IReadOnlyList<FleetImport>>(
-        async c => [.. (await c.QueryAsync<Row>("SELECT * FROM imports ORDER BY id DESC LIMIT @most", new { most })).Select(r => r.ToImport())], stop);
+        async c => [.. (await c.QueryAsync<Row>($"{Select} ORDER BY id DESC LIMIT @most", new { most })).Select(r => r.ToImport())], stop);
 
     internal static Task AdvanceAsync(DbConnection c, DbTransaction t, long id, int line, int added, int updated) => c.ExecuteAsync(
         "UPDATE imports SET line = @line, added = added + @added, updated = updated + @updated WHERE id = @id", new { id, line = (long)line, added, updated }, t);
+
+    /// <summary>Notes that an import adds a machine.</summary>
+    internal static Task KeepAddedAsync(DbConnection c, DbTransaction t, long import, long machine) => c.ExecuteAsync(
+        "INSERT INTO import_changes (import_id, machine_id) VALUES (@import, @machine)", new { import, machine }, t);
+
+    /// <summary>Keeps what a machine is before an import changes it. A file may list it twice; then the first counts.</summary>
+    /// <param name="source">The source whose readings the import puts in.</param>
+    /// <param name="added">The identifiers that the import gives it.</param>
+    internal static async Task KeepAsync(DbConnection c, DbTransaction t, long import, long machine, string source, IReadOnlyList<Identifier> added)
+    {
+        var before = await c.QuerySingleAsync<MachineBefore>(
+            "SELECT name, site, group_name, owner, tags, connection_kind, address, port, user_name, host_key, host_key_from, ssh_key FROM machines WHERE id = @machine", new { machine }, t);
+        before = before with
+        {
+            Readings = await c.ExecuteScalarAsync<string?>("SELECT document FROM readings WHERE machine_id = @machine AND source = @source", new { machine, source }, t),
+            Identifiers = [.. added],
+        };
+        await c.ExecuteAsync(
+            "INSERT INTO import_changes (import_id, machine_id, before) VALUES (@import, @machine, @before) ON CONFLICT (import_id, machine_id) DO NOTHING",
+            new { import, machine, before = JsonSerializer.Serialize(before) },
+            t);
+    }
 
     internal static Task EndAsync(DbConnection c, DbTransaction t, long id, DateTimeOffset now) => c.ExecuteAsync(
         "UPDATE imports SET line = lines, ended = @ended WHERE id = @id", new { id, ended = Micros.Of(now) }, t);
@@ -91,6 +131,51 @@ public sealed class ImportTable(Database database)
 
         public long Updated { get; init; }
 
-        public FleetImport ToImport() => new(Id, Ticket, Source, Actor, Micros.Time(Begun), Micros.Time(Ended), (int)Lines, (int)Line, (int)Added, (int)Updated);
+        public long? Undone { get; init; }
+
+        public string? UndoneBy { get; init; }
+
+        public bool Kept { get; init; }
+
+        public FleetImport ToImport() => new(Id, Ticket, Source, Actor, Micros.Time(Begun), Micros.Time(Ended), (int)Lines, (int)Line, (int)Added, (int)Updated)
+        {
+            Undone = Micros.Time(Undone),
+            UndoneBy = UndoneBy,
+            CanBeUndone = Kept && Undone is null,
+        };
     }
+}
+
+/// <summary>What a machine was before an import changed it.</summary>
+internal sealed record MachineBefore
+{
+    public string Name { get; init; } = "";
+
+    public string Site { get; init; } = "";
+
+    public string GroupName { get; init; } = "";
+
+    public string Owner { get; init; } = "";
+
+    public string Tags { get; init; } = "";
+
+    public string ConnectionKind { get; init; } = "";
+
+    public string Address { get; init; } = "";
+
+    public long Port { get; init; }
+
+    public string UserName { get; init; } = "";
+
+    public string? HostKey { get; init; }
+
+    public string? HostKeyFrom { get; init; }
+
+    public string? SshKey { get; init; }
+
+    /// <summary>The readings of the import's source; null where there were none.</summary>
+    public string? Readings { get; init; }
+
+    /// <summary>The identifiers that the import has given it.</summary>
+    public IReadOnlyList<Identifier> Identifiers { get; init; } = [];
 }

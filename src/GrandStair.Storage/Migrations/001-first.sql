@@ -10,7 +10,8 @@ CREATE TABLE clock (id BIGINT PRIMARY KEY, anchor_real BIGINT NOT NULL, anchor_d
 CREATE TABLE machines (
   id BIGINT PRIMARY KEY, name TEXT NOT NULL, site TEXT NOT NULL, group_name TEXT NOT NULL, owner TEXT NOT NULL, tags TEXT NOT NULL,
   connection_kind TEXT NOT NULL, address TEXT NOT NULL, port BIGINT NOT NULL, user_name TEXT NOT NULL, host_key TEXT,
-  created BIGINT NOT NULL, changed BIGINT NOT NULL, ssh_key TEXT, host_key_from TEXT);
+  created BIGINT NOT NULL, changed BIGINT NOT NULL, ssh_key TEXT, host_key_from TEXT,
+  removed BIGINT, removed_by TEXT, removed_reason TEXT);
 CREATE INDEX machines_changed ON machines (changed);
 CREATE TABLE identifiers (
   kind TEXT NOT NULL, value TEXT NOT NULL, machine_id BIGINT NOT NULL REFERENCES machines (id), PRIMARY KEY (kind, value));
@@ -23,7 +24,11 @@ CREATE TABLE reading_history (
 CREATE INDEX reading_history_of ON reading_history (machine_id, key_name);
 CREATE TABLE imports (
   id BIGINT PRIMARY KEY, digest TEXT NOT NULL, ticket TEXT, source TEXT NOT NULL, actor TEXT NOT NULL, begun BIGINT NOT NULL, ended BIGINT,
-  lines BIGINT NOT NULL, line BIGINT NOT NULL, added BIGINT NOT NULL, updated BIGINT NOT NULL);
+  lines BIGINT NOT NULL, line BIGINT NOT NULL, added BIGINT NOT NULL, updated BIGINT NOT NULL, undone BIGINT, undone_by TEXT);
+-- What each machine was before an import; without it the import added the machine.
+CREATE TABLE import_changes (
+  import_id BIGINT NOT NULL REFERENCES imports (id), machine_id BIGINT NOT NULL REFERENCES machines (id), before TEXT,
+  PRIMARY KEY (import_id, machine_id));
 CREATE TABLE source_reads (source TEXT PRIMARY KEY, at BIGINT NOT NULL, machines BIGINT NOT NULL, added BIGINT NOT NULL, trouble TEXT);
 CREATE TABLE tallies (
   day TEXT NOT NULL, product TEXT NOT NULL, release TEXT NOT NULL, machines BIGINT NOT NULL, PRIMARY KEY (day, product, release));
