@@ -32,11 +32,6 @@ list() { # KEY COMMAND...
 without() { printf '%s\n' "$1" | grep . | while read -r word; do printf '%s\n' "$2" | grep -qxF "$word" || echo "$word"; done; }
 instant() { date -u -d "@$1" +%Y-%m-%dT%H:%M:%SZ; }
 
-if found=$(apt-get -s -o Debug::NoLocking=1 --with-new-pkgs upgrade 2>&1); then
-    echo "packages.upgradable = $(printf '%s\n' "$found" | grep -c '^Inst ')"
-else
-    echo "packages.upgradable is unreadable: $(printf '%s\n' "$found" | grep '^E:' | head -n 1)"
-fi
 newest=$(find /var/lib/apt/lists -maxdepth 1 -name '*Release' -printf '%T@\n' 2>/dev/null | sort -n | tail -n 1 | cut -d . -f 1)
 # A list that had not changed at its source keeps its old date; the folder tells when it was last asked for.
 asked=$(stat -c %Y /var/lib/apt/lists/partial 2>/dev/null || echo 0)
@@ -45,6 +40,13 @@ if [ -n "$newest" ]; then
     echo "packages.lists.updated = $(instant "$newest")"
 else
     echo "packages.lists.updated is absent"
+fi
+if [ -z "$newest" ]; then
+    echo "packages.upgradable is unreadable: there are no package lists; run apt-get update"
+elif found=$(apt-get -s -o Debug::NoLocking=1 --with-new-pkgs upgrade 2>&1); then
+    echo "packages.upgradable = $(printf '%s\n' "$found" | grep -c '^Inst ')"
+else
+    echo "packages.upgradable is unreadable: $(printf '%s\n' "$found" | grep '^E:' | head -n 1)"
 fi
 list packages.held apt-mark showhold
 unfinished() {

@@ -471,6 +471,10 @@ public sealed class GrandStairClient : IDisposable
         using (response) throw await ProblemAsync(response, stop);
     }
 
+    /// <summary>The file that a problem is in, where the call sent several.</summary>
+    private static string FileOf(JsonElement problem) =>
+        problem.TryGetProperty("file", out var file) && file.GetString() is { Length: > 0 } name && !name.StartsWith("the ", StringComparison.Ordinal) ? $"{name}, " : "";
+
     private static async Task<ServiceException> ProblemAsync(HttpResponseMessage response, CancellationToken stop)
     {
         var text = await response.Content.ReadAsStringAsync(stop);
@@ -481,7 +485,7 @@ public sealed class GrandStairClient : IDisposable
         var root = problem.RootElement;
         var type = root.TryGetProperty("type", out var t) ? t.GetString() ?? "" : "";
         var problems = root.TryGetProperty("problems", out var list) && list.ValueKind == JsonValueKind.Array
-            ? list.EnumerateArray().Select(p => $"line {p.GetProperty("line").GetInt32()}{(p.GetProperty("column").GetInt32() is > 0 and var column ? $", column {column}" : "")}: {p.GetProperty("message").GetString()}").ToArray()
+            ? list.EnumerateArray().Select(p => $"{FileOf(p)}line {p.GetProperty("line").GetInt32()}{(p.GetProperty("column").GetInt32() is > 0 and var column ? $", column {column}" : "")}: {p.GetProperty("message").GetString()}").ToArray()
             : [];
         return new(status, type.Split(':')[^1], root.TryGetProperty("detail", out var detail) ? detail.GetString() ?? "" : text) { Problems = problems };
     }

@@ -14,7 +14,7 @@ internal sealed class Documents : IDocuments
 {
     public Product ReadProduct(CatalogueContent content) => CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn, $"{content.Product}/product.yaml");
 
-    public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "plan.yaml");
+    public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "the plan");
 
     public string ChangePlan(string body, IReadOnlyList<string> changes) => PlanText.With(body, changes);
 

@@ -51,11 +51,11 @@ public sealed class AttackTests(SmallFleet fleet) : IClassFixture<SmallFleet>
             ("JSON that lacks what is needed", AnswerAsync("POST", "accounts", Service.Token, """{"name":"x"}""")),
             ("YAML whose aliases stand for a thousand million entries", AnswerAsync("POST", "plans", Service.Token, Laughs(), ("Content-Type", "application/yaml"))),
             ("YAML that is 2,000 levels deep", AnswerAsync("POST", "plans", Service.Token, "plan: " + new string('[', 2000), ("Content-Type", "application/yaml"))),
-            ("A condition of 5,000 signs", AnswerAsync("GET", $"machines?filter={Uri.EscapeDataString($"name = \"{new string('x', 5000)}\"")}", Service.Token, null)),
+            ("A condition of 5,000 characters", AnswerAsync("GET", $"machines?filter={Uri.EscapeDataString($"name = \"{new string('x', 5000)}\"")}", Service.Token, null)),
             ("A condition of 500 brackets", AnswerAsync("GET", $"machines?filter={new string('(', 500)}name%20%3D%20x{new string(')', 500)}", Service.Token, null)),
             ("A list of a million at once", AnswerAsync("GET", "machines?limit=1000000", Service.Token, null)),
             ("A line break in a header's value", AnswerAsync("GET", "fixes?machine=x%0d%0aSet-Cookie:%20a=b", Service.Token, null)),
-            ("A request line of 20,000 signs", RawAsync($"GET /{new string('x', 20_000)} HTTP/1.1\r\nHost: localhost\r\n\r\n")),
+            ("A request line of 20,000 characters", RawAsync($"GET /{new string('x', 20_000)} HTTP/1.1\r\nHost: localhost\r\n\r\n")),
             ("Two lengths of one body", RawAsync("POST /api/v1/session HTTP/1.1\r\nHost: localhost\r\nContent-Length: 2\r\nContent-Length: 40\r\n\r\n{}")),
         ];
         var table = new StringBuilder("| what is tried | what it gets |\n|---|---|\n");
@@ -152,7 +152,7 @@ public sealed class AttackTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_cell_or_a_line_without_end_is_told_and_what_came_before_it_is_kept()
     {
-        var cell = fleet.Service.Write($"name,site,connection,hardware.model,seen\nbefore-1,Linsay,simulated,x,2027-01-01T00:00:00Z\nendless-1,Linsay,simulated,\"{new string('x', 3 << 20)}\n", "cell.csv");
+        var cell = fleet.Service.Write($"name,site,connection,hardware.model,seen\nbefore-1,Linsay,simulated,x,2026-01-01T00:00:00Z\nendless-1,Linsay,simulated,\"{new string('x', 3 << 20)}\n", "cell.csv");
         var ran = await Service.GstairAsync("fleet", "import", cell);
         Assert.Equal(9, ran.Exit);
         Assert.Contains("A cell has more than 1048576 characters; is a quotation mark missing?", ran.Error, StringComparison.Ordinal);

@@ -194,9 +194,9 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
         const string Codes = "\u001b]0;owned\u0007\u202Edne\u2066x\u009b31m";
         var plan = await Service.GstairAsync("plan", "check", Service.Write(Text("codes").Replace("all: 2", $"\"all{Codes.Replace("\u001b", "\\e", StringComparison.Ordinal).Replace("\u0007", "\\a", StringComparison.Ordinal)}\": 2", StringComparison.Ordinal), "codes.yaml"));
         Assert.NotEqual(0, plan.Exit);
-        var import = await Service.GstairAsync("fleet", "import", Service.Write($"name,os.versoin{Codes},seen\nx,1,2027-01-01T00:00:00Z\n", "codes.csv"));
+        var import = await Service.GstairAsync("fleet", "import", Service.Write($"name,os.versoin{Codes},seen\nx,1,2026-01-01T00:00:00Z\n", "codes.csv"));
         Assert.NotEqual(0, import.Exit);
-        var rows = await Service.GstairAsync("fleet", "import", Service.Write($"{{\"name\":\"codes-1\",\"seen\":\"2027-01-01T00:00:00Z\",\"x{Codes.Replace("\u001b", "\\u001b", StringComparison.Ordinal).Replace("\u0007", "\\u0007", StringComparison.Ordinal)}\":1}}\n", "codes.jsonl"));
+        var rows = await Service.GstairAsync("fleet", "import", Service.Write($"{{\"name\":\"codes-1\",\"seen\":\"2026-01-01T00:00:00Z\",\"x{Codes.Replace("\u001b", "\\u001b", StringComparison.Ordinal).Replace("\u0007", "\\u0007", StringComparison.Ordinal)}\":1}}\n", "codes.jsonl"));
         foreach (var said in new[] { plan.Out, plan.Error, import.Out, import.Error, rows.Out, rows.Error }) Assert.DoesNotContain(said, c => c is '\u001b' or '\u0007' or '\u202E' or '\u2066' or '\u009b');
         Assert.Contains("codes-1", (await Service.GstairAsync("fleet", "list", "name like \"codes-*\"")).Out, StringComparison.Ordinal);
     }
@@ -204,7 +204,7 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
     [Fact]
     public async Task A_pattern_that_fits_nowhere_in_long_texts_holds_nobody_up()
     {
-        var cells = Enumerable.Range(0, 3).Select(i => $"long-{i},Linsay,simulated,{new string('a', 60_000)},2027-01-01T00:00:00Z");
+        var cells = Enumerable.Range(0, 3).Select(i => $"long-{i},Linsay,simulated,{new string('a', 60_000)},2026-01-01T00:00:00Z");
         Assert.Equal(0, (await Service.GstairAsync("fleet", "import", Service.Write("name,site,connection,hardware.model,seen\n" + string.Join('\n', cells), "long.csv"))).Exit);
         var filter = Uri.EscapeDataString($"hardware.model like \"*{string.Concat(Enumerable.Repeat("a?", 120))}b*\"");
         var begun = Stopwatch.StartNew();
@@ -213,7 +213,7 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
         Assert.Equal(200, (await slow).Status);
         Assert.True(begun.Elapsed < TimeSpan.FromSeconds(2), $"{begun.Elapsed}");
         Assert.Equal((400, "condition"), await Calls.OutcomeAsync(Service, "GET", $"/api/v1/machines?filter={Uri.EscapeDataString($"hardware.model like \"{new string('a', 300)}\"")}", Service.Token));
-        Assert.Contains("at most 65536 characters", (await Service.GstairAsync("fleet", "import", Service.Write($"name,site,connection,hardware.model,seen\nlong-9,Linsay,simulated,{new string('a', 70_000)},2027-01-01T00:00:00Z\n", "longer.csv"))).Error, StringComparison.Ordinal);
+        Assert.Contains("at most 65536 characters", (await Service.GstairAsync("fleet", "import", Service.Write($"name,site,connection,hardware.model,seen\nlong-9,Linsay,simulated,{new string('a', 70_000)},2026-01-01T00:00:00Z\n", "longer.csv"))).Error, StringComparison.Ordinal);
     }
 
     [Fact]

@@ -44,9 +44,9 @@ public sealed class RemovalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task An_import_is_undone_with_what_it_added_and_what_it_changed()
     {
-        await Service.OkAsync("fleet", "import", Service.Write("name,serial,site,connection,hardware.memory\nundo-1,U1,Westhaven,simulated,16 GiB\n", "first.csv"), "--seen", "2027-01-01T00:00:00Z");
-        await Service.OkAsync("fleet", "import", Service.Write("name,serial,site,connection,hardware.memory\nundo-one,U1,Wsthaven,simulated,16 MiB\nundo-2,U2,Wsthaven,simulated,8 MiB\n", "wrong.csv"), "--seen", "2027-01-02T00:00:00Z");
-        await Service.OkAsync("fleet", "import", Service.Write("name,serial,connection\nundo-2,U2,simulated\n", "later.csv"), "--seen", "2027-01-03T00:00:00Z");
+        await Service.OkAsync("fleet", "import", Service.Write("name,serial,site,connection,hardware.memory\nundo-1,U1,Westhaven,simulated,16 GiB\n", "first.csv"), "--seen", "2026-01-01T00:00:00Z");
+        await Service.OkAsync("fleet", "import", Service.Write("name,serial,site,connection,hardware.memory\nundo-one,U1,Wsthaven,simulated,16 MiB\nundo-2,U2,Wsthaven,simulated,8 MiB\n", "wrong.csv"), "--seen", "2026-01-02T00:00:00Z");
+        await Service.OkAsync("fleet", "import", Service.Write("name,serial,connection\nundo-2,U2,simulated\n", "later.csv"), "--seen", "2026-01-03T00:00:00Z");
         var numbers = (await Service.Client.ImportsAsync(Stop)).OrderByDescending(i => i.Import).Take(3).Select(i => i.Import).ToArray();
         Assert.Contains($"Import {numbers[0]} came later and changed some of the same machines", (await Service.GstairAsync("fleet", "undo", $"{numbers[1]}", "--reason", "wrong units")).Error, StringComparison.Ordinal);
         await Service.OkAsync("fleet", "undo", $"{numbers[0]}", "--reason", "of no use");
@@ -61,7 +61,7 @@ public sealed class RemovalTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Contains("undone", (await Service.GstairAsync("fleet", "imports")).Out, StringComparison.Ordinal);
 
         // The corrected file adds the same machine, with the same serial number.
-        Assert.Contains("1 added, 1 updated", (await Service.GstairAsync("fleet", "import", Service.Write("name,serial,site,connection,hardware.memory\nundo-1,U1,Westhaven,simulated,16 GiB\nundo-2,U2,Westhaven,simulated,8 GiB\n", "right.csv"), "--seen", "2027-01-04T00:00:00Z")).Out, StringComparison.Ordinal);
+        Assert.Contains("1 added, 1 updated", (await Service.GstairAsync("fleet", "import", Service.Write("name,serial,site,connection,hardware.memory\nundo-1,U1,Westhaven,simulated,16 GiB\nundo-2,U2,Westhaven,simulated,8 GiB\n", "right.csv"), "--seen", "2026-01-04T00:00:00Z")).Out, StringComparison.Ordinal);
         Assert.Equal("Westhaven", (await Service.Client.MachineAsync("undo-2", Stop)).Machine.Site);
     }
 

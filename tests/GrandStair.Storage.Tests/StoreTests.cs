@@ -82,6 +82,23 @@ public abstract partial class StoreTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task What_cannot_be_read_any_more_says_what_it_was_before()
+    {
+        await ImportAsync([Machine("desk-1", "S1", ("os.version", "6.4"))]);
+        var id = (await OnlyMachineAsync()).Id;
+        foreach (var hours in new[] { 1, 2 })
+        {
+            var at = Now.AddHours(hours);
+            await Fleet.PutReadingsAsync(id, new("import", [], [Reading.Unreadable("os.version", "no answer", at, at, "import")]), at, at, Actor.Worker, Stop);
+        }
+
+        var reading = (await OnlyMachineAsync()).Find("os.version")!;
+        Assert.Equal((ReadingState.Unreadable, "6.4", Now), (reading.State, reading.Last!.Value.Text, reading.Last.Seen));
+        Assert.Equal($"unreadable: no answer; it was 6.4 on {Now:yyyy-MM-dd HH:mm} UTC", reading.Show());
+        Assert.Equal(2, (await Fleet.HistoryAsync(id, "os.version", Stop)).Count);
+    }
+
+    [Fact]
     public async Task Only_what_changed_since_is_read_again()
     {
         await ImportAsync([Machine("desk-1", "S1"), Machine("desk-2", "S2")]);

@@ -85,7 +85,7 @@ export function RemovedNote({
     },
   });
   return (
-    <div className="card note" role="status">
+    <div className="card" role="status">
       <p>
         Removed from the fleet on {time(removed.at)} by {removed.by}: {removed.reason}
       </p>

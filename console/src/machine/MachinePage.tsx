@@ -40,16 +40,18 @@ export function MachinePage() {
             </>
           )}
         </h1>
-        {!removed && may('RemoveMachines') && (
-          <Button variant="default" onClick={() => setRemoving(true)}>
-            Remove from fleet …
-          </Button>
-        )}
-        {!removed && may('ReadMachine') && (
-          <Button className="acts" loading={read.isPending} onClick={() => read.mutate()}>
-            Update readings
-          </Button>
-        )}
+        <div className="title-acts">
+          {!removed && may('RemoveMachines') && (
+            <Button variant="default" onClick={() => setRemoving(true)}>
+              Remove from fleet …
+            </Button>
+          )}
+          {!removed && may('ReadMachine') && (
+            <Button className="acts" loading={read.isPending} onClick={() => read.mutate()}>
+              Update readings
+            </Button>
+          )}
+        </div>
       </div>
       <p className="under">
         {[

@@ -97,8 +97,12 @@ export function BoardPage() {
       </div>
       <p className="under">
         Times are in {Intl.DateTimeFormat().resolvedOptions().timeZone}.{' '}
-        {may('RescheduleMachine') &&
-          `Drag a machine to reschedule it${may('LoadPlan') ? ', or a wave that has not begun to delay it' : ''}. `}
+        {may('RescheduleMachine') && (
+          <>
+            Drag a machine to reschedule it, or choose it in <Link to={`/plans/${name}?status=scheduled`}>the list</Link>
+            {may('LoadPlan') && '; drag a wave that has not begun to delay it'}.{' '}
+          </>
+        )}
         {many(unplaced, 'machine')} of {many(view.sites.length, 'site')} {unplaced === 1 ? 'is' : 'are'} not scheduled
         {unplaced > 0 && (
           <>

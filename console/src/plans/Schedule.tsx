@@ -19,15 +19,21 @@ export const useSchedule = (name: string | undefined, enabled = true) =>
 export function LastSlot({ of, before }: { of: View; before?: string | null }) {
   return (
     <>
-      If nothing fails the last slot of the {many(of.ready, 'ready machine')} ends <b>{time(of.end)}</b>
-      {before && before !== of.end && ` instead of ${time(before)}`}
-      {of.deadline &&
-        (of.meetsDeadline ? (
-          `, in time for ${date(of.deadline)}`
-        ) : (
-          <strong className="held">, after the deadline {date(of.deadline)}</strong>
-        ))}
-      .
+      {of.end ? (
+        <>
+          If nothing fails the last slot of the {many(of.ready, 'ready machine')} ends <b>{time(of.end)}</b>
+          {before && before !== of.end && ` instead of ${time(before)}`}
+          {of.deadline &&
+            (of.meetsDeadline ? (
+              `, in time for ${date(of.deadline)}`
+            ) : (
+              <strong className="held">, after the deadline {date(of.deadline)}</strong>
+            ))}
+          .
+        </>
+      ) : (
+        'No machine is ready to be scheduled.'
+      )}
       {of.notReady > 0 && (
         <>
           {' '}

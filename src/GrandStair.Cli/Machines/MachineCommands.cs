@@ -125,6 +125,7 @@ internal static class MachineCommands
             foreach (var seen in check.Seen) screen.Say($"  found     {seen.Key} = {seen.Shown}{(seen.AgeSeconds is null ? "" : $", {Screen.Age(seen.AgeSeconds)} ago, by {seen.Source}")}{(seen.Note is null || seen.Note == seen.Shown ? "" : $" ({seen.Note})")}");
             screen.Say($"  required  {check.Wanted}");
             screen.Say($"  fix       {check.Fix.Words} ({check.Fix.By}{(check.Fix.Minutes is { } minutes ? $", {minutes:0} min" : "")})");
+            if (check.State == "unknown") screen.Hint($"            read it again first: gstair check recheck {gate.Machine} {check.Name}");
             if (check.Fix.Script is not null) screen.Hint($"            gstair check fix {gate.Machine} {check.Name} --reason …{(check.Fix.Restarts ? "   (restarts it, in its next window)" : "")}");
             if (check.Lapsed is not null) screen.Say($"  lapsed    {check.Lapsed}");
             else if (check.Waivable) screen.Hint($"            can be waived: gstair check waive {gate.Machine} {check.Name} --until DAY --reason …");
@@ -133,7 +134,8 @@ internal static class MachineCommands
         foreach (var check in gate.Checks.Where(c => c.Waiver is not null))
             screen.Say($"**{check.Title}** is waived by {check.Waiver!.By} until {Screen.Time(check.Waiver.Until)} UTC: {check.Waiver.Reason}");
 
-        screen.Table(["check", "need", "state"], gate.Checks.Select(c => new[] { c.Title, c.Need, Screen.Word(c.State) }));
+        if (gate.Checks.Count > 0) screen.Table(["check", "need", "state"], gate.Checks.Select(c => new[] { c.Title, c.Need, Screen.Word(c.State) }));
+        else if (gate.Gate == "undecided") screen.Hint($"A reading is missing. 'gstair machine read {gate.Machine}' reads the machine; an import can bring it too.");
     }
 
     private static string Leg(LegView leg) =>

@@ -286,7 +286,7 @@ internal static partial class PlanCommands
 
     private static void Print(ComparisonView view, Screen screen)
     {
-        screen.Say(view.Revision == 1 ? $"**{view.Plan}** would be new, with **{view.Machines}** machines." : $"**{view.Plan}** would become revision **{view.Revision}**, with **{view.Machines}** machines.");
+        screen.Say(view.Revision == 1 ? $"**{view.Plan}** would be new, with {Screen.Many(view.Machines, "machine")}." : $"**{view.Plan}** would become revision **{view.Revision}**, with {Screen.Many(view.Machines, "machine")}.");
         foreach (var line in view.Lines) screen.Say($"  {line}");
         Print(view.Waves, screen);
         if (view.Moved.Count > 0)
@@ -309,13 +309,14 @@ internal static partial class PlanCommands
             view.Waves.Select(w => new[] { w.Wave, $"{w.Placed}", w.Left > 0 ? $"{w.Left}" : "", Screen.Time(w.From), Screen.Time(w.End), Screen.Time(w.Bound), w.BoundWhy }));
         if (view.Deadline is not null)
         {
-            screen.Say($"The last slot of the **{view.Ready}** ready machines ends **{Screen.Time(view.End)} UTC**, {(view.MeetsDeadline ? $"in time for {view.Deadline}, if nothing fails" : $"after the deadline {view.Deadline}")}.");
+            if (view.End is null) screen.Say("No machine is ready to be scheduled.");
+            else screen.Say($"The last slot of the **{view.Ready}** ready machines ends **{Screen.Time(view.End)} UTC**, {(view.MeetsDeadline ? $"in time for {view.Deadline}, if nothing fails" : $"after the deadline {view.Deadline}")}.");
             if (view.NotReady > 0) screen.Say($"**{view.NotReady}** more are not ready and will miss the deadline until fixed: gstair readiness show --plan {view.Plan}");
         }
 
         if (view.Changes.Count > 0)
         {
-            screen.Say(view.Changes.All(c => c.Meets) ? "One of these alone would do:" : view.Changes[^1].Meets ? "These together would do:" : "No change of limits, windows, soak, lines or crews alone is enough; these together help most:");
+            screen.Say(view.Changes.All(c => c.Meets) ? "One of these alone would do:" : view.Changes[^1].Meets ? "These together would do:" : "No change of limits, windows, soak, uplinks or crews alone is enough; these together help most:");
             screen.Table(["change", "then it ends (UTC)"], view.Changes.Select(c => new[] { c.What, Screen.Time(c.End) }));
         }
 

@@ -56,7 +56,7 @@ internal static class ReadinessCommands
         screen.Say($"To {view.Target}: **{view.Open} of {view.Machines - view.Arrived}** gates open, **{view.Blocked}** blocked, **{view.Undecided}** undecided{(view.Arrived > 0 ? $"; {view.Arrived} run it already" : "")}");
         screen.Hint($"{view.NobodyCanFix} cannot be fixed · {view.WaitingForOffer} wait for the vendor's rollout · {view.Conflicts} on which two sources conflict · {view.Silent} without contact for 7 days · {view.Scope}");
         if (view.UndecidedScope > 0) screen.Say($"For **{view.UndecidedScope}** more it is unknown whether they are in the scope.");
-        screen.Table(
+        if (view.Checks.Count > 0) screen.Table(
             ["check", "need?", "#met", "#not met", "#unknown", "#waived?", "#later?", "fix by?", "#unblocks"],
             view.Checks.Select(c => new[] { c.Title, c.Need, Number(c.Met), Number(c.Unmet), Number(c.Unknown), Number(c.Waived), Number(c.Deferred), Fixes(c), c.Opens > 0 ? $"+{c.Opens}" : "" }));
         if (view.ToFix.Count > 0)
@@ -65,7 +65,7 @@ internal static class ReadinessCommands
             screen.Table(["", "check", "who", "#machines", "#opens", "#open then"], view.ToFix.Select((m, i) => new[] { $"{i + 1}", m.Title, m.By, $"{m.Machines}", $"+{m.Opens}", $"{m.OpenThen}" }));
         }
 
-        foreach (var reason in view.Reasons) screen.Say($"**{reason.Machines}** have no gate: {reason.Reason}");
+        foreach (var reason in view.Reasons) screen.Say($"**{reason.Machines}** {(reason.Machines == 1 ? "has" : "have")} no gate: {reason.Reason}");
     }
 
     private static string Number(int number) => number == 0 ? "" : $"{number}";

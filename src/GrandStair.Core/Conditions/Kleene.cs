@@ -50,7 +50,7 @@ public readonly record struct EvaluationContext(DateTimeOffset Now, TimeSpan? Ma
     internal string? WhyNot(Reading? reading)
     {
         if (reading is null) return "never seen";
-        if (reading.State == ReadingState.Unreadable) return $"unreadable: {reading.Why}";
+        if (reading.State == ReadingState.Unreadable) return reading.Show();
         if (MaxAge is { } age && reading.Seen < Now - age)
             return $"seen {Units.Show((Now - reading.Seen).TotalSeconds, ValueKind.Duration)} ago, must not be older than {Units.Show(age.TotalSeconds, ValueKind.Duration)}";
         return null;

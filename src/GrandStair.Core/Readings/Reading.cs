@@ -1,3 +1,5 @@
+using System.Globalization;
+
 namespace GrandStair.Core.Readings;
 
 /// <summary>What came of looking for a key on a machine.</summary>
@@ -12,6 +14,11 @@ public enum ReadingState
     /// <summary>It was looked for and could not be read.</summary>
     Unreadable,
 }
+
+/// <summary>A value that was read before.</summary>
+/// <param name="Value">The value.</param>
+/// <param name="Seen">When it was seen, UTC.</param>
+public sealed record LastValue(ReadingValue Value, DateTimeOffset Seen);
 
 /// <summary>What was seen on a machine under one key.</summary>
 /// <param name="Key">The key, such as <c>disk.system.free</c>.</param>
@@ -33,6 +40,9 @@ public sealed record Reading(
     /// <summary>Whether the source said a time in the future, which was set back to when we received it.</summary>
     public bool Clamped { get; init; }
 
+    /// <summary>For a reading that could not be read: the last value that the source did read, and when that was seen. Null where there was none.</summary>
+    public LastValue? Last { get; init; }
+
     /// <summary>A reading with a value.</summary>
     public static Reading Of(string key, ReadingValue value, DateTimeOffset seen, DateTimeOffset received, string source) =>
         Clamp(new(key, ReadingState.Value, value, null, seen, received, source));
@@ -53,8 +63,13 @@ public sealed record Reading(
     {
         ReadingState.Value => Value!.Show(),
         ReadingState.Absent => "absent",
-        _ => $"unreadable: {Why}",
+        _ => $"unreadable: {Why}{(Last is { } last ? string.Create(CultureInfo.InvariantCulture, $"; it was {last.Value.Show()} on {last.Seen:yyyy-MM-dd HH:mm} UTC") : "")}",
     };
+
+    /// <summary>The reading as it follows an earlier one of the same source: what could not be read now keeps the last value in view.</summary>
+    public Reading After(Reading? before) => State == ReadingState.Unreadable && before is not null
+        ? this with { Last = before.Value is { } value ? new(value, before.Seen) : before.Last }
+        : this;
 
     private static Reading Clamp(Reading reading) => reading.Seen > reading.Received
         ? reading with { Seen = reading.Received, Clamped = true }

@@ -46,7 +46,7 @@ public static class RouteFinder
         search.Follow(start, from.Edition, unfinished is null ? [] : [unfinished], unfinished is null ? [] : [from.Edition]);
         var found = search.Found.Select(chain => Weigh(product, chain, target, touching, leastBuild)).OrderBy(w => w.Cost)
             .ThenBy(w => string.Join(' ', w.Route.Hops.Select(h => h.Name)), StringComparer.Ordinal).ToArray();
-        if (found.Length == 0) return Missing(search.WhyNot(start));
+        if (found.Length == 0) return Missing(search.WhyNot(start)) with { IsUnknown = search.LacksReading };
         var best = found[0];
         return best.Route with { Alternatives = [.. found.Skip(1).Select(other => new Alternative(other.Route.Hops, WhyLost(best.Cost, other.Cost)))] };
     }
@@ -104,6 +104,9 @@ public static class RouteFinder
 
         public List<Chain> Found { get; } = [];
 
+        /// <summary>Whether a hop could not be taken because a reading is missing.</summary>
+        public bool LacksReading { get; private set; }
+
         public void Follow(Release at, string? edition, ImmutableArray<Hop> main, ImmutableArray<string?> editions)
         {
             if (_furthest is null || VersionOrder.Instance.Compare(at.Version, _furthest.Version) > 0) _furthest = at;
@@ -132,7 +135,8 @@ public static class RouteFinder
         {
             mapped = edition;
             if (hop.Editions.IsEmpty || (edition is not null && hop.Editions.TryGetValue(edition, out mapped))) return true;
-            _missing.Add(edition is null ? $"its edition is not known, and hop {hop.Name} needs it" : $"edition '{edition}' cannot upgrade by hop {hop.Name}; possible: {string.Join(", ", hop.Editions.Keys.Order())}");
+            LacksReading |= edition is null;
+            _missing.Add(edition is null ? $"its edition ({product.EditionKey}) is not known, and hop {hop.Name} needs it" : $"edition '{edition}' cannot upgrade by hop {hop.Name}; possible: {string.Join(", ", hop.Editions.Keys.Order())}");
             return false;
         }
 
@@ -169,6 +173,7 @@ public static class RouteFinder
                 var name = product.Components[component].Name;
                 if (versions[component] is null)
                 {
+                    LacksReading = true;
                     _missing.Add($"the version of its {name} ({product.Components[component].VersionKey}) is not known, and {least} or later is needed");
                     return false;
                 }

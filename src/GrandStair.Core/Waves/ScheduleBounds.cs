@@ -36,7 +36,7 @@ internal sealed partial class ScheduleProblem
     {
         for (var site = 0; site < Sites; site++)
         {
-            yield return (EndOfSite(site), $"the windows of site '{SiteName(site)}' with {Plan.Limits.Site} at once");
+            yield return (EndOfSite(site), $"the windows of site '{SiteName(site)}'{(Limits.Shown(Plan.Limits.Site) is { } atOnce ? $" with {atOnce} at once" : "")}");
             yield return (EndOfUplink(site), $"the uplink of site '{SiteName(site)}'");
         }
 

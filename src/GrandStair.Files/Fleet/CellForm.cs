@@ -16,6 +16,9 @@ public sealed partial record CellForm(string? Unit = null, string? Format = null
 {
     private static readonly CultureInfo Plain = CultureInfo.InvariantCulture;
 
+    /// <summary>Texts that mean in this column that there is nothing, case ignored.</summary>
+    public ImmutableArray<string> Absent { get; init; } = [];
+
     /// <summary>A form that says nothing: cells are written as Grand Stair writes them.</summary>
     public static CellForm Own { get; } = new();
 

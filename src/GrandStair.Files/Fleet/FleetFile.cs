@@ -35,6 +35,9 @@ public sealed class FleetFile
     /// <summary>How many problems are shown in full; further ones are counted.</summary>
     public const int MostProblems = 1000;
 
+    /// <summary>How far a source's clock may be ahead without its times counting as wrong.</summary>
+    public static readonly TimeSpan ClockSkew = TimeSpan.FromMinutes(10);
+
     private static readonly string[] Columns = ["name", "serial", "site", "group", "owner", "tags", "connection", "address", "port", "user", "host key", "ssh key", "seen"];
     private static readonly FrozenSet<string> OwnColumns = Columns.ToFrozenSet(StringComparer.Ordinal);
     private readonly TextReader _reader;
@@ -197,12 +200,12 @@ public sealed class FleetFile
         foreach (var (column, text) in _format.Mapping?.Constants ?? ImmutableDictionary<string, string>.Empty) cells[column] = text;
         if (_format.Mapping is { } mapping)
         {
-            foreach (var (column, _) in cells.Where(c => mapping.Absent.Contains(c.Value.Trim())).ToArray()) cells[column] = "";
+            foreach (var (column, _) in cells.Where(c => mapping.IsAbsent(c.Key, c.Value.Trim())).ToArray()) cells[column] = "";
         }
 
         // Lines of a file cover the same keys, mostly; those of CSV all do.
         if (!_covered.SequenceEqual(cells.Keys.Where(IsReading))) _covered = [.. cells.Keys.Where(IsReading)];
-        if (UplinkOf(cells, _covered, line) is not { } machine) return null;
+        if (MachineOf(cells, _covered, line) is not { } machine) return null;
         if (_names.TryGetValue(machine.Name, out var first))
         {
             Tell(line, $"'{machine.Name}' is a duplicate of line {first}; skipped.", "duplicate names");
@@ -243,7 +246,7 @@ public sealed class FleetFile
         if (problems.Count > 0) throw new FileException(problems);
     }
 
-    private ReportedMachine? UplinkOf(Dictionary<string, string> cells, ImmutableArray<string> covered, int line)
+    private ReportedMachine? MachineOf(Dictionary<string, string> cells, ImmutableArray<string> covered, int line)
     {
         string? Cell(string column) => cells.TryGetValue(column, out var text) && text.Length > 0 ? text : null;
         ReportedMachine? Refuse(string message)
@@ -253,7 +256,7 @@ public sealed class FleetFile
         }
 
         if (Cell("name") is not { } name) return Refuse("The name is empty.");
-        if (name.Length > 200 || name.Any(char.IsControl)) return Refuse("The name has more than 200 signs or control signs.");
+        if (name.Length > 200 || name.Any(char.IsControl)) return Refuse("The name has more than 200 characters, or control characters.");
         var seen = _format.SeenAt ?? _now;
         if (Cell("seen") is { } seenText)
         {
@@ -261,6 +264,8 @@ public sealed class FleetFile
             if (why is not null) return Refuse($"'{name}': seen is '{Short(seenText)}', {why}.");
             if (ReadingValue.Parse(ValueKind.Instant, written, out var expected) is not { } value) return Refuse($"'{name}': seen is '{Short(seenText)}', expected {expected}.");
             seen = DateTimeOffset.FromUnixTimeSeconds((long)value.Amount);
+            if (seen > _now + ClockSkew)
+                Tell(line, $"'{name}': seen is '{Short(seenText)}', which lies in the future; its readings count as seen now. Check the clock of the source, and which part of a date is the day.", "times that lie in the future");
         }
         else if (_format.SeenAt is null && covered.Length > 0)
         {

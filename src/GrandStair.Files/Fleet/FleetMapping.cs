@@ -14,7 +14,7 @@ public sealed record FleetMapping(ImmutableDictionary<string, string> ByColumn, 
 {
     /// <summary>
     /// Reads a mapping file: <c>columns</c> with a key or field and its column, or a group of <c>column</c> and how its cells are written
-    /// (<c>unit</c>, <c>format</c>, <c>zone</c>, <c>decimal</c>, <c>values</c>); <c>zone</c> and <c>decimal</c> for all columns that do not say otherwise;
+    /// (<c>unit</c>, <c>format</c>, <c>zone</c>, <c>decimal</c>, <c>values</c>, <c>absent</c>); <c>zone</c> and <c>decimal</c> for all columns that do not say otherwise;
     /// <c>absent</c> with texts that mean nothing; <c>constants</c> with a key or field and its text. The column of <c>seen</c> says when readings were seen.
     /// In JSON Lines a column is the path of a field, such as <c>bios.version</c>.
     /// </summary>
@@ -54,7 +54,10 @@ public sealed record FleetMapping(ImmutableDictionary<string, string> ByColumn, 
         if (format is not null && kind is not (ValueKind.Date or ValueKind.Instant)) group.Wrong("format", $"'{key}' is no day or time and has no format.");
         else if (format is not null && !IsPattern(format)) group.Wrong("format", $"'{format}' is no pattern of a day or time; expected one such as dd/MM/yyyy HH:mm.");
         else if (format is not null && kind == ValueKind.Instant && zone is null && !CellForm.HasOffset(format)) group.Wrong("format", $"Times such as '{format}' do not say their zone; state it with 'zone', such as Europe/London.");
-        return new(unit, format, zone, DecimalOf(group) ?? all.Decimal, group.Pairs("values").ToImmutableDictionary(StringComparer.OrdinalIgnoreCase));
+        return new(unit, format, zone, DecimalOf(group) ?? all.Decimal, group.Pairs("values").ToImmutableDictionary(StringComparer.OrdinalIgnoreCase))
+        {
+            Absent = [.. group.Texts("absent")],
+        };
     }
 
     private static bool IsPattern(string format)
@@ -96,6 +99,9 @@ public sealed record FleetMapping(ImmutableDictionary<string, string> ByColumn, 
             .Select(c => new FileProblem(file, 1, 0, $"The mapping speaks of a column '{c}', which the file has not{(Spelling.Nearest(c, header) is { } near ? $"; did you mean '{near}'?" : "")}."))];
         return missing.Length > 0 ? throw new FileException(missing) : [.. header.Select(ColumnOf)];
     }
+
+    /// <summary>Whether a text means, under a key or field, that there is nothing.</summary>
+    internal bool IsAbsent(string key, string text) => Absent.Contains(text) || FormOf(key).Absent.Contains(text, StringComparer.OrdinalIgnoreCase);
 
     /// <summary>How the cells of a key or field are written.</summary>
     internal CellForm FormOf(string key) => Forms.GetValueOrDefault(key, CellForm.Own);

@@ -67,7 +67,7 @@ internal static class ImportEndpoints
         var now = clock.GetUtcNow();
         var from = source ?? "import";
         if (ReservedSources.Contains(from) || from.Length > 40) throw new CommandException("source", $"'{from}' is no name for an import's source; expected at most 40 characters, and none of {string.Join(", ", ReservedSources)}, by which the service itself names what it knows.");
-        if (ticket is { Length: > 100 }) throw new CommandException("ticket", "The ticket has more than 100 signs.");
+        if (ticket is { Length: > 100 }) throw new CommandException("ticket", "The ticket has more than 100 characters.");
         var characters = EncodingOf(encoding);
         var seenAt = SeenAt(seen, now);
         var jsonLines = IsJsonLines(format);
@@ -218,8 +218,8 @@ internal static class ImportEndpoints
     {
         if (seen is null) return null;
         if (seen == "now") return now;
-        return ReadingValue.Parse(ValueKind.Instant, seen, out var expected) is { } value
-            ? DateTimeOffset.FromUnixTimeSeconds((long)value.Amount)
-            : throw new CommandException("seen", $"seen is '{seen}'; expected 'now' or {expected}.");
+        if (ReadingValue.Parse(ValueKind.Instant, seen, out var expected) is not { } value) throw new CommandException("seen", $"seen is '{seen}'; expected 'now' or {expected}.");
+        var at = DateTimeOffset.FromUnixTimeSeconds((long)value.Amount);
+        return at <= now + FleetFile.ClockSkew ? at : throw new CommandException("seen", $"seen is '{seen}', which lies in the future; it is {now:yyyy-MM-dd HH:mm} UTC now.");
     }
 }

@@ -286,7 +286,7 @@ public sealed class FleetTable(Database database)
         {
             var known = merged.GetValueOrDefault(reading.Key);
             if (known is not null && known.Seen > reading.Seen) continue;
-            merged[reading.Key] = reading;
+            merged[reading.Key] = reading.After(known);
             // What is so now stands among the readings; the history keeps what was so before.
             if (known is not null && !known.Says(reading)) await RecordAsync(c, t, machine, known);
         }
@@ -323,6 +323,13 @@ public sealed class FleetTable(Database database)
                 writer.WriteNumber("seen"u8, Micros.Of(r.Seen));
                 writer.WriteNumber("received"u8, Micros.Of(r.Received));
                 if (r.Clamped) writer.WriteBoolean("clamped"u8, true);
+                if (r.Last is { } last)
+                {
+                    writer.WriteString("lastKind"u8, Name(last.Value.Kind));
+                    writer.WriteString("lastValue"u8, last.Value.Text);
+                    writer.WriteNumber("lastSeen"u8, Micros.Of(last.Seen));
+                }
+
                 writer.WriteEndObject();
             }
 
@@ -339,7 +346,10 @@ public sealed class FleetTable(Database database)
         var from = Shared(source);
         return JsonSerializer.Deserialize<StoredReading[]>(document, Json)!.Select(r => new Reading(
             Shared(r.Key), r.State, r.Value is null ? null : ReadingValue.Parse(r.Kind, r.Value, out _), r.Why, Micros.Time(r.Seen), Micros.Time(r.Received), from)
-        { Clamped = r.Clamped });
+        {
+            Clamped = r.Clamped,
+            Last = r.LastValue is { } last ? new(ReadingValue.Parse(r.LastKind, last, out _)!, Micros.Time(r.LastSeen)) : null,
+        });
     }
 
     /// <summary>The one copy of a text that all machines have in common: a key's or a source's name.</summary>
@@ -371,6 +381,12 @@ public sealed class FleetTable(Database database)
         public long Received { get; init; }
 
         public bool Clamped { get; init; }
+
+        public ValueKind LastKind { get; init; }
+
+        public string? LastValue { get; init; }
+
+        public long LastSeen { get; init; }
     }
 
     private sealed record DocumentRow

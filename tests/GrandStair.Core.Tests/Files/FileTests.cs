@@ -247,26 +247,29 @@ public sealed class FileTests
         var file = Read(
             """
             Hostname;Location;Last scan;Model;Free GB;Power
-            desk-1;Westhaven;31/03/2027 18:05;Brae 4;1.041,5;Mains
-            desk-2;Westhaven;31/03/2027 18:05;N/A;-;battery
+            desk-1;Westhaven;31/03/2026 18:05;Brae 4;1.041,5;Mains
+            desk-2;Westhaven;31/03/2026 18:05;N/A;-;battery
             desk-3;Westhaven;;Brae 4;12;Mains
-            desk-4;Westhaven;03-31-2027;Brae 4;12;Mains
-            desk-5;Westhaven;31/10/2027 01:30;Brae 4;12;Sun
+            desk-4;Westhaven;03-31-2026;Brae 4;12;Mains
+            desk-5;Westhaven;25/10/2026 01:30;Brae 4;12;Sun
+            desk-6;Westhaven;02/11/2027 08:00;Brae 4;unknown;Mains
             """,
             new("import", Mapping: mapping));
-        Assert.Equal(["desk-1", "desk-2", "desk-3", "desk-5"], file.Machines.Select(m => m.Name));
+        Assert.Equal(["desk-1", "desk-2", "desk-3", "desk-5", "desk-6"], file.Machines.Select(m => m.Name));
         string Values(int machine) => string.Join(", ", file.Machines[machine].Report.Readings.Where(r => r.Key != "os.product").Select(r => $"{r.Key} {r.Show()}").Order());
-        Assert.Equal(new DateTimeOffset(2027, 3, 31, 17, 5, 0, TimeSpan.Zero), file.Machines[0].Seen);
+        Assert.Equal(new DateTimeOffset(2026, 3, 31, 17, 5, 0, TimeSpan.Zero), file.Machines[0].Seen);
         Assert.Equal(1041.5e9, file.Machines[0].Report.Readings.Single(r => r.Key == "disk.system.free").Value!.Amount);
         Assert.Equal("power.mains no", Values(1));
         Assert.Empty(file.Machines[2].Report.Covered);
         // The first of the hour that comes twice.
-        Assert.Equal(new DateTimeOffset(2027, 10, 31, 0, 30, 0, TimeSpan.Zero), file.Machines[3].Seen);
+        Assert.Equal(new DateTimeOffset(2026, 10, 25, 0, 30, 0, TimeSpan.Zero), file.Machines[3].Seen);
         Assert.Collection(
             file.Problems,
             p => Assert.Equal((4, "'desk-3' does not say when its readings were seen. They were left out, the rest of the line was kept; say it for such lines with --seen TIME."), (p.Line, p.Message)),
-            p => Assert.Contains("seen is '03-31-2027', which is not written as 'dd/MM/yyyy HH:mm', such as 31/03/2027 18:05", p.Message, StringComparison.Ordinal),
-            p => Assert.Contains("power.mains is 'Sun', expected yes or no", p.Message, StringComparison.Ordinal));
+            p => Assert.Contains("seen is '03-31-2026', which is not written as 'dd/MM/yyyy HH:mm', such as 31/03/2027 18:05", p.Message, StringComparison.Ordinal),
+            p => Assert.Contains("power.mains is 'Sun', expected yes or no", p.Message, StringComparison.Ordinal),
+            p => Assert.Contains("'desk-6': seen is '02/11/2027 08:00', which lies in the future; its readings count as seen now", p.Message, StringComparison.Ordinal));
+        Assert.Equal((Now, "absent"), (file.Machines[4].Report.Readings[0].Seen, file.Machines[4].Report.Readings.Single(r => r.Key == "disk.system.free").Show()));
     }
 
     [Fact]

@@ -99,7 +99,7 @@ public sealed class GateTests
     [InlineData("7.0", "Counter", "8", "edition 'Counter' cannot upgrade by hop")]
     [InlineData("8", "Workplace", "7", "newer than")]
     [InlineData("5.1", "Workplace", "7", "no release that the catalogue knows")]
-    [InlineData("6.4", "-", "7", "edition is not known")]
+    [InlineData("6.4", "-", "7", "edition (os.edition) is not known")]
     [InlineData("?", "Workplace", "7", "os.version is not known")]
     public void Where_there_is_no_route_it_says_what_is_missing(string version, string edition, string target, string says) =>
         Assert.Contains(says, Route(version, edition, target).Why, StringComparison.Ordinal);
