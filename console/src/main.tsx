@@ -86,7 +86,7 @@ const router = createBrowserRouter([
 
 const theme = createTheme({ fontFamily: 'Atkinson Hyperlegible Next, sans-serif', defaultRadius: 6 });
 
-// The content security policy forbids styles that are written into the page; Mantine's variables come from its style sheet and ours.
+// The content security policy forbids styles that are written into the page; Mantine's variables come from style sheets instead.
 createRoot(document.getElementById('root') as HTMLElement).render(
   <StrictMode>
     <MantineProvider

@@ -266,7 +266,7 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>Holds a plan.</summary>
     public Task<PlanView> HoldAsync(string name, string reason, CancellationToken stop) => SendAsync<PlanView>(HttpMethod.Post, $"plans/{Escape(name)}/hold", JsonContent.Create(new Because(reason)), stop);
 
-    /// <summary>Exemptions a machine from a plan.</summary>
+    /// <summary>Exempts a machine from a plan.</summary>
     public Task ExemptAsync(string plan, string machine, ExemptCommand command, CancellationToken stop) =>
         SendAsync<object?>(HttpMethod.Post, $"plans/{Escape(plan)}/members/{Escape(machine)}/exemption", JsonContent.Create(command), stop);
 

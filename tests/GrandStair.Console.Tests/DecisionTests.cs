@@ -46,6 +46,40 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await page.GetByRole(AriaRole.Button, new() { Name = "Import 2 machines" }).ClickAsync();
         await Assertions.Expect(page.Locator("main")).ToContainTextAsync("Added 2 machines and updated 0");
         Assert.Equal(2, (await small.Service.Client.MachinesAsync("annexe", 5, Stop)).Total);
+
+        await page.GetByRole(AriaRole.Button, new() { NameRegex = new("^Undo the import of") }).First.ClickAsync();
+        await Assertions.Expect(page.GetByRole(AriaRole.Dialog)).ToContainTextAsync("2 machines that it added leave the fleet");
+        await page.GetByLabel("Why").FillAsync("the wrong annexe");
+        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Undo this import" }).ClickAsync();
+        await Assertions.Expect(page.Locator("main")).ToContainTextAsync("undone on");
+        Assert.Equal(0, (await small.Service.Client.MachinesAsync("annexe", 5, Stop)).Total);
+    }
+
+    [Fact]
+    public async Task Machines_are_removed_one_by_one_or_all_that_match_and_restored()
+    {
+        var file = Path.Combine(small.Service.Data, "gone.csv");
+        await File.WriteAllTextAsync(file, "name,site,connection\ngone-1,Pier,simulated\ngone-2,Pier,simulated\ngone-3,Pier,simulated\n", Stop);
+        await small.Service.OkAsync("fleet", "import", file);
+        var page = await small.OpenAsync("/machines/gone-1");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Remove from fleet …" }).ClickAsync();
+        await page.GetByLabel("Why").FillAsync("sold");
+        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Remove gone-1" }).ClickAsync();
+        await Assertions.Expect(page.GetByRole(AriaRole.Status)).ToContainTextAsync("by admin: sold");
+        await page.GotoAsync(new Uri(small.Service.Url, "/fleet?filter=gone-").ToString());
+        await page.GetByRole(AriaRole.Button, new() { Name = "Remove these 2 machines from the fleet …" }).ClickAsync();
+        await Assertions.Expect(page.GetByRole(AriaRole.Dialog)).ToContainTextAsync("gone-2, gone-3");
+        await page.GetByLabel("Why").FillAsync("sold too");
+        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Remove 2 machines" }).ClickAsync();
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("0 machines match");
+        Assert.Equal(0, (await small.Service.Client.MachinesAsync("site = Pier", 5, Stop)).Total);
+
+        await page.GotoAsync(new Uri(small.Service.Url, "/machines/gone-2").ToString());
+        await page.GetByRole(AriaRole.Button, new() { Name = "Restore …" }).ClickAsync();
+        await page.GetByLabel("Why").FillAsync("bought back");
+        await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Restore gone-2" }).ClickAsync();
+        await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Remove from fleet …" })).ToBeVisibleAsync();
+        Assert.Equal(["gone-2"], (await small.Service.Client.MachinesAsync("site = Pier", 5, Stop)).Items.Select(m => m.Name));
     }
 
     [Fact]

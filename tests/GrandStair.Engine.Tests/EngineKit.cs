@@ -141,7 +141,7 @@ internal sealed class EngineKit : IAsyncDisposable
             foreach (var (key, value) in but?.Invoke(i) ?? []) truth[key] = value;
             World.Add([($"desk-{i}", truth)]);
             var readings = ReadingLines.Parse(string.Join('\n', truth.Where(t => t.Value != "-").Select(t => $"{t.Key} = {t.Value}")), CatalogueCache.Keys, "inventory", now, out _);
-            reported.Add(new(i + 1, $"desk-{i}", [], $"Site {i % 2}", "", "", [], new("simulated", "", 22, "root", null), new("inventory", [], readings), now));
+            reported.Add(new(i + 1, $"desk-{i}", [], $"Site {i % 2}", "", "deck-it", [], new("simulated", "", 22, "root", null), new("inventory", [], readings), now));
         }
 
         await new FleetTable(Database).ImportAsync(reported, "inventory", new("planner"), now, Stop);

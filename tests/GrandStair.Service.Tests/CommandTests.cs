@@ -76,7 +76,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         var times = (await fleet.Service.Client.TimesAsync("other", "desk-1", null, null, Stop)).Times;
         await ShowsAsync("other times are free", "plan", "free-slots", "other", "desk-1");
         await TellsAsync("begins", "plan", "reschedule", "other", "desk-1", $"{times[^1].From:O}", "--reason", "its user asked");
-        await TellsAsync("was given up", "plan", "reschedule", "other", "desk-1", "--give-up", "--reason", "she changed her mind");
+        await TellsAsync("is back on the plan's own schedule", "plan", "reschedule", "other", "desk-1", "--give-up", "--reason", "she changed her mind");
         await TellsAsync("is in wave Pilot", "plan", "move", "other", "desk-4", "Pilot", "--reason", "on loan");
         await TellsAsync("desk-5", "plan", "exempt", "other", "desk-5", "--as", "retired", "--reason", "sold");
         await FailsAsync(3, "its runs and their history stay", "plan", "discard", "small", "--reason", "x");

@@ -13,7 +13,7 @@ const parts = [
   ['secrets', 'Secrets', 'ListSecrets'],
 ] as const;
 
-/** Who may what, and what is trusted. */
+/** Accounts, rights, and what is trusted. */
 export function AccessPage() {
   const may = useMay();
   const shown = parts.filter(([, , call]) => may(call));

@@ -11,7 +11,7 @@ import { useMay } from '../session/useSession';
 const MOST = 200;
 const HASH = 12;
 
-/** What runs on machines: what was changed and waits, and what ran where. */
+/** Scripts: catalogue changes that wait for approval, and what ran on which machine. */
 export function Catalogue() {
   const changes = useQuery({ queryKey: ['changes'], queryFn: () => take(api.GET('/api/v1/catalogue/changes')) });
   const uses = useQuery({
@@ -111,7 +111,7 @@ function Change({ change }: { change: Schemas['CatalogueChangeView'] }) {
           <b>{file.file}</b> {file.change} {file.after && <code className="quiet">SHA-256 {file.after.slice(0, HASH)}…</code>}
           <pre className="diff">
             {file.lines.map((line, i) => (
-              // biome-ignore lint/suspicious/noArrayIndexKey: lines have no other name than their place
+              // biome-ignore lint/suspicious/noArrayIndexKey: lines are identified by their position only
               <span key={i} className={line.startsWith('+') ? 'came' : 'went'}>
                 {line}
                 {'\n'}

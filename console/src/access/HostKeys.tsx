@@ -10,7 +10,7 @@ import { useMay } from '../session/useSession';
 
 const MOST = 500;
 
-/** By what machines are known again. */
+/** The SSH host keys by which machines are recognised. */
 export function HostKeys() {
   const may = useMay();
   const queries = useQueryClient();

@@ -6,7 +6,7 @@ import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { time } from '../parts/words';
 
-/** Keys and passwords that the service uses; nobody is ever shown one. */
+/** Keys and passwords that the service uses. They are write-only. */
 export function Secrets() {
   const queries = useQueryClient();
   const [putting, setPutting] = useState(false);

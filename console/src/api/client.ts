@@ -5,14 +5,14 @@ export type Schemas = components['schemas'];
 
 export const api = createClient<paths>({ baseUrl: '/' });
 
-/** Something that is wrong in a file, where it is. */
+/** A problem in a file, with its position. */
 export interface FileProblem {
   line: number;
   column: number;
   message: string;
 }
 
-/** What the service said in place of an answer (RFC 9457). */
+/** A problem that the service returned (RFC 9457). */
 export class ServiceProblem extends Error {
   constructor(
     readonly status: number,
@@ -30,7 +30,7 @@ interface Answer<T> {
   response: Response;
 }
 
-/** The answer's data; throws what the service said where there is none. */
+/** The data of a successful answer; throws a ServiceProblem otherwise. */
 export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>;
   try {

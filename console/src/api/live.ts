@@ -3,7 +3,7 @@ import { useEffect, useState } from 'react';
 
 const SETTLE = 700;
 
-/** Keeps what is shown fresh: whenever something changes, what depends on it is asked again, at most every 0.7 s. */
+/** Refetches the queries that depend on what changed, at most every 0.7 s. */
 export function useLive(): 'live' | 'away' {
   const queries = useQueryClient();
   const [state, setState] = useState<'live' | 'away'>('live');

@@ -14,7 +14,7 @@ const FIELDS = [
   ['machine', 'Machine'],
 ] as const;
 
-/** Who did what. */
+/** The audit log. */
 export function AuditPage() {
   const may = useMay();
   const [params] = useSearchParams();
@@ -104,7 +104,7 @@ export function AuditPage() {
   );
 }
 
-/** What a command was given to: a machine by its name, and what of it. */
+/** The subject of a command: a machine by its name, and which part of it. */
 function subject(e: Schemas['AuditView']): string {
   if (!e.machine) return e.subject;
   return /^m\d+$/.test(e.subject) ? e.machine : `${e.subject} on ${e.machine}`;

@@ -37,7 +37,7 @@ export function ImportPage() {
     },
   });
   const report = send.data;
-  // What is shown is of the file as it was chosen then.
+  // A preview belongs to the file and the options that were chosen for it.
   const change =
     <T,>(set: (value: T) => void) =>
     (value: T) => {

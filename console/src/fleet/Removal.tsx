@@ -63,7 +63,7 @@ export function RemoveMatching({ filter, total }: { filter: string; total: numbe
   );
 }
 
-/** That a machine was removed, and the way back. */
+/** Says that a machine was removed, and offers to restore it. */
 export function RemovedNote({
   id,
   name,
@@ -85,13 +85,13 @@ export function RemovedNote({
     },
   });
   return (
-    <div className="card" role="status">
+    <div className="card above" role="status">
       <p>
         Removed from the fleet on {time(removed.at)} by {removed.by}: {removed.reason}
       </p>
       {mayRestore && (
         <Button variant="default" onClick={() => setOpen(true)}>
-          Restore {name} …
+          Restore …
         </Button>
       )}
       {open && (

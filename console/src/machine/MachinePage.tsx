@@ -19,7 +19,11 @@ export function MachinePage() {
   const [removing, setRemoving] = useState(false);
   const path = { params: { path: { name } } };
   const machine = useQuery({ queryKey: ['machine', name], queryFn: () => take(api.GET('/api/v1/machines/{name}', path)) });
-  const gate = useQuery({ queryKey: ['gate', name], queryFn: () => take(api.GET('/api/v1/machines/{name}/gate', path)) });
+  const gate = useQuery({
+    queryKey: ['gate', name],
+    enabled: machine.data?.removed === null,
+    queryFn: () => take(api.GET('/api/v1/machines/{name}/gate', path)),
+  });
   const read = useMutation({
     mutationFn: () => take(api.POST('/api/v1/machines/{name}/readings', path)),
     onSuccess: () => queries.invalidateQueries(),
@@ -73,8 +77,8 @@ export function MachinePage() {
       {read.error && <Problem of={read.error} />}
       <div className="columns halves">
         <div className="stack">
-          {gate.data && <Gate gate={gate.data} plan={place?.plan} />}
-          {gate.error && !(gate.error instanceof ServiceProblem && gate.error.status === 404) && <Problem of={gate.error} />}
+          {!removed && gate.data && <Gate gate={gate.data} plan={place?.plan} />}
+          {!removed && gate.error && !(gate.error instanceof ServiceProblem && gate.error.status === 404) && <Problem of={gate.error} />}
           <Places view={machine.data} />
         </div>
         <Readings view={machine.data} />
@@ -83,7 +87,7 @@ export function MachinePage() {
   );
 }
 
-/** The hops with what each makes of the machine, and the routes that lost. */
+/** The route's hops, and the alternatives that were not taken. */
 function Route({ gate }: { gate: Schemas['GateView'] }) {
   return (
     <>

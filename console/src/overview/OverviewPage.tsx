@@ -50,7 +50,7 @@ function NoPlan() {
   );
 }
 
-/** The page's answer in one sentence, and what it depends on in a quieter line. */
+/** The overall status in one sentence, and the details below it. */
 function Answer({ view }: { view: Schemas['OverviewView'] }) {
   const { plan } = view;
   const verified = count(plan, 'verified') + count(plan, 'done');
@@ -108,7 +108,7 @@ const supportOf = (end: string, now: string) => {
 
 const count = (plan: Schemas['PlanRow'], status: string) => plan.tally[status] ?? 0;
 
-/** Legend of the staircase and filter at once. */
+/** The counts by status: a legend of the staircase whose entries lead to the machines. */
 function StatusStrip({ plan }: { plan: Schemas['PlanRow'] }) {
   return (
     <nav className="strip" aria-label="Machines by status">

@@ -12,7 +12,7 @@ const DAY = 86_400_000;
 
 type View = Schemas['OverviewView'];
 
-/** Time to the right, each wave a stair as high as its share: the planned line, the actual line climbing it, today, the deadline. */
+/** Progress over time: each wave is a stair as high as its share of the machines, with the planned line, the actual line, today and the deadline. */
 export function Staircase({ view }: { view: View }) {
   const go = useNavigate();
   const now = Date.parse(view.now);
@@ -82,7 +82,7 @@ interface Stair {
   note: string;
 }
 
-/** Each wave from when it began, or is scheduled to begin, as high as its share of the machines. */
+/** The waves as stairs, each from its actual or planned start and as high as its share of the machines. */
 function stairs(view: View, now: number): Stair[] {
   let bottom = 0;
   let before = Date.parse(view.plan.started ?? view.plan.created);
@@ -129,7 +129,7 @@ function stepLine(points: View['planned'], x: (at: number) => number, y: (n: num
   return `M${x(begin)} ${y(0)}${steps.join('')}H${x(end).toFixed(1)}`;
 }
 
-/** Where the actual line will go on: half of what was rehearsed goes left of the line, and eight in ten within the band. */
+/** The forecast: the line is the median of the simulations, the band their 80 % range. */
 function Band({
   of,
   x,
@@ -189,7 +189,7 @@ function Axes({
   const numbers = Array.from({ length: Math.floor(total / step) + 1 }, (_, i) => i * step);
   const days = (end - from) / DAY;
   const every = days > 120 ? 28 : days > 45 ? 14 : 7;
-  // Mondays, so that weeks can be counted.
+  // A tick on each Monday.
   const monday = from + ((8 - new Date(from).getDay()) % 7) * DAY;
   const marks = Array.from({ length: Math.max(0, Math.ceil((end - monday) / (every * DAY))) }, (_, i) => monday + i * every * DAY);
   return (
@@ -212,7 +212,7 @@ function Axes({
   );
 }
 
-/** A step that gives three to six numbers on the axis. */
+/** A step width that puts three to six numbers on the axis. */
 function niceStep(total: number): number {
   const rough = total / 4;
   const power = 10 ** Math.floor(Math.log10(Math.max(1, rough)));

@@ -12,7 +12,7 @@ interface Target {
   product?: string;
 }
 
-/** What can be done about one check on one machine: ask it again, let its script fix it, waive it. */
+/** The actions for one check on one machine: recheck, run its fix script, waive. */
 export function CheckActions({ machine, check, target }: { machine: string; check: Schemas['CheckView']; target: Target }) {
   const queries = useQueryClient();
   const may = useMay();
@@ -98,7 +98,7 @@ interface FixProps {
   onClose: () => void;
 }
 
-/** Says what a fix script does to the machine, and when, before it runs. */
+/** Confirms a fix script: what it does to the machine, and when. */
 function FixDialog({ machine, check, hasPlan, busy, error, onFix, onClose }: FixProps) {
   const [now, setNow] = useState(false);
   const { restarts, script, words } = check.fix;

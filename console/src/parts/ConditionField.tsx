@@ -8,11 +8,11 @@ interface Props {
   placeholder: string;
   className?: string;
   onSubmit: (condition: string) => void;
-  /** Whether leaving the field submits it too, where it is one of several in a form. */
+  /** Whether leaving the field submits it, as in a form with several fields. */
   submitsOnLeave?: boolean;
 }
 
-/** A field for a condition that offers keys, comparisons and the values that the fleet has. */
+/** A field for a condition, with completion of keys, comparisons and values. */
 export function ConditionField({ value, label, placeholder, className, onSubmit, submitsOnLeave = false }: Props) {
   const [text, setText] = useState(value);
   const [open, setOpen] = useState(false);

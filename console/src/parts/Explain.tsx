@@ -1,7 +1,7 @@
 import type { Schemas } from '../api/client';
 import { span } from './words';
 
-/** Found, required, fix: the form of every explanation. */
+/** Explains a check: found, required, fix. */
 export function Explain({
   seen,
   wanted,

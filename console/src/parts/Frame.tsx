@@ -17,13 +17,13 @@ const pages = [
   ['/outcomes', 'Outcomes'],
 ] as const;
 
-/** Pages that not everybody may see, each with the call that it needs. */
+/** Pages that need a right, with the call that each of them makes. */
 const kept = [
   ['/access', 'Access', ['ListAccounts', 'ListScriptUses']],
   ['/audit', 'Audit', ['ListAudit']],
 ] as const;
 
-/** The house: where one can go, the filter, who one is and what time it is; and the page. */
+/** The frame of every page: navigation, search, the signed-in account and the service's time. */
 export function Frame() {
   const session = useSession();
   const may = useMay();
@@ -82,7 +82,7 @@ function Live() {
   ) : null;
 }
 
-/** The fleet's filter, from every page. */
+/** The search field in the header. */
 function FilterBox() {
   const [params] = useSearchParams();
   const place = useLocation();
@@ -97,7 +97,7 @@ function FilterBox() {
   );
 }
 
-/** Who one is, and the service's clock, which in a demo runs faster than ours. */
+/** The signed-in account and the service's clock, which runs fast in a demo. */
 function Now({ session }: { session: Schemas['SessionView'] }) {
   const [, tick] = useState(0);
   const [taken] = useState(() => new Map<string, number>());

@@ -1,15 +1,15 @@
 import { ServiceProblem } from '../api/client';
 
 /**
- * Whether a page has nothing to show but its error. While the service is away what was read last stays on the page, with a notice above
- * that it may be old; what was taken away or is not allowed any more goes.
+ * Whether a page can show nothing but its error. During an outage, pages keep the data that they have, with a notice above them
+ * that it may be old. A page whose object is gone, or no longer allowed, shows the error.
  */
 export function failed<Query extends { error: Error | null; data: unknown }>(query: Query): query is Query & { error: Error } {
   const { error, data } = query;
   return error !== null && (data === undefined || (error instanceof ServiceProblem && error.status >= 400 && error.status < 500));
 }
 
-/** What went wrong, in the service's own words. */
+/** An error, as the service describes it. */
 export function Problem({ of }: { of: Error }) {
   const away = of instanceof ServiceProblem && of.status === 0;
   const denied = of instanceof ServiceProblem && of.status === 403;
@@ -32,7 +32,7 @@ export function Problem({ of }: { of: Error }) {
   );
 }
 
-/** While the first answer is on its way. */
+/** Shown until the first answer arrives. */
 export function Loading() {
   return (
     <p className="quiet loading" aria-live="polite">

@@ -7,23 +7,23 @@ interface Props {
   act: string;
   busy: boolean;
   error: Error | null;
-  /** What else is asked for, before the reason. */
+  /** Further fields, above the reason. */
   children?: ReactNode;
-  /** What the text is; otherwise why. */
+  /** The label of the text field; 'Why' by default. */
   ask?: string;
-  /** What becomes of the text. */
+  /** The description of the text field. */
   describes?: string;
-  /** Whether no text is asked for. */
+  /** Whether there is no text field. */
   without?: boolean;
-  /** How wide it is. */
+  /** The width of the dialog. */
   size?: 'md' | 'lg';
-  /** Whether all else that is asked for is there. */
+  /** Whether the further fields are complete. */
   ready?: boolean;
   onAct: (reason: string) => void;
   onClose: () => void;
 }
 
-/** Asks for the reason of a command; it is kept with the caller's name. */
+/** Asks for the reason of a command, which goes to the audit log. */
 export function ReasonDialog({
   title,
   what,
@@ -41,7 +41,7 @@ export function ReasonDialog({
 }: Props) {
   const [reason, setReason] = useState('');
   const [opener] = useState(() => document.activeElement);
-  // The dialog is taken away at once, so that nothing else gives the focus back to what opened it.
+  // The dialog is unmounted at once, so Mantine cannot return the focus to the element that opened it.
   useEffect(
     () => () => {
       if (opener instanceof HTMLElement) opener.focus();
@@ -52,7 +52,7 @@ export function ReasonDialog({
     <Modal.Root opened onClose={onClose} centered lockScroll={false} size={size}>
       <Modal.Overlay />
       <Modal.Content>
-        {/* A header is a banner of the whole page otherwise. */}
+        {/* Otherwise the header counts as a banner landmark of the page. */}
         <Modal.Header role="presentation">
           <Modal.Title>{title}</Modal.Title>
           <Modal.CloseButton aria-label="Close" />
@@ -86,7 +86,7 @@ export function ReasonDialog({
   );
 }
 
-/** What went wrong, and the ways out: to leave it, or to do it. */
+/** The error of a dialog, and its two buttons. */
 export function DialogActions({
   act,
   busy,

@@ -3,7 +3,7 @@ import { span, word } from './words';
 
 const phases = ['gate', 'stage', 'wait', 'protect', 'apply', 'verify'];
 
-/** The phases up to the verification, filled as far as a run has come. */
+/** The progress of a run through its phases. */
 export function RunProgress({ run }: { run: Schemas['RunRow'] }) {
   const number = Number(run.phaseNumber);
   return (
@@ -31,7 +31,7 @@ export function RunProgress({ run }: { run: Schemas['RunRow'] }) {
   );
 }
 
-/** How long a run is still to go, by how much it takes longer than usual, or how long nothing was heard of it. */
+/** The remaining time of a run, how far it is over the usual time, or since when there is no contact. */
 export function ToGo({ run }: { run: Schemas['RunRow'] }) {
   if (run.noContact) return <span className="over-text">no contact for {span(run.noContact.seconds)}</span>;
   if (run.overSeconds) return <span className="over-text">{span(run.overSeconds)} over the usual time</span>;

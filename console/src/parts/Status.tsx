@@ -1,6 +1,6 @@
 import { word } from './words';
 
-/** Where machines stand, in the order of their way, with the shape that says the same as the colour. */
+/** The statuses in their order, each with a shape beside its colour. */
 export const statuses = [
   ['done', '■'],
   ['verified', '▲'],

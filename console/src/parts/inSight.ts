@@ -11,7 +11,7 @@ interface Rows {
   onMore: () => void;
 }
 
-/** Only the rows in sight are drawn, so that a hundred thousand scroll as smoothly as ten; more are fetched before the end comes. */
+/** Draws only the visible rows of a long list, and fetches more before the end is reached. */
 export function useRowsInSight<T extends Element>({ count, height, overscan, more, onMore }: Rows) {
   const box = useRef<T>(null);
   const virtual = useVirtualizer({ count, getScrollElement: () => box.current, estimateSize: () => height, overscan });

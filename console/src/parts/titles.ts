@@ -1,7 +1,7 @@
 const pages: Record<string, string> = { '': 'Overview', me: 'Your account' };
 const planPages: Record<string, string> = { edit: 'edit', board: 'board', rehearsal: 'forecast' };
 
-/** The title of a page, by which its tab and its place in the history are told from others: `desk-w-001 · Grand Stair`. */
+/** The title of a page, for its tab and the history: `desk-w-001 · Grand Stair`. */
 export function titleOf(path: string): string {
   const [page = '', name, part] = path.split('/').slice(1).map(decodeURIComponent);
   return `${nameOf(page, name, part)} · Grand Stair`;

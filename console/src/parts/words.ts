@@ -1,13 +1,13 @@
-/** Words of the API that people know by another one. */
+/** Words of the API that the console shows differently. */
 const known: Record<string, string> = {
   unmet: 'not met',
   preserves: 'does not preserve everything',
 };
 
-/** A word of the API as people read it. */
+/** A word of the API as the console shows it. */
 export const word = (text: string | null | undefined) => known[text ?? ''] ?? (text ?? '').replaceAll('-', ' ');
 
-/** A number of seconds in the unit that people use. */
+/** A number of seconds in the unit that fits. */
 export function span(seconds: number | null | undefined): string {
   if (seconds === null || seconds === undefined) return '';
   if (seconds < 59.5) return `${Math.round(seconds)} s`;
@@ -18,7 +18,7 @@ export function span(seconds: number | null | undefined): string {
 
 let now = () => Date.now();
 
-/** Sets the service's clock, which in a demo is not ours: it says which year is this one. */
+/** Sets the service's clock, which differs from the browser's in a demo; it decides which year is the current one. */
 export const setClock = (clock: () => number) => {
   now = clock;
 };
@@ -31,7 +31,7 @@ const clock = new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-dig
 const longDay = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'long' });
 const longDayOfYear = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'long', year: 'numeric' });
 
-/** A moment by the viewer's clock, with its year where that is not this one. */
+/** A moment in the viewer's time zone, with its year unless it is the current one. */
 export function time(at: string | null | undefined): string {
   if (!at) return '';
   const moment = new Date(at);
@@ -40,11 +40,11 @@ export function time(at: string | null | undefined): string {
 
 const zoned = new Intl.DateTimeFormat('en-GB', { timeZoneName: 'short' });
 
-/** The viewer's time zone, in which all times are shown. */
+/** The viewer's time zone, in which times are shown. */
 export const zone = () => zoned.formatToParts(new Date(now())).find((part) => part.type === 'timeZoneName')?.value ?? '';
 export const hour = (at: string) => clock.format(new Date(at));
 
-/** A day, with its year where that is not this one. */
+/** A day, with its year unless it is the current one. */
 export function date(at: string | null | undefined): string {
   if (!at) return '';
   const moment = new Date(at);
@@ -53,16 +53,16 @@ export function date(at: string | null | undefined): string {
 
 const whole = new Intl.NumberFormat('en-GB');
 
-/** A number of things, with its thousands apart. */
+/** A number with thousands separators. */
 export const amount = (count: number) => whole.format(count);
 
 export const many = (count: number, one: string, more = `${one}s`) => `${amount(count)} ${count === 1 ? one : more}`;
 
-/** A share, 0 to 1; what is nearly all or nearly nothing is not told as all or nothing. */
+/** A share, 0 to 1, in per cent; it never rounds up to 100 % or down to 0 %. */
 export const percent = (share: number) =>
   share > 0 && share < 0.01 ? 'under 1 %' : share > 0.99 && share < 1 ? 'over 99 %' : `${Math.round(share * 100)} %`;
 
-/** A moment as a field for it takes it: on the clock on the wall here. */
+/** A moment in the format of a datetime-local field: local time. */
 export const clockMoment = (at: string) => {
   const moment = new Date(at);
   return new Date(moment.getTime() - moment.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);

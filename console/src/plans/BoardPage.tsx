@@ -19,7 +19,7 @@ const LEAST = 30;
 const STEP = 20;
 const DAY = 86_400_000;
 const GRAIN = 15 * 60_000;
-/** From so many sites on some are searched for rather than looked for. */
+/** From this number of sites on, the board offers a search. */
 const MANY_SITES = 20;
 
 type Board = Schemas['BoardView'];
@@ -27,7 +27,7 @@ type Site = Schemas['BoardSite'];
 type Slot = Schemas['BoardSlot'];
 type Wave = Schemas['BoardWave'];
 
-/** A plan over time: its waves, and by site when each may be touched, when not, and who goes when. */
+/** The schedule of a plan over time: waves, and for each site its windows, freezes and slots. */
 export function BoardPage() {
   const { name = '' } = useParams();
   const [params, setParams] = useSearchParams();
@@ -64,7 +64,7 @@ export function BoardPage() {
     else next.delete('site');
     setParams(next, { replace: true });
   };
-  // Where the address says from when, that counts at once, and not what is still shown.
+  // The start in the URL counts at once, before its data has arrived.
   const begin = Date.parse(from ?? view.from);
   const slots = view.sites.reduce((sum, s) => sum + s.slots.length, 0);
   const unplaced = view.sites.reduce((sum, s) => sum + s.unplaced, 0);
@@ -112,7 +112,7 @@ export function BoardPage() {
         )}
         .
       </p>
-      <section className="card wide-drawing" aria-label="Sites over time">
+      <section className="card wide-drawing" aria-label="Schedule by site">
         <Chart
           view={view}
           onReschedule={(machine, start) => setRescheduling({ machine, start })}
@@ -137,16 +137,16 @@ export function BoardPage() {
 /** The midnight before a moment, in local time. */
 const midnight = (at: string) => new Date(new Date(at).setHours(0, 0, 0, 0)).toISOString();
 
-/** The class that colours a wave; after four they come again. */
+/** The colour class of a wave; four colours repeat. */
 const colourOf = (wave: number) => `wave-${((wave - 1) % 4) + 1}`;
 
-/** Whether a machine has not begun, so that its time can still be another. */
+/** Whether a machine has not begun, so that it can be rescheduled. */
 const isMovable = (slot: Slot) => slot.status === 'ready' || slot.status === 'scheduled';
 
-/** Whether a machine would be touched outside of its site's windows, as far as can be seen before the service is asked. */
+/** Whether a time is outside the site's windows, as far as the console can tell before it asks the service. */
 const breaks = (site: Site, start: number, end: number) => !site.open.some((o) => Date.parse(o.from) <= start && end <= Date.parse(o.to));
 
-/** What is moved over the board: a machine's slot, or a wave. */
+/** What is being dragged: a machine's slot, or a wave. */
 interface Drag {
   slot?: Slot;
   wave?: Wave;
@@ -157,7 +157,7 @@ interface Drag {
   moved: boolean;
 }
 
-/** Slots in as many lanes as go at once. */
+/** Puts overlapping slots into lanes. */
 function lanes(slots: Slot[]): { slot: Slot; lane: number }[] {
   const ends: number[] = [];
   return slots.map((slot) => {
@@ -222,7 +222,7 @@ function Chart({ view, onReschedule, onBegin }: { view: Board } & Chosen) {
   const starts = Array.from({ length: dayCount }, (_, i) => from + i * DAY);
   return (
     <>
-      {/* Stays in sight however many sites there are. */}
+      {/* Sticky, so that the days stay visible above many sites. */}
       <div className="board-days" aria-hidden="true">
         {starts
           .filter((_, i) => i % every === 0)
@@ -281,7 +281,7 @@ interface Placed {
   placed: { slot: Slot; lane: number }[];
 }
 
-/** A wave from its first slot to its last. */
+/** A bar from the first slot of a wave to its last. */
 function WaveBar({ wave, top, x, onGrab }: { wave: Wave; top: number; x: (at: number) => number; onGrab?: (e: PointerEvent) => void }) {
   const [from, to] = [wave.from && x(Date.parse(wave.from)), wave.to && x(Date.parse(wave.to))];
   const notBefore = wave.notBefore ? `, not before ${time(wave.notBefore)}` : '';
@@ -317,7 +317,7 @@ function WaveBar({ wave, top, x, onGrab }: { wave: Wave; top: number; x: (at: nu
   );
 }
 
-/** Where a machine, or a wave, would go if it were let go now. */
+/** Where a dragged machine or wave would be dropped. */
 function Ghost({ drag, rows, waves, x }: { drag: Drag; rows: Placed[]; waves: Wave[]; x: (at: number) => number }) {
   const row = rows.find((r) => r.placed.some((p) => p.slot.machine === drag.slot?.machine));
   const lane = row?.placed.find((p) => p.slot.machine === drag.slot?.machine)?.lane ?? 0;

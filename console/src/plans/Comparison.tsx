@@ -4,11 +4,11 @@ import { ChangeLine, Few, LastSlot, LeftLine } from './Schedule';
 
 type View = Schemas['ComparisonView'];
 
-/** What loading a text of a plan would change: who goes, when it ends, what moves, and which lines are others. */
+/** What loading a plan's text would change: members, end, moved slots, and lines. */
 export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBefore?: string | null; isBrief?: boolean }) {
   const { schedule } = of;
   const most = isBrief ? 3 : 5;
-  // From when on it is scheduled: where nothing else lets a wave wait it goes on from there.
+  // The moment from which the schedule is computed; a wave without another limit begins then.
   const start = schedule.waves[0]?.from;
   const come = of.waves.filter((w) => w.from === null).length;
   const leave = of.waves.filter((w) => w.to === null).length;
@@ -109,7 +109,7 @@ export function Comparison({ of, endBefore, isBrief = false }: { of: View; endBe
       {!isBrief && of.lines.length > 0 && (
         <pre className="lines">
           {of.lines.map((line, i) => (
-            // biome-ignore lint/suspicious/noArrayIndexKey: the same line can come and go at several places
+            // biome-ignore lint/suspicious/noArrayIndexKey: the same line can be added and removed in several places
             <span key={i} className={line.startsWith('+') ? 'comes' : 'goes'}>
               {line}
               {'\n'}

@@ -11,18 +11,18 @@ import { Comparison } from './Comparison';
 import { PlanForm } from './PlanForm';
 import { useSchedule } from './Schedule';
 
-/** How high a line of the text is, as its style has it. */
+/** The line height of the text, as in its style. */
 const LINE = 19;
 
-/** A plan as a form and as its text at once, with what loading it would change. */
+/** Edits a plan as a form and as text, and shows what loading it would change. */
 export function EditPage() {
   const { name } = useParams();
   return name === undefined ? <Editor start={start()} revision={0} /> : <Change key={name} name={name} />;
 }
 
-/** A plan that there is, changed. */
+/** Edits an existing plan. */
 function Change({ name }: { name: string }) {
-  // The revision that somebody works on stays, whatever others load meanwhile.
+  // The revision being edited stays, even if somebody loads a newer one meanwhile.
   const [from, setFrom] = useState<Schemas['PlanView']>();
   const plan = useQuery({
     queryKey: ['plan', name, 'to edit'],
@@ -48,7 +48,7 @@ function Change({ name }: { name: string }) {
   );
 }
 
-/** What a new plan says before anybody has said anything. */
+/** The text of a new plan. */
 const start = () => `plan: new-plan
 target: { product: "", release: "" }
 scope: ""
@@ -210,7 +210,7 @@ function Editor({
   );
 }
 
-/** What is wrong in the text; each leads to its line. */
+/** The problems of the text; each leads to its line. */
 function Wrong({ of, onShow }: { of: Error; onShow: (problem: FileProblem) => void }) {
   const problems = of instanceof ServiceProblem ? of.problems : [];
   if (problems.length === 0) return <p className="form-error">{of.message}</p>;
@@ -231,7 +231,7 @@ function Wrong({ of, onShow }: { of: Error; onShow: (problem: FileProblem) => vo
   );
 }
 
-/** A text that outlives leaving the page, in this tab, until it is forgotten. */
+/** A draft in session storage: it survives leaving the page, in this tab. */
 function useKept(key: string, start: string): [string, (text: string) => void, () => void] {
   const [text, setText] = useState(() => sessionStorage.getItem(key) ?? start);
   const change = (next: string) => {

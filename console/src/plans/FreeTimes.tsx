@@ -1,7 +1,7 @@
 import type { Schemas } from '../api/client';
 import { date, hour, time } from '../parts/words';
 
-/** Free times by day, to be chosen from. */
+/** Free times by day, to choose one. */
 export function FreeTimes({
   times,
   chosen,

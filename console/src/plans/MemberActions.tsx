@@ -19,7 +19,7 @@ interface Member {
   hasRun: boolean;
 }
 
-/** What can be decided about a machine that does not go: retry it, choose its method, exempt it. */
+/** The actions for a machine that is not scheduled or has stopped: retry, method, exempt. */
 export function MemberActions({ plan, machine, status, hasRun }: Member) {
   const may = useMay();
   const [asked, setAsked] = useState<'retry' | 'method' | 'exempt' | null>(null);

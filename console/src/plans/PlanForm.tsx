@@ -7,7 +7,7 @@ import { ConditionField } from '../parts/ConditionField';
 import { isAlone, isSaid, lengthAt, type Path, textAt, textsAt, understood, type Value, withSwapped, withValue } from './planText';
 
 interface Field {
-  /** Where it stands within the plan, or within an entry of a list. */
+  /** The path of the field within the plan, or within an entry of a list. */
   at: string;
   label: string;
   kind: 'text' | 'whole' | 'day' | 'condition' | 'texts' | 'flag' | 'choice';
@@ -18,16 +18,16 @@ interface Field {
 interface List {
   title: string;
   at: string;
-  /** What one entry is called. */
+  /** The name of one entry. */
   one: string;
   fields: Field[];
-  /** What a new entry says. */
+  /** The value of a new entry. */
   fresh: Value;
-  /** Whether it matters which entry stands before which. */
+  /** Whether the order of the entries matters. */
   inOrder?: boolean;
 }
 
-/** A plan's fields as a form; whatever is changed in it is changed in the text, and nothing else of it. */
+/** A plan's fields as a form. Each change is made in the text and leaves the rest of it as it is. */
 export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boolean; onChange: (text: string) => void }) {
   const doc = understood(text);
   const catalogue = useQuery({ queryKey: ['catalogue'], staleTime: 60_000, queryFn: () => take(api.GET('/api/v1/catalogue')) });
@@ -35,7 +35,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
   const groups = useValues('group');
   const product = catalogue.data?.find((p) => p.name === textAt(doc, ['target', 'product']));
   const set = (path: Path, value: Value | undefined) => onChange(withValue(text, path, value));
-  /** Whose yes is wanted can go; that one is wanted stays. */
+  /** Removing the last approver keeps 'approval: yes'. */
   const setApproval = (path: Path, value: Value | undefined) =>
     value === undefined && path.length > 1 && isAlone(doc, path) ? set(['approval'], 'yes') : set(path, value);
   const section = (fields: Field[]) => (
@@ -205,7 +205,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
   );
 }
 
-/** The values of a key that the fleet has. */
+/** The values of a key in the fleet. */
 function useValues(key: string): string[] {
   const values = useQuery({
     queryKey: ['completion', `${key} = "`],
@@ -221,11 +221,11 @@ interface Edits {
 }
 
 interface Moves {
-  /** Puts the entry of a list behind the one after it. */
+  /** Swaps an entry of a list with the next one. */
   onToNext: (path: Path, at: number) => void;
 }
 
-/** The methods in their order of preference: a machine gets the first of them that suits it. */
+/** The methods in their order of preference: a machine gets the first that suits it. */
 function Methods({
   chosen,
   offers,
@@ -265,7 +265,7 @@ function Methods({
   );
 }
 
-/** What can be done to an entry of a list as a whole. */
+/** The actions for a whole entry of a list. */
 function Handles({
   one,
   at,
@@ -304,7 +304,7 @@ function Handles({
   );
 }
 
-/** The entries of a list, each told in a line and opened to change it. */
+/** The entries of a list, each as a summary that opens for editing. */
 function Entries({ of, doc, onSet, onToNext }: Edits & Moves & { of: List }) {
   const at = of.at.split('.');
   const count = lengthAt(doc, at);
@@ -338,7 +338,7 @@ function Entries({ of, doc, onSet, onToNext }: Edits & Moves & { of: List }) {
                 of.inOrder
                   ? (from) => {
                       onToNext(at, from);
-                      // What is open stays open where it goes.
+                      // An open entry stays open when it moves.
                       setOpen(open === from ? from + 1 : open === from + 1 ? from : open);
                     }
                   : undefined
@@ -362,7 +362,7 @@ function Entries({ of, doc, onSet, onToNext }: Edits & Moves & { of: List }) {
   );
 }
 
-/** An entry in one line: what is said of it, in the order of its fields. */
+/** A one-line summary of an entry, in the order of its fields. */
 function told(doc: Document, of: List, path: Path): string {
   const said = of.fields.map((f) => textsAt(doc, [...path, ...f.at.split('.')]).join(', ')).filter((t) => t !== '');
   return said.join(' · ') || `${of.one}, empty`;
@@ -434,7 +434,7 @@ function Entry({ field, doc, path, onSet }: Edits & { field: Field; path: Path }
   }
 }
 
-/** A field whose text counts once somebody leaves it or presses Enter. */
+/** A field that commits its text on blur or Enter. */
 function Settled({ value, onSettle, ...rest }: { value: string; onSettle: (text: string) => void } & ComponentProps<typeof TextInput>) {
   const [text, setText] = useState(value);
   useEffect(() => setText(value), [value]);

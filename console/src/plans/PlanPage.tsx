@@ -60,7 +60,7 @@ export function PlanPage() {
   );
 }
 
-/** What somebody has to read, or to put up with by name, before the plan starts. */
+/** What must be acknowledged before the plan starts. */
 function Acknowledgements({ plan }: { plan: string }) {
   const queries = useQueryClient();
   const may = useMay();
@@ -339,7 +339,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
   );
 }
 
-/** When a machine goes: its slot, or quietly the time that is scheduled for it. */
+/** A machine's slot, or in grey the time that is planned for it. */
 function SlotTime({ of }: { of: Schemas['MemberRow'] }) {
   const at = of.slotStart ?? of.chosen ?? of.plannedStart;
   if (!at) return null;

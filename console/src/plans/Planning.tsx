@@ -12,7 +12,7 @@ import { ShareLinks } from './ShareLinks';
 
 type View = Schemas['PlanView'];
 
-/** What a plan is beside its waves: who has to say yes, whether it ends in time, and what its pilot stands for. */
+/** Approvals, deadline and pilot coverage of a plan. */
 export function Planning({ view }: { view: View }) {
   return (
     <div className="before-and-pilot">
@@ -85,7 +85,7 @@ function InTime({ view }: { view: View }) {
   );
 }
 
-/** How old a forecast is, and what has been changed since, so that it no longer counts. */
+/** The age of a forecast, and what has changed since it was made. */
 export function ForecastAge({ of }: { of: Schemas['ForecastView'] }) {
   return (
     <span className="quiet">
@@ -94,7 +94,7 @@ export function ForecastAge({ of }: { of: Schemas['ForecastView'] }) {
   );
 }
 
-/** What the forecast says, in two sentences. */
+/** A summary of the forecast in two sentences. */
 function Likely({ of }: { of: Schemas['ForecastView'] }) {
   const first = of.sites[0];
   return (
@@ -118,7 +118,7 @@ function Likely({ of }: { of: Schemas['ForecastView'] }) {
   );
 }
 
-/** Who might approve but may not, since what is to be approved has a change of theirs. */
+/** Approvers who may not approve because they changed the plan. */
 const barred = (a: Schemas['ApprovalView']) => a.contributors.filter((c) => a.asked.length === 0 || a.asked.includes(c));
 
 function Approvals({ view }: { view: View }) {

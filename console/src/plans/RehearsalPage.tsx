@@ -13,14 +13,14 @@ type Forecast = Schemas['ForecastView'];
 
 const SHOWN = 14;
 
-/** When a plan will be done, what is in the way, and what would come of changing it. */
+/** The forecast of a plan, its delays, and what changes would bring. */
 export function RehearsalPage() {
   const { name = '' } = useParams();
   const [params, setParams] = useSearchParams();
   const path = { params: { path: { name } } };
   const all = useQuery({ queryKey: ['rehearsals', name], queryFn: () => take(api.GET('/api/v1/plans/{name}/rehearsals', path)) });
   const plan = useQuery({ queryKey: ['plan', name], queryFn: () => take(api.GET('/api/v1/plans/{name}', path)) });
-  // Only what is running has a forecast; all else is rehearsed when somebody asks.
+  // Only a running plan has a forecast; other plans are rehearsed on demand.
   const isStarted = plan.data?.plan.state === 'started';
   const forecast = useQuery({
     queryKey: ['forecast', name],
@@ -64,7 +64,7 @@ export function RehearsalPage() {
         <section className="card above" aria-label="What if">
           <h2>
             <span>Completion forecast</span>
-            <span className="quiet">bar: eight in ten · mark: half of them by then · red: deadline</span>
+            <span className="quiet">bar: 80 % range · mark: median · red: deadline</span>
           </h2>
           <Ranges of={results} />
         </section>
@@ -135,7 +135,7 @@ const ROW = 34;
 const HEAD = 26;
 const DAY = 86_400_000;
 
-/** When the plan, and each what-if, is done: the range as a bar, its middle as a mark, the deadline as a line. */
+/** The finish of the plan and of each what-if: a bar for the range, a mark for the median, a line for the deadline. */
 function Ranges({ of }: { of: Forecast[] }) {
   const moments = of
     .flatMap((f) => [f.verified.p10, f.verified.p90 ?? f.verified.p50, f.deadline])
@@ -201,7 +201,7 @@ const month = new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short',
 const shortDay = (at: number) => month.format(new Date(at));
 const clip = (text: string) => (text.length > 42 ? `${text.slice(0, 41)}…` : text);
 
-/** Asks for a rehearsal: each line is a what-if, in the words of the plan's file. */
+/** Starts a rehearsal; each line is a what-if in the syntax of the plan's file. */
 function Ask({ plan, onAsked }: { plan: string; onAsked: (id: number) => void }) {
   const may = useMay();
   const queries = useQueryClient();

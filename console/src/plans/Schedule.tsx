@@ -6,7 +6,7 @@ import { amount, date, many, time } from '../parts/words';
 
 type View = Schemas['ScheduleView'];
 
-/** How a plan is scheduled as it is kept. */
+/** The schedule of a plan as it is stored. */
 export const useSchedule = (name: string | undefined, enabled = true) =>
   useQuery({
     queryKey: ['schedule', name],
@@ -64,7 +64,7 @@ export const LeftLine = ({ of }: { of: Schemas['LeftView'] }) => (
   </li>
 );
 
-/** The first few of many, and how many more there are, with what is said behind that. */
+/** The first few of many, and a button that shows more. */
 export function Few<T>({ of, most, rest, children }: { of: T[]; most: number; rest: string; children: (one: T) => ReactNode }) {
   if (of.length === 0) return null;
   return (

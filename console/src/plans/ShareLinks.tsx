@@ -9,7 +9,7 @@ import { useMay } from '../session/useSession';
 
 const kinds = ['owner', 'site', 'crew', 'wave', 'plan'];
 
-/** The share links at which people without an account find this plan's slots. */
+/** The share links to this plan's slots, for people without an account. */
 export function ShareLinks({ view }: { view: Schemas['PlanView'] }) {
   const queries = useQueryClient();
   const may = useMay();

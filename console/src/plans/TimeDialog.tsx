@@ -8,7 +8,7 @@ import { FreeTimes } from './FreeTimes';
 
 const DAY = 86_400_000;
 
-/** Gives a machine a time: which are free, what is in the way of one, and who makes room for it. */
+/** Reschedules a machine: free times, conflicts, and which machines would move. */
 export function TimeDialog({ plan, machine, start, onClose }: { plan: string; machine: string; start?: string; onClose: () => void }) {
   const queries = useQueryClient();
   const [at, setAt] = useState(start);
@@ -17,7 +17,7 @@ export function TimeDialog({ plan, machine, start, onClose }: { plan: string; ma
     queryKey: ['times', plan, machine, start],
     staleTime: 30_000,
     queryFn: () => {
-      // Where a time is wanted, those around it are of interest.
+      // Free times around the wanted one.
       const around = start ? { from: shifted(start, -2), to: shifted(start, 14) } : {};
       return take(api.GET('/api/v1/plans/{name}/members/{machine}/times', { params: { path, query: around } }));
     },
@@ -67,7 +67,7 @@ export function TimeDialog({ plan, machine, start, onClose }: { plan: string; ma
   );
 }
 
-/** What comes of a time: what is in the way, or who makes room and what becomes of the end. */
+/** The effect of a time: what prevents it, or which machines move and how the end changes. */
 function Trial({ of, error }: { of: Schemas['TrialView'] | undefined; error: Error | null }) {
   if (error) return <p className="form-error">{error.message}</p>;
   if (!of) return <p className="quiet">Checking conflicts …</p>;

@@ -8,7 +8,7 @@ import { Comparison } from './Comparison';
 import { textAt, understood, withValue } from './planText';
 import { useSchedule } from './Schedule';
 
-/** Lets a wave begin not before a moment, or as soon as it can: what comes of it is shown before it is kept as the plan's next revision. */
+/** Sets the earliest start of a wave, and shows the effect before loading it as the next revision. */
 export function WaveDialog({
   plan,
   number,
@@ -72,13 +72,13 @@ export function WaveDialog({
         onChange={(e) => setChosen(e.currentTarget.value ? new Date(e.currentTarget.value).toISOString() : '')}
         mb="sm"
       />
-      {isChanged && !comparison.data && !comparison.error && <p className="quiet">Looking what comes of it …</p>}
+      {isChanged && !comparison.data && !comparison.error && <p className="quiet">Calculating the impact …</p>}
       {isChanged && comparison.data && <Comparison of={comparison.data} endBefore={now.data?.end} isBrief />}
     </ReasonDialog>
   );
 }
 
-/** A moment of the plan's text, which is in UTC where it says nothing else, as this page keeps it; empty where there is none. */
+/** A moment of the plan's text (UTC unless it has an offset) as a Date field value; empty where there is none. */
 function moment(text: string): string {
   const read = Date.parse(/^[\d-]+ [\d:]+$/.test(text) ? `${text.replace(' ', 'T')}Z` : text);
   return Number.isNaN(read) ? '' : new Date(read).toISOString();

@@ -3,10 +3,10 @@ import { type Document, isCollection, isMap, isNode, isPair, isScalar, isSeq, pa
 export type Path = readonly (string | number)[];
 export type Value = string | number | boolean | readonly Value[] | { readonly [field: string]: Value | undefined };
 
-/** A plan's text, understood as far as it can be. */
+/** A plan's text, parsed as far as possible. */
 export const understood = (text: string): Document => parseDocument(text, { schema: 'failsafe' });
 
-/** What is written at a path: a text, a list of texts, or nothing. */
+/** The value at a path: a text, a list of texts, or undefined. */
 export function textsAt(doc: Document, path: Path): string[] {
   const node = doc.getIn(path, true);
   if (isScalar(node)) return [String(node.value ?? '')];
@@ -15,24 +15,24 @@ export function textsAt(doc: Document, path: Path): string[] {
 
 export const textAt = (doc: Document, path: Path): string => textsAt(doc, path)[0] ?? '';
 
-/** How many entries the list at a path has. */
+/** The number of entries of the list at a path. */
 export function lengthAt(doc: Document, path: Path): number {
   const node = doc.getIn(path, true);
   return isSeq(node) ? node.items.length : 0;
 }
 
-/** Whether a yes stands at a path, or a group that says more than that. */
+/** Whether the value at a path is yes, or a group. */
 export const isSaid = (doc: Document, path: Path): boolean => isMap(doc.getIn(path, true)) || ['yes', 'true'].includes(textAt(doc, path));
 
-/** Whether a field is all that its group says. */
+/** Whether a field is the only one of its group. */
 export function isAlone(doc: Document, path: Path): boolean {
   const group = doc.getIn(path.slice(0, -1), true);
   return isMap(group) && group.items.length === 1;
 }
 
 /**
- * The text with the value at a path put in, changed, or taken out where it is undefined. Everything else, comments and layout with it,
- * stays as somebody wrote it.
+ * The text with the value at a path set, or removed if it is undefined. Everything else, including comments and layout,
+ * stays as it is.
  */
 export function withValue(text: string, path: Path, value: Value | undefined): string {
   const doc = understood(text);
@@ -41,7 +41,7 @@ export function withValue(text: string, path: Path, value: Value | undefined): s
   const parent = above.length === 0 ? doc.contents : doc.getIn(above, true);
   if (!isMap(parent) && !isSeq(parent)) {
     if (value === undefined) return text;
-    // What holds it is not there, or is no group: it comes with it.
+    // The parent does not exist or is no group; create it.
     return above.length === 0
       ? `${text.trimEnd()}\n${key}: ${written(value, false)}\n`
       : withValue(text, above, typeof key === 'number' ? [value] : { [key]: value });
@@ -50,12 +50,12 @@ export function withValue(text: string, path: Path, value: Value | undefined): s
   const at = isMap(parent) ? parent.items.findIndex((p) => isScalar(p.key) && p.key.value === key) : (key as number);
   if (at < 0 || at >= parent.items.length)
     return value === undefined ? text : insert(text, parent, `${isMap(parent) ? `${key}: ` : ''}${written(value, inFlow)}`);
-  // A list or group of which nothing is left goes with its last entry.
+  // A list or group goes with its last entry.
   if (value === undefined) return parent.items.length === 1 && above.length > 0 ? withValue(text, above, undefined) : cut(text, parent, at);
   return replace(text, parent, at, written(value, inFlow));
 }
 
-/** The text with an entry of a list and the one after it in each other's place, each with the comments above it. */
+/** The text with an entry of a list and the next one swapped, each with the comments above it. */
 export function withSwapped(text: string, path: Path, at: number): string {
   const list = understood(text).getIn(path, true);
   if (!isSeq(list) || at < 0 || at + 1 >= list.items.length) return text;
@@ -66,7 +66,7 @@ export function withSwapped(text: string, path: Path, at: number): string {
 
 const isFlow = (node: unknown) => isCollection(node) && node.flow === true;
 
-/** Where an entry's value begins and ends; without a value both are where one would stand. */
+/** The range of an entry's value; empty, at its position, where there is none. */
 function valueSpan(parent: YAMLMap | YAMLSeq, at: number): [number, number] {
   const item = parent.items[at];
   const node = isPair(item) ? item.value : item;
@@ -111,14 +111,14 @@ function cut(text: string, parent: YAMLMap | YAMLSeq, at: number): string {
     if (at < last) return text.slice(0, start) + text.slice(keyStart(parent, at + 1));
     return text.slice(0, at > 0 ? endOf(text, parent, at - 1) : start) + text.slice(end);
   }
-  // The first field of an entry stands on the line of its hyphen, where the next one takes its place.
+  // The first field of an entry is on the line of the hyphen; the next field takes its place.
   if (isMap(parent) && /-\s*$/.test(text.slice(text.lastIndexOf('\n', start - 1) + 1, start)) && at < last)
     return text.slice(0, start) + text.slice(keyStart(parent, at + 1));
   const [from, to] = entrySpan(text, parent, at);
   return text.slice(0, from) + text.slice(to + 1);
 }
 
-/** Where an entry begins and ends: between commas, or with its whole lines and the comments in lines above it. */
+/** The range of an entry: between commas, or its whole lines with the comment lines above. */
 function entrySpan(text: string, parent: YAMLMap | YAMLSeq, at: number): [number, number] {
   const end = endOf(text, parent, at);
   if (parent.flow) return [keyStart(parent, at), end];
@@ -131,13 +131,13 @@ function entrySpan(text: string, parent: YAMLMap | YAMLSeq, at: number): [number
   }
 }
 
-/** Where an entry's value ends; that of a list in lines of its own takes the last line's end with it, which is no part of it. */
+/** The end of an entry's value, without the line break that the parser counts to a block list. */
 const endOf = (text: string, parent: YAMLMap | YAMLSeq, at: number) => {
   const [from, to] = valueSpan(parent, at);
   return from + text.slice(from, to).trimEnd().length;
 };
 
-/** Where the line begins on which an entry stands; that of its hyphen, for an entry of a list. */
+/** The start of an entry's line; for an entry of a list, the line of its hyphen. */
 function lineStart(text: string, parent: YAMLMap | YAMLSeq, at: number): number {
   const start = keyStart(parent, at);
   const mark = isSeq(parent) ? text.lastIndexOf('-', start - 1) : start;
@@ -149,7 +149,7 @@ function lineEnd(text: string, from: number): number {
   return end < 0 ? text.length : end;
 }
 
-/** A value as it is written in one line. */
+/** A value in flow style, on one line. */
 function written(value: Value, inFlow: boolean): string {
   if (typeof value === 'string') return scalar(value, inFlow);
   if (typeof value !== 'object') return String(value);
@@ -165,6 +165,6 @@ function scalar(text: string, inFlow: boolean): string {
     !/^[-?:,[\]{}#&*!|>'"%@`]/.test(text) &&
     !/: | #|:$|\n/.test(text) &&
     !(inFlow && /[,[\]{}]/.test(text));
-  // A release such as 7.10 is no number, wherever the text is read.
+  // A release such as 7.10 must not become a number.
   return plain && !/^[0-9.]+$/.test(text) ? text : `"${text.replaceAll('\\', '\\\\').replaceAll('"', '\\"').replaceAll('\n', ' ')}"`;
 }

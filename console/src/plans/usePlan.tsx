@@ -3,7 +3,7 @@ import { useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { word } from '../parts/words';
 
-/** The plans, and the name of the one that a page is about: the one in its address, or the newest that is running, or the newest. */
+/** The plans, and the one that a page shows: from the URL, or the newest running plan, or the newest. */
 export function usePlan() {
   const [params] = useSearchParams();
   const plans = useQuery({ queryKey: ['plans'], queryFn: () => take(api.GET('/api/v1/plans')) });
@@ -11,7 +11,7 @@ export function usePlan() {
   return { plans, name: params.get('plan') ?? current?.name };
 }
 
-/** Chooses the plan that a page is about; nothing where there is only one. */
+/** Switches the plan that a page shows; hidden if there is only one. */
 export function PlanSwitcher({ plans, name }: { plans: Schemas['PlanRow'][] | undefined; name: string | undefined }) {
   const [params, setParams] = useSearchParams();
   if (!plans || plans.length < 2) return null;

@@ -227,7 +227,7 @@ function Bar({ check }: { check: Schemas['CheckCount'] }) {
   );
 }
 
-/** The machines behind a check, and the one chosen explained. */
+/** The machines behind a check, and an explanation of the selected one. */
 function Behind({ target, check }: { target: Target; check: Schemas['CheckCount'] }) {
   const [params, setParams] = useSearchParams();
   const rows = useInfiniteQuery({
@@ -330,7 +330,7 @@ function PickList({ rows, chosen, more, onMore, onPick }: PickProps) {
   );
 }
 
-/** What to fix, in the order in which it opens the most gates. */
+/** What to fix, in the order that unblocks the most machines. */
 function ToFix({ view, onChoose }: { view: Schemas['ReadinessView']; onChoose: (name: string) => void }) {
   if (view.toFix.length === 0) return null;
   return (

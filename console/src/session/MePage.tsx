@@ -9,7 +9,7 @@ import { time } from '../parts/words';
 import { Scope } from './Scope';
 import { useSession } from './useSession';
 
-/** Who one is, and with what one calls. */
+/** The signed-in account, its tokens and sessions. */
 export function MePage() {
   const session = useSession();
   const go = useNavigate();
@@ -171,7 +171,7 @@ function TokenDialog({ busy, error, onAct, onClose }: TokenProps) {
   );
 }
 
-/** Who is signed in. */
+/** The active sessions. */
 export function Sessions({ account }: { account?: string }) {
   const queries = useQueryClient();
   const query = account ? { account } : {};

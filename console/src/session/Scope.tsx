@@ -1,4 +1,4 @@
-/** What one may, and where. */
+/** The roles and sites of an account. */
 export function Scope({ roles, sites }: { roles: readonly string[]; sites: readonly string[] }) {
   return (
     <>
@@ -7,7 +7,7 @@ export function Scope({ roles, sites }: { roles: readonly string[]; sites: reado
   );
 }
 
-/** Sites as people read them. */
+/** Sites as a text. */
 export function where(sites: readonly string[]): string {
   if (sites.length === 1 && sites[0] === '*') return 'all sites';
   return sites.length === 0 ? 'no site' : sites.join(', ');

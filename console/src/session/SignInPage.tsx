@@ -101,7 +101,7 @@ export function SignInPage() {
   );
 }
 
-/** What went wrong on the way back to this page. */
+/** Errors of the redirect back from an identity provider. */
 function troubleOf(params: URLSearchParams, provider: string | null): string | null {
   if (params.get('link') === 'used')
     return 'That link was used already, or is too old. Start the demo again for a new one, or sign in with a token.';

@@ -10,7 +10,7 @@ import { FreeTimes } from '../plans/FreeTimes';
 
 type Slot = Schemas['SharedSlot'];
 
-/** When somebody's machines go, for people without an account; where the plan lets them, they choose another time. */
+/** The slots of an owner, crew or site, for people without an account; owners can reschedule if the plan allows it. */
 export function TimesPage() {
   const { secret = '' } = useParams();
   const [choosing, setChoosing] = useState<string>();
@@ -154,7 +154,7 @@ function Choice({ secret, slot, onDone }: { secret: string; slot: Slot; onDone: 
       {times.data && <FreeTimes times={times.data} chosen={at} onChoose={setAt} />}
       {times.data?.length === 0 && (
         <p className="quiet">
-          It can begin between {time(slot.chooseFrom)} and {time(slot.chooseTo)}; whoever gave you this address can ask for more.
+          It can begin between {time(slot.chooseFrom)} and {time(slot.chooseTo)}; ask the person who gave you this link for another time.
         </p>
       )}
       <DialogActions

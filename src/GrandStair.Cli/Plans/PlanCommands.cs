@@ -91,7 +91,7 @@ internal static partial class PlanCommands
         command.Calls(async (parsed, client, screen, stop) =>
         {
             await client.ChooseMethodAsync(parsed.GetValue(Name)!, parsed.GetValue(Machine)!, new(parsed.GetValue(Reason)!, parsed.GetValue(method)), stop);
-            screen.Say($"**{parsed.GetValue(Machine)}** goes by {parsed.GetValue(method) ?? "the plan's order"}.");
+            screen.Say($"Method of **{parsed.GetValue(Machine)}**: {parsed.GetValue(method) ?? "by the plan's order"}.");
             return ExitStatus.Done;
         });
         return command;

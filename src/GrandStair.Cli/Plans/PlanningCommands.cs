@@ -163,7 +163,7 @@ internal static partial class PlanCommands
 
             var trial = time is { } at ? await client.TryTimeAsync(plan, machine, at, stop) : null;
             await client.RescheduleAsync(plan, machine, new(parsed.GetValue(Reason)!, time), stop);
-            if (trial is null) screen.Say($"The time chosen for **{machine}** was given up.");
+            if (trial is null) screen.Say($"**{machine}** is back on the plan's own schedule.");
             else screen.Say($"**{machine}** begins **{Screen.Time(trial.Slot!.From)}** and ends {Screen.Time(trial.Slot.To)}{(trial.Crew is null ? "" : $", with {trial.Crew}")}{(trial.StageFrom is { } staged ? $", staged from {Screen.Time(staged)}" : "")}.");
             foreach (var moved in trial?.Moved ?? []) screen.Say($"  {moved.Machine} makes room: it was scheduled for {Screen.Time(moved.Before)} and is now for {(moved.After is { } then ? Screen.Time(then) : "no time")}");
             return ExitStatus.Done;

@@ -14,7 +14,7 @@ internal static class ShareLinkCommands
         var command = new Command("list", "List a plan's share links; the secret part of a link is not stored") { Plan };
         command.Asks(
             (parsed, client, stop) => client.ShareLinksAsync(parsed.GetValue(Plan)!, stop),
-            (rows, screen) => screen.Table(["id", "of", "state", "made", "by", "last asked"], rows.Select(r => new[] { r.Id, $"{Screen.Word(r.Kind)} {r.Of}".TrimEnd(), r.State, Screen.Time(r.Made), r.MadeBy, r.LastUsed is { } used ? Screen.Time(used) : "never" })));
+            (rows, screen) => screen.Table(["id", "of", "state", "made", "by", "last opened"], rows.Select(r => new[] { r.Id, $"{Screen.Word(r.Kind)} {r.Of}".TrimEnd(), r.State, Screen.Time(r.Made), r.MadeBy, r.LastUsed is { } used ? Screen.Time(used) : "never" })));
         return command;
     }
 

@@ -2,10 +2,10 @@ using GrandStair.Core.Outcomes;
 
 namespace GrandStair.Core.Waves;
 
-/// <summary>What must hold of a wave before the next one begins.</summary>
-/// <param name="Verified">The share of the machines that may go which must be verified, 0 to 1.</param>
-/// <param name="Failures">How many may be parked or ended without success.</param>
-/// <param name="Soak">For how long as many as that share must have been verified.</param>
+/// <summary>What must hold before the next wave begins.</summary>
+/// <param name="Verified">The share of the ready machines that must be verified, 0 to 1.</param>
+/// <param name="Failures">How many machines may be parked or have stopped without success.</param>
+/// <param name="Soak">How long that share must have been verified.</param>
 public sealed record AdvanceRule(double Verified, int Failures, TimeSpan Soak)
 {
     /// <summary>Evaluates a wave. Machines that became not ready after the wave had opened still count, so that the share does not rise because of them.</summary>
@@ -30,9 +30,9 @@ public sealed record AdvanceRule(double Verified, int Failures, TimeSpan Soak)
         return names.Count <= most ? string.Join(", ", names) : $"{string.Join(", ", names.Take(most))} and {names.Count - most} more";
     }
 
-    /// <summary>Judges a wave that is counted already.</summary>
+    /// <summary>Evaluates a wave whose machines are counted already.</summary>
     /// <param name="count">Its machines.</param>
-    /// <param name="verifiedAt">When the machine was verified that was the <c>n</c>th, from 0, to be so, UTC.</param>
+    /// <param name="verifiedAt">When the <c>n</c>th machine, from 0, was verified, UTC.</param>
     /// <param name="now">The moment it is asked, UTC.</param>
     internal Advance Judge(WaveCount count, Func<int, DateTimeOffset> verifiedAt, DateTimeOffset now)
     {
@@ -46,7 +46,7 @@ public sealed record AdvanceRule(double Verified, int Failures, TimeSpan Soak)
 
         var needed = Math.Max(1, (int)Math.Ceiling(Verified * count.Going));
         if (count.Verified < needed) return new(false, $"{count.Verified} of {count.Going} verified, {needed} needed", null);
-        // Stragglers that come later do not begin the soak again.
+        // Machines that are verified later do not restart the soak time.
         var soaked = verifiedAt(needed - 1) + Soak;
         return soaked > now
             ? new(false, $"{count.Verified} of {count.Going} verified, soaks for {Readings.Units.Show(Soak.TotalSeconds, Readings.ValueKind.Duration)}", soaked)

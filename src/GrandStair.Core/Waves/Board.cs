@@ -2,15 +2,15 @@ using GrandStair.Core.Readings;
 
 namespace GrandStair.Core.Waves;
 
-/// <summary>How many are busy at each minute, of a most that may be.</summary>
+/// <summary>How many jobs run in each minute, against a limit.</summary>
 internal sealed class Usage(int most)
 {
     private ushort[] _busy = [];
 
-    /// <summary>By minute how many may be busy where that is less than usual; 0 where it is as usual.</summary>
+    /// <summary>The lowered limit of each minute; 0 where the usual limit holds.</summary>
     private ushort[] _lowered = [];
 
-    /// <summary>The last minute of a stretch in which no more may be busy; -1 where there is none.</summary>
+    /// <summary>The last minute of a span in which the limit is reached; -1 if it never is.</summary>
     public int LastFull(int from, int to)
     {
         for (var minute = Math.Min(to, _busy.Length) - 1; minute >= from; minute--)
@@ -23,7 +23,7 @@ internal sealed class Usage(int most)
 
     public void Take(int from, int to)
     {
-        // Where more may be busy than can be counted here, nothing is ever full.
+        // A limit above the counter's range is never reached.
         if (most >= ushort.MaxValue) return;
         if (to > _busy.Length) Array.Resize(ref _busy, Math.Max(to, _busy.Length * 2));
         for (var minute = from; minute < to; minute++) _busy[minute]++;
@@ -44,7 +44,7 @@ internal sealed class Usage(int most)
     }
 }
 
-/// <summary>What a search for a place leaves out of account, to see what is in the way.</summary>
+/// <summary>The constraint that a search ignores, to find out which one prevents a slot.</summary>
 [Flags]
 internal enum Leaving
 {
@@ -56,7 +56,7 @@ internal enum Leaving
     Uplink = 16,
 }
 
-/// <summary>What is placed so far, and where there is room.</summary>
+/// <summary>The jobs placed so far, and the remaining capacity.</summary>
 internal sealed class Board
 {
     private const double Rounding = UplinkBookings.Rounding;
@@ -71,7 +71,7 @@ internal sealed class Board
     private readonly int[] _crew;
     private readonly bool[] _seen;
 
-    /// <summary>Per kind of those that are alike the minute before which none of them finds room any more: room only ever gets less.</summary>
+    /// <summary>Per group of interchangeable jobs, the minute before which none of them fits: capacity only decreases.</summary>
     private readonly int[] _reach;
 
     /// <summary>Per site what its uplink is booked for by slots that were taken from the first, and by all.</summary>
@@ -113,7 +113,7 @@ internal sealed class Board
         int Bounded(int most) => most >= count ? int.MaxValue : most;
     }
 
-    /// <summary>Takes all jobs off the board again; what was taken from the first stays.</summary>
+    /// <summary>Removes all placed jobs; slots that were taken from the start stay.</summary>
     public void Clear()
     {
         foreach (var job in _problem.Jobs)
@@ -158,10 +158,10 @@ internal sealed class Board
         }
     }
 
-    /// <summary>When a job ends; below 0 where it has no place.</summary>
+    /// <summary>The minute at which a job ends; negative if it has no slot.</summary>
     public int EndOf(Job job) => _start[job.Index] < 0 ? -1 : _start[job.Index] + job.Lasts;
 
-    /// <summary>Lets a job keep the slot that it has, where it still can.</summary>
+    /// <summary>Keeps a job's current slot if it is still possible.</summary>
     public void TryStand(Job job)
     {
         var stands = job.Request.Stands!;
@@ -171,7 +171,7 @@ internal sealed class Board
         if (start == at) Put(job, at, crew, StillToStage(job, stands));
     }
 
-    /// <summary>Gives a job the earliest place there is, after those that it has to come after.</summary>
+    /// <summary>Places a job in the earliest possible slot after the jobs that it depends on.</summary>
     public void PlaceWithThoseBefore(Job job)
     {
         if (_start[job.Index] >= 0 || _seen[job.Index]) return;
@@ -182,7 +182,7 @@ internal sealed class Board
         if (start >= 0) Put(job, start, crew, job.UplinkMinutes);
     }
 
-    /// <summary>The slot of a job, with when its staging begins.</summary>
+    /// <summary>The slot of a job, including the start of its staging.</summary>
     public Slot? SlotOf(Job job, IReadOnlyDictionary<int, double> stagings)
     {
         var start = _start[job.Index];
@@ -199,8 +199,8 @@ internal sealed class Board
     }
 
     /// <summary>
-    /// When each staging that has not begun begins. Whose slot is earlier is staged earlier where all are in time so, else who was placed earlier.
-    /// Each begins as long before its slot as the plan says, but early enough that all that come after it are through in time as well.
+    /// The start of each staging that has not begun. Stagings go in the order of their slots if all are in time that way, otherwise in the order of placement.
+    /// Each starts as long before its slot as the plan says, or earlier if a later staging would miss its slot otherwise.
     /// </summary>
     public Dictionary<int, double> Stagings()
     {
@@ -239,7 +239,7 @@ internal sealed class Board
         return ordered;
     }
 
-    /// <summary>Why a job found no place, and what would have to change.</summary>
+    /// <summary>Why a job could not be placed, and what would have to change.</summary>
     public (string Why, string Change) Explain(Job job)
     {
         var request = job.Request;
@@ -300,7 +300,7 @@ internal sealed class Board
         if (job.UplinkMinutes > 0 && UplinkInTheWay(job, at) is { } uplink) yield return uplink;
     }
 
-    /// <summary>The slot of a job that begins at a minute at which nothing is in its way.</summary>
+    /// <summary>The slot of a job that starts at a minute without conflicts.</summary>
     public Slot SlotAt(Job job, int at)
     {
         Put(job, at, job.Kind < 0 ? -1 : CrewFree(job, at, null).Crew, 0);
@@ -318,10 +318,10 @@ internal sealed class Board
         return slot;
     }
 
-    /// <summary>The first minute from one on at which windows, limits, clusters and crews leave room for a job; below 0 where there is none.</summary>
+    /// <summary>The first minute from a given one at which windows, limits, clusters and crews allow a job; negative if there is none.</summary>
     public int NextRoom(Job job, int from) => Find(job, Math.Max(from, job.NotBefore), Leaving.Uplink, null).Start;
 
-    /// <summary>That the uplink cannot bring what a job needs before a minute; null where it can.</summary>
+    /// <summary>Why the uplink cannot stage a job before a minute; null if it can.</summary>
     private string? UplinkInTheWay(Job job, int at)
     {
         if (StagedBefore(job, job.UplinkMinutes, at)) return null;
@@ -338,7 +338,7 @@ internal sealed class Board
 
     private static string Size(double bytes) => Units.Show(bytes, ValueKind.Size);
 
-    /// <summary>Before when a job cannot begin; null where it cannot at all.</summary>
+    /// <summary>The earliest start of a job; null if it cannot start at all.</summary>
     private int? Earliest(Job job, Leaving without = Leaving.Nothing)
     {
         if (job.WaitsFor is not null) return null;
@@ -407,7 +407,7 @@ internal sealed class Board
     private (int Start, int Crew) Find(Job job, int earliest, Leaving without, string? crewNamed)
     {
         var start = without == Leaving.Nothing ? Math.Max(earliest, _reach[job.Alike]) : earliest;
-        // What only holds for this job says nothing about those that are like it.
+        // A constraint of this job alone says nothing about interchangeable jobs.
         var ofItsOwn = earliest > _reach[job.Alike] || without != Leaving.Nothing || crewNamed is not null;
         var open = _problem.OpenTo(job);
         var crew = -1;
@@ -440,7 +440,7 @@ internal sealed class Board
         return (start, crew);
     }
 
-    /// <summary>The end of a slot of the same cluster that is in the way, or the start itself.</summary>
+    /// <summary>The end of a conflicting slot of the same cluster, or the start itself.</summary>
     private int ClusterFree(Job job, int start)
     {
         foreach (var busy in _clusters[job.Cluster] ?? [])

@@ -2,7 +2,7 @@ using NodaTime;
 
 namespace GrandStair.Core.Waves;
 
-/// <summary>A calendar that cannot be evaluated, which concerns the plans that name it and no others.</summary>
+/// <summary>A calendar that cannot be evaluated. Only the plans that refer to it are affected.</summary>
 /// <param name="calendar">The calendar's name.</param>
 /// <param name="why">What is wrong with it.</param>
 /// <param name="inner">The error behind it, for the log; null where there is none.</param>

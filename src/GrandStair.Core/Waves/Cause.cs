@@ -9,7 +9,7 @@ public enum Cause
     /// <summary>It is not ready, and has to be fixed.</summary>
     Fixing,
 
-    /// <summary>Its windows are blocked.</summary>
+    /// <summary>Its windows are closed.</summary>
     Windows,
 
     /// <summary>The limit at its site.</summary>
@@ -21,7 +21,7 @@ public enum Cause
     /// <summary>The uplink of its site.</summary>
     Uplink,
 
-    /// <summary>The hands of a crew.</summary>
+    /// <summary>The capacity of a crew.</summary>
     Crew,
 
     /// <summary>Others of its cluster.</summary>

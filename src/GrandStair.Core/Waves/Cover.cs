@@ -2,10 +2,10 @@ using System.Collections.Immutable;
 
 namespace GrandStair.Core.Waves;
 
-/// <summary>Finds few candidates that together have everything which occurs among them: the smallest set cover, by greed and then by search in the neighbourhood.</summary>
+/// <summary>Finds a small set of candidates that covers every value that occurs: set cover by a greedy start and local search.</summary>
 /// <remarks>
-/// Greed alone is within a factor of ln n of the smallest (Chvátal 1979); taking some out and filling in again, for a fixed number
-/// of rounds, closes most of what is left. The draws are seeded: the same candidates give the same cover.
+/// The greedy cover is within a factor of ln n of the smallest (Chvátal 1979). Removing some candidates and refilling, for a fixed number
+/// of rounds, closes most of the gap. The random draws are seeded: the same candidates give the same cover.
 /// </remarks>
 public static class Cover
 {
@@ -13,7 +13,7 @@ public static class Cover
 
     /// <summary>Chooses candidates.</summary>
     /// <param name="candidates">What each candidate has, as numbers from 0.</param>
-    /// <param name="dislike">How unwelcome each candidate is; of covers of one size the least unwelcome is taken.</param>
+    /// <param name="dislike">The cost of each candidate; among covers of the same size the cheapest is taken.</param>
     /// <returns>The positions of those chosen, in order.</returns>
     public static ImmutableArray<int> Choose(IReadOnlyList<IReadOnlyCollection<int>> candidates, IReadOnlyList<int> dislike)
     {
@@ -21,7 +21,7 @@ public static class Cover
         ArgumentNullException.ThrowIfNull(dislike);
         var size = candidates.SelectMany(c => c).DefaultIfEmpty(-1).Max() + 1;
         if (size == 0) return [];
-        // Of candidates that have the same, only the most welcome can be of use.
+        // Of candidates with the same values only the cheapest is needed.
         var distinct = Enumerable.Range(0, candidates.Count).Where(i => candidates[i].Count > 0)
             .GroupBy(i => string.Join(',', candidates[i].Order())).Select(g => g.MinBy(i => (dislike[i], i))).Order().ToArray();
         var search = new Search(size, [.. distinct.Select(i => candidates[i].Distinct().ToArray())], [.. distinct.Select(i => dislike[i])]);
@@ -50,7 +50,7 @@ public static class Cover
 
         private (int Count, int Dislike) Cost(List<int> chosen) => (chosen.Count, chosen.Sum(c => dislike[c]));
 
-        /// <summary>Adds whatever brings most until all is covered, and then takes out what is no longer needed.</summary>
+        /// <summary>Adds the candidate that covers most until everything is covered, then removes those that are no longer needed.</summary>
         private List<int> Complete(List<int> chosen, double noise)
         {
             var times = new int[size];

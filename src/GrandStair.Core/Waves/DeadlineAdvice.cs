@@ -10,7 +10,7 @@ namespace GrandStair.Core.Waves;
 /// <param name="from">When the plan would start, or now, UTC.</param>
 internal sealed class DeadlineAdvice(Plan plan, DateTimeOffset deadline, Func<Plan, bool, PlanSchedule> makeSchedule, DateTimeOffset from)
 {
-    /// <summary>Up to how many steps each is tried, since a little more can by chance do worse; beyond that they are halved.</summary>
+    /// <summary>Up to this number each step is tried in turn, since one more step can by chance be worse; beyond it the steps are bisected.</summary>
     private const int Few = 8;
 
     /// <summary>Up to how many machines a plan is scheduled thoroughly for every step that is tried; in a larger one only what is then advised.</summary>
@@ -34,7 +34,7 @@ internal sealed class DeadlineAdvice(Plan plan, DateTimeOffset deadline, Func<Pl
         }
 
         var alone = helping.Where(h => h.Ends.Meets(deadline)).ToArray();
-        // More of two things is no advice where more of one of them will do.
+        // A change of two values is no advice if a change of one of them is enough.
         alone = [.. alone.Where(h => !h.Knob.Parts.Any(p => alone.Any(a => a.Knob.Name == p)))];
         return alone.Length > 0
             ? [.. alone.OrderBy(h => h.Step / (double)h.Knob.Steps).Select(h => new Change(h.Knob.Told(plan, h.Knob.Turn(plan, h.Step)), h.Ends.End, true) { Changed = h.Knob.Turn(plan, h.Step), WithLess = h.Step > 1 ? h.Knob.Turn(plan, h.Step - 1) : null })]
@@ -101,7 +101,7 @@ internal sealed class DeadlineAdvice(Plan plan, DateTimeOffset deadline, Func<Pl
 
         Ends With(int step, bool thorough) => EndsOf(knob.Turn(of, step), thorough);
 
-        // What was found quickly has to hold as the plan would really be scheduled.
+        // A result of the quick schedule has to hold in the thorough one.
         (int, Ends)? Verified(int step, Ends found)
         {
             if (_thorough) return (step, found);

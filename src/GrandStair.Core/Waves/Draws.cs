@@ -1,6 +1,6 @@
 namespace GrandStair.Core.Waves;
 
-/// <summary>Draws that look like chance and are the same for the same seed: SplitMix64 (Steele, Lea, Flood 2014).</summary>
+/// <summary>Seeded pseudo-random numbers: SplitMix64 (Steele, Lea, Flood 2014).</summary>
 internal sealed class Draws(ulong seed)
 {
     private const ulong Step = 0x9E3779B97F4A7C15UL;

@@ -27,7 +27,7 @@ public sealed record Change(string What, DateTimeOffset End, bool Meets)
     public Plan? WithLess { get; init; }
 }
 
-/// <summary>A whole plan scheduled in time, wave after wave, as it goes when nothing fails.</summary>
+/// <summary>The schedule of a whole plan, wave after wave, if nothing fails.</summary>
 /// <param name="Waves">The waves in order.</param>
 public sealed record PlanSchedule(ImmutableArray<WaveSchedule> Waves)
 {
@@ -37,7 +37,7 @@ public sealed record PlanSchedule(ImmutableArray<WaveSchedule> Waves)
     /// <summary>Every machine that wants a slot, wave after wave.</summary>
     public IEnumerable<Placed> All => Waves.SelectMany(w => w.Schedule.All);
 
-    /// <summary>The machines that found no place.</summary>
+    /// <summary>The machines that could not be scheduled.</summary>
     public IEnumerable<Placed> Left => All.Where(p => p.Slot is null);
 
     /// <summary>The moment at which a deadline's day is over, UTC.</summary>
@@ -50,14 +50,14 @@ public sealed record PlanSchedule(ImmutableArray<WaveSchedule> Waves)
         return plan.Deadline is not { } day || end is not { } at || at <= EndOf(day);
     }
 
-    /// <summary>Lays a plan out.</summary>
+    /// <summary>Schedules a plan.</summary>
     /// <param name="plan">The plan.</param>
     /// <param name="calendars">The calendars that its rules name.</param>
     /// <param name="waves">The requests for slots, by wave.</param>
-    /// <param name="status">The slots that stand whatever else is placed.</param>
+    /// <param name="status">The slots that are fixed.</param>
     /// <param name="begun">The present state of the waves, in order; empty where nothing has begun.</param>
     /// <param name="from">When the plan would start, or now where it is running, UTC.</param>
-    /// <param name="thorough">Whether better orders are looked for than the usual one.</param>
+    /// <param name="thorough">Whether to search for a better order than the usual one.</param>
     public static PlanSchedule Of(
         Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> status, IReadOnlyList<BegunWave> begun, DateTimeOffset from, bool thorough = true)
     {

@@ -27,7 +27,7 @@ public sealed record Coverage(string Wave, int Values, ImmutableArray<Uncovered>
     public int Covered => Values - Uncovered.Length;
 }
 
-/// <summary>Who is in which wave.</summary>
+/// <summary>The membership of the waves.</summary>
 /// <param name="Waves">The members of each wave, in the order of the waves.</param>
 /// <param name="Undecided">Machines of which it is unknown whether they are in the scope or in a wave, with the reason.</param>
 /// <param name="Coverages">What the waves cover that are to cover something.</param>
@@ -162,7 +162,7 @@ public sealed record Membership(
     private static string Tell(string what, Answer answer) =>
         $"unknown {what}: {string.Join(", ", answer.Leaves.Select(l => $"{l.Key} {l.Note}"))}";
 
-    /// <summary>Values are the same whatever their case.</summary>
+    /// <summary>Compares values without regard to case.</summary>
     private sealed class KeyedValue : IEqualityComparer<(string Key, string Value)>
     {
         public static readonly KeyedValue Same = new();

@@ -2,8 +2,8 @@ namespace GrandStair.Core.Waves;
 
 /// <summary>
 /// Finds an order that leaves little of a site's windows unused: window by window and place by place, the machines that fill it best
-/// are found by adding up durations (the subset sum problem, solved exactly as whole minutes are few). Placed by when each would
-/// begin, they come to stand so.
+/// are found by adding up durations (the subset sum problem, solved exactly: there are few whole minutes). The machines are then placed in the
+/// order of the starts found.
 /// </summary>
 internal static class Packing
 {

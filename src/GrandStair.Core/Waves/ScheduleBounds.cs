@@ -1,6 +1,6 @@
 namespace GrandStair.Core.Waves;
 
-/// <summary>Before when no schedule can end: the latest of what each limit, uplink, crew and cluster needs on its own, within the windows.</summary>
+/// <summary>A lower bound of the schedule's end: the latest of the ends that each limit, uplink, crew and cluster needs on its own, within the windows.</summary>
 internal sealed partial class ScheduleProblem
 {
     private readonly Dictionary<int, int?> _endOfKinds = [];
@@ -41,7 +41,7 @@ internal sealed partial class ScheduleProblem
         }
 
         yield return (EndOfAll(), $"the limit of {Plan.Limits.All} at once in the whole plan");
-        foreach (var kind in Jobs.Where(j => j.Kind >= 0).GroupBy(j => j.Kind)) yield return (EndOfKind(kind.Key), $"the hands of the crews '{kind.First().Request.Crew}'");
+        foreach (var kind in Jobs.Where(j => j.Kind >= 0).GroupBy(j => j.Kind)) yield return (EndOfKind(kind.Key), $"the capacity of the crews '{kind.First().Request.Crew}'");
         foreach (var cluster in Jobs.Where(j => j.Cluster >= 0).GroupBy(j => j.Cluster)) yield return (EndOf([.. cluster], 1), $"the cluster '{cluster.First().Request.Cluster}', of which one goes at a time");
         foreach (var job in Jobs.Where(j => j.NotBefore > 0).GroupBy(j => (j.Windows, j.NotBefore)).Select(g => g.MaxBy(j => j.Lasts)!)) yield return (EndOf([job], 1), $"{job.Request.Name}, which cannot begin before {At(job.NotBefore):yyyy-MM-dd HH:mm} UTC");
     }

@@ -55,7 +55,7 @@ internal sealed record CrewHours(CrewSpec Spec, MinuteSpan[] Open, DateTimeOffse
     }
 }
 
-/// <summary>A uplink in numbers: the minutes in which staging may use it.</summary>
+/// <summary>An uplink in numbers: the minutes in which staging may use it.</summary>
 internal sealed class UplinkHours(UplinkSpec spec, MinuteSpan[] open)
 {
     private readonly long[] _before = [.. Sums(open)];

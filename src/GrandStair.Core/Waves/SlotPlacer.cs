@@ -80,7 +80,7 @@ public static class SlotPlacer
         for (var round = 0; round < rounds && (score.Left > 0 || score.End > end); round++)
         {
             var next = (Job[])order.Clone();
-            // What ends last, or found no place, chooses earlier; otherwise two change places.
+            // A job that ends last or has no slot moves forward in the order; otherwise two jobs are swapped.
             var last = draw.Next(3) > 0 ? Array.FindIndex(next, j => best.EndOf(j) is var e && (e == score.End || e < 0)) : draw.Next(next.Length);
             if (last < 0) last = draw.Next(next.Length);
             var to = draw.Next(next.Length);
@@ -109,7 +109,7 @@ public static class SlotPlacer
         }
     }
 
-    /// <summary>Other orders that are often good.</summary>
+    /// <summary>Other orders that often give good schedules.</summary>
     private static IEnumerable<Job[]> Orders(ScheduleProblem problem, Job[] order)
     {
         yield return [.. order.OrderByDescending(j => j.Lasts)];

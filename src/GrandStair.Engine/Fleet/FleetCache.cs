@@ -49,7 +49,7 @@ public sealed class FleetCache : IDisposable
         () => _byName.TryGetValue(nameOrId, out var id) ? _machines[id] : MachineId.Parse(nameOrId) is { } written ? _machines.GetValueOrDefault(written) : null, stop);
 
     /// <summary>
-    /// The machines of some sites of which a condition holds, by name, and How many are unknown; all of them where there is no condition.
+    /// The machines of some sites of which a condition holds, by name, and how many are unknown; all of them where there is no condition.
     /// No call waits until another one's condition has been evaluated.
     /// </summary>
     public async Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(Condition? condition, SiteScope sites, DateTimeOffset now, CancellationToken stop)

@@ -253,7 +253,7 @@ public sealed class PlanTable(Database database)
         },
         stop);
 
-    /// <summary>Exemptions a machine from a plan.</summary>
+    /// <summary>Exempts a machine from a plan.</summary>
     public Task ExemptAsync(string plan, MachineId machine, Exemption exemption, string reason, DateOnly? until, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {

@@ -90,7 +90,7 @@ public sealed class ScheduleTests
         var one = SlotPlacer.Place(Case(Basic with { Crews = [crew] }, asked));
         var two = SlotPlacer.Place(Case(Basic with { Crews = [crew, crew with { Name = "south" }] }, asked));
         Assert.All(one.All.CountBy(p => p.Slot!.Start.Date), day => Assert.Equal(2, day.Value));
-        Assert.Equal("the hands of the crews 'deck-it'", one.Bound!.Why);
+        Assert.Equal("the capacity of the crews 'deck-it'", one.Bound!.Why);
         Assert.Equal(7, one.All.Max(p => (p.Slot!.Start - Now).Days));
         Assert.Equal(2, two.All.Max(p => (p.Slot!.Start - Now).Days));
         Assert.Equal(["north", "south"], two.All.Select(p => p.Slot!.Crew!).Distinct().Order());
