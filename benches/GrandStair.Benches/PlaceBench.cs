@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Diagnostics;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
 using GrandStair.Testing.Schedules;
 

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Diagnostics;
 using System.Globalization;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;

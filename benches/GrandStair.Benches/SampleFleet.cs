@@ -4,7 +4,6 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Runs;
 
 namespace GrandStair.Benches;
 

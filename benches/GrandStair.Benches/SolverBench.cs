@@ -4,6 +4,7 @@ using System.Globalization;
 using System.Text.Json;
 using Google.OrTools.Sat;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
 
 namespace GrandStair.Benches;

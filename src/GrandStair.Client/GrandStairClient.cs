@@ -96,6 +96,12 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>The newest imports, with how far they came.</summary>
     public Task<IReadOnlyList<ImportView>> ImportsAsync(CancellationToken stop) => GetAsync<IReadOnlyList<ImportView>>("fleet/imports", stop);
 
+    /// <summary>The background duties of the service that answers.</summary>
+    public Task<IReadOnlyList<DutyView>> DutiesAsync(CancellationToken stop) => GetAsync<IReadOnlyList<DutyView>>("duties", stop);
+
+    /// <summary>The evidence pack of a run, as a zip.</summary>
+    public Task<Stream> EvidenceAsync(string run, CancellationToken stop) => DownloadAsync($"runs/{Escape(run)}/evidence", stop);
+
     /// <summary>Undoes an import.</summary>
     public Task<ImportUndoneView> UndoImportAsync(long import, string reason, CancellationToken stop) =>
         SendAsync<ImportUndoneView>(HttpMethod.Post, $"fleet/imports/{import}/undo", JsonContent.Create(new Because(reason)), stop);

@@ -1,4 +1,5 @@
 using System.Collections.ObjectModel;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 

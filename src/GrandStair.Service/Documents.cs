@@ -1,7 +1,7 @@
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
-using GrandStair.Engine.Plans;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Files.Calendars;
 using GrandStair.Files.Catalogue;
 using GrandStair.Files.Plans;

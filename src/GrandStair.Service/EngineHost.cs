@@ -1,3 +1,4 @@
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Checks;
 using GrandStair.Engine.Duties;
 using GrandStair.Engine.Exposure;
@@ -8,17 +9,15 @@ using GrandStair.Engine.Runs;
 
 namespace GrandStair.Service;
 
-/// <summary>Runs the worker, the keeper of plans, the fixes, the daily tally, the scheduled reading and the rehearsals for as long as the service runs. Of several services on one database one at a time has the duties that must not be done twice.</summary>
-internal sealed class EngineHost(RunWorker worker, PlanKeeper keeper, CheckRunner checks, ExposureReport exposure, ScheduledReading reading, RehearsalRunner rehearsals, DutyHost duties, SingleDuty single) : BackgroundService
+/// <summary>Runs the engine's duties for as long as the service runs.</summary>
+internal sealed class EngineHost(
+    RunWorker worker, PlanKeeper keeper, CheckRunner checks, ExposureReport exposure, ScheduledReading reading, RehearsalRunner rehearsals, CatalogueCache catalogues, DutyHost duties) : BackgroundService
 {
-    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    private static readonly TimeSpan LookForApprovals = TimeSpan.FromSeconds(5);
+
+    protected override Task ExecuteAsync(CancellationToken stoppingToken)
     {
-        await Task.WhenAll(
-            duties.RunAsync("worker", worker.WorkAsync, stoppingToken),
-            duties.RunAsync("plans", single.Of("plans", keeper.RunAsync), stoppingToken),
-            duties.RunAsync("fixes", single.Of("fixes", checks.KeepAsync), stoppingToken),
-            duties.RunAsync("daily-tally", single.Of("daily-tally", exposure.KeepAsync), stoppingToken),
-            duties.RunAsync("scheduled-reading", single.Of("scheduled-reading", reading.KeepAsync), stoppingToken),
-            duties.RunAsync("rehearsals", rehearsals.KeepAsync, stoppingToken));
+        Duty[] all = [keeper.Duty, checks.Duty, exposure.Duty, reading.Duty, rehearsals.Duty, new("catalogue", LookForApprovals, catalogues.TakeApprovedAsync)];
+        return Task.WhenAll(all.Select(d => duties.RunAsync(d, stoppingToken)).Append(duties.RunAsync("worker", worker.WorkAsync, stoppingToken)));
     }
 }

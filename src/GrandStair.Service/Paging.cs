@@ -1,6 +1,6 @@
 using System.Globalization;
 using GrandStair.Contracts;
-using GrandStair.Engine.Plans;
+using GrandStair.Engine;
 
 namespace GrandStair.Service;
 

@@ -1,6 +1,11 @@
+using GrandStair.Connections.Simulation;
+using GrandStair.Connections.Ssh;
+using GrandStair.Connections;
 using GrandStair.Core.Readings;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Checks;
 using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Durations;
 using GrandStair.Engine.Duties;
 using GrandStair.Engine.Exposure;
 using GrandStair.Engine.Fleet;
@@ -8,16 +13,11 @@ using GrandStair.Engine.Plans;
 using GrandStair.Engine.Rehearsals;
 using GrandStair.Engine.Runs;
 using GrandStair.Engine.Secrets;
-using GrandStair.Files;
 using GrandStair.Files.Catalogue;
 using GrandStair.Files.Providers;
-using GrandStair.Connections;
-using GrandStair.Connections.Ssh;
-using GrandStair.Connections.Simulation;
-using GrandStair.Service;
+using GrandStair.Files;
 using GrandStair.Service.Access;
 using GrandStair.Service.Accounts;
-using GrandStair.Service.ShareLinks;
 using GrandStair.Service.Audit;
 using GrandStair.Service.Calendars;
 using GrandStair.Service.Catalogue;
@@ -39,8 +39,10 @@ using GrandStair.Service.Scripts;
 using GrandStair.Service.Secrets;
 using GrandStair.Service.Session;
 using GrandStair.Service.Settings;
+using GrandStair.Service.ShareLinks;
 using GrandStair.Service.Sources;
 using GrandStair.Service.Tokens;
+using GrandStair.Service;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Calendars;
@@ -132,7 +134,7 @@ static void ConfigureServer(IWebHostBuilder host, ServiceOptions options) => hos
 static void AddServices(IServiceCollection services, ServiceOptions options, Database database, DomainClock clock)
 {
     services.AddSingleton(options).AddSingleton(database).AddSingleton(clock).AddSingleton<TimeProvider>(clock)
-        .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<DecisionTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<ImportTable>().AddSingleton<RemovalTable>().AddSingleton<ImportsRunning>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<RunIndex>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<AccountTable>().AddSingleton<AuditTable>().AddSingleton<SecretTable>().AddSingleton<FirstUseTable>().AddSingleton<ScriptTable>().AddSingleton<SecretStore>().AddSingleton<ISecrets>(s => s.GetRequiredService<SecretStore>()).AddSingleton<SshAccess>().AddSingleton<ClockTable>()
+        .AddSingleton<FleetTable>().AddSingleton<PlanTable>().AddSingleton<DecisionTable>().AddSingleton<FixTable>().AddSingleton<TallyTable>().AddSingleton<SourceTable>().AddSingleton<ImportTable>().AddSingleton<RemovalTable>().AddSingleton<RunEvidence>().AddSingleton<ImportsRunning>().AddSingleton<CatalogueTable>().AddSingleton<RunLog>().AddSingleton<RunIndex>().AddSingleton<Feed>().AddSingleton<AccessTable>().AddSingleton<AccountTable>().AddSingleton<AuditTable>().AddSingleton<SecretTable>().AddSingleton<FirstUseTable>().AddSingleton<ScriptTable>().AddSingleton<SecretStore>().AddSingleton<ISecrets>(s => s.GetRequiredService<SecretStore>()).AddSingleton<SshAccess>().AddSingleton<ClockTable>()
         .AddSingleton<IDocuments, Documents>().AddSingleton<CatalogueCache>().AddSingleton<FleetCache>().AddSingleton<MachineReader>().AddSingleton<CalendarTable>().AddSingleton<CalendarCache>().AddSingleton<ApprovalTable>().AddSingleton<PlanApprovals>().AddSingleton<PlanAcknowledgements>().AddSingleton<OtherPlans>().AddSingleton<PlanWriter>().AddSingleton<PlanCommands>().AddSingleton<NextWindow>().AddSingleton<RunCommands>().AddSingleton<SlotCommands>().AddSingleton<ShareLinkTable>().AddSingleton<SharedSlots>().AddSingleton<RehearsalTable>().AddSingleton<MeasuredRuns>().AddSingleton<RehearsalCases>().AddSingleton<RehearsalRunner>().AddSingleton<CheckRunner>().AddSingleton<ExposureReport>().AddSingleton(new ReadingSchedule(options.ReadEvery)).AddSingleton<ScheduledReading>().AddSingleton<PlanTroubles>().AddSingleton<PlanKeeper>().AddSingleton<RunWorker>()
         .AddSingleton<DutyHost>().AddSingleton<DutyLeaseTable>().AddSingleton<SingleDuty>().AddSingleton<LiveFeed>().AddSingleton<ForecastAges>().AddHostedService(s => s.GetRequiredService<LiveFeed>()).AddHostedService<EngineHost>()
         .AddSingleton<SourceReader>().AddHostedService(s => s.GetRequiredService<SourceReader>());
@@ -218,6 +220,7 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapExposure();
     api.MapSources();
     api.MapPlans();
+    api.MapDuties();
     api.MapSchedules();
     api.MapTimes();
     api.MapShareLinks();

@@ -3,7 +3,6 @@ using CsCheck;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Runs;
 using Check = GrandStair.Core.Catalogue.Check;
 
 namespace GrandStair.Core.Tests;

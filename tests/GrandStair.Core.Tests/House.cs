@@ -22,6 +22,12 @@ public sealed class House
         ["Cli"] = ["Client", "Files"],
     };
 
+    /// <summary>The folders of the core in the direction of the data: none knows one that comes after it.</summary>
+    private static readonly string[] CoreFolders =
+    [
+        "Access", "Readings", "Conditions", "Catalogue", "Routes", "Gates", "Methods", "Readiness", "Exposure", "Waves", "Scheduling", "Runs", "Outcomes", "Approvals", "Audit", "Rehearsals",
+    ];
+
     private static readonly string[] CorePackages = ["NodaTime", "MathNet.Numerics"];
 
     public static string Root { get; } = FindRoot();
@@ -33,6 +39,27 @@ public sealed class House
         Assert.Equal(MayKnow.Keys.Order(), parts);
         foreach (var (part, may) in MayKnow)
             Assert.Equal(may.Order(), References(part, "ProjectReference").Select(r => Path.GetFileNameWithoutExtension(r)["GrandStair.".Length..]).Order());
+    }
+
+    [Fact]
+    public void No_folder_of_the_core_knows_one_that_comes_after_it()
+    {
+        var knows = Folders("Core");
+        Assert.Equal(CoreFolders.Order(), knows.Keys.Order());
+        foreach (var (folder, known) in knows)
+            Assert.All(known, k => Assert.True(Array.IndexOf(CoreFolders, k) < Array.IndexOf(CoreFolders, folder), $"{folder} knows {k}, which comes after it"));
+    }
+
+    [Theory]
+    [InlineData("Engine")]
+    [InlineData("Storage")]
+    public void Folders_of_a_part_do_not_know_each_other_in_a_circle(string part)
+    {
+        var knows = Folders(part);
+        Assert.True(knows.Count > 5, $"{knows.Count} folders");
+        // Whatever knows only folders that are gone already can go next; a circle stays.
+        while (knows.FirstOrDefault(k => !k.Value.Any(knows.ContainsKey)) is { Key: not null } free) knows.Remove(free.Key);
+        Assert.True(knows.Count == 0, $"in a circle: {string.Join(", ", knows.Select(k => $"{k.Key} knows {string.Join(" and ", k.Value.Where(knows.ContainsKey))}"))}");
     }
 
     [Fact]
@@ -102,6 +129,13 @@ public sealed class House
         var projects = new[] { "src", "tests" }.SelectMany(d => Directory.GetDirectories(Path.Combine(Root, d))).Where(d => Directory.GetFiles(d, "*.csproj").Length > 0);
         Assert.All(projects, p => Assert.True(File.Exists(Path.Combine(p, "packages.lock.json")), p));
     }
+
+    /// <summary>Which folders of its part each folder knows.</summary>
+    private static Dictionary<string, HashSet<string>> Folders(string part) => Directory.GetDirectories(Path.Combine(Root, "src", $"GrandStair.{part}"))
+        .Where(d => Path.GetFileName(d) is not ("bin" or "obj") && Directory.GetFiles(d, "*.cs").Length > 0)
+        .ToDictionary(d => Path.GetFileName(d), d => Directory.GetFiles(d, "*.cs").SelectMany(File.ReadLines)
+            .Where(l => l.StartsWith($"using GrandStair.{part}.", StringComparison.Ordinal)).Select(l => l[$"using GrandStair.{part}.".Length..].TrimEnd(';'))
+            .Where(known => known != Path.GetFileName(d)).ToHashSet());
 
     private static string[] References(string part, string kind) =>
         [.. XDocument.Load(Path.Combine(Root, "src", $"GrandStair.{part}", $"GrandStair.{part}.csproj")).Descendants(kind).Select(r => r.Attribute("Include")!.Value)];

@@ -1,7 +1,6 @@
 using CsCheck;
 using GrandStair.Core.Access;
 using GrandStair.Core.Runs;
-using GrandStair.Engine.Plans;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
 using Xunit;

@@ -1,7 +1,9 @@
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Duties;
+using GrandStair.Files.Catalogue;
 using GrandStair.Storage.Databases;
+using GrandStair.Storage.Plans;
 using GrandStair.Testing;
-using Microsoft.Extensions.Logging.Abstractions;
 using Xunit;
 
 namespace GrandStair.Engine.Tests;
@@ -11,7 +13,8 @@ public sealed class DutyTests
     [Fact]
     public async Task A_duty_that_fails_or_ends_by_itself_is_restarted_and_counted()
     {
-        var host = new DutyHost(NullLogger<DutyHost>.Instance);
+        await using var kit = await EngineKit.StartAsync(pace: 1);
+        var host = kit.Duties;
         using var stop = CancellationTokenSource.CreateLinkedTokenSource(TestContext.Current.CancellationToken);
         var starts = 0;
         var running = host.RunAsync("reads", async ct =>
@@ -31,6 +34,43 @@ public sealed class DutyTests
         await stop.CancelAsync();
         await running;
         Assert.Equal(4, starts);
+    }
+
+    [Fact]
+    public async Task A_duty_is_repeated_after_a_pause_counted_and_timed_and_goes_on_after_a_failure()
+    {
+        await using var kit = await EngineKit.StartAsync(pace: 1);
+        using var stop = CancellationTokenSource.CreateLinkedTokenSource(TestContext.Current.CancellationToken);
+        var passes = 0;
+        var running = kit.Duties.RunAsync(
+            new Duty("counts", TimeSpan.FromMilliseconds(1), _ => Interlocked.Increment(ref passes) == 3 ? throw new StoreException("away", "the database is away") : Task.CompletedTask) { IsSingle = true }, stop.Token);
+        await Eventually.TrueAsync(() => Task.FromResult(passes > 5), TimeSpan.FromSeconds(30), () => $"it goes on; {passes} passes");
+        var duty = Assert.Single(kit.Duties.All);
+        Assert.Equal((true, 1), (duty.IsRunning, duty.Failures));
+        Assert.True(duty.Passes >= 4 && duty.LastPass >= duty.LastFailed, duty.ToString());
+        await stop.CancelAsync();
+        await running;
+    }
+
+    [Fact]
+    public async Task What_one_service_approves_another_one_on_the_same_database_takes_over()
+    {
+        var stop = TestContext.Current.CancellationToken;
+        await using var kit = await EngineKit.StartAsync(pace: 1);
+        var files = CatalogueFolder.Load(Path.Combine(Repository.Root, "catalogue", "brae-desktop"));
+        files = files.SetItem("product.yaml", files["product.yaml"] + "# one line more\n");
+        CatalogueContent content = new(CatalogueFolder.Hash(files), "Brae Desktop", files);
+        var other = new CatalogueCache(new EngineKit.Documents(), new(kit.Database));
+        foreach (var cache in new[] { kit.CatalogueCache, other }) await cache.LoadAsync([content], kit.Clock.GetUtcNow(), stop);
+        Assert.Equal(content.Hash, Assert.Single(other.Waiting).Value.Content.Hash);
+        await other.TakeApprovedAsync(stop);
+        Assert.Single(other.Waiting);
+
+        await kit.CatalogueCache.ApproveAsync("Brae Desktop", content.Hash, "read", new("approver"), kit.Clock.GetUtcNow(), stop);
+        Assert.NotEqual(content.Hash, other.Products["Brae Desktop"].Hash);
+        await other.TakeApprovedAsync(stop);
+        Assert.Empty(other.Waiting);
+        Assert.Equal(content.Hash, other.Products["Brae Desktop"].Hash);
     }
 
     [Fact]

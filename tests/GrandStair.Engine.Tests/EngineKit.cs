@@ -1,18 +1,21 @@
 using System.Collections.Immutable;
+using GrandStair.Connections;
+using GrandStair.Connections.Simulation;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Duties;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Durations;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Engine.Runs;
 using GrandStair.Files.Calendars;
 using GrandStair.Files.Catalogue;
 using GrandStair.Files.Plans;
-using GrandStair.Connections;
-using GrandStair.Connections.Simulation;
 using GrandStair.Storage.Calendars;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
@@ -60,6 +63,7 @@ internal sealed class EngineKit : IAsyncDisposable
         OtherPlans = new(CatalogueCache, Fleet, Plans, clock);
         Writer = new(CatalogueCache, Fleet, Plans, Approvals, Acknowledgements, Decisions, Measured, Calendars, OtherPlans, clock);
         Commands = new(CatalogueCache, Fleet, Plans, Approvals, Acknowledgements, Decisions, OtherPlans, clock);
+        Duties = new(new(new(database)), NullLogger<DutyHost>.Instance);
         RunCommands = new(Runs, Fleet, new(CatalogueCache, Calendars, Plans, clock), clock);
     }
 
@@ -94,6 +98,8 @@ internal sealed class EngineKit : IAsyncDisposable
     public CalendarCache Calendars { get; }
 
     public MeasuredRuns Measured { get; }
+
+    public DutyHost Duties { get; }
 
     public static CancellationToken Stop => TestContext.Current.CancellationToken;
 
@@ -163,7 +169,7 @@ internal sealed class EngineKit : IAsyncDisposable
         var keeper = Keeper(connection);
         var worker = new RunWorker(Runs, Plans, OtherPlans, Decisions, CatalogueCache, Fleet, reader, connections, new(Database), new NoSecrets(), new(Database), Clock, NullLogger<RunWorker>.Instance);
         var stop = new CancellationTokenSource();
-        _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), keeper.RunAsync(stop.Token))));
+        _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), Duties.RunAsync(keeper.Duty, stop.Token))));
         return stop;
     }
 
@@ -206,7 +212,7 @@ internal sealed class EngineKit : IAsyncDisposable
         Directory.Delete(_folder, recursive: true);
     }
 
-    private sealed class Documents : IDocuments
+    internal sealed class Documents : IDocuments
     {
         public Product ReadProduct(CatalogueContent content) => CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn);
 

@@ -1,3 +1,5 @@
+using GrandStair.Connections;
+using GrandStair.Connections.Simulation;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
@@ -5,8 +7,6 @@ using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Plans;
-using GrandStair.Connections;
-using GrandStair.Connections.Simulation;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 using GrandStair.Testing;

@@ -1,9 +1,10 @@
+using GrandStair.Connections;
+using GrandStair.Connections.Simulation;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Runs;
-using GrandStair.Connections;
-using GrandStair.Connections.Simulation;
 using GrandStair.Storage.Runs;
 using GrandStair.Testing;
 using Xunit;

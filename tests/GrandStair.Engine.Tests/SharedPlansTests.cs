@@ -2,7 +2,6 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
-using GrandStair.Engine.Plans;
 using GrandStair.Storage.Plans;
 using Xunit;
 

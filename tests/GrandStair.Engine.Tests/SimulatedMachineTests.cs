@@ -1,7 +1,7 @@
-using GrandStair.Core.Readings;
-using GrandStair.Core.Runs;
 using GrandStair.Connections;
 using GrandStair.Connections.Simulation;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Readings;
 using Xunit;
 
 namespace GrandStair.Engine.Tests;

@@ -1,7 +1,7 @@
 using GrandStair.Core.Access;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Runs;
-using GrandStair.Engine.Plans;
 using GrandStair.Storage.Plans;
 using GrandStair.Testing;
 using Xunit;

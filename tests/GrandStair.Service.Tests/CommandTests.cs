@@ -14,6 +14,31 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
     private static string Soon => $"{DateTime.UtcNow.AddDays(9):yyyy-MM-dd}";
 
     [Fact]
+    public async Task A_run_has_signed_evidence_that_is_verified_without_the_service_and_every_changed_byte_is_found()
+    {
+        var file = Path.Combine(fleet.Service.Data, "r1-evidence.zip");
+        await fleet.Service.OkAsync("run", "evidence", "r1", "--out", file);
+        using (var archive = System.IO.Compression.ZipFile.OpenRead(file))
+        {
+            string Text(string name) => new StreamReader(archive.GetEntry(name)!.Open()).ReadToEnd();
+            Assert.Contains("run-opened", Text("events.jsonl"), StringComparison.Ordinal);
+            Assert.Contains("os.version", Text("readings-before.json"), StringComparison.Ordinal);
+            Assert.Contains("plan acknowledge", Text("audit.jsonl"), StringComparison.Ordinal);
+            Assert.Contains("apply image", Text("scripts/apply-image.brae"), StringComparison.Ordinal);
+            Assert.Contains("<h1>Run r1 on ", Text("report.html"), StringComparison.Ordinal);
+        }
+
+        Assert.Contains("every byte as it was signed", (await fleet.Service.GstairAsync("evidence", "verify", file)).Out, StringComparison.Ordinal);
+        var bytes = await File.ReadAllBytesAsync(file, TestContext.Current.CancellationToken);
+        bytes[bytes.Length / 3] ^= 4;
+        await File.WriteAllBytesAsync(file, bytes, TestContext.Current.CancellationToken);
+        var changed = await fleet.Service.GstairAsync("evidence", "verify", file);
+        Assert.Equal(3, changed.Exit);
+        Assert.Contains("Not as it was signed", changed.Out, StringComparison.Ordinal);
+        Assert.Equal(4, (await fleet.Service.GstairAsync("run", "evidence", "r999")).Exit);
+    }
+
+    [Fact]
     public async Task Every_command_says_what_it_did_in_words_and_in_json()
     {
         // Machines and what is known of them.
@@ -125,6 +150,13 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("plan hold", "audit", "list");
         await TellsAsync("Wrote ", "audit", "export", "--out", Path.Combine(fleet.Service.Data, "audit.jsonl"));
         await TellsAsync("every one as it was sealed", "audit", "verify", Path.Combine(fleet.Service.Data, "audit.jsonl"));
+        var pack = Path.Combine(fleet.Service.Data, "evidence.zip");
+        await TellsAsync("Wrote ", "run", "evidence", "r1", "--out", pack);
+        await TellsAsync("every byte as it was signed", "evidence", "verify", pack);
+        await ShowsAsync("plans", "node", "duties");
+        await TellsAsync("1 removed", "machine", "remove", "desk-5", "--reason", "sold");
+        await TellsAsync("desk-5", "machine", "restore", "desk-5", "--reason", "bought back");
+        await FailsAsync(4, "There is no import 99", "fleet", "undo", "99", "--reason", "wrong");
         Assert.Contains("complete -", await fleet.Service.OkAsync("completion", "bash"), StringComparison.Ordinal);
 
         Assert.True(_wrong.Count == 0, string.Join("\n\n", _wrong));

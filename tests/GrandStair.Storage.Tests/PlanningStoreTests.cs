@@ -2,7 +2,7 @@ using System.Text.Json;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Rehearsals;

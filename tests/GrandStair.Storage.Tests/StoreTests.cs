@@ -1,5 +1,6 @@
 using Dapper;
 using GrandStair.Core.Access;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;

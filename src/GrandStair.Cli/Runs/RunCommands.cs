@@ -11,7 +11,7 @@ internal static class RunCommands
     private static readonly Option<string?> Plan = new("--plan") { Description = "Only the runs of this plan." };
     private static readonly Option<string?> Status = new("--status") { Description = "running, parked, scheduled, verified, done or stopped; separate several with commas." };
 
-    public static Command Make() => new("run", "Runs: each machine's progress, its phases, steps and log") { List(), Show(), Watch(), Decide(), CloseFollowUp() };
+    public static Command Make() => new("run", "Runs: each machine's progress, its phases, steps and log") { List(), Show(), Watch(), Decide(), CloseFollowUp(), Evidence() };
 
     private static Command List()
     {
@@ -25,6 +25,20 @@ internal static class RunCommands
     {
         var command = new Command("show", "Show a run's phases, steps and log") { Run };
         command.Asks((parsed, client, stop) => client.RunAsync(parsed.GetValue(Run)!, stop), Print);
+        return command;
+    }
+
+    private static Command Evidence()
+    {
+        var file = new Option<string?>("--out") { Description = "The file to write (default: RUN-evidence.zip)." };
+        var command = new Command("evidence", "Write a run's signed evidence: events, readings before and after, scripts, who decided what") { Run, file };
+        command.Calls(async (parsed, client, screen, stop) =>
+        {
+            var run = parsed.GetValue(Run)!;
+            await using var pack = await client.EvidenceAsync(run, stop);
+            await Caller.WriteAsync(pack, parsed.GetValue(file) ?? $"{string.Concat(run.Where(char.IsAsciiLetterOrDigit))}-evidence.zip", screen, stop);
+            return ExitStatus.Done;
+        });
         return command;
     }
 

@@ -1,6 +1,6 @@
 using System.Globalization;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Runs;
 
 namespace GrandStair.Connections.Simulation;
 

@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Conditions;
-using GrandStair.Core.Runs;
 
 namespace GrandStair.Core.Catalogue;
 

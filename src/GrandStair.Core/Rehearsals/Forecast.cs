@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
 
 namespace GrandStair.Core.Rehearsals;
 

@@ -1,5 +1,5 @@
 using System.Collections.Immutable;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
 
 namespace GrandStair.Core.Rehearsals;
 

@@ -1,6 +1,7 @@
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Runs;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
 using NodaTime;
 
 namespace GrandStair.Core.Rehearsals;
@@ -486,7 +487,7 @@ internal sealed class PlanSimulation
         if (!wave.Passed)
         {
             var tally = new WaveCount(wave[Status.Parked] + wave[Status.Stopped], _case.Members[w].Length - wave[Status.NotReady] - wave[Status.Exempt], wave[Status.NotReady], wave[Status.Verified]);
-            var advance = _case.Plan.Advance.Judge(tally, n => wave.VerifiedAt[n], _now);
+            var advance = _case.Plan.Advance.Evaluate(tally, n => wave.VerifiedAt[n], _now);
             if (advance.Until is { } until && until > _now && wave.JudgedAt != until) Push(wave.JudgedAt = until, What.Advance, w);
             if (!advance.Holds) return;
             wave.Passed = true;

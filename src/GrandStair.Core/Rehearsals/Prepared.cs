@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
 using NodaTime;
 

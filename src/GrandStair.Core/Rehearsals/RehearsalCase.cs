@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Runs;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
 
 namespace GrandStair.Core.Rehearsals;

@@ -1,7 +1,7 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Runs;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
 
 namespace GrandStair.Core.Rehearsals;
 

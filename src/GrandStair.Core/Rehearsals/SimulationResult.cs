@@ -1,4 +1,4 @@
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
 
 namespace GrandStair.Core.Rehearsals;
 

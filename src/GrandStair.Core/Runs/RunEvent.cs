@@ -2,7 +2,7 @@ using System.Collections.Immutable;
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using GrandStair.Core.Gates;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
 
 namespace GrandStair.Core.Runs;
 

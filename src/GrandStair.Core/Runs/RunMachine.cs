@@ -21,6 +21,8 @@ public static class RunMachine
     /// <summary>How often an undecided gate is read again before a person is asked.</summary>
     public const int GateTries = 3;
 
+    private const string TooManyMissed = "more slots were missed than are caught up without asking";
+
     /// <summary>How long after a failure or an undecided gate it is tried again.</summary>
     public static readonly TimeSpan Pause = TimeSpan.FromMinutes(5);
 
@@ -86,7 +88,7 @@ public static class RunMachine
         var slotKey = $"{state.Leg + 1}/{step}";
         var attempt = state.Attempts.GetValueOrDefault(slotKey) + 1;
         var order = new Order(new(state.Run, state.Leg + 1, step, attempt), kind, at, notBefore ?? at, moment);
-        return new(state with { Outstanding = order, Attempts = state.Attempts.SetItem(slotKey, attempt), Parked = null, ParkedAt = null }, [order]);
+        return new(state with { Outstanding = order, Attempts = state.Attempts.SetItem(slotKey, attempt), Parked = null, ParkedCause = null, ParkedAt = null }, [order]);
     }
 
     private static RunState Enter(RunState state, Phase phase, DateTimeOffset at)
@@ -151,7 +153,8 @@ public static class RunMachine
     {
         var waiting = Wait(state with { NeedsSlot = at > state.Slot.LatestTurn, AfterResume = null, MissedSlots = state.MissedSlots + 1 }, at);
         return waiting.State.MissedSlots > state.CatchUp
-            ? Park(waiting.State, $"more slots were missed than are caught up without asking (found: {waiting.State.MissedSlots} missed, {state.CatchUp} caught up); try again takes the next window", at)
+            ? Park(
+                waiting.State, $"{TooManyMissed} (found: {waiting.State.MissedSlots} missed, {state.CatchUp} caught up); a retry takes the next window", at, TooManyMissed)
             : waiting;
     }
 
@@ -182,8 +185,8 @@ public static class RunMachine
         var tries = state.Tries + 1;
         if (e.State == GateState.Undecided && tries < GateTries)
             return Ask(state with { Tries = tries }, OrderKind.Gate, GateStep(state.Moment), e.At, e.At + Pause, state.Moment);
-        var what = string.Join("; ", e.InTheWay.Select(n => $"{n.Title} (found: {n.Seen})"));
-        return Park(state, e.State == GateState.Blocked ? $"{What(state.Moment)} blocked: {what}" : $"{What(state.Moment)} undecided: {what}", e.At);
+        var gate = $"{What(state.Moment)} {(e.State == GateState.Blocked ? "blocked" : "undecided")}: ";
+        return Park(state, gate + string.Join("; ", e.InTheWay.Select(n => $"{n.Title} (found: {n.Seen})")), e.At, gate + string.Join("; ", e.InTheWay.Select(n => n.Title)));
     }
 
     private static string What(Moment moment) => moment == Moment.Verification ? "the verification is" : "the gate is";
@@ -208,12 +211,12 @@ public static class RunMachine
         if (!IsOutstanding(state, e.Order) || state.Outstanding!.Kind != OrderKind.Step) return Same(state);
         var step = state.NextStep!;
         if (e.Result == OrderResult.Ok)
-            return NextStep(state with { Step = state.Step + 1, Tries = 0, Parked = null, ParkedAt = null, Suspended = state.Suspended.Remove(step.Name) }, e.At);
+            return NextStep(state with { Step = state.Step + 1, Tries = 0, Parked = null, ParkedCause = null, ParkedAt = null, Suspended = state.Suspended.Remove(step.Name) }, e.At);
         if (CancelledBecause(state) is { } reason) return End(state, Outcome.Cancelled, reason, e.At);
 
         var tries = state.Tries + 1;
         if (tries < step.Attempts) return Ask(state with { Tries = tries }, OrderKind.Step, step.Name, e.At, e.At + Pause);
-        return Park(state, $"{step.Title}: {Tell(e)}", e.At);
+        return Park(state, $"{step.Title}: {Tell(e)}", e.At, $"{step.Title}: {Tell(e)}");
     }
 
     private static string Tell(OrderEnded e)
@@ -229,12 +232,17 @@ public static class RunMachine
     }
 
     private static Stepped OnOverdue(RunState state, OrderOverdue e) =>
-        IsOutstanding(state, e.Order) ? Park(state, e.Note, e.At, keepAsking: true) : Same(state);
+        IsOutstanding(state, e.Order) ? Park(state, e.Note, e.At, e.Note, keepAsking: true) : Same(state);
 
     /// <summary>Parks a run at its outstanding order. Where that is still running, it is still watched.</summary>
-    private static Stepped Park(RunState state, string why, DateTimeOffset at, bool keepAsking = false)
+    /// <param name="state">The run.</param>
+    /// <param name="why">Why, with what was found on this machine.</param>
+    /// <param name="at">When, UTC.</param>
+    /// <param name="cause">Why, in the words that runs parked for the same reason have in common.</param>
+    /// <param name="keepAsking">Whether the outstanding order is still watched.</param>
+    private static Stepped Park(RunState state, string why, DateTimeOffset at, string cause, bool keepAsking = false)
     {
-        var parked = state with { Parked = why, ParkedAt = state.Outstanding };
+        var parked = state with { Parked = why, ParkedCause = cause, ParkedAt = state.Outstanding };
         if (keepAsking) return Same(parked);
         var decide = new Order(new(state.Run, state.Leg + 1, "decide", state.Events + 1), OrderKind.Decide, at, at);
         return new(parked with { Outstanding = decide }, [decide]);
@@ -276,12 +284,12 @@ public static class RunMachine
         switch (e.Decision)
         {
             case Decision.Wait:
-                return Same(state with { Parked = null, ParkedAt = null, Outstanding = state.Outstanding! with { At = e.At } });
+                return Same(state with { Parked = null, ParkedCause = null, ParkedAt = null, Outstanding = state.Outstanding! with { At = e.At } });
             case Decision.Retry:
                 var at = state.ParkedAt!;
                 return Ask(state with { Tries = 0 }, at.Kind, at.Name.Step, e.At, moment: at.Moment);
             case Decision.RollBack:
-                return EnterSteps(state with { Parked = null, ParkedAt = null, StoppedAt = StoppedStep(state), Reason = e.Reason, Verified = null }, Phase.RollBack, e.At, e.NotBefore);
+                return EnterSteps(state with { Parked = null, ParkedCause = null, ParkedAt = null, StoppedAt = StoppedStep(state), Reason = e.Reason, Verified = null }, Phase.RollBack, e.At, e.NotBefore);
             case Decision.GiveUp:
                 return Fail(state, e);
             default:
@@ -305,7 +313,7 @@ public static class RunMachine
     /// <summary>Ends a run, once what it has suspended is resumed.</summary>
     private static Stepped End(RunState state, Outcome outcome, string? reason, DateTimeOffset at) => state.Suspended.IsEmpty
         ? Close(state, outcome, reason, at)
-        : EnterSteps(state with { Parked = null, ParkedAt = null, StoppedAt = StoppedStep(state), AfterResume = new(outcome, reason) }, Phase.Resume, at);
+        : EnterSteps(state with { Parked = null, ParkedCause = null, ParkedAt = null, StoppedAt = StoppedStep(state), AfterResume = new(outcome, reason) }, Phase.Resume, at);
 
     private static string? StoppedStep(RunState state) => state.StoppedAt ?? (state.CurrentStep is { } step ? $"{state.Leg + 1}/{step.Name}" : null);
 
@@ -318,7 +326,7 @@ public static class RunMachine
     {
         var stopped = outcome == Outcome.Done ? null : StoppedStep(state);
         var closed = Enter(state, Phase.Closed, at);
-        return new(closed with { Outstanding = null, Parked = null, ParkedAt = null, StoppedAt = stopped, AfterResume = null, Closed = at, Outcome = outcome, Reason = reason }, []);
+        return new(closed with { Outstanding = null, Parked = null, ParkedCause = null, ParkedAt = null, StoppedAt = stopped, AfterResume = null, Closed = at, Outcome = outcome, Reason = reason }, []);
     }
 
     /// <summary>A word of the run's as it is written: <c>wait</c>.</summary>

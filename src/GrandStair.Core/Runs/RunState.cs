@@ -1,5 +1,6 @@
 using System.Collections.Immutable;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Scheduling;
 
 namespace GrandStair.Core.Runs;
 
@@ -61,7 +62,7 @@ public sealed record FollowUp(string Name, string Title, string Seen, string Fix
 public sealed record RunState
 {
     /// <summary>How this shape is numbered; a stored state of another number is made again from the events.</summary>
-    public const int Shape = 1;
+    public const int Shape = 2;
 
     /// <summary>The run's number.</summary>
     public required long Run { get; init; }
@@ -93,7 +94,7 @@ public sealed record RunState
     /// <summary>The phase.</summary>
     public Phase Phase { get; init; }
 
-    /// <summary>The moment whose gate was judged last or is to be judged, within the phase <see cref="Runs.Phase.Gate"/>.</summary>
+    /// <summary>The moment whose gate was judged last or is to be judged, within the phase <see cref="Catalogue.Phase.Gate"/>.</summary>
     public Catalogue.Moment Moment { get; init; }
 
     /// <summary>The step within the phase, from 0.</summary>
@@ -111,6 +112,9 @@ public sealed record RunState
     /// <summary>Why it waits for a person; null while it does not.</summary>
     public string? Parked { get; init; }
 
+    /// <summary>Why it waits for a person, in the words that runs parked for the same reason have in common; null while it does not.</summary>
+    public string? ParkedCause { get; init; }
+
     /// <summary>The order that it was parked at; null while it is not parked.</summary>
     public Order? ParkedAt { get; init; }
 
@@ -120,7 +124,7 @@ public sealed record RunState
     /// <summary>The steps that have to resume what steps of this leg have suspended, by name, in the order in which it was suspended.</summary>
     public ImmutableArray<string> Suspended { get; init; } = [];
 
-    /// <summary>What comes once all that is suspended is resumed; null outside of <see cref="Runs.Phase.Resume"/>.</summary>
+    /// <summary>What comes once all that is suspended is resumed; null outside of <see cref="Catalogue.Phase.Resume"/>.</summary>
     public AfterResume? AfterResume { get; init; }
 
     /// <summary>The step at which the run stopped, as <c>leg/step</c>; null where it did not stop at one.</summary>

@@ -2,7 +2,6 @@ using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Runs;
 
 namespace GrandStair.Core.Waves;
 

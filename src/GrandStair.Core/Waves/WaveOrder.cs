@@ -3,6 +3,11 @@ using GrandStair.Core.Readings;
 
 namespace GrandStair.Core.Waves;
 
+/// <summary>A machine that has to be upgraded before another.</summary>
+/// <param name="Machine">The machine.</param>
+/// <param name="Name">Its name.</param>
+public readonly record struct Predecessor(MachineId Machine, string Name);
+
 /// <summary>A machine that goes in a later wave than it was chosen for, because of what it depends on.</summary>
 /// <param name="Machine">The machine.</param>
 /// <param name="From">The number of the wave that it was chosen for.</param>

@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using GrandStair.Connections;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
@@ -6,9 +7,10 @@ using GrandStair.Core.Methods;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
+using GrandStair.Engine.Catalogue;
+using GrandStair.Engine.Duties;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
-using GrandStair.Connections;
 using GrandStair.Storage.Checks;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
@@ -75,22 +77,12 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
         ? throw new CommandException("restarts", $"The script for '{check}' restarts {machine.Name}, and without a plan it has no window. Name the plan whose windows count, or say that it is to run at once.")
         : await windows.FindAsync(plan, machine, fix.Takes ?? RestartTakes, stop);
 
-    /// <summary>Drives fixes until it is stopped: posts them, polls them, and rechecks.</summary>
-    public async Task KeepAsync(CancellationToken stop)
-    {
-        while (!stop.IsCancellationRequested)
-        {
-            try
-            {
-                foreach (var fix in await fixes.ListAsync(null, openOnly: true, 1000, stop)) await ProcessAsync(fix, stop);
-            }
-            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
-            {
-                log.LogError("Fixes cannot be kept going, and are tried again: {Why}", error.Message);
-            }
+    /// <summary>Drives fixes: posts them, polls them, and rechecks.</summary>
+    public Duty Duty => new("fixes", Tick, DriveAsync) { IsSingle = true };
 
-            await Task.Delay(Tick, stop);
-        }
+    private async Task DriveAsync(CancellationToken stop)
+    {
+        foreach (var fix in await fixes.ListAsync(null, openOnly: true, 1000, stop)) await ProcessAsync(fix, stop);
     }
 
     /// <summary>Takes a fix one step further. A fault in one fix ends that fix and no other.</summary>

@@ -1,22 +1,25 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
+using System.Diagnostics.Metrics;
+using GrandStair.Storage.Databases;
 using Microsoft.Extensions.Logging;
 
 namespace GrandStair.Engine.Duties;
-
-/// <summary>How a background duty of this process is doing.</summary>
-/// <param name="Name">The duty's name, such as <c>worker</c>.</param>
-/// <param name="IsRunning">Whether it runs; false while it waits to be restarted after a failure.</param>
-/// <param name="Failures">How often it failed since the process started.</param>
-/// <param name="LastFailed">When it failed last, UTC; null for never.</param>
-public sealed record DutyStatus(string Name, bool IsRunning, int Failures, DateTimeOffset? LastFailed);
 
 /// <summary>
 /// Runs what goes on in the background for as long as the process does. No duty ends by an exception: it is logged, counted and
 /// restarted, after one second at first and after a minute at most.
 /// </summary>
-public sealed class DutyHost(ILogger<DutyHost> log)
+/// <param name="single">Holds the leases of duties that only one service has at a time.</param>
+/// <param name="log">The log.</param>
+public sealed class DutyHost(SingleDuty single, ILogger<DutyHost> log)
 {
+    /// <summary>The name of the meter that counts and measures duties.</summary>
+    public const string MeterName = "grandstair";
+
+    private static readonly Meter Meter = new(MeterName);
+    private static readonly Histogram<double> PassSeconds = Meter.CreateHistogram<double>("grandstair.duty.pass.duration", "s", "How long one pass of a background duty took.");
+    private static readonly Counter<long> FailureCount = Meter.CreateCounter<long>("grandstair.duty.failures", null, "How often a background duty has failed.");
     private static readonly TimeSpan ShortestPause = TimeSpan.FromSeconds(1);
     private static readonly TimeSpan LongestPause = TimeSpan.FromMinutes(1);
     private readonly ConcurrentDictionary<string, DutyStatus> _duties = new(StringComparer.Ordinal);
@@ -27,7 +30,15 @@ public sealed class DutyHost(ILogger<DutyHost> log)
     /// <summary>Whether every duty runs.</summary>
     public bool AreAllRunning => _duties.Values.All(d => d.IsRunning);
 
-    /// <summary>Runs a duty until it is stopped, and restarts it whenever it ends before.</summary>
+    /// <summary>Runs a duty, pass after pass, until it is stopped.</summary>
+    public Task RunAsync(Duty duty, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(duty);
+        Task WorkAsync(CancellationToken token) => RepeatAsync(duty, token);
+        return RunAsync(duty.Name, duty.IsSingle ? single.Of(duty.Name, WorkAsync) : WorkAsync, stop);
+    }
+
+    /// <summary>Runs a duty that is one long pass until it is stopped, and restarts it whenever it ends before.</summary>
     /// <param name="name">The duty's name.</param>
     /// <param name="work">What it does; it returns only when it is stopped.</param>
     /// <param name="stop">Stops it.</param>
@@ -38,7 +49,7 @@ public sealed class DutyHost(ILogger<DutyHost> log)
         while (!stop.IsCancellationRequested)
         {
             var began = Stopwatch.GetTimestamp();
-            _duties[name] = _duties.GetValueOrDefault(name, new(name, true, 0, null)) with { IsRunning = true };
+            Update(name, d => d with { IsRunning = true });
             try
             {
                 await Task.Yield();
@@ -50,16 +61,39 @@ public sealed class DutyHost(ILogger<DutyHost> log)
             {
                 return;
             }
+            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
+            {
+                // The database is away or full; where in the code that was noticed is of no use to anybody.
+                log.LogError("Duty '{Duty}' failed and is restarted in {Pause} s: {Why}", name, pause.TotalSeconds, error.Message);
+            }
             catch (Exception error)
             {
                 log.LogError(error, "Duty '{Duty}' failed and is restarted in {Pause} s", name, pause.TotalSeconds);
             }
 
-            _duties[name] = _duties[name] with { IsRunning = false, Failures = _duties[name].Failures + 1, LastFailed = DateTimeOffset.UtcNow };
+            FailureCount.Add(1, new KeyValuePair<string, object?>("duty", name));
+            Update(name, d => d with { IsRunning = false, Failures = d.Failures + 1, LastFailed = DateTimeOffset.UtcNow });
             // One that ran for long before it failed is restarted quickly again.
             if (Stopwatch.GetElapsedTime(began) > LongestPause * 2) pause = ShortestPause;
             await Task.Delay(pause, stop).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
             pause = pause * 2 < LongestPause ? pause * 2 : LongestPause;
         }
     }
+
+    private async Task RepeatAsync(Duty duty, CancellationToken stop)
+    {
+        while (true)
+        {
+            var began = Stopwatch.GetTimestamp();
+            await duty.Pass(stop);
+            var took = Stopwatch.GetElapsedTime(began);
+            PassSeconds.Record(took.TotalSeconds, new KeyValuePair<string, object?>("duty", duty.Name));
+            Update(duty.Name, d => d with { Passes = d.Passes + 1, LastPass = DateTimeOffset.UtcNow, Took = took });
+            var rest = took * duty.Rests;
+            await Task.Delay(rest > duty.Pause ? rest : duty.Pause, stop);
+        }
+    }
+
+    private void Update(string name, Func<DutyStatus, DutyStatus> change) =>
+        _duties.AddOrUpdate(name, _ => change(new(name, true, 0, null)), (_, duty) => change(duty));
 }

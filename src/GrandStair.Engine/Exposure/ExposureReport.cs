@@ -1,16 +1,15 @@
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Exposure;
+using GrandStair.Engine.Catalogue;
+using GrandStair.Engine.Duties;
 using GrandStair.Engine.Fleet;
-using GrandStair.Engine.Plans;
-using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
-using Microsoft.Extensions.Logging;
 
 namespace GrandStair.Engine.Exposure;
 
 /// <summary>Reports exposure, and keeps the daily tally for its trend.</summary>
-public sealed class ExposureReport(CatalogueCache catalogues, FleetCache fleet, TallyTable tallies, TimeProvider clock, ILogger<ExposureReport> log)
+public sealed class ExposureReport(CatalogueCache catalogues, FleetCache fleet, TallyTable tallies, TimeProvider clock)
 {
     /// <summary>How many days the trend goes back.</summary>
     public const int TrendDays = 90;
@@ -19,6 +18,9 @@ public sealed class ExposureReport(CatalogueCache catalogues, FleetCache fleet, 
     public const string OtherRelease = "other";
 
     private static readonly TimeSpan Tick = TimeSpan.FromSeconds(5);
+
+    /// <summary>By product the day whose tally was stored last.</summary>
+    private readonly Dictionary<string, DateOnly> _stored = new(StringComparer.Ordinal);
 
     /// <summary>Who of a product is exposed, at some sites.</summary>
     public Task<ProductExposure> OfAsync(Product product, DateOnly? by, SiteScope sites, CancellationToken stop) =>
@@ -35,28 +37,17 @@ public sealed class ExposureReport(CatalogueCache catalogues, FleetCache fleet, 
         return [.. before, .. Tally(exposure).Select(t => new DayTally(today, product.Name, t.Key, t.Value))];
     }
 
-    /// <summary>Keeps the tally until it is stopped.</summary>
-    public async Task KeepAsync(CancellationToken stop)
-    {
-        var kept = new Dictionary<string, DateOnly>(StringComparer.Ordinal);
-        while (!stop.IsCancellationRequested)
-        {
-            try
-            {
-                foreach (var product in catalogues.Products.Values)
-                {
-                    var today = ProductExposure.Today(product, clock.GetUtcNow());
-                    if (kept.GetValueOrDefault(product.Name) == today) continue;
-                    await tallies.PutAsync(today, product.Name, Tally(await OfAsync(product, null, SiteScope.All, stop)), stop);
-                    kept[product.Name] = today;
-                }
-            }
-            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
-            {
-                log.LogError("The daily tally cannot be kept, and is tried again: {Why}", error.Message);
-            }
+    /// <summary>Stores the tally of each day.</summary>
+    public Duty Duty => new("daily-tally", Tick, TallyAsync) { IsSingle = true };
 
-            await Task.Delay(Tick, stop);
+    private async Task TallyAsync(CancellationToken stop)
+    {
+        foreach (var product in catalogues.Products.Values)
+        {
+            var today = ProductExposure.Today(product, clock.GetUtcNow());
+            if (_stored.GetValueOrDefault(product.Name) == today) continue;
+            await tallies.PutAsync(today, product.Name, Tally(await OfAsync(product, null, SiteScope.All, stop)), stop);
+            _stored[product.Name] = today;
         }
     }
 

@@ -1,9 +1,9 @@
+using GrandStair.Connections;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
-using GrandStair.Engine.Plans;
-using GrandStair.Connections;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Scripts;
 

@@ -1,7 +1,8 @@
+using GrandStair.Connections;
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
-using GrandStair.Engine.Plans;
-using GrandStair.Connections;
+using GrandStair.Engine.Catalogue;
+using GrandStair.Engine.Duties;
 using GrandStair.Storage.Databases;
 using Microsoft.Extensions.Logging;
 
@@ -18,30 +19,15 @@ public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet,
     private static readonly TimeSpan Tick = TimeSpan.FromSeconds(1);
     private readonly Dictionary<MachineId, DateTimeOffset> _tried = [];
 
-    /// <summary>Reads what is due until it is stopped.</summary>
-    public async Task KeepAsync(CancellationToken stop)
+    /// <summary>Reads what is due.</summary>
+    public Duty Duty => new("scheduled-reading", Tick, ReadDueAsync) { IsSingle = true };
+
+    private async Task ReadDueAsync(CancellationToken stop)
     {
-        if (schedule.Every is not { } every)
-        {
-            await Task.Delay(Timeout.Infinite, stop);
-            return;
-        }
-
-        while (!stop.IsCancellationRequested)
-        {
-            try
-            {
-                var now = clock.GetUtcNow();
-                var due = (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet && IsDue(m, now, every)).OrderBy(m => _tried.GetValueOrDefault(m.Id)).ToArray();
-                await Parallel.ForEachAsync(due, new ParallelOptions { MaxDegreeOfParallelism = schedule.AtOnce, CancellationToken = stop }, async (machine, one) => await ReadAsync(machine, one));
-            }
-            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
-            {
-                log.LogError("The fleet cannot be read by its schedule, and is tried again: {Why}", error.Message);
-            }
-
-            await Task.Delay(Tick, stop);
-        }
+        if (schedule.Every is not { } every) return;
+        var now = clock.GetUtcNow();
+        var due = (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet && IsDue(m, now, every)).OrderBy(m => _tried.GetValueOrDefault(m.Id)).ToArray();
+        await Parallel.ForEachAsync(due, new ParallelOptions { MaxDegreeOfParallelism = schedule.AtOnce, CancellationToken = stop }, async (machine, one) => await ReadAsync(machine, one));
     }
 
     /// <summary>What did not answer is tried again after a third of the time between two readings.</summary>

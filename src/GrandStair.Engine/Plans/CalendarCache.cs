@@ -4,6 +4,7 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Storage.Calendars;
 using NodaTime;
 

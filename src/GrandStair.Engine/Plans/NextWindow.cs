@@ -1,5 +1,6 @@
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Engine.Plans;

@@ -1,6 +1,7 @@
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Plans;
 

@@ -3,6 +3,7 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Plans;
 

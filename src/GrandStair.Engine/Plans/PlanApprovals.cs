@@ -4,6 +4,7 @@ using GrandStair.Core.Approvals;
 using GrandStair.Core.Methods;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Storage.Calendars;
 using GrandStair.Storage.Plans;
 

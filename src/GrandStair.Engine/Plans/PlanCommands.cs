@@ -6,20 +6,13 @@ using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Engine.Plans;
-
-/// <summary>A command that cannot be carried out as things are.</summary>
-/// <param name="name">A stable name, such as <c>unknown-plan</c>.</param>
-/// <param name="message">What is wrong, and what to do.</param>
-public sealed class CommandException(string name, string message) : Exception(message)
-{
-    /// <summary>A stable name.</summary>
-    public string Name { get; } = name;
-}
 
 /// <summary>Carries out people's commands about plans.</summary>
 public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, DecisionTable decisions, OtherPlans otherPlans, TimeProvider clock)

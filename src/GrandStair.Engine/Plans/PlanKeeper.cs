@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Collections.Immutable;
 using System.Diagnostics;
+using GrandStair.Connections;
 using GrandStair.Core.Access;
 using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
@@ -9,11 +10,13 @@ using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Durations;
+using GrandStair.Engine.Duties;
 using GrandStair.Engine.Fleet;
-using GrandStair.Engine.Runs;
-using GrandStair.Connections;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
@@ -53,32 +56,10 @@ public sealed class PlanKeeper(
     private readonly ConcurrentDictionary<string, long> _makeScheduleDue = new(StringComparer.Ordinal);
     private Task _layingOut = Task.CompletedTask;
 
-    /// <summary>Keeps plans going until it is stopped.</summary>
-    public async Task RunAsync(CancellationToken stop)
-    {
-        while (!stop.IsCancellationRequested)
-        {
-            var begun = Stopwatch.GetTimestamp();
-            try
-            {
-                await KeepAsync(stop);
-            }
-            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
-            {
-                log.LogError("Plans cannot be kept going, and are tried again: {Why}", error.Message);
-            }
-            catch (Exception error) when (error is not OperationCanceledException)
-            {
-                // A fault in one plan must not end the service, which has other runs on the way.
-                log.LogError(error, "Plans cannot be kept going, and are tried again");
-            }
+    /// <summary>Keeps plans going.</summary>
+    public Duty Duty => new("plans", Tick, KeepAsync) { IsSingle = true, Rests = Rests };
 
-            var rest = Stopwatch.GetElapsedTime(begun) * Rests;
-            await Task.Delay(rest > Tick ? rest : Tick, stop);
-        }
-    }
-
-    /// <summary>Sees to every plan once.</summary>
+    /// <summary>Takes every plan that has started one step further.</summary>
     public async Task KeepAsync(CancellationToken stop)
     {
         var started = (await plans.AllAsync(stop)).Where(p => p is { State: PlanState.Started, Held: null }).ToArray();
@@ -184,7 +165,7 @@ public sealed class PlanKeeper(
             if (waves[i].State != WaveState.Open) continue;
             var own = members.Where(m => m.Wave == i + 1).ToArray();
             string[] lapsed = [.. Lapsed(own, waves[i].Opened).Select(m => machines[m.Machine].Name).Order(StringComparer.OrdinalIgnoreCase)];
-            var advance = plan.Advance.Judge(new(own.Select(m => m.Status)), own.Select(m => m.Verified).OfType<DateTimeOffset>(), now, lapsed);
+            var advance = plan.Advance.Evaluate(new(own.Select(m => m.Status)), own.Select(m => m.Verified).OfType<DateTimeOffset>(), now, lapsed);
             var next = waves[i] with { Why = advance.Why, State = advance.Holds ? WaveState.Passed : WaveState.Open };
             if (next != waves[i]) waves[i] = await PutAsync(plan, next, now, stop);
         }

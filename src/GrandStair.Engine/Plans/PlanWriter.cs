@@ -9,9 +9,11 @@ using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Catalogue;
+using GrandStair.Engine.Durations;
 using GrandStair.Engine.Fleet;
-using GrandStair.Engine.Runs;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Engine.Plans;
@@ -133,7 +135,7 @@ public sealed class PlanWriter(CatalogueCache catalogues, FleetCache fleet, Plan
         });
         var stored = new StoredPlan(
             plan.Name, (before?.Revision ?? 0) + 1, body, product.Hash, before?.State ?? PlanState.Drafted, before?.Held, before?.Created ?? now, before?.CreatedBy ?? "", before?.Started, null,
-            [.. membership.Undecided.Select(u => $"{u.Machine.Name}: {u.Why}")],
+            [.. membership.Undecided.Select(u => new UndecidedMachine(u.Machine.Id.Value, u.Machine.Name, u.Why))],
             waves)
         { Sites = sites, Consent = ConsentRule.Of(plan), Coverages = [.. (before?.Coverages ?? []).Where(c => waves.Any(w => w.Name == c.Wave && w.State != WaveState.Waiting)), .. membership.Coverages] };
         return new(stored, plan, product, [.. begun, .. drafted], requests, status, pending, cameTo, known, schedule, membership.Missing, [.. noEffect, .. unknown, .. Told(deferred.Values, plan, machines), .. shared is null ? [] : new[] { before?.State == PlanState.Started ? $"{shared}. They are left to it." : $"{shared}. This plan can start when they are done or exempt there, or are left out of its scope." }]);

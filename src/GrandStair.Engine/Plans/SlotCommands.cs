@@ -3,9 +3,9 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
+using GrandStair.Engine.Durations;
 using GrandStair.Engine.Fleet;
-using GrandStair.Engine.Runs;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 

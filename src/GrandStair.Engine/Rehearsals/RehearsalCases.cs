@@ -4,10 +4,12 @@ using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Catalogue;
+using GrandStair.Engine.Durations;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
-using GrandStair.Engine.Runs;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 

@@ -1,9 +1,10 @@
 using System.Diagnostics;
 using GrandStair.Core.Access;
 using GrandStair.Core.Rehearsals;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
-using GrandStair.Engine.Runs;
+using GrandStair.Engine.Durations;
+using GrandStair.Engine.Duties;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 using GrandStair.Storage.Plans;
@@ -51,27 +52,13 @@ public sealed class RehearsalRunner(
         return await table.AskAsync(plan.Name, plan.Revision, asked, actor, clock.GetUtcNow(), stop);
     }
 
-    /// <summary>Makes what is asked for, and keeps forecasts up to date, until it is stopped.</summary>
-    public async Task KeepAsync(CancellationToken stop)
-    {
-        while (!stop.IsCancellationRequested)
-        {
-            try
-            {
-                if (await table.ClaimAsync(stop) is { } next) await MakeAsync(next, stop);
-                else await ForecastAsync(stop);
-            }
-            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
-            {
-                log.LogError("Rehearsals cannot be made, and are tried again: {Why}", error.Message);
-            }
-            catch (Exception error) when (error is not OperationCanceledException)
-            {
-                log.LogError(error, "Rehearsals cannot be made, and are tried again");
-            }
+    /// <summary>Makes the rehearsals that are asked for, and keeps forecasts up to date.</summary>
+    public Duty Duty => new("rehearsals", Tick, WorkAsync);
 
-            await Task.Delay(Tick, stop);
-        }
+    private async Task WorkAsync(CancellationToken stop)
+    {
+        if (await table.ClaimAsync(stop) is { } next) await MakeAsync(next, stop);
+        else await ForecastAsync(stop);
     }
 
     private async Task MakeAsync(StoredRehearsal rehearsal, CancellationToken stop)

@@ -5,7 +5,6 @@ using System.Text;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Runs;
 using GrandStair.Files.Yaml;
 
 namespace GrandStair.Files.Catalogue;

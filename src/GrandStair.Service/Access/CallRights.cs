@@ -65,6 +65,7 @@ internal static class CallRights
         ["GetRun"] = Anybody,
         ["GetOverview"] = Anybody,
         ["GetSettings"] = Anybody,
+        ["ListDuties"] = Anybody,
         ["WatchChanges"] = Anybody,
         ["DescribeInterface"] = Anybody,
         // One's own password, tokens and sessions; those of others are an admin's, which the call itself sees to.
@@ -95,6 +96,7 @@ internal static class CallRights
         ["TrustFirstUse"] = new(Admin),
         ["EndFirstUse"] = new(Admin),
         // What runs on machines.
+        ["GetRunEvidence"] = new(Auditor | Approver | Operator | Admin),
         ["ListScriptUses"] = new(Auditor | Approver | Operator | Admin),
         ["ListCatalogueChanges"] = Anybody,
         ["ApproveCatalogue"] = new(Approver, AllSites: true),

@@ -1,4 +1,4 @@
-using GrandStair.Engine.Plans;
+using GrandStair.Engine;
 using GrandStair.Storage.Access;
 using Microsoft.AspNetCore.Identity;
 

@@ -2,8 +2,9 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Fleet;
-using GrandStair.Engine.Plans;
 
 namespace GrandStair.Service.Access;
 

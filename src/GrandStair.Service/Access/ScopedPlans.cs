@@ -1,5 +1,6 @@
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
+using GrandStair.Engine;
 using GrandStair.Engine.Plans;
 using GrandStair.Storage.Plans;
 
@@ -65,7 +66,7 @@ internal sealed class ScopedPlans(PlanTable plans, PlanTroubles troubles, Scoped
     {
         if (fleet.Sites.IsAll) return plan;
         if ((await MembersAsync(plan.Name, stop)).Count == 0) return null;
-        var names = (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet).Select(m => m.Name).ToArray();
-        return plan with { Undecided = [.. plan.Undecided.Where(u => names.Any(n => u.StartsWith($"{n}: ", StringComparison.Ordinal)))] };
+        var machines = await fleet.AllAsync(stop);
+        return plan with { Undecided = [.. plan.Undecided.Where(u => machines.ContainsKey(new(u.Machine)))] };
     }
 }

@@ -1,10 +1,10 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Access;
+using GrandStair.Engine;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
-using GrandStair.Service.Plans;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Access;
 
 namespace GrandStair.Service.Accounts;
@@ -43,7 +43,7 @@ internal static class AccountEndpoints
         var name = Account.Name(command.Name);
         var (roles, sites) = Scope(command.Roles, command.Sites);
         await accounts.PutAsync(
-            new(name, PlanEndpoints.Word<AccountKind>("kind", command.Kind), roles, sites, null, false, null, default, "", null, null), isNew: true, caller.Actor(), PlanEndpoints.Reason(command.Reason), clock.GetUtcNow(), stop);
+            new(name, RequestFields.Word<AccountKind>("kind", command.Kind), roles, sites, null, false, null, default, "", null, null), isNew: true, caller.Actor(), RequestFields.Reason(command.Reason), clock.GetUtcNow(), stop);
         return Show((await accounts.FindAsync(name, stop))!);
     }
 
@@ -53,7 +53,7 @@ internal static class AccountEndpoints
         if (account.Provider is { } provider) throw new CommandException("of-provider", $"What '{account.Name}' may is said by {provider} at each sign-in, and by the mapping of its claims.");
         var (roles, sites) = Scope(change.Roles, change.Sites);
         if (!(roles.HasFlag(Roles.Admin) && sites.IsAll)) await KeepAnAdminAsync(account.Name, accounts, stop);
-        await accounts.PutAsync(account with { Roles = roles, Sites = sites }, isNew: false, caller.Actor(), PlanEndpoints.Reason(change.Reason), clock.GetUtcNow(), stop);
+        await accounts.PutAsync(account with { Roles = roles, Sites = sites }, isNew: false, caller.Actor(), RequestFields.Reason(change.Reason), clock.GetUtcNow(), stop);
         return Show((await accounts.FindAsync(account.Name, stop))!);
     }
 
@@ -70,7 +70,7 @@ internal static class AccountEndpoints
     {
         var account = await FindAsync(name, accounts, stop);
         await KeepAnAdminAsync(account.Name, accounts, stop);
-        await accounts.EndAsync(account.Name, caller.Actor(), PlanEndpoints.Reason(because.Reason), clock.GetUtcNow(), stop);
+        await accounts.EndAsync(account.Name, caller.Actor(), RequestFields.Reason(because.Reason), clock.GetUtcNow(), stop);
         return Results.NoContent();
     }
 

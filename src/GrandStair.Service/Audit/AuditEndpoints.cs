@@ -3,7 +3,7 @@ using System.Text;
 using GrandStair.Contracts;
 using GrandStair.Core.Audit;
 using GrandStair.Core.Readings;
-using GrandStair.Engine.Plans;
+using GrandStair.Engine;
 using GrandStair.Files.Audit;
 using GrandStair.Service.Access;
 using GrandStair.Storage.Audit;

@@ -44,6 +44,12 @@ internal sealed class AuditKey : IDisposable
         lock (_key) return new(number, hash, Id, Convert.ToBase64String(_key.SignData(AuditSeal.Statement(number, hash), HashAlgorithmName.SHA256)));
     }
 
+    /// <summary>Signs a SHA-256 hash: 64 bytes, as IEEE P1363 has them.</summary>
+    public byte[] SignHash(byte[] hash)
+    {
+        lock (_key) return _key.SignHash(hash);
+    }
+
     /// <summary>Whether a seal was signed by this key.</summary>
     public bool IsSigned(AuditSeal seal)
     {
@@ -117,7 +123,7 @@ internal sealed class AuditSealer(AuditTable audit, AuditKey key, AuditAlarm ala
     }
 
     protected override Task ExecuteAsync(CancellationToken stoppingToken) =>
-        Task.WhenAll(duties.RunAsync("audit-seal", KeepSealingAsync, stoppingToken), duties.RunAsync("audit-check", KeepVerifyingAsync, stoppingToken));
+        Task.WhenAll(duties.RunAsync("audit-seal", KeepSealingAsync, stoppingToken), duties.RunAsync(new("audit-check", VerifyEvery, VerifyAsync), stoppingToken));
 
     private async Task KeepSealingAsync(CancellationToken stop)
     {
@@ -144,15 +150,6 @@ internal sealed class AuditSealer(AuditTable audit, AuditKey key, AuditAlarm ala
                 log.LogError("The audit cannot be sealed, and is tried again: {Why}", error.Message);
                 await Task.Delay(AfterTrouble, stop);
             }
-        }
-    }
-
-    private async Task KeepVerifyingAsync(CancellationToken stop)
-    {
-        while (!stop.IsCancellationRequested)
-        {
-            await VerifyAsync(stop);
-            await Task.Delay(VerifyEvery, stop);
         }
     }
 

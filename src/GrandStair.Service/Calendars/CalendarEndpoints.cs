@@ -1,9 +1,12 @@
 using System.Security.Claims;
 using System.Text;
 using GrandStair.Contracts;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Calendars;
 using GrandStair.Service.Access;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Calendars;
 
 namespace GrandStair.Service.Calendars;

@@ -2,11 +2,11 @@ using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Runs;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
-using GrandStair.Service.Plans;
 using GrandStair.Service.Readiness;
+using GrandStair.Service.Requests;
 
 namespace GrandStair.Service.Catalogue;
 
@@ -18,7 +18,7 @@ internal static class CatalogueEndpoints
         api.MapGet("/catalogue/changes", (CatalogueCache catalogues) => catalogues.Waiting.Values.Select(Show).ToArray()).WithName("ListCatalogueChanges");
         api.MapPost("/catalogue/changes/{product}/approve", async (string product, ApproveCommand command, CatalogueCache catalogues, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
         {
-            await catalogues.ApproveAsync(product, command.Hash, PlanEndpoints.Reason(command.Reason), caller.Actor(), clock.GetUtcNow(), stop);
+            await catalogues.ApproveAsync(product, command.Hash, RequestFields.Reason(command.Reason), caller.Actor(), clock.GetUtcNow(), stop);
             return Results.NoContent();
         }).WithName("ApproveCatalogue").Produces(204).ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/catalogue", (CatalogueCache catalogues) => catalogues.Products.Values.Select(Show).ToArray()).WithName("ListProducts");

@@ -4,13 +4,14 @@ using GrandStair.Contracts;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Methods;
 using GrandStair.Core.Readiness;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Checks;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Files.Reports;
 using GrandStair.Service.Access;
-using GrandStair.Service.Plans;
 using GrandStair.Service.Readiness;
+using GrandStair.Service.Requests;
 using GrandStair.Service.Runs;
 using GrandStair.Storage.Checks;
 using GrandStair.Storage.Plans;
@@ -48,8 +49,8 @@ internal static class CheckEndpoints
     {
         var machine = await fleet.MachineAsync(name, stop);
         var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
-        var last = PlanEndpoints.Day("until", command.Until);
-        await checks.WaiveAsync(target.Aim, machine, check, PlanEndpoints.Reason(command.Reason), new(last.AddDays(1), default, default), caller.Actor(), stop);
+        var last = RequestFields.Day("until", command.Until);
+        await checks.WaiveAsync(target.Aim, machine, check, RequestFields.Reason(command.Reason), new(last.AddDays(1), default, default), caller.Actor(), stop);
         return await target.ShowGateAsync(machine, decisions, clock.GetUtcNow(), stop);
     }
 
@@ -58,7 +59,7 @@ internal static class CheckEndpoints
     {
         var machine = await fleet.MachineAsync(name, stop);
         var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
-        var fix = await checks.FixAsync(target.Aim, machine, check, target.Plan, PlanEndpoints.Reason(command.Reason), command.Now, caller.Actor(), stop);
+        var fix = await checks.FixAsync(target.Aim, machine, check, target.Plan, RequestFields.Reason(command.Reason), command.Now, caller.Actor(), stop);
         return Show(fix, machine.Name, clock.GetUtcNow());
     }
 
@@ -85,7 +86,7 @@ internal static class CheckEndpoints
         var his = await fleet.AllAsync(stop);
         if (id is not ['w', .. var digits] || !long.TryParse(digits, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
             || !(await decisions.WaiversAsync(stop)).Any(w => w.Id == number && his.ContainsKey(w.Machine))
-            || !await decisions.EndWaiverAsync(number, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
+            || !await decisions.EndWaiverAsync(number, RequestFields.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
             throw new CommandException("unknown-waiver", $"There is no active waiver '{id}'. 'gstair check waivers' shows them.");
         return Results.NoContent();
     }

@@ -1,12 +1,14 @@
 using System.Globalization;
 using System.Text;
+using GrandStair.Connections.Simulation;
 using GrandStair.Core.Access;
 using GrandStair.Core.Outcomes;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Duties;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Fleet;
-using GrandStair.Connections.Simulation;
 using GrandStair.Service.Fleet;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Fleet;

@@ -4,10 +4,10 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Exposure;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Exposure;
-using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
-using GrandStair.Service.Plans;
+using GrandStair.Service.Requests;
 
 namespace GrandStair.Service.Exposure;
 
@@ -19,7 +19,7 @@ internal static class ExposureEndpoints
 
     private static async Task<IReadOnlyList<ExposureView>> ListAsync(string? product, string? by, ExposureReport desk, ScopedFleet fleet, CatalogueCache catalogues, CancellationToken stop)
     {
-        DateOnly? until = by is null ? null : PlanEndpoints.Day("by", by);
+        DateOnly? until = by is null ? null : RequestFields.Day("by", by);
         var products = product is null ? catalogues.Products.Values : [catalogues.AimAt(product, null).Product];
         var views = new List<ExposureView>();
         foreach (var one in products)

@@ -3,12 +3,13 @@ using GrandStair.Contracts;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
-using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.HostKeys;
-using GrandStair.Service.Plans;
+using GrandStair.Service.Requests;
 using GrandStair.Service.Runs;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
@@ -129,7 +130,7 @@ internal static class FleetEndpoints
 
     private static async Task<RemovedView> RemoveAsync(RemoveCommand command, ScopedFleet fleet, RemovalTable removals, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
-        var reason = PlanEndpoints.Reason(command.Reason);
+        var reason = RequestFields.Reason(command.Reason);
         if (command.Machines is not { Count: > 0 }) throw new CommandException("no-machines", "It names no machine to remove; expected 'machines', a list of names or ids.");
         if (command.Machines.Count > MostRemoved) throw new CommandException("too-many", $"It names {command.Machines.Count} machines to remove; expected at most {MostRemoved} at a time.");
         var machines = new Dictionary<MachineId, Machine>();
@@ -150,7 +151,7 @@ internal static class FleetEndpoints
     {
         var machine = await fleet.EverKnownAsync(name, stop);
         if (machine.IsInFleet) throw new CommandException("machine-present", $"{machine.Name} belongs to the fleet; there is nothing to restore.");
-        if (!await removals.RestoreAsync(machine.Id, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
+        if (!await removals.RestoreAsync(machine.Id, RequestFields.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
             throw new CommandException("name-taken", $"Another machine is named {machine.Name} by now. Rename or remove that one first.");
         return await ViewAsync(await fleet.MachineAsync(machine.Id.ToString(), stop), plans, runs, clock, stop);
     }

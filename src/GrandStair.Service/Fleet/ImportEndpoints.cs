@@ -5,12 +5,13 @@ using System.Text;
 using GrandStair.Contracts;
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Files;
 using GrandStair.Files.Fleet;
 using GrandStair.Service.Access;
-using GrandStair.Service.Plans;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Runs;
@@ -53,7 +54,7 @@ internal static class ImportEndpoints
         api.MapGet("/fleet/imports", async (ImportTable imports, CancellationToken stop) => (await imports.NewestAsync(MostShown, stop)).Select(Show).ToArray()).WithName("ListImports");
         api.MapPost("/fleet/imports/{import:long}/undo", async (long import, Because because, RemovalTable removals, ClaimsPrincipal caller, DomainClock clock, CancellationToken stop) =>
         {
-            var undone = await removals.UndoAsync(import, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop);
+            var undone = await removals.UndoAsync(import, RequestFields.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop);
             return new ImportUndoneView(undone.Removed, undone.Restored);
         }).WithName("UndoImport").ProducesProblem(404).ProducesProblem(409);
     }

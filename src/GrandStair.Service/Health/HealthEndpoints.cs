@@ -1,7 +1,9 @@
+using GrandStair.Contracts;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Duties;
 using GrandStair.Service.Audit;
 using GrandStair.Storage.Feeds;
+using Prometheus;
 
 namespace GrandStair.Service.Health;
 
@@ -22,8 +24,15 @@ internal sealed record ServiceHealth(string Status, string Audit, IReadOnlyList<
 /// <summary>What monitoring asks, without an account: it names no machine, plan or person, and no text of an error.</summary>
 internal static class HealthEndpoints
 {
+    /// <summary>What people with an account ask of the background duties of this process.</summary>
+    public static void MapDuties(this RouteGroupBuilder api) => api.MapGet("/duties", (DutyHost duties) => duties.All.Select(d =>
+        new DutyView(d.Name, d.IsRunning, d.Passes, d.LastPass, d.LastPass is null ? null : d.Took.TotalSeconds, d.Failures, d.LastFailed)).ToArray()).WithName("ListDuties");
+
     public static void MapHealth(this WebApplication app)
     {
+        // Of the framework's own meters only those whose labels name no other host.
+        Metrics.ConfigureMeterAdapter(options => options.InstrumentFilterPredicate = instrument => instrument.Meter.Name is DutyHost.MeterName or "Microsoft.AspNetCore.Hosting" or "System.Runtime");
+        app.MapMetrics("/metrics").ExcludeFromDescription();
         app.MapGet("/health/live", () => Results.Ok("live")).ExcludeFromDescription();
         app.MapGet("/health/ready", async (Feed feed, DutyHost duties, AuditAlarm alarm, CancellationToken stop) =>
         {

@@ -1,11 +1,12 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Readings;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Files.HostKeys;
 using GrandStair.Service.Access;
-using GrandStair.Service.Plans;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Fleet;
 using Microsoft.AspNetCore.Mvc;
 
@@ -39,7 +40,7 @@ internal static class HostKeyEndpoints
         HttpRequest request, bool? dry, string? reason, ScopedFleet fleet, FleetTable table, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
     {
         var (hosts, problems) = KnownHosts.Parse(await BoundedStream.ReadTextAsync(request, MostBytes, stop), "known_hosts");
-        if (dry != true) PlanEndpoints.Reason(reason);
+        if (dry != true) RequestFields.Reason(reason);
         var machines = (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet && m.Connection.Kind == "ssh").ToArray();
         var views = problems.Select(p => new KnownHostView(p.Line, "not-understood", null, p.Message, null)).ToList();
         var pinned = new HashSet<MachineId>();
@@ -74,7 +75,7 @@ internal static class HostKeyEndpoints
         var known = (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet).Select(m => m.Site).Where(s => s.Length > 0).Distinct(StringComparer.OrdinalIgnoreCase).ToArray();
         var name = known.FirstOrDefault(s => s.Equals(site, StringComparison.OrdinalIgnoreCase))
             ?? throw new CommandException("unknown-site", $"There is no machine at a site '{site}'{(Spelling.Nearest(site, known) is { } near ? $"; did you mean '{near}'?" : ".")}");
-        await table.PutAsync(name, trusts, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop);
+        await table.PutAsync(name, trusts, RequestFields.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop);
         return Results.NoContent();
     }
 }

@@ -3,8 +3,8 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
@@ -48,7 +48,7 @@ internal static class OverviewEndpoints
             PlanEndpoints.Waves(stored, body, members, plans.SeesAllOf(stored)),
             Line(members.Select(m => m.PlannedEnd)),
             Line(members.Select(m => m.Verified)),
-            [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, rows).OrderByDescending(w => w.Kind is "parked" or "stopped" or "no-contact").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).ThenByDescending(w => w.Unknown).Take(MostInTheWay)],
+            [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, all, rows).OrderByDescending(w => w.Kind is "parked" or "stopped" or "no-contact").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).ThenByDescending(w => w.Unknown).Take(MostInTheWay)],
             [.. rows.Where(r => r.Status == "running").OrderByDescending(r => r.NoContact is not null || r.OverSeconds is not null).ThenBy(r => r.LeftSeconds).Take(MostRunning)],
             Limits.Shown(body.Limits.All),
             [.. Next(members, machines, all, now)]);
@@ -75,10 +75,10 @@ internal static class OverviewEndpoints
             stop);
     }
 
-    private static IEnumerable<InTheWayView> InTheWay(FleetSummary readiness, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<RunRow> rows)
+    private static IEnumerable<InTheWayView> InTheWay(FleetSummary readiness, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<StoredRun> runs, IReadOnlyList<RunRow> rows)
     {
-        foreach (var parked in rows.Where(r => r.Status == "parked").GroupBy(r => Cause(r.Parked!)))
-            yield return new("parked", parked.Count(), parked.Key, "waiting for a decision: " + Names(parked.Select(r => r.Machine)), null, null, "parked", 0);
+        foreach (var parked in runs.Select(r => r.State).Where(r => r is { Parked: not null, Closed: null }).GroupBy(r => r.ParkedCause ?? r.Parked!))
+            yield return new("parked", parked.Count(), parked.Key, "waiting for a decision: " + Names(parked.Select(r => machines[new(r.Machine)].Name)), null, null, "parked", 0);
         foreach (var stopped in members.Where(m => m.Status == Status.Stopped).GroupBy(_ => true))
             yield return new("stopped", stopped.Count(), "Stopped without success", "decide: retry, or exempt " + Names(stopped.Select(m => machines[m.Machine].Name)), null, null, "stopped", 0);
 
@@ -94,9 +94,6 @@ internal static class OverviewEndpoints
         if (followUps.Length > 0)
             yield return new("follow-up", followUps.Length, "Follow-ups after the upgrade", $"{followUps.Sum(r => r.FollowUps)} to close on {Names(followUps.Select(r => r.Machine))}", "person", null, "verified", 0);
     }
-
-    /// <summary>What several parked runs have in common: the sentence up to what was seen on each.</summary>
-    private static string Cause(string parked) => parked.Split(" (found:")[0];
 
     private static string Names(IEnumerable<string> names)
     {

@@ -4,8 +4,10 @@ using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Plans;
@@ -30,33 +32,33 @@ internal static class PlanEndpoints
         api.MapPost("/plans/{name}/hold", async (string name, Because because, PlanCommands commands, CatalogueCache catalogues, ScopedPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.WholeAsync(name, stop);
-            await commands.HoldAsync(name, Reason(because.Reason), caller.Actor(), stop);
+            await commands.HoldAsync(name, RequestFields.Reason(because.Reason), caller.Actor(), stop);
             return await ViewAsync(name, catalogues, plans, approvals, stop);
         }).WithName("HoldPlan").ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/discard", async (string name, Because because, PlanCommands commands, ScopedPlans plans, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.WholeAsync(name, stop);
-            await commands.DiscardAsync(name, Reason(because.Reason), caller.Actor(), stop);
+            await commands.DiscardAsync(name, RequestFields.Reason(because.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("DiscardPlan").Produces(204).ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/members/{machine}/exemption", ExemptAsync).WithName("ExemptMachine").Produces(204).ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/members/{machine}/again", async (string name, string machine, Because because, PlanCommands commands, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.FindAsync(name, stop);
-            await commands.AgainAsync(name, await fleet.MachineAsync(machine, stop), Reason(because.Reason), caller.Actor(), stop);
+            await commands.AgainAsync(name, await fleet.MachineAsync(machine, stop), RequestFields.Reason(because.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("GoAgain").Produces(204).ProducesProblem(404).ProducesProblem(409);
         api.MapPut("/plans/{name}/members/{machine}/method", async (string name, string machine, MethodCommand command, PlanCommands commands, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await plans.FindAsync(name, stop);
-            await commands.ChooseMethodAsync(name, await fleet.MachineAsync(machine, stop), command.Method, Reason(command.Reason), caller.Actor(), stop);
+            await commands.ChooseMethodAsync(name, await fleet.MachineAsync(machine, stop), command.Method, RequestFields.Reason(command.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("ChooseMethod").Produces(204).ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/plans/{name}/acknowledgements", async (string name, PlanAcknowledgements acknowledgements, ScopedPlans plans, ScopedFleet fleet, CancellationToken stop) => Show(await acknowledgements.AllAsync(await plans.FindAsync(name, stop), fleet.Sites, stop))).WithName("ListAcknowledgements").ProducesProblem(404);
         api.MapPost("/plans/{name}/acknowledgements", async (string name, AcknowledgeCommand command, PlanAcknowledgements acknowledgements, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             var stored = await plans.WholeAsync(name, stop);
-            await acknowledgements.AcknowledgeAsync(stored, command.Names, Reason(command.Reason), caller.Actor(), stop);
+            await acknowledgements.AcknowledgeAsync(stored, command.Names, RequestFields.Reason(command.Reason), caller.Actor(), stop);
             return Show(await acknowledgements.AllAsync(stored, fleet.Sites, stop));
         }).WithName("Acknowledge").ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/outcomes/{name}", OutcomesAsync).WithName("GetOutcomes").ProducesProblem(404);
@@ -67,36 +69,6 @@ internal static class PlanEndpoints
 
     private static AcknowledgementView[] Show(IEnumerable<ToAcknowledge> all) =>
         [.. all.Select(a => new AcknowledgementView(a.Kind, a.Name, a.Title, a.Words, a.Machines, a.Given?.By, a.Given?.At, a.Given?.Reason))];
-
-    /// <summary>A moment of a request, UTC.</summary>
-    /// <exception cref="CommandException">It is in no year in which anything here happens.</exception>
-    public static DateTimeOffset Moment(string what, DateTimeOffset time) => Era.Holds(time)
-        ? time.ToUniversalTime()
-        : throw new CommandException(what, $"{what} is {time:O}; expected a moment in the years {Era.First} to {Era.Last}.");
-
-    /// <summary>An optional moment of a request, UTC; null where it was left out.</summary>
-    /// <exception cref="CommandException">It is in no year in which anything here happens.</exception>
-    public static DateTimeOffset? Moment(string what, DateTimeOffset? time) => time is { } sent ? Moment(what, sent) : null;
-
-    /// <summary>A reason as it is kept.</summary>
-    /// <exception cref="CommandException">There is none.</exception>
-    public static string Reason(string? reason) => string.IsNullOrWhiteSpace(reason)
-        ? throw new CommandException("no-reason", "Say why, with --reason; it is kept with your name.")
-        : reason.Trim();
-
-    /// <summary>A day as the API takes it.</summary>
-    /// <exception cref="CommandException">It is none.</exception>
-    public static DateOnly Day(string what, string text) => DateOnly.TryParseExact(text, "yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture, System.Globalization.DateTimeStyles.None, out var day)
-        ? day
-        : throw new CommandException(what, $"{what} is '{text}'; expected a day such as 2027-03-31.");
-
-    /// <summary>A word as the API takes it.</summary>
-    /// <exception cref="CommandException">It is none of them.</exception>
-    public static T Word<T>(string what, string text) where T : struct, Enum
-    {
-        var words = Enum.GetValues<T>().ToDictionary(v => RunMachine.Name(v), v => v);
-        return words.TryGetValue(text, out var value) ? value : throw new CommandException("word", $"{what} is '{text}'; expected one of {string.Join(", ", words.Keys)}.");
-    }
 
     /// <summary>Counts of machines by status, as the API shows them: every status is named, in its order.</summary>
     public static IReadOnlyDictionary<string, int> Tally(IEnumerable<Member> members)
@@ -152,7 +124,7 @@ internal static class PlanEndpoints
             Row(stored, plan, TargetName(plan, product), members),
             // Text and scope may name machines at other sites.
             plans.SeesAllOf(stored) ? stored.Body : "", plans.SeesAllOf(stored) ? plan.Scope.Text : "", RunMachine.Name(plan.Preserves), plan.Methods, new(Limits.Shown(plan.Limits.All), Limits.Shown(plan.Limits.Site)),
-            new(plan.Advance.Verified, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, plan, members, plans.SeesAllOf(stored)), stored.Undecided,
+            new(plan.Advance.Verified, plan.Advance.Failures, plan.Advance.Soak.TotalHours), Waves(stored, plan, members, plans.SeesAllOf(stored)), [.. stored.Undecided.Select(u => u.ToString())],
             ScheduleEndpoints.Show(stored, plan, await approvals.NeededAsync(stored, stop), plans.Sites),
             plans.SeesAllOf(stored) ? plans.TroubleOf(stored) : null);
     }
@@ -163,7 +135,7 @@ internal static class PlanEndpoints
         var stored = await plans.FindAsync(name, stop);
         // Without a filter also those that were removed from the fleet: the plan counts them as exempt.
         var machines = string.IsNullOrWhiteSpace(filter) ? await fleet.AllAsync(stop) : (await fleet.MatchingAsync(filter, catalogues, clock.GetUtcNow(), stop)).Matching.ToDictionary(m => m.Id);
-        var statuses = status?.Split(',').Select(s => Word<Status>("status", s)).ToHashSet();
+        var statuses = status?.Split(',').Select(s => RequestFields.Word<Status>("status", s)).ToHashSet();
         var members = (await plans.MembersAsync(name, stop))
             .Where(m => machines.ContainsKey(m.Machine) && (statuses is null || statuses.Contains(m.Status)) && (wave is null || m.Wave == wave))
             .OrderBy(m => m.Wave).ThenBy(m => m.Slot?.Start ?? DateTimeOffset.MaxValue).ThenBy(m => machines[m.Machine].Name, StringComparer.OrdinalIgnoreCase).ToArray();
@@ -180,9 +152,9 @@ internal static class PlanEndpoints
 
     private static async Task<IResult> ExemptAsync(string name, string machine, ExemptCommand command, PlanCommands commands, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, CancellationToken stop)
     {
-        DateOnly? until = command.Until is null ? null : Day("until", command.Until);
+        DateOnly? until = command.Until is null ? null : RequestFields.Day("until", command.Until);
         await plans.FindAsync(name, stop);
-        await commands.ExemptAsync(name, await fleet.MachineAsync(machine, stop), Word<Exemption>("as", command.As), Reason(command.Reason), until, caller.Actor(), stop);
+        await commands.ExemptAsync(name, await fleet.MachineAsync(machine, stop), RequestFields.Word<Exemption>("as", command.As), RequestFields.Reason(command.Reason), until, caller.Actor(), stop);
         return Results.NoContent();
     }
 

@@ -7,9 +7,13 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Plans;
@@ -31,13 +35,13 @@ internal static class ScheduleEndpoints
         api.MapPost("/plans/{name}/approvals", async (string name, ApprovalCommand command, ScopedPlans plans, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             var stored = await plans.WholeAsync(name, stop);
-            await approvals.ApproveAsync(stored, command.Wave, command.Intent, PlanEndpoints.Reason(command.Reason), caller.Actor(), stop);
+            await approvals.ApproveAsync(stored, command.Wave, command.Intent, RequestFields.Reason(command.Reason), caller.Actor(), stop);
             return Show(await approvals.NeededAsync(stored, stop));
         }).WithName("ApprovePlan").ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/members/{machine}/move", async (string name, string machine, MoveCommand command, ScopedPlans plans, ScopedFleet fleet, PlanWriter writer, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             var stored = await plans.FindAsync(name, stop);
-            await writer.MoveAsync(stored, await fleet.MachineAsync(machine, stop), command.Wave, PlanEndpoints.Reason(command.Reason), caller.Actor(), stop);
+            await writer.MoveAsync(stored, await fleet.MachineAsync(machine, stop), command.Wave, RequestFields.Reason(command.Reason), caller.Actor(), stop);
             return Results.NoContent();
         }).WithName("MoveMachine").Produces(204).ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/plans/{name}/proposals", ProposalsAsync).WithName("ListProposals").ProducesProblem(404);
@@ -91,7 +95,7 @@ internal static class ScheduleEndpoints
             [.. draft.PlanSchedule.Waves.SelectMany(w => w.Schedule.Moved).Select(m => new MovedRow(machines[m.Machine].Name, machines[m.Machine].Site, m.Before.Start, m.After?.Start))],
             Show(draft, machines),
             Show(draft.Stored.Coverages),
-            draft.Stored.Undecided,
+            [.. draft.Stored.Undecided.Select(u => u.ToString())],
             draft.Missing,
             draft.NoEffect);
     }
@@ -105,7 +109,7 @@ internal static class ScheduleEndpoints
         await plans.WholeAsync(name, stop);
         var body = await PlanEndpoints.BodyAsync(request, stop);
         if (catalogues.ReadPlan(body).Name is var named && named != name) throw new CommandException("another-plan", $"The file is of plan '{named}', and not of '{name}'.");
-        await writer.ReviseAsync(body, after, PlanEndpoints.Reason(reason), caller.Actor(), stop);
+        await writer.ReviseAsync(body, after, RequestFields.Reason(reason), caller.Actor(), stop);
         return await PlanEndpoints.ViewAsync(name, catalogues, plans, approvals, stop);
     }
 
@@ -152,8 +156,8 @@ internal static class ScheduleEndpoints
             : [];
         Slot? SlotOf(Member m) => m.Slot ?? (stored.State == PlanState.Drafted ? tentative.GetValueOrDefault(m.Machine) : m.Tentative);
         var now = clock.GetUtcNow();
-        var begin = PlanEndpoints.Moment("from", from) ?? members.Select(m => SlotOf(m)?.Start).Where(s => s > now.AddDays(-2)).Min() ?? now;
-        var end = PlanEndpoints.Moment("to", to) ?? begin + BoardSpan;
+        var begin = RequestFields.Moment("from", from) ?? members.Select(m => SlotOf(m)?.Start).Where(s => s > now.AddDays(-2)).Min() ?? now;
+        var end = RequestFields.Moment("to", to) ?? begin + BoardSpan;
         if (end <= begin || end - begin > LongestBoard) throw new CommandException("board-span", $"The board shows up to {LongestBoard.TotalDays:0} days from a moment on; from {begin:yyyy-MM-dd HH:mm} to {end:yyyy-MM-dd HH:mm} is none.");
         var machines = await fleet.AllAsync(stop);
         var (known, _) = await calendars.AllAsync(stop);
@@ -185,7 +189,7 @@ internal static class ScheduleEndpoints
     private static async Task<PlanView> AcceptAsync(string name, Because because, PlanWriter writer, ScopedPlans plans, CatalogueCache catalogues, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
     {
         var stored = await plans.WholeAsync(name, stop);
-        await writer.ReviseAsync(stored.Body, stored.Revision, PlanEndpoints.Reason(because.Reason), caller.Actor(), stop);
+        await writer.ReviseAsync(stored.Body, stored.Revision, RequestFields.Reason(because.Reason), caller.Actor(), stop);
         return await PlanEndpoints.ViewAsync(name, catalogues, plans, approvals, stop);
     }
 

@@ -1,12 +1,12 @@
 using System.Diagnostics;
 using System.Globalization;
 using System.Text.Json;
+using GrandStair.Connections;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
-using GrandStair.Engine.Plans;
+using GrandStair.Engine;
 using GrandStair.Files;
-using GrandStair.Connections;
 using GrandStair.Service.Access;
 using GrandStair.Storage.Databases;
 using Microsoft.AspNetCore.Diagnostics;

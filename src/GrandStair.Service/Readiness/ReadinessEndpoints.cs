@@ -5,10 +5,12 @@ using GrandStair.Core.Methods;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Files.Reports;
 using GrandStair.Service.Access;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Readiness;
@@ -124,7 +126,7 @@ internal static class ReadinessEndpoints
     {
         var target = await Target.OfAsync(product, release, plan, catalogues, plans, stop);
         var now = clock.GetUtcNow();
-        var states = state?.Split(',').Select(s => Plans.PlanEndpoints.Word<CheckState>("state", s)).ToHashSet();
+        var states = state?.Split(',').Select(s => RequestFields.Word<CheckState>("state", s)).ToHashSet();
         var machines = await RowsAsync(target, scope, catalogues, fleet, plans, now, (judgement, rows, order, _) => order.Where(r => r < rows.Length && rows[r] && IsMeant(judgement, r, check, states, gate)).Select(r => judgement.Fleet[r]).ToArray(), stop);
         var decided = await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
         return machines.Page(limit, cursor, m => Row(target.Aim, m, decided.GetValueOrDefault(m.Id), check, now));
@@ -139,7 +141,7 @@ internal static class ReadinessEndpoints
             "not-offered" => judgement.IsWaitingForOffer(row),
             "not-fixable" => judgement.IsNotFixable(row),
             "without" => judgement.ReasonOf(row) is not null,
-            _ => place == Plans.PlanEndpoints.Word<Place>("gate", gate),
+            _ => place == RequestFields.Word<Place>("gate", gate),
         };
         if (!fits || check is null) return fits;
         return judgement.Check(check)?[row] is { } state && states?.Contains(state) != false;

@@ -1,6 +1,8 @@
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;

@@ -3,11 +3,11 @@ using GrandStair.Contracts;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
+using GrandStair.Engine;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Engine.Runs;
 using GrandStair.Service.Access;
-using GrandStair.Service.Plans;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Runs;
 
 namespace GrandStair.Service.Runs;
@@ -22,15 +22,23 @@ internal static class RunEndpoints
         api.MapPost("/runs/{run}/decisions", async (string run, DecisionCommand command, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await FindAsync(Number(run), runs, fleet, stop);
-            await commands.DecideAsync(Number(run), PlanEndpoints.Word<Decision>("decision", command.Decision), PlanEndpoints.Reason(command.Reason), command.Now, caller.Actor(), stop);
+            await commands.DecideAsync(Number(run), RequestFields.Word<Decision>("decision", command.Decision), RequestFields.Reason(command.Reason), command.Now, caller.Actor(), stop);
             return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
         }).WithName("DecideRun").ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/runs/{run}/follow-ups/{name}/close", async (string run, string name, Because because, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
         {
             await FindAsync(Number(run), runs, fleet, stop);
-            await commands.CloseFollowUpAsync(Number(run), name, PlanEndpoints.Reason(because.Reason), caller.Actor(), stop);
+            await commands.CloseFollowUpAsync(Number(run), name, RequestFields.Reason(because.Reason), caller.Actor(), stop);
             return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
         }).WithName("CloseFollowUp").ProducesProblem(404);
+        api.MapGet("/runs/{run}/evidence", async (string run, RunEvidence evidence, RunLog runs, ScopedFleet fleet, CancellationToken stop) =>
+        {
+            var (stored, machine) = await FindAsync(Number(run), runs, fleet, stop);
+            var pack = new MemoryStream();
+            await evidence.WriteAsync(pack, stored, machine, stop);
+            pack.Position = 0;
+            return Results.File(pack, "application/zip", $"{run}-evidence.zip");
+        }).WithName("GetRunEvidence").Produces<byte[]>(200, "application/zip").ProducesProblem(404);
     }
 
     private static long Number(string run) => run is ['r', .. var digits] && long.TryParse(digits, out var number)

@@ -146,6 +146,10 @@ internal static class RunViews
 
     private static string Names(IEnumerable<Noted> notes) => string.Join("; ", notes.Select(n => $"{n.Title} (found: {n.Seen})"));
 
-    private static string Title(RunState run, OrderName order) =>
-        run.CurrentLeg.Steps.Concat(run.CurrentLeg.RollbackSteps).FirstOrDefault(s => s.Name == order.Step)?.Title ?? order.Step;
+    /// <summary>The title of an order's step, in the leg that the order is of.</summary>
+    private static string Title(RunState run, OrderName order)
+    {
+        var leg = run.Legs[order.Leg - 1];
+        return leg.Steps.Concat(leg.RollbackSteps).FirstOrDefault(s => s.Name == order.Step)?.Title ?? order.Step;
+    }
 }

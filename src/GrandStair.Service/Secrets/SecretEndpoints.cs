@@ -1,9 +1,9 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
+using GrandStair.Engine;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
-using GrandStair.Service.Plans;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Secrets;
 
 namespace GrandStair.Service.Secrets;
@@ -20,7 +20,7 @@ internal static class SecretEndpoints
             return Results.NoContent();
         }).WithName("PutSecret").Produces(204).ProducesProblem(409);
         api.MapPost("/secrets/{name}/remove", async (string name, Because because, SecretTable table, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
-            await table.RemoveAsync(name, caller.Actor(), PlanEndpoints.Reason(because.Reason), clock.GetUtcNow(), stop)
+            await table.RemoveAsync(name, caller.Actor(), RequestFields.Reason(because.Reason), clock.GetUtcNow(), stop)
                 ? Results.NoContent()
                 : throw new CommandException("unknown-secret", $"There is no secret '{name}'. 'gstair secret list' shows those that there are.")).WithName("RemoveSecret").Produces(204).ProducesProblem(404);
         api.MapPost("/secrets/rotate", async (SecretStore desk, ClaimsPrincipal caller, CancellationToken stop) => new RotationView(await desk.RotateAsync(caller.Actor(), stop))).WithName("RotateSecrets");

@@ -1,10 +1,10 @@
 using System.Security.Cryptography;
-using GrandStair.Core.Access;
-using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
-using GrandStair.Engine.Secrets;
 using GrandStair.Connections;
 using GrandStair.Connections.Ssh;
+using GrandStair.Core.Access;
+using GrandStair.Engine;
+using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Secrets;
 using GrandStair.Storage.Secrets;
 using Microsoft.AspNetCore.DataProtection;
 using Microsoft.AspNetCore.DataProtection.KeyManagement;

@@ -1,11 +1,13 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Access;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.Audit;
 using GrandStair.Service.Problems;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Audit;
 
@@ -43,7 +45,7 @@ internal static class SessionEndpoints
         api.MapGet("/sessions", async (string? account, AccessTable access, ClaimsPrincipal caller, CancellationToken stop) =>
             (await access.SessionsAsync(Whose(caller, account), DateTimeOffset.UtcNow, stop)).Select(s => Show(s, caller.Session())).ToArray()).WithName("ListSessions");
         api.MapDelete("/sessions/{id}", async (string id, AccessTable access, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
-            await access.EndSessionAsync(Number('s', id), Whose(caller, null), revokes: true, caller.Actor(), clock.GetUtcNow(), stop)
+            await access.EndSessionAsync(RequestFields.Number('s', id), Whose(caller, null), revokes: true, caller.Actor(), clock.GetUtcNow(), stop)
                 ? Results.NoContent()
                 : throw new CommandException("unknown-session", $"There is no session '{id}'. 'gstair session list' shows those that there are.")).WithName("EndSession").Produces(204).ProducesProblem(404);
     }
@@ -54,9 +56,6 @@ internal static class SessionEndpoints
         var may = caller.Caller();
         return may.Roles.HasFlag(Roles.Admin) && may.Sites.IsAll ? account : may.Actor.Name;
     }
-
-    /// <summary>A number as it is written, such as <c>t3</c>.</summary>
-    public static long Number(char letter, string id) => id.Length > 1 && id[0] == letter && long.TryParse(id.AsSpan(1), System.Globalization.NumberStyles.None, null, out var number) ? number : 0;
 
     private static async Task<IResult> SignInAsync(
         SignIn signIn, Passwords passwords, AccessTable access, AccountTable accounts, AuditTable audit, ServiceOptions options, CatalogueCache catalogues, AuditAlarm alarm, DomainClock clock, HttpContext context, CancellationToken stop)

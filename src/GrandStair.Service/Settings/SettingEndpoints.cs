@@ -2,7 +2,7 @@ using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
-using GrandStair.Service.Plans;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Settings;
@@ -15,7 +15,7 @@ internal static class SettingEndpoints
         api.MapGet("/settings", async (ApprovalTable table, CancellationToken stop) => new SettingsView(await table.AsksForEveryPlanAsync(stop))).WithName("GetSettings");
         api.MapPut("/settings", async (SettingsCommand command, ApprovalTable table, PlanApprovals approvals, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop) =>
         {
-            await table.AskForEveryPlanAsync(command.EveryPlanApproved, PlanEndpoints.Reason(command.Reason), caller.Actor(), clock.GetUtcNow(), stop);
+            await table.AskForEveryPlanAsync(command.EveryPlanApproved, RequestFields.Reason(command.Reason), caller.Actor(), clock.GetUtcNow(), stop);
             await approvals.HoldUnapprovedAsync("every plan needs an approval now", caller.Actor(), stop);
             return new SettingsView(command.EveryPlanApproved);
         }).WithName("ChangeSettings").ProducesProblem(409);

@@ -3,10 +3,11 @@ using System.Text;
 using GrandStair.Contracts;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
-using GrandStair.Engine.Plans;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Service.Access;
 using GrandStair.Service.Plans;
-using GrandStair.Service.Session;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Plans;
 
@@ -25,8 +26,8 @@ internal static class ShareLinkEndpoints
         }).WithName("ListShareLinks").ProducesProblem(404);
         api.MapPost("/plans/{name}/share-links", MakeAsync).WithName("MakeShareLink").ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/plans/{name}/share-links/{id}/end", async (string name, string id, Because because, ShareLinkTable links, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop) =>
-            (await SeenAsync(await plans.FindAsync(name, stop), links, fleet, stop)).FirstOrDefault(a => a.Id == SessionEndpoints.Number('a', id)) is { } link
-            && await links.EndAsync(link.Plan, link.Id, PlanEndpoints.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop)
+            (await SeenAsync(await plans.FindAsync(name, stop), links, fleet, stop)).FirstOrDefault(a => a.Id == RequestFields.Number('a', id)) is { } link
+            && await links.EndAsync(link.Plan, link.Id, RequestFields.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop)
                 ? Results.NoContent()
                 : throw new CommandException("unknown-share-link", $"Plan '{name}' has no share link '{id}' in use. 'gstair share list {name}' shows them.")).WithName("EndShareLink").Produces(204).ProducesProblem(404);
 
@@ -41,7 +42,7 @@ internal static class ShareLinkEndpoints
             (await slots.TimesAsync(secret, machine, stop)).Select(s => new SpanView(s.Start, s.End)).ToArray()).WithName("ListSharedTimes").ProducesProblem(409);
         shared.MapPost("/machines/{machine}/choose", async (string secret, string machine, ChooseCommand command, SharedSlots slots, HttpContext context, CancellationToken stop) =>
         {
-            await slots.ChooseAsync(secret, machine, PlanEndpoints.Moment("start", command.Start), context.Address(), stop);
+            await slots.ChooseAsync(secret, machine, RequestFields.Moment("start", command.Start), context.Address(), stop);
             return Show(await slots.FindAsync(secret, stop));
         }).WithName("ChooseSharedTime").ProducesProblem(409);
     }
@@ -53,7 +54,7 @@ internal static class ShareLinkEndpoints
     private static async Task<NewShareLink> MakeAsync(string name, ShareLinkCommand command, ShareLinkTable links, ScopedPlans plans, ScopedFleet fleet, CatalogueCache catalogues, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop)
     {
         var stored = await plans.FindAsync(name, stop);
-        var kind = PlanEndpoints.Word<ShareLinkKind>("kind", command.Kind);
+        var kind = RequestFields.Word<ShareLinkKind>("kind", command.Kind);
         var machines = await fleet.AllAsync(stop);
         var (plan, _) = await catalogues.ReadPlanAsync(stored, stop);
         var members = (await plans.MembersAsync(name, stop)).Select(m => machines[m.Machine]);

@@ -1,6 +1,8 @@
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Reports;

@@ -1,13 +1,14 @@
 using System.Collections.Immutable;
 using System.Globalization;
-using GrandStair.Core.Access;
-using GrandStair.Core.Readings;
-using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Duties;
-using GrandStair.Engine.Plans;
-using GrandStair.Files.Sources;
 using GrandStair.Connections;
 using GrandStair.Connections.Directories;
+using GrandStair.Core.Access;
+using GrandStair.Core.Readings;
+using GrandStair.Engine;
+using GrandStair.Engine.Catalogue;
+using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Duties;
+using GrandStair.Files.Sources;
 using GrandStair.Service.Secrets;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
@@ -55,24 +56,12 @@ internal sealed class SourceReader(ServiceOptions options, SecretStore secrets, 
         }
     }
 
-    protected override Task ExecuteAsync(CancellationToken stoppingToken) => duties.RunAsync("sources", ReadAsync, stoppingToken);
+    protected override Task ExecuteAsync(CancellationToken stoppingToken) => duties.RunAsync(new("sources", Tick, ReadDueAsync), stoppingToken);
 
-    private async Task ReadAsync(CancellationToken stoppingToken)
+    private async Task ReadDueAsync(CancellationToken stop)
     {
-        while (!stoppingToken.IsCancellationRequested)
-        {
-            try
-            {
-                var last = (await reads.AllAsync(stoppingToken)).ToDictionary(r => r.Source, r => r.At);
-                foreach (var source in Sources.Values.Where(s => s.Every is { } every && clock.GetUtcNow() - last.GetValueOrDefault(s.Name) > every)) await ReadByScheduleAsync(source.Name, stoppingToken);
-            }
-            catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
-            {
-                log.LogError("Sources cannot be read, and are read again by their schedule: {Why}", error.Message);
-            }
-
-            await Task.Delay(Tick, stoppingToken);
-        }
+        var last = (await reads.AllAsync(stop)).ToDictionary(r => r.Source, r => r.At);
+        foreach (var source in Sources.Values.Where(s => s.Every is { } every && clock.GetUtcNow() - last.GetValueOrDefault(s.Name) > every)) await ReadByScheduleAsync(source.Name, stop);
     }
 
     /// <summary>Reads a source; whatever a directory answers must not keep the others from being read.</summary>

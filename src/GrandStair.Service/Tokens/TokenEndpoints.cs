@@ -1,11 +1,11 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Access;
+using GrandStair.Engine;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.Accounts;
-using GrandStair.Service.Plans;
+using GrandStair.Service.Requests;
 using GrandStair.Service.Session;
 using GrandStair.Storage.Access;
 
@@ -23,7 +23,7 @@ internal static class TokenEndpoints
             (await access.TokensAsync(SessionEndpoints.Whose(caller, account), stop)).Select(Show).ToArray()).WithName("ListTokens");
         api.MapPost("/tokens", CreateAsync).WithName("CreateToken").ProducesProblem(403).ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/tokens/{id}/end", async (string id, Because because, AccessTable access, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
-            await access.EndTokenAsync(SessionEndpoints.Number('t', id), SessionEndpoints.Whose(caller, null), caller.Actor(), PlanEndpoints.Reason(because.Reason), clock.GetUtcNow(), stop)
+            await access.EndTokenAsync(RequestFields.Number('t', id), SessionEndpoints.Whose(caller, null), caller.Actor(), RequestFields.Reason(because.Reason), clock.GetUtcNow(), stop)
                 ? Results.NoContent()
                 : throw new CommandException("unknown-token", $"There is no active token '{id}'. 'gstair token list' shows them.")).WithName("EndToken").Produces(204).ProducesProblem(404);
     }

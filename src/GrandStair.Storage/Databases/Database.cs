@@ -1,7 +1,6 @@
 using System.Data.Common;
 using System.Threading.Channels;
 using Dapper;
-using GrandStair.Storage.Migrations;
 
 namespace GrandStair.Storage.Databases;
 

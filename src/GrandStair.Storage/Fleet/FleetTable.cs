@@ -155,8 +155,18 @@ public sealed class FleetTable(Database database)
             var now = (await c.QueryAsync<DocumentRow>("SELECT machine_id, source, document FROM readings WHERE machine_id = @id", new { id = machine.Value }))
                 .SelectMany(d => FromDocument(d.Source, d.Document)).Where(r => r.Key == key);
             var before = (await c.QueryAsync<HistoryRow>("SELECT * FROM reading_history WHERE machine_id = @id AND key_name = @key", new { id = machine.Value, key }))
-                .Select(r => new Reading(r.KeyName, Enum.Parse<ReadingState>(r.State), r.Value is null ? null : ReadingValue.Parse(ValueKind.Text, r.Value, out _), r.Why, Micros.Time(r.Seen), Micros.Time(r.Received), r.Source));
+                .Select(r => r.ToReading());
             return [.. now.Concat(before).OrderByDescending(r => r.Seen)];
+        },
+        stop);
+
+    /// <summary>The readings of a machine that counted at a moment, by key: of those that had been received by then, the newest seen.</summary>
+    public Task<IReadOnlyList<Reading>> AsOfAsync(MachineId machine, DateTimeOffset moment, CancellationToken stop) => database.ReadAsync<IReadOnlyList<Reading>>(
+        async c =>
+        {
+            var known = (await c.QueryAsync<DocumentRow>("SELECT machine_id, source, document FROM readings WHERE machine_id = @id", new { id = machine.Value })).SelectMany(d => FromDocument(d.Source, d.Document));
+            var before = (await c.QueryAsync<HistoryRow>("SELECT * FROM reading_history WHERE machine_id = @id", new { id = machine.Value })).Select(r => r.ToReading());
+            return [.. known.Concat(before).Where(r => r.Received <= moment).GroupBy(r => r.Key).Select(g => g.MaxBy(r => (r.Seen, r.Received))!).OrderBy(r => r.Key, StringComparer.Ordinal)];
         },
         stop);
 
@@ -413,6 +423,9 @@ public sealed class FleetTable(Database database)
         public string? Value { get; init; }
 
         public string? Why { get; init; }
+
+        public Reading ToReading() => new(
+            KeyName, Enum.Parse<ReadingState>(State), Value is null ? null : ReadingValue.Parse(ValueKind.Text, Value, out _), Why, Micros.Time(Seen), Micros.Time(Received), Source);
     }
 
     private sealed record MachineRow

@@ -1,7 +1,7 @@
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
 
 namespace GrandStair.Storage.Plans;
 

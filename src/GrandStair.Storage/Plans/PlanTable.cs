@@ -5,6 +5,7 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Audit;
@@ -353,7 +354,7 @@ public sealed class PlanTable(Database database)
 
         public StoredPlan ToPlan(IEnumerable<WaveRow> waves) => new(
             Name, (int)Revision, Body, CatalogueHash, Enum.Parse<PlanState>(State), Held, Micros.Time(Created), CreatedBy, Micros.Time(Started), Micros.Time(Ended),
-            JsonSerializer.Deserialize<string[]>(Undecided)!,
+            JsonSerializer.Deserialize<UndecidedMachine[]>(Undecided)!,
             [.. waves.Select(w => new StoredWave((int)w.Number, w.Name, Enum.Parse<WaveState>(w.State), Micros.Time(w.Opened), w.Why))])
         { Sites = AccountTable.ReadSites(Sites), RevisedBy = RevisedBy, Coverages = JsonSerializer.Deserialize<Coverage[]>(Coverages)! };
     }

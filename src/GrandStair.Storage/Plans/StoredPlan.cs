@@ -30,6 +30,16 @@ public enum WaveState
     Passed,
 }
 
+/// <summary>A machine of which it is unknown whether it is in a plan's scope or in one of its waves.</summary>
+/// <param name="Machine">The number of its id.</param>
+/// <param name="Name">Its name when the plan was loaded.</param>
+/// <param name="Why">What is unknown.</param>
+public sealed record UndecidedMachine(long Machine, string Name, string Why)
+{
+    /// <inheritdoc />
+    public override string ToString() => $"{Name}: {Why}";
+}
+
 /// <summary>A plan as it is kept.</summary>
 public sealed record StoredPlan(
     string Name,
@@ -42,7 +52,7 @@ public sealed record StoredPlan(
     string CreatedBy,
     DateTimeOffset? Started,
     DateTimeOffset? Ended,
-    IReadOnlyList<string> Undecided,
+    IReadOnlyList<UndecidedMachine> Undecided,
     IReadOnlyList<StoredWave> Waves)
 {
     /// <summary>The sites that it was made for: those of whoever made it. Its members stand there, and who commands the whole of it sees them all.</summary>

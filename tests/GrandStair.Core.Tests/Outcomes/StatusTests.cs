@@ -1,9 +1,10 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
-using GrandStair.Core.Waves;
+using GrandStair.Core.Scheduling;
 using Xunit;
 
 namespace GrandStair.Core.Tests.Outcomes;

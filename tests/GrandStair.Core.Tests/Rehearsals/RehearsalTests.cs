@@ -5,7 +5,8 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
-using GrandStair.Core.Tests.Waves;
+using GrandStair.Core.Scheduling;
+using GrandStair.Core.Tests.Scheduling;
 using GrandStair.Core.Waves;
 using Xunit;
 

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Text.Json;
 using CsCheck;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Runs;

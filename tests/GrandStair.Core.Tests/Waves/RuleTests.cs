@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using CsCheck;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Tests.Scheduling;
 using GrandStair.Core.Waves;
 using NodaTime;
 using Xunit;

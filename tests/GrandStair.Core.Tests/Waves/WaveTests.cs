@@ -73,7 +73,7 @@ public sealed class WaveTests
         // The last of them was verified only now; what counts is since when there are enough.
         var verified = all.Count(s => s == Status.Verified);
         var moments = Enumerable.Range(0, verified).Select(i => i > 8 ? Fleets.Now : Fleets.Now.AddDays(-daysSince));
-        var advance = Plan.Advance.Judge(new(all), moments, Fleets.Now, []);
+        var advance = Plan.Advance.Evaluate(new(all), moments, Fleets.Now, []);
         Assert.Equal(holds, advance.Holds);
         Assert.Contains(why, advance.Why, StringComparison.Ordinal);
     }
@@ -83,8 +83,8 @@ public sealed class WaveTests
     {
         var all = Enumerable.Repeat(Status.Verified, 8).Concat([Status.NotReady, Status.NotReady, Status.NotReady]);
         var moments = Enumerable.Repeat(Fleets.Now.AddDays(-4), 8);
-        Assert.True(Plan.Advance.Judge(new(all), moments, Fleets.Now, []).Holds);
-        var advance = Plan.Advance.Judge(new(all), moments, Fleets.Now, ["desk-1", "desk-2"]);
+        Assert.True(Plan.Advance.Evaluate(new(all), moments, Fleets.Now, []).Holds);
+        var advance = Plan.Advance.Evaluate(new(all), moments, Fleets.Now, ["desk-1", "desk-2"]);
         Assert.Equal((false, "8 of 10 verified, 9 needed; not ready any more since the wave opened: desk-1, desk-2"), (advance.Holds, advance.Why));
     }
 

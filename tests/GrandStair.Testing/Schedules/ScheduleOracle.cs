@@ -1,3 +1,4 @@
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
 using NodaTime;
 

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
 
 namespace GrandStair.Testing.Schedules;

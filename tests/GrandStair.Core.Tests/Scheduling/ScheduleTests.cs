@@ -1,12 +1,13 @@
 using System.Collections.Immutable;
 using CsCheck;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
 using GrandStair.Testing.Schedules;
 using NodaTime;
 using Xunit;
 
-namespace GrandStair.Core.Tests.Waves;
+namespace GrandStair.Core.Tests.Scheduling;
 
 public sealed class ScheduleTests
 {

@@ -1,9 +1,10 @@
 using GrandStair.Core.Readings;
+using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
 using GrandStair.Testing.Schedules;
 using Xunit;
 
-namespace GrandStair.Core.Tests.Waves;
+namespace GrandStair.Core.Tests.Scheduling;
 
 public class SharedScheduleTests
 {

@@ -1,10 +1,9 @@
 using System.Reflection;
 using FluentMigrator;
 using FluentMigrator.Runner;
-using GrandStair.Storage.Databases;
 using Microsoft.Extensions.DependencyInjection;
 
-namespace GrandStair.Storage.Migrations;
+namespace GrandStair.Storage.Databases;
 
 /// <summary>Brings a database to the schema of this release.</summary>
 internal static class Schema
@@ -42,7 +41,7 @@ public sealed class First : Migration
     /// <inheritdoc />
     public override void Up()
     {
-        Execute.Sql(Migrations.Schema.Text("001-first.sql"));
+        Execute.Sql(Databases.Schema.Text("001-first.sql"));
         // A defence against mistakes rather than attackers, whom the seals find.
         IfDatabase(name => name.StartsWith("SQLite", StringComparison.OrdinalIgnoreCase)).Execute.Sql(
             """

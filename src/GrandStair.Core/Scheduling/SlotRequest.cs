@@ -1,7 +1,8 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
 
-namespace GrandStair.Core.Waves;
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>A machine that wants a slot.</summary>
 /// <param name="Machine">The machine.</param>
@@ -37,11 +38,6 @@ public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts,
     /// <summary>The slot that it has; it stays unless something is in its way. Null where it has none.</summary>
     public Slot? Stands { get; init; }
 }
-
-/// <summary>A machine that has to be upgraded before another.</summary>
-/// <param name="Machine">The machine.</param>
-/// <param name="Name">Its name.</param>
-public readonly record struct Predecessor(MachineId Machine, string Name);
 
 /// <summary>A fixed slot: of a running machine, or of another plan.</summary>
 /// <param name="Of">How it was asked for.</param>

@@ -3,14 +3,14 @@ using System.Diagnostics;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Rehearsals;
+using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
-using GrandStair.Engine.Plans;
 using GrandStair.Storage.Feeds;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 
-namespace GrandStair.Engine.Runs;
+namespace GrandStair.Engine.Durations;
 
 /// <summary>What the runs of a product have shown so far; each log is read again only when it has grown.</summary>
 public sealed class MeasuredRuns(RunLog runs, PlanTable plans, CatalogueCache catalogues, FleetCache fleet, Feed feed)

@@ -1,7 +1,7 @@
 using System.Text;
 using GrandStair.Files;
 
-namespace GrandStair.Service;
+namespace GrandStair.Service.Requests;
 
 /// <summary>Reads no more than so many bytes.</summary>
 internal sealed class BoundedStream(Stream inner, long most) : Stream

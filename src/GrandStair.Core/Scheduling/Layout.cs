@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Waves;
 
-namespace GrandStair.Core.Waves;
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>A wave as it is scheduled.</summary>
 /// <param name="Wave">Its name.</param>

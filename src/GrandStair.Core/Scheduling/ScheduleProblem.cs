@@ -1,7 +1,8 @@
 using System.Collections.Immutable;
 using NodaTime;
+using GrandStair.Core.Waves;
 
-namespace GrandStair.Core.Waves;
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>A stretch in minutes since the case's begin.</summary>
 internal readonly record struct MinuteSpan(int From, int To)

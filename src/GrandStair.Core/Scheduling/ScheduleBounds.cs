@@ -1,4 +1,6 @@
-namespace GrandStair.Core.Waves;
+using GrandStair.Core.Waves;
+
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>A lower bound of the schedule's end: the latest of the ends that each limit, uplink, crew and cluster needs on its own, within the windows.</summary>
 internal sealed partial class ScheduleProblem

@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
 
-namespace GrandStair.Core.Waves;
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>The effect of beginning a machine at a certain time.</summary>
 /// <param name="Slot">The slot that it would have; null where something is in the way.</param>

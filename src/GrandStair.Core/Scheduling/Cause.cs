@@ -1,4 +1,5 @@
-namespace GrandStair.Core.Waves;
+
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>Why a machine waits.</summary>
 public enum Cause

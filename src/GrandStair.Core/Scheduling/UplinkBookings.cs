@@ -1,4 +1,4 @@
-namespace GrandStair.Core.Waves;
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>When an uplink is busy with staging, in minutes of its hours since the case's begin. It stages one machine at a time.</summary>
 internal sealed class UplinkBookings

@@ -1,4 +1,4 @@
-namespace GrandStair.Core.Waves;
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>One machine's slot.</summary>
 /// <param name="Start">When it begins, UTC.</param>

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
+using GrandStair.Core.Waves;
 
-namespace GrandStair.Core.Waves;
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>
 /// Gives machines their slots by list scheduling: one after another, each the earliest time that windows, limits, uplinks, crews and

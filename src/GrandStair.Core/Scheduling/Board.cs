@@ -1,6 +1,7 @@
 using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
 
-namespace GrandStair.Core.Waves;
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>How many jobs run in each minute, against a limit.</summary>
 internal sealed class Usage(int most)
@@ -199,7 +200,7 @@ internal sealed class Board
     }
 
     /// <summary>
-    /// The start of each staging that has not begun. Stagings go in the order of their slots if all are in time that way, otherwise in the order of placement.
+    /// The start of each staging that has not begun. Stagings go in the order of their slots if all are in time that way, otherwise in the order in which they were placed.
     /// Each starts as long before its slot as the plan says, or earlier if a later staging would miss its slot otherwise.
     /// </summary>
     public Dictionary<int, double> Stagings()

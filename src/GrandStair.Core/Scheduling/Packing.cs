@@ -1,4 +1,5 @@
-namespace GrandStair.Core.Waves;
+
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>
 /// Finds an order that leaves little of a site's windows unused: window by window and place by place, the machines that fill it best

@@ -1,7 +1,8 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Waves;
 
-namespace GrandStair.Core.Waves;
+namespace GrandStair.Core.Scheduling;
 
 /// <summary>Finds the smallest changes by which a late plan would end in time, by scheduling it with each of them.</summary>
 /// <param name="plan">The plan.</param>

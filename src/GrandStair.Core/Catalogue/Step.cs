@@ -1,0 +1,78 @@
+using System.Collections.Immutable;
+
+namespace GrandStair.Core.Catalogue;
+
+/// <summary>Where a run is.</summary>
+public enum Phase
+{
+    /// <summary>The checks are evaluated.</summary>
+    Gate,
+
+    /// <summary>What is needed is put in place.</summary>
+    Stage,
+
+    /// <summary>The machine's time has not come yet.</summary>
+    Wait,
+
+    /// <summary>What protects the machine is done: saved, patched, suspended.</summary>
+    Protect,
+
+    /// <summary>The upgrade itself.</summary>
+    Apply,
+
+    /// <summary>It is looked at whether the target runs.</summary>
+    Verify,
+
+    /// <summary>The upgrade is undone.</summary>
+    RollBack,
+
+    /// <summary>The run ends or misses its slot, and what it has suspended is switched on again first.</summary>
+    Resume,
+
+    /// <summary>Follow-ups are closed, and the rollback period runs.</summary>
+    Settle,
+
+    /// <summary>The run has its outcome.</summary>
+    Closed,
+}
+
+/// <summary>What kind of action a step is.</summary>
+public enum StepKind
+{
+    /// <summary>A script that runs on the machine by itself, with or without a connection.</summary>
+    Script,
+
+    /// <summary>The machine restarts; done when it has a new boot id.</summary>
+    Restart,
+}
+
+/// <summary>One action within a phase, as the method says it.</summary>
+/// <param name="Name">The step's name within its method.</param>
+/// <param name="Title">What it does, for people.</param>
+/// <param name="Phase">The phase that it belongs to.</param>
+/// <param name="Kind">What kind of action it is.</param>
+/// <param name="Script">The script's file name; null for a restart.</param>
+/// <param name="Typical">How long it usually takes.</param>
+/// <param name="Limit">How long it may take before a person is asked.</param>
+/// <param name="Attempts">How often it is tried before a person is asked, at least 1.</param>
+/// <param name="PointOfNoReturn">Whether one can only go forward once it has begun.</param>
+public sealed record StepSpec(
+    string Name,
+    string Title,
+    Phase Phase,
+    StepKind Kind,
+    string? Script,
+    TimeSpan Typical,
+    TimeSpan Limit,
+    int Attempts = 1,
+    bool PointOfNoReturn = false)
+{
+    /// <summary>The names of the secrets that its script needs.</summary>
+    public ImmutableArray<string> Secrets { get; init; } = [];
+
+    /// <summary>The keys that it makes true. A check on one of them is not asked before the step is done.</summary>
+    public ImmutableArray<string> Provides { get; init; } = [];
+
+    /// <summary>For a step that suspends something: the later step of its method that resumes it. That one is run however the run ends. Null for every other step.</summary>
+    public string? ResumedBy { get; init; }
+}
