@@ -154,6 +154,15 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await TellsAsync("Wrote ", "run", "evidence", "r1", "--out", pack);
         await TellsAsync("every byte as it was signed", "evidence", "verify", pack);
         await ShowsAsync("plans", "node", "duties");
+        var metrics = "";
+        await Eventually.TrueAsync(
+            async () =>
+            {
+                using var answer = await Calls.SendAsync(fleet.Service, "GET", "/metrics");
+                return (metrics = await answer.Content.ReadAsStringAsync(Stop)).Contains("grandstair_duty_pass_duration_count{duty=\"plans\"}", StringComparison.Ordinal);
+            },
+            TimeSpan.FromSeconds(60),
+            () => $"the duty is measured: {string.Join('\n', metrics.Split('\n').Where(l => l.Contains("duty", StringComparison.Ordinal)))}");
         await TellsAsync("1 removed", "machine", "remove", "desk-5", "--reason", "sold");
         await TellsAsync("desk-5", "machine", "restore", "desk-5", "--reason", "bought back");
         await FailsAsync(4, "There is no import 99", "fleet", "undo", "99", "--reason", "wrong");

@@ -18,8 +18,8 @@ public sealed class DutyHost(SingleDuty single, ILogger<DutyHost> log)
     public const string MeterName = "grandstair";
 
     private static readonly Meter Meter = new(MeterName);
-    private static readonly Histogram<double> PassSeconds = Meter.CreateHistogram<double>("grandstair.duty.pass.duration", "s", "How long one pass of a background duty took.");
-    private static readonly Counter<long> FailureCount = Meter.CreateCounter<long>("grandstair.duty.failures", null, "How often a background duty has failed.");
+    private static readonly Histogram<double> PassSeconds = Meter.CreateHistogram<double>("duty.pass.duration", "s", "How long one pass of a background duty took.");
+    private static readonly Counter<long> FailureCount = Meter.CreateCounter<long>("duty.failures", null, "How often a background duty has failed.");
     private static readonly TimeSpan ShortestPause = TimeSpan.FromSeconds(1);
     private static readonly TimeSpan LongestPause = TimeSpan.FromMinutes(1);
     private readonly ConcurrentDictionary<string, DutyStatus> _duties = new(StringComparer.Ordinal);

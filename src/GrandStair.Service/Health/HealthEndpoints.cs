@@ -30,8 +30,8 @@ internal static class HealthEndpoints
 
     public static void MapHealth(this WebApplication app)
     {
-        // Of the framework's own meters only those whose labels name no other host.
-        Metrics.ConfigureMeterAdapter(options => options.InstrumentFilterPredicate = instrument => instrument.Meter.Name is DutyHost.MeterName or "Microsoft.AspNetCore.Hosting" or "System.Runtime");
+        // Of the other meters only that of the run-time: labels of others name hosts.
+        Metrics.ConfigureMeterAdapter(options => options.InstrumentFilterPredicate = instrument => instrument.Meter.Name is DutyHost.MeterName or "System.Runtime");
         app.MapMetrics("/metrics").ExcludeFromDescription();
         app.MapGet("/health/live", () => Results.Ok("live")).ExcludeFromDescription();
         app.MapGet("/health/ready", async (Feed feed, DutyHost duties, AuditAlarm alarm, CancellationToken stop) =>
