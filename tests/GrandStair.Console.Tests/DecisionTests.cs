@@ -83,6 +83,21 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     }
 
     [Fact]
+    public async Task Times_in_a_refusal_are_shown_in_the_viewers_zone_which_is_named()
+    {
+        var page = await small.OpenAsync("/fleet", zone: "Asia/Kolkata");
+        await page.RouteAsync("**/api/v1/machines/desk-1", route => route.FulfillAsync(new()
+        {
+            Status = 409,
+            ContentType = "application/problem+json",
+            Body = """{"type":"refused","status":409,"detail":"desk-1 can begin between 2027-01-18 22:37 and 2027-01-19 03:00 UTC."}""",
+        }));
+        await page.GotoAsync(new Uri(small.Service.Url, "/machines/desk-1").ToString());
+        await Assertions.Expect(page.Locator(".problem")).ToContainTextAsync("19 Jan 2027 04:07 GMT+5:30 and");
+        await Assertions.Expect(page.Locator(".problem")).ToContainTextAsync("19 Jan 2027 08:30 GMT+5:30.");
+    }
+
+    [Fact]
     public async Task A_draft_is_deleted_from_its_page()
     {
         var file = Path.Combine(small.Service.Data, "draft.yaml");

@@ -75,11 +75,11 @@ public sealed class DecisionFixture : IAsyncLifetime
     }
 
     /// <summary>Signs in by the token and opens a page; the one before it is closed.</summary>
-    public async Task<IPage> OpenAsync(string path, ServiceProcess? service = null)
+    public async Task<IPage> OpenAsync(string path, ServiceProcess? service = null, string? zone = null)
     {
         var from = service ?? Service;
         if (_open is not null) await _open.CloseAsync();
-        var page = _open = await _browser!.NewPageAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 } });
+        var page = _open = await _browser!.NewPageAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 }, TimezoneId = zone });
         page.SetDefaultTimeout(15_000);
         await page.GotoAsync(new Uri(from.Url, "/sign-in?by=token").ToString());
         await page.GetByLabel("Token", new() { Exact = true }).FillAsync(from.Token);

@@ -169,7 +169,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [InlineData(3, "/no/such/file.csv", "fleet", "import", "/no/such/file.csv")]
     [InlineData(2, "Unknown command 'lisst' of 'gstair fleet'. Did you mean 'list'?", "fleet", "lisst")]
     [InlineData(2, "Unknown option '--limt' of 'gstair fleet list'. Did you mean '--limit'?", "fleet", "list", "--limt", "3")]
-    [InlineData(2, "needs a command: import, imports, list", "fleet")]
+    [InlineData(2, "needs a command: import, imports, undo, list", "fleet")]
     [InlineData(2, "--reason", "plan", "hold", "winter")]
     [InlineData(7, "There is no simulated machine named desk-1", "machine", "read", "desk-1")]
     public async Task What_is_wrong_is_told_with_what_to_do_and_an_exit_status(int exit, string says, params string[] arguments)

@@ -1,4 +1,5 @@
 import createClient from 'openapi-fetch';
+import { inViewersZone } from '../parts/words';
 import type { components, paths } from './schema';
 
 export type Schemas = components['schemas'];
@@ -44,7 +45,7 @@ export async function take<T>(call: Promise<Answer<T>>): Promise<T> {
   throw new ServiceProblem(
     answer.response.status,
     name,
-    problem.detail ?? `The service answered ${answer.response.status}.`,
+    problem.detail ? inViewersZone(problem.detail) : `The service answered ${answer.response.status}.`,
     problem.problems,
   );
 }

@@ -42,6 +42,15 @@ const zoned = new Intl.DateTimeFormat('en-GB', { timeZoneName: 'short' });
 
 /** The viewer's time zone, in which times are shown. */
 export const zone = () => zoned.formatToParts(new Date(now())).find((part) => part.type === 'timeZoneName')?.value ?? '';
+
+const utc = /(\d{4}-\d\d-\d\d) (\d\d:\d\d)(?::\d\d)?(?: UTC)?/g;
+
+/** A sentence of the service, whose times are in UTC, with these in the viewer's zone, which is named. */
+export const inViewersZone = (text: string) =>
+  text.replace(utc, (said, on: string, at: string) =>
+    new Date(now()).getTimezoneOffset() === 0 ? said : `${time(`${on}T${at}:00Z`)} ${zone()}`,
+  );
+
 export const hour = (at: string) => clock.format(new Date(at));
 
 /** A day, with its year unless it is the current one. */

@@ -63,7 +63,8 @@ public sealed class DutyHost(SingleDuty single, ILogger<DutyHost> log)
             }
             catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
             {
-                // The database is away or full; where in the code that was noticed is of no use to anybody.
+                // The database is away or full. That is no fault of the duty, so it is tried again every second; a stack trace would help nobody.
+                pause = ShortestPause;
                 log.LogError("Duty '{Duty}' failed and is restarted in {Pause} s: {Why}", name, pause.TotalSeconds, error.Message);
             }
             catch (Exception error)
