@@ -31,7 +31,7 @@ internal static partial class PlanCommands
             var keys = products.Values.Aggregate(KeyRegistry.BuiltIn, (known, p) => known.With(p.Keys));
             var plan = PlanFile.Parse(await File.ReadAllTextAsync(path), keys, folder is null ? null : products.GetValueOrDefault, path);
             var screen = new Screen();
-            screen.Say($"**{plan.Name}** is well formed: {plan.Waves.Length} {(plan.Waves.Length == 1 ? "wave" : "waves")} to {plan.Product} {plan.Release}{(folder is null ? ". Keys and methods are checked with --catalogue, or by 'plan compare'." : $", and fits the catalogue in {folder}.")}");
+            screen.Say($"**{plan.Name}** is well formed: {Screen.Many(plan.Waves.Length, "wave")} to {plan.Product} {plan.Release}{(folder is null ? ". Keys and methods are checked with --catalogue, or by 'plan compare'." : $", and fits the catalogue in {folder}.")}");
             var calendars = plan.Calendars.ToArray();
             if (calendars.Length > 0) screen.Hint($"It refers to the calendars {string.Join(", ", calendars)}, which the service has to have: 'gstair calendar list'.");
             return ExitStatus.Done;
@@ -76,7 +76,7 @@ internal static partial class PlanCommands
                 screen.Say(list.Count == 0 ? "There is nothing to acknowledge." : $"**{list.Count(a => a.By is null)} of {list.Count}** are still open");
                 foreach (var one in list)
                 {
-                    screen.Say($"**{one.Name}** ({Screen.Word(one.Kind)}, {one.Machines} {(one.Machines == 1 ? "machine" : "machines")}): {one.Title}");
+                    screen.Say($"**{one.Name}** ({Screen.Word(one.Kind)}, {Screen.Many(one.Machines, "machine")}): {one.Title}");
                     screen.Say($"  {one.Words}");
                     if (one.By is not null) screen.Hint($"  acknowledged by {one.By}, {Screen.Time(one.At)} UTC: {one.Reason}");
                 }
@@ -190,7 +190,7 @@ internal static partial class PlanCommands
     private static void Print(PlanView view, Screen screen)
     {
         var p = view.Plan;
-        screen.Say($"Plan **{p.Name}** to {p.Target}: **{Screen.Word(p.State)}**{(p.Held is null ? "" : $", held: {p.Held}")}, {p.Machines} {(p.Machines == 1 ? "machine" : "machines")}{(p.Deadline is null ? "" : $", deadline {p.Deadline}")}");
+        screen.Say($"Plan **{p.Name}** to {p.Target}: **{Screen.Word(p.State)}**{(p.Held is null ? "" : $", held: {p.Held}")}, {Screen.Many(p.Machines, "machine")}{(p.Deadline is null ? "" : $", deadline {p.Deadline}")}");
         if (view.Trouble is { } trouble) screen.Say($"**It does not go on:** {trouble}");
         screen.Hint($"{view.Scope} · preserves {view.Preserves} · methods {string.Join(", then ", view.Methods)} · {(view.Limits.All is { } all ? $"at most {all} at once" : "any number at once")}, {(view.Limits.Site is { } site ? $"at most {site}" : "any number")} at one site");
         screen.Hint($"a wave ends with {view.Advance.Verified:P0} verified, at most {view.Advance.Failures} failed, {view.Advance.SoakHours / 24:0.#} d soak");

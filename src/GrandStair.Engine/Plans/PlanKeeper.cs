@@ -206,7 +206,8 @@ public sealed class PlanKeeper(
     private async Task OpenAsync(
         StoredPlan stored, Plan plan, Product product, IReadOnlyList<StoredWave> waves, Member member, Machine machine, Assessment assessment, DateTimeOffset now, CancellationToken stop)
     {
-        ImmutableArray<LegSpec> legs = [.. assessment.Legs.Select(l => PlanWriter.Leg(l.Hop, l.Method!, PlanCommands.AimOf(plan, product).LeastBuildOf(l.Hop, machine)))];
+        var aim = PlanCommands.AimOf(plan, product);
+        ImmutableArray<LegSpec> legs = [.. assessment.Legs.Select(l => PlanWriter.Leg(l.Hop, l.Method!, aim.LeastBuildOf(l.Hop, machine)))];
         var wave = waves[member.Wave - 1].Name;
         var run = await runs.OpenAsync(
             plan.Name,

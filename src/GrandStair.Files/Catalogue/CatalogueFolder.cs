@@ -5,6 +5,7 @@ using System.Text;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
 using GrandStair.Files.Yaml;
 
 namespace GrandStair.Files.Catalogue;
@@ -143,19 +144,18 @@ public static class CatalogueFolder
     /// <summary>No check may be asked before the first step that makes it true.</summary>
     private static void CheckOrder(YamlMap map, Product product, Hop hop, Method method)
     {
-        foreach (var (key, steps) in method.Steps.SelectMany(s => s.Provides.Select(key => (key, s))).GroupBy(p => p.key, p => p.s).Select(g => (g.Key, g.ToArray())))
+        foreach (var key in method.Steps.SelectMany(s => s.Provides).Distinct())
         {
-            var first = steps.MinBy(s => FirstMomentAfter(s.Phase))!;
-            foreach (var (check, of) in hop.Checks.Select(c => (c, $"hop '{hop.Name}'")).Concat(method.Checks.Select(c => (c, $"method '{method.Name}'"))).Where(c => c.c.Wants.Keys.Contains(key)))
+            var first = method.Steps.Where(s => s.Provides.Contains(key)).MinBy(s => FirstMomentAfter(s.Phase))!;
+            var earliest = FirstMomentAfter(first.Phase);
+            foreach (var check in hop.Checks.Concat(method.Checks).Where(c => c.Wants.Keys.Contains(key) && c.AskedAt.Min() < earliest))
             {
-                if (check.AskedAt.Min() >= FirstMomentAfter(first.Phase)) continue;
+                var of = method.Checks.Contains(check) ? $"method '{method.Name}'" : $"hop '{hop.Name}'";
                 map.Maps("methods").ElementAt(product.Methods.IndexOf(method)).Wrong(
                     "steps",
-                    $"Check '{check.Name}' of {of} is asked at {Lower(check.AskedAt.Min())}, before step '{first.Name}' ({Lower(first.Phase)}) of method '{method.Name}' provides {key}. Ask it at {Lower(FirstMomentAfter(first.Phase))} or later.");
+                    $"Check '{check.Name}' of {of} is asked at {RunMachine.Name(check.AskedAt.Min())}, before step '{first.Name}' ({RunMachine.Name(first.Phase)}) of method '{method.Name}' provides {key}. Ask it at {RunMachine.Name(earliest)} or later.");
             }
         }
-
-        static string Lower<T>(T value) where T : struct, Enum => value.ToString().ToLowerInvariant();
     }
 
     /// <summary>The first moment at which checks are asked after the steps of a phase.</summary>
@@ -183,8 +183,14 @@ public static class CatalogueFolder
     private static string? Key(YamlMap map, string field, KeyRegistry keys, bool required = true)
     {
         var name = required ? map.Text(field) : map.Optional(field);
-        if (name?.Length > 0 && keys.Find(name) is null) map.Wrong(field, $"There is no key '{name}'{(keys.Nearest(name) is { } near ? $"; did you mean '{near}'?" : "; declare it under 'keys'.")}");
+        if (name?.Length > 0) CheckKeys(map, field, [name], keys);
         return name;
+    }
+
+    private static void CheckKeys(YamlMap map, string field, IEnumerable<string> names, KeyRegistry keys)
+    {
+        foreach (var name in names.Where(n => keys.Find(n) is null))
+            map.Wrong(field, $"There is no key '{name}'{(keys.Nearest(name) is { } near ? $"; did you mean '{near}'?" : "; declare it under 'keys'.")}");
     }
 
     private static string ZoneOf(YamlMap map)
@@ -204,8 +210,7 @@ public static class CatalogueFolder
     private static Reader Reader(YamlMap map, Scripts scripts, KeyRegistry keys)
     {
         var reader = new Reader(scripts.Named(map, "script"), [.. map.Texts("covers")]);
-        foreach (var key in reader.Covers.Where(k => keys.Find(k) is null))
-            map.Wrong("covers", $"There is no key '{key}'{(keys.Nearest(key) is { } near ? $"; did you mean '{near}'?" : "; declare it under 'keys'.")}");
+        CheckKeys(map, "covers", reader.Covers, keys);
         map.Done();
         return reader;
     }
@@ -345,7 +350,7 @@ public static class CatalogueFolder
         map.Done();
         var turning = method.Steps.Count(s => s.PointOfNoReturn);
         if (way == Way.Upgrade && turning != 1) map.Wrong("steps", $"Method '{method.Name}' must have one step with 'point-of-no-return: true', and has {turning}.");
-        if (way != Way.Upgrade && method.Steps.Length + method.Checks.Length > 0) map.Wrong("steps", $"Method '{method.Name}' upgrades nothing (way: {Core.Runs.RunMachine.Name(way)}), so it has no steps and no checks.");
+        if (way != Way.Upgrade && method.Steps.Length + method.Checks.Length > 0) map.Wrong("steps", $"Method '{method.Name}' upgrades nothing (way: {RunMachine.Name(way)}), so it has no steps and no checks.");
         foreach (var (step, at) in method.Steps.Select((s, i) => (s, i)).Where(x => x.s.ResumedBy is not null))
         {
             if (!method.Steps.Skip(at + 1).Any(s => s.Name == step.ResumedBy && s.Kind == StepKind.Script))
@@ -372,8 +377,7 @@ public static class CatalogueFolder
             map.Whole("attempts", 1),
             map.Flag("point-of-no-return"))
         { Secrets = [.. map.Texts("secrets")], ResumedBy = map.Optional("resumed-by"), Provides = [.. map.Texts("provides")] };
-        foreach (var key in step.Provides.Where(k => keys.Find(k) is null))
-            map.Wrong("provides", $"There is no key '{key}'{(keys.Nearest(key) is { } near ? $"; did you mean '{near}'?" : "; declare it under 'keys'.")}");
+        CheckKeys(map, "provides", step.Provides, keys);
         foreach (var odd in step.Secrets.Where(s => !SecretReference.IsName(s))) map.Wrong("secrets", $"'{odd}' is no name of a secret. A secret is not written down here but named; it is kept by the service.");
         if (step.Kind != StepKind.Script && !step.Secrets.IsEmpty) map.Wrong("secrets", "Only a step with a script can be given secrets.");
         if (step.Phase is not (Phase.Stage or Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack))

@@ -94,7 +94,7 @@ public sealed class FleetTable(Database database)
             async (c, t) =>
             {
                 await TouchAsync(c, t, machine);
-                await MergeAsync(c, t, machine.Value, report, seen, now);
+                await MergeAsync(c, t, machine.Value, await DocumentAsync(c, t, machine.Value, report.Source), report, seen, now);
                 if (actor != Actor.Worker && actor != Actor.Schedule) await AuditTable.AddAsync(c, t, now, actor, "machine read", machine.ToString(), machine, null, null, $"{report.Readings.Length} readings by {report.Source}");
                 await Feed.AddAsync(c, t, now, "fleet", machine.ToString(), "read", actor, machine);
                 return 0;
@@ -105,7 +105,7 @@ public sealed class FleetTable(Database database)
     internal static async Task PutReadingsAsync(DbConnection c, DbTransaction t, MachineId machine, SourceReport report, DateTimeOffset now)
     {
         await TouchAsync(c, t, machine);
-        await MergeAsync(c, t, machine.Value, report, now, now);
+        await MergeAsync(c, t, machine.Value, await DocumentAsync(c, t, machine.Value, report.Source), report, now, now);
         await Feed.AddAsync(c, t, now, "fleet", machine.ToString(), "read", Actor.Worker, machine);
     }
 
@@ -150,25 +150,19 @@ public sealed class FleetTable(Database database)
 
     /// <summary>How a reading of a machine changed, by every source, newest first; what is so now comes first.</summary>
     public Task<IReadOnlyList<Reading>> HistoryAsync(MachineId machine, string key, CancellationToken stop) => database.ReadAsync<IReadOnlyList<Reading>>(
-        async c =>
-        {
-            var now = (await c.QueryAsync<DocumentRow>("SELECT machine_id, source, document FROM readings WHERE machine_id = @id", new { id = machine.Value }))
-                .SelectMany(d => FromDocument(d.Source, d.Document)).Where(r => r.Key == key);
-            var before = (await c.QueryAsync<HistoryRow>("SELECT * FROM reading_history WHERE machine_id = @id AND key_name = @key", new { id = machine.Value, key }))
-                .Select(r => r.ToReading());
-            return [.. now.Concat(before).OrderByDescending(r => r.Seen)];
-        },
-        stop);
+        async c => [.. (await EverReadAsync(c, machine)).Where(r => r.Key == key).OrderByDescending(r => r.Seen)], stop);
 
     /// <summary>The readings of a machine that counted at a moment, by key: of those that had been received by then, the newest seen.</summary>
     public Task<IReadOnlyList<Reading>> AsOfAsync(MachineId machine, DateTimeOffset moment, CancellationToken stop) => database.ReadAsync<IReadOnlyList<Reading>>(
-        async c =>
-        {
-            var known = (await c.QueryAsync<DocumentRow>("SELECT machine_id, source, document FROM readings WHERE machine_id = @id", new { id = machine.Value })).SelectMany(d => FromDocument(d.Source, d.Document));
-            var before = (await c.QueryAsync<HistoryRow>("SELECT * FROM reading_history WHERE machine_id = @id", new { id = machine.Value })).Select(r => r.ToReading());
-            return [.. known.Concat(before).Where(r => r.Received <= moment).GroupBy(r => r.Key).Select(g => g.MaxBy(r => (r.Seen, r.Received))!).OrderBy(r => r.Key, StringComparer.Ordinal)];
-        },
-        stop);
+        async c => [.. (await EverReadAsync(c, machine)).Where(r => r.Received <= moment).GroupBy(r => r.Key).Select(g => g.MaxBy(r => (r.Seen, r.Received))!).OrderBy(r => r.Key, StringComparer.Ordinal)], stop);
+
+    /// <summary>All readings of a machine: those that are so now, then those of the history.</summary>
+    private static async Task<IEnumerable<Reading>> EverReadAsync(DbConnection c, MachineId machine)
+    {
+        var id = machine.Value;
+        var now = (await c.QueryAsync<DocumentRow>("SELECT machine_id, source, document FROM readings WHERE machine_id = @id", new { id })).SelectMany(d => FromDocument(d.Source, d.Document));
+        return now.Concat((await c.QueryAsync<HistoryRow>("SELECT * FROM reading_history WHERE machine_id = @id", new { id })).Select(r => r.ToReading()));
+    }
 
     /// <summary>Reads machines ahead of the writer; what goes wrong there, the writer gets to hear.</summary>
     private static async Task PrepareAsync(IEnumerable<ReportedMachine> machines, DateTimeOffset now, ChannelWriter<Prepared[]> ahead, CancellationToken ended)
@@ -196,6 +190,7 @@ public sealed class FleetTable(Database database)
         using var name = new Reused(c, t, "INSERT INTO identifiers (kind, value, machine_id) VALUES (@kind, @value, @id) ON CONFLICT (kind, value) DO NOTHING", "kind", "value", "id");
         using var add = new Reused(c, t, AddMachine, "id", "name", "site", "group", "owner", "tags", "kind", "address", "port", "user", "hostKey", "hostKeyFrom", "sshKey", "created", "changed");
         using var read = new Reused(c, t, AddReadings, "machine", "source", "document");
+        using var keepAdded = new Reused(c, t, ImportTable.KeepAdded, "import", "machine");
         foreach (var (reported, document) in batch)
         {
             var ids = reported.Identifiers.Add(new("name", reported.Name));
@@ -225,9 +220,10 @@ public sealed class FleetTable(Database database)
             {
                 if (reported.Connection?.HostKey is { } shown && await c.ExecuteScalarAsync<string?>("SELECT host_key FROM machines WHERE id = @id", new { id = matches.Single() }, t) is { } pinned && !SameKey(pinned, shown))
                     waiting.Add((reported.Line, $"'{reported.Name}' has another host key pinned than the file says. The pinned one stays; 'gstair machine pin' replaces it, with a reason."));
-                if (import is { } updating) await ImportTable.KeepAsync(c, t, updating, matches.Single(), reported.Report.Source, unknown);
+                var before = await DocumentAsync(c, t, matches.Single(), reported.Report.Source);
+                if (import is { } updating) await ImportTable.KeepAsync(c, t, updating, matches.Single(), before, unknown);
                 await UpdateAsync(c, t, matches.Single(), reported, changed);
-                await MergeAsync(c, t, matches.Single(), reported.Report, reported.Seen, now);
+                await MergeAsync(c, t, matches.Single(), before, reported.Report, reported.Seen, now);
                 updated++;
             }
             else
@@ -240,7 +236,7 @@ public sealed class FleetTable(Database database)
 
                 await AddAsync(add, next, reported, now, changed);
                 await read.RunAsync(next, reported.Report.Source, document);
-                if (import is { } adding) await ImportTable.KeepAddedAsync(c, t, adding, next);
+                if (import is { } adding) await keepAdded.RunAsync(adding, next);
                 matches.Add(next++);
                 added++;
             }
@@ -288,9 +284,9 @@ public sealed class FleetTable(Database database)
     }
 
     /// <summary>Puts a report over what the source said before. Per key the newer seen stays, and what differs goes into the history.</summary>
-    private static async Task MergeAsync(DbConnection c, DbTransaction t, long machine, SourceReport report, DateTimeOffset seen, DateTimeOffset now)
+    /// <param name="before">What is stored of the source; null where nothing is.</param>
+    private static async Task MergeAsync(DbConnection c, DbTransaction t, long machine, string? before, SourceReport report, DateTimeOffset seen, DateTimeOffset now)
     {
-        var before = await c.ExecuteScalarAsync<string?>("SELECT document FROM readings WHERE machine_id = @machine AND source = @Source", new { machine, report.Source }, t);
         var merged = before is null ? [] : FromDocument(report.Source, before).ToDictionary(r => r.Key, StringComparer.Ordinal);
         foreach (var reading in report.Complete(seen, now))
         {
@@ -306,6 +302,10 @@ public sealed class FleetTable(Database database)
             new { machine, source = report.Source, document = ToDocument(merged.Values) },
             t);
     }
+
+    /// <summary>What is stored of a source's readings of a machine; null where nothing is.</summary>
+    private static Task<string?> DocumentAsync(DbConnection c, DbTransaction t, long machine, string source) =>
+        c.ExecuteScalarAsync<string?>("SELECT document FROM readings WHERE machine_id = @machine AND source = @source", new { machine, source }, t);
 
     private static Task RecordAsync(DbConnection c, DbTransaction t, long machine, Reading r) => c.ExecuteAsync(
         "INSERT INTO reading_history (machine_id, source, key_name, seen, received, state, value, why) VALUES (@machine, @Source, @Key, @seen, @received, @state, @value, @Why)",
@@ -428,33 +428,9 @@ public sealed class FleetTable(Database database)
             KeyName, Enum.Parse<ReadingState>(State), Value is null ? null : ReadingValue.Parse(ValueKind.Text, Value, out _), Why, Micros.Time(Seen), Micros.Time(Received), Source);
     }
 
-    private sealed record MachineRow
+    private sealed record MachineRow : MachineColumns
     {
         public long Id { get; init; }
-
-        public string Name { get; init; } = "";
-
-        public string Site { get; init; } = "";
-
-        public string GroupName { get; init; } = "";
-
-        public string Owner { get; init; } = "";
-
-        public string Tags { get; init; } = "";
-
-        public string ConnectionKind { get; init; } = "";
-
-        public string Address { get; init; } = "";
-
-        public long Port { get; init; }
-
-        public string UserName { get; init; } = "";
-
-        public string? HostKey { get; init; }
-
-        public string? HostKeyFrom { get; init; }
-
-        public string? SshKey { get; init; }
 
         public long Changed { get; init; }
 

@@ -85,21 +85,16 @@ public sealed class ImportTable(Database database)
         "UPDATE imports SET line = @line, added = added + @added, updated = updated + @updated WHERE id = @id", new { id, line = (long)line, added, updated }, t);
 
     /// <summary>Notes that an import adds a machine.</summary>
-    internal static Task KeepAddedAsync(DbConnection c, DbTransaction t, long import, long machine) => c.ExecuteAsync(
-        "INSERT INTO import_changes (import_id, machine_id) VALUES (@import, @machine)", new { import, machine }, t);
+    internal const string KeepAdded = "INSERT INTO import_changes (import_id, machine_id) VALUES (@import, @machine)";
 
     /// <summary>Keeps what a machine is before an import changes it. A file may list it twice; then the first counts.</summary>
-    /// <param name="source">The source whose readings the import puts in.</param>
+    /// <param name="readings">What is stored of the import's source; null where nothing is.</param>
     /// <param name="added">The identifiers that the import gives it.</param>
-    internal static async Task KeepAsync(DbConnection c, DbTransaction t, long import, long machine, string source, IReadOnlyList<Identifier> added)
+    internal static async Task KeepAsync(DbConnection c, DbTransaction t, long import, long machine, string? readings, IReadOnlyList<Identifier> added)
     {
         var before = await c.QuerySingleAsync<MachineBefore>(
             "SELECT name, site, group_name, owner, tags, connection_kind, address, port, user_name, host_key, host_key_from, ssh_key FROM machines WHERE id = @machine", new { machine }, t);
-        before = before with
-        {
-            Readings = await c.ExecuteScalarAsync<string?>("SELECT document FROM readings WHERE machine_id = @machine AND source = @source", new { machine, source }, t),
-            Identifiers = [.. added],
-        };
+        before = before with { Readings = readings, Identifiers = [.. added] };
         await c.ExecuteAsync(
             "INSERT INTO import_changes (import_id, machine_id, before) VALUES (@import, @machine, @before) ON CONFLICT (import_id, machine_id) DO NOTHING",
             new { import, machine, before = JsonSerializer.Serialize(before) },
@@ -147,32 +142,8 @@ public sealed class ImportTable(Database database)
 }
 
 /// <summary>What a machine was before an import changed it.</summary>
-internal sealed record MachineBefore
+internal sealed record MachineBefore : MachineColumns
 {
-    public string Name { get; init; } = "";
-
-    public string Site { get; init; } = "";
-
-    public string GroupName { get; init; } = "";
-
-    public string Owner { get; init; } = "";
-
-    public string Tags { get; init; } = "";
-
-    public string ConnectionKind { get; init; } = "";
-
-    public string Address { get; init; } = "";
-
-    public long Port { get; init; }
-
-    public string UserName { get; init; } = "";
-
-    public string? HostKey { get; init; }
-
-    public string? HostKeyFrom { get; init; }
-
-    public string? SshKey { get; init; }
-
     /// <summary>The readings of the import's source; null where there were none.</summary>
     public string? Readings { get; init; }
 

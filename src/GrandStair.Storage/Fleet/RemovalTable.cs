@@ -3,10 +3,12 @@ using System.Globalization;
 using System.Text.Json;
 using Dapper;
 using GrandStair.Core.Access;
+using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
+using GrandStair.Storage.Plans;
 
 namespace GrandStair.Storage.Fleet;
 
@@ -125,12 +127,11 @@ public sealed class RemovalTable(Database database)
             new { machine, now = Micros.Of(now), by = actor.Name, reason, changed },
             t);
         await c.ExecuteAsync(
-            """
-            UPDATE plan_members SET exemption = 'Retired', exemption_reason = @reason, exempted_by = @by, status = 'Exempt',
-              slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
+            $"""
+            UPDATE plan_members SET {PlanTable.Exempt}
             WHERE machine_id = @machine AND exemption IS NULL AND status NOT IN ('Verified', 'Done') AND plan IN (SELECT name FROM plans WHERE state <> 'Ended')
             """,
-            new { machine, by = actor.Name, reason = $"removed from the fleet: {reason}" },
+            new { machine, exemption = nameof(Exemption.Retired), actor = actor.Name, reason = $"removed from the fleet: {reason}", until = (string?)null },
             t);
         await AuditTable.AddAsync(c, t, now, actor, "machine remove", $"m{machine}", new MachineId(machine), null, "removed", reason);
         await Feed.AddAsync(c, t, now, "fleet", $"m{machine}", "removed", actor, new MachineId(machine));

@@ -13,6 +13,7 @@ CREATE TABLE machines (
   created BIGINT NOT NULL, changed BIGINT NOT NULL, ssh_key TEXT, host_key_from TEXT,
   removed BIGINT, removed_by TEXT, removed_reason TEXT);
 CREATE INDEX machines_changed ON machines (changed);
+CREATE INDEX machines_removed ON machines (removed) WHERE removed IS NOT NULL;
 CREATE TABLE identifiers (
   kind TEXT NOT NULL, value TEXT NOT NULL, machine_id BIGINT NOT NULL REFERENCES machines (id), PRIMARY KEY (kind, value));
 CREATE INDEX identifiers_of ON identifiers (machine_id);

@@ -254,16 +254,17 @@ public sealed class PlanTable(Database database)
         },
         stop);
 
+    /// <summary>What is set of a member that is exempt.</summary>
+    internal const string Exempt =
+        "exemption = @exemption, exemption_reason = @reason, exempted_by = @actor, exempt_until = @until, status = 'Exempt', slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL";
+
     /// <summary>Exempts a machine from a plan.</summary>
     public Task ExemptAsync(string plan, MachineId machine, Exemption exemption, string reason, DateOnly? until, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
         async (c, t) =>
         {
             var before = await StatusAsync(c, t, plan, machine);
             await c.ExecuteAsync(
-                """
-                UPDATE plan_members SET exemption = @exemption, exemption_reason = @reason, exempted_by = @actor, exempt_until = @until, status = 'Exempt', slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
-                WHERE plan = @plan AND machine_id = @id
-                """,
+                $"UPDATE plan_members SET {Exempt} WHERE plan = @plan AND machine_id = @id",
                 new { plan, id = machine.Value, exemption = exemption.ToString(), reason, actor = actor.Name, until = until?.ToString("yyyy-MM-dd", null) },
                 t);
             await AuditTable.AddAsync(c, t, now, actor, "plan exempt", plan, machine, before, $"Exempt: {exemption}{(until is null ? "" : $" until {until:yyyy-MM-dd}")}", reason);

@@ -26,6 +26,8 @@ public sealed class CatalogueTests
     [InlineData("brae-desktop", "waivable: true\n        fix: { by: script, script", "waivable: perhaps\n        fix: { by: script, script", "'waivable' is 'perhaps'; expected true or false")]
     [InlineData("brae-desktop", "- name: memory", "- name: processor", "The check 'processor' is listed twice on hop '6-to-7'")]
     [InlineData("brae-desktop", "way: replace", "way: swap", "'way' is 'swap'; expected one of upgrade, replace, retire, stay")]
+    [InlineData("brae-desktop", "asked-at: [protected]", "asked-at: [start]", "Check 'protection' of hop '6-to-7' is asked at start, before step 'suspend-protection' (protect) of method 'update-channel' provides disk.encryption. Ask it at protected or later.")]
+    [InlineData("brae-desktop", "provides: [image.staged]", "provides: [image.stagd]", "There is no key 'image.stagd'; did you mean 'image.staged'?")]
     [InlineData("brae-desktop", "hops: [7-to-8]", "hops: [6-to-7]", "No method does hop '7-to-8'")]
     [InlineData("skerry-gateway", "component: system, title", "component: sistem, title", "")]
     [InlineData("skerry-gateway", "components: { firmware: \"2.4\" }", "components: { firmwre: \"2.4\" }", "needs the component 'firmwre', which is not under 'components'; did you mean 'firmware'?")]
