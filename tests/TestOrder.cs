@@ -27,5 +27,10 @@ public sealed class TestOrder : ITestCollectionOrderer, ITestMethodOrderer
         where TTestMethod : notnull, ITestMethod => Shuffled(testMethods, m => m?.MethodName ?? "");
 
     private static T[] Shuffled<T>(IEnumerable<T> all, Func<T, string> name) =>
-        [.. all.OrderBy(one => Convert.ToHexString(SHA256.HashData(Encoding.UTF8.GetBytes($"{Which} {name(one)}"))), StringComparer.Ordinal)];
+        [
+            .. all.OrderBy(
+                one => Convert.ToHexString(SHA256.HashData(Encoding.UTF8.GetBytes($"{Which} {name(one)}"))),
+                StringComparer.Ordinal
+            ),
+        ];
 }

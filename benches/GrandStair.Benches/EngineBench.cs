@@ -40,9 +40,23 @@ internal static class EngineBench
 
     internal static readonly (string Key, string Value)[] Readings =
     [
-        ("os.product", "Brae Desktop"), ("os.edition", "Workplace"), ("os.version", "6"), ("os.build", "6.4.9"), ("hardware.memory", "16 GiB"), ("hardware.processor", "Ness 6"),
-        ("disk.system.free", "90 GiB"), ("network.rate", "200 Mbit/s"), ("power.mains", "yes"), ("firmware.tpm.version", "2.0"), ("firmware.tpm.state", "on"), ("patches.pending", "0"),
-        ("licence.active", "yes"), ("driver.printer", "4.2"), ("disk.encryption", "off"), ("services.failed", "0"), ("device.faults", "0"),
+        ("os.product", "Brae Desktop"),
+        ("os.edition", "Workplace"),
+        ("os.version", "6"),
+        ("os.build", "6.4.9"),
+        ("hardware.memory", "16 GiB"),
+        ("hardware.processor", "Ness 6"),
+        ("disk.system.free", "90 GiB"),
+        ("network.rate", "200 Mbit/s"),
+        ("power.mains", "yes"),
+        ("firmware.tpm.version", "2.0"),
+        ("firmware.tpm.state", "on"),
+        ("patches.pending", "0"),
+        ("licence.active", "yes"),
+        ("driver.printer", "4.2"),
+        ("disk.encryption", "off"),
+        ("services.failed", "0"),
+        ("device.faults", "0"),
     ];
 
     public static async Task<bool> RunAsync()
@@ -74,7 +88,21 @@ internal static class EngineBench
         var connection = new BenchConnection();
         var connections = new ConnectionSet(new Dictionary<string, IConnection> { [connection.Kind] = connection });
         var reader = new MachineReader(connections, catalogues, new(database), new(database), fleet, clock);
-        var worker = new RunWorker(runs, plans, new(catalogues, fleet, plans, clock), decisions, catalogues, fleet, reader, connections, new(database), new NoSecrets(), new(database), clock, logs.CreateLogger<RunWorker>());
+        var worker = new RunWorker(
+            runs,
+            plans,
+            new(catalogues, fleet, plans, clock),
+            decisions,
+            catalogues,
+            fleet,
+            reader,
+            connections,
+            new(database),
+            new NoSecrets(),
+            new(database),
+            clock,
+            logs.CreateLogger<RunWorker>()
+        );
 
         await OpenAsync(plans, runs, product, "long", machines[..(Long + Silent)], clock.GetUtcNow().AddDays(1), clock.GetUtcNow(), stop);
         using var ended = CancellationTokenSource.CreateLinkedTokenSource(stop);
@@ -88,7 +116,10 @@ internal static class EngineBench
                 return connection.Posted >= Long && connection.Failed >= Silent;
             },
             Limit / 2,
-            () => $"all are running or silent; {connection.Posted} posted, {connection.Failed} failed; r1 is {(parked is null ? "not parked" : $"parked: {parked.Parked}")}");
+            () =>
+                $"all are running or silent; {connection.Posted} posted, {connection.Failed} failed; r1 is "
+                + $"{(parked is null ? "not parked" : $"parked: {parked.Parked}")}"
+        );
         var opened = Stopwatch.GetElapsedTime(began);
 
         // The second plan's slots begin while the first one's machines are looked at.
@@ -99,11 +130,17 @@ internal static class EngineBench
         await Eventually.TrueAsync(
             async () => (beside = await plans.MembersAsync("beside", stop)).All(m => m.Verified is not null),
             Limit / 2,
-            () => $"all beside are verified; they are {string.Join(", ", beside.CountBy(m => m.Status).Select(s => $"{s.Key} {s.Value}"))}; {string.Join("; ", runs.ListAsync("beside", stop).Result.CountBy(r => $"{r.State.Phase} {r.State.Parked}").Select(p => $"{p.Key}: {p.Value}"))}; {connection.Looks - looksBefore} looks meanwhile");
+            () =>
+                $"all beside are verified; they are "
+                + $"{string.Join(", ", beside.CountBy(m => m.Status).Select(s => $"{s.Key} {s.Value}"))}; "
+                + $"{Phases(runs.ListAsync("beside", stop).Result)}; {connection.Looks - looksBefore} looks meanwhile"
+        );
         var took = clock.GetUtcNow() - start;
         var late = new List<TimeSpan>();
         foreach (var run in await runs.ListAsync("beside", stop))
-            late.Add((await runs.EventsAsync(run.State.Run, stop)).Select(e => e.Event).OfType<SlotOpened>().Single().At - run.State.Slot.Start);
+            late.Add(
+                (await runs.EventsAsync(run.State.Run, stop)).Select(e => e.Event).OfType<SlotOpened>().Single().At - run.State.Slot.Start
+            );
         var memory = Process.GetCurrentProcess().WorkingSet64 >> 20;
         await ended.CancelAsync();
         await working;
@@ -122,7 +159,8 @@ internal static class EngineBench
         return tooLate == 0 && memory < MostMemory;
     }
 
-    internal static void Row(string what, double value) => Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| {what} | {value:#,0.#} |"));
+    internal static void Row(string what, double value) =>
+        Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| {what} | {value:#,0.#} |"));
 
     internal static async Task<CatalogueCache> LoadCatalogueAsync(Database database, DateTimeOffset now, CancellationToken stop)
     {
@@ -132,15 +170,50 @@ internal static class EngineBench
         return catalogues;
     }
 
-    internal static async Task ImportAsync(Database database, CatalogueCache catalogues, int count, string connection, DateTimeOffset now, CancellationToken stop)
+    internal static async Task ImportAsync(
+        Database database,
+        CatalogueCache catalogues,
+        int count,
+        string connection,
+        DateTimeOffset now,
+        CancellationToken stop
+    )
     {
-        ImmutableArray<Reading> readings = [.. Readings.Append(("backup.last", now.ToString("yyyy-MM-ddTHH:mm:ssZ", CultureInfo.InvariantCulture))).Select(r => Reading.Of(r.Item1, catalogues.Keys.Find(r.Item1)!.Parse(r.Item2, out _)!, now, now, "inventory"))];
-        var reported = Enumerable.Range(1, count).Select(i =>
-            new ReportedMachine(i + 1, $"desk-{i:00000}", [], $"Site {i % 400}", "", "", [], new(connection, "", 22, "root", null), new("inventory", [], readings), now)).ToArray();
-        foreach (var batch in reported.Chunk(1000)) await new FleetTable(database).ImportAsync(batch, "inventory", new("bench"), now, stop);
+        ImmutableArray<Reading> readings =
+        [
+            .. Readings
+                .Append(("backup.last", now.ToString("yyyy-MM-ddTHH:mm:ssZ", CultureInfo.InvariantCulture)))
+                .Select(r => Reading.Of(r.Item1, catalogues.Keys.Find(r.Item1)!.Parse(r.Item2, out _)!, now, now, "inventory")),
+        ];
+        var reported = Enumerable
+            .Range(1, count)
+            .Select(i => new ReportedMachine(
+                i + 1,
+                $"desk-{i:00000}",
+                [],
+                $"Site {i % 400}",
+                "",
+                "",
+                [],
+                new(connection, "", 22, "root", null),
+                new("inventory", [], readings),
+                now
+            ))
+            .ToArray();
+        foreach (var batch in reported.Chunk(1000))
+            await new FleetTable(database).ImportAsync(batch, "inventory", new("bench"), now, stop);
     }
 
-    internal static async Task OpenAsync(PlanTable plans, RunLog runs, Product product, string name, IReadOnlyList<Machine> machines, DateTimeOffset start, DateTimeOffset now, CancellationToken stop)
+    internal static async Task OpenAsync(
+        PlanTable plans,
+        RunLog runs,
+        Product product,
+        string name,
+        IReadOnlyList<Machine> machines,
+        DateTimeOffset start,
+        DateTimeOffset now,
+        CancellationToken stop
+    )
     {
         var method = product.Method("image-in-place")!;
         var slot = new Slot(start, start.AddHours(2), start.AddHours(4));
@@ -155,13 +228,55 @@ internal static class EngineBench
             advance: { verified: 100 %, failures: 0, soak: 1 d }
             """;
         await plans.CreateAsync(
-            new(name, 1, body, product.Hash, PlanState.Started, null, now, "bench", now, null, [], [new(1, "All", WaveState.Open, now, null)]),
-            [.. machines.Select(m => new Member { Plan = name, Machine = m.Id, Wave = 1, Status = Status.Scheduled, Slot = slot })],
+            new(
+                name,
+                1,
+                body,
+                product.Hash,
+                PlanState.Started,
+                null,
+                now,
+                "bench",
+                now,
+                null,
+                [],
+                [new(1, "All", WaveState.Open, now, null)]
+            ),
+            [
+                .. machines.Select(m => new Member
+                {
+                    Plan = name,
+                    Machine = m.Id,
+                    Wave = 1,
+                    Status = Status.Scheduled,
+                    Slot = slot,
+                }),
+            ],
             new("bench"),
-            stop);
-        LegSpec leg = new("6-to-7", method.Name, method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterPointOfNoReturn) { To = "7" };
-        await Parallel.ForEachAsync(machines, new ParallelOptions { MaxDegreeOfParallelism = 64, CancellationToken = stop }, async (machine, one) =>
-            await runs.OpenAsync(name, machine.Id, run => new RunOpened(now, "worker", run, machine.Id.Value, name, 1, "All", product.Hash, [leg], slot), one));
+            stop
+        );
+        LegSpec leg = new(
+            "6-to-7",
+            method.Name,
+            method.Steps,
+            method.Rollback.Steps,
+            method.Rollback.Lasts,
+            method.Typical.AfterPointOfNoReturn
+        )
+        {
+            To = "7",
+        };
+        await Parallel.ForEachAsync(
+            machines,
+            new ParallelOptions { MaxDegreeOfParallelism = 64, CancellationToken = stop },
+            async (machine, one) =>
+                await runs.OpenAsync(
+                    name,
+                    machine.Id,
+                    run => new RunOpened(now, "worker", run, machine.Id.Value, name, 1, "All", product.Hash, [leg], slot),
+                    one
+                )
+        );
     }
 
     /// <summary>The first machines run a step for hours, the next do not answer, and the last do at once what they are asked.</summary>
@@ -180,9 +295,19 @@ internal static class EngineBench
 
         public long Looks => Interlocked.Read(ref _looks);
 
-        public Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
+        public Task<IReadOnlyList<ScriptOutput>> ReadAsync(
+            Machine machine,
+            IReadOnlyList<string> scripts,
+            IReadOnlyCollection<string> wanted,
+            CancellationToken stop
+        )
         {
-            var lines = string.Join('\n', Readings.Select(r => $"{r.Key} = {(r.Key == "os.version" ? "7" : r.Value)}").Append($"backup.last = {DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}"));
+            var lines = string.Join(
+                '\n',
+                Readings
+                    .Select(r => $"{r.Key} = {(r.Key == "os.version" ? "7" : r.Value)}")
+                    .Append($"backup.last = {DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}")
+            );
             return Task.FromResult<IReadOnlyList<ScriptOutput>>([new(lines), .. scripts.Skip(1).Select(_ => new ScriptOutput(""))]);
         }
 
@@ -201,7 +326,8 @@ internal static class EngineBench
 
         private async Task ReachAsync(Machine machine, CancellationToken stop)
         {
-            if (machine.Id.Value is <= Long or > Long + Silent) return;
+            if (machine.Id.Value is <= Long or > Long + Silent)
+                return;
             // As a connection that nobody answers.
             Interlocked.Increment(ref _failed);
             Interlocked.Increment(ref _looks);
@@ -212,17 +338,24 @@ internal static class EngineBench
 
     private sealed class NoSecrets : ISecrets
     {
-        public Task<string> OfAsync(string name, CancellationToken stop) => throw new ConnectionException("secret", $"There is no secret '{name}'.");
+        public Task<string> OfAsync(string name, CancellationToken stop) =>
+            throw new ConnectionException("secret", $"There is no secret '{name}'.");
     }
 
     private sealed class Documents : IDocuments
     {
         public Product ReadProduct(CatalogueContent content) => CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn);
 
-        public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "plan.yaml");
+        public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) =>
+            PlanFile.Parse(body, keys, product, "plan.yaml");
 
-        public string ChangePlan(string body, IReadOnlyList<string> changes) => throw new NotSupportedException("No plan is changed in this bench.");
+        public string ChangePlan(string body, IReadOnlyList<string> changes) =>
+            throw new NotSupportedException("No plan is changed in this bench.");
 
-        public ICalendar ReadCalendar(string body, string name, out int events) => throw new NotSupportedException("No plan of this bench has calendars.");
+        public ICalendar ReadCalendar(string body, string name, out int events) =>
+            throw new NotSupportedException("No plan of this bench has calendars.");
     }
+
+    private static string Phases(IEnumerable<StoredRun> runs) =>
+        string.Join("; ", runs.CountBy(r => $"{r.State.Phase} {r.State.Parked}").Select(p => $"{p.Key}: {p.Value}"));
 }

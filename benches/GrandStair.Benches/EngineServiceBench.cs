@@ -36,20 +36,31 @@ internal static class EngineServiceBench
         await Eventually.TrueAsync(
             async () => await database.ExecuteScalarAsync<long>("SELECT count(*) FROM runs WHERE progress IS NOT NULL") >= Long + Silent,
             Limit,
-            () => $"all are running or silent; {database.ExecuteScalar<long>("SELECT count(*) FROM runs WHERE progress IS NOT NULL")} of {Long + Silent} are, and the quick ones begin at {begin:HH:mm:ss}");
-        if (DateTimeOffset.UtcNow > begin) throw new InvalidOperationException("The quick runs had begun before all others were looked at.");
+            () =>
+                $"all are running or silent; {database.ExecuteScalar<long>("SELECT count(*) FROM runs WHERE progress IS NOT NULL")} of "
+                + $"{Long + Silent} are, and the quick ones begin at {begin:HH:mm:ss}"
+        );
+        if (DateTimeOffset.UtcNow > begin)
+            throw new InvalidOperationException("The quick runs had begun before all others were looked at.");
         await Task.Delay(begin - DateTimeOffset.UtcNow, stop.Token);
 
         using var listed = CancellationTokenSource.CreateLinkedTokenSource(stop.Token);
         var lists = ListAsync(service, listed.Token);
         const string Verified = "SELECT count(*) FROM plan_members WHERE plan = 'quick' AND (verified IS NOT NULL OR status = 'Parked')";
         // A few fail a step on the way and pause for minutes before they try again.
-        await Eventually.TrueAsync(async () => await database.ExecuteScalarAsync<long>(Verified) >= Quick * 9 / 10, Limit, () => $"nine in ten quick runs are verified; {database.ExecuteScalar<long>(Verified)} are");
+        await Eventually.TrueAsync(
+            async () => await database.ExecuteScalarAsync<long>(Verified) >= Quick * 9 / 10,
+            Limit,
+            () => $"nine in ten quick runs are verified; {database.ExecuteScalar<long>(Verified)} are"
+        );
         var took = DateTimeOffset.UtcNow - begin;
         await listed.CancelAsync();
         var waits = await lists;
         var memory = Process.GetProcessById(service.Id).WorkingSet64 >> 20;
-        var events = await database.ExecuteScalarAsync<long>("SELECT count(*) FROM run_events e JOIN runs r ON r.id = e.run_id WHERE r.plan = 'quick' AND e.at >= @from", new { from = begin.ToUnixTimeMilliseconds() * 1000 });
+        var events = await database.ExecuteScalarAsync<long>(
+            "SELECT count(*) FROM run_events e JOIN runs r ON r.id = e.run_id WHERE r.plan = 'quick' AND e.at >= @from",
+            new { from = begin.ToUnixTimeMilliseconds() * 1000 }
+        );
         await service.KillAsync();
         var raw = await InsertAsync(database, Path.Combine(data, "raw.db"));
 
@@ -74,9 +85,11 @@ internal static class EngineServiceBench
         var now = DateTimeOffset.UtcNow;
         var catalogues = await EngineBench.LoadCatalogueAsync(database, now, stop);
         await EngineBench.ImportAsync(database, catalogues, Long + Silent + Quick, "simulated", now, stop);
-        using (var world = new SimulatedMachines(Path.Combine(data, "simulated.db"))) world.Add(Enumerable.Range(1, Long + Silent + Quick).Select(i => ($"desk-{i:00000}", Truth(i))));
+        using (var world = new SimulatedMachines(Path.Combine(data, "simulated.db")))
+            world.Add(Enumerable.Range(1, Long + Silent + Quick).Select(i => ($"desk-{i:00000}", Truth(i))));
         IReadOnlyList<Core.Readings.Machine> machines;
-        using (var fleet = new Engine.Fleet.FleetCache(new(database), new(database))) machines = [.. (await fleet.AllAsync(stop)).Values.OrderBy(m => m.Id.Value)];
+        using (var fleet = new Engine.Fleet.FleetCache(new(database), new(database)))
+            machines = [.. (await fleet.AllAsync(stop)).Values.OrderBy(m => m.Id.Value)];
         var (plans, runs) = (new PlanTable(database), new RunLog(database));
         var product = catalogues.Products["Brae Desktop"];
         await EngineBench.OpenAsync(plans, runs, product, "long", [.. machines.Take(Long + Silent)], now.AddDays(1), now, stop);
@@ -123,21 +136,41 @@ internal static class EngineServiceBench
     /// <returns>Events a second.</returns>
     private static async Task<double> InsertAsync(SqliteConnection from, string path)
     {
-        var events = (await from.QueryAsync<Event>("SELECT run_id AS Run, number, position, at, type, version, actor, epoch, body FROM run_events")).AsList();
+        var events = (
+            await from.QueryAsync<Event>("SELECT run_id AS Run, number, position, at, type, version, actor, epoch, body FROM run_events")
+        ).AsList();
         await using var raw = new SqliteConnection($"Data Source={path};Foreign Keys=False");
         await raw.OpenAsync();
-        await raw.ExecuteAsync($"PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; {await from.ExecuteScalarAsync<string>("SELECT sql FROM sqlite_master WHERE name = 'run_events'")}");
+        await raw.ExecuteAsync(
+            $"PRAGMA journal_mode = WAL; PRAGMA synchronous = FULL; "
+                + $"{await from.ExecuteScalarAsync<string>("SELECT sql FROM sqlite_master WHERE name = 'run_events'")}"
+        );
         var began = Stopwatch.GetTimestamp();
         foreach (var batch in events.Chunk(Batch))
         {
             await using var transaction = await raw.BeginTransactionAsync();
             foreach (var e in batch)
-                await raw.ExecuteAsync("INSERT INTO run_events (run_id, number, position, at, type, version, actor, epoch, body) VALUES (@Run, @Number, @Position, @At, @Type, @Version, @Actor, @Epoch, @Body)", e, transaction);
+                await raw.ExecuteAsync(
+                    "INSERT INTO run_events (run_id, number, position, at, type, version, actor, epoch, body) VALUES (@Run, @Number, "
+                        + "@Position, @At, @Type, @Version, @Actor, @Epoch, @Body)",
+                    e,
+                    transaction
+                );
             await transaction.CommitAsync();
         }
 
         return events.Count / Stopwatch.GetElapsedTime(began).TotalSeconds;
     }
 
-    private sealed record Event(long Run, long Number, long Position, long At, string Type, long Version, string Actor, long Epoch, string Body);
+    private sealed record Event(
+        long Run,
+        long Number,
+        long Position,
+        long At,
+        string Type,
+        long Version,
+        string Actor,
+        long Epoch,
+        string Body
+    );
 }

@@ -21,11 +21,24 @@ internal static class FuzzBench
         var parsers = new ParserFuzz(seed);
         var parsing = Task.Factory.StartNew(() => parsers.Run(Inputs - Calls, Time), TaskCreationOptions.LongRunning);
         string[] wrong = [.. await calls.RunAsync(Calls, Time, default), .. await parsing];
-        foreach (var one in wrong) Console.WriteLine($"WRONG {one[..Math.Min(one.Length, MostShown)]}\n");
+        foreach (var one in wrong)
+            Console.WriteLine($"WRONG {one[..Math.Min(one.Length, MostShown)]}\n");
         Console.WriteLine("| inputs | tried | understood or 2xx |\n|---|---|---|");
-        foreach (var (kind, count) in parsers.Counts.OrderBy(c => c.Key, StringComparer.Ordinal)) Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| {kind} | {count.Tried} | {count.Understood} |"));
-        Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| calls | {calls.Statuses.Values.Sum()} | {calls.Statuses.Where(s => s.Key < 300).Sum(s => s.Value)} |"));
-        Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"slowest text {parsers.Slowest.TotalMilliseconds:0} ms, slowest answer {calls.Slowest.TotalMilliseconds:0} ms; answers by status: {string.Join(", ", calls.Statuses.Select(s => $"{s.Key}: {s.Value}"))}"));
+        foreach (var (kind, count) in parsers.Counts.OrderBy(c => c.Key, StringComparer.Ordinal))
+            Console.WriteLine(string.Create(CultureInfo.InvariantCulture, $"| {kind} | {count.Tried} | {count.Understood} |"));
+        Console.WriteLine(
+            string.Create(
+                CultureInfo.InvariantCulture,
+                $"| calls | {calls.Statuses.Values.Sum()} | {calls.Statuses.Where(s => s.Key < 300).Sum(s => s.Value)} |"
+            )
+        );
+        Console.WriteLine(
+            string.Create(
+                CultureInfo.InvariantCulture,
+                $"slowest text {parsers.Slowest.TotalMilliseconds:0} ms, slowest answer {calls.Slowest.TotalMilliseconds:0} ms; "
+                    + $"answers by status: {string.Join(", ", calls.Statuses.Select(s => $"{s.Key}: {s.Value}"))}"
+            )
+        );
         var tried = parsers.Counts.Values.Sum(c => (long)c.Tried) + calls.Statuses.Values.Sum();
         return Result.Tell("fuzz", tried == 0 ? 0 : 1 - ((double)wrong.Length / tried), 1);
     }

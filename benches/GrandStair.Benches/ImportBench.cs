@@ -15,6 +15,7 @@ internal static class ImportBench
 
     public static async Task<bool> RunAsync()
     {
+        // csharpier-ignore
         Console.WriteLine($"{"machines",10} {"import",14} {"rows/s",10} {"raw inserts",14} {"rows/s",10} {"ratio",7}");
         var ratio = 0.0;
         foreach (var count in new[] { 1_000, 10_000, 100_000 })
@@ -27,7 +28,11 @@ internal static class ImportBench
                 var ours = await ImportAsync(csv, Path.Combine(folder, "ours.db"), count);
                 var raw = Raw(Path.Combine(folder, "ours.db"), Path.Combine(folder, "raw.db"));
                 ratio = raw / ours;
-                Console.WriteLine($"{count,10:N0} {ours.TotalSeconds,12:0.00} s {count / ours.TotalSeconds,10:N0} {raw.TotalSeconds,12:0.00} s {count / raw.TotalSeconds,10:N0} {ratio,7:0.00}");
+                // csharpier-ignore
+                Console.WriteLine(
+                    $"{count,10:N0} {ours.TotalSeconds,12:0.00} s {count / ours.TotalSeconds,10:N0} {raw.TotalSeconds,12:0.00} s "
+                        + $"{count / raw.TotalSeconds,10:N0} {ratio,7:0.00}"
+                );
             }
             finally
             {
@@ -44,7 +49,13 @@ internal static class ImportBench
         await writer.WriteLineAsync("name,site,group,connection,seen," + string.Join(',', SampleFleet.Columns.Select(c => c.Key.Name)));
         var chance = new Random(20270111);
         for (var i = 1; i <= count; i++)
-            await writer.WriteLineAsync(string.Create(CultureInfo.InvariantCulture, $"desk-{i:000000},Site {i % 400},group {i % 7},simulated,2027-01-11T08:00:00Z,{string.Join(',', SampleFleet.Columns.Select(c => c.Draw(chance)))}"));
+            await writer.WriteLineAsync(
+                string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"desk-{i:000000},Site {i % 400},group "
+                        + $"{i % 7},simulated,2027-01-11T08:00:00Z,{string.Join(',', SampleFleet.Columns.Select(c => c.Draw(chance)))}"
+                )
+            );
     }
 
     private static async Task<TimeSpan> ImportAsync(string csv, string path, int count)
@@ -55,17 +66,24 @@ internal static class ImportBench
         using var reader = new StreamReader(csv, Encoding.UTF8);
         var file = new FleetFile(reader, "fleet.csv", new("inventory"), SampleFleet.Keys, SampleFleet.Now);
         var result = await table.ImportAsync(file.Lines(), "inventory", new("bench"), SampleFleet.Now, default);
-        if (result.Added != count) throw new InvalidOperationException($"{result.Added} of {count} machines were added: {string.Join("; ", file.Problems.Take(3))}");
+        if (result.Added != count)
+            throw new InvalidOperationException(
+                $"{result.Added} of {count} machines were added: {string.Join("; ", file.Problems.Take(3))}"
+            );
         return Stopwatch.GetElapsedTime(begun);
     }
 
-    /// <summary>Writes every row that the import wrote into an empty copy of its tables, with prepared statements, a thousand machines a transaction.</summary>
+    /// <summary>
+    /// Writes every row that the import wrote into an empty copy of its tables, with prepared statements, a thousand machines a
+    /// transaction.
+    /// </summary>
     private static TimeSpan Raw(string from, string to)
     {
         using var source = Open(from);
         using var target = Open(to);
         var tables = new[] { "machines", "identifiers", "readings" };
-        foreach (var table in tables) Execute(target, (string)Scalar(source, $"SELECT sql FROM sqlite_master WHERE name = '{table}'")!);
+        foreach (var table in tables)
+            Execute(target, (string)Scalar(source, $"SELECT sql FROM sqlite_master WHERE name = '{table}'")!);
         var rows = tables.ToDictionary(t => t, t => Rows(source, t));
         var begun = Stopwatch.GetTimestamp();
         foreach (var table in tables)
@@ -73,14 +91,16 @@ internal static class ImportBench
             var width = rows[table][0].Length;
             using var insert = target.CreateCommand();
             insert.CommandText = $"INSERT INTO {table} VALUES ({string.Join(", ", Enumerable.Range(0, width).Select(i => $"@p{i}"))})";
-            for (var i = 0; i < width; i++) insert.Parameters.Add(new($"@p{i}", null));
+            for (var i = 0; i < width; i++)
+                insert.Parameters.Add(new($"@p{i}", null));
             foreach (var batch in rows[table].Chunk(1000))
             {
                 using var transaction = target.BeginTransaction();
                 insert.Transaction = transaction;
                 foreach (var row in batch)
                 {
-                    for (var i = 0; i < width; i++) insert.Parameters[i].Value = row[i];
+                    for (var i = 0; i < width; i++)
+                        insert.Parameters[i].Value = row[i];
                     insert.ExecuteNonQuery();
                 }
 

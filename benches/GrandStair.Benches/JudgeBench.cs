@@ -6,7 +6,9 @@ using Microsoft.Data.Sqlite;
 
 namespace GrandStair.Benches;
 
-/// <summary>Judges a fleet against forty checks, against one SQLite query that counts the same predicates over a wide table in memory.</summary>
+/// <summary>
+/// Judges a fleet against forty checks, against one SQLite query that counts the same predicates over a wide table in memory.
+/// </summary>
 internal static class JudgeBench
 {
     private const double Goal = 3;
@@ -16,7 +18,10 @@ internal static class JudgeBench
     public static bool Run()
     {
         var aim = SampleFleet.Aim();
-        Console.WriteLine($"{"machines",10} {"judge, all counts",18} {"SQLite, counts",16} {"ratio",7} {"one reading",12} {"memory",14}");
+        // csharpier-ignore
+        Console.WriteLine(
+            $"{"machines",10} {"judge, all counts",18} {"SQLite, counts",16} {"ratio",7} {"one reading",12} {"memory",14}"
+        );
         var ratio = 0.0;
         var within = true;
         foreach (var count in new[] { 1_000, 10_000, 100_000 })
@@ -32,10 +37,15 @@ internal static class JudgeBench
             var one = Rejudge(aim, fleet);
             ratio = theirs / ours;
             within = count < 100_000 || ours < MostFor100K;
-            Console.WriteLine($"{count,10:N0} {ours.TotalMilliseconds,15:0.0} ms {theirs.TotalMilliseconds,13:0.0} ms {ratio,7:0.0} {one.TotalMilliseconds,9:0.000} ms {memory,8:N0} B each");
+            // csharpier-ignore
+            Console.WriteLine(
+                $"{count,10:N0} {ours.TotalMilliseconds,15:0.0} ms {theirs.TotalMilliseconds,13:0.0} ms {ratio,7:0.0} "
+                    + $"{one.TotalMilliseconds,9:0.000} ms {memory,8:N0} B each"
+            );
         }
 
-        if (!within) Console.WriteLine($"100,000 machines took longer than {MostFor100K.TotalSeconds} s");
+        if (!within)
+            Console.WriteLine($"100,000 machines took longer than {MostFor100K.TotalSeconds} s");
         return Result.Tell("judge", ratio, Goal) && within;
     }
 
@@ -47,7 +57,8 @@ internal static class JudgeBench
             var begun = Stopwatch.GetTimestamp();
             GC.KeepAlive(work());
             var took = Stopwatch.GetElapsedTime(begun);
-            if (took < least) least = took;
+            if (took < least)
+                least = took;
         }
 
         return least;
@@ -77,11 +88,16 @@ internal static class JudgeBench
         {
             var column = judgement.Check($"check-{i}")!;
             var met = Enumerable.Range(0, judgement.Rows).Count(r => column[r] == CheckState.Met);
-            if (met != counts[i]) throw new InvalidOperationException($"check-{i} ({column.Check.Wants}) is met on {met} machines by us, and on {counts[i]} by SQLite.");
+            if (met != counts[i])
+                throw new InvalidOperationException(
+                    $"check-{i} ({column.Check.Wants}) is met on {met} machines by us, and on {counts[i]} by SQLite."
+                );
         }
     }
 
-    /// <summary>The fleet as a user could lay it out by hand: one row a machine, one typed column a reading, and one for when it was seen.</summary>
+    /// <summary>
+    /// The fleet as a user could lay it out by hand: one row a machine, one typed column a reading, and one for when it was seen.
+    /// </summary>
     private sealed class WideTable : IDisposable
     {
         private readonly SqliteConnection _connection = new("Data Source=:memory:");
@@ -91,11 +107,17 @@ internal static class JudgeBench
         {
             _connection.Open();
             string Name(SampleFleet.Column c) => c.Key.Name["sample.".Length..].Replace('-', '_');
-            Execute($"CREATE TABLE fleet ({string.Join(", ", SampleFleet.Columns.Select(c => $"{Name(c)} {(c.Key.Kind is ValueKind.Text ? "TEXT" : "INTEGER")}, {Name(c)}_seen INTEGER"))})");
+            var columns = SampleFleet.Columns.Select(c =>
+                $"{Name(c)} {(c.Key.Kind is ValueKind.Text ? "TEXT" : "INTEGER")}, {Name(c)}_seen INTEGER"
+            );
+            Execute($"CREATE TABLE fleet ({string.Join(", ", columns)})");
             using var transaction = _connection.BeginTransaction();
             using var insert = _connection.CreateCommand();
-            insert.CommandText = $"INSERT INTO fleet VALUES ({string.Join(", ", Enumerable.Range(0, SampleFleet.Columns.Length * 2).Select(i => $"@p{i}"))})";
-            for (var i = 0; i < SampleFleet.Columns.Length * 2; i++) insert.Parameters.Add(new($"@p{i}", null));
+            insert.CommandText =
+                $"INSERT INTO fleet VALUES "
+                + $"({string.Join(", ", Enumerable.Range(0, SampleFleet.Columns.Length * 2).Select(i => $"@p{i}"))})";
+            for (var i = 0; i < SampleFleet.Columns.Length * 2; i++)
+                insert.Parameters.Add(new($"@p{i}", null));
             for (var row = 0; row < fleet.Count; row++)
             {
                 for (var i = 0; i < SampleFleet.Columns.Length; i++)
@@ -110,8 +132,22 @@ internal static class JudgeBench
 
             transaction.Commit();
             var checks = SampleFleet.Aim().Product.Hops[0].Checks;
-            _query = "SELECT " + string.Join(", ", SampleFleet.Columns.Select((c, i) =>
-                $"count(*) FILTER (WHERE ({c.Sql}){(checks[i].Fresh is { } fresh ? $" AND {Name(c)}_seen >= {(SampleFleet.Now - fresh).ToUnixTimeSeconds()}" : "")})")) + " FROM fleet";
+            _query =
+                "SELECT "
+                + string.Join(
+                    ", ",
+                    SampleFleet.Columns.Select(
+                        (c, i) =>
+                            $"count(*) FILTER (WHERE ({c.Sql})"
+                            + (
+                                checks[i].Fresh is { } fresh
+                                    ? $" AND {Name(c)}_seen >= {(SampleFleet.Now - fresh).ToUnixTimeSeconds()}"
+                                    : ""
+                            )
+                            + ")"
+                    )
+                )
+                + " FROM fleet";
         }
 
         public long[] Count()
@@ -125,13 +161,16 @@ internal static class JudgeBench
 
         public void Dispose() => _connection.Dispose();
 
-        private static object? Typed(Reading reading) => reading.Value switch
-        {
-            null => null,
-            { Kind: ValueKind.Text } text => text.Text,
-            { Kind: ValueKind.Version } version => version.Text.Split('.') is [var a, var b] ? (int.Parse(a, null) * 1000) + int.Parse(b, null) : null,
-            var value => (long)value.Amount,
-        };
+        private static object? Typed(Reading reading) =>
+            reading.Value switch
+            {
+                null => null,
+                { Kind: ValueKind.Text } text => text.Text,
+                { Kind: ValueKind.Version } version => version.Text.Split('.') is [var a, var b]
+                    ? (int.Parse(a, null) * 1000) + int.Parse(b, null)
+                    : null,
+                var value => (long)value.Amount,
+            };
 
         private void Execute(string sql)
         {

@@ -22,6 +22,7 @@ internal static class ListBench
 
     public static async Task<bool> RunAsync()
     {
+        // csharpier-ignore
         Console.WriteLine($"{"machines",10} {"list p50",12} {"list p99",12} {"bytes p50",12} {"bytes p99",12} {"ratio p99",10}");
         var ratio = 0.0;
         foreach (var count in new[] { 1_000, 10_000, 100_000 })
@@ -41,7 +42,11 @@ internal static class ListBench
                     using var other = new HttpClient { BaseAddress = new(plain.Urls.First()) };
                     var baseline = await CallAsync(other);
                     ratio = baseline.P99 / list.P99;
-                    Console.WriteLine($"{count,10:N0} {list.P50.TotalMilliseconds,9:0.0} ms {list.P99.TotalMilliseconds,9:0.0} ms {baseline.P50.TotalMilliseconds,9:0.0} ms {baseline.P99.TotalMilliseconds,9:0.0} ms {ratio,10:0.00}");
+                    // csharpier-ignore
+                    Console.WriteLine(
+                        $"{count,10:N0} {list.P50.TotalMilliseconds,9:0.0} ms {list.P99.TotalMilliseconds,9:0.0} ms "
+                            + $"{baseline.P50.TotalMilliseconds,9:0.0} ms {baseline.P99.TotalMilliseconds,9:0.0} ms {ratio,10:0.00}"
+                    );
                 }
                 finally
                 {
@@ -62,16 +67,59 @@ internal static class ListBench
     {
         await using var database = await Database.OpenAsync(path, default);
         await new FleetTable(database).ImportAsync(
-            SampleFleet.Machines(count).Select(m => new ReportedMachine(0, m.Name, [], m.Site, m.Group, m.Owner, m.Tags, m.Connection, new SourceReport("inventory", [], m.Readings), SampleFleet.Now)), "inventory", new("bench"), SampleFleet.Now, default);
+            SampleFleet
+                .Machines(count)
+                .Select(m => new ReportedMachine(
+                    0,
+                    m.Name,
+                    [],
+                    m.Site,
+                    m.Group,
+                    m.Owner,
+                    m.Tags,
+                    m.Connection,
+                    new SourceReport("inventory", [], m.Readings),
+                    SampleFleet.Now
+                )),
+            "inventory",
+            new("bench"),
+            SampleFleet.Now,
+            default
+        );
     }
 
     private static Process Start(string data, int port)
     {
         var root = AppContext.BaseDirectory;
-        while (!File.Exists(Path.Combine(root, "GrandStair.slnx"))) root = Path.GetDirectoryName(root)!;
+        while (!File.Exists(Path.Combine(root, "GrandStair.slnx")))
+            root = Path.GetDirectoryName(root)!;
         var catalogue = Directory.CreateDirectory(Path.Combine(data, "catalogue", "sample")).FullName;
-        File.WriteAllText(Path.Combine(catalogue, "product.yaml"), "product: Sample\nis: os.product = Sample\nversion-key: os.version\nkeys:\n" + string.Concat(SampleFleet.Columns.Select(c => $"  - {{ key: {c.Key.Name}, kind: {c.Key.Kind.ToString().ToLowerInvariant()}, meaning: sample }}\n")));
-        var start = new ProcessStartInfo("dotnet", [Path.Combine(root, "src/GrandStair.Service/bin/Release/net10.0/grandstair.dll"), "--data", data, "--port", $"{port}", "--catalogue", Path.GetDirectoryName(catalogue)!, "--rate", "1000000"]) { RedirectStandardOutput = true };
+        File.WriteAllText(
+            Path.Combine(catalogue, "product.yaml"),
+            "product: Sample\nis: os.product = Sample\nversion-key: os.version\nkeys:\n"
+                + string.Concat(
+                    SampleFleet.Columns.Select(c =>
+                        $"  - {{ key: {c.Key.Name}, kind: {c.Key.Kind.ToString().ToLowerInvariant()}, meaning: sample }}\n"
+                    )
+                )
+        );
+        var start = new ProcessStartInfo(
+            "dotnet",
+            [
+                Path.Combine(root, "src/GrandStair.Service/bin/Release/net10.0/grandstair.dll"),
+                "--data",
+                data,
+                "--port",
+                $"{port}",
+                "--catalogue",
+                Path.GetDirectoryName(catalogue)!,
+                "--rate",
+                "1000000",
+            ]
+        )
+        {
+            RedirectStandardOutput = true,
+        };
         var process = Process.Start(start)!;
         process.BeginOutputReadLine();
         return process;
@@ -84,7 +132,8 @@ internal static class ListBench
         {
             try
             {
-                if ((await http.GetAsync(new Uri("/health/ready", UriKind.Relative))).IsSuccessStatusCode) break;
+                if ((await http.GetAsync(new Uri("/health/ready", UriKind.Relative))).IsSuccessStatusCode)
+                    break;
             }
             catch (HttpRequestException) when (tries < 300)
             {
@@ -94,7 +143,10 @@ internal static class ListBench
             await Task.Delay(200);
         }
 
-        http.DefaultRequestHeaders.Authorization = new("Bearer", (await File.ReadAllTextAsync(Path.Combine(data, "admin.token"), Encoding.UTF8)).Trim());
+        http.DefaultRequestHeaders.Authorization = new(
+            "Bearer",
+            (await File.ReadAllTextAsync(Path.Combine(data, "admin.token"), Encoding.UTF8)).Trim()
+        );
         return http;
     }
 
@@ -112,19 +164,22 @@ internal static class ListBench
 
     private static async Task<(TimeSpan P50, TimeSpan P99)> CallAsync(HttpClient http)
     {
-        for (var i = 0; i < 20; i++) await http.GetByteArrayAsync(new Uri(Query, UriKind.Relative));
-        var clients = Enumerable.Range(0, Clients).Select(async _ =>
-        {
-            var took = new List<TimeSpan>();
-            for (var i = 0; i < CallsEach; i++)
+        for (var i = 0; i < 20; i++)
+            await http.GetByteArrayAsync(new Uri(Query, UriKind.Relative));
+        var clients = Enumerable
+            .Range(0, Clients)
+            .Select(async _ =>
             {
-                var begun = Stopwatch.GetTimestamp();
-                await http.GetByteArrayAsync(new Uri(Query, UriKind.Relative));
-                took.Add(Stopwatch.GetElapsedTime(begun));
-            }
+                var took = new List<TimeSpan>();
+                for (var i = 0; i < CallsEach; i++)
+                {
+                    var begun = Stopwatch.GetTimestamp();
+                    await http.GetByteArrayAsync(new Uri(Query, UriKind.Relative));
+                    took.Add(Stopwatch.GetElapsedTime(begun));
+                }
 
-            return took;
-        });
+                return took;
+            });
         var all = (await Task.WhenAll(clients)).SelectMany(t => t).Order().ToArray();
         return (all[all.Length / 2], all[all.Length * 99 / 100]);
     }

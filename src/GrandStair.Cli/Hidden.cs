@@ -9,13 +9,16 @@ internal static class Hidden
     /// <exception cref="IOException">Nothing was given.</exception>
     public static string Read(string prompt)
     {
-        if (Console.IsInputRedirected) return Console.In.ReadLine() is { Length: > 0 } line ? line : throw new IOException("Nothing was given on standard input.");
+        if (Console.IsInputRedirected)
+            return Console.In.ReadLine() is { Length: > 0 } line ? line : throw new IOException("Nothing was given on standard input.");
         Console.Error.Write(prompt);
         var typed = new StringBuilder();
         while (Console.ReadKey(intercept: true) is { Key: not ConsoleKey.Enter } key)
         {
-            if (key.Key == ConsoleKey.Backspace) typed.Length = Math.Max(0, typed.Length - 1);
-            else if (!char.IsControl(key.KeyChar)) typed.Append(key.KeyChar);
+            if (key.Key == ConsoleKey.Backspace)
+                typed.Length = Math.Max(0, typed.Length - 1);
+            else if (!char.IsControl(key.KeyChar))
+                typed.Append(key.KeyChar);
         }
 
         Console.Error.WriteLine();

@@ -1,7 +1,6 @@
 using System.CommandLine;
 using GrandStair.Cli;
 using GrandStair.Cli.Accounts;
-using GrandStair.Cli.ShareLinks;
 using GrandStair.Cli.Audit;
 using GrandStair.Cli.Calendars;
 using GrandStair.Cli.Catalogue;
@@ -23,6 +22,7 @@ using GrandStair.Cli.Scripts;
 using GrandStair.Cli.Secrets;
 using GrandStair.Cli.Sessions;
 using GrandStair.Cli.Settings;
+using GrandStair.Cli.ShareLinks;
 using GrandStair.Cli.Sources;
 using GrandStair.Cli.Tokens;
 
@@ -33,7 +33,8 @@ var root = new RootCommand(
     A filter is a condition, such as: site = "Westhaven" and disk.system.free < 40 GiB
     Exit status: 0 done, 1 unexpected error, 2 usage error, 3 invalid request, 4 not found, 5 not allowed,
     6 no service, 7 machine not reached, 8 database locked or disk full, 9 import with skipped lines.
-    """);
+    """
+);
 Caller.AddTo(root);
 root.Options.OfType<VersionOption>().Single().Action = new VersionAction();
 root.Subcommands.Add(FleetCommands.Make());
@@ -68,7 +69,8 @@ root.Subcommands.Add(ReferenceCommand.Make(root));
 var parsed = root.Parse(args);
 if (parsed.Errors.Count > 0 || UsageErrors.MisspeltOption(parsed) is not null)
 {
-    foreach (var line in UsageErrors.Of(parsed)) await Terminal.ErrorAsync($"gstair: {line}");
+    foreach (var line in UsageErrors.Of(parsed))
+        await Terminal.ErrorAsync($"gstair: {line}");
     await Terminal.ErrorAsync($"See '{string.Join(' ', Caller.Path(parsed).Prepend("gstair"))} --help'.");
     return ExitStatus.NotACommand;
 }

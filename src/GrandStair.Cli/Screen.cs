@@ -13,20 +13,29 @@ internal sealed class Screen
     public Screen()
     {
         // Where the output goes into a file or a pipe, lines are not broken, unless a width is asked for.
-        if (Console.IsOutputRedirected) _console.Profile.Width = int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out var columns) && columns is >= 40 and < Unbroken ? columns : Unbroken;
+        if (Console.IsOutputRedirected)
+            _console.Profile.Width =
+                int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out var columns) && columns is >= 40 and < Unbroken
+                    ? columns
+                    : Unbroken;
     }
 
     /// <summary>A line; <c>**bold**</c> marks what is to stand out.</summary>
     public void Say(string line)
     {
         var bold = false;
-        _console.MarkupLine(string.Concat(line.Split("**").Select(part =>
-        {
-            var text = Markup.Escape(Clean(part));
-            var shown = bold ? $"[bold]{text}[/]" : text;
-            bold = !bold;
-            return shown;
-        })));
+        _console.MarkupLine(
+            string.Concat(
+                line.Split("**")
+                    .Select(part =>
+                    {
+                        var text = Markup.Escape(Clean(part));
+                        var shown = bold ? $"[bold]{text}[/]" : text;
+                        bold = !bold;
+                        return shown;
+                    })
+            )
+        );
     }
 
     /// <summary>A quieter line.</summary>
@@ -44,15 +53,29 @@ internal sealed class Screen
         var table = new Table { Border = TableBorder.Simple, ShowHeaders = true };
         foreach (var column in columns)
         {
-            var head = new TableColumn($"[grey]{Markup.Escape(TableLayout.Title(heads[column.Index]))}[/]") { Padding = new(0, TableLayout.Gap), NoWrap = !column.Wraps };
-            if (heads[column.Index].StartsWith('#')) head.RightAligned();
+            var head = new TableColumn($"[grey]{Markup.Escape(TableLayout.Title(heads[column.Index]))}[/]")
+            {
+                Padding = new(0, TableLayout.Gap),
+                NoWrap = !column.Wraps,
+            };
+            if (heads[column.Index].StartsWith('#'))
+                head.RightAligned();
             table.AddColumn(head);
         }
 
-        foreach (var row in cells) table.AddRow(columns.Select(c => (Spectre.Console.Rendering.IRenderable)new Markup(Coloured(c.Wraps ? row[c.Index] : TableLayout.Shorten(row[c.Index], c.Width)))).ToArray());
+        foreach (var row in cells)
+            table.AddRow(
+                columns
+                    .Select(c =>
+                        (Spectre.Console.Rendering.IRenderable)
+                            new Markup(Coloured(c.Wraps ? row[c.Index] : TableLayout.Shorten(row[c.Index], c.Width)))
+                    )
+                    .ToArray()
+            );
         _console.Write(table);
         // A head with nothing under it leaves open whether something went wrong.
-        if (table.Rows.Count == 0) Hint("none");
+        if (table.Rows.Count == 0)
+            Hint("none");
     }
 
     /// <summary>A number of things: <c>1 machine</c>, <c>240 machines</c>.</summary>
@@ -63,18 +86,24 @@ internal sealed class Screen
     public static bool IsTerminal => !Console.IsOutputRedirected;
 
     /// <summary>How long ago, in the unit people use.</summary>
-    public static string Age(double? seconds) => seconds switch
-    {
-        null => "",
-        < 59.5 => $"{seconds:0} s",
-        < 5400 => $"{seconds / 60:0} min",
-        < 172800 => $"{seconds / 3600:0} h",
-        _ => $"{seconds / 86400:0} d",
-    };
+    public static string Age(double? seconds) =>
+        seconds switch
+        {
+            null => "",
+            < 59.5 => $"{seconds:0} s",
+            < 5400 => $"{seconds / 60:0} min",
+            < 172800 => $"{seconds / 3600:0} h",
+            _ => $"{seconds / 86400:0} d",
+        };
 
     /// <summary>A moment in UTC, as people write it, with its year where that is not this one.</summary>
-    public static string Time(DateTimeOffset? time) => time is not { } at ? ""
-        : at.UtcDateTime.ToString(at.UtcDateTime.Year == DateTime.UtcNow.Year ? "ddd d MMM HH:mm" : "d MMM yyyy HH:mm", CultureInfo.InvariantCulture);
+    public static string Time(DateTimeOffset? time) =>
+        time is not { } at
+            ? ""
+            : at.UtcDateTime.ToString(
+                at.UtcDateTime.Year == DateTime.UtcNow.Year ? "ddd d MMM HH:mm" : "d MMM yyyy HH:mm",
+                CultureInfo.InvariantCulture
+            );
 
     /// <summary>A word of the API's as people read it.</summary>
     public static string Word(string? word) => word?.Replace('-', ' ') ?? "";

@@ -30,14 +30,31 @@ internal static class TableLayout
         var shown = Enumerable.Range(0, heads.Count).ToList();
         int Last() => shown[^1];
         int Needed(int lastWidth) => shown.Take(shown.Count - 1).Sum(i => natural[i]) + lastWidth + Border + (shown.Count * (Gap + Border));
-        if (Needed(natural[Last()]) <= width) return [.. shown.Select(i => new ShownColumn(i, natural[i], false))];
+        if (Needed(natural[Last()]) <= width)
+            return [.. shown.Select(i => new ShownColumn(i, natural[i], false))];
 
         // Texts at the end are broken into lines; numbers and short words there are not.
         int LastWidth() => Math.Min(natural[Last()], ShortestLast);
-        while (Needed(LastWidth()) > width && shown.FindLastIndex(i => heads[i].EndsWith('?')) is >= 0 and var drop) shown.RemoveAt(drop);
-        while (Needed(LastWidth()) > width && shown.Skip(1).Take(shown.Count - 2).Where(i => natural[i] > Shortest).OrderByDescending(i => natural[i]).Cast<int?>().FirstOrDefault() is { } widest)
+        while (Needed(LastWidth()) > width && shown.FindLastIndex(i => heads[i].EndsWith('?')) is >= 0 and var drop)
+            shown.RemoveAt(drop);
+        while (
+            Needed(LastWidth()) > width
+            && shown
+                .Skip(1)
+                .Take(shown.Count - 2)
+                .Where(i => natural[i] > Shortest)
+                .OrderByDescending(i => natural[i])
+                .Cast<int?>()
+                .FirstOrDefault()
+                is { } widest
+        )
             natural[widest]--;
         var room = width - Needed(0);
-        return [.. shown.Select(i => i == Last() ? new ShownColumn(i, Math.Max(room, ShortestLast), natural[i] > room) : new(i, natural[i], false))];
+        return
+        [
+            .. shown.Select(i =>
+                i == Last() ? new ShownColumn(i, Math.Max(room, ShortestLast), natural[i] > room) : new(i, natural[i], false)
+            ),
+        ];
     }
 }

@@ -4,7 +4,10 @@ using GrandStair.Core.Readings;
 
 namespace GrandStair.Cli;
 
-/// <summary>The one way to the terminal beside <see cref="Screen"/>: nothing that machines, files or the service said reaches it with codes that it would obey.</summary>
+/// <summary>
+/// The one way to the terminal beside <see cref="Screen"/>: nothing that machines, files or the service said reaches it with codes that it
+/// would obey.
+/// </summary>
 internal static class Terminal
 {
     /// <summary>Writes a line to the error output.</summary>
@@ -27,21 +30,27 @@ internal static class Terminal
         }
 
         using var reader = new StreamReader(content);
-        while (await reader.ReadLineAsync(stop) is { } line) Line(line);
+        while (await reader.ReadLineAsync(stop) is { } line)
+            Line(line);
     }
 
     /// <summary>Writes JSON to the output.</summary>
     public static void Json(string json) => Console.WriteLine(Escaped(json));
 
-    /// <summary>JSON with every harmful character that its encoder let through as an escape (RFC 8259 §7), so that it is the same JSON.</summary>
+    /// <summary>
+    /// JSON with every harmful character that its encoder let through as an escape (RFC 8259 §7), so that it is the same JSON.
+    /// </summary>
     private static string Escaped(string json)
     {
-        if (!json.Any(IsToEscape)) return json;
+        if (!json.Any(IsToEscape))
+            return json;
         var escaped = new StringBuilder(json.Length);
         foreach (var c in json)
         {
-            if (IsToEscape(c)) escaped.Append(CultureInfo.InvariantCulture, $"\\u{(int)c:x4}");
-            else escaped.Append(c);
+            if (IsToEscape(c))
+                escaped.Append(CultureInfo.InvariantCulture, $"\\u{(int)c:x4}");
+            else
+                escaped.Append(c);
         }
 
         return escaped.ToString();

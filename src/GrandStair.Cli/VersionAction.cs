@@ -11,7 +11,9 @@ internal sealed class VersionAction : SynchronousCommandLineAction
     /// <inheritdoc />
     public override int Invoke(ParseResult parseResult)
     {
-        var version = typeof(VersionAction).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()!.InformationalVersion.Split('+')[0];
+        var version = typeof(VersionAction)
+            .Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()!
+            .InformationalVersion.Split('+')[0];
         parseResult.InvocationConfiguration.Output.WriteLine($"gstair {version}, time zones {ZoneData.Version}");
         return 0;
     }

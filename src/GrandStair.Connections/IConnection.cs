@@ -40,10 +40,18 @@ public enum OrderState
 /// <param name="Note">What it says of itself, or the last lines of its output.</param>
 /// <param name="AskNext">When it is worth asking again, UTC; null where the connection has no opinion.</param>
 /// <param name="Lasted">How long it was running by the machine's own clock; null before it has ended, and where that is not known.</param>
-public sealed record OrderStatus(OrderState State, int? Exit, double? Share, string Note, DateTimeOffset? AskNext = null, TimeSpan? Lasted = null);
+public sealed record OrderStatus(
+    OrderState State,
+    int? Exit,
+    double? Share,
+    string Note,
+    DateTimeOffset? AskNext = null,
+    TimeSpan? Lasted = null
+);
 
 /// <summary>Why a machine could not be reached or a command failed. It says nothing about the result of an order.</summary>
-/// <param name="name">A stable name: <c>unreachable</c>, <c>host-key-unknown</c>, <c>host-key-changed</c>, <c>login-refused</c>, <c>rights</c>, <c>secret</c> or <c>epoch</c>.</param>
+/// <param name="name">A stable name: <c>unreachable</c>, <c>host-key-unknown</c>, <c>host-key-changed</c>, <c>login-refused</c>,
+/// <c>rights</c>, <c>secret</c> or <c>epoch</c>.</param>
 /// <param name="message">What happened, and what to do.</param>
 public sealed class ConnectionException(string name, string message, Exception? inner = null) : Exception(message, inner)
 {
@@ -53,7 +61,8 @@ public sealed class ConnectionException(string name, string message, Exception? 
 
 /// <summary>What a reading script printed.</summary>
 /// <param name="Text">Its output.</param>
-/// <param name="Incomplete">Why the output is not all that the script had to say; null where it is. Of an incomplete one nothing may be taken for read.</param>
+/// <param name="Incomplete">Why the output is not all that the script had to say; null where it is. Of an incomplete one nothing may be
+/// taken for read.</param>
 public sealed record ScriptOutput(string Text, string? Incomplete = null);
 
 /// <summary>How machines of one kind are reached. It carries orders; what fails is thrown as <see cref="ConnectionException"/>.</summary>
@@ -65,13 +74,20 @@ public interface IConnection
     /// <summary>Runs reading scripts on a machine and returns what each of them printed, in their order.</summary>
     /// <param name="machine">The machine.</param>
     /// <param name="scripts">The scripts.</param>
-    /// <param name="wanted">The keys that are wanted, which scripts find in their variable <c>wanted</c>; empty for all that they read.</param>
+    /// <param name="wanted">The keys that are wanted, which scripts find in their variable <c>wanted</c>; empty for all that they
+    /// read.</param>
     /// <param name="stop">Ends the wait.</param>
     /// <exception cref="ConnectionException">The machine could not be read.</exception>
-    Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop);
+    Task<IReadOnlyList<ScriptOutput>> ReadAsync(
+        Machine machine,
+        IReadOnlyList<string> scripts,
+        IReadOnlyCollection<string> wanted,
+        CancellationToken stop
+    );
 
     /// <summary>Hands an order to a machine. The same order may be posted as often as one likes; it is done once.</summary>
-    /// <exception cref="ConnectionException">It is not known whether the machine got it; or the machine knows a higher epoch (<c>epoch</c>).</exception>
+    /// <exception cref="ConnectionException">It is not known whether the machine got it; or the machine knows a higher epoch
+    /// (<c>epoch</c>).</exception>
     Task PostAsync(Machine machine, PostedOrder order, CancellationToken stop);
 
     /// <summary>Asks a machine how an order stands.</summary>

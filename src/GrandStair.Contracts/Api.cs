@@ -17,7 +17,18 @@ public sealed record Page<T>(IReadOnlyList<T> Items, string? Next, int Total)
 /// <param name="Calls">The calls of the interface, by their names, that the caller's roles and sites allow.</param>
 /// <param name="HasPassword">Whether the account has a password of its own.</param>
 /// <param name="Notices">What everybody who works here should know of the service just now.</param>
-public sealed record SessionView(string Actor, string Kind, IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, IReadOnlyList<string> Calls, bool HasPassword, IReadOnlyList<string> Notices, string Version, DateTimeOffset Now, double Pace);
+public sealed record SessionView(
+    string Actor,
+    string Kind,
+    IReadOnlyList<string> Roles,
+    IReadOnlyList<string> Sites,
+    IReadOnlyList<string> Calls,
+    bool HasPassword,
+    IReadOnlyList<string> Notices,
+    string Version,
+    DateTimeOffset Now,
+    double Pace
+);
 
 /// <summary>Credentials for signing in: a token, or an account with its password.</summary>
 public sealed record SignIn(string? Token = null, string? Account = null, string? Password = null);
@@ -42,7 +53,18 @@ public sealed record TerminalWay(string Authority, string Client, IReadOnlyList<
 /// <param name="HasPassword">Whether it can sign in with a password.</param>
 /// <param name="Ended">When it ended; null while it is valid.</param>
 public sealed record AccountView(
-    string Name, string Kind, IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, string? Provider, bool HasPassword, DateTimeOffset? PasswordChanged, DateTimeOffset Created, string CreatedBy, DateTimeOffset? LastUsed, DateTimeOffset? Ended);
+    string Name,
+    string Kind,
+    IReadOnlyList<string> Roles,
+    IReadOnlyList<string> Sites,
+    string? Provider,
+    bool HasPassword,
+    DateTimeOffset? PasswordChanged,
+    DateTimeOffset Created,
+    string CreatedBy,
+    DateTimeOffset? LastUsed,
+    DateTimeOffset? Ended
+);
 
 /// <summary>A new account.</summary>
 /// <param name="Kind"><c>person</c> or <c>program</c>.</param>
@@ -63,9 +85,22 @@ public sealed record PasswordChange(string Old, string New);
 /// <param name="Label">What it is for.</param>
 /// <param name="State"><c>active</c>, <c>ended</c> or <c>expired</c>.</param>
 /// <param name="LastFrom">The address from which it was last used.</param>
-/// <param name="MadeWith">The token, such as <c>t1</c>, that it was made with and ends together with, or the session, such as <c>s4</c>, that it was made in; null for neither.</param>
+/// <param name="MadeWith">The token, such as <c>t1</c>, that it was made with and ends together with, or the session, such as <c>s4</c>,
+/// that it was made in; null for neither.</param>
 public sealed record TokenView(
-    string Id, string Account, string Label, string State, IReadOnlyList<string> Roles, IReadOnlyList<string> Sites, DateTimeOffset Created, string CreatedBy, DateTimeOffset? Expires, DateTimeOffset? LastUsed, string? LastFrom, string? MadeWith);
+    string Id,
+    string Account,
+    string Label,
+    string State,
+    IReadOnlyList<string> Roles,
+    IReadOnlyList<string> Sites,
+    DateTimeOffset Created,
+    string CreatedBy,
+    DateTimeOffset? Expires,
+    DateTimeOffset? LastUsed,
+    string? LastFrom,
+    string? MadeWith
+);
 
 /// <summary>A token that is to be made.</summary>
 /// <param name="Label">What it is for.</param>
@@ -73,7 +108,13 @@ public sealed record TokenView(
 /// <param name="Account">Whose it is; null for one's own.</param>
 /// <param name="Roles">What it may do, as far as the account may; null for all of that.</param>
 /// <param name="Sites">What it may see, as far as the account may; null for all of that.</param>
-public sealed record TokenCommand(string Label, int Days, string? Account = null, IReadOnlyList<string>? Roles = null, IReadOnlyList<string>? Sites = null);
+public sealed record TokenCommand(
+    string Label,
+    int Days,
+    string? Account = null,
+    IReadOnlyList<string>? Roles = null,
+    IReadOnlyList<string>? Sites = null
+);
 
 /// <summary>A token that was made.</summary>
 /// <param name="Secret">The token itself. It is shown only once, and not stored.</param>
@@ -83,10 +124,27 @@ public sealed record NewToken(string Secret, TokenView Token);
 /// <param name="Id">Its number, such as <c>s3</c>.</param>
 /// <param name="Way">How it was begun: <c>password</c>, <c>token</c>, <c>connection</c> or by a provider.</param>
 /// <param name="Own">Whether it is the very session that asks.</param>
-public sealed record SignedInView(string Id, string Account, string Way, DateTimeOffset Begun, DateTimeOffset Expires, DateTimeOffset LastUsed, string From, string Agent, bool Own);
+public sealed record SignedInView(
+    string Id,
+    string Account,
+    string Way,
+    DateTimeOffset Begun,
+    DateTimeOffset Expires,
+    DateTimeOffset LastUsed,
+    string From,
+    string Agent,
+    bool Own
+);
 
 /// <summary>What there is to know of a secret; never the secret.</summary>
-public sealed record SecretView(string Name, DateTimeOffset Created, string CreatedBy, DateTimeOffset Changed, string ChangedBy, DateTimeOffset? LastUsed);
+public sealed record SecretView(
+    string Name,
+    DateTimeOffset Created,
+    string CreatedBy,
+    DateTimeOffset Changed,
+    string ChangedBy,
+    DateTimeOffset? LastUsed
+);
 
 /// <summary>A secret to keep.</summary>
 public sealed record SecretCommand(string Value);
@@ -97,11 +155,13 @@ public sealed record RotationView(int Secrets);
 
 /// <summary>The host key of a machine.</summary>
 /// <param name="HostKey">The pinned key's kind and fingerprint; null where none is pinned, and then nothing is sent.</param>
-/// <param name="From">How it came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>, which nobody compared.</param>
+/// <param name="From">How it came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>, which nobody
+/// compared.</param>
 public sealed record HostKeyView(string Machine, string Site, string Address, int Port, string? HostKey, string? From);
 
 /// <summary>What a line of a known_hosts file means for a machine.</summary>
-/// <param name="Outcome"><c>pinned</c> (or would be), <c>same</c>, <c>differs</c>, <c>another-kind</c>, <c>no-machine</c> or <c>not-understood</c>.</param>
+/// <param name="Outcome"><c>pinned</c> (or would be), <c>same</c>, <c>differs</c>, <c>another-kind</c>, <c>no-machine</c> or
+/// <c>not-understood</c>.</param>
 /// <param name="Said">The key that the file says, or what is wrong with the line.</param>
 /// <param name="Pinned">The key that is pinned.</param>
 public sealed record KnownHostView(int Line, string Outcome, string? Machine, string Said, string? Pinned);
@@ -114,7 +174,18 @@ public sealed record FirstUseView(string Site, string Reason, string By, DateTim
 /// <param name="Purpose"><c>read</c>, <c>step</c> or <c>fix</c>.</param>
 /// <param name="For">The plan, or the account, that it was run for.</param>
 /// <param name="LastOrder">The order by which it was last run; empty for a reading.</param>
-public sealed record ScriptUseView(string Machine, string Product, string Script, string Hash, string Purpose, string For, DateTimeOffset First, DateTimeOffset Last, string LastOrder, long Times);
+public sealed record ScriptUseView(
+    string Machine,
+    string Product,
+    string Script,
+    string Hash,
+    string Purpose,
+    string For,
+    DateTimeOffset First,
+    DateTimeOffset Last,
+    string LastOrder,
+    long Times
+);
 
 /// <summary>A product whose files were changed; its approved version stays in use until the change is approved.</summary>
 /// <param name="Hash">The hash of what waits, which the approval names.</param>
@@ -139,7 +210,19 @@ public sealed record ApproveCommand(string Hash, string Reason);
 /// <param name="Before">What was so before.</param>
 /// <param name="After">What is so since.</param>
 /// <param name="Hash">Its hash after the entry before it; null until it is sealed, a moment later.</param>
-public sealed record AuditView(long Number, DateTimeOffset At, string Actor, string From, string Command, string Subject, string? Machine, string? Before, string? After, string Reason, string? Hash);
+public sealed record AuditView(
+    long Number,
+    DateTimeOffset At,
+    string Actor,
+    string From,
+    string Command,
+    string Subject,
+    string? Machine,
+    string? Before,
+    string? After,
+    string Reason,
+    string? Hash
+);
 
 /// <summary>Whether the audit is as it was sealed.</summary>
 /// <param name="Entries">How many entries were looked at.</param>
@@ -165,10 +248,26 @@ public sealed record ColumnView(string Column, string Kind, string Meaning);
 
 /// <summary>A product of the catalogue.</summary>
 public sealed record ProductView(
-    string Name, string Hash, IReadOnlyList<string> Editions, IReadOnlyList<string> Components, IReadOnlyList<ReleaseView> Releases, IReadOnlyList<IssueView> KnownIssues, IReadOnlyList<HopView> Hops, IReadOnlyList<MethodView> Methods);
+    string Name,
+    string Hash,
+    IReadOnlyList<string> Editions,
+    IReadOnlyList<string> Components,
+    IReadOnlyList<ReleaseView> Releases,
+    IReadOnlyList<IssueView> KnownIssues,
+    IReadOnlyList<HopView> Hops,
+    IReadOnlyList<MethodView> Methods
+);
 
 /// <summary>A release of a product.</summary>
-public sealed record ReleaseView(string Version, string Name, string Status, string? Out, IReadOnlyDictionary<string, string> SupportEnds, IReadOnlyList<BuildView> Builds, IReadOnlyList<MustReadView> MustReads);
+public sealed record ReleaseView(
+    string Version,
+    string Name,
+    string Status,
+    string? Out,
+    IReadOnlyDictionary<string, string> SupportEnds,
+    IReadOnlyList<BuildView> Builds,
+    IReadOnlyList<MustReadView> MustReads
+);
 
 /// <summary>A build of a release.</summary>
 public sealed record BuildView(string Version, string? Out, string Notes);
@@ -177,15 +276,43 @@ public sealed record BuildView(string Version, string? Out, string Notes);
 public sealed record MustReadView(string Name, string Title, string Words);
 
 /// <summary>Something wrong in builds of a release.</summary>
-public sealed record IssueView(string Name, string Title, string Release, string Need, string Touches, string? Since, string? FixedIn, FixView Fix);
+public sealed record IssueView(
+    string Name,
+    string Title,
+    string Release,
+    string Need,
+    string Touches,
+    string? Since,
+    string? FixedIn,
+    FixView Fix
+);
 
 /// <summary>A supported step between releases.</summary>
-public sealed record HopView(string Name, string? Component, IReadOnlyList<string> From, string To, IReadOnlyDictionary<string, string> Editions, int Checks);
+public sealed record HopView(
+    string Name,
+    string? Component,
+    IReadOnlyList<string> From,
+    string To,
+    IReadOnlyDictionary<string, string> Editions,
+    int Checks
+);
 
 /// <summary>A way to do a hop.</summary>
 /// <param name="Way"><c>upgrade</c>, <c>replace</c>, <c>retire</c> or <c>stay</c>.</param>
 /// <param name="SlotMinutes">How many minutes a slot usually lasts.</param>
-public sealed record MethodView(string Name, string Title, string Way, IReadOnlyList<string> Hops, string? Suits, string Preserves, string? Media, string? Crew, bool OwnerPresent, double SlotMinutes, string Rollback);
+public sealed record MethodView(
+    string Name,
+    string Title,
+    string Way,
+    IReadOnlyList<string> Hops,
+    string? Suits,
+    string Preserves,
+    string? Media,
+    string? Crew,
+    bool OwnerPresent,
+    double SlotMinutes,
+    string Rollback
+);
 
 /// <summary>Something wrong in a line of a file.</summary>
 public sealed record LineProblem(int Line, string Message);
@@ -203,7 +330,15 @@ public sealed record OfferedView(string Text, string Hint);
 /// <param name="ResumedAfter">The line after which it went on, where the same file had been cut short before; null otherwise.</param>
 /// <param name="Problems">What is wrong in which line; of very many the first.</param>
 /// <param name="Groups">The problems by what is wrong, those of most lines first; they count all.</param>
-public sealed record ImportReport(int Added, int Updated, int Lines, bool Dry, int? ResumedAfter, IReadOnlyList<LineProblem> Problems, IReadOnlyList<ProblemGroup> Groups);
+public sealed record ImportReport(
+    int Added,
+    int Updated,
+    int Lines,
+    bool Dry,
+    int? ResumedAfter,
+    IReadOnlyList<LineProblem> Problems,
+    IReadOnlyList<ProblemGroup> Groups
+);
 
 /// <summary>The same problem in several lines of a file.</summary>
 /// <param name="What">What is wrong, such as <c>values of hardware.memory</c>.</param>
@@ -216,7 +351,18 @@ public sealed record ProblemGroup(string What, int Count, int FirstLine, string 
 /// <param name="Ended">When all of the file was taken; null before, also where it was cut short.</param>
 /// <param name="Lines">How many lines the file has.</param>
 /// <param name="Line">The line that was reached.</param>
-public sealed record ImportView(long Import, string? Ticket, string Source, string Actor, DateTimeOffset Begun, DateTimeOffset? Ended, int Lines, int Line, int Added, int Updated)
+public sealed record ImportView(
+    long Import,
+    string? Ticket,
+    string Source,
+    string Actor,
+    DateTimeOffset Begun,
+    DateTimeOffset? Ended,
+    int Lines,
+    int Line,
+    int Added,
+    int Updated
+)
 {
     /// <summary>When it was undone, UTC; null while it stands.</summary>
     public DateTimeOffset? Undone { get; init; }
@@ -249,18 +395,50 @@ public sealed record RemovalView(DateTimeOffset At, string By, string Reason);
 /// <param name="EverySeconds">How often it is read; null for on demand only.</param>
 /// <param name="Trouble">What was wrong when it was last read; null where nothing was.</param>
 /// <param name="Problems">What was wrong in this reading.</param>
-public sealed record SourceView(string Name, string Kind, string Where, double? EverySeconds, DateTimeOffset? LastRead, int? Machines, int? Added, string? Trouble, IReadOnlyList<string> Problems);
+public sealed record SourceView(
+    string Name,
+    string Kind,
+    string Where,
+    double? EverySeconds,
+    DateTimeOffset? LastRead,
+    int? Machines,
+    int? Added,
+    string? Trouble,
+    IReadOnlyList<string> Problems
+);
 
 /// <summary>A machine in a list.</summary>
 /// <param name="Status">Its status in the newest plan that it is in; null where it is in none.</param>
 /// <param name="LastSeen">When anything of it was last seen; null where nothing ever was.</param>
 public sealed record MachineRow(
-    string Id, string Name, string Site, string Group, string Owner, IReadOnlyList<string> Tags, string? Product, string? Version, string? Edition, string? Model,
-    DateTimeOffset? LastSeen, int Conflicts, string? Plan, string? Wave, string? Status);
+    string Id,
+    string Name,
+    string Site,
+    string Group,
+    string Owner,
+    IReadOnlyList<string> Tags,
+    string? Product,
+    string? Version,
+    string? Edition,
+    string? Model,
+    DateTimeOffset? LastSeen,
+    int Conflicts,
+    string? Plan,
+    string? Wave,
+    string? Status
+);
 
 /// <summary>A machine with all that is known of it.</summary>
 /// <param name="Silent">Whether nothing was heard of it for a time.</param>
-public sealed record MachineView(MachineRow Machine, bool Silent, ConnectionView Connection, IReadOnlyList<ReadingView> Readings, IReadOnlyList<ReadingView> Conflicts, IReadOnlyList<PlaceView> Places, IReadOnlyList<RunRow> Runs)
+public sealed record MachineView(
+    MachineRow Machine,
+    bool Silent,
+    ConnectionView Connection,
+    IReadOnlyList<ReadingView> Readings,
+    IReadOnlyList<ReadingView> Conflicts,
+    IReadOnlyList<PlaceView> Places,
+    IReadOnlyList<RunRow> Runs
+)
 {
     /// <summary>That it was removed from the fleet; null while it belongs to it.</summary>
     public RemovalView? Removed { get; init; }
@@ -268,24 +446,54 @@ public sealed record MachineView(MachineRow Machine, bool Silent, ConnectionView
 
 /// <summary>How a machine is reached.</summary>
 /// <param name="HostKey">The pinned key's kind and fingerprint; null where none is pinned.</param>
-/// <param name="HostKeyFrom">How it came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>, which nobody compared.</param>
+/// <param name="HostKeyFrom">How it came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>, which nobody
+/// compared.</param>
 /// <param name="Key">The name of the secret that logs in; null for the service's own key.</param>
 public sealed record ConnectionView(string Kind, string Address, int Port, string User, string? HostKey, string? HostKeyFrom, string? Key);
 
 /// <summary>A reading.</summary>
 /// <param name="Shown">The value as people read it, <c>absent</c>, or why it could not be read.</param>
 /// <param name="AgeSeconds">How long ago it was seen.</param>
-public sealed record ReadingView(string Key, string State, string Shown, DateTimeOffset Seen, DateTimeOffset Received, double AgeSeconds, string Source, bool Clamped);
+public sealed record ReadingView(
+    string Key,
+    string State,
+    string Shown,
+    DateTimeOffset Seen,
+    DateTimeOffset Received,
+    double AgeSeconds,
+    string Source,
+    bool Clamped
+);
 
 /// <summary>A machine's place in a plan.</summary>
-public sealed record PlaceView(string Plan, string Wave, string Status, string? Why, string? Method, DateTimeOffset? SlotStart, DateTimeOffset? SlotEnd, string? Run);
+public sealed record PlaceView(
+    string Plan,
+    string Wave,
+    string Status,
+    string? Why,
+    string? Method,
+    DateTimeOffset? SlotStart,
+    DateTimeOffset? SlotEnd,
+    string? Run
+);
 
 /// <summary>Whether a machine may go to a target, and why not.</summary>
 /// <param name="Gate"><c>open</c>, <c>undecided</c> or <c>blocked</c>.</param>
 /// <param name="Arrived">Whether it runs the target already.</param>
 /// <param name="Until">When the answer may change by readings growing old alone.</param>
 public sealed record GateView(
-    string Machine, string Target, string Gate, bool Arrived, string? Why, IReadOnlyList<string> Route, string? Method, string? Preserves, IReadOnlyList<RejectedMethodView> Rejected, IReadOnlyList<CheckView> Checks, DateTimeOffset? Until)
+    string Machine,
+    string Target,
+    string Gate,
+    bool Arrived,
+    string? Why,
+    IReadOnlyList<string> Route,
+    string? Method,
+    string? Preserves,
+    IReadOnlyList<RejectedMethodView> Rejected,
+    IReadOnlyList<CheckView> Checks,
+    DateTimeOffset? Until
+)
 {
     /// <summary>The legs of the route in order, each with its method.</summary>
     public required IReadOnlyList<LegView> Legs { get; init; }
@@ -305,7 +513,9 @@ public sealed record GateView(
     /// <summary>How long it is out of service on the route, in minutes.</summary>
     public required double OutageMinutes { get; init; }
 
-    /// <summary>What becomes of it in place of an upgrade: <c>replace</c>, <c>retire</c> or <c>stay</c>; null where it is upgraded.</summary>
+    /// <summary>
+    /// What becomes of it in place of an upgrade: <c>replace</c>, <c>retire</c> or <c>stay</c>; null where it is upgraded.
+    /// </summary>
     public string? Instead { get; init; }
 
     /// <summary>A person's choice of the method; null where the plan's order holds.</summary>
@@ -314,7 +524,17 @@ public sealed record GateView(
 
 /// <summary>One leg of a route.</summary>
 /// <param name="Why">Why it has no method; null where it has one.</param>
-public sealed record LegView(string Hop, string? Component, string To, string? Edition, IReadOnlyDictionary<string, string> Brings, string? Method, string? Title, string? Preserves, string? Why);
+public sealed record LegView(
+    string Hop,
+    string? Component,
+    string To,
+    string? Edition,
+    IReadOnlyDictionary<string, string> Brings,
+    string? Method,
+    string? Title,
+    string? Preserves,
+    string? Why
+);
 
 /// <summary>A route that was not taken.</summary>
 public sealed record AlternativeView(IReadOnlyList<string> Hops, string Why);
@@ -332,12 +552,35 @@ public sealed record RejectedMethodView(string Method, string Why);
 /// <param name="Waiver">The waiver that counts; null where none does.</param>
 /// <param name="Lapsed">Why a waiver no longer counts; null where none was given or it does.</param>
 public sealed record CheckView(
-    string Name, string Title, string Need, string State, IReadOnlyList<SeenView> Seen, string Wanted, FixView Fix, int Leg, string? Component, IReadOnlyList<string> Moments, double? FreshSeconds, bool Waivable, WaiverView? Waiver, string? Lapsed);
+    string Name,
+    string Title,
+    string Need,
+    string State,
+    IReadOnlyList<SeenView> Seen,
+    string Wanted,
+    FixView Fix,
+    int Leg,
+    string? Component,
+    IReadOnlyList<string> Moments,
+    double? FreshSeconds,
+    bool Waivable,
+    WaiverView? Waiver,
+    string? Lapsed
+);
 
 /// <summary>A named person's decision to go on in spite of a must.</summary>
 /// <param name="Id">Its number, such as <c>w3</c>; null within a gate.</param>
 /// <param name="State"><c>active</c>, <c>ended</c> or <c>expired</c>.</param>
-public sealed record WaiverView(string? Id, string? Machine, string Check, string Reason, string By, DateTimeOffset Given, DateTimeOffset Until, string State);
+public sealed record WaiverView(
+    string? Id,
+    string? Machine,
+    string Check,
+    string Reason,
+    string By,
+    DateTimeOffset Given,
+    DateTimeOffset Until,
+    string State
+);
 
 /// <summary>A must to waive on a machine.</summary>
 /// <param name="Until">The last day on which it counts, as <c>2027-03-31</c>.</param>
@@ -350,7 +593,16 @@ public sealed record MethodCommand(string Reason, string? Method = null);
 /// <summary>What has to be acknowledged before a plan starts.</summary>
 /// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>preserves</c>.</param>
 /// <param name="By">Who acknowledged it; null while it is open.</param>
-public sealed record AcknowledgementView(string Kind, string Name, string Title, string Words, int Machines, string? By, DateTimeOffset? At, string? Reason);
+public sealed record AcknowledgementView(
+    string Kind,
+    string Name,
+    string Title,
+    string Words,
+    int Machines,
+    string? By,
+    DateTimeOffset? At,
+    string? Reason
+);
 
 /// <summary>An acknowledgement.</summary>
 /// <param name="Names">What is acknowledged; null for all of it.</param>
@@ -359,24 +611,66 @@ public sealed record AcknowledgeCommand(string Reason, IReadOnlyList<string>? Na
 /// <summary>A fix script that was sent to a machine.</summary>
 /// <param name="State"><c>running</c>, <c>done</c> or <c>failed</c>.</param>
 /// <param name="CheckState">What the check came to when it was asked again; null before.</param>
-public sealed record FixRunView(string Id, string Machine, string Check, string Script, string ScriptHash, string Actor, DateTimeOffset Begun, DateTimeOffset? NotBefore, DateTimeOffset? Ended, int? Exit, string Note, string State, string? CheckState);
+public sealed record FixRunView(
+    string Id,
+    string Machine,
+    string Check,
+    string Script,
+    string ScriptHash,
+    string Actor,
+    DateTimeOffset Begun,
+    DateTimeOffset? NotBefore,
+    DateTimeOffset? Ended,
+    int? Exit,
+    string Note,
+    string State,
+    string? CheckState
+);
 
 /// <summary>Who of a product is exposed, and from when.</summary>
 /// <param name="By">The day that was asked about: support must not end before it.</param>
 /// <param name="Fallen">How many machines' support is over.</param>
 /// <param name="Falling">How many machines' support ends before that day; those that have fallen among them.</param>
 /// <param name="Trend">How many machines ran which release on which day.</param>
-public sealed record ExposureView(string Product, string? Recommended, int Machines, string? By, int Fallen, int Falling, IReadOnlyList<ReleaseExposureView> Releases, IReadOnlyList<TallyView> Trend);
+public sealed record ExposureView(
+    string Product,
+    string? Recommended,
+    int Machines,
+    string? By,
+    int Fallen,
+    int Falling,
+    IReadOnlyList<ReleaseExposureView> Releases,
+    IReadOnlyList<TallyView> Trend
+);
 
 /// <summary>The machines on one release in one edition.</summary>
 /// <param name="Condition">The condition that lists them.</param>
-public sealed record ReleaseExposureView(string? Release, string Name, string Status, string? Edition, int Machines, string? SupportEnds, int? DaysLeft, string Condition);
+public sealed record ReleaseExposureView(
+    string? Release,
+    string Name,
+    string Status,
+    string? Edition,
+    int Machines,
+    string? SupportEnds,
+    int? DaysLeft,
+    string Condition
+);
 
 /// <summary>How many machines ran a release on a day.</summary>
 public sealed record TallyView(string Day, string Release, int Machines);
 
 /// <summary>A machine on which two sources conflict.</summary>
-public sealed record ConflictView(string Machine, string Site, string Key, string Counts, string CountsSource, double CountsAgeSeconds, string Other, string OtherSource, double OtherAgeSeconds);
+public sealed record ConflictView(
+    string Machine,
+    string Site,
+    string Key,
+    string Counts,
+    string CountsSource,
+    double CountsAgeSeconds,
+    string Other,
+    string OtherSource,
+    double OtherAgeSeconds
+);
 
 /// <summary>What a check looked at.</summary>
 /// <param name="Note">Why it is unknown; null where it is known.</param>
@@ -391,8 +685,19 @@ public sealed record FixView(string By, string Words, double? Minutes, string? S
 /// <param name="Checks">Every check with its counts.</param>
 /// <param name="Reasons">What keeps machines from having a gate at all: no route, no method.</param>
 public sealed record ReadinessView(
-    string Target, string Scope, int Machines, int Arrived, int Open, int Undecided, int Blocked, int NobodyCanFix, int Conflicts, DateTimeOffset? Oldest,
-    IReadOnlyList<CheckCount> Checks, IReadOnlyList<ReasonCount> Reasons)
+    string Target,
+    string Scope,
+    int Machines,
+    int Arrived,
+    int Open,
+    int Undecided,
+    int Blocked,
+    int NobodyCanFix,
+    int Conflicts,
+    DateTimeOffset? Oldest,
+    IReadOnlyList<CheckCount> Checks,
+    IReadOnlyList<ReasonCount> Reasons
+)
 {
     /// <summary>How many are eligible, and the release is not offered to them yet.</summary>
     public required int WaitingForOffer { get; init; }
@@ -415,20 +720,69 @@ public sealed record FixingView(string Check, string Title, string By, double? M
 
 /// <summary>How one check fares over a scope.</summary>
 /// <param name="Opens">How many gates would open if this check alone were fixed.</param>
-public sealed record CheckCount(string Name, string Title, string Need, int Met, int Unmet, int Unknown, int Waived, int Deferred, int NotApplicable, FixView Fix, int Opens, string? Part);
+public sealed record CheckCount(
+    string Name,
+    string Title,
+    string Need,
+    int Met,
+    int Unmet,
+    int Unknown,
+    int Waived,
+    int Deferred,
+    int NotApplicable,
+    FixView Fix,
+    int Opens,
+    string? Part
+);
 
 /// <summary>How many machines have no gate for a reason.</summary>
 public sealed record ReasonCount(string Reason, int Machines);
 
 /// <summary>A machine behind a number of the readiness.</summary>
-public sealed record ReadinessRow(string Id, string Name, string Site, string Group, string Gate, bool CannotBeFixed, string? Why, string? Method, string? CheckState, IReadOnlyList<SeenView> Seen);
+public sealed record ReadinessRow(
+    string Id,
+    string Name,
+    string Site,
+    string Group,
+    string Gate,
+    bool CannotBeFixed,
+    string? Why,
+    string? Method,
+    string? CheckState,
+    IReadOnlyList<SeenView> Seen
+);
 
 /// <summary>A plan in a list.</summary>
-public sealed record PlanRow(string Name, string Target, string State, string? Held, int Machines, IReadOnlyDictionary<string, int> Tally, DateTimeOffset Created, string CreatedBy, DateTimeOffset? Started, DateTimeOffset? Ended, string? Deadline);
+public sealed record PlanRow(
+    string Name,
+    string Target,
+    string State,
+    string? Held,
+    int Machines,
+    IReadOnlyDictionary<string, int> Tally,
+    DateTimeOffset Created,
+    string CreatedBy,
+    DateTimeOffset? Started,
+    DateTimeOffset? Ended,
+    string? Deadline
+);
 
 /// <summary>A plan with its waves.</summary>
-/// <param name="Trouble">What keeps a plan that has started from going on, such as a calendar that cannot be read; null where nothing does.</param>
-public sealed record PlanView(PlanRow Plan, string Body, string Scope, string Preserves, IReadOnlyList<string> Methods, LimitsView Limits, AdvanceView Advance, IReadOnlyList<WaveView> Waves, IReadOnlyList<string> Undecided, PlanningView Planning, string? Trouble);
+/// <param name="Trouble">What keeps a plan that has started from going on, such as a calendar that cannot be read; null where nothing
+/// does.</param>
+public sealed record PlanView(
+    PlanRow Plan,
+    string Body,
+    string Scope,
+    string Preserves,
+    IReadOnlyList<string> Methods,
+    LimitsView Limits,
+    AdvanceView Advance,
+    IReadOnlyList<WaveView> Waves,
+    IReadOnlyList<string> Undecided,
+    PlanningView Planning,
+    string? Trouble
+);
 
 /// <summary>How many may run at once.</summary>
 public sealed record LimitsView(int? All, int? Site);
@@ -438,21 +792,56 @@ public sealed record AdvanceView(double Verified, int Failures, double SoakHours
 
 /// <summary>A wave of a plan.</summary>
 /// <param name="Why">What the advance rule last said of it, or what it waits for.</param>
-public sealed record WaveView(int Number, string Name, string State, DateTimeOffset? Opened, string? Why, int Machines, IReadOnlyDictionary<string, int> Tally, DateTimeOffset? PlannedFrom, DateTimeOffset? PlannedTo);
+public sealed record WaveView(
+    int Number,
+    string Name,
+    string State,
+    DateTimeOffset? Opened,
+    string? Why,
+    int Machines,
+    IReadOnlyDictionary<string, int> Tally,
+    DateTimeOffset? PlannedFrom,
+    DateTimeOffset? PlannedTo
+);
 
 /// <summary>A machine of a plan.</summary>
 /// <param name="Change">What would have to change for it to get a slot; null where it has one or is not ready.</param>
 /// <param name="StageFrom">When its staging begins over the site's uplink; null where none is in the way.</param>
 /// <param name="Crew">The crew that is booked for it.</param>
-/// <param name="PlannedStart">When it would go as it is scheduled now, where it has no slot yet; else when it was to go as the plan was first scheduled.</param>
+/// <param name="PlannedStart">When it would go as it is scheduled now, where it has no slot yet; else when it was to go as the plan was
+/// first scheduled.</param>
 /// <param name="Missed">How many slots it missed.</param>
 /// <param name="Moved">Who moved it to its wave, and why; null where nobody did.</param>
 /// <param name="Chosen">The manually chosen time; null where there is none.</param>
 /// <param name="ChosenBy">Who chose it, and why.</param>
 public sealed record MemberRow(
-    string Id, string Name, string Site, int Wave, string WaveName, string Status, string Gate, string? Why, bool CannotBeFixed, string? Method,
-    DateTimeOffset? SlotStart, DateTimeOffset? SlotEnd, string? Run, DateTimeOffset? Verified, string? Exemption, string? ExemptionReason, string? ExemptedBy, string? ExemptUntil,
-    string? Change, DateTimeOffset? StageFrom, string? Crew, DateTimeOffset? PlannedStart, int Missed, string? Moved, DateTimeOffset? Chosen, string? ChosenBy);
+    string Id,
+    string Name,
+    string Site,
+    int Wave,
+    string WaveName,
+    string Status,
+    string Gate,
+    string? Why,
+    bool CannotBeFixed,
+    string? Method,
+    DateTimeOffset? SlotStart,
+    DateTimeOffset? SlotEnd,
+    string? Run,
+    DateTimeOffset? Verified,
+    string? Exemption,
+    string? ExemptionReason,
+    string? ExemptedBy,
+    string? ExemptUntil,
+    string? Change,
+    DateTimeOffset? StageFrom,
+    string? Crew,
+    DateTimeOffset? PlannedStart,
+    int Missed,
+    string? Moved,
+    DateTimeOffset? Chosen,
+    string? ChosenBy
+);
 
 /// <summary>An exemption for a machine that will not go.</summary>
 /// <param name="As"><c>replaced</c>, <c>retired</c> or <c>stays</c>.</param>
@@ -473,15 +862,39 @@ public sealed record HostKeyCommand(string HostKey, string Reason);
 
 /// <summary>A run in a list.</summary>
 /// <param name="Status">The status of its machine.</param>
-/// <param name="PhaseNumber">How far it is: the number of its phase from 1 to 8, in the order gate, stage, wait, protect, apply, verify, settle, closed.</param>
+/// <param name="PhaseNumber">How far it is: the number of its phase from 1 to 8, in the order gate, stage, wait, protect, apply, verify,
+/// settle, closed.</param>
 /// <param name="ElapsedSeconds">How long the step or phase running has lasted.</param>
 /// <param name="LeftSeconds">How long the steps up to the verification usually take from here; null where nothing is running.</param>
 /// <param name="OverSeconds">How much longer than usual the running step has taken; null where it has not.</param>
 /// <param name="Begins">When the step begins, where it waits for the machine's next window; null otherwise.</param>
 /// <param name="NoContact">Since when nothing is heard of a machine that has an order; null while it answers.</param>
 public sealed record RunRow(
-    string Run, string Machine, string Site, string Plan, string Wave, string Method, string Status, string Phase, int PhaseNumber, string? Step, double? Share, string? Note,
-    double ElapsedSeconds, double? LeftSeconds, double? OverSeconds, DateTimeOffset SlotStart, string? Parked, string? Outcome, string? Reason, DateTimeOffset? Verified, DateTimeOffset? Closed, int FollowUps, DateTimeOffset? Begins, NoContactView? NoContact);
+    string Run,
+    string Machine,
+    string Site,
+    string Plan,
+    string Wave,
+    string Method,
+    string Status,
+    string Phase,
+    int PhaseNumber,
+    string? Step,
+    double? Share,
+    string? Note,
+    double ElapsedSeconds,
+    double? LeftSeconds,
+    double? OverSeconds,
+    DateTimeOffset SlotStart,
+    string? Parked,
+    string? Outcome,
+    string? Reason,
+    DateTimeOffset? Verified,
+    DateTimeOffset? Closed,
+    int FollowUps,
+    DateTimeOffset? Begins,
+    NoContactView? NoContact
+);
 
 /// <summary>Contact to a machine that is lost while it has an order.</summary>
 /// <param name="Since">When the machine was last heard of.</param>
@@ -491,30 +904,80 @@ public sealed record NoContactView(DateTimeOffset Since, double Seconds, string 
 
 /// <summary>A run with its progress and log.</summary>
 /// <param name="Possible">The decisions that can be taken now.</param>
-/// <param name="RollbackBegins">When a rollback would begin, in the machine's next window; null where it cannot be rolled back or has no such window.</param>
-public sealed record RunView(RunRow Run, string Hop, long Epoch, int MissedSlots, bool Turned, IReadOnlyList<PhaseView> Phases, IReadOnlyList<StepView> Steps, IReadOnlyList<FollowUpView> FollowUps, IReadOnlyList<string> Possible, DateTimeOffset? RollbackBegins, IReadOnlyList<EventView> Log);
+/// <param name="RollbackBegins">When a rollback would begin, in the machine's next window; null where it cannot be rolled back or has no
+/// such window.</param>
+public sealed record RunView(
+    RunRow Run,
+    string Hop,
+    long Epoch,
+    int MissedSlots,
+    bool Turned,
+    IReadOnlyList<PhaseView> Phases,
+    IReadOnlyList<StepView> Steps,
+    IReadOnlyList<FollowUpView> FollowUps,
+    IReadOnlyList<string> Possible,
+    DateTimeOffset? RollbackBegins,
+    IReadOnlyList<EventView> Log
+);
 
 /// <summary>A phase that a run went through.</summary>
 public sealed record PhaseView(string Phase, DateTimeOffset From, DateTimeOffset? To);
 
 /// <summary>A step of a run's method.</summary>
-/// <param name="State"><c>to-come</c>, <c>running</c>, <c>done</c>, <c>failed</c>, or <c>not-done</c> where the run ends without it.</param>
-public sealed record StepView(string Name, string Title, string Phase, string State, int Attempts, bool PointOfNoReturn, double TypicalSeconds);
+/// <param name="State"><c>to-come</c>, <c>running</c>, <c>done</c>, <c>failed</c>, or <c>not-done</c> where the run ends without
+/// it.</param>
+public sealed record StepView(
+    string Name,
+    string Title,
+    string Phase,
+    string State,
+    int Attempts,
+    bool PointOfNoReturn,
+    double TypicalSeconds
+);
 
 /// <summary>Something left to do.</summary>
-public sealed record FollowUpView(string Name, string Title, string Seen, string Fix, DateTimeOffset Opened, DateTimeOffset? Closed, string? By);
+public sealed record FollowUpView(
+    string Name,
+    string Title,
+    string Seen,
+    string Fix,
+    DateTimeOffset Opened,
+    DateTimeOffset? Closed,
+    string? By
+);
 
 /// <summary>A line of a run's log.</summary>
 public sealed record EventView(int Number, DateTimeOffset At, string Type, string Actor, string Text, string? Detail);
 
 /// <summary>How a plan's machines ended or stand.</summary>
-public sealed record OutcomesView(string Plan, int Machines, IReadOnlyDictionary<string, int> Tally, IReadOnlyDictionary<string, int> Outcomes, IReadOnlyDictionary<string, int> Exemptions, IReadOnlyList<MemberRow> Open);
+public sealed record OutcomesView(
+    string Plan,
+    int Machines,
+    IReadOnlyDictionary<string, int> Tally,
+    IReadOnlyDictionary<string, int> Outcomes,
+    IReadOnlyDictionary<string, int> Exemptions,
+    IReadOnlyList<MemberRow> Open
+);
 
 /// <summary>The one page that everyone above wants.</summary>
-/// <param name="Forecast">When it will be done, as a range, without sites and machines; null where it is not running, not made yet, or about sites that the caller does not see.</param>
+/// <param name="Forecast">When it will be done, as a range, without sites and machines; null where it is not running, not made yet, or
+/// about sites that the caller does not see.</param>
 public sealed record OverviewView(
-    PlanRow Plan, string Target, DateTimeOffset Now, double Pace, string? SupportEnds, ForecastView? Forecast, IReadOnlyList<WaveView> Waves, IReadOnlyList<StairPoint> Planned, IReadOnlyList<StairPoint> Actual,
-    IReadOnlyList<InTheWayView> InTheWay, IReadOnlyList<RunRow> Running, int? RoomAll, IReadOnlyList<NextView> Next);
+    PlanRow Plan,
+    string Target,
+    DateTimeOffset Now,
+    double Pace,
+    string? SupportEnds,
+    ForecastView? Forecast,
+    IReadOnlyList<WaveView> Waves,
+    IReadOnlyList<StairPoint> Planned,
+    IReadOnlyList<StairPoint> Actual,
+    IReadOnlyList<InTheWayView> InTheWay,
+    IReadOnlyList<RunRow> Running,
+    int? RoomAll,
+    IReadOnlyList<NextView> Next
+);
 
 /// <summary>How many machines were to be verified, or were, by a moment.</summary>
 public sealed record StairPoint(DateTimeOffset At, int Verified);
@@ -525,7 +988,17 @@ public sealed record StairPoint(DateTimeOffset At, int Verified);
 /// <param name="Unknown">On how many more machines the check is unknown, since nothing or nothing new enough was read.</param>
 /// <param name="Condition">What lists the machines: the name of the check or the status.</param>
 /// <param name="By">Who can fix it; null where a decision is needed.</param>
-public sealed record InTheWayView(string Kind, int Machines, string Title, string Detail, string? By, double? Minutes, string Condition, int Opens, int Unknown = 0);
+public sealed record InTheWayView(
+    string Kind,
+    int Machines,
+    string Title,
+    string Detail,
+    string? By,
+    double? Minutes,
+    string Condition,
+    int Opens,
+    int Unknown = 0
+);
 
 /// <summary>Slots to come.</summary>
 public sealed record NextView(DateTimeOffset From, DateTimeOffset To, string Site, int Machines, int Staged);

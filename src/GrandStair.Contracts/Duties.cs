@@ -8,4 +8,12 @@ namespace GrandStair.Contracts;
 /// <param name="TookSeconds">How long that pass took; null before.</param>
 /// <param name="Failures">How often it has failed since the service started.</param>
 /// <param name="LastFailed">When it failed last, UTC; null for never.</param>
-public sealed record DutyView(string Name, bool Running, long Passes, DateTimeOffset? LastPass, double? TookSeconds, int Failures, DateTimeOffset? LastFailed);
+public sealed record DutyView(
+    string Name,
+    bool Running,
+    long Passes,
+    DateTimeOffset? LastPass,
+    double? TookSeconds,
+    int Failures,
+    DateTimeOffset? LastFailed
+);

@@ -9,7 +9,14 @@ namespace GrandStair.Contracts;
 /// <param name="Crews">Its crews.</param>
 /// <param name="Uplinks">The uplinks over which its staging comes.</param>
 public sealed record PlanningView(
-    int Revision, string RevisedBy, string? ChangeRecord, IReadOnlyList<ApprovalView> Approvals, IReadOnlyList<CoverageView> Coverages, IReadOnlyList<CrewView> Crews, IReadOnlyList<UplinkView> Uplinks);
+    int Revision,
+    string RevisedBy,
+    string? ChangeRecord,
+    IReadOnlyList<ApprovalView> Approvals,
+    IReadOnlyList<CoverageView> Coverages,
+    IReadOnlyList<CrewView> Crews,
+    IReadOnlyList<UplinkView> Uplinks
+);
 
 /// <summary>A yes that a plan or a wave of it needs.</summary>
 /// <param name="Subject"><c>plan</c>, or the wave's name behind <c>wave </c>.</param>
@@ -20,7 +27,18 @@ public sealed record PlanningView(
 /// <param name="By">Who approved the plan as it is now; null while nobody has.</param>
 /// <param name="Before">The approval of the plan as it was before; null where there was none.</param>
 /// <param name="LoadedSince">The plan's calendars that were loaded again after the last yes.</param>
-public sealed record ApprovalView(string Subject, string Intent, IReadOnlyList<string> Asked, IReadOnlyList<string> Contributors, string Why, string? By, DateTimeOffset? At, string? Reason, string? Before, IReadOnlyList<LoadedSince> LoadedSince);
+public sealed record ApprovalView(
+    string Subject,
+    string Intent,
+    IReadOnlyList<string> Asked,
+    IReadOnlyList<string> Contributors,
+    string Why,
+    string? By,
+    DateTimeOffset? At,
+    string? Reason,
+    string? Before,
+    IReadOnlyList<LoadedSince> LoadedSince
+);
 
 /// <summary>A calendar that was loaded again.</summary>
 public sealed record LoadedSince(string Calendar, DateTimeOffset At, string By);
@@ -35,7 +53,13 @@ public sealed record ApprovalCommand(string Intent, string Reason, string? Wave 
 /// <param name="Values">How many values of its keys occur in the scope.</param>
 /// <param name="Covered">How many of them it has.</param>
 /// <param name="Unknown">How many machines have no known value under each key.</param>
-public sealed record CoverageView(string Wave, int Values, int Covered, IReadOnlyList<UncoveredView> Uncovered, IReadOnlyDictionary<string, int> Unknown);
+public sealed record CoverageView(
+    string Wave,
+    int Values,
+    int Covered,
+    IReadOnlyList<UncoveredView> Uncovered,
+    IReadOnlyDictionary<string, int> Unknown
+);
 
 /// <summary>A value that a wave does not cover.</summary>
 public sealed record UncoveredView(string Key, string Value, int Machines, string Why);
@@ -56,7 +80,17 @@ public sealed record UplinkView(IReadOnlyList<string> Sites, double Rate, double
 /// <param name="Ready">How many machines are ready or have begun, and so count for the end.</param>
 /// <param name="NotReady">How many others are in the plan: without a fix they have no slot and miss any deadline.</param>
 public sealed record ScheduleView(
-    string Plan, int Revision, IReadOnlyList<WaveScheduleView> Waves, DateTimeOffset? End, string? Deadline, bool MeetsDeadline, IReadOnlyList<PlanChangeView> Changes, IReadOnlyList<LeftView> Left, int Ready, int NotReady);
+    string Plan,
+    int Revision,
+    IReadOnlyList<WaveScheduleView> Waves,
+    DateTimeOffset? End,
+    string? Deadline,
+    bool MeetsDeadline,
+    IReadOnlyList<PlanChangeView> Changes,
+    IReadOnlyList<LeftView> Left,
+    int Ready,
+    int NotReady
+);
 
 /// <summary>A wave as it would be scheduled.</summary>
 /// <param name="Placed">How many machines get a slot.</param>
@@ -65,7 +99,16 @@ public sealed record ScheduleView(
 /// <param name="Bound">Before when no schedule of it can end.</param>
 /// <param name="BoundWhy">What it is that takes so long.</param>
 /// <param name="Share">How many times as long as the bound it takes, from 1; null without any slot.</param>
-public sealed record WaveScheduleView(string Wave, int Placed, int Left, DateTimeOffset From, DateTimeOffset? End, DateTimeOffset? Bound, string? BoundWhy, double? Share);
+public sealed record WaveScheduleView(
+    string Wave,
+    int Placed,
+    int Left,
+    DateTimeOffset From,
+    DateTimeOffset? End,
+    DateTimeOffset? Bound,
+    string? BoundWhy,
+    double? Share
+);
 
 /// <summary>A change of a plan that would make it end earlier.</summary>
 public sealed record PlanChangeView(string What, DateTimeOffset End, bool Meets);
@@ -83,8 +126,18 @@ public sealed record LeftView(string Machine, string Site, string Wave, string W
 /// <param name="Missing">Machines that a wave lists and that are not in the scope.</param>
 /// <param name="NoEffect">What the text says and has no effect, in sentences: what comes too late, and names that nothing has.</param>
 public sealed record ComparisonView(
-    string Plan, int Revision, int Machines, IReadOnlyList<string> Lines, IReadOnlyList<WaveChangeRow> Waves, IReadOnlyList<MovedRow> Moved, ScheduleView Schedule,
-    IReadOnlyList<CoverageView> Coverages, IReadOnlyList<string> Undecided, IReadOnlyList<string> Missing, IReadOnlyList<string> NoEffect);
+    string Plan,
+    int Revision,
+    int Machines,
+    IReadOnlyList<string> Lines,
+    IReadOnlyList<WaveChangeRow> Waves,
+    IReadOnlyList<MovedRow> Moved,
+    ScheduleView Schedule,
+    IReadOnlyList<CoverageView> Coverages,
+    IReadOnlyList<string> Undecided,
+    IReadOnlyList<string> Missing,
+    IReadOnlyList<string> NoEffect
+);
 
 /// <summary>A machine that would be in another wave.</summary>
 public sealed record WaveChangeRow(string Machine, string Site, string? From, string? To);
@@ -107,7 +160,15 @@ public sealed record RescheduleCommand(string Reason, DateTimeOffset? Start = nu
 /// <param name="Chosen">The manually chosen time; null where there is none.</param>
 /// <param name="ChosenBy">Who chose it, and why.</param>
 /// <param name="Times">The times that are free.</param>
-public sealed record TimesView(string Machine, string Site, SpanView? Slot, bool Confirmed, DateTimeOffset? Chosen, string? ChosenBy, IReadOnlyList<SpanView> Times);
+public sealed record TimesView(
+    string Machine,
+    string Site,
+    SpanView? Slot,
+    bool Confirmed,
+    DateTimeOffset? Chosen,
+    string? ChosenBy,
+    IReadOnlyList<SpanView> Times
+);
 
 /// <summary>What would come of it if a machine were given a time.</summary>
 /// <param name="Slot">Its slot; null where something is in the way.</param>
@@ -116,7 +177,16 @@ public sealed record TimesView(string Machine, string Site, SpanView? Slot, bool
 /// <param name="EndBefore">When the last slot of those still to be given would end without it.</param>
 /// <param name="End">When it would end with it.</param>
 public sealed record TrialView(
-    string Machine, SpanView? Slot, DateTimeOffset? StageFrom, string? Crew, IReadOnlyList<string> InTheWay, IReadOnlyList<MovedRow> Moved, DateTimeOffset? EndBefore, DateTimeOffset? End, bool MeetsDeadline);
+    string Machine,
+    SpanView? Slot,
+    DateTimeOffset? StageFrom,
+    string? Crew,
+    IReadOnlyList<string> InTheWay,
+    IReadOnlyList<MovedRow> Moved,
+    DateTimeOffset? EndBefore,
+    DateTimeOffset? End,
+    bool MeetsDeadline
+);
 
 /// <summary>Whose slots a share link shows.</summary>
 /// <param name="Kind"><c>plan</c>, <c>wave</c>, <c>site</c>, <c>crew</c> or <c>owner</c>.</param>
@@ -125,7 +195,15 @@ public sealed record ShareLinkCommand(string Kind, string? Of = null);
 
 /// <summary>A link that shows some of a plan's slots without an account.</summary>
 /// <param name="State"><c>active</c> or <c>ended</c>.</param>
-public sealed record ShareLinkRow(string Id, string Kind, string Of, string State, DateTimeOffset Made, string MadeBy, DateTimeOffset? LastUsed);
+public sealed record ShareLinkRow(
+    string Id,
+    string Kind,
+    string Of,
+    string State,
+    DateTimeOffset Made,
+    string MadeBy,
+    DateTimeOffset? LastUsed
+);
 
 /// <summary>A new share link; what is secret of it is shown this once.</summary>
 /// <param name="Calendar">Where the calendar is fetched, from the service's own address on.</param>
@@ -134,7 +212,15 @@ public sealed record NewShareLink(string Calendar, string Page, ShareLinkRow Lin
 
 /// <summary>What a share link shows.</summary>
 /// <param name="NoticeHours">How long before a time it can be changed at the latest; null where it cannot be chosen here.</param>
-public sealed record SharedView(string Plan, string Target, string Kind, string Of, DateTimeOffset Now, double? NoticeHours, IReadOnlyList<SharedSlot> Slots);
+public sealed record SharedView(
+    string Plan,
+    string Target,
+    string Kind,
+    string Of,
+    DateTimeOffset Now,
+    double? NoticeHours,
+    IReadOnlyList<SharedSlot> Slots
+);
 
 /// <summary>A machine with its time, as a share link shows it.</summary>
 /// <param name="Confirmed">Whether that is its confirmed slot; otherwise it is only planned.</param>
@@ -142,7 +228,17 @@ public sealed record SharedView(string Plan, string Target, string Kind, string 
 /// <param name="ChooseFrom">From when on another time can be chosen; null where none can.</param>
 /// <param name="ChooseTo">Up to when.</param>
 public sealed record SharedSlot(
-    string Machine, string Site, string Wave, string Status, DateTimeOffset? Start, DateTimeOffset? End, bool Confirmed, bool Chosen, DateTimeOffset? ChooseFrom, DateTimeOffset? ChooseTo)
+    string Machine,
+    string Site,
+    string Wave,
+    string Status,
+    DateTimeOffset? Start,
+    DateTimeOffset? End,
+    bool Confirmed,
+    bool Chosen,
+    DateTimeOffset? ChooseFrom,
+    DateTimeOffset? ChooseTo
+)
 {
     /// <summary>Whether the machine's owner has to be there while it is upgraded.</summary>
     public bool OwnerPresent { get; init; }
@@ -152,7 +248,13 @@ public sealed record SharedSlot(
 public sealed record ChooseCommand(DateTimeOffset Start);
 
 /// <summary>A plan by site over time.</summary>
-public sealed record BoardView(DateTimeOffset From, DateTimeOffset To, DateTimeOffset Now, IReadOnlyList<BoardWave> Waves, IReadOnlyList<BoardSite> Sites);
+public sealed record BoardView(
+    DateTimeOffset From,
+    DateTimeOffset To,
+    DateTimeOffset Now,
+    IReadOnlyList<BoardWave> Waves,
+    IReadOnlyList<BoardSite> Sites
+);
 
 /// <summary>A wave over time.</summary>
 /// <param name="State"><c>waiting</c>, <c>open</c> or <c>passed</c>.</param>
@@ -166,7 +268,13 @@ public sealed record BoardWave(int Number, string Name, string State, DateTimeOf
 /// <param name="Closed">Its freezes.</param>
 /// <param name="Slots">Its machines' slots: those that stand, and those of waves to come as they are scheduled.</param>
 /// <param name="Unplaced">How many of its machines have no slot.</param>
-public sealed record BoardSite(string Site, IReadOnlyList<SpanView> Open, IReadOnlyList<ClosedView> Closed, IReadOnlyList<BoardSlot> Slots, int Unplaced);
+public sealed record BoardSite(
+    string Site,
+    IReadOnlyList<SpanView> Open,
+    IReadOnlyList<ClosedView> Closed,
+    IReadOnlyList<BoardSlot> Slots,
+    int Unplaced
+);
 
 /// <summary>A stretch of time.</summary>
 public sealed record SpanView(DateTimeOffset From, DateTimeOffset To);
@@ -177,7 +285,17 @@ public sealed record ClosedView(DateTimeOffset From, DateTimeOffset To, string W
 /// <summary>A slot on the board.</summary>
 /// <param name="Confirmed">Whether that is its confirmed slot; otherwise it is only planned.</param>
 /// <param name="Chosen">Whether its time was chosen manually.</param>
-public sealed record BoardSlot(string Machine, int Wave, string Status, DateTimeOffset Start, DateTimeOffset End, DateTimeOffset? StageFrom, string? Crew, bool Confirmed, bool Chosen);
+public sealed record BoardSlot(
+    string Machine,
+    int Wave,
+    string Status,
+    DateTimeOffset Start,
+    DateTimeOffset End,
+    DateTimeOffset? StageFrom,
+    string? Crew,
+    bool Confirmed,
+    bool Chosen
+);
 
 /// <summary>A calendar that plans can refer to.</summary>
 /// <param name="Events">How many events it has, each that comes back counted once.</param>

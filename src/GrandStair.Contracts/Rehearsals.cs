@@ -3,12 +3,19 @@ namespace GrandStair.Contracts;
 /// <summary>A requested rehearsal.</summary>
 /// <param name="Draws">How often the plan and each what-if is gone through, 1 to 2,000; null for 200.</param>
 /// <param name="Seed">What the draws come from: the same one gives the same answer; null for 1.</param>
-/// <param name="FixingHours">How many hours after its wave begins a machine that is not ready is usually made ready; 0 for never, null for 96.</param>
+/// <param name="FixingHours">How many hours after its wave begins a machine that is not ready is usually made ready; 0 for never, null for
+/// 96.</param>
 /// <param name="WhatIfs">The plan changed, side by side with the plan as it is, at most 8; null for none.</param>
-public sealed record RehearsalRequest(int? Draws = null, long? Seed = null, double? FixingHours = null, IReadOnlyList<WhatIfRequest>? WhatIfs = null);
+public sealed record RehearsalRequest(
+    int? Draws = null,
+    long? Seed = null,
+    double? FixingHours = null,
+    IReadOnlyList<WhatIfRequest>? WhatIfs = null
+);
 
 /// <summary>The plan changed, to see what would come of it.</summary>
-/// <param name="Changes">What is changed of the plan's text: a field and its new value, as in <c>limits.all=8</c> or <c>crews.harbour.hands=2</c>, or an entry to add, as in <c>crews+={ name: … }</c>.</param>
+/// <param name="Changes">What is changed of the plan's text: a field and its new value, as in <c>limits.all=8</c> or
+/// <c>crews.harbour.hands=2</c>, or an entry to add, as in <c>crews+={ name: … }</c>.</param>
 /// <param name="Name">Its name, for people; null for the changes themselves.</param>
 /// <param name="Plan">Another text of the plan, as YAML, in place of its own; null for its own.</param>
 public sealed record WhatIfRequest(IReadOnlyList<string> Changes, string? Name = null, string? Plan = null);
@@ -20,7 +27,21 @@ public sealed record WhatIfRequest(IReadOnlyList<string> Changes, string? Name =
 /// <param name="Results">What came of it, the plan as it is first; empty before it is done.</param>
 /// <param name="Why">Why it failed; null where it did not.</param>
 public sealed record RehearsalView(
-    long Id, string Plan, int Revision, string State, int Done, int Total, int Draws, long Seed, double? FixingHours, string AskedBy, DateTimeOffset AskedAt, DateTimeOffset? Ended, IReadOnlyList<ForecastView> Results, string? Why);
+    long Id,
+    string Plan,
+    int Revision,
+    string State,
+    int Done,
+    int Total,
+    int Draws,
+    long Seed,
+    double? FixingHours,
+    string AskedBy,
+    DateTimeOffset AskedAt,
+    DateTimeOffset? Ended,
+    IReadOnlyList<ForecastView> Results,
+    string? Why
+);
 
 /// <summary>When a plan will be done, as a range, and what is in the way.</summary>
 /// <param name="Name">The what-if's name; empty for the plan as it is.</param>
@@ -40,10 +61,30 @@ public sealed record RehearsalView(
 /// <param name="Late">The machines that miss most often.</param>
 /// <param name="Steps">How much is verified when, for a line with a band.</param>
 public sealed record ForecastView(
-    string Name, IReadOnlyList<string> Changes, int Revision, DateTimeOffset From, DateTimeOffset Made, double AgeSeconds, string? Outdated, int Draws, int Machines, RangeView Verified, string? Deadline, double? InTime, AmountView NotVerified, AmountView MissedSlots,
-    IReadOnlyList<WaveForecastView> Waves, IReadOnlyList<SiteForecastView> Sites, IReadOnlyList<LateView> Late, IReadOnlyList<ForecastStepView> Steps);
+    string Name,
+    IReadOnlyList<string> Changes,
+    int Revision,
+    DateTimeOffset From,
+    DateTimeOffset Made,
+    double AgeSeconds,
+    string? Outdated,
+    int Draws,
+    int Machines,
+    RangeView Verified,
+    string? Deadline,
+    double? InTime,
+    AmountView NotVerified,
+    AmountView MissedSlots,
+    IReadOnlyList<WaveForecastView> Waves,
+    IReadOnlyList<SiteForecastView> Sites,
+    IReadOnlyList<LateView> Late,
+    IReadOnlyList<ForecastStepView> Steps
+);
 
-/// <summary>A moment that is not known for sure: in one of ten draws it is earlier than P10, in half of them earlier than P50, in nine of ten earlier than P90; null where so many never come.</summary>
+/// <summary>
+/// A moment that is not known for sure: in one of ten draws it is earlier than P10, in half of them earlier than P50, in nine of ten
+/// earlier than P90; null where so many never come.
+/// </summary>
 public sealed record RangeView(DateTimeOffset? P10, DateTimeOffset? P50, DateTimeOffset? P90);
 
 /// <summary>A number that is not known for sure, by its deciles.</summary>
@@ -56,7 +97,14 @@ public sealed record WaveForecastView(string Wave, RangeView Begins, RangeView V
 /// <param name="Bottleneck">What its machines wait for longest, in words.</param>
 /// <param name="Hours">How many hours one of them waits for that on average.</param>
 /// <param name="Waits">How long one of them waits on average, by cause, longest first.</param>
-public sealed record SiteForecastView(string Site, int Machines, RangeView Verified, string Bottleneck, double Hours, IReadOnlyList<WaitView> Waits);
+public sealed record SiteForecastView(
+    string Site,
+    int Machines,
+    RangeView Verified,
+    string Bottleneck,
+    double Hours,
+    IReadOnlyList<WaitView> Waits
+);
 
 /// <summary>How long one machine waits for something on average.</summary>
 public sealed record WaitView(string Cause, double Hours);

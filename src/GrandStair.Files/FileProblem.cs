@@ -12,8 +12,7 @@ public sealed record FileProblem(string File, int Line, int Column, string Messa
 }
 
 /// <summary>A file that cannot be accepted, with all that is wrong in it.</summary>
-public sealed class FileException(IReadOnlyList<FileProblem> problems)
-    : FormatException(string.Join('\n', problems))
+public sealed class FileException(IReadOnlyList<FileProblem> problems) : FormatException(string.Join('\n', problems))
 {
     /// <summary>All that is wrong, in the order of the file.</summary>
     public IReadOnlyList<FileProblem> Problems { get; } = problems;

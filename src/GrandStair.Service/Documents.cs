@@ -12,7 +12,8 @@ namespace GrandStair.Service;
 /// <summary>Parses plans and products.</summary>
 internal sealed class Documents : IDocuments
 {
-    public Product ReadProduct(CatalogueContent content) => CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn, $"{content.Product}/product.yaml");
+    public Product ReadProduct(CatalogueContent content) =>
+        CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn, $"{content.Product}/product.yaml");
 
     public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "the plan");
 

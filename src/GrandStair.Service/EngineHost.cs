@@ -11,13 +11,31 @@ namespace GrandStair.Service;
 
 /// <summary>Runs the engine's duties for as long as the service runs.</summary>
 internal sealed class EngineHost(
-    RunWorker worker, PlanKeeper keeper, CheckRunner checks, ExposureReport exposure, ScheduledReading reading, RehearsalRunner rehearsals, CatalogueCache catalogues, DutyHost duties) : BackgroundService
+    RunWorker worker,
+    PlanKeeper keeper,
+    CheckRunner checks,
+    ExposureReport exposure,
+    ScheduledReading reading,
+    RehearsalRunner rehearsals,
+    CatalogueCache catalogues,
+    DutyHost duties
+) : BackgroundService
 {
     private static readonly TimeSpan LookForApprovals = TimeSpan.FromSeconds(5);
 
     protected override Task ExecuteAsync(CancellationToken stoppingToken)
     {
-        Duty[] all = [keeper.Duty, checks.Duty, exposure.Duty, reading.Duty, rehearsals.Duty, new("catalogue", LookForApprovals, catalogues.TakeApprovedAsync)];
-        return Task.WhenAll(all.Select(d => duties.RunAsync(d, stoppingToken)).Append(duties.RunAsync("worker", worker.WorkAsync, stoppingToken)));
+        Duty[] all =
+        [
+            keeper.Duty,
+            checks.Duty,
+            exposure.Duty,
+            reading.Duty,
+            rehearsals.Duty,
+            new("catalogue", LookForApprovals, catalogues.TakeApprovedAsync),
+        ];
+        return Task.WhenAll(
+            all.Select(d => duties.RunAsync(d, stoppingToken)).Append(duties.RunAsync("worker", worker.WorkAsync, stoppingToken))
+        );
     }
 }

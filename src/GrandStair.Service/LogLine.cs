@@ -5,7 +5,9 @@ using Microsoft.Extensions.Logging.Console;
 
 namespace GrandStair.Service;
 
-/// <summary>One line a message: time (UTC), level, category, text. What machines and callers sent is cleaned of codes that a terminal would obey.</summary>
+/// <summary>
+/// One line a message: time (UTC), level, category, text. What machines and callers sent is cleaned of codes that a terminal would obey.
+/// </summary>
 internal sealed class LogLine() : ConsoleFormatter(Name)
 {
     /// <summary>The formatter's name.</summary>
@@ -21,7 +23,11 @@ internal sealed class LogLine() : ConsoleFormatter(Name)
             LogLevel.Information => "info",
             _ => "dbug",
         };
-        var text = $"{logEntry.Formatter(logEntry.State, logEntry.Exception)}{(logEntry.Exception is null ? "" : $" {logEntry.Exception}")}";
-        textWriter.WriteLine($"{DateTime.UtcNow.ToString("HH:mm:ss", CultureInfo.InvariantCulture)} {level}: {logEntry.Category}[{logEntry.EventId.Id}] {PlainText.Line(text)}");
+        var text =
+            $"{logEntry.Formatter(logEntry.State, logEntry.Exception)}{(logEntry.Exception is null ? "" : $" {logEntry.Exception}")}";
+        textWriter.WriteLine(
+            $"{DateTime.UtcNow.ToString("HH:mm:ss", CultureInfo.InvariantCulture)} {level}: {logEntry.Category}[{logEntry.EventId.Id}] "
+                + $"{PlainText.Line(text)}"
+        );
     }
 }

@@ -13,7 +13,8 @@ internal static class Paging
     /// <exception cref="CommandException">The limit or the cursor is none of ours.</exception>
     public static Page<TOut> Page<TIn, TOut>(this IReadOnlyList<TIn> all, int? limit, string? cursor, Func<TIn, TOut> show)
     {
-        if (limit is < 1 or > MostItems) throw new CommandException("limit", $"limit is {limit}; expected 1 to {MostItems}.");
+        if (limit is < 1 or > MostItems)
+            throw new CommandException("limit", $"limit is {limit}; expected 1 to {MostItems}.");
         var from = 0;
         if (cursor is not null && (!int.TryParse(cursor, NumberStyles.None, CultureInfo.InvariantCulture, out from) || from > all.Count))
             throw new CommandException("cursor", $"'{cursor}' is no cursor of this list; take the one that the last part gave as 'next'.");

@@ -42,14 +42,15 @@ internal static class ServiceHelp
     ];
 
     /// <summary>What <c>--help</c> prints.</summary>
-    public static string Text => $"""
-        grandstair: plans and runs major-version upgrades across a fleet of machines
+    public static string Text =>
+        $"""
+            grandstair: plans and runs major-version upgrades across a fleet of machines
 
-        Options:
-        {string.Join('\n', All.Select(o => $"  {$"--{o.Name} {o.Value}",-34} {o.Meaning}"))}
+            Options:
+            {string.Join('\n', All.Select(o => $"  {$"--{o.Name} {o.Value}".PadRight(34)} {o.Meaning}"))}
 
-        All options and what they mean: docs/service.md
-        """;
+            All options and what they mean: docs/service.md
+            """;
 
     /// <summary>Checks that every option is known.</summary>
     /// <exception cref="FormatException">One is not, or has no value.</exception>
@@ -57,11 +58,21 @@ internal static class ServiceHelp
     {
         for (var i = 0; i < args.Count; i++)
         {
-            if (!args[i].StartsWith("--", StringComparison.Ordinal)) throw new FormatException($"'{args[i]}' is not an option; expected --NAME VALUE. 'grandstair --help' lists them.");
-            var (name, hasValue) = args[i].IndexOf('=', StringComparison.Ordinal) is > 0 and var equals ? (args[i][2..equals], true) : (args[i][2..], false);
+            if (!args[i].StartsWith("--", StringComparison.Ordinal))
+                throw new FormatException($"'{args[i]}' is not an option; expected --NAME VALUE. 'grandstair --help' lists them.");
+            var (name, hasValue) = args[i].IndexOf('=', StringComparison.Ordinal) is > 0 and var equals
+                ? (args[i][2..equals], true)
+                : (args[i][2..], false);
             if (All.All(o => !o.Name.Equals(name, StringComparison.OrdinalIgnoreCase)))
-                throw new FormatException($"There is no option '--{name}'{(Spelling.Nearest(name, All.Select(o => o.Name)) is { } near ? $"; did you mean '--{near}'?" : "; 'grandstair --help' lists them.")}");
-            if (!hasValue && ++i == args.Count) throw new FormatException($"--{name} needs a value: {All.First(o => o.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).Value}.");
+                throw new FormatException(
+                    Spelling.Nearest(name, All.Select(o => o.Name)) is { } near
+                        ? $"There is no option '--{name}'; did you mean '--{near}'?"
+                        : $"There is no option '--{name}'; 'grandstair --help' lists them."
+                );
+            if (!hasValue && ++i == args.Count)
+                throw new FormatException(
+                    $"--{name} needs a value: {All.First(o => o.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).Value}."
+                );
         }
     }
 }

@@ -14,8 +14,17 @@ internal static class ServiceLock
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
-            if (WhyNotWritable(data) is { } why) throw new IOException($"The data folder {data} cannot be written: {why} Let the service's account write it, or give another one with --data FOLDER.", error);
-            throw new IOException($"Another service works on {data} (it holds {file}). Stop it, or start this one with another --data FOLDER. ({error.Message})", error);
+            if (WhyNotWritable(data) is { } why)
+                throw new IOException(
+                    $"The data folder {data} cannot be written: {why} Let the service's account write it, or give another one with "
+                        + $"--data FOLDER.",
+                    error
+                );
+            throw new IOException(
+                $"Another service works on {data} (it holds {file}). Stop it, or start this one with another --data FOLDER. "
+                    + $"({error.Message})",
+                error
+            );
         }
     }
 

@@ -25,10 +25,35 @@ namespace GrandStair.Service;
 /// <param name="Hosts">The host names under which the service may be called.</param>
 /// <param name="ReadEvery">How often every machine is read over its connection without being asked; null for never.</param>
 /// <param name="Sources">The folder with one YAML file a source; null where there are none.</param>
-/// <param name="AuditAnchors">Where heads of the audit are written besides: <c>file:PATH</c>, <c>syslog:HOST:PORT</c> or an https URL.</param>
-/// <param name="Proxies">The addresses of proxies in front that do TLS; from them the caller's address and scheme are taken (X-Forwarded-For, X-Forwarded-Proto).</param>
+/// <param name="AuditAnchors">Where heads of the audit are written besides: <c>file:PATH</c>, <c>syslog:HOST:PORT</c> or an https
+/// URL.</param>
+/// <param name="Proxies">The addresses of proxies in front that do TLS; from them the caller's address and scheme are taken
+/// (X-Forwarded-For, X-Forwarded-Proto).</param>
 /// <param name="AcceptAudit">The audit entry to continue from after an alarm, as NUMBER:HASH; null for none.</param>
-public sealed record ServiceOptions(string Data, string? Database, IPAddress Listen, int Port, string? TlsCertificate, string? TlsKey, string? Provider, int Rate, string Catalogue, SecretReference? SshKey, SecretReference? SshPassphrase, string Keys, bool PostQuantum, double Pace, string? SimulatedMachines, string? Demo, IReadOnlyList<string> Hosts, TimeSpan? ReadEvery, string? Sources, IReadOnlyList<string> AuditAnchors, string? AcceptAudit, IReadOnlyList<IPAddress> Proxies)
+public sealed record ServiceOptions(
+    string Data,
+    string? Database,
+    IPAddress Listen,
+    int Port,
+    string? TlsCertificate,
+    string? TlsKey,
+    string? Provider,
+    int Rate,
+    string Catalogue,
+    SecretReference? SshKey,
+    SecretReference? SshPassphrase,
+    string Keys,
+    bool PostQuantum,
+    double Pace,
+    string? SimulatedMachines,
+    string? Demo,
+    IReadOnlyList<string> Hosts,
+    TimeSpan? ReadEvery,
+    string? Sources,
+    IReadOnlyList<string> AuditAnchors,
+    string? AcceptAudit,
+    IReadOnlyList<IPAddress> Proxies
+)
 {
     /// <summary>Reads the options.</summary>
     /// <exception cref="FormatException">One cannot be read; the message says which and what was expected.</exception>
@@ -36,43 +61,71 @@ public sealed record ServiceOptions(string Data, string? Database, IPAddress Lis
     {
         ArgumentNullException.ThrowIfNull(from);
         var data = Path.GetFullPath(from["data"] ?? "data");
-        if (!IPAddress.TryParse(from["listen"] ?? "127.0.0.1", out var listen)) throw new FormatException($"--listen is '{from["listen"]}'; expected an IP address of this machine, such as 127.0.0.1, or 0.0.0.0 for all of them.");
+        if (!IPAddress.TryParse(from["listen"] ?? "127.0.0.1", out var listen))
+            throw new FormatException(
+                $"--listen is '{from["listen"]}'; expected an IP address of this machine, such as 127.0.0.1, or 0.0.0.0 for all of them."
+            );
         var certificate = from["tls-certificate"] is { } file ? Path.GetFullPath(file) : null;
         if (certificate is null && !IPAddress.IsLoopback(listen) && from["plain-http"] != "yes")
-            throw new FormatException($"--listen {listen} would send tokens and passwords over the network as they are. Give --tls-certificate FILE and --tls-key FILE; or, where something in front does TLS, say --plain-http yes.");
+            throw new FormatException(
+                $"--listen {listen} would send tokens and passwords over the network as they are. Give --tls-certificate FILE and "
+                    + $"--tls-key FILE; or, where something in front does TLS, say --plain-http yes."
+            );
         return new(
             data,
             from["database"],
             listen,
             (int)Number(from, "port", 7420, 0, 65535),
             certificate,
-            certificate is null ? null : Path.GetFullPath(from["tls-key"] ?? throw new FormatException("--tls-certificate needs --tls-key FILE, the private key of the certificate.")),
+            certificate is null
+                ? null
+                : Path.GetFullPath(
+                    from["tls-key"]
+                        ?? throw new FormatException("--tls-certificate needs --tls-key FILE, the private key of the certificate.")
+                ),
             from["provider"] is { } provider ? Path.GetFullPath(provider) : null,
             (int)Number(from, "rate", 200, 1, 1_000_000),
             from["catalogue"] is { } catalogue ? Path.GetFullPath(catalogue) : Shipped("catalogue") ?? Path.GetFullPath("catalogue"),
-            from["ssh-key"] is not { } key ? null : key.StartsWith("secret:", StringComparison.Ordinal) || key.StartsWith("env:", StringComparison.Ordinal) ? SecretReference.Parse(key) : new("file", Present("ssh-key", key.StartsWith("file:", StringComparison.Ordinal) ? key[5..] : key)),
+            from["ssh-key"] is not { } key ? null
+                : key.StartsWith("secret:", StringComparison.Ordinal) || key.StartsWith("env:", StringComparison.Ordinal)
+                    ? SecretReference.Parse(key)
+                : new("file", Present("ssh-key", key.StartsWith("file:", StringComparison.Ordinal) ? key[5..] : key)),
             from["ssh-passphrase"] is { } passphrase ? SecretReference.Parse(passphrase) : null,
             Path.GetFullPath(from["keys"] ?? Path.Combine(data, "keys")),
             from["ssh-post-quantum"] != "no",
             Number(from, "pace", 1, 1, 1_000_000),
             from["simulated"] is { } simulated ? Path.GetFullPath(simulated) : null,
             from["demo"] is { } demo ? Path.GetFullPath(demo) : null,
-            ["localhost", "127.0.0.1", "[::1]", .. (from["hosts"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)],
+            [
+                "localhost",
+                "127.0.0.1",
+                "[::1]",
+                .. (from["hosts"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries),
+            ],
             Every(from["read-every"]),
             from["sources"] is { } sources ? Path.GetFullPath(sources) : null,
-            [.. (from["audit-anchor"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Select(Anchor)],
+            [
+                .. (from["audit-anchor"] ?? "")
+                    .Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)
+                    .Select(Anchor),
+            ],
             from["accept-audit"],
-            [.. (from["proxy"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Select(Proxy)]);
+            [.. (from["proxy"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Select(Proxy)]
+        );
     }
 
-    /// <summary>A folder that ships with the program: beside it, or, where it was built in a checkout, in one of the folders above; null where there is none.</summary>
+    /// <summary>
+    /// A folder that ships with the program: beside it, or, where it was built in a checkout, in one of the folders above; null where there
+    /// is none.
+    /// </summary>
     internal static string? Shipped(string name)
     {
         const int MostAbove = 6;
         var folder = new DirectoryInfo(AppContext.BaseDirectory);
         for (var above = 0; folder is not null && above <= MostAbove; above++, folder = folder.Parent)
         {
-            if (Directory.Exists(Path.Combine(folder.FullName, name))) return Path.Combine(folder.FullName, name);
+            if (Directory.Exists(Path.Combine(folder.FullName, name)))
+                return Path.Combine(folder.FullName, name);
         }
 
         return null;
@@ -81,22 +134,35 @@ public sealed record ServiceOptions(string Data, string? Database, IPAddress Lis
     /// <summary>Whether it answers over plain HTTP to other machines.</summary>
     public bool IsPlainAbroad => TlsCertificate is null && !IPAddress.IsLoopback(Listen);
 
-    private static string Present(string name, string file) => File.Exists(file) ? Path.GetFullPath(file) : throw new FormatException($"--{name} is '{file}'; there is no such file.");
+    private static string Present(string name, string file) =>
+        File.Exists(file) ? Path.GetFullPath(file) : throw new FormatException($"--{name} is '{file}'; there is no such file.");
 
     private static TimeSpan? Every(string? text)
     {
-        if (text is null or "never") return null;
+        if (text is null or "never")
+            return null;
         return Units.Parse(text, ValueKind.Duration) is { } seconds and >= 600 and <= 31_622_400
             ? TimeSpan.FromSeconds(seconds)
-            : throw new FormatException($"--read-every is '{text}'; expected never, or a length of time from 10 min to a year such as 24h.");
+            : throw new FormatException(
+                $"--read-every is '{text}'; expected never, or a length of time from 10 min to a year such as 24h."
+            );
     }
 
-    private static IPAddress Proxy(string text) => IPAddress.TryParse(text, out var address) ? address : throw new FormatException($"--proxy has '{text}'; expected the IP addresses of the proxies in front, separated by commas.");
+    private static IPAddress Proxy(string text) =>
+        IPAddress.TryParse(text, out var address)
+            ? address
+            : throw new FormatException($"--proxy has '{text}'; expected the IP addresses of the proxies in front, separated by commas.");
 
     private static string Anchor(string text)
     {
-        if (text.StartsWith("file:", StringComparison.Ordinal) && text.Length > 5) return $"file:{Path.GetFullPath(text[5..])}";
-        if (text.Split(':') is ["syslog", { Length: > 0 }, var port] && int.TryParse(port, NumberStyles.None, CultureInfo.InvariantCulture, out var number) && number is > 0 and < 65536) return text;
+        if (text.StartsWith("file:", StringComparison.Ordinal) && text.Length > 5)
+            return $"file:{Path.GetFullPath(text[5..])}";
+        if (
+            text.Split(':') is ["syslog", { Length: > 0 }, var port]
+            && int.TryParse(port, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
+            && number is > 0 and < 65536
+        )
+            return text;
         return Uri.TryCreate(text, UriKind.Absolute, out var url) && (url.Scheme == "https" || (url.Scheme == "http" && url.IsLoopback))
             ? text
             : throw new FormatException($"--audit-anchor has '{text}'; expected file:PATH, syslog:HOST:PORT, or an https URL.");
@@ -104,7 +170,8 @@ public sealed record ServiceOptions(string Data, string? Database, IPAddress Lis
 
     private static double Number(IConfiguration from, string name, double otherwise, double least, double most)
     {
-        if (from[name] is not { } text) return otherwise;
+        if (from[name] is not { } text)
+            return otherwise;
         return double.TryParse(text, NumberStyles.Float, CultureInfo.InvariantCulture, out var number) && number >= least && number <= most
             ? number
             : throw new FormatException($"--{name} is '{text}'; expected a number from {least} to {most}.");

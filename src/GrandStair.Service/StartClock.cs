@@ -11,7 +11,8 @@ internal static class StartClock
     {
         var now = TimeProvider.System.GetUtcNow();
         var kept = await table.FindAsync(stop);
-        var domain = options.Demo is not null ? kept?.Domain ?? Demo.NorthmereStart.Begin
+        var domain =
+            options.Demo is not null ? kept?.Domain ?? Demo.NorthmereStart.Begin
             : options.Pace == 1 ? now
             : kept?.Domain ?? now;
         return new(new(now, domain, options.Pace), TimeProvider.System);

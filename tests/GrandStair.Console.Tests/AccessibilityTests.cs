@@ -8,7 +8,9 @@ namespace GrandStair.Console.Tests;
 /// <summary>Every page, in the light and the dark scheme, by the rules of axe-core.</summary>
 public sealed class AccessibilityTests(ConsoleFixture demo) : IClassFixture<ConsoleFixture>
 {
-    private static readonly string Rules = File.ReadAllText(Path.Combine(Repository.Root, "console", "node_modules", "axe-core", "axe.min.js"));
+    private static readonly string Rules = File.ReadAllText(
+        Path.Combine(Repository.Root, "console", "node_modules", "axe-core", "axe.min.js")
+    );
 
     private static CancellationToken Stop => TestContext.Current.CancellationToken;
 
@@ -20,8 +22,29 @@ public sealed class AccessibilityTests(ConsoleFixture demo) : IClassFixture<Cons
         var run = (await demo.Service.Client.RunsAsync("winter-crossing", null, 1, Stop)).Items[0];
         string[] paths =
         [
-            "/", "/fleet", "/fleet?filter=desk-w", "/fleet/import", $"/machines/{run.Machine}", "/exposure", "/readiness", "/plans", "/plans/new", "/plans/winter-crossing", "/plans/winter-crossing/edit",
-            "/plans/winter-crossing/board", "/plans/winter-crossing/rehearsal", "/runs", $"/runs/{run.Run}", "/outcomes", "/access", "/access/scripts", "/access/secrets", "/access/host-keys", "/audit", "/me", "/nowhere",
+            "/",
+            "/fleet",
+            "/fleet?filter=desk-w",
+            "/fleet/import",
+            $"/machines/{run.Machine}",
+            "/exposure",
+            "/readiness",
+            "/plans",
+            "/plans/new",
+            "/plans/winter-crossing",
+            "/plans/winter-crossing/edit",
+            "/plans/winter-crossing/board",
+            "/plans/winter-crossing/rehearsal",
+            "/runs",
+            $"/runs/{run.Run}",
+            "/outcomes",
+            "/access",
+            "/access/scripts",
+            "/access/secrets",
+            "/access/host-keys",
+            "/audit",
+            "/me",
+            "/nowhere",
         ];
         var broken = new List<string>();
         var titles = new Dictionary<string, string>();
@@ -64,7 +87,9 @@ public sealed class AccessibilityTests(ConsoleFixture demo) : IClassFixture<Cons
     {
         // Evaluated by the browser's debugger, since the content security policy lets no other script in.
         await page.EvaluateAsync(Rules);
-        var found = await page.EvaluateAsync<JsonElement>("() => axe.run().then(r => r.violations.map(v => `${v.id}: ${v.nodes[0].html} (${v.nodes.length})`))");
+        var found = await page.EvaluateAsync<JsonElement>(
+            "() => axe.run().then(r => r.violations.map(v => `${v.id}: ${v.nodes[0].html} (${v.nodes.length})`))"
+        );
         return [.. found.EnumerateArray().Select(v => v.GetString()!)];
     }
 

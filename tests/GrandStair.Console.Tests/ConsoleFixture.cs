@@ -41,18 +41,32 @@ public sealed class ConsoleFixture : IAsyncLifetime
     {
         Assertions.SetDefaultExpectTimeout(15_000);
         var playwright = await Playwright.CreateAsync();
-        var browser = await playwright.Chromium.LaunchAsync(new()
-        {
-            ExecutablePath = "/usr/bin/chromium",
-            Args = ["--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync"],
-        });
+        var browser = await playwright.Chromium.LaunchAsync(
+            new()
+            {
+                ExecutablePath = "/usr/bin/chromium",
+                Args =
+                [
+                    "--no-sandbox",
+                    "--disable-gpu",
+                    "--disable-quic",
+                    "--no-first-run",
+                    "--disable-background-networking",
+                    "--disable-component-update",
+                    "--disable-sync",
+                ],
+            }
+        );
         return (playwright, browser);
     }
 
-    /// <summary>Opens a page of the console in a browser of its own, and closes the one before it, which would otherwise go on asking the service.</summary>
+    /// <summary>
+    /// Opens a page of the console in a browser of its own, and closes the one before it, which would otherwise go on asking the service.
+    /// </summary>
     public async Task<IPage> OpenAsync(string path, bool signedIn = true, ColorScheme scheme = ColorScheme.Light)
     {
-        if (_open is not null) await _open.DisposeAsync();
+        if (_open is not null)
+            await _open.DisposeAsync();
         var context = await NewContextAsync(scheme, signedIn ? _session : null);
         var page = await context.NewPageAsync();
         if (signedIn)
@@ -60,7 +74,12 @@ public sealed class ConsoleFixture : IAsyncLifetime
             page.Console += (_, message) =>
             {
                 // What is refused is an answer of 400 or 422, which browsers log and the page tells.
-                if (message.Type is "error" or "warning" && !message.Text.Contains("400", StringComparison.Ordinal) && !message.Text.Contains("422", StringComparison.Ordinal)) _complaints.Enqueue($"{path}: {message.Text}");
+                if (
+                    message.Type is "error" or "warning"
+                    && !message.Text.Contains("400", StringComparison.Ordinal)
+                    && !message.Text.Contains("422", StringComparison.Ordinal)
+                )
+                    _complaints.Enqueue($"{path}: {message.Text}");
             };
             page.PageError += (_, error) => _complaints.Enqueue($"{path}: {error}");
         }
@@ -73,14 +92,23 @@ public sealed class ConsoleFixture : IAsyncLifetime
     public async ValueTask DisposeAsync()
     {
         // Each of them is missing where the start before it failed.
-        if (_browser is not null) await _browser.DisposeAsync();
+        if (_browser is not null)
+            await _browser.DisposeAsync();
         _playwright?.Dispose();
-        if (Service is not null) await Service.DisposeAsync();
+        if (Service is not null)
+            await Service.DisposeAsync();
     }
 
     private async Task<IBrowserContext> NewContextAsync(ColorScheme scheme, string? session)
     {
-        var context = await _browser!.NewContextAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 }, ColorScheme = scheme, StorageState = session });
+        var context = await _browser!.NewContextAsync(
+            new()
+            {
+                ViewportSize = new() { Width = 1280, Height = 800 },
+                ColorScheme = scheme,
+                StorageState = session,
+            }
+        );
         context.SetDefaultTimeout(15_000);
         _open = context;
         return context;

@@ -21,7 +21,11 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
         await page.Locator(".strip a.is-not-ready").ClickAsync();
         await Assertions.Expect(page).ToHaveURLAsync(new System.Text.RegularExpressions.Regex("/plans/winter-crossing\\?status=not-ready"));
         await Assertions.Expect(page.Locator("td .status.is-not-ready").First).ToBeVisibleAsync();
-        Assert.Equal(0, await page.Locator("td .status:not(.is-not-ready)").CountAsync() - await page.Locator(".tally .status:not(.is-not-ready)").CountAsync());
+        Assert.Equal(
+            0,
+            await page.Locator("td .status:not(.is-not-ready)").CountAsync()
+                - await page.Locator(".tally .status:not(.is-not-ready)").CountAsync()
+        );
     }
 
     [Fact]
@@ -83,7 +87,10 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
         var page = await demo.OpenAsync("/exposure");
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("3 out of support");
         await Assertions.Expect(page.Locator("td.over").First).ToContainTextAsync("days ago");
-        await page.Locator("tr", new() { HasText = "Brae Server 4" }).Filter(new() { HasText = "Standard" }).GetByRole(AriaRole.Link).ClickAsync();
+        await page.Locator("tr", new() { HasText = "Brae Server 4" })
+            .Filter(new() { HasText = "Standard" })
+            .GetByRole(AriaRole.Link)
+            .ClickAsync();
         await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("2 machines match");
     }
 
@@ -104,7 +111,8 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
         await Assertions.Expect(page.Locator("#tally .sum")).ToContainTextAsync("240");
         var view = await demo.Service.Client.OutcomesAsync(Plan, Stop);
         await page.ReloadAsync();
-        foreach (var (status, count) in view.Tally) await Assertions.Expect(page.Locator($"[data-status='{status}']")).ToHaveTextAsync($"{count}");
+        foreach (var (status, count) in view.Tally)
+            await Assertions.Expect(page.Locator($"[data-status='{status}']")).ToHaveTextAsync($"{count}");
         await GoOnAsync();
     }
 
@@ -190,7 +198,10 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
             await Assertions.Expect(page.Locator("h1")).ToBeVisibleAsync();
             await Assertions.Expect(page.Locator(".loading")).ToHaveCountAsync(0);
             Assert.Equal(1280, await page.EvaluateAsync<int>("document.documentElement.scrollWidth"));
-            Assert.True(await page.EvaluateAsync<double>(LeastContrast) >= 4.5, $"contrast on {path} in {scheme}: {await page.EvaluateAsync<double>(LeastContrast)}");
+            Assert.True(
+                await page.EvaluateAsync<double>(LeastContrast) >= 4.5,
+                $"contrast on {path} in {scheme}: {await page.EvaluateAsync<double>(LeastContrast)}"
+            );
             Assert.Empty(demo.Complaints);
         }
     }
@@ -198,22 +209,32 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     /// <summary>The least contrast of the main texts against what is behind each, by WCAG 2.2's formula.</summary>
     private const string LeastContrast = """
         (() => {
-          const light = (c) => { const [r, g, b] = c.match(/[\d.]+/g).map(Number).map((v) => { v /= 255; return v <= 0.03928 ? v / 12.92 : ((v + 0.055) / 1.055) ** 2.4; }); return 0.2126 * r + 0.7152 * g + 0.0722 * b; };
+          const linear = (v) => (v / 255 <= 0.03928 ? v / 255 / 12.92 : ((v / 255 + 0.055) / 1.055) ** 2.4);
+          const light = (c) => { const [r, g, b] = c.match(/[\d.]+/g).map(Number).map(linear); return 0.2126 * r + 0.7152 * g + 0.0722 * b; };
           const ratio = (a, b) => { const [x, y] = [light(a), light(b)].sort((p, q) => q - p); return (x + 0.05) / (y + 0.05); };
-          const behind = (e) => { for (let n = e; n; n = n.parentElement) { const c = getComputedStyle(n).backgroundColor; if (/^rgb\(/.test(c)) return c; } };
-          return Math.min(...[...document.querySelectorAll('h1, .under, .quiet, td, main a:not(.strip a), .status')].map((e) => ratio(getComputedStyle(e).color, behind(e))));
+          const behind = (e) => {
+            for (let n = e; n; n = n.parentElement) { const c = getComputedStyle(n).backgroundColor; if (/^rgb\(/.test(c)) return c; }
+          };
+          const texts = [...document.querySelectorAll('h1, .under, .quiet, td, main a:not(.strip a), .status')];
+          return Math.min(...texts.map((e) => ratio(getComputedStyle(e).color, behind(e))));
         })()
         """;
 
     private async Task HoldAsync()
     {
-        if ((await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Held is null) await demo.Service.Client.HoldAsync(Plan, "the sums are compared", Stop);
+        if ((await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Held is null)
+            await demo.Service.Client.HoldAsync(Plan, "the sums are compared", Stop);
         // What is running goes on to its end first; at this pace a slow machine takes four minutes until it is overdue and parked.
-        await Eventually.TrueAsync(async () => (await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Tally["running"] == 0, TimeSpan.FromMinutes(6), () => "nothing is running");
+        await Eventually.TrueAsync(
+            async () => (await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Tally["running"] == 0,
+            TimeSpan.FromMinutes(6),
+            () => "nothing is running"
+        );
     }
 
     private async Task GoOnAsync()
     {
-        if ((await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Held is not null) await demo.Service.Client.StartAsync(Plan, Stop);
+        if ((await demo.Service.Client.PlanAsync(Plan, Stop)).Plan.Held is not null)
+            await demo.Service.Client.StartAsync(Plan, Stop);
     }
 }

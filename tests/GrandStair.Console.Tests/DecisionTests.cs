@@ -15,7 +15,9 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         var page = await small.OpenAsync("/runs?status=parked");
         await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("1 parked: waiting for a decision");
         await page.Locator("tbody tr a").First.ClickAsync();
-        await Assertions.Expect(page.Locator(".parked-box")).ToContainTextAsync("the gate is blocked: Mains power (found: power.mains = no)");
+        await Assertions
+            .Expect(page.Locator(".parked-box"))
+            .ToContainTextAsync("the gate is blocked: Mains power (found: power.mains = no)");
         await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Roll back to the previous release" })).ToHaveCountAsync(0);
         await page.GetByRole(AriaRole.Button, new() { Name = "Cancel this upgrade" }).ClickAsync();
         await page.GetByLabel("Why").FillAsync("the ship has left");
@@ -31,7 +33,11 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     public async Task A_file_is_previewed_before_it_is_imported_and_its_problems_are_counted()
     {
         var file = Path.Combine(small.Service.Data, "annexe.csv");
-        await File.WriteAllTextAsync(file, "name,site,connection,hardware.memory\nannexe-1,Annexe,simulated,16 GiB\nannexe-2,Annexe,simulated,lots\n", Stop);
+        await File.WriteAllTextAsync(
+            file,
+            "name,site,connection,hardware.memory\nannexe-1,Annexe,simulated,16 GiB\nannexe-2,Annexe,simulated,lots\n",
+            Stop
+        );
         var page = await small.OpenAsync("/fleet");
         await page.GetByRole(AriaRole.Link, new() { Name = "Import machines" }).ClickAsync();
         await page.Locator("input[type=file]").First.SetInputFilesAsync(file);
@@ -47,7 +53,10 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await Assertions.Expect(page.Locator("main")).ToContainTextAsync("Added 2 machines and updated 0");
         Assert.Equal(2, (await small.Service.Client.MachinesAsync("annexe", 5, Stop)).Total);
 
-        await page.GetByRole(AriaRole.Button, new() { NameRegex = new("^Undo the import of") }).First.ClickAsync();
+        // The newest row is the one of this import once the list has been read again.
+        await page.GetByRole(AriaRole.Row, new() { NameRegex = new(" annexe.csv ") })
+            .GetByRole(AriaRole.Button, new() { NameRegex = new("^Undo the import of") })
+            .ClickAsync();
         await Assertions.Expect(page.GetByRole(AriaRole.Dialog)).ToContainTextAsync("2 machines that it added leave the fleet");
         await page.GetByLabel("Why").FillAsync("the wrong annexe");
         await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Undo this import" }).ClickAsync();
@@ -59,7 +68,11 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     public async Task Machines_are_removed_one_by_one_or_all_that_match_and_restored()
     {
         var file = Path.Combine(small.Service.Data, "gone.csv");
-        await File.WriteAllTextAsync(file, "name,site,connection\ngone-1,Pier,simulated\ngone-2,Pier,simulated\ngone-3,Pier,simulated\n", Stop);
+        await File.WriteAllTextAsync(
+            file,
+            "name,site,connection\ngone-1,Pier,simulated\ngone-2,Pier,simulated\ngone-3,Pier,simulated\n",
+            Stop
+        );
         await small.Service.OkAsync("fleet", "import", file);
         var page = await small.OpenAsync("/machines/gone-1");
         await page.GetByRole(AriaRole.Button, new() { Name = "Remove from fleet …" }).ClickAsync();
@@ -86,12 +99,15 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     public async Task Times_in_a_refusal_are_shown_in_the_viewers_zone_which_is_named()
     {
         var page = await small.OpenAsync("/fleet", zone: "Asia/Kolkata");
-        await page.RouteAsync("**/api/v1/machines/desk-1", route => route.FulfillAsync(new()
-        {
-            Status = 409,
-            ContentType = "application/problem+json",
-            Body = """{"type":"refused","status":409,"detail":"desk-1 can begin between 2027-01-18 22:37 and 2027-01-19 03:00 UTC."}""",
-        }));
+        await page.RouteAsync("**/api/v1/machines/desk-1", route => route.FulfillAsync(
+                new()
+                {
+                    Status = 409,
+                    ContentType = "application/problem+json",
+                    Body =
+                        """{"type":"refused","status":409,"detail":"desk-1 can begin between 2027-01-18 22:37 and 2027-01-19 03:00 UTC."}""",
+                }
+            ));
         await page.GotoAsync(new Uri(small.Service.Url, "/machines/desk-1").ToString());
         await Assertions.Expect(page.Locator(".problem")).ToContainTextAsync("19 Jan 2027 04:07 GMT+5:30 and");
         await Assertions.Expect(page.Locator(".problem")).ToContainTextAsync("19 Jan 2027 08:30 GMT+5:30.");
@@ -101,7 +117,15 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     public async Task A_draft_is_deleted_from_its_page()
     {
         var file = Path.Combine(small.Service.Data, "draft.yaml");
-        await File.WriteAllTextAsync(file, (await small.Service.Client.PlanAsync("small", Stop)).Body.Replace("plan: small", "plan: second-thoughts", StringComparison.Ordinal), Stop);
+        await File.WriteAllTextAsync(
+            file,
+            (await small.Service.Client.PlanAsync("small", Stop)).Body.Replace(
+                "plan: small",
+                "plan: second-thoughts",
+                StringComparison.Ordinal
+            ),
+            Stop
+        );
         await small.Service.OkAsync("plan", "create", file);
         var page = await small.OpenAsync("/plans/second-thoughts");
         await page.GetByRole(AriaRole.Button, new() { Name = "Delete this draft …" }).ClickAsync();
@@ -122,7 +146,9 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await page.GetByRole(AriaRole.Dialog).GetByRole(AriaRole.Button, new() { Name = "Exempt" }).ClickAsync();
         await Assertions.Expect(row).ToHaveCountAsync(0);
         await page.GetByRole(AriaRole.Link, new() { Name = "show all" }).ClickAsync();
-        await Assertions.Expect(page.Locator("tr", new() { HasText = "desk-3" })).ToContainTextAsync("replaced: a new machine is on order (admin)");
+        await Assertions
+            .Expect(page.Locator("tr", new() { HasText = "desk-3" }))
+            .ToContainTextAsync("replaced: a new machine is on order (admin)");
     }
 
     [Fact]
@@ -142,7 +168,8 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await using var own = await SmallDemo.StartAsync(started: false);
         var file = Path.Combine(own.Service.Data, "agent.csv");
         await File.WriteAllTextAsync(file, "name,hardware.memory\ndesk-3,4 GiB\n", Stop);
-        await using (var stream = File.OpenRead(file)) await own.Service.Client.ImportAsync(stream, new("agent", "now"), dry: false, Stop);
+        await using (var stream = File.OpenRead(file))
+            await own.Service.Client.ImportAsync(stream, new("agent", "now"), dry: false, Stop);
         var page = await small.OpenAsync("/machines/desk-3", own.Service);
         var memory = page.Locator(".check", new() { HasText = "At least 8 GiB of memory" });
         await Assertions.Expect(memory.Locator(".explain")).ToContainTextAsync("hardware.memory = 4 GiB");
@@ -159,7 +186,8 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await using var own = await SmallDemo.StartAsync(started: false);
         var file = Path.Combine(own.Service.Data, "agent.csv");
         await File.WriteAllTextAsync(file, "name,disk.system.free\ndesk-1,20 GiB\n", Stop);
-        await using (var stream = File.OpenRead(file)) await own.Service.Client.ImportAsync(stream, new("agent", "now"), dry: false, Stop);
+        await using (var stream = File.OpenRead(file))
+            await own.Service.Client.ImportAsync(stream, new("agent", "now"), dry: false, Stop);
         var page = await small.OpenAsync("/machines/desk-1", own.Service);
         var check = page.Locator(".check", new() { HasText = "32 GiB free on the system volume" });
         await check.GetByRole(AriaRole.Button, new() { Name = "Waive" }).ClickAsync();
@@ -184,8 +212,14 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     {
         await using var own = await SmallDemo.StartAsync(started: false);
         var file = Path.Combine(own.Service.Data, "evil.csv");
-        await File.WriteAllTextAsync(file, "name,connection,os.product,hardware.model\nevil,simulated,Brae Desktop,\"<img src=x onerror=\"\"document.title='owned'\"\"> \u001b[31m =1+1\"\n", Stop);
-        await using (var stream = File.OpenRead(file)) await own.Service.Client.ImportAsync(stream, new("agent", "now"), dry: false, Stop);
+        await File.WriteAllTextAsync(
+            file,
+            "name,connection,os.product,hardware.model\nevil,simulated,Brae Desktop,\"<img src=x "
+                + "onerror=\"\"document.title='owned'\"\"> \u001b[31m =1+1\"\n",
+            Stop
+        );
+        await using (var stream = File.OpenRead(file))
+            await own.Service.Client.ImportAsync(stream, new("agent", "now"), dry: false, Stop);
         var page = await small.OpenAsync("/machines/evil", own.Service);
         await Assertions.Expect(page.Locator("tr", new() { HasText = "hardware.model" })).ToContainTextAsync("<img src=x onerror=");
         await Assertions.Expect(page.Locator("main img")).ToHaveCountAsync(0);
@@ -208,7 +242,21 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await Assertions.Expect(page.Locator("h1")).ToBeVisibleAsync();
         await page.Keyboard.PressAsync("Tab");
         await Assertions.Expect(page.Locator(".skip")).ToBeFocusedAsync();
-        foreach (var name in new[] { "Grand Stair", "Overview", "Fleet", "Exposure", "Readiness", "Plans", "Runs", "Outcomes", "Access", "Audit" })
+        foreach (
+            var name in new[]
+            {
+                "Grand Stair",
+                "Overview",
+                "Fleet",
+                "Exposure",
+                "Readiness",
+                "Plans",
+                "Runs",
+                "Outcomes",
+                "Access",
+                "Audit",
+            }
+        )
         {
             await page.Keyboard.PressAsync("Tab");
             await Assertions.Expect(page.Locator(":focus")).ToHaveTextAsync(name);

@@ -43,11 +43,14 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await page.GetByRole(AriaRole.Button, new() { Name = "First · " }).ClickAsync();
         await SayAsync(page, "Maximum number", "2");
         await SayAsync(page, "Begins not before (UTC)", "2027-02-08 18:00");
-        await page.GetByRole(AriaRole.Combobox, new() { Name = "Members (empty: all remaining machines)" }).FillAsync("group in (\"office\", \"ticket-desk\")");
+        await page.GetByRole(AriaRole.Combobox, new() { Name = "Members (empty: all remaining machines)" })
+            .FillAsync("group in (\"office\", \"ticket-desk\")");
         await SayAsync(page, "Change record", "");
         await page.GetByRole(AriaRole.Button, new() { Name = "Remove window 2" }).ClickAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = "Add a freeze" }).ClickAsync();
-        await page.GetByRole(AriaRole.Button, new() { Name = "freeze, empty" }).Or(page.GetByRole(AriaRole.Button, new() { Name = "Europe/London", Exact = true })).First.WaitForAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "freeze, empty" })
+            .Or(page.GetByRole(AriaRole.Button, new() { Name = "Europe/London", Exact = true }))
+            .First.WaitForAsync();
         await SayAsync(page, "Why", "Stocktaking");
         await TagAsync(page, "Days", "2027-02-10..2027-02-12");
         await page.GetByLabel("Requires approval by someone else").CheckAsync();
@@ -65,12 +68,22 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
             .Replace("all: 4, site: 2", "all: 9", StringComparison.Ordinal)
             .Replace("    count: 3\n", "    count: 2\n    not-before: 2027-02-08 18:00\n", StringComparison.Ordinal)
             .Replace("members: group = \"office\"", "members: group in (\"office\", \"ticket-desk\")", StringComparison.Ordinal)
-            .Replace("methods:\n", "methods:\n  - update-channel\n", StringComparison.Ordinal).Replace("  - { name: Rest } # all others\n", "", StringComparison.Ordinal)
+            .Replace("methods:\n", "methods:\n  - update-channel\n", StringComparison.Ordinal)
+            .Replace("  - { name: Rest } # all others\n", "", StringComparison.Ordinal)
             .Replace("waves:\n", "waves:\n  - { name: Rest } # all others\n", StringComparison.Ordinal)
-            .Replace("  # The quay is lit at night.\n  - { groups: [ticket-desk], zone: Europe/London, weekly: [\"Mon-Fri 22:00-04:00\"] }\n", "", StringComparison.Ordinal)
-            .Replace("change-record: NF-11\n", "", StringComparison.Ordinal).TrimEnd();
+            .Replace(
+                "  # The quay is lit at night.\n  - { groups: [ticket-desk], zone: Europe/London, weekly: [\"Mon-Fri 22:00-04:00\"] }\n",
+                "",
+                StringComparison.Ordinal
+            )
+            .Replace("change-record: NF-11\n", "", StringComparison.Ordinal)
+            .TrimEnd();
         var text = await Text(page).InputValueAsync();
-        Assert.Equal($"{expected}\nfreezes: [{{ zone: Europe/London, days: [2027-02-10..2027-02-12], why: Stocktaking }}]\napproval: {{ by: [board] }}", text.TrimEnd());
+        Assert.Equal(
+            $"{expected}\nfreezes: [{{ zone: Europe/London, days: [2027-02-10..2027-02-12], why: Stocktaking }}]\napproval: {{ by: "
+                + $"[board] }}",
+            text.TrimEnd()
+        );
 
         await Assertions.Expect(Changes(page).Locator(".lines")).ToContainTextAsync("+ limits: { all: 9 }");
         await Assertions.Expect(Changes(page)).ToContainTextAsync("in time for 31 March");
@@ -92,23 +105,41 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
     {
         var page = await EditAsync("by-text");
         var text = await Text(page).InputValueAsync();
-        await Text(page).FillAsync(text.Replace("soak: 1 d", "soka: 1 d", StringComparison.Ordinal).Replace("all: 4", "all: none", StringComparison.Ordinal));
+        await Text(page)
+            .FillAsync(
+                text.Replace("soak: 1 d", "soka: 1 d", StringComparison.Ordinal).Replace("all: 4", "all: none", StringComparison.Ordinal)
+            );
         await Assertions.Expect(Changes(page)).ToContainTextAsync("did you mean 'soak'?");
         await Assertions.Expect(Changes(page)).ToContainTextAsync("'all' is 'none'; expected a whole number of at least 1.");
         await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Load it as revision 2" })).ToBeDisabledAsync();
         await Changes(page).GetByRole(AriaRole.Button, new() { Name = "line 16" }).ClickAsync();
-        Assert.StartsWith("none", await page.EvaluateAsync<string>("() => { const t = document.activeElement; return t.value.slice(t.selectionStart, t.selectionEnd); }"), StringComparison.Ordinal);
+        Assert.StartsWith(
+            "none",
+            await page.EvaluateAsync<string>(
+                "() => { const t = document.activeElement; return t.value.slice(t.selectionStart, t.selectionEnd); }"
+            ),
+            StringComparison.Ordinal
+        );
         await Text(page).FillAsync("{ this is: no plan");
         await Assertions.Expect(Changes(page)).ToContainTextAsync("This is not YAML");
-        await Text(page).FillAsync(text.Replace("all: 4", "all: 7", StringComparison.Ordinal).Replace("{ name: Rest }", "{ name: Rest, approval: yes }", StringComparison.Ordinal));
+        await Text(page)
+            .FillAsync(
+                text.Replace("all: 4", "all: 7", StringComparison.Ordinal)
+                    .Replace("{ name: Rest }", "{ name: Rest, approval: yes }", StringComparison.Ordinal)
+            );
         await Assertions.Expect(page.GetByLabel("In the whole plan")).ToHaveValueAsync("7");
-        await page.GetByRole(AriaRole.Button, new() { Name = "Rest", Exact = true }).Or(page.GetByRole(AriaRole.Button, new() { Name = "Rest · " })).First.ClickAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Rest", Exact = true })
+            .Or(page.GetByRole(AriaRole.Button, new() { Name = "Rest · " }))
+            .First.ClickAsync();
         await Assertions.Expect(page.GetByLabel("Needs its own approval")).ToBeCheckedAsync();
 
         // Somebody else was quicker: nothing of his is lost, and he who is late is told.
         await Assertions.Expect(page.GetByRole(AriaRole.Button, new() { Name = "Load it as revision 2" })).ToBeEnabledAsync();
-        using (var other = new MemoryStream(Encoding.UTF8.GetBytes(text.Replace("all: 4", "all: 5", StringComparison.Ordinal)))) await demo.Service.Client.LoadPlanAsync("by-text", other, "quicker", 1, Stop);
-        await Assertions.Expect(page.GetByText("admin has loaded revision 2 meanwhile; your draft will not overwrite it.")).ToBeVisibleAsync();
+        using (var other = new MemoryStream(Encoding.UTF8.GetBytes(text.Replace("all: 4", "all: 5", StringComparison.Ordinal))))
+            await demo.Service.Client.LoadPlanAsync("by-text", other, "quicker", 1, Stop);
+        await Assertions
+            .Expect(page.GetByText("admin has loaded revision 2 meanwhile; your draft will not overwrite it."))
+            .ToBeVisibleAsync();
         await page.GetByRole(AriaRole.Button, new() { Name = "Load it as revision 2" }).ClickAsync();
         await page.GetByRole(AriaRole.Dialog).GetByLabel("Why").FillAsync("slower");
         await page.GetByRole(AriaRole.Button, new() { Name = "Load it", Exact = true }).ClickAsync();
@@ -179,7 +210,10 @@ public sealed class EditTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await dialog.GetByLabel("Why").FillAsync("it does not move");
         await dialog.GetByRole(AriaRole.Button, new() { Name = "Load it" }).ClickAsync();
         await Assertions.Expect(dialog).ToHaveCountAsync(0);
-        Assert.Equal(Body.Replace("NAME", "dragged", StringComparison.Ordinal), (await demo.Service.Client.PlanAsync("dragged", Stop)).Body);
+        Assert.Equal(
+            Body.Replace("NAME", "dragged", StringComparison.Ordinal),
+            (await demo.Service.Client.PlanAsync("dragged", Stop)).Body
+        );
     }
 
     [Fact]

@@ -41,7 +41,9 @@ public sealed class PageTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await Assertions.Expect(version.Locator(".history li").Last).ToContainTextAsync("6");
         await version.GetByRole(AriaRole.Button).ClickAsync();
         await Assertions.Expect(version.Locator(".history")).ToHaveCountAsync(0);
-        var download = await page.RunAndWaitForDownloadAsync(() => page.GetByRole(AriaRole.Link, new() { Name = "Download support bundle" }).ClickAsync());
+        var download = await page.RunAndWaitForDownloadAsync(() =>
+            page.GetByRole(AriaRole.Link, new() { Name = "Download support bundle" }).ClickAsync()
+        );
         using var pack = System.IO.Compression.ZipFile.OpenRead(await download.PathAsync());
         Assert.Contains(pack.Entries, e => e.Length > 500 && e.FullName.EndsWith(".html", StringComparison.Ordinal));
         await page.GetByRole(AriaRole.Link, new() { NameRegex = new("^run r") }).First.ClickAsync();
@@ -60,7 +62,13 @@ public sealed class PageTests(ConsoleFixture demo) : IClassFixture<ConsoleFixtur
         await Assertions.Expect(page).ToHaveURLAsync(new Regex($"status={status}"));
         var chosen = page.Locator($".targets a[href$='={status}']");
         var rows = page.Locator("tbody tr");
-        await Eventually.TrueAsync(async () => int.Parse((await chosen.InnerTextAsync()).Split(' ', '\n')[0], System.Globalization.CultureInfo.InvariantCulture) == await rows.CountAsync(), TimeSpan.FromSeconds(15), () => "there are as many as are counted");
+        await Eventually.TrueAsync(
+            async () =>
+                int.Parse((await chosen.InnerTextAsync()).Split(' ', '\n')[0], System.Globalization.CultureInfo.InvariantCulture)
+                == await rows.CountAsync(),
+            TimeSpan.FromSeconds(15),
+            () => "there are as many as are counted"
+        );
         Assert.True(await rows.CountAsync() > 0);
         await Assertions.Expect(page.Locator($"tbody .status:not(.is-{status})")).ToHaveCountAsync(0);
         await rows.First.GetByRole(AriaRole.Link).First.ClickAsync();

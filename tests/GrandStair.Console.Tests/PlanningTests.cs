@@ -6,7 +6,9 @@ using Xunit;
 
 namespace GrandStair.Console.Tests;
 
-/// <summary>Plans in the console: whether they end in time, what a pilot stands for, sites over time, and their calendars as others read them.</summary>
+/// <summary>
+/// Plans in the console: whether they end in time, what a pilot stands for, sites over time, and their calendars as others read them.
+/// </summary>
 public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFixture>
 {
     private const string Plan = "winter-crossing";
@@ -62,7 +64,9 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         await page.GetByRole(AriaRole.Button, new() { Name = "Move", Exact = true }).Last.ClickAsync();
         await Assertions.Expect(page.GetByRole(AriaRole.Dialog)).ToHaveCountAsync(0);
         await page.GotoAsync(new Uri(demo.Service.Url, $"/plans/{Plan}?wave=2").ToString());
-        await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name })).ToContainTextAsync("Moved here by planner: it is ashore this month.");
+        await Assertions
+            .Expect(page.Locator("tbody tr", new() { HasText = name }))
+            .ToContainTextAsync("Moved here by planner: it is ashore this month.");
     }
 
     [Fact]
@@ -92,7 +96,9 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         await Assertions.Expect(dialog).ToHaveCountAsync(0);
         await page.GotoAsync(new Uri(demo.Service.Url, $"/plans/{Plan}").ToString());
         await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name })).ToContainTextAsync($"{wanted}");
-        await Assertions.Expect(page.Locator("tbody tr", new() { HasText = name }).Locator("[title^='Scheduled by planner']")).ToContainTextAsync("manual");
+        await Assertions
+            .Expect(page.Locator("tbody tr", new() { HasText = name }).Locator("[title^='Scheduled by planner']"))
+            .ToContainTextAsync("manual");
     }
 
     [Fact]
@@ -131,26 +137,39 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
     public async Task Our_calendars_say_the_same_to_an_independent_parser()
     {
         var file = Path.Combine(demo.Service.Data, "slots.ics");
-        async Task<MemberRow[]> TimedAsync() => [.. (await demo.Service.Client.MembersAsync(Plan, null, null, null, 1000, Stop)).Items.Where(m => (m.SlotStart ?? m.PlannedStart) is not null)];
+        async Task<MemberRow[]> TimedAsync() =>
+            [
+                .. (await demo.Service.Client.MembersAsync(Plan, null, null, null, 1000, Stop)).Items.Where(m =>
+                    (m.SlotStart ?? m.PlannedStart) is not null
+                ),
+            ];
         var timed = await TimedAsync();
         // What is scheduled changes as things happen: the calendar is one of a time at which nothing did.
         await Eventually.TrueAsync(
             async () =>
             {
                 await using (var slots = await demo.Service.Client.SlotsAsync(Plan, "ics", null, null, null, null, Stop))
-                await using (var to = File.Create(file)) await slots.CopyToAsync(to, Stop);
+                await using (var to = File.Create(file))
+                    await slots.CopyToAsync(to, Stop);
                 var before = timed;
                 timed = await TimedAsync();
-                return timed.Select(m => (m.Id, m.SlotStart ?? m.PlannedStart)).SequenceEqual(before.Select(m => (m.Id, m.SlotStart ?? m.PlannedStart)));
+                return timed
+                    .Select(m => (m.Id, m.SlotStart ?? m.PlannedStart))
+                    .SequenceEqual(before.Select(m => (m.Id, m.SlotStart ?? m.PlannedStart)));
             },
             TimeSpan.FromSeconds(30),
-            () => "nothing is scheduled anew while the calendar is fetched");
+            () => "nothing is scheduled anew while the calendar is fetched"
+        );
         var read = await ReadAsync("events", file);
         Assert.Equal(timed.Length, read.GetArrayLength());
         foreach (var e in read.EnumerateArray())
         {
             var member = timed.Single(m => e.GetProperty("uid").GetString() == $"{m.Id}@{Plan}.grandstair");
-            Assert.Equal((member.SlotStart ?? member.PlannedStart)!.Value.UtcDateTime, e.GetProperty("start").GetDateTime().ToUniversalTime(), TimeSpan.FromSeconds(1));
+            Assert.Equal(
+                (member.SlotStart ?? member.PlannedStart)!.Value.UtcDateTime,
+                e.GetProperty("start").GetDateTime().ToUniversalTime(),
+                TimeSpan.FromSeconds(1)
+            );
             Assert.Equal(member.Site, e.GetProperty("where").GetString());
             Assert.StartsWith(member.Name, e.GetProperty("summary").GetString(), StringComparison.Ordinal);
         }
@@ -162,12 +181,32 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         // The 20th Monday of a year is not among them: the other parser does not know it.
         string[] rules =
         [
-            "FREQ=DAILY;COUNT=10", "FREQ=DAILY;UNTIL=19971224T000000", "FREQ=DAILY;INTERVAL=2;COUNT=40", "FREQ=DAILY;INTERVAL=10;COUNT=5", "FREQ=YEARLY;UNTIL=20000131T140000;BYMONTH=1;BYDAY=SU,MO,TU,WE,TH,FR,SA",
-            "FREQ=WEEKLY;COUNT=10", "FREQ=WEEKLY;INTERVAL=2;WKST=SU;COUNT=20", "FREQ=WEEKLY;COUNT=10;WKST=SU;BYDAY=TU,TH", "FREQ=WEEKLY;INTERVAL=2;UNTIL=19971224T000000;WKST=SU;BYDAY=MO,WE,FR",
-            "FREQ=WEEKLY;INTERVAL=2;COUNT=8;WKST=SU;BYDAY=TU,TH", "FREQ=MONTHLY;COUNT=10;BYDAY=1FR", "FREQ=MONTHLY;INTERVAL=2;COUNT=10;BYDAY=1SU,-1SU", "FREQ=MONTHLY;COUNT=6;BYDAY=-2MO", "FREQ=MONTHLY;BYMONTHDAY=-3;COUNT=12",
-            "FREQ=MONTHLY;COUNT=10;BYMONTHDAY=2,15", "FREQ=MONTHLY;COUNT=10;BYMONTHDAY=1,-1", "FREQ=MONTHLY;INTERVAL=18;COUNT=10;BYMONTHDAY=10,11,12,13,14,15", "FREQ=MONTHLY;INTERVAL=2;BYDAY=TU;COUNT=20",
-            "FREQ=YEARLY;COUNT=10;BYMONTH=6,7", "FREQ=YEARLY;INTERVAL=2;COUNT=10;BYMONTH=1,2,3", "FREQ=YEARLY;BYMONTH=3;BYDAY=TH;COUNT=12", "FREQ=YEARLY;BYDAY=TH;BYMONTH=6,7,8;COUNT=20",
-            "FREQ=MONTHLY;BYDAY=FR;BYMONTHDAY=13;COUNT=5", "FREQ=MONTHLY;BYDAY=SA;BYMONTHDAY=7,8,9,10,11,12,13;COUNT=10", "FREQ=MONTHLY;BYDAY=TU,WE,TH;BYSETPOS=3", "FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-2",
+            "FREQ=DAILY;COUNT=10",
+            "FREQ=DAILY;UNTIL=19971224T000000",
+            "FREQ=DAILY;INTERVAL=2;COUNT=40",
+            "FREQ=DAILY;INTERVAL=10;COUNT=5",
+            "FREQ=YEARLY;UNTIL=20000131T140000;BYMONTH=1;BYDAY=SU,MO,TU,WE,TH,FR,SA",
+            "FREQ=WEEKLY;COUNT=10",
+            "FREQ=WEEKLY;INTERVAL=2;WKST=SU;COUNT=20",
+            "FREQ=WEEKLY;COUNT=10;WKST=SU;BYDAY=TU,TH",
+            "FREQ=WEEKLY;INTERVAL=2;UNTIL=19971224T000000;WKST=SU;BYDAY=MO,WE,FR",
+            "FREQ=WEEKLY;INTERVAL=2;COUNT=8;WKST=SU;BYDAY=TU,TH",
+            "FREQ=MONTHLY;COUNT=10;BYDAY=1FR",
+            "FREQ=MONTHLY;INTERVAL=2;COUNT=10;BYDAY=1SU,-1SU",
+            "FREQ=MONTHLY;COUNT=6;BYDAY=-2MO",
+            "FREQ=MONTHLY;BYMONTHDAY=-3;COUNT=12",
+            "FREQ=MONTHLY;COUNT=10;BYMONTHDAY=2,15",
+            "FREQ=MONTHLY;COUNT=10;BYMONTHDAY=1,-1",
+            "FREQ=MONTHLY;INTERVAL=18;COUNT=10;BYMONTHDAY=10,11,12,13,14,15",
+            "FREQ=MONTHLY;INTERVAL=2;BYDAY=TU;COUNT=20",
+            "FREQ=YEARLY;COUNT=10;BYMONTH=6,7",
+            "FREQ=YEARLY;INTERVAL=2;COUNT=10;BYMONTH=1,2,3",
+            "FREQ=YEARLY;BYMONTH=3;BYDAY=TH;COUNT=12",
+            "FREQ=YEARLY;BYDAY=TH;BYMONTH=6,7,8;COUNT=20",
+            "FREQ=MONTHLY;BYDAY=FR;BYMONTHDAY=13;COUNT=5",
+            "FREQ=MONTHLY;BYDAY=SA;BYMONTHDAY=7,8,9,10,11,12,13;COUNT=10",
+            "FREQ=MONTHLY;BYDAY=TU,WE,TH;BYSETPOS=3",
+            "FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-2",
         ];
         const string start = "1997-09-02T09:00:00";
         var file = Path.Combine(demo.Service.Data, "rules.txt");
@@ -175,11 +214,21 @@ public sealed class PlanningTests(ConsoleFixture demo) : IClassFixture<ConsoleFi
         var theirs = (await ReadAsync("rules", file)).EnumerateArray().ToArray();
         foreach (var (rule, found) in rules.Zip(theirs))
         {
-            var calendar = CalendarFile.Parse($"BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:-//test//EN\nBEGIN:VEVENT\nUID:one\nDTSTAMP:19970101T000000Z\nDTSTART:19970902T090000\nDURATION:PT1H\nRRULE:{rule}\nEND:VEVENT\nEND:VCALENDAR\n", "rule.ics");
+            var calendar = CalendarFile.Parse(
+                $"BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:-//test//EN\nBEGIN:VEVENT\nUID:one\nDTSTAMP:19970101T000000Z\n"
+                    + $"DTSTART:19970902T090000\nDURATION:PT1H\nRRULE:{rule}\nEND:VEVENT\nEND:VCALENDAR\n",
+                "rule.ics"
+            );
             var begin = new DateTimeOffset(1997, 8, 1, 0, 0, 0, TimeSpan.Zero);
-            var ours = calendar.Between(begin, begin.AddYears(25), NodaTime.DateTimeZone.Utc).Select(s => s.From.UtcDateTime.ToString("yyyy-MM-ddTHH:mm:ss", System.Globalization.CultureInfo.InvariantCulture)).Order(StringComparer.Ordinal);
+            var ours = calendar
+                .Between(begin, begin.AddYears(25), NodaTime.DateTimeZone.Utc)
+                .Select(s => s.From.UtcDateTime.ToString("yyyy-MM-ddTHH:mm:ss", System.Globalization.CultureInfo.InvariantCulture))
+                .Order(StringComparer.Ordinal);
             // That the first event counts even where the rule leaves it out is said otherwise by each; all others have to agree.
-            Assert.Equal((rule, string.Join(' ', found.EnumerateArray().Select(f => f.GetString()).Where(f => f != start).Take(39))), (rule, string.Join(' ', ours.Where(o => o != start).Take(39))));
+            Assert.Equal(
+                (rule, string.Join(' ', found.EnumerateArray().Select(f => f.GetString()).Where(f => f != start).Take(39))),
+                (rule, string.Join(' ', ours.Where(o => o != start).Take(39)))
+            );
         }
     }
 

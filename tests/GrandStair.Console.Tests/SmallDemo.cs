@@ -37,9 +37,14 @@ internal sealed class SmallDemo : IAsyncDisposable
         await File.WriteAllTextAsync(truth, Truth);
         var service = await ServiceProcess.StartAsync("--pace", "2000", "--simulated", truth);
         var file = Path.Combine(service.Data, "fleet.csv");
-        await File.WriteAllTextAsync(file, "name,site,connection\ndesk-1,Westhaven,simulated\ndesk-2,Westhaven,simulated\ndesk-3,Eastness,simulated\ndesk-4,Eastness,simulated\n");
+        await File.WriteAllTextAsync(
+            file,
+            "name,site,connection\ndesk-1,Westhaven,simulated\ndesk-2,Westhaven,simulated\ndesk-3,Eastness,simulated\n"
+                + "desk-4,Eastness,simulated\n"
+        );
         await service.OkAsync("fleet", "import", file);
-        for (var i = 1; i <= 4; i++) await service.OkAsync("machine", "read", $"desk-{i}");
+        for (var i = 1; i <= 4; i++)
+            await service.OkAsync("machine", "read", $"desk-{i}");
         if (started)
         {
             var plan = Path.Combine(service.Data, "plan.yaml");
@@ -47,7 +52,11 @@ internal sealed class SmallDemo : IAsyncDisposable
             await service.OkAsync("plan", "create", plan);
             await service.OkAsync("plan", "acknowledge", "small", "--all", "--reason", "read");
             await service.OkAsync("plan", "start", "small");
-            await Eventually.TrueAsync(async () => (await service.Client.RunsAsync("small", "parked", 1, default)).Total == 1, TimeSpan.FromMinutes(2), () => "a run is parked");
+            await Eventually.TrueAsync(
+                async () => (await service.Client.RunsAsync("small", "parked", 1, default)).Total == 1,
+                TimeSpan.FromMinutes(2),
+                () => "a run is parked"
+            );
         }
 
         return new(service);
@@ -78,8 +87,15 @@ public sealed class DecisionFixture : IAsyncLifetime
     public async Task<IPage> OpenAsync(string path, ServiceProcess? service = null, string? zone = null)
     {
         var from = service ?? Service;
-        if (_open is not null) await _open.CloseAsync();
-        var page = _open = await _browser!.NewPageAsync(new() { ViewportSize = new() { Width = 1280, Height = 800 }, TimezoneId = zone });
+        if (_open is not null)
+            await _open.CloseAsync();
+        var page = _open = await _browser!.NewPageAsync(
+            new()
+            {
+                ViewportSize = new() { Width = 1280, Height = 800 },
+                TimezoneId = zone,
+            }
+        );
         page.SetDefaultTimeout(15_000);
         await page.GotoAsync(new Uri(from.Url, "/sign-in?by=token").ToString());
         await page.GetByLabel("Token", new() { Exact = true }).FillAsync(from.Token);
@@ -93,8 +109,10 @@ public sealed class DecisionFixture : IAsyncLifetime
     public async ValueTask DisposeAsync()
     {
         // Each of them is missing where the start before it failed.
-        if (_browser is not null) await _browser.DisposeAsync();
+        if (_browser is not null)
+            await _browser.DisposeAsync();
         _playwright?.Dispose();
-        if (_demo is not null) await _demo.DisposeAsync();
+        if (_demo is not null)
+            await _demo.DisposeAsync();
     }
 }

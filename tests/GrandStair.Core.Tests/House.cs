@@ -25,7 +25,22 @@ public sealed class House
     /// <summary>The folders of the core in the direction of the data: none knows one that comes after it.</summary>
     private static readonly string[] CoreFolders =
     [
-        "Access", "Readings", "Conditions", "Catalogue", "Routes", "Gates", "Methods", "Readiness", "Exposure", "Waves", "Scheduling", "Runs", "Outcomes", "Approvals", "Audit", "Rehearsals",
+        "Access",
+        "Readings",
+        "Conditions",
+        "Catalogue",
+        "Routes",
+        "Gates",
+        "Methods",
+        "Readiness",
+        "Exposure",
+        "Waves",
+        "Scheduling",
+        "Runs",
+        "Outcomes",
+        "Approvals",
+        "Audit",
+        "Rehearsals",
     ];
 
     private static readonly string[] CorePackages = ["NodaTime", "MathNet.Numerics"];
@@ -38,7 +53,10 @@ public sealed class House
         var parts = Directory.GetDirectories(Path.Combine(Root, "src")).Select(d => Path.GetFileName(d)["GrandStair.".Length..]).Order();
         Assert.Equal(MayKnow.Keys.Order(), parts);
         foreach (var (part, may) in MayKnow)
-            Assert.Equal(may.Order(), References(part, "ProjectReference").Select(r => Path.GetFileNameWithoutExtension(r)["GrandStair.".Length..]).Order());
+            Assert.Equal(
+                may.Order(),
+                References(part, "ProjectReference").Select(r => Path.GetFileNameWithoutExtension(r)["GrandStair.".Length..]).Order()
+            );
     }
 
     [Fact]
@@ -47,7 +65,9 @@ public sealed class House
         var knows = Folders("Core");
         Assert.Equal(CoreFolders.Order(), knows.Keys.Order());
         foreach (var (folder, known) in knows)
-            Assert.All(known, k => Assert.True(Array.IndexOf(CoreFolders, k) < Array.IndexOf(CoreFolders, folder), $"{folder} knows {k}, which comes after it"));
+            Assert.All(known, k =>
+                Assert.True(Array.IndexOf(CoreFolders, k) < Array.IndexOf(CoreFolders, folder), $"{folder} knows {k}, which comes after it")
+            );
     }
 
     [Theory]
@@ -58,8 +78,13 @@ public sealed class House
         var knows = Folders(part);
         Assert.True(knows.Count > 5, $"{knows.Count} folders");
         // Whatever knows only folders that are gone already can go next; a circle stays.
-        while (knows.FirstOrDefault(k => !k.Value.Any(knows.ContainsKey)) is { Key: not null } free) knows.Remove(free.Key);
-        Assert.True(knows.Count == 0, $"in a circle: {string.Join(", ", knows.Select(k => $"{k.Key} knows {string.Join(" and ", k.Value.Where(knows.ContainsKey))}"))}");
+        while (knows.FirstOrDefault(k => !k.Value.Any(knows.ContainsKey)) is { Key: not null } free)
+            knows.Remove(free.Key);
+        Assert.True(
+            knows.Count == 0,
+            $"in a circle: "
+                + $"{string.Join(", ", knows.Select(k => $"{k.Key} knows {string.Join(" and ", k.Value.Where(knows.ContainsKey))}"))}"
+        );
     }
 
     [Fact]
@@ -78,28 +103,43 @@ public sealed class House
         using var file = File.OpenRead(typeof(Reading).Assembly.Location);
         using var image = new PEReader(file);
         var meta = image.GetMetadataReader();
-        var used = meta.MemberReferences.Select(handle => meta.GetMemberReference(handle))
+        var used = meta
+            .MemberReferences.Select(handle => meta.GetMemberReference(handle))
             .Where(m => m.Parent.Kind == HandleKind.TypeReference)
             .Select(m => (Type: meta.GetTypeReference((TypeReferenceHandle)m.Parent), Member: meta.GetString(m.Name)))
-            .Select(m => $"{meta.GetString(m.Type.Namespace)}.{meta.GetString(m.Type.Name)}.{m.Member}").ToHashSet();
+            .Select(m => $"{meta.GetString(m.Type.Namespace)}.{meta.GetString(m.Type.Name)}.{m.Member}")
+            .ToHashSet();
         Assert.Contains(used, u => u.StartsWith("System.DateTimeOffset.", StringComparison.Ordinal));
         string[] impure = ["get_UtcNow", "get_Now", "get_Today", "GetTimestamp", "NewGuid"];
-        Assert.DoesNotContain(used, u => impure.Any(i => u.EndsWith($".{i}", StringComparison.Ordinal)) || u.StartsWith("System.Random.", StringComparison.Ordinal) || u.StartsWith("System.IO.File.", StringComparison.Ordinal));
+        Assert.DoesNotContain(used, u =>
+            impure.Any(i => u.EndsWith($".{i}", StringComparison.Ordinal))
+            || u.StartsWith("System.Random.", StringComparison.Ordinal)
+            || u.StartsWith("System.IO.File.", StringComparison.Ordinal)
+        );
     }
 
     [Fact]
     public void What_simulated_machines_are_really_like_is_known_to_their_connection_alone()
     {
-        var knowing = Directory.GetFiles(Path.Combine(Root, "src"), "*.cs", SearchOption.AllDirectories)
-            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/bin/", StringComparison.Ordinal) && File.ReadAllText(f).Contains("\"truth.", StringComparison.Ordinal))
-            .Select(f => Path.GetFileName(Path.GetDirectoryName(f))!).Distinct();
+        var knowing = Directory
+            .GetFiles(Path.Combine(Root, "src"), "*.cs", SearchOption.AllDirectories)
+            .Where(f =>
+                !f.Contains("/obj/", StringComparison.Ordinal)
+                && !f.Contains("/bin/", StringComparison.Ordinal)
+                && File.ReadAllText(f).Contains("\"truth.", StringComparison.Ordinal)
+            )
+            .Select(f => Path.GetFileName(Path.GetDirectoryName(f))!)
+            .Distinct();
         Assert.Equal(["Simulation"], knowing);
     }
 
     [Fact]
     public void Endpoints_know_the_fleet_and_the_plans_only_as_their_caller_sees_them()
     {
-        var endpoints = Directory.GetFiles(Path.Combine(Root, "src", "GrandStair.Service"), "*Endpoints.cs", SearchOption.AllDirectories).Append(Path.Combine(Root, "src", "GrandStair.Service", "Readiness", "Target.cs")).ToArray();
+        var endpoints = Directory
+            .GetFiles(Path.Combine(Root, "src", "GrandStair.Service"), "*Endpoints.cs", SearchOption.AllDirectories)
+            .Append(Path.Combine(Root, "src", "GrandStair.Service", "Readiness", "Target.cs"))
+            .ToArray();
         Assert.True(endpoints.Length > 12, $"{endpoints.Length} files");
         string[] unseen = ["FleetCache", "PlanTable"];
         Assert.All(endpoints, file => Assert.DoesNotContain(unseen, u => File.ReadAllText(file).Contains(u, StringComparison.Ordinal)));
@@ -108,9 +148,18 @@ public sealed class House
     [Fact]
     public void Every_test_that_the_page_of_attacks_names_exists()
     {
-        var named = System.Text.RegularExpressions.Regex.Matches(File.ReadAllText(Path.Combine(Root, "docs", "attacks.md")), "`([A-Z][A-Za-z_]{20,})`").Select(m => m.Groups[1].Value).Distinct().ToArray();
+        var named = System
+            .Text.RegularExpressions.Regex.Matches(File.ReadAllText(Path.Combine(Root, "docs", "attacks.md")), "`([A-Z][A-Za-z_]{20,})`")
+            .Select(m => m.Groups[1].Value)
+            .Distinct()
+            .ToArray();
         Assert.True(named.Length > 20, $"{named.Length} names");
-        var tests = string.Concat(Directory.GetFiles(Path.Combine(Root, "tests"), "*Tests.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/", StringComparison.Ordinal)).Select(File.ReadAllText));
+        var tests = string.Concat(
+            Directory
+                .GetFiles(Path.Combine(Root, "tests"), "*Tests.cs", SearchOption.AllDirectories)
+                .Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
+                .Select(File.ReadAllText)
+        );
         Assert.All(named, n => Assert.Contains($" {n}(", tests, StringComparison.Ordinal));
     }
 
@@ -118,32 +167,84 @@ public sealed class House
     public void What_the_client_prints_goes_through_one_place_that_cleans_it()
     {
         string[] may = ["Terminal.cs", "Screen.cs", "Hidden.cs", "PlanningCommands.cs", "FleetCommands.cs", "CompletionCommands.cs"];
-        var printing = Directory.GetFiles(Path.Combine(Root, "src", "GrandStair.Cli"), "*.cs", SearchOption.AllDirectories)
-            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && System.Text.RegularExpressions.Regex.IsMatch(File.ReadAllText(f), @"Console\.(Out|Error|Write)\b|Console\.Write(Line)?\(")).Select(f => Path.GetFileName(f)!);
+        var printing = Directory
+            .GetFiles(Path.Combine(Root, "src", "GrandStair.Cli"), "*.cs", SearchOption.AllDirectories)
+            .Where(f =>
+                !f.Contains("/obj/", StringComparison.Ordinal)
+                && System.Text.RegularExpressions.Regex.IsMatch(
+                    File.ReadAllText(f),
+                    @"Console\.(Out|Error|Write)\b|Console\.Write(Line)?\("
+                )
+            )
+            .Select(f => Path.GetFileName(f)!);
         Assert.Subset(may.ToHashSet(), printing.ToHashSet());
     }
 
     [Fact]
     public void Locked_package_versions_stand_beside_every_project()
     {
-        var projects = new[] { "src", "tests" }.SelectMany(d => Directory.GetDirectories(Path.Combine(Root, d))).Where(d => Directory.GetFiles(d, "*.csproj").Length > 0);
+        var projects = new[] { "src", "tests" }
+            .SelectMany(d => Directory.GetDirectories(Path.Combine(Root, d)))
+            .Where(d => Directory.GetFiles(d, "*.csproj").Length > 0);
         Assert.All(projects, p => Assert.True(File.Exists(Path.Combine(p, "packages.lock.json")), p));
     }
 
+    [Fact]
+    public void No_line_is_longer_than_140_columns_but_data_in_raw_strings_of_tests()
+    {
+        string[] parts = ["src", "tests", "benches"];
+        var files = parts
+            .SelectMany(p => Directory.GetFiles(Path.Combine(Root, p), "*.cs", SearchOption.AllDirectories))
+            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
+            .ToArray();
+        Assert.True(files.Length > 300, $"{files.Length} files");
+        Assert.Empty(files.SelectMany(TooLong));
+    }
+
+    private static IEnumerable<string> TooLong(string file)
+    {
+        var isTest = file.Contains("/tests/", StringComparison.Ordinal);
+        var inRaw = false;
+        foreach (var (number, line) in File.ReadLines(file).Index())
+        {
+            var marks = line.Split("\"\"\"").Length - 1;
+            if (line.Length > 140 && !(isTest && (inRaw || marks > 0)))
+                yield return $"{Path.GetFileName(file)}:{number + 1} has {line.Length} columns";
+            if (marks % 2 == 1)
+                inRaw = !inRaw;
+        }
+    }
+
     /// <summary>Which folders of its part each folder knows.</summary>
-    private static Dictionary<string, HashSet<string>> Folders(string part) => Directory.GetDirectories(Path.Combine(Root, "src", $"GrandStair.{part}"))
-        .Where(d => Path.GetFileName(d) is not ("bin" or "obj") && Directory.GetFiles(d, "*.cs").Length > 0)
-        .ToDictionary(d => Path.GetFileName(d), d => Directory.GetFiles(d, "*.cs").SelectMany(File.ReadLines)
-            .Where(l => l.StartsWith($"using GrandStair.{part}.", StringComparison.Ordinal)).Select(l => l[$"using GrandStair.{part}.".Length..].TrimEnd(';'))
-            .Where(known => known != Path.GetFileName(d)).ToHashSet());
+    private static Dictionary<string, HashSet<string>> Folders(string part) =>
+        Directory
+            .GetDirectories(Path.Combine(Root, "src", $"GrandStair.{part}"))
+            .Where(d => Path.GetFileName(d) is not ("bin" or "obj") && Directory.GetFiles(d, "*.cs").Length > 0)
+            .ToDictionary(
+                d => Path.GetFileName(d),
+                d =>
+                    Directory
+                        .GetFiles(d, "*.cs")
+                        .SelectMany(File.ReadLines)
+                        .Where(l => l.StartsWith($"using GrandStair.{part}.", StringComparison.Ordinal))
+                        .Select(l => l[$"using GrandStair.{part}.".Length..].TrimEnd(';'))
+                        .Where(known => known != Path.GetFileName(d))
+                        .ToHashSet()
+            );
 
     private static string[] References(string part, string kind) =>
-        [.. XDocument.Load(Path.Combine(Root, "src", $"GrandStair.{part}", $"GrandStair.{part}.csproj")).Descendants(kind).Select(r => r.Attribute("Include")!.Value)];
+        [
+            .. XDocument
+                .Load(Path.Combine(Root, "src", $"GrandStair.{part}", $"GrandStair.{part}.csproj"))
+                .Descendants(kind)
+                .Select(r => r.Attribute("Include")!.Value),
+        ];
 
     private static string FindRoot()
     {
         var folder = new DirectoryInfo(AppContext.BaseDirectory);
-        while (!File.Exists(Path.Combine(folder.FullName, "GrandStair.slnx"))) folder = folder.Parent!;
+        while (!File.Exists(Path.Combine(folder.FullName, "GrandStair.slnx")))
+            folder = folder.Parent!;
         return folder.FullName;
     }
 }

@@ -18,21 +18,43 @@ public sealed class ConsentTests
         EngineKit.Plan + Approved,
         EngineKit.Plan,
         EngineKit.Plan.Replace("{ name: All }", "{ name: First, count: 2 }, { name: All, approval: yes }", StringComparison.Ordinal),
-        EngineKit.Plan.Replace("methods: [image-in-place]", "methods: [start-afresh, image-in-place]\npreserves: none", StringComparison.Ordinal),
+        EngineKit.Plan.Replace(
+            "methods: [image-in-place]",
+            "methods: [start-afresh, image-in-place]\npreserves: none",
+            StringComparison.Ordinal
+        ),
         EngineKit.Plan.Replace("methods: [image-in-place]", "methods: [keep-data]\npreserves: data", StringComparison.Ordinal) + Approved,
         EngineKit.Plan.Replace("all: 3", "all: 2", StringComparison.Ordinal) + "\napproval: { by: [second-board] }",
     ];
 
     private static readonly string[] People = ["planner", "other-planner", "board", "second-board"];
-    private static readonly string[] Calls = ["revise", "method", "approve", "approve", "approve", "start", "start", "accept", "keep", "keep", "move"];
+    private static readonly string[] Calls =
+    [
+        "revise",
+        "method",
+        "approve",
+        "approve",
+        "approve",
+        "start",
+        "start",
+        "accept",
+        "keep",
+        "keep",
+        "move",
+    ];
     private static int _starts;
     private static int _runs;
 
     [Fact]
     public void Random_sequences_of_calls_never_start_a_run_that_no_valid_approval_covers()
     {
-        Gen.Select(Gen.Int[0, Calls.Length - 1], Gen.Int[0, Texts.Length - 1], Gen.Int[0, People.Length - 1], Gen.Int[1, 4]).Array[4, 18]
-            .Sample(calls => RunAsync([.. calls.Select(c => (Calls[c.Item1], c.Item2, People[c.Item3], c.Item4))]).GetAwaiter().GetResult(), iter: 60, threads: 1);
+        Gen.Select(Gen.Int[0, Calls.Length - 1], Gen.Int[0, Texts.Length - 1], Gen.Int[0, People.Length - 1], Gen.Int[1, 4])
+            .Array[4, 18]
+            .Sample(
+                calls => RunAsync([.. calls.Select(c => (Calls[c.Item1], c.Item2, People[c.Item3], c.Item4))]).GetAwaiter().GetResult(),
+                iter: 60,
+                threads: 1
+            );
         // It was about something: plans were started and runs opened on the way.
         Assert.True(_starts >= 5 && _runs >= 3, $"{_starts} starts, {_runs} runs");
     }
@@ -67,9 +89,12 @@ public sealed class ConsentTests
                 (approved, since) = (before, []);
             }
 
-            if (after != before || call is "revise" or "accept") since.Add(person);
-            if ((await kit.Runs.ListAsync("small", EngineKit.Stop)).Count is var opened && opened > runs) Assert.Equal(approved, before);
-            if (call == "start") Assert.Equal(approved, before);
+            if (after != before || call is "revise" or "accept")
+                since.Add(person);
+            if ((await kit.Runs.ListAsync("small", EngineKit.Stop)).Count is var opened && opened > runs)
+                Assert.Equal(approved, before);
+            if (call == "start")
+                Assert.Equal(approved, before);
             _runs += opened - runs;
             _starts += call == "start" ? 1 : 0;
         }
@@ -80,7 +105,10 @@ public sealed class ConsentTests
     {
         var stored = (await kit.Plans.FindAsync("small", EngineKit.Stop))!;
         var chosen = await kit.Decisions.OfAsync("Brae Desktop", "small", kit.Clock.GetUtcNow(), EngineKit.Stop);
-        return $"{stored.Body}\n{string.Join(' ', (await kit.Plans.MembersAsync("small", EngineKit.Stop)).OrderBy(m => m.Machine.Value).Select(m => $"{m.Machine} {m.Wave} {chosen.GetValueOrDefault(m.Machine)?.Method?.Method}"))}";
+        var members = (await kit.Plans.MembersAsync("small", EngineKit.Stop))
+            .OrderBy(m => m.Machine.Value)
+            .Select(m => $"{m.Machine} {m.Wave} {chosen.GetValueOrDefault(m.Machine)?.Method?.Method}");
+        return $"{stored.Body}\n{string.Join(' ', members)}";
     }
 
     private static async Task MakeAsync(EngineKit kit, string call, int text, string person, int number)
@@ -103,7 +131,8 @@ public sealed class ConsentTests
                 await kit.Writer.MoveAsync(stored, machine, stored.Waves[^1].Name, "x", actor, EngineKit.Stop);
                 break;
             case "approve":
-                var intent = (await kit.Approvals.NeededAsync(stored, EngineKit.Stop)).FirstOrDefault(n => n.Subject == "plan")?.Intent ?? "";
+                var intent = (await kit.Approvals.NeededAsync(stored, EngineKit.Stop)).FirstOrDefault(n => n.Subject == "plan")?.Intent
+                    ?? "";
                 await kit.Approvals.ApproveAsync(stored, null, intent, "x", actor, EngineKit.Stop);
                 break;
             case "start":

@@ -17,18 +17,31 @@ public sealed class DutyTests
         var host = kit.Duties;
         using var stop = CancellationTokenSource.CreateLinkedTokenSource(TestContext.Current.CancellationToken);
         var starts = 0;
-        var running = host.RunAsync("reads", async ct =>
-        {
-            switch (Interlocked.Increment(ref starts))
+        var running = host.RunAsync(
+            "reads",
+            async ct =>
             {
-                case 1: throw new InvalidOperationException("what a hostile machine did");
-                case 2: return;
-                // A cancellation that is not the stop's is a failure like any other.
-                case 3: throw new OperationCanceledException();
-                default: await Task.Delay(Timeout.Infinite, ct); break;
-            }
-        }, stop.Token);
-        await Eventually.TrueAsync(() => Task.FromResult(starts == 4 && host.AreAllRunning), TimeSpan.FromSeconds(30), () => $"it runs again; it was started {starts} times");
+                switch (Interlocked.Increment(ref starts))
+                {
+                    case 1:
+                        throw new InvalidOperationException("what a hostile machine did");
+                    case 2:
+                        return;
+                    // A cancellation that is not the stop's is a failure like any other.
+                    case 3:
+                        throw new OperationCanceledException();
+                    default:
+                        await Task.Delay(Timeout.Infinite, ct);
+                        break;
+                }
+            },
+            stop.Token
+        );
+        await Eventually.TrueAsync(
+            () => Task.FromResult(starts == 4 && host.AreAllRunning),
+            TimeSpan.FromSeconds(30),
+            () => $"it runs again; it was started {starts} times"
+        );
         var duty = Assert.Single(host.All);
         Assert.Equal(("reads", true, 3), (duty.Name, duty.IsRunning, duty.Failures));
         await stop.CancelAsync();
@@ -43,7 +56,14 @@ public sealed class DutyTests
         using var stop = CancellationTokenSource.CreateLinkedTokenSource(TestContext.Current.CancellationToken);
         var passes = 0;
         var running = kit.Duties.RunAsync(
-            new Duty("counts", TimeSpan.FromMilliseconds(1), _ => Interlocked.Increment(ref passes) == 3 ? throw new StoreException("away", "the database is away") : Task.CompletedTask) { IsSingle = true }, stop.Token);
+            new Duty("counts", TimeSpan.FromMilliseconds(1), _ =>
+                Interlocked.Increment(ref passes) == 3 ? throw new StoreException("away", "the database is away") : Task.CompletedTask
+            )
+            {
+                IsSingle = true,
+            },
+            stop.Token
+        );
         await Eventually.TrueAsync(() => Task.FromResult(passes > 5), TimeSpan.FromSeconds(30), () => $"it goes on; {passes} passes");
         var duty = Assert.Single(kit.Duties.All);
         Assert.Equal((true, 1), (duty.IsRunning, duty.Failures));
@@ -61,7 +81,8 @@ public sealed class DutyTests
         files = files.SetItem("product.yaml", files["product.yaml"] + "# one line more\n");
         CatalogueContent content = new(CatalogueFolder.Hash(files), "Brae Desktop", files);
         var other = new CatalogueCache(new EngineKit.Documents(), new(kit.Database));
-        foreach (var cache in new[] { kit.CatalogueCache, other }) await cache.LoadAsync([content], kit.Clock.GetUtcNow(), stop);
+        foreach (var cache in new[] { kit.CatalogueCache, other })
+            await cache.LoadAsync([content], kit.Clock.GetUtcNow(), stop);
         Assert.Equal(content.Hash, Assert.Single(other.Waiting).Value.Content.Hash);
         await other.TakeApprovedAsync(stop);
         Assert.Single(other.Waiting);
@@ -82,19 +103,20 @@ public sealed class DutyTests
         using var stopFirst = CancellationTokenSource.CreateLinkedTokenSource(TestContext.Current.CancellationToken);
         using var stopSecond = CancellationTokenSource.CreateLinkedTokenSource(TestContext.Current.CancellationToken);
         var (atOnce, most, firstRuns, secondRuns) = (0, 0, 0, 0);
-        Func<CancellationToken, Task> Work(Action runs) => async stop =>
-        {
-            runs();
-            most = Math.Max(most, Interlocked.Increment(ref atOnce));
-            try
+        Func<CancellationToken, Task> Work(Action runs) =>
+            async stop =>
             {
-                await Task.Delay(Timeout.Infinite, stop);
-            }
-            finally
-            {
-                Interlocked.Decrement(ref atOnce);
-            }
-        };
+                runs();
+                most = Math.Max(most, Interlocked.Increment(ref atOnce));
+                try
+                {
+                    await Task.Delay(Timeout.Infinite, stop);
+                }
+                finally
+                {
+                    Interlocked.Decrement(ref atOnce);
+                }
+            };
         var first = new SingleDuty(new(database)).Of("plans", Work(() => firstRuns++))(stopFirst.Token);
         await Eventually.TrueAsync(() => Task.FromResult(firstRuns == 1), TimeSpan.FromSeconds(20), () => "the first has it");
         var second = new SingleDuty(new(database)).Of("plans", Work(() => secondRuns++))(stopSecond.Token);

@@ -6,10 +6,10 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
-using GrandStair.Engine.Duties;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Durations;
+using GrandStair.Engine.Duties;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Engine.Runs;
@@ -27,7 +27,9 @@ using Xunit;
 
 namespace GrandStair.Engine.Tests;
 
-/// <summary>The engine on a real database with simulated machines, in this process, so that several workers can be had and cut off.</summary>
+/// <summary>
+/// The engine on a real database with simulated machines, in this process, so that several workers can be had and cut off.
+/// </summary>
 internal sealed class EngineKit : IAsyncDisposable
 {
     public const string Plan = """
@@ -108,7 +110,10 @@ internal sealed class EngineKit : IAsyncDisposable
     {
         var begin = new DateTimeOffset(2027, 1, 11, 12, 0, 0, TimeSpan.Zero);
         var where = database ?? Path.Combine(Directory.CreateTempSubdirectory("grandstair-engine-db-").FullName, "grandstair.db");
-        var kit = new EngineKit(await Database.OpenAsync(where, Stop), new(new(TimeProvider.System.GetUtcNow(), begin, pace), time ?? TimeProvider.System));
+        var kit = new EngineKit(
+            await Database.OpenAsync(where, Stop),
+            new(new(TimeProvider.System.GetUtcNow(), begin, pace), time ?? TimeProvider.System)
+        );
         var files = CatalogueFolder.Load(Path.Combine(Repository.Root, "catalogue", "brae-desktop"));
         await kit.CatalogueCache.LoadAsync([new(CatalogueFolder.Hash(files), "Brae Desktop", files)], begin, Stop);
         return kit;
@@ -144,10 +149,30 @@ internal sealed class EngineKit : IAsyncDisposable
                 ["device.faults"] = "0",
                 ["truth.backup"] = "nightly",
             };
-            foreach (var (key, value) in but?.Invoke(i) ?? []) truth[key] = value;
+            foreach (var (key, value) in but?.Invoke(i) ?? [])
+                truth[key] = value;
             World.Add([($"desk-{i}", truth)]);
-            var readings = ReadingLines.Parse(string.Join('\n', truth.Where(t => t.Value != "-").Select(t => $"{t.Key} = {t.Value}")), CatalogueCache.Keys, "inventory", now, out _);
-            reported.Add(new(i + 1, $"desk-{i}", [], $"Site {i % 2}", "", "deck-it", [], new("simulated", "", 22, "root", null), new("inventory", [], readings), now));
+            var readings = ReadingLines.Parse(
+                string.Join('\n', truth.Where(t => t.Value != "-").Select(t => $"{t.Key} = {t.Value}")),
+                CatalogueCache.Keys,
+                "inventory",
+                now,
+                out _
+            );
+            reported.Add(
+                new(
+                    i + 1,
+                    $"desk-{i}",
+                    [],
+                    $"Site {i % 2}",
+                    "",
+                    "deck-it",
+                    [],
+                    new("simulated", "", 22, "root", null),
+                    new("inventory", [], readings),
+                    now
+                )
+            );
         }
 
         await new FleetTable(Database).ImportAsync(reported, "inventory", new("planner"), now, Stop);
@@ -167,16 +192,47 @@ internal sealed class EngineKit : IAsyncDisposable
         var connections = Connections(connection);
         var reader = Reader(connections);
         var keeper = Keeper(connection);
-        var worker = new RunWorker(Runs, Plans, OtherPlans, Decisions, CatalogueCache, Fleet, reader, connections, new(Database), new NoSecrets(), new(Database), Clock, NullLogger<RunWorker>.Instance);
+        var worker = new RunWorker(
+            Runs,
+            Plans,
+            OtherPlans,
+            Decisions,
+            CatalogueCache,
+            Fleet,
+            reader,
+            connections,
+            new(Database),
+            new NoSecrets(),
+            new(Database),
+            Clock,
+            NullLogger<RunWorker>.Instance
+        );
         var stop = new CancellationTokenSource();
         _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), Duties.RunAsync(keeper.Duty, stop.Token))));
         return stop;
     }
 
     /// <summary>A keeper of plans, to be asked by hand.</summary>
-    public PlanKeeper Keeper(IConnection? connection = null) => new(CatalogueCache, Fleet, Reader(Connections(connection)), Plans, Approvals, Decisions, Runs, Measured, Writer, OtherPlans, Calendars, new(), Clock, NullLogger<PlanKeeper>.Instance);
+    public PlanKeeper Keeper(IConnection? connection = null) =>
+        new(
+            CatalogueCache,
+            Fleet,
+            Reader(Connections(connection)),
+            Plans,
+            Approvals,
+            Decisions,
+            Runs,
+            Measured,
+            Writer,
+            OtherPlans,
+            Calendars,
+            new(),
+            Clock,
+            NullLogger<PlanKeeper>.Instance
+        );
 
-    private ConnectionSet Connections(IConnection? connection) => new(new Dictionary<string, IConnection> { ["simulated"] = connection ?? new SimulatedConnection(World, Clock) });
+    private ConnectionSet Connections(IConnection? connection) =>
+        new(new Dictionary<string, IConnection> { ["simulated"] = connection ?? new SimulatedConnection(World, Clock) });
 
     private MachineReader Reader(ConnectionSet connections) => new(connections, CatalogueCache, new(Database), new(Database), Fleet, Clock);
 
@@ -192,14 +248,21 @@ internal sealed class EngineKit : IAsyncDisposable
                 return holds(members = await Plans.MembersAsync("small", Stop));
             },
             TimeSpan.FromMinutes(3),
-            () => $"{what}; they stand at {string.Join(", ", members.Select(m => $"{m.Status} ({m.Why})"))}; runs are at {string.Join(", ", states.Select(r => $"leg {r.Leg + 1}, {r.Phase}, {r.Outstanding?.Name}, needs slot {r.NeedsSlot}, {r.Parked}"))}");
+            () =>
+                $"{what}; they stand at {string.Join(", ", members.Select(m => $"{m.Status} ({m.Why})"))}; runs are at "
+                + string.Join(
+                    ", ",
+                    states.Select(r => $"leg {r.Leg + 1}, {r.Phase}, {r.Outstanding?.Name}, needs slot {r.NeedsSlot}, {r.Parked}")
+                )
+        );
     }
 
     public async Task<ImmutableArray<RunState>> StatesAsync() => [.. (await Runs.ListAsync("small", Stop)).Select(r => r.State)];
 
     public async ValueTask DisposeAsync()
     {
-        foreach (var (stop, _) in _workers) await stop.CancelAsync();
+        foreach (var (stop, _) in _workers)
+            await stop.CancelAsync();
         foreach (var (stop, work) in _workers)
         {
             await work.ContinueWith(_ => { }, TaskScheduler.Default);
@@ -216,7 +279,8 @@ internal sealed class EngineKit : IAsyncDisposable
     {
         public Product ReadProduct(CatalogueContent content) => CatalogueFolder.Parse(content.Files, KeyRegistry.BuiltIn);
 
-        public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) => PlanFile.Parse(body, keys, product, "plan.yaml");
+        public Plan ReadPlan(string body, KeyRegistry keys, Func<string, Product?> product) =>
+            PlanFile.Parse(body, keys, product, "plan.yaml");
 
         public string ChangePlan(string body, IReadOnlyList<string> changes) => PlanText.With(body, changes);
 
@@ -232,5 +296,6 @@ internal sealed class EngineKit : IAsyncDisposable
 /// <summary>A store without secrets.</summary>
 internal sealed class NoSecrets : Secrets.ISecrets
 {
-    public Task<string> OfAsync(string name, CancellationToken stop) => throw new ConnectionException("secret", $"There is no secret '{name}'.");
+    public Task<string> OfAsync(string name, CancellationToken stop) =>
+        throw new ConnectionException("secret", $"There is no secret '{name}'.");
 }

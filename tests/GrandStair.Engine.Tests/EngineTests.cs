@@ -31,12 +31,19 @@ public sealed class EngineTests
                 most = Math.Max(most, members.Count(m => m.Status == Status.Running));
                 return members.All(m => m.Status is Status.Verified or Status.Done);
             },
-            "all are verified");
+            "all are verified"
+        );
         Assert.InRange(most, 1, 3);
-        await Eventually.TrueAsync(async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended, TimeSpan.FromSeconds(120), () => "the plan ends when the rollback periods are over");
+        await Eventually.TrueAsync(
+            async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended,
+            TimeSpan.FromSeconds(120),
+            () => "the plan ends when the rollback periods are over"
+        );
         var machines = (await kit.Fleet.AllAsync(EngineKit.Stop)).Values;
         Assert.All(machines, m => Assert.Equal("7.1.4", m.TextOf("os.build")));
-        Assert.All(await kit.StatesAsync(), r => Assert.Equal((Outcome.Done, "on"), (r.Outcome, machines.Single(m => m.Id.Value == r.Machine).TextOf("disk.encryption"))));
+        Assert.All(await kit.StatesAsync(), r =>
+            Assert.Equal((Outcome.Done, "on"), (r.Outcome, machines.Single(m => m.Id.Value == r.Machine).TextOf("disk.encryption")))
+        );
     }
 
     [Fact]
@@ -59,8 +66,12 @@ public sealed class EngineTests
     {
         await using var kit = await EngineKit.StartAsync(pace: 20000);
         await kit.AddMachinesAsync(1, _ => [("firmware.mode", "legacy")]);
-        await kit.PlanAsync(EngineKit.Plan.Replace("release: \"7\"", "release: \"8\"", StringComparison.Ordinal).Replace("os.version < 7", "os.version < 8", StringComparison.Ordinal)
-            .Replace("methods: [", "methods: [image-to-8, ", StringComparison.Ordinal));
+        await kit.PlanAsync(
+            EngineKit
+                .Plan.Replace("release: \"7\"", "release: \"8\"", StringComparison.Ordinal)
+                .Replace("os.version < 7", "os.version < 8", StringComparison.Ordinal)
+                .Replace("methods: [", "methods: [image-to-8, ", StringComparison.Ordinal)
+        );
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
         var run = Assert.Single(await kit.StatesAsync());
@@ -78,15 +89,29 @@ public sealed class EngineTests
         await kit.AddMachinesAsync(2);
         await kit.Writer.CreateAsync(EngineKit.Plan, new("planner"), SiteScope.All, EngineKit.Stop);
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() => kit.Commands.ChooseMethodAsync("small", machine, "replace", "x", new("planner"), EngineKit.Stop));
-        var unsuited = await Assert.ThrowsAsync<CommandException>(() => kit.Commands.ChooseMethodAsync("small", machine, "update-channel", "x", new("planner"), EngineKit.Stop));
+        await Assert.ThrowsAsync<CommandException>(() =>
+            kit.Commands.ChooseMethodAsync("small", machine, "replace", "x", new("planner"), EngineKit.Stop)
+        );
+        var unsuited = await Assert.ThrowsAsync<CommandException>(() =>
+            kit.Commands.ChooseMethodAsync("small", machine, "update-channel", "x", new("planner"), EngineKit.Stop)
+        );
         Assert.Equal("method-does-not-suit", unsuited.Name);
         await kit.Commands.ChooseMethodAsync("small", machine, "keep-data", "its programs are worn out", new("planner"), EngineKit.Stop);
-        var open = await kit.Acknowledgements.AllAsync(await kit.Commands.FindAsync("small", EngineKit.Stop), SiteScope.All, EngineKit.Stop);
+        var open = await kit.Acknowledgements.AllAsync(
+            await kit.Commands.FindAsync("small", EngineKit.Stop),
+            SiteScope.All,
+            EngineKit.Stop
+        );
         Assert.Equal([("must-read", "licence-carries", 2), ("preserves", "keep-data", 1)], open.Select(o => (o.Kind, o.Name, o.Machines)));
         var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop));
         Assert.Contains("people's data only: programs and settings are lost", refused.Message, StringComparison.Ordinal);
-        await kit.Acknowledgements.AcknowledgeAsync(await kit.Commands.FindAsync("small", EngineKit.Stop), ["licence-carries", "keep-data"], "they are told", new("planner"), EngineKit.Stop);
+        await kit.Acknowledgements.AcknowledgeAsync(
+            await kit.Commands.FindAsync("small", EngineKit.Stop),
+            ["licence-carries", "keep-data"],
+            "they are told",
+            new("planner"),
+            EngineKit.Stop
+        );
         await kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop);
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "both are verified");
@@ -117,7 +142,9 @@ public sealed class EngineTests
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked");
         var run = Assert.Single(await kit.StatesAsync());
         Assert.Equal("the gate is blocked: Mains power (found: power.mains = no)", run.Parked);
-        var refused = await Assert.ThrowsAsync<DecisionRefusedException>(() => kit.RunCommands.DecideAsync(run.Run, Decision.RollBack, "no", atOnce: true, new("planner"), EngineKit.Stop));
+        var refused = await Assert.ThrowsAsync<DecisionRefusedException>(() =>
+            kit.RunCommands.DecideAsync(run.Run, Decision.RollBack, "no", atOnce: true, new("planner"), EngineKit.Stop)
+        );
         Assert.Contains("possible now: retry, cancel", refused.Message, StringComparison.Ordinal);
         kit.World.Set("desk-1", "power.mains", "yes");
         await kit.RunCommands.DecideAsync(run.Run, Decision.Retry, "plugged it in", atOnce: true, new("deck-it"), EngineKit.Stop);
@@ -135,12 +162,27 @@ public sealed class EngineTests
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() => kit.Commands.ExemptAsync("small", machine, Exemption.Replaced, "new", null, new("planner"), EngineKit.Stop));
-        await kit.RunCommands.DecideAsync((await kit.StatesAsync())[0].Run, Decision.RollBack, "too slow for the desk", atOnce: true, new("terminal-it"), EngineKit.Stop);
+        await Assert.ThrowsAsync<CommandException>(() =>
+            kit.Commands.ExemptAsync("small", machine, Exemption.Replaced, "new", null, new("planner"), EngineKit.Stop)
+        );
+        await kit.RunCommands.DecideAsync(
+            (await kit.StatesAsync())[0].Run,
+            Decision.RollBack,
+            "too slow for the desk",
+            atOnce: true,
+            new("terminal-it"),
+            EngineKit.Stop
+        );
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Stopped), "it has ended");
-        Assert.Equal((Outcome.RolledBack, "too slow for the desk"), ((await kit.StatesAsync())[0].Outcome, (await kit.StatesAsync())[0].Reason));
+        Assert.Equal(
+            (Outcome.RolledBack, "too slow for the desk"),
+            ((await kit.StatesAsync())[0].Outcome, (await kit.StatesAsync())[0].Reason)
+        );
         await kit.Commands.AgainAsync("small", machine, "a faster disk", new("planner"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.All(m => m.Verified is not null && m.Status == Status.Verified), "it is verified by its second run");
+        await kit.WaitAsync(
+            members => members.All(m => m.Verified is not null && m.Status == Status.Verified),
+            "it is verified by its second run"
+        );
         Assert.Equal(2, (await kit.StatesAsync()).Length);
     }
 
@@ -164,7 +206,11 @@ public sealed class EngineTests
         silent.GoOn();
         foreach (var run in await kit.StatesAsync())
         {
-            var ended = (await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<OrderEnded>().Select(e => e.Order).ToArray();
+            var ended = (await kit.Runs.EventsAsync(run.Run, EngineKit.Stop))
+                .Select(e => e.Event)
+                .OfType<OrderEnded>()
+                .Select(e => e.Order)
+                .ToArray();
             Assert.Equal(ended.Length, ended.Distinct().Count());
         }
     }
@@ -178,8 +224,19 @@ public sealed class EngineTests
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "they are verified");
         var runs = await kit.StatesAsync();
-        await Eventually.TrueAsync(() => Task.FromResult(kit.Clock.GetUtcNow().Hour is >= 13 and <= 20), TimeSpan.FromMinutes(2), () => "the window is over");
-        var waits = await kit.RunCommands.DecideAsync(runs[0].Run, Decision.RollBack, "slow", atOnce: false, new("planner"), EngineKit.Stop);
+        await Eventually.TrueAsync(
+            () => Task.FromResult(kit.Clock.GetUtcNow().Hour is >= 13 and <= 20),
+            TimeSpan.FromMinutes(2),
+            () => "the window is over"
+        );
+        var waits = await kit.RunCommands.DecideAsync(
+            runs[0].Run,
+            Decision.RollBack,
+            "slow",
+            atOnce: false,
+            new("planner"),
+            EngineKit.Stop
+        );
         Assert.Equal((Phase.RollBack, 8, 0), (waits.Phase, waits.Outstanding!.NotBefore.Hour, waits.Outstanding.NotBefore.Minute));
         var goes = await kit.RunCommands.DecideAsync(runs[1].Run, Decision.RollBack, "slow", atOnce: true, new("planner"), EngineKit.Stop);
         Assert.Equal(goes.Outstanding!.At, goes.Outstanding.NotBefore);
@@ -197,7 +254,14 @@ public sealed class EngineTests
         await kit.PlanAsync();
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked at its verification");
-        await kit.RunCommands.DecideAsync((await kit.StatesAsync())[0].Run, Decision.GiveUp, "its services do not come up", atOnce: true, new("deck-it"), EngineKit.Stop);
+        await kit.RunCommands.DecideAsync(
+            (await kit.StatesAsync())[0].Run,
+            Decision.GiveUp,
+            "its services do not come up",
+            atOnce: true,
+            new("deck-it"),
+            EngineKit.Stop
+        );
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
         Assert.Equal(("7", "7"), (machine.TextOf("os.version"), machine.TextOf(KeyRegistry.PartlyUpgraded)));
         Assert.Equal(RunLog.RunSource, machine.Find(KeyRegistry.PartlyUpgraded)!.Source);
@@ -224,14 +288,20 @@ public sealed class EngineTests
         await worker.CancelAsync();
         var before = (await kit.Plans.MembersAsync("small", EngineKit.Stop))[0].Slot!;
         kit.Clock.SetPace(2_000_000);
-        await Eventually.TrueAsync(() => Task.FromResult(kit.Clock.GetUtcNow() > before.LatestTurn.AddDays(130)), TimeSpan.FromSeconds(60), () => "the window is over");
+        await Eventually.TrueAsync(
+            () => Task.FromResult(kit.Clock.GetUtcNow() > before.LatestTurn.AddDays(130)),
+            TimeSpan.FromSeconds(60),
+            () => "the window is over"
+        );
         kit.Clock.SetPace(6000);
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified in another slot");
         var run = Assert.Single(await kit.StatesAsync());
         Assert.True(run.MissedSlots >= 1);
         Assert.True(run.Slot.Start > before.LatestTurn);
-        Assert.Contains((await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<SlotMoved>(), e => e.Reason == "the slot before was missed");
+        Assert.Contains((await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<SlotMoved>(), e =>
+            e.Reason == "the slot before was missed"
+        );
     }
 
     [Fact]
@@ -247,7 +317,9 @@ public sealed class EngineTests
         var run = Assert.Single(await kit.StatesAsync());
         var end = Assert.Single(run.FollowUps);
         Assert.Equal(("devices", "device.faults = 2"), (end.Name, end.Seen));
-        await Assert.ThrowsAsync<CommandException>(() => kit.RunCommands.CloseFollowUpAsync(run.Run, "no-such", "x", new("deck-it"), EngineKit.Stop));
+        await Assert.ThrowsAsync<CommandException>(() =>
+            kit.RunCommands.CloseFollowUpAsync(run.Run, "no-such", "x", new("deck-it"), EngineKit.Stop)
+        );
         await kit.RunCommands.CloseFollowUpAsync(run.Run, "devices", "driver put on again", new("deck-it"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Done), "it is done");
         Assert.Equal("deck-it", Assert.Single(await kit.StatesAsync()).FollowUps[0].By);
@@ -262,11 +334,20 @@ public sealed class EngineTests
         kit.World.Set("desk-1", "os.version", "7");
         kit.World.Set("desk-1", "os.build", "7.1.4");
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m.Why?.Contains("runs the target already", StringComparison.Ordinal) == true), "it is told");
+        await kit.WaitAsync(
+            members => members.All(m => m.Why?.Contains("runs the target already", StringComparison.Ordinal) == true),
+            "it is told"
+        );
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() => kit.Commands.ExemptAsync("small", machine, Exemption.Stays, "upgraded by hand", null, new("planner"), EngineKit.Stop));
+        await Assert.ThrowsAsync<CommandException>(() =>
+            kit.Commands.ExemptAsync("small", machine, Exemption.Stays, "upgraded by hand", null, new("planner"), EngineKit.Stop)
+        );
         await kit.Commands.ExemptAsync("small", machine, Exemption.Retired, "upgraded by hand", null, new("planner"), EngineKit.Stop);
-        await Eventually.TrueAsync(async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended, TimeSpan.FromSeconds(30), () => "the plan ends");
+        await Eventually.TrueAsync(
+            async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended,
+            TimeSpan.FromSeconds(30),
+            () => "the plan ends"
+        );
     }
 
     [Fact]
@@ -300,7 +381,12 @@ public sealed class EngineTests
 
         public void GoOn() => _hang!.SetResult();
 
-        public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
+        public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(
+            Machine machine,
+            IReadOnlyList<string> scripts,
+            IReadOnlyCollection<string> wanted,
+            CancellationToken stop
+        )
         {
             await WaitAsync();
             return await inner.ReadAsync(machine, scripts, wanted, stop);

@@ -45,7 +45,8 @@ public sealed class FleetCacheTests
         var asked = 0;
         async Task AskAsync()
         {
-            for (; !enough.IsCancellationRequested; Interlocked.Increment(ref asked)) await kit.Fleet.AllAsync(Stop);
+            for (; !enough.IsCancellationRequested; Interlocked.Increment(ref asked))
+                await kit.Fleet.AllAsync(Stop);
         }
 
         var others = Enumerable.Range(0, 16).Select(_ => Task.Run(AskAsync)).ToArray();
@@ -76,14 +77,17 @@ public sealed class FleetCacheTests
     private static async Task<Task<int>> BeginSlowAsync(EngineKit kit, ManualResetEventSlim free)
     {
         var begun = new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously);
-        var search = Task.Run(() => kit.Fleet.ColumnsAsync(
-            columns =>
-            {
-                begun.SetResult();
-                free.Wait(Stop);
-                return columns.Count;
-            },
-            Stop));
+        var search = Task.Run(() =>
+            kit.Fleet.ColumnsAsync(
+                columns =>
+                {
+                    begun.SetResult();
+                    free.Wait(Stop);
+                    return columns.Count;
+                },
+                Stop
+            )
+        );
         await begun.Task;
         return search;
     }

@@ -28,7 +28,8 @@ public sealed class ForecastTests
             var history = new SimulatedWorldModel(product, truths, -seed);
             Rehearsal.Once(whole, history, EngineKit.Stop);
             Forecast(whole, new(product, truths, seed), history.Measured, seed, known);
-            if (seed % 5 == 0) Forecast(whole, new(product, truths, seed), Measurements.None, seed, pilot);
+            if (seed % 5 == 0)
+                Forecast(whole, new(product, truths, seed), Measurements.None, seed, pilot);
         }
 
         TestContext.Current.TestOutputHelper?.WriteLine($"with a plan measured before: {known}; after the pilot alone: {pilot}");
@@ -39,10 +40,25 @@ public sealed class ForecastTests
     /// <summary>Forecasts the rest of a plan when its pilot has passed, and sees what then happens.</summary>
     private static void Forecast(RehearsalCase whole, SimulatedWorldModel outside, Measurements before, int seed, Held held)
     {
-        var pilot = Rehearsal.Once(whole with { Machines = [.. whole.Machines.Where(m => m.Wave == 0)] }, outside, EngineKit.Stop).OfType<DateTimeOffset>().Order().ToArray();
+        var pilot = Rehearsal
+            .Once(whole with { Machines = [.. whole.Machines.Where(m => m.Wave == 0)] }, outside, EngineKit.Stop)
+            .OfType<DateTimeOffset>()
+            .Order()
+            .ToArray();
         var passed = pilot[(int)Math.Ceiling(whole.Plan.Advance.Verified * pilot.Length) - 1] + whole.Plan.Advance.Soak;
-        var rest = whole with { Machines = [.. whole.Machines.Where(m => m.Wave > 0)], Waves = [new(whole.From, true), default, default], From = passed };
-        var forecast = Rehearsal.Run(rest, new(Measurements.Together([before, outside.Measured])), new(60, (ulong)seed, TimeSpan.FromHours(54)), null, EngineKit.Stop);
+        var rest = whole with
+        {
+            Machines = [.. whole.Machines.Where(m => m.Wave > 0)],
+            Waves = [new(whole.From, true), default, default],
+            From = passed,
+        };
+        var forecast = Rehearsal.Run(
+            rest,
+            new(Measurements.Together([before, outside.Measured])),
+            new(60, (ulong)seed, TimeSpan.FromHours(54)),
+            null,
+            EngineKit.Stop
+        );
         held.Add(forecast.Verified, Rehearsal.Once(rest, outside, EngineKit.Stop).Max()!.Value);
     }
 
@@ -52,9 +68,30 @@ public sealed class ForecastTests
         using var reader = new StreamReader(Path.Combine(Demo, "fleet.csv"), Encoding.UTF8);
         var file = new FleetFile(reader, "fleet.csv", new("inventory"), kit.CatalogueCache.Keys, kit.Clock.GetUtcNow());
         await new FleetTable(kit.Database).ImportAsync(file.Lines(), "inventory", new("planner"), kit.Clock.GetUtcNow(), EngineKit.Stop);
-        await kit.Calendars.PutAsync("kittiwake-berths", await File.ReadAllTextAsync(Path.Combine(Demo, "kittiwake-berths.ics"), EngineKit.Stop), new("planner"), EngineKit.Stop);
-        var plan = await kit.Writer.CreateAsync(await File.ReadAllTextAsync(Path.Combine(Demo, "plan.yaml"), EngineKit.Stop), new("planner"), SiteScope.All, EngineKit.Stop);
-        return await new RehearsalCases(kit.CatalogueCache, kit.Fleet, kit.Plans, kit.Writer, kit.Decisions, kit.Runs, kit.Measured, kit.Calendars, kit.OtherPlans, kit.Clock).OfAsync(plan.Stored, EngineKit.Stop);
+        await kit.Calendars.PutAsync(
+            "kittiwake-berths",
+            await File.ReadAllTextAsync(Path.Combine(Demo, "kittiwake-berths.ics"), EngineKit.Stop),
+            new("planner"),
+            EngineKit.Stop
+        );
+        var plan = await kit.Writer.CreateAsync(
+            await File.ReadAllTextAsync(Path.Combine(Demo, "plan.yaml"), EngineKit.Stop),
+            new("planner"),
+            SiteScope.All,
+            EngineKit.Stop
+        );
+        return await new RehearsalCases(
+            kit.CatalogueCache,
+            kit.Fleet,
+            kit.Plans,
+            kit.Writer,
+            kit.Decisions,
+            kit.Runs,
+            kit.Measured,
+            kit.Calendars,
+            kit.OtherPlans,
+            kit.Clock
+        ).OfAsync(plan.Stored, EngineKit.Stop);
     }
 
     private static string Demo => Path.Combine(Repository.Root, "demo-data", "northmere");
@@ -63,7 +100,10 @@ public sealed class ForecastTests
     {
         var lines = File.ReadAllLines(file);
         var heads = lines[0].Split(',');
-        return lines.Skip(1).Select(l => heads.Zip(l.Split(','))).ToDictionary(l => l.First().Second, l => l.Skip(1).ToDictionary(c => c.First, c => c.Second));
+        return lines
+            .Skip(1)
+            .Select(l => heads.Zip(l.Split(',')))
+            .ToDictionary(l => l.First().Second, l => l.Skip(1).ToDictionary(c => c.First, c => c.Second));
     }
 
     /// <summary>How often a forecast held.</summary>
@@ -80,11 +120,16 @@ public sealed class ForecastTests
         public void Add(Spread said, DateTimeOffset actual)
         {
             _wide += said.P90!.Value - said.P10!.Value;
-            if (said.Holds(actual)) Inside++;
-            else if (actual < said.P10) Before++;
-            else After++;
+            if (said.Holds(actual))
+                Inside++;
+            else if (actual < said.P10)
+                Before++;
+            else
+                After++;
         }
 
-        public override string ToString() => $"between P10 and P90 in {Inside} of {Inside + Before + After}, before in {Before}, after in {After}, {_wide.TotalDays / (Inside + Before + After):0.0} days apart";
+        public override string ToString() =>
+            $"between P10 and P90 in {Inside} of {Inside + Before + After}, before in {Before}, after in {After}, "
+            + $"{_wide.TotalDays / (Inside + Before + After):0.0} days apart";
     }
 }

@@ -15,7 +15,15 @@ public sealed class LauncherTests : IDisposable
     [Fact]
     public async Task An_order_is_done_and_says_how_it_ended()
     {
-        Assert.Equal("begun", await PostAsync("r1.1.hello.1", 1, "echo \"$GS_GREETING to $GS_MACHINE\"; echo '60 halfway' >> \"$GS_PROGRESS\"; exit 7", "GREETING=hello=world\nMACHINE=desk $(touch /tmp/never) 'x'\n"));
+        Assert.Equal(
+            "begun",
+            await PostAsync(
+                "r1.1.hello.1",
+                1,
+                "echo \"$GS_GREETING to $GS_MACHINE\"; echo '60 halfway' >> \"$GS_PROGRESS\"; exit 7",
+                "GREETING=hello=world\nMACHINE=desk $(touch /tmp/never) 'x'\n"
+            )
+        );
         var said = await EndedAsync("r1.1.hello.1");
         Assert.Equal("state ended 7", said[0]);
         Assert.Matches("^lasted [0-9]{1,2}$", said[1]);
@@ -56,8 +64,15 @@ public sealed class LauncherTests : IDisposable
     public async Task Work_that_was_killed_is_gone_and_work_of_an_earlier_start_too()
     {
         await PostAsync("r5.1.killed.1", 1, "sleep 60");
-        await Eventually.TrueAsync(async () => (await RunAsync("ask", "r5.1.killed.1"))[0] == "state running" && File.Exists(Order("r5.1.killed.1", "process")), TimeSpan.FromSeconds(10), () => "it is running");
-        var process = int.Parse((await File.ReadAllTextAsync(Order("r5.1.killed.1", "process"), TestContext.Current.CancellationToken)).Split(' ')[0], CultureInfo.InvariantCulture);
+        await Eventually.TrueAsync(
+            async () => (await RunAsync("ask", "r5.1.killed.1"))[0] == "state running" && File.Exists(Order("r5.1.killed.1", "process")),
+            TimeSpan.FromSeconds(10),
+            () => "it is running"
+        );
+        var process = int.Parse(
+            (await File.ReadAllTextAsync(Order("r5.1.killed.1", "process"), TestContext.Current.CancellationToken)).Split(' ')[0],
+            CultureInfo.InvariantCulture
+        );
         // The runner leads its own session; with it goes what it runs.
         await Shell.RunAsync("pkill", ["-KILL", "-s", $"{process}"]);
         Assert.Equal("state gone", (await RunAsync("ask", "r5.1.killed.1"))[0]);
@@ -71,12 +86,23 @@ public sealed class LauncherTests : IDisposable
     public async Task A_script_that_outlives_its_runner_is_running_until_it_ends()
     {
         await PostAsync("r5.1.orphan.1", 1, $"while [ ! -e {_home}/end ]; do sleep 0.1; done");
-        await Eventually.TrueAsync(() => Task.FromResult(File.Exists(Order("r5.1.orphan.1", "script-process"))), TimeSpan.FromSeconds(10), () => "the script runs");
-        var runner = int.Parse((await File.ReadAllTextAsync(Order("r5.1.orphan.1", "process"), TestContext.Current.CancellationToken)).Split(' ')[0], CultureInfo.InvariantCulture);
+        await Eventually.TrueAsync(
+            () => Task.FromResult(File.Exists(Order("r5.1.orphan.1", "script-process"))),
+            TimeSpan.FromSeconds(10),
+            () => "the script runs"
+        );
+        var runner = int.Parse(
+            (await File.ReadAllTextAsync(Order("r5.1.orphan.1", "process"), TestContext.Current.CancellationToken)).Split(' ')[0],
+            CultureInfo.InvariantCulture
+        );
         await Shell.RunAsync("kill", ["-KILL", $"{runner}"]);
         Assert.Equal("state running", (await RunAsync("ask", "r5.1.orphan.1"))[0]);
         await File.WriteAllTextAsync(Path.Combine(_home, "end"), "", TestContext.Current.CancellationToken);
-        await Eventually.TrueAsync(async () => (await RunAsync("ask", "r5.1.orphan.1"))[0] == "state gone", TimeSpan.FromSeconds(10), () => "its end without a result shows");
+        await Eventually.TrueAsync(
+            async () => (await RunAsync("ask", "r5.1.orphan.1"))[0] == "state gone",
+            TimeSpan.FromSeconds(10),
+            () => "its end without a result shows"
+        );
     }
 
     [Fact]
@@ -84,7 +110,15 @@ public sealed class LauncherTests : IDisposable
     {
         var folder = Path.Combine(_home, "orders", "r6.1.restart.1");
         Directory.CreateDirectory(folder);
-        foreach (var (file, text) in new[] { ("kind", "restart"), ("boot", (await File.ReadAllTextAsync("/proc/sys/kernel/random/boot_id", TestContext.Current.CancellationToken)).Trim()), ("posts", "0 first"), ("process", "1 0") })
+        foreach (
+            var (file, text) in new[]
+            {
+                ("kind", "restart"),
+                ("boot", (await File.ReadAllTextAsync("/proc/sys/kernel/random/boot_id", TestContext.Current.CancellationToken)).Trim()),
+                ("posts", "0 first"),
+                ("process", "1 0"),
+            }
+        )
             await File.WriteAllTextAsync(Path.Combine(folder, file), text + "\n", TestContext.Current.CancellationToken);
         Assert.Equal("state running", (await RunAsync("ask", "r6.1.restart.1"))[0]);
         await File.WriteAllTextAsync(Path.Combine(folder, "boot"), "the-start-before\n", TestContext.Current.CancellationToken);
@@ -117,8 +151,15 @@ public sealed class LauncherTests : IDisposable
     {
         var said = await ReadAsync($"sleep 300 & echo $! > {_home}/left; echo one");
         Assert.Equal(["one", "read-ended 0 4"], said);
-        var left = int.Parse(await File.ReadAllTextAsync(Path.Combine(_home, "left"), TestContext.Current.CancellationToken), CultureInfo.InvariantCulture);
-        await Eventually.TrueAsync(() => Task.FromResult(!File.Exists($"/proc/{left}/cmdline") || File.ReadAllText($"/proc/{left}/cmdline").Length == 0), TimeSpan.FromSeconds(5), () => $"process {left} ends");
+        var left = int.Parse(
+            await File.ReadAllTextAsync(Path.Combine(_home, "left"), TestContext.Current.CancellationToken),
+            CultureInfo.InvariantCulture
+        );
+        await Eventually.TrueAsync(
+            () => Task.FromResult(!File.Exists($"/proc/{left}/cmdline") || File.ReadAllText($"/proc/{left}/cmdline").Length == 0),
+            TimeSpan.FromSeconds(5),
+            () => $"process {left} ends"
+        );
     }
 
     [Theory]
@@ -142,16 +183,23 @@ public sealed class LauncherTests : IDisposable
         await PostAsync("r7.1.secret.1", 1, "true", "TOKEN=secret\n");
         await EndedAsync("r7.1.secret.1");
         Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(Order("r7.1.secret.1", "values")));
-        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute, File.GetUnixFileMode(Path.Combine(_home, "orders")));
+        Assert.Equal(
+            UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute,
+            File.GetUnixFileMode(Path.Combine(_home, "orders"))
+        );
     }
 
     private static string Base64(string text) => Convert.ToBase64String(System.Text.Encoding.UTF8.GetBytes(text));
 
-    private static string Output(string[] said) => System.Text.Encoding.UTF8.GetString(Convert.FromBase64String(said.Single(l => l.StartsWith("output ", StringComparison.Ordinal))[7..]));
+    private static string Output(string[] said) =>
+        System.Text.Encoding.UTF8.GetString(
+            Convert.FromBase64String(said.Single(l => l.StartsWith("output ", StringComparison.Ordinal))[7..])
+        );
 
     private string Order(string name, string file) => Path.Combine(_home, "orders", name, file);
 
-    private static string Hash(string text) => Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(System.Text.Encoding.UTF8.GetBytes(text)));
+    private static string Hash(string text) =>
+        Convert.ToHexStringLower(System.Security.Cryptography.SHA256.HashData(System.Text.Encoding.UTF8.GetBytes(text)));
 
     private async Task<string> PostAsync(string order, int epoch, string script, string values = "")
     {
@@ -159,12 +207,17 @@ public sealed class LauncherTests : IDisposable
         return (await RunAsync(["post", order, $"{epoch}", "script", Hash(payload)], payload)).Single();
     }
 
-    private Task<string[]> ReadAsync(string script, int seconds = 20) => RunAsync(["read", $"{seconds}", Hash(Base64(script))], Base64(script));
+    private Task<string[]> ReadAsync(string script, int seconds = 20) =>
+        RunAsync(["read", $"{seconds}", Hash(Base64(script))], Base64(script));
 
     private async Task<string[]> EndedAsync(string order)
     {
         string[] said = [];
-        await Eventually.TrueAsync(async () => (said = await RunAsync("ask", order))[0].StartsWith("state ended", StringComparison.Ordinal), TimeSpan.FromSeconds(20), () => $"{order} ends; it says {string.Join(", ", said)}");
+        await Eventually.TrueAsync(
+            async () => (said = await RunAsync("ask", order))[0].StartsWith("state ended", StringComparison.Ordinal),
+            TimeSpan.FromSeconds(20),
+            () => $"{order} ends; it says {string.Join(", ", said)}"
+        );
         return said;
     }
 

@@ -21,13 +21,17 @@ public sealed class RunWorkerTests
     {
         await using var kit = await EngineKit.StartAsync(pace: 1200);
         await kit.AddMachinesAsync(202);
-        await kit.PlanAsync(EngineKit.Plan.Replace("limits: { all: 3, site: 2 }", "limits: { all: 300, site: 300 }", StringComparison.Ordinal));
+        await kit.PlanAsync(
+            EngineKit.Plan.Replace("limits: { all: 3, site: 2 }", "limits: { all: 300, site: 300 }", StringComparison.Ordinal)
+        );
         // Two hundred are switched off while they stage; each look at one of them lasts as long as a connection attempt.
         var connection = new FaultyConnection(kit, machine => machine is not ("desk-1" or "desk-2")) { Lasts = TimeSpan.FromSeconds(15) };
         kit.StartWorker(connection);
         await kit.WaitAsync(members => members.Count(m => m.Verified is not null) == 2, "the two that answer are verified");
         Assert.True(connection.Failed >= 150, $"{connection.Failed} looks at silent machines were open or over");
-        Assert.All(await kit.StatesAsync(), r => Assert.True(r.Verified is not null || r.Phase == Phase.Stage, $"r{r.Run} is in {r.Phase}"));
+        Assert.All(await kit.StatesAsync(), r =>
+            Assert.True(r.Verified is not null || r.Phase == Phase.Stage, $"r{r.Run} is in {r.Phase}")
+        );
     }
 
     [Fact]
@@ -38,10 +42,18 @@ public sealed class RunWorkerTests
         await kit.PlanAsync();
         var connection = new FaultyConnection(kit, _ => false);
         kit.StartWorker(connection);
-        await Eventually.TrueAsync(async () => (await RunAsync(kit))?.Progress is { Answered: true, Share: > 0 }, TimeSpan.FromSeconds(60), () => "a step is running");
+        await Eventually.TrueAsync(
+            async () => (await RunAsync(kit))?.Progress is { Answered: true, Share: > 0 },
+            TimeSpan.FromSeconds(60),
+            () => "a step is running"
+        );
         var heard = (await RunAsync(kit))!.Progress!;
         connection.IsSilent = _ => true;
-        await Eventually.TrueAsync(async () => (await RunAsync(kit))?.Progress?.LostContact is { Looks: >= LostContact.ShownFrom }, TimeSpan.FromSeconds(60), () => "the lost contact is shown");
+        await Eventually.TrueAsync(
+            async () => (await RunAsync(kit))?.Progress?.LostContact is { Looks: >= LostContact.ShownFrom },
+            TimeSpan.FromSeconds(60),
+            () => "the lost contact is shown"
+        );
         var lost = (await RunAsync(kit))!.Progress!;
         Assert.Equal(heard.Order, lost.Order);
         Assert.Equal("desk-1 was switched off", lost.LostContact!.Why);
@@ -58,7 +70,11 @@ public sealed class RunWorkerTests
         await kit.PlanAsync();
         var connection = new FaultyConnection(kit, _ => false) { Name = "host-key-changed" };
         kit.StartWorker(connection);
-        await Eventually.TrueAsync(async () => (await RunAsync(kit))?.Progress is { Answered: true }, TimeSpan.FromSeconds(60), () => "a step is running");
+        await Eventually.TrueAsync(
+            async () => (await RunAsync(kit))?.Progress is { Answered: true },
+            TimeSpan.FromSeconds(60),
+            () => "a step is running"
+        );
         connection.IsSilent = _ => true;
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked");
         Assert.EndsWith(": desk-1 was switched off", (await RunAsync(kit))!.State.Parked, StringComparison.Ordinal);
@@ -95,12 +111,20 @@ public sealed class RunWorkerTests
         await kit.PlanAsync();
         var connection = new FaultyConnection(kit, _ => false);
         kit.StartWorker(connection);
-        await Eventually.TrueAsync(async () => (await RunAsync(kit))?.Progress is { Answered: true }, TimeSpan.FromSeconds(60), () => "a step is running");
+        await Eventually.TrueAsync(
+            async () => (await RunAsync(kit))?.Progress is { Answered: true },
+            TimeSpan.FromSeconds(60),
+            () => "a step is running"
+        );
         connection.IsSilent = _ => true;
         await Eventually.TrueAsync(() => Task.FromResult(connection.Failed > 0), TimeSpan.FromSeconds(60), () => "it is looked at");
         var looks = connection.Failed;
         time.Moved = TimeSpan.FromDays(-1);
-        await Eventually.TrueAsync(() => Task.FromResult(connection.Failed > looks + 2), TimeSpan.FromSeconds(60), () => "it is looked at again and again");
+        await Eventually.TrueAsync(
+            () => Task.FromResult(connection.Failed > looks + 2),
+            TimeSpan.FromSeconds(60),
+            () => "it is looked at again and again"
+        );
     }
 
     /// <summary>How many restarts are gone through; 200 with <c>TEST_SEEDS=200</c>.</summary>
@@ -109,22 +133,29 @@ public sealed class RunWorkerTests
     [Fact]
     public async Task Restarts_at_any_moment_leave_no_run_waiting_for_room_that_another_holds()
     {
-        await Parallel.ForEachAsync(Enumerable.Range(1, Restarts), new ParallelOptions { MaxDegreeOfParallelism = 4, CancellationToken = Stop }, async (seed, stop) =>
-        {
-            var random = new Random(seed);
-            await using var kit = await EngineKit.StartAsync(pace: 20000);
-            await kit.AddMachinesAsync(8);
-            await kit.PlanAsync();
-            for (var restart = 0; restart < 4; restart++)
+        await Parallel.ForEachAsync(
+            Enumerable.Range(1, Restarts),
+            new ParallelOptions { MaxDegreeOfParallelism = 4, CancellationToken = Stop },
+            async (seed, stop) =>
             {
-                var stopped = kit.StartWorker();
-                await Task.Delay(random.Next(20, 700), stop);
-                await stopped.CancelAsync();
-            }
+                var random = new Random(seed);
+                await using var kit = await EngineKit.StartAsync(pace: 20000);
+                await kit.AddMachinesAsync(8);
+                await kit.PlanAsync();
+                for (var restart = 0; restart < 4; restart++)
+                {
+                    var stopped = kit.StartWorker();
+                    await Task.Delay(random.Next(20, 700), stop);
+                    await stopped.CancelAsync();
+                }
 
-            kit.StartWorker();
-            await kit.WaitAsync(members => members.All(m => m.Verified is not null || m.Status == Status.Parked), $"seed {seed}: all are verified or wait for a decision");
-        });
+                kit.StartWorker();
+                await kit.WaitAsync(
+                    members => members.All(m => m.Verified is not null || m.Status == Status.Parked),
+                    $"seed {seed}: all are verified or wait for a decision"
+                );
+            }
+        );
     }
 
     [Theory]
@@ -178,11 +209,17 @@ public sealed class RunWorkerTests
         /// <summary>How many calls failed or are about to.</summary>
         public int Failed => Volatile.Read(ref _failed);
 
-        public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
+        public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(
+            Machine machine,
+            IReadOnlyList<string> scripts,
+            IReadOnlyCollection<string> wanted,
+            CancellationToken stop
+        )
         {
             var read = await _inner.ReadAsync(machine, scripts, wanted, stop);
             return IncompleteFrom is { } from && read[0].Text.Contains($"os.version = {from}", StringComparison.Ordinal)
-                ? [.. read.Select(r => new ScriptOutput("", "the script ended with status 137"))] : read;
+                ? [.. read.Select(r => new ScriptOutput("", "the script ended with status 137"))]
+                : read;
         }
 
         public async Task PostAsync(Machine machine, PostedOrder order, CancellationToken stop)
@@ -199,9 +236,11 @@ public sealed class RunWorkerTests
 
         private async Task ReachAsync(Machine machine, CancellationToken stop)
         {
-            if (!IsSilent(machine.Name)) return;
+            if (!IsSilent(machine.Name))
+                return;
             Interlocked.Increment(ref _failed);
-            if (Lasts > TimeSpan.Zero) await Task.Delay(Lasts, stop);
+            if (Lasts > TimeSpan.Zero)
+                await Task.Delay(Lasts, stop);
             throw new ConnectionException(Name, $"{machine.Name} was switched off");
         }
     }

@@ -11,22 +11,40 @@ namespace GrandStair.Engine.Tests;
 /// <summary>Slots as they are kept when plans run: clusters, crews, and calendars that change.</summary>
 public sealed class SlotTests
 {
-    private const string Day = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//test//EN\r\nBEGIN:VEVENT\r\nUID:one\r\nDTSTAMP:20270101T000000Z\r\nDTSTART:202701DAYT180000Z\r\nDURATION:PT8H\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
+    private const string Day =
+        "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//test//EN\r\nBEGIN:VEVENT\r\nUID:one\r\nDTSTAMP:20270101T000000Z\r\n"
+        + "DTSTART:202701DAYT180000Z\r\nDURATION:PT8H\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n";
 
     [Fact]
     public async Task Machines_of_one_unit_never_go_at_once_and_a_crew_has_no_more_than_its_hands()
     {
         await using var kit = await EngineKit.StartAsync(pace: 3000);
         await kit.AddMachinesAsync(4, i => i <= 2 ? [("cluster", "pair")] : []);
-        await kit.PlanAsync(EngineKit.Plan.Replace("methods: [image-in-place]", "methods: [carried-media]\ncrews: [{ name: shore-party, kind: terminal-it, hands: 2, zone: Europe/London, weekly: [\"Mon-Sun 00:00-00:00\"] }]", StringComparison.Ordinal)
-            .Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal));
+        await kit.PlanAsync(
+            EngineKit
+                .Plan.Replace(
+                    "methods: [image-in-place]",
+                    "methods: [carried-media]\ncrews: [{ name: shore-party, kind: terminal-it, hands: 2, zone: Europe/London, weekly: "
+                        + "[\"Mon-Sun 00:00-00:00\"] }]",
+                    StringComparison.Ordinal
+                )
+                .Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal)
+        );
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
         var members = await kit.Plans.MembersAsync("small", EngineKit.Stop);
         Assert.All(members, m => Assert.Equal("shore-party", m.Slot!.Crew));
         // A slot that was missed on a busy machine is no time in which it goes.
-        var spans = (await kit.StatesAsync()).SelectMany(r => r.Phases.Where(p => p.Phase is Phase.Protect or Phase.Apply or Phase.Verify).Select(p => (r.Machine, p.From, To: p.To!.Value))).ToArray();
-        var pair = (await kit.Fleet.AllAsync(EngineKit.Stop)).Values.Where(m => m.TextOf("cluster") == "pair").Select(m => m.Id.Value).ToHashSet();
+        var spans = (await kit.StatesAsync())
+            .SelectMany(r =>
+                r.Phases.Where(p => p.Phase is Phase.Protect or Phase.Apply or Phase.Verify)
+                    .Select(p => (r.Machine, p.From, To: p.To!.Value))
+            )
+            .ToArray();
+        var pair = (await kit.Fleet.AllAsync(EngineKit.Stop))
+            .Values.Where(m => m.TextOf("cluster") == "pair")
+            .Select(m => m.Id.Value)
+            .ToHashSet();
         Assert.All(spans, s =>
         {
             var others = spans.Where(o => o.From <= s.From && s.From < o.To).Select(o => o.Machine).ToHashSet();
@@ -40,22 +58,48 @@ public sealed class SlotTests
     {
         await using var kit = await EngineKit.StartAsync(pace: 2000);
         await kit.AddMachinesAsync(8);
-        await kit.PlanAsync(EngineKit.Plan.Replace("limits:", "stage-ahead: 36 h\nuplinks: [{ sites: [Site 0, Site 1], rate: 100 Mbit/s }]\nlimits:", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal));
+        await kit.PlanAsync(
+            EngineKit
+                .Plan.Replace(
+                    "limits:",
+                    "stage-ahead: 36 h\nuplinks: [{ sites: [Site 0, Site 1], rate: 100 Mbit/s }]\nlimits:",
+                    StringComparison.Ordinal
+                )
+                .Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal)
+        );
         kit.StartWorker();
-        await Eventually.TrueAsync(async () => (await kit.StatesAsync()).Count(s => s.Phase == Phase.Stage) >= 3, TimeSpan.FromSeconds(60), () => "several want the line");
+        await Eventually.TrueAsync(
+            async () => (await kit.StatesAsync()).Count(s => s.Phase == Phase.Stage) >= 3,
+            TimeSpan.FromSeconds(60),
+            () => "several want the line"
+        );
         var waits = (await kit.StatesAsync()).Where(s => s.Phase == Phase.Stage).MaxBy(s => s.Run)!;
         await kit.RunCommands.DecideAsync(waits.Run, Decision.Cancel, "its owner is away", atOnce: true, new("planner"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.Count(m => m.Verified is not null) == 7 && members.Count(m => m.Status == Status.Stopped) == 1, "seven are verified, one is cancelled");
+        await kit.WaitAsync(
+            members => members.Count(m => m.Verified is not null) == 7 && members.Count(m => m.Status == Status.Stopped) == 1,
+            "seven are verified, one is cancelled"
+        );
         var machines = await kit.Fleet.AllAsync(EngineKit.Stop);
         var ended = new List<(string Site, OrderEnded Fetched)>();
         foreach (var run in await kit.StatesAsync())
-            ended.AddRange((await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<OrderEnded>().Where(e => e.Order.Step == "fetch-image").Select(e => (machines[new(run.Machine)].Site, e)));
+            ended.AddRange(
+                (await kit.Runs.EventsAsync(run.Run, EngineKit.Stop))
+                    .Select(e => e.Event)
+                    .OfType<OrderEnded>()
+                    .Where(e => e.Order.Step == "fetch-image")
+                    .Select(e => (machines[new(run.Machine)].Site, e))
+            );
         Assert.Equal(2, ended.Select(e => e.Site).Distinct().Count());
         // Each begins only when the one before it has ended, and so ends at least as long after it as it lasts itself.
         foreach (var site in ended.GroupBy(e => e.Site, e => e.Fetched))
         {
             var inOrder = site.OrderBy(e => e.At).ToArray();
-            Assert.All(inOrder.Zip(inOrder.Skip(1)), pair => Assert.True(pair.Second.At - pair.First.At >= pair.Second.Lasted, $"{pair.First.At:T} and {pair.Second.At:T}, which lasted {pair.Second.Lasted}"));
+            Assert.All(inOrder.Zip(inOrder.Skip(1)), pair =>
+                Assert.True(
+                    pair.Second.At - pair.First.At >= pair.Second.Lasted,
+                    $"{pair.First.At:T} and {pair.Second.At:T}, which lasted {pair.Second.Lasted}"
+                )
+            );
         }
     }
 
@@ -63,15 +107,28 @@ public sealed class SlotTests
     public async Task Slots_last_as_long_as_machines_of_that_model_have_taken_once_some_have_gone()
     {
         await using var kit = await EngineKit.StartAsync(pace: 3000);
-        await kit.AddMachinesAsync(8, i => [("hardware.model", i % 2 == 0 ? "Beck 5" : "Tarn 3"), ("truth.slowness", i % 2 == 0 ? "1.9" : "0.8")]);
-        await kit.PlanAsync(EngineKit.Plan.Replace("[{ name: All }]", "[{ name: First, count: 6 }, { name: Rest }]", StringComparison.Ordinal).Replace("soak: 1 d", "soak: 6 h", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal));
+        await kit.AddMachinesAsync(8, i =>
+            [("hardware.model", i % 2 == 0 ? "Beck 5" : "Tarn 3"), ("truth.slowness", i % 2 == 0 ? "1.9" : "0.8")]
+        );
+        await kit.PlanAsync(
+            EngineKit
+                .Plan.Replace("[{ name: All }]", "[{ name: First, count: 6 }, { name: Rest }]", StringComparison.Ordinal)
+                .Replace("soak: 1 d", "soak: 6 h", StringComparison.Ordinal)
+                .Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal)
+        );
         var method = kit.CatalogueCache.Products["Brae Desktop"].Method("image-in-place")!;
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
         var machines = await kit.Fleet.AllAsync(EngineKit.Stop);
-        var lasts = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).ToDictionary(m => machines[m.Machine].Name, m => m.Slot!.End - m.Slot.Start);
+        var lasts = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).ToDictionary(
+            m => machines[m.Machine].Name,
+            m => m.Slot!.End - m.Slot.Start
+        );
         Assert.All(lasts.Where(l => l.Key is not ("desk-7" or "desk-8")), l => Assert.Equal(method.Typical.Slot, l.Value));
-        Assert.True(lasts["desk-7"] < lasts["desk-8"] * 0.85 && lasts["desk-8"] > method.Typical.Slot * 1.2, $"{lasts["desk-7"]}, {lasts["desk-8"]}, {method.Typical.Slot}");
+        Assert.True(
+            lasts["desk-7"] < lasts["desk-8"] * 0.85 && lasts["desk-8"] > method.Typical.Slot * 1.2,
+            $"{lasts["desk-7"]}, {lasts["desk-8"]}, {method.Typical.Slot}"
+        );
     }
 
     [Fact]
@@ -79,11 +136,22 @@ public sealed class SlotTests
     {
         await using var kit = await EngineKit.StartAsync(pace: 1500);
         await kit.AddMachinesAsync(2, i => i == 1 ? [("truth.slowness", "4")] : []);
-        await kit.PlanAsync(EngineKit.Plan.Replace("[{ name: All }]", "[{ name: First, count: 1 }, { name: Rest }]", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 1", StringComparison.Ordinal).Replace("soak: 1 d", "soak: 0 s", StringComparison.Ordinal));
+        await kit.PlanAsync(
+            EngineKit
+                .Plan.Replace("[{ name: All }]", "[{ name: First, count: 1 }, { name: Rest }]", StringComparison.Ordinal)
+                .Replace("all: 3, site: 2", "all: 1", StringComparison.Ordinal)
+                .Replace("soak: 1 d", "soak: 0 s", StringComparison.Ordinal)
+        );
         kit.StartWorker();
-        await kit.WaitAsync(members => members[0] is { Status: Status.Running, Slot: { } slot } && slot.End < kit.Clock.GetUtcNow(), "the first overruns its slot");
+        await kit.WaitAsync(
+            members => members[0] is { Status: Status.Running, Slot: { } slot } && slot.End < kit.Clock.GetUtcNow(),
+            "the first overruns its slot"
+        );
         kit.Clock.SetPace(1);
-        var (asked, draft) = (kit.Clock.GetUtcNow(), await kit.Writer.DraftAsync((await kit.Plans.FindAsync("small", EngineKit.Stop))!.Body, SiteScope.All, EngineKit.Stop));
+        var (asked, draft) = (
+            kit.Clock.GetUtcNow(),
+            await kit.Writer.DraftAsync((await kit.Plans.FindAsync("small", EngineKit.Stop))!.Body, SiteScope.All, EngineKit.Stop)
+        );
         Assert.True(draft.Status.Single().Slot.End > asked);
         Assert.True(draft.PlanSchedule.All.Single().Slot!.Start >= draft.Status.Single().Slot.End);
         kit.Clock.SetPace(3000);
@@ -97,15 +165,32 @@ public sealed class SlotTests
         await kit.AddMachinesAsync(8);
         await kit.PlanAsync(EngineKit.Plan.Replace("Mon-Sun 00:00-00:00", "Mon-Sun 18:00-23:00", StringComparison.Ordinal));
         kit.StartWorker();
-        await kit.WaitAsync(members => members.All(m => m is { Status: Status.Scheduled or Status.Running, Run: not null }), "all have a run");
+        await kit.WaitAsync(
+            members => members.All(m => m is { Status: Status.Scheduled or Status.Running, Run: not null }),
+            "all have a run"
+        );
         // A hold over the night: all whose slot has not opened miss it together.
         await kit.Commands.HoldAsync("small", "storm", new("planner"), EngineKit.Stop);
         kit.Clock.SetPace(30000);
-        await Eventually.TrueAsync(async () => (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m.Status == Status.Scheduled).All(m => m.Slot!.LatestTurn < kit.Clock.GetUtcNow()), TimeSpan.FromSeconds(60), () => "their slots are over");
+        await Eventually.TrueAsync(
+            async () =>
+                (await kit.Plans.MembersAsync("small", EngineKit.Stop))
+                    .Where(m => m.Status == Status.Scheduled)
+                    .All(m => m.Slot!.LatestTurn < kit.Clock.GetUtcNow()),
+            TimeSpan.FromSeconds(60),
+            () => "their slots are over"
+        );
         kit.Clock.SetPace(60);
         await kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop);
-        await kit.WaitAsync(members => members.Where(m => m.Status == Status.Scheduled).All(m => m.Missed > 0 && m.Slot!.LatestTurn > kit.Clock.GetUtcNow()), "they have others");
-        var slots = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m.Status is Status.Scheduled or Status.Running).Select(m => m.Slot!).ToArray();
+        await kit.WaitAsync(
+            members =>
+                members.Where(m => m.Status == Status.Scheduled).All(m => m.Missed > 0 && m.Slot!.LatestTurn > kit.Clock.GetUtcNow()),
+            "they have others"
+        );
+        var slots = (await kit.Plans.MembersAsync("small", EngineKit.Stop))
+            .Where(m => m.Status is Status.Scheduled or Status.Running)
+            .Select(m => m.Slot!)
+            .ToArray();
         Assert.True(slots.Length > 3, $"{slots.Length} slots");
         Assert.All(slots, s => Assert.InRange(slots.Count(o => o.Start <= s.Start && s.Start < o.End), 1, 3));
     }
@@ -115,17 +200,35 @@ public sealed class SlotTests
     {
         await using var kit = await EngineKit.StartAsync(pace: 2000);
         await kit.AddMachinesAsync(4);
-        var body = EngineKit.Plan.Replace("[{ name: All }]", "[{ name: First, count: 2 }, { name: Rest, not-before: 2027-06-01 }]", StringComparison.Ordinal).Replace("soak: 1 d", "soak: 1 h", StringComparison.Ordinal);
+        var body = EngineKit
+            .Plan.Replace(
+                "[{ name: All }]",
+                "[{ name: First, count: 2 }, { name: Rest, not-before: 2027-06-01 }]",
+                StringComparison.Ordinal
+            )
+            .Replace("soak: 1 d", "soak: 1 h", StringComparison.Ordinal);
         await kit.PlanAsync(body);
         var draft = await kit.Writer.DraftAsync(body, SiteScope.All, EngineKit.Stop);
         Assert.Equal(new DateTimeOffset(2027, 6, 1, 0, 0, 0, TimeSpan.Zero), draft.PlanSchedule.Waves[1].From);
         kit.StartWorker();
         async Task<StoredWave> RestAsync() => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.Waves[1];
-        await Eventually.TrueAsync(async () => (await RestAsync()).Why == "it does not begin before 2027-06-01 00:00 UTC", TimeSpan.FromSeconds(60), () => "it waits");
+        await Eventually.TrueAsync(
+            async () => (await RestAsync()).Why == "it does not begin before 2027-06-01 00:00 UTC",
+            TimeSpan.FromSeconds(60),
+            () => "it waits"
+        );
         Assert.Equal(WaveState.Waiting, (await RestAsync()).State);
-        await kit.Writer.ReviseAsync(body.Replace("2027-06-01", "2027-01-11", StringComparison.Ordinal), 1, "the berth is free now", new("planner"), EngineKit.Stop);
+        await kit.Writer.ReviseAsync(
+            body.Replace("2027-06-01", "2027-01-11", StringComparison.Ordinal),
+            1,
+            "the berth is free now",
+            new("planner"),
+            EngineKit.Stop
+        );
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
-        var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Writer.ReviseAsync(body, 1, "from an old text", new("planner"), EngineKit.Stop));
+        var refused = await Assert.ThrowsAsync<CommandException>(() =>
+            kit.Writer.ReviseAsync(body, 1, "from an old text", new("planner"), EngineKit.Stop)
+        );
         Assert.Equal("plan-changed", refused.Name);
     }
 
@@ -140,7 +243,11 @@ public sealed class SlotTests
         await worker.CancelAsync();
         var slot = (await kit.Plans.MembersAsync("small", EngineKit.Stop))[0].Slot!;
         kit.Clock.SetPace(2_000_000);
-        await Eventually.TrueAsync(() => Task.FromResult(kit.Clock.GetUtcNow() > slot.LatestTurn.AddDays(1)), TimeSpan.FromSeconds(60), () => "the window is over");
+        await Eventually.TrueAsync(
+            () => Task.FromResult(kit.Clock.GetUtcNow() > slot.LatestTurn.AddDays(1)),
+            TimeSpan.FromSeconds(60),
+            () => "the window is over"
+        );
         kit.Clock.SetPace(6000);
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m is { Status: Status.Parked, Missed: 1 }), "it is parked");
@@ -157,18 +264,27 @@ public sealed class SlotTests
         await using var kit = await EngineKit.StartAsync(pace: 1500);
         // All are slow, and all have their slots before that is known.
         await kit.AddMachinesAsync(12, i => [("truth.slowness", "1.8")]);
-        var body = EngineKit.Plan.Replace("Mon-Sun 00:00-00:00", "Mon-Sun 15:00-19:00", StringComparison.Ordinal).Replace("all: 3, site: 2", "all: 2, site: 1", StringComparison.Ordinal).Replace("lead: 0 s", "lead: 0 s\nstage-ahead: 2 h", StringComparison.Ordinal);
+        var body = EngineKit
+            .Plan.Replace("Mon-Sun 00:00-00:00", "Mon-Sun 15:00-19:00", StringComparison.Ordinal)
+            .Replace("all: 3, site: 2", "all: 2, site: 1", StringComparison.Ordinal)
+            .Replace("lead: 0 s", "lead: 0 s\nstage-ahead: 2 h", StringComparison.Ordinal);
         await kit.PlanAsync(body);
         kit.StartWorker();
         await kit.WaitAsync(members => members.Count(m => m.Verified is not null) >= 3, "some are verified");
         kit.Clock.SetPace(1);
-        var given = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).Where(m => m is { Run: null, Slot: not null }).ToDictionary(m => m.Machine, m => m.Slot!);
+        var given = (await kit.Plans.MembersAsync("small", EngineKit.Stop))
+            .Where(m => m is { Run: null, Slot: not null })
+            .ToDictionary(m => m.Machine, m => m.Slot!);
         Assert.NotEmpty(given);
         var draft = await kit.Writer.DraftAsync(body, SiteScope.All, EngineKit.Stop);
         var method = draft.Product.Method("image-in-place")!;
-        Assert.True((await kit.Measured.ExperienceAsync(draft.Product, EngineKit.Stop)).Lengths("6-to-7", method, "").Slot > method.Typical.Slot);
+        Assert.True(
+            (await kit.Measured.ExperienceAsync(draft.Product, EngineKit.Stop)).Lengths("6-to-7", method, "").Slot > method.Typical.Slot
+        );
         Assert.Empty(draft.PlanSchedule.Waves.SelectMany(w => w.Schedule.Moved));
-        Assert.All(draft.PlanSchedule.All.Where(p => given.ContainsKey(p.Machine)), p => Assert.Equal((given[p.Machine].Start, given[p.Machine].End), (p.Slot!.Start, p.Slot.End)));
+        Assert.All(draft.PlanSchedule.All.Where(p => given.ContainsKey(p.Machine)), p =>
+            Assert.Equal((given[p.Machine].Start, given[p.Machine].End), (p.Slot!.Start, p.Slot.End))
+        );
     }
 
     [Fact]
@@ -177,18 +293,35 @@ public sealed class SlotTests
         await using var kit = await EngineKit.StartAsync(pace: 60);
         await kit.AddMachinesAsync(4);
         await kit.Calendars.PutAsync("berths", Day.Replace("DAY", "12", StringComparison.Ordinal), new("planner"), EngineKit.Stop);
-        // Those of Site 0 go by the calendar and those of Site 1 by the clock; one of each has a run that waits for its slot, as staging begins two days ahead.
-        await kit.PlanAsync(EngineKit.Plan.Replace("windows: [{", "stage-ahead: 36 h\nwindows: [{ sites: [Site 0], zone: UTC, calendar: berths }, {", StringComparison.Ordinal).Replace("Mon-Sun 00:00-00:00", "Tue 18:00-02:00", StringComparison.Ordinal));
+        // Those of Site 0 go by the calendar and those of Site 1 by the clock; one of each has a run that waits for its slot, as staging
+        // begins two days ahead.
+        await kit.PlanAsync(
+            EngineKit
+                .Plan.Replace(
+                    "windows: [{",
+                    "stage-ahead: 36 h\nwindows: [{ sites: [Site 0], zone: UTC, calendar: berths }, {",
+                    StringComparison.Ordinal
+                )
+                .Replace("Mon-Sun 00:00-00:00", "Tue 18:00-02:00", StringComparison.Ordinal)
+        );
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m is { Status: Status.Scheduled, Run: not null }), "all have a run that waits");
-        await Eventually.TrueAsync(async () => (await kit.StatesAsync()).All(s => s.Phase == Phase.Wait), TimeSpan.FromSeconds(60), () => "all wait for their slots");
+        await Eventually.TrueAsync(
+            async () => (await kit.StatesAsync()).All(s => s.Phase == Phase.Wait),
+            TimeSpan.FromSeconds(60),
+            () => "all wait for their slots"
+        );
         var before = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).ToDictionary(m => m.Machine, m => m.Slot!);
         await kit.Calendars.PutAsync("berths", Day.Replace("DAY", "14", StringComparison.Ordinal), new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.Count(m => m.Slot!.Start.Day == 14) == 2, "those of the calendar have moved");
         var machines = await kit.Fleet.AllAsync(EngineKit.Stop);
-        Assert.All(await kit.Plans.MembersAsync("small", EngineKit.Stop), m => Assert.Equal(machines[m.Machine].Site == "Site 0" ? 14 : before[m.Machine].Start.Day, m.Slot!.Start.Day));
+        Assert.All(await kit.Plans.MembersAsync("small", EngineKit.Stop), m =>
+            Assert.Equal(machines[m.Machine].Site == "Site 0" ? 14 : before[m.Machine].Start.Day, m.Slot!.Start.Day)
+        );
         var moved = (await kit.StatesAsync()).First(s => s.Slot.Start.Day == 14);
-        Assert.Contains((await kit.Runs.EventsAsync(moved.Run, EngineKit.Stop)).Select(e => e.Event).OfType<SlotMoved>(), e => e.Reason == "its windows were changed");
+        Assert.Contains((await kit.Runs.EventsAsync(moved.Run, EngineKit.Stop)).Select(e => e.Event).OfType<SlotMoved>(), e =>
+            e.Reason == "its windows were changed"
+        );
         Assert.All(await kit.StatesAsync(), s => Assert.Equal(0, s.MissedSlots));
     }
 }

@@ -27,7 +27,12 @@ public abstract class HostTests
     protected static async Task ImportAsync(ServiceProcess service, TestHost host, string user, string? hostKey = null)
     {
         var file = Path.Combine(service.Data, "hosts.csv");
-        await File.WriteAllTextAsync(file, $"name,site,connection,address,user,host key\n{host.Name},Westhaven,ssh,{host.Address},{user},{hostKey ?? await host.HostKeyAsync()}\n", Stop);
+        await File.WriteAllTextAsync(
+            file,
+            $"name,site,connection,address,user,host key\n"
+                + $"{host.Name},Westhaven,ssh,{host.Address},{user},{hostKey ?? await host.HostKeyAsync()}\n",
+            Stop
+        );
         Assert.Contains("1 added", await service.OkAsync("fleet", "import", file), StringComparison.Ordinal);
     }
 
@@ -38,7 +43,11 @@ public abstract class HostTests
         await service.OkAsync("plan", "create", file);
         await service.OkAsync("plan", "acknowledge", "old-to-new", "--all", "--reason", "looked through");
         await service.OkAsync("plan", "start", "old-to-new");
-        await Eventually.TrueAsync(async () => (await service.Client.RunsAsync(null, null, 10, Stop)).Total == 1, TimeSpan.FromMinutes(1), () => "a run is opened");
+        await Eventually.TrueAsync(
+            async () => (await service.Client.RunsAsync(null, null, 10, Stop)).Total == 1,
+            TimeSpan.FromMinutes(1),
+            () => "a run is opened"
+        );
     }
 
     /// <summary>A public key that is no host's.</summary>
@@ -49,8 +58,12 @@ public abstract class HostTests
     }
 
     /// <summary>Waits until some packages are unpacked and not configured yet. The host knows; the service looks more seldom.</summary>
-    protected static Task WaitUntilInstallingAsync(TestHost host) => Eventually.TrueAsync(
-        async () => await host.DoAsync("dpkg-query -W -f '${db:Status-Abbrev}\\n' | grep -vc '^ii' || true") != "0", HopLimit, () => "packages are being installed");
+    protected static Task WaitUntilInstallingAsync(TestHost host) =>
+        Eventually.TrueAsync(
+            async () => await host.DoAsync("dpkg-query -W -f '${db:Status-Abbrev}\\n' | grep -vc '^ii' || true") != "0",
+            HopLimit,
+            () => "packages are being installed"
+        );
 
     protected static async Task<string> RefusedAsync(ServiceProcess service, TestHost host)
     {
@@ -69,14 +82,19 @@ public abstract class HostTests
                 return holds(view.Run) || (view.Run.Parked is not null && what != "the run is done");
             },
             HopLimit,
-            () => $"{what}; it stands at {JsonSerializer.Serialize(view!.Run)}; the service wrote\n{service.Output}");
+            () => $"{what}; it stands at {JsonSerializer.Serialize(view!.Run)}; the service wrote\n{service.Output}"
+        );
         return view!;
     }
 
     /// <summary>That no person was asked; where one was, what the scripts on the host wrote says why.</summary>
     protected static async Task AssertNotParkedAsync(TestHost host, RunView view)
     {
-        if (view.Run.Parked is not null) Assert.Fail($"{view.Run.Parked}: {string.Join('\n', view.Log.Select(l => l.Text))}\n{await host.DoAsync("tail -n 40 /var/lib/grandstair/*/orders/*/output")}");
+        if (view.Run.Parked is not null)
+            Assert.Fail(
+                $"{view.Run.Parked}: {string.Join('\n', view.Log.Select(l => l.Text))}\n"
+                    + $"{await host.DoAsync("tail -n 40 /var/lib/grandstair/*/orders/*/output")}"
+            );
     }
 
     /// <summary>Asks the host itself whether it is well: os-release alone would show nothing.</summary>
@@ -95,7 +113,15 @@ public abstract class HostTests
     /// <summary>By the launcher's own records: every attempt was taken in once, run once, and the last of each step ended well.</summary>
     protected static async Task AssertNoAttemptDoneTwiceAsync(TestHost host, int expectedAttempts)
     {
-        var orders = (await host.DoAsync("cd /var/lib/grandstair/*/orders && for o in *; do echo \"$o $(grep -c first $o/posts) $(wc -l < $o/process) $(cat $o/exit 2>/dev/null || echo none) $(cat $o/kind)\"; done")).Split('\n').Select(l => l.Split(' ')).ToArray();
+        var orders = (
+            await host.DoAsync(
+                "cd /var/lib/grandstair/*/orders && for o in *; do echo \"$o $(grep -c first $o/posts) $(wc -l < $o/process) $(cat "
+                    + "$o/exit 2>/dev/null || echo none) $(cat $o/kind)\"; done"
+            )
+        )
+            .Split('\n')
+            .Select(l => l.Split(' '))
+            .ToArray();
         Assert.Equal(expectedAttempts, orders.Length);
         Assert.All(orders, o => Assert.Equal(("1", "1"), (o[1], o[2])));
         foreach (var step in orders.Where(o => o[4] == "script").GroupBy(o => o[0].Split('.')[2]))

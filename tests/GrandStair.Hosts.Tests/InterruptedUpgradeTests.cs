@@ -50,16 +50,34 @@ public sealed class InterruptedUpgradeTests : HostTests
         await service.OkAsync("run", "decide", "r1", "wait", "--reason", "the key is right again");
 
         RunView? held = null;
-        await Eventually.TrueAsync(async () => (held = await service.Client.RunAsync("r1", Stop)).Run.Parked is not null && held.Run.Phase is "verify" or "gate", HopLimit, () => $"it is parked at its verification; it stands at {JsonSerializer.Serialize(held?.Run)}");
+        await Eventually.TrueAsync(
+            async () => (held = await service.Client.RunAsync("r1", Stop)).Run.Parked is not null && held.Run.Phase is "verify" or "gate",
+            HopLimit,
+            () => $"it is parked at its verification; it stands at {JsonSerializer.Serialize(held?.Run)}"
+        );
         Assert.Null(held!.Run.Verified);
-        Assert.Contains("Every package is of the new release (found: packages.outdated = procps)", held.Run.Parked, StringComparison.Ordinal);
-        Assert.Contains("No package was put on hold during the upgrade (found: packages.held-since = procps)", held.Run.Parked, StringComparison.Ordinal);
+        Assert.Contains(
+            "Every package is of the new release (found: packages.outdated = procps)",
+            held.Run.Parked,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "No package was put on hold during the upgrade (found: packages.held-since = procps)",
+            held.Run.Parked,
+            StringComparison.Ordinal
+        );
         Assert.Contains("partly upgraded", await service.OkAsync("machine", "gate", host.Name), StringComparison.Ordinal);
 
-        await host.DoAsync("apt-mark unhold procps && DEBIAN_FRONTEND=noninteractive apt-get -y -qq full-upgrade && apt-get -y -qq autoremove --purge");
+        await host.DoAsync(
+            "apt-mark unhold procps && DEBIAN_FRONTEND=noninteractive apt-get -y -qq full-upgrade && apt-get -y -qq autoremove --purge"
+        );
         await service.OkAsync("run", "decide", "r1", "retry", "--reason", "unheld and upgraded");
         RunView? done = null;
-        await Eventually.TrueAsync(async () => (done = await service.Client.RunAsync("r1", Stop)).Run.Verified is not null, HopLimit, () => $"it is verified; it stands at {JsonSerializer.Serialize(done?.Run)}");
+        await Eventually.TrueAsync(
+            async () => (done = await service.Client.RunAsync("r1", Stop)).Run.Verified is not null,
+            HopLimit,
+            () => $"it is verified; it stands at {JsonSerializer.Serialize(done?.Run)}"
+        );
         Assert.Contains("runs Debian 12 already", await service.OkAsync("machine", "gate", host.Name), StringComparison.Ordinal);
     }
 

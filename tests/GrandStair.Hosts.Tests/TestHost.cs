@@ -40,15 +40,35 @@ public sealed class TestHost : IAsyncDisposable
     /// <summary>The host key that it shows, as in known_hosts.</summary>
     public async Task<string> HostKeyAsync()
     {
-        var line = (await RunAsync("ssh-keyscan", "-t", "ed25519", Address)).Split('\n').First(l => l.Contains("ssh-ed25519", StringComparison.Ordinal));
+        var line = (await RunAsync("ssh-keyscan", "-t", "ed25519", Address))
+            .Split('\n')
+            .First(l => l.Contains("ssh-ed25519", StringComparison.Ordinal));
         return line[(line.IndexOf(' ', StringComparison.Ordinal) + 1)..].Trim();
     }
 
     /// <summary>Does something on it as root, as a person would.</summary>
     public async Task<string> DoAsync(string command)
     {
-        var ran = await Shell.RunAsync("ssh", ["-i", KeyFile, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR", "-o", "ConnectTimeout=5", $"root@{Address}", command]);
-        return ran.Exit == 0 ? ran.Out.Trim() : throw new InvalidOperationException($"'{command}' on {Name} ended with {ran.Exit}: {ran.Out}{ran.Error}");
+        var ran = await Shell.RunAsync(
+            "ssh",
+            [
+                "-i",
+                KeyFile,
+                "-o",
+                "StrictHostKeyChecking=no",
+                "-o",
+                "UserKnownHostsFile=/dev/null",
+                "-o",
+                "LogLevel=ERROR",
+                "-o",
+                "ConnectTimeout=5",
+                $"root@{Address}",
+                command,
+            ]
+        );
+        return ran.Exit == 0
+            ? ran.Out.Trim()
+            : throw new InvalidOperationException($"'{command}' on {Name} ended with {ran.Exit}: {ran.Out}{ran.Error}");
     }
 
     /// <summary>Cuts its power, or switches it on again.</summary>
@@ -59,8 +79,14 @@ public sealed class TestHost : IAsyncDisposable
     {
         var file = Path.Combine((await RunAsync(Kit, "root", Name)).Trim(), "var/lib/dpkg/status");
         var text = await File.ReadAllTextAsync(file);
-        var changed = Regex.Replace(text, $"^(Package: {package}\n(?:.+\n)*?Status: ).*$", "$1install reinstreq half-installed", RegexOptions.Multiline);
-        if (changed == text) throw new InvalidOperationException($"There is no package {package} on {Name}.");
+        var changed = Regex.Replace(
+            text,
+            $"^(Package: {package}\n(?:.+\n)*?Status: ).*$",
+            "$1install reinstreq half-installed",
+            RegexOptions.Multiline
+        );
+        if (changed == text)
+            throw new InvalidOperationException($"There is no package {package} on {Name}.");
         await File.WriteAllTextAsync(file, changed);
     }
 
@@ -74,6 +100,8 @@ public sealed class TestHost : IAsyncDisposable
     private static async Task<string> RunAsync(string program, params string[] arguments)
     {
         var ran = await Shell.RunAsync(program, arguments, limit: TimeSpan.FromMinutes(5));
-        return ran.Exit == 0 ? ran.Out : throw new InvalidOperationException($"{program} {string.Join(' ', arguments)} ended with {ran.Exit}: {ran.Out}{ran.Error}");
+        return ran.Exit == 0
+            ? ran.Out
+            : throw new InvalidOperationException($"{program} {string.Join(' ', arguments)} ended with {ran.Exit}: {ran.Out}{ran.Error}");
     }
 }

@@ -12,7 +12,9 @@ public sealed class UpgradeTests : HostTests
     {
         await using var host = await TestHost.StartAsync("gs-upgrade", "127.0.0.51", "bullseye");
         await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile);
-        await host.DoAsync("apt-get update -qq && apt-mark hold procps && echo precious > /etc/must-survive && echo precious > /home/carrier/must-survive");
+        await host.DoAsync(
+            "apt-get update -qq && apt-mark hold procps && echo precious > /etc/must-survive && echo precious > /home/carrier/must-survive"
+        );
         var bootBefore = await host.DoAsync("cat /proc/sys/kernel/random/boot_id");
         await ImportAsync(service, host, "carrier");
 
@@ -46,10 +48,19 @@ public sealed class UpgradeTests : HostTests
         var end = Assert.Single(verified.FollowUps, l => l.Name == "leftovers");
         Assert.Contains("/etc/ssh/sshd_config.ucf-dist", end.Seen, StringComparison.Ordinal);
         await host.DoAsync("rm /etc/ssh/sshd_config.ucf-dist");
-        foreach (var open in verified.FollowUps) await service.OkAsync("run", "close-follow-up", "r1", open.Name, "--reason", "compared and deleted");
+        foreach (var open in verified.FollowUps)
+            await service.OkAsync("run", "close-follow-up", "r1", open.Name, "--reason", "compared and deleted");
         await WaitAsync(service, r => r.Outcome == "done", "the run is done");
-        await Eventually.TrueAsync(async () => (await service.Client.PlanAsync("old-to-new", Stop)).Plan.State == "ended", TimeSpan.FromSeconds(30), () => "the plan ends");
-        Assert.Contains("1 of 1 have an outcome or an exemption", await service.OkAsync("outcome", "show", "old-to-new"), StringComparison.Ordinal);
+        await Eventually.TrueAsync(
+            async () => (await service.Client.PlanAsync("old-to-new", Stop)).Plan.State == "ended",
+            TimeSpan.FromSeconds(30),
+            () => "the plan ends"
+        );
+        Assert.Contains(
+            "1 of 1 have an outcome or an exemption",
+            await service.OkAsync("outcome", "show", "old-to-new"),
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -70,24 +81,46 @@ public sealed class UpgradeTests : HostTests
         Assert.Equal("", await host.DoAsync("ls /var/lib/grandstair 2>/dev/null || true"));
 
         await service.OkAsync("machine", "pin", host.Name, "--key", right, "--reason", "compared at the console");
-        Assert.Contains("cannot write /var/lib/grandstair as root", (await RefusedAsync(service, host)).Replace("the launcher ended with status 1: sudo", "cannot write /var/lib/grandstair as root", StringComparison.Ordinal), StringComparison.Ordinal);
+        Assert.Contains(
+            "cannot write /var/lib/grandstair as root",
+            (await RefusedAsync(service, host)).Replace(
+                "the launcher ended with status 1: sudo",
+                "cannot write /var/lib/grandstair as root",
+                StringComparison.Ordinal
+            ),
+            StringComparison.Ordinal
+        );
         await host.DoAsync("echo 'carrier ALL=(root) NOPASSWD: /bin/sh' > /etc/sudoers.d/carrier");
         Assert.Contains("Debian 11", await service.OkAsync("machine", "read", host.Name), StringComparison.Ordinal);
 
         // Whoever tampers with the launcher finds it put right with the next connection.
-        await host.DoAsync("for f in /var/lib/grandstair/launcher-*; do echo 'echo os.product = Tampered' > $f; done; pkill -KILL -f '[s]shd: carrier' || true");
+        await host.DoAsync(
+            "for f in /var/lib/grandstair/launcher-*; do echo 'echo os.product = Tampered' > $f; done; pkill -KILL -f '[s]shd: "
+                + "carrier' || true"
+        );
         Assert.Contains("Debian 11", await service.OkAsync("machine", "read", host.Name), StringComparison.Ordinal);
 
         // A fix script of the catalogue runs over the connection, and its check is asked again.
         await host.DoAsync("find /var/lib/apt /var/cache/apt -exec touch -d '10 days ago' {} +");
-        Assert.Contains("Package lists younger than 2 days", await service.OkAsync("check", "recheck", host.Name, "lists-fresh"), StringComparison.Ordinal);
+        Assert.Contains(
+            "Package lists younger than 2 days",
+            await service.OkAsync("check", "recheck", host.Name, "lists-fresh"),
+            StringComparison.Ordinal
+        );
         await service.OkAsync("check", "fix", host.Name, "lists-fresh", "--reason", "they are old");
         FixRunView? fix = null;
-        await Eventually.TrueAsync(async () => (fix = (await service.Client.FixesAsync(host.Name, Stop))[0]).Ended is not null, TimeSpan.FromMinutes(2), () => $"the fix ends: {fix?.Note}");
+        await Eventually.TrueAsync(
+            async () => (fix = (await service.Client.FixesAsync(host.Name, Stop))[0]).Ended is not null,
+            TimeSpan.FromMinutes(2),
+            () => $"the fix ends: {fix?.Note}"
+        );
         Assert.Equal(("done", 0, "met", "update-lists.sh"), (fix!.State, fix.Exit, fix.CheckState, fix.Script));
 
         // A reader that hangs is ended with all that it began. What it had not reported by then is unreadable, not absent.
-        await host.DoAsync("mv /usr/bin/apt-mark /usr/bin/apt-mark.real && printf '#!/bin/sh\\nexec sleep 5555\\n' > /usr/bin/apt-mark && chmod 755 /usr/bin/apt-mark");
+        await host.DoAsync(
+            "mv /usr/bin/apt-mark /usr/bin/apt-mark.real && printf '#!/bin/sh\\nexec sleep 5555\\n' > /usr/bin/apt-mark && chmod 755 "
+                + "/usr/bin/apt-mark"
+        );
         await service.OkAsync("machine", "read", host.Name);
         var held = (await service.Client.MachineAsync(host.Name, Stop)).Readings.Single(r => r.Key == "packages.held");
         Assert.Equal("unreadable", held.State);

@@ -16,17 +16,31 @@ public sealed class AccessTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     {
         using var http = new HttpClient();
         http.DefaultRequestHeaders.Authorization = new("Bearer", Service.Token);
-        var document = JsonDocument.Parse(await http.GetStringAsync(Call("openapi.json"), TestContext.Current.CancellationToken)).RootElement;
+        var document = JsonDocument
+            .Parse(await http.GetStringAsync(Call("openapi.json"), TestContext.Current.CancellationToken))
+            .RootElement;
         http.DefaultRequestHeaders.Authorization = null;
-        var calls = document.GetProperty("paths").EnumerateObject().SelectMany(path => path.Value.EnumerateObject().Select(call => (Path: path.Name, Method: call.Name.ToUpperInvariant()))).ToArray();
+        var calls = document
+            .GetProperty("paths")
+            .EnumerateObject()
+            .SelectMany(path => path.Value.EnumerateObject().Select(call => (Path: path.Name, Method: call.Name.ToUpperInvariant())))
+            .ToArray();
         Assert.True(calls.Length >= 24, $"{calls.Length} calls");
-        foreach (var (path, method) in calls.Where(c => c is not ({ Path: "/api/v1/session", Method: "POST" } or { Path: "/api/v1/sign-in-ways" })))
+        foreach (
+            var (path, method) in calls.Where(c =>
+                c is not ({ Path: "/api/v1/session", Method: "POST" } or { Path: "/api/v1/sign-in-ways" })
+            )
+        )
         {
             using var request = new HttpRequestMessage(new(method), new Uri(Service.Url, path.Replace('{', 'x').Replace('}', 'x')));
             var isShared = path.StartsWith("/api/v1/shared/", StringComparison.Ordinal);
-            if (isShared && method == "POST") request.Content = JsonContent.Create(new { start = DateTimeOffset.UnixEpoch });
+            if (isShared && method == "POST")
+                request.Content = JsonContent.Create(new { start = DateTimeOffset.UnixEpoch });
             using var response = await http.SendAsync(request, TestContext.Current.CancellationToken);
-            Assert.True(response.StatusCode == (isShared ? HttpStatusCode.NotFound : HttpStatusCode.Unauthorized), $"{method} {path}: {response.StatusCode}");
+            Assert.True(
+                response.StatusCode == (isShared ? HttpStatusCode.NotFound : HttpStatusCode.Unauthorized),
+                $"{method} {path}: {response.StatusCode}"
+            );
             Assert.Equal("application/problem+json", response.Content.Headers.ContentType?.MediaType);
         }
     }
@@ -47,10 +61,24 @@ public sealed class AccessTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var cookie = await SignInAsync();
         Assert.Equal(HttpStatusCode.OK, (await SendAsync(HttpMethod.Get, "session", cookie: cookie)).StatusCode);
         Assert.Equal(HttpStatusCode.Unauthorized, (await SendAsync(HttpMethod.Post, "plans/x/start", cookie: cookie)).StatusCode);
-        Assert.Equal(HttpStatusCode.Unauthorized, (await SendAsync(HttpMethod.Post, "plans/x/start", cookie: cookie, fetchSite: "cross-site")).StatusCode);
-        Assert.Equal(HttpStatusCode.NotFound, (await SendAsync(HttpMethod.Post, "plans/x/start", cookie: cookie, fetchSite: "same-origin")).StatusCode);
-        Assert.Equal(HttpStatusCode.NotFound, (await SendAsync(HttpMethod.Post, "plans/x/start", cookie: cookie, origin: Service.Url.GetLeftPart(UriPartial.Authority))).StatusCode);
-        Assert.Equal(HttpStatusCode.NoContent, (await SendAsync(HttpMethod.Delete, "session", cookie: cookie, fetchSite: "same-origin")).StatusCode);
+        Assert.Equal(
+            HttpStatusCode.Unauthorized,
+            (await SendAsync(HttpMethod.Post, "plans/x/start", cookie: cookie, fetchSite: "cross-site")).StatusCode
+        );
+        Assert.Equal(
+            HttpStatusCode.NotFound,
+            (await SendAsync(HttpMethod.Post, "plans/x/start", cookie: cookie, fetchSite: "same-origin")).StatusCode
+        );
+        Assert.Equal(
+            HttpStatusCode.NotFound,
+            (
+                await SendAsync(HttpMethod.Post, "plans/x/start", cookie: cookie, origin: Service.Url.GetLeftPart(UriPartial.Authority))
+            ).StatusCode
+        );
+        Assert.Equal(
+            HttpStatusCode.NoContent,
+            (await SendAsync(HttpMethod.Delete, "session", cookie: cookie, fetchSite: "same-origin")).StatusCode
+        );
         Assert.Equal(HttpStatusCode.Unauthorized, (await SendAsync(HttpMethod.Get, "session", cookie: cookie)).StatusCode);
     }
 
@@ -58,7 +86,10 @@ public sealed class AccessTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     public async Task The_cookie_is_kept_from_scripts_and_other_sites_and_pages_may_load_nothing_foreign()
     {
         using var http = new HttpClient();
-        using var signIn = new HttpRequestMessage(HttpMethod.Post, Call("session")) { Content = new StringContent(JsonSerializer.Serialize(new { token = Service.Token }), null, "application/json") };
+        using var signIn = new HttpRequestMessage(HttpMethod.Post, Call("session"))
+        {
+            Content = new StringContent(JsonSerializer.Serialize(new { token = Service.Token }), null, "application/json"),
+        };
         signIn.Headers.Add("Sec-Fetch-Site", "same-origin");
         using var response = await http.SendAsync(signIn, TestContext.Current.CancellationToken);
         var cookie = response.Headers.GetValues("Set-Cookie").Single();
@@ -77,7 +108,18 @@ public sealed class AccessTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_second_service_on_the_same_data_is_refused()
     {
-        var ran = await Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Service", "grandstair"), "--data", Service.Data, "--port", "0", "--catalogue", Path.Combine(Repository.Root, "catalogue")]);
+        var ran = await Shell.RunAsync(
+            "dotnet",
+            [
+                Repository.Built("GrandStair.Service", "grandstair"),
+                "--data",
+                Service.Data,
+                "--port",
+                "0",
+                "--catalogue",
+                Path.Combine(Repository.Root, "catalogue"),
+            ]
+        );
         Assert.Equal(1, ran.Exit);
         Assert.Contains("Another service works on", ran.Error, StringComparison.Ordinal);
     }
@@ -87,8 +129,14 @@ public sealed class AccessTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     {
         using var response = await SendAsync(HttpMethod.Get, "openapi.json", token: true);
         var own = await response.Content.ReadAsStringAsync(TestContext.Current.CancellationToken);
-        var published = await File.ReadAllTextAsync(Path.Combine(Repository.Root, "schemas", "openapi.json"), TestContext.Current.CancellationToken);
-        Assert.True(own.Trim() == published.Trim(), "schemas/openapi.json is not what the service says; write it anew from /api/v1/openapi.json.");
+        var published = await File.ReadAllTextAsync(
+            Path.Combine(Repository.Root, "schemas", "openapi.json"),
+            TestContext.Current.CancellationToken
+        );
+        Assert.True(
+            own.Trim() == published.Trim(),
+            "schemas/openapi.json is not what the service says; write it anew from /api/v1/openapi.json."
+        );
     }
 
     private Uri Call(string path) => new(Service.Url, $"/api/v1/{path}");
@@ -96,21 +144,37 @@ public sealed class AccessTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     private async Task<string> SignInAsync()
     {
         using var http = new HttpClient();
-        using var request = new HttpRequestMessage(HttpMethod.Post, Call("session")) { Content = new StringContent(JsonSerializer.Serialize(new { token = Service.Token }), null, "application/json") };
+        using var request = new HttpRequestMessage(HttpMethod.Post, Call("session"))
+        {
+            Content = new StringContent(JsonSerializer.Serialize(new { token = Service.Token }), null, "application/json"),
+        };
         request.Headers.Add("Sec-Fetch-Site", "same-origin");
         using var response = await http.SendAsync(request, TestContext.Current.CancellationToken);
         return response.Headers.GetValues("Set-Cookie").Single().Split(';')[0];
     }
 
-    private async Task<HttpResponseMessage> SendAsync(HttpMethod method, string path, bool token = false, string? host = null, string? origin = null, string? cookie = null, string? fetchSite = null)
+    private async Task<HttpResponseMessage> SendAsync(
+        HttpMethod method,
+        string path,
+        bool token = false,
+        string? host = null,
+        string? origin = null,
+        string? cookie = null,
+        string? fetchSite = null
+    )
     {
         using var http = new HttpClient(new HttpClientHandler { UseCookies = false });
         using var request = new HttpRequestMessage(method, Call(path));
-        if (token) request.Headers.Authorization = new("Bearer", Service.Token);
-        if (host is not null) request.Headers.Host = host;
-        if (origin is not null) request.Headers.Add("Origin", origin);
-        if (cookie is not null) request.Headers.Add("Cookie", cookie);
-        if (fetchSite is not null) request.Headers.Add("Sec-Fetch-Site", fetchSite);
+        if (token)
+            request.Headers.Authorization = new("Bearer", Service.Token);
+        if (host is not null)
+            request.Headers.Host = host;
+        if (origin is not null)
+            request.Headers.Add("Origin", origin);
+        if (cookie is not null)
+            request.Headers.Add("Cookie", cookie);
+        if (fetchSite is not null)
+            request.Headers.Add("Sec-Fetch-Site", fetchSite);
         return await http.SendAsync(request, TestContext.Current.CancellationToken);
     }
 }

@@ -14,14 +14,30 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
     [Fact]
     public async Task Every_answer_of_every_call_that_looks_is_as_the_description_says()
     {
-        var made = await Calls.JsonAsync(Service, "POST", "/api/v1/plans/small/share-links", Service.Token, new { kind = "owner", of = "owner-1" });
+        var made = await Calls.JsonAsync(
+            Service,
+            "POST",
+            "/api/v1/plans/small/share-links",
+            Service.Token,
+            new { kind = "owner", of = "owner-1" }
+        );
         var secret = made.GetProperty("page").GetString()!.Split('/')[^1];
         await Service.Client.WaiveAsync("desk-2", "space", new("on order", $"{DateTime.UtcNow.AddDays(5):yyyy-MM-dd}"), Stop);
         await Calls.JsonAsync(Service, "PUT", "/api/v1/secrets/fleet-key", Service.Token, new { value = "a key of nobody" });
         await Calls.JsonAsync(Service, "PUT", "/api/v1/host-keys/first-use/Westhaven", Service.Token, new { reason = "they are new" });
         await fleet.Service.OkAsync("plan", "rehearse", "small", "--draws", "3", "--if", "limits.all=4");
         // What is scheduled for a wave to come is kept after a while, and can be chosen anew from then on.
-        await Eventually.TrueAsync(async () => (await Calls.JsonAsync(Service, "GET", $"/api/v1/shared/{secret}", null)).GetProperty("slots").EnumerateArray().Any(s => s.GetProperty("machine").GetString() == "desk-4" && s.GetProperty("chooseFrom").ValueKind == JsonValueKind.String), TimeSpan.FromSeconds(60), () => "desk-4 can have another time");
+        await Eventually.TrueAsync(
+            async () =>
+                (await Calls.JsonAsync(Service, "GET", $"/api/v1/shared/{secret}", null))
+                    .GetProperty("slots")
+                    .EnumerateArray()
+                    .Any(s =>
+                        s.GetProperty("machine").GetString() == "desk-4" && s.GetProperty("chooseFrom").ValueKind == JsonValueKind.String
+                    ),
+            TimeSpan.FromSeconds(60),
+            () => "desk-4 can have another time"
+        );
         var times = (await Service.Client.TimesAsync("small", "desk-4", null, null, Stop)).Times;
         Assert.NotEmpty(times);
 
@@ -40,7 +56,13 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await AskAsync(seen, compare, compare.Path, text.Replace("all: 2", "all: 3", StringComparison.Ordinal), "application/yaml");
         await AskAsync(seen, compare, compare.Path, text.Replace("all: 2", "all: none", StringComparison.Ordinal), "application/yaml");
         var load = calls.Single(c => c.Name == "LoadPlan");
-        await AskAsync(seen, load, "/api/v1/plans/small?reason=wider&after=1", text.Replace("all: 2", "all: 3", StringComparison.Ordinal), "application/yaml");
+        await AskAsync(
+            seen,
+            load,
+            "/api/v1/plans/small?reason=wider&after=1",
+            text.Replace("all: 2", "all: 3", StringComparison.Ordinal),
+            "application/yaml"
+        );
         await AskAsync(seen, load, "/api/v1/plans/small?reason=late&after=1", text, "application/yaml");
         var approve = calls.Single(c => c.Name == "ApprovePlan");
         await AskAsync(seen, approve, "/api/v1/plans/small/approvals", """{"intent":"0000","reason":"fine"}""");
@@ -52,14 +74,39 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         var good = seen.Where(s => s.Status is >= 200 and < 300).Select(s => s.Call).ToHashSet();
         // What takes a session of a browser, or goes on without end, is asked elsewhere.
         string[] apart = ["WatchChanges", "DescribeInterface"];
-        Assert.Empty(calls.Where(c => c.Method == "GET" && c.Path.StartsWith("/api/", StringComparison.Ordinal)).Select(c => c.Name).Except(good).Except(apart));
+        Assert.Empty(
+            calls
+                .Where(c => c.Method == "GET" && c.Path.StartsWith("/api/", StringComparison.Ordinal))
+                .Select(c => c.Name)
+                .Except(good)
+                .Except(apart)
+        );
         Assert.True(seen.Count(s => s.Status is 404 or 409 or 422) > 15, $"{seen.Count(s => s.Status >= 400)} refusals");
 
-        string Fill(string path, bool known) => path
-            .Replace("{name}", known ? path.StartsWith("/api/v1/machines", StringComparison.Ordinal) ? "desk-2" : path.StartsWith("/api/v1/calendars", StringComparison.Ordinal) ? "berths" : "small" : "nothing", StringComparison.Ordinal)
-            .Replace("{plan}", known ? "small" : "nothing", StringComparison.Ordinal).Replace("{machine}", known ? "desk-4" : "nobody", StringComparison.Ordinal).Replace("{run}", known ? "r1" : "r99", StringComparison.Ordinal)
-            .Replace("{key}", "hardware.memory", StringComparison.Ordinal).Replace("{start}", known ? $"{times[^1].From.UtcDateTime:yyyy-MM-ddTHH:mm:ssZ}" : "2020-01-01T00:00:00Z", StringComparison.Ordinal)
-            .Replace("{rehearsal}", known ? "1" : "99", StringComparison.Ordinal).Replace("{id}", known ? "1" : "99", StringComparison.Ordinal).Replace("{secret}", known ? secret : "none", StringComparison.Ordinal);
+        string Fill(string path, bool known) =>
+            path.Replace(
+                    "{name}",
+                    known
+                        ? path.StartsWith("/api/v1/machines", StringComparison.Ordinal)
+                            ? "desk-2"
+                            : path.StartsWith("/api/v1/calendars", StringComparison.Ordinal)
+                                ? "berths"
+                                : "small"
+                        : "nothing",
+                    StringComparison.Ordinal
+                )
+                .Replace("{plan}", known ? "small" : "nothing", StringComparison.Ordinal)
+                .Replace("{machine}", known ? "desk-4" : "nobody", StringComparison.Ordinal)
+                .Replace("{run}", known ? "r1" : "r99", StringComparison.Ordinal)
+                .Replace("{key}", "hardware.memory", StringComparison.Ordinal)
+                .Replace(
+                    "{start}",
+                    known ? $"{times[^1].From.UtcDateTime:yyyy-MM-ddTHH:mm:ssZ}" : "2020-01-01T00:00:00Z",
+                    StringComparison.Ordinal
+                )
+                .Replace("{rehearsal}", known ? "1" : "99", StringComparison.Ordinal)
+                .Replace("{id}", known ? "1" : "99", StringComparison.Ordinal)
+                .Replace("{secret}", known ? secret : "none", StringComparison.Ordinal);
     }
 
     [Fact]
@@ -69,9 +116,20 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         var calls = (await Calls.AllAsync(Service)).ToDictionary(c => c.Name);
         var until = $"{DateTime.UtcNow.AddDays(5):yyyy-MM-dd}";
         // A machine is upgraded by one plan at a time; this one has machines of its own, which are not ready and so do not begin meanwhile.
-        var own = SmallFleet.Csv.Split('\n')[0] + string.Concat(Enumerable.Range(1, 3).Select(i => $"\nspare-{i},P{i},Eastness,office,,simulated,Brae Desktop,Workplace,6.4,Ness 2,16 GiB,2.0,on,80 GiB,0,yes,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ},100 Mbit/s,,4.2"));
+        var own =
+            SmallFleet.Csv.Split('\n')[0]
+            + string.Concat(
+                Enumerable
+                    .Range(1, 3)
+                    .Select(i =>
+                        $"\nspare-{i},P{i},Eastness,office,,simulated,Brae Desktop,Workplace,6.4,Ness 2,16 GiB,2.0,on,80 "
+                        + $"GiB,0,yes,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ},100 Mbit/s,,4.2"
+                    )
+            );
         await Service.OkAsync("fleet", "import", Service.Write(own, "spare.csv"), "--seen", "now");
-        var plan = (await Service.Client.PlanAsync("small", Stop)).Body.Replace("plan: small", "plan: commanded", StringComparison.Ordinal).Replace("scope: os.product", "scope: name like \"spare-*\" and os.product", StringComparison.Ordinal);
+        var plan = (await Service.Client.PlanAsync("small", Stop))
+            .Body.Replace("plan: small", "plan: commanded", StringComparison.Ordinal)
+            .Replace("scope: os.product", "scope: name like \"spare-*\" and os.product", StringComparison.Ordinal);
         await SayAsync("CreatePlan", "plans", plan, "application/yaml");
         await SayAsync("CreatePlan", "plans", plan, "application/yaml");
         await SayAsync("Acknowledge", "plans/commanded/acknowledgements", """{"names":null,"reason":"read"}""");
@@ -83,7 +141,11 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("ChooseMethod", "plans/commanded/members/spare-1/method", """{"method":"pigeon","reason":"no line"}""");
         await SayAsync("MoveMachine", "plans/commanded/members/spare-2/move", """{"wave":"Pilot","reason":"on loan"}""");
         await SayAsync("MoveMachine", "plans/commanded/members/spare-2/move", """{"wave":"Last","reason":"on loan"}""");
-        await SayAsync("RescheduleMachine", "plans/commanded/members/spare-1/reschedule", """{"start":"2020-01-01T00:00:00Z","reason":"too late"}""");
+        await SayAsync(
+            "RescheduleMachine",
+            "plans/commanded/members/spare-1/reschedule",
+            """{"start":"2020-01-01T00:00:00Z","reason":"too late"}"""
+        );
         await SayAsync("ExemptMachine", "plans/commanded/members/spare-3/exemption", """{"as":"replaced","reason":"a new one"}""");
         await SayAsync("GoAgain", "plans/commanded/members/spare-1/again", """{"reason":"why not"}""");
         await SayAsync("AcceptProposals", "plans/commanded/proposals", """{"reason":"as it is"}""");
@@ -99,7 +161,11 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("PinHostKey", "machines/desk-4/host-key", """{"hostKey":"none","reason":"x"}""");
         await SayAsync("DecideRun", "runs/r1/decisions", """{"decision":"give-up","reason":"x"}""");
         await SayAsync("CloseFollowUp", "runs/r1/follow-ups/devices/close", """{"reason":"x"}""");
-        await SayAsync("AddAccount", "accounts", """{"name":"quay-hand","kind":"person","roles":["reader"],"sites":["*"],"reason":"new"}""");
+        await SayAsync(
+            "AddAccount",
+            "accounts",
+            """{"name":"quay-hand","kind":"person","roles":["reader"],"sites":["*"],"reason":"new"}"""
+        );
         await SayAsync("AddAccount", "accounts", """{"name":"quay-hand","kind":"person","roles":["pilot"],"sites":["*"],"reason":"new"}""");
         await SayAsync("ChangeAccount", "accounts/quay-hand", """{"roles":["auditor"],"sites":["Westhaven"],"reason":"moved"}""");
         await SayAsync("SetPassword", "accounts/quay-hand/password", """{"password":"short"}""");
@@ -116,33 +182,69 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("RestoreMachine", "machines/spare-3/restore", """{"reason":"twice"}""");
         await SayAsync("UndoImport", "fleet/imports/99/undo", """{"reason":"wrong"}""");
         await CheckAsync(seen, "commands.jsonl");
-        Assert.True(seen.Count(s => s.Status < 300) >= 18 && seen.Count(s => s.Status >= 400) >= 15, string.Join(", ", seen.Select(s => $"{s.Call} {s.Status}")));
+        Assert.True(
+            seen.Count(s => s.Status < 300) >= 18 && seen.Count(s => s.Status >= 400) >= 15,
+            string.Join(", ", seen.Select(s => $"{s.Call} {s.Status}"))
+        );
 
-        Task SayAsync(string name, string path, string body, string type = "application/json") => AskAsync(seen, calls[name], $"/api/v1/{path}", body, type);
+        Task SayAsync(string name, string path, string body, string type = "application/json") =>
+            AskAsync(seen, calls[name], $"/api/v1/{path}", body, type);
     }
 
     /// <summary>Lets every answer be held against the published description.</summary>
     private async Task CheckAsync(List<(string Call, int Status, string? Type, string Body)> seen, string name)
     {
         var file = Path.Combine(Service.Data, name);
-        await File.WriteAllLinesAsync(file, seen.Select(s => JsonSerializer.Serialize(new { call = s.Call, status = s.Status, type = s.Type, body = s.Body })), Stop);
-        var ran = await Shell.RunAsync("node", [Path.Combine(Repository.Root, "console", "check-answers.mjs"), Path.Combine(Repository.Root, "schemas", "openapi.json"), file]);
+        await File.WriteAllLinesAsync(
+            file,
+            seen.Select(s =>
+                JsonSerializer.Serialize(
+                    new
+                    {
+                        call = s.Call,
+                        status = s.Status,
+                        type = s.Type,
+                        body = s.Body,
+                    }
+                )
+            ),
+            Stop
+        );
+        var ran = await Shell.RunAsync(
+            "node",
+            [Path.Combine(Repository.Root, "console", "check-answers.mjs"), Path.Combine(Repository.Root, "schemas", "openapi.json"), file]
+        );
         Assert.True(ran.Exit == 0, ran.Error + ran.Out);
     }
 
-    private static string Query(string call) => call switch
-    {
-        "GetReadiness" or "GetReadinessReport" => "?product=Brae%20Desktop",
-        "ListReadinessMachines" => "?product=Brae%20Desktop&check=security-chip&checkState=unmet",
-        "CompleteCondition" => "?text=site%20%3D%20",
-        "ListSharedTimes" => "?machine=desk-4",
-        _ => "",
-    };
+    private static string Query(string call) =>
+        call switch
+        {
+            "GetReadiness" or "GetReadinessReport" => "?product=Brae%20Desktop",
+            "ListReadinessMachines" => "?product=Brae%20Desktop&check=security-chip&checkState=unmet",
+            "CompleteCondition" => "?text=site%20%3D%20",
+            "ListSharedTimes" => "?machine=desk-4",
+            _ => "",
+        };
 
-    private async Task AskAsync(List<(string, int, string?, string)> seen, Call call, string path, string? body = null, string type = "application/json")
+    private async Task AskAsync(
+        List<(string, int, string?, string)> seen,
+        Call call,
+        string path,
+        string? body = null,
+        string type = "application/json"
+    )
     {
-        if (call.Name is "WatchChanges" or "DescribeInterface") return;
+        if (call.Name is "WatchChanges" or "DescribeInterface")
+            return;
         using var response = await Calls.SendAsync(Service, call.Method, path, Service.Token, body, ("Content-Type", type));
-        seen.Add((call.Name, (int)response.StatusCode, response.Content.Headers.ContentType?.MediaType, await response.Content.ReadAsStringAsync(Stop)));
+        seen.Add(
+            (
+                call.Name,
+                (int)response.StatusCode,
+                response.Content.Headers.ContentType?.MediaType,
+                await response.Content.ReadAsStringAsync(Stop)
+            )
+        );
     }
 }

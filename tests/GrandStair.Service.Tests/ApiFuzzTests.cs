@@ -13,6 +13,11 @@ public sealed class ApiFuzzTests
         using var fuzz = await FuzzFleet.PrepareAsync(service, seed: 20270111, TestContext.Current.CancellationToken);
         var wrong = await fuzz.RunAsync(long.MaxValue, TimeSpan.FromSeconds(45), TestContext.Current.CancellationToken);
         Assert.True(wrong.Count == 0, string.Join("\n\n", wrong));
-        Assert.True(fuzz.Statuses.GetValueOrDefault(200) > 50 && fuzz.Statuses.GetValueOrDefault(400) > 50 && fuzz.Statuses.GetValueOrDefault(403) > 50, string.Join(", ", fuzz.Statuses));
+        Assert.True(
+            fuzz.Statuses.GetValueOrDefault(200) > 50
+                && fuzz.Statuses.GetValueOrDefault(400) > 50
+                && fuzz.Statuses.GetValueOrDefault(403) > 50,
+            string.Join(", ", fuzz.Statuses)
+        );
     }
 }

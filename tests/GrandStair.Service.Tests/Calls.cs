@@ -24,26 +24,62 @@ internal static class Calls
     {
         using var response = await SendAsync(service, "GET", "/api/v1/openapi.json", service.Token);
         using var document = JsonDocument.Parse(await response.Content.ReadAsStringAsync(TestContext.Current.CancellationToken));
-        return [.. document.RootElement.GetProperty("paths").EnumerateObject().SelectMany(path => path.Value.EnumerateObject().Select(call => new Call(
-            call.Value.GetProperty("operationId").GetString()!, call.Name.ToUpperInvariant(), path.Name,
-            call.Value.TryGetProperty("x-roles", out var roles) ? [.. roles.EnumerateArray().Select(r => r.GetString()!)] : null,
-            call.Value.TryGetProperty("requestBody", out var takes) ? takes.GetProperty("content").EnumerateObject().First().Name : "application/json")))];
+        return
+        [
+            .. document
+                .RootElement.GetProperty("paths")
+                .EnumerateObject()
+                .SelectMany(path =>
+                    path.Value.EnumerateObject()
+                        .Select(call => new Call(
+                            call.Value.GetProperty("operationId").GetString()!,
+                            call.Name.ToUpperInvariant(),
+                            path.Name,
+                            call.Value.TryGetProperty("x-roles", out var roles)
+                                ? [.. roles.EnumerateArray().Select(r => r.GetString()!)]
+                                : null,
+                            call.Value.TryGetProperty("requestBody", out var takes)
+                                ? takes.GetProperty("content").EnumerateObject().First().Name
+                                : "application/json"
+                        ))
+                ),
+        ];
     }
 
     /// <summary>Makes a call.</summary>
-    public static Task<HttpResponseMessage> SendAsync(ServiceProcess service, string method, string path, string? token = null, string? body = null, params (string Name, string Value)[] headers)
+    public static Task<HttpResponseMessage> SendAsync(
+        ServiceProcess service,
+        string method,
+        string path,
+        string? token = null,
+        string? body = null,
+        params (string Name, string Value)[] headers
+    )
     {
         var request = new HttpRequestMessage(new(method), new Uri(service.Url, path));
-        if (token is not null) request.Headers.Authorization = new("Bearer", token);
-        foreach (var (name, value) in headers.Where(h => h.Name != "Content-Type")) request.Headers.TryAddWithoutValidation(name, value);
-        if (body is not null) request.Content = new StringContent(body, Encoding.UTF8, headers.FirstOrDefault(h => h.Name == "Content-Type").Value ?? "application/json");
+        if (token is not null)
+            request.Headers.Authorization = new("Bearer", token);
+        foreach (var (name, value) in headers.Where(h => h.Name != "Content-Type"))
+            request.Headers.TryAddWithoutValidation(name, value);
+        if (body is not null)
+            request.Content = new StringContent(
+                body,
+                Encoding.UTF8,
+                headers.FirstOrDefault(h => h.Name == "Content-Type").Value ?? "application/json"
+            );
         return Http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, TestContext.Current.CancellationToken);
     }
 
     /// <summary>Makes a call that has to succeed, and returns its answer.</summary>
     public static async Task<JsonElement> JsonAsync(ServiceProcess service, string method, string path, string? token, object? body = null)
     {
-        using var response = await SendAsync(service, method, path, token, body is null ? null : JsonSerializer.Serialize(body, JsonSerializerOptions.Web));
+        using var response = await SendAsync(
+            service,
+            method,
+            path,
+            token,
+            body is null ? null : JsonSerializer.Serialize(body, JsonSerializerOptions.Web)
+        );
         var text = await response.Content.ReadAsStringAsync(TestContext.Current.CancellationToken);
         Assert.True(response.IsSuccessStatusCode, $"{method} {path}: {(int)response.StatusCode} {text}");
         return response.StatusCode == HttpStatusCode.NoContent ? default : JsonDocument.Parse(text).RootElement;
@@ -52,15 +88,49 @@ internal static class Calls
     /// <summary>Makes an account and a token of it.</summary>
     public static async Task<string> AccountAsync(ServiceProcess service, string name, string[] roles, params string[] sites)
     {
-        await JsonAsync(service, "POST", "/api/v1/accounts", service.Token, new { name, kind = "person", roles, sites, reason = "a test" });
-        return (await JsonAsync(service, "POST", "/api/v1/tokens", service.Token, new { label = "a test", days = 1, account = name })).GetProperty("secret").GetString()!;
+        await JsonAsync(
+            service,
+            "POST",
+            "/api/v1/accounts",
+            service.Token,
+            new
+            {
+                name,
+                kind = "person",
+                roles,
+                sites,
+                reason = "a test",
+            }
+        );
+        return (
+            await JsonAsync(
+                service,
+                "POST",
+                "/api/v1/tokens",
+                service.Token,
+                new
+                {
+                    label = "a test",
+                    days = 1,
+                    account = name,
+                }
+            )
+        ).GetProperty("secret").GetString()!;
     }
 
     /// <summary>The status of a call and, where it was refused, the problem's name.</summary>
-    public static async Task<(int Status, string Problem)> OutcomeAsync(ServiceProcess service, string method, string path, string? token = null, string? body = null, params (string Name, string Value)[] headers)
+    public static async Task<(int Status, string Problem)> OutcomeAsync(
+        ServiceProcess service,
+        string method,
+        string path,
+        string? token = null,
+        string? body = null,
+        params (string Name, string Value)[] headers
+    )
     {
         using var response = await SendAsync(service, method, path, token, body, headers);
-        if (response.Content.Headers.ContentType?.MediaType != "application/problem+json") return ((int)response.StatusCode, "");
+        if (response.Content.Headers.ContentType?.MediaType != "application/problem+json")
+            return ((int)response.StatusCode, "");
         using var problem = JsonDocument.Parse(await response.Content.ReadAsStringAsync(TestContext.Current.CancellationToken));
         return ((int)response.StatusCode, problem.RootElement.GetProperty("type").GetString()!.Split(':')[^1]);
     }

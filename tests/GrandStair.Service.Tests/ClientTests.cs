@@ -21,14 +21,24 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     {
         var ran = await Service.GstairAsync("fleet", "list", condition, "--json");
         Assert.Equal(0, ran.Exit);
-        Assert.Equal(names, string.Join(' ', JsonDocument.Parse(ran.Out).RootElement.GetProperty("items").EnumerateArray().Select(m => m.GetProperty("name").GetString())));
+        Assert.Equal(
+            names,
+            string.Join(
+                ' ',
+                JsonDocument.Parse(ran.Out).RootElement.GetProperty("items").EnumerateArray().Select(m => m.GetProperty("name").GetString())
+            )
+        );
     }
 
     [Fact]
     public async Task A_gate_says_what_was_found_what_is_required_and_the_fix()
     {
         var ran = await Service.GstairAsync("machine", "gate", "desk-2");
-        Assert.Contains("desk-2 to Brae Desktop 7: the gate is blocked: Security chip 2.0 present and on", ran.Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "desk-2 to Brae Desktop 7: the gate is blocked: Security chip 2.0 present and on",
+            ran.Out,
+            StringComparison.Ordinal
+        );
         Assert.Matches(@"found +firmware\.tpm\.state = no, \d+ (s|min) ago, by import", ran.Out);
         Assert.Contains("required  firmware.tpm.version >= 2.0 and firmware.tpm.state = on", ran.Out, StringComparison.Ordinal);
         Assert.Contains("fix       Switch it on in the firmware menu, page Security. (person, 10 min)", ran.Out, StringComparison.Ordinal);
@@ -43,8 +53,16 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var chip = gate.GetProperty("checks").EnumerateArray().Single(c => c.GetProperty("name").GetString() == "security-chip");
         Assert.Equal("unknown", chip.GetProperty("state").GetString());
         Assert.Equal("update-channel", gate.GetProperty("method").GetString());
-        Assert.Contains("no upgrade path: edition 'Kiosk' cannot upgrade by hop 6-to-7", (await Service.GstairAsync("machine", "gate", "desk-5")).Out, StringComparison.Ordinal);
-        Assert.Contains("runs Brae Desktop 7 already", (await Service.GstairAsync("machine", "gate", "desk-6")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "no upgrade path: edition 'Kiosk' cannot upgrade by hop 6-to-7",
+            (await Service.GstairAsync("machine", "gate", "desk-5")).Out,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "runs Brae Desktop 7 already",
+            (await Service.GstairAsync("machine", "gate", "desk-6")).Out,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -55,7 +73,16 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.Equal((6, 1, 1), (view.Machines, view.Arrived, view.Open));
         foreach (var check in view.Checks)
         {
-            var unmet = await Service.Client.ReadinessMachinesAsync("Brae Desktop", null, null, Desks, check.Name, "unmet", null, TestContext.Current.CancellationToken);
+            var unmet = await Service.Client.ReadinessMachinesAsync(
+                "Brae Desktop",
+                null,
+                null,
+                Desks,
+                check.Name,
+                "unmet",
+                null,
+                TestContext.Current.CancellationToken
+            );
             Assert.Equal(check.Unmet, unmet.Total);
         }
 
@@ -66,7 +93,10 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_broken_line_is_told_the_rest_is_taken_and_the_exit_status_says_so()
     {
-        var file = fleet.Service.Write("name,site,connection,os.version\nextra-1,Holm Pier,simulated,6.4\nextra-2,Holm Pier\nextra-3,Holm Pier,pigeon,6.4\n", "broken.csv");
+        var file = fleet.Service.Write(
+            "name,site,connection,os.version\nextra-1,Holm Pier,simulated,6.4\nextra-2,Holm Pier\nextra-3,Holm Pier,pigeon,6.4\n",
+            "broken.csv"
+        );
         var dry = await Service.GstairAsync("fleet", "import", file, "--seen", "now", "--dry-run");
         Assert.Contains("1 would be added", dry.Out, StringComparison.Ordinal);
         Assert.Contains("0 machines", (await Service.GstairAsync("fleet", "list", "site = \"Holm Pier\"")).Out, StringComparison.Ordinal);
@@ -82,40 +112,103 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     public async Task An_older_export_is_taken_in_its_encoding_by_a_mapping_and_json_lines_by_their_name()
     {
         var export = Path.Combine(Service.Data, "export.csv");
-        await File.WriteAllBytesAsync(export, [.. "Hostname;Standort;RAM\nkasse-1;Caf\u00e9 Corran;16\n".Select(c => (byte)c)], TestContext.Current.CancellationToken);
-        var mapping = fleet.Service.Write("columns: { name: Hostname, site: Standort, hardware.memory: { column: RAM, unit: GiB } }\nconstants: { connection: simulated, os.product: Brae Desktop }\n", "mapping.yaml");
-        var wrong = await Service.GstairAsync("fleet", "import", export, "--mapping", fleet.Service.Write("columns: { name: Host }\n", "other.yaml"), "--encoding", "windows-1252", "--seen", "now");
+        await File.WriteAllBytesAsync(
+            export,
+            [.. "Hostname;Standort;RAM\nkasse-1;Caf\u00e9 Corran;16\n".Select(c => (byte)c)],
+            TestContext.Current.CancellationToken
+        );
+        var mapping = fleet.Service.Write(
+            "columns: { name: Hostname, site: Standort, hardware.memory: { column: RAM, unit: GiB } }\nconstants: { connection: "
+                + "simulated, os.product: Brae Desktop }\n",
+            "mapping.yaml"
+        );
+        var wrong = await Service.GstairAsync(
+            "fleet",
+            "import",
+            export,
+            "--mapping",
+            fleet.Service.Write("columns: { name: Host }\n", "other.yaml"),
+            "--encoding",
+            "windows-1252",
+            "--seen",
+            "now"
+        );
         var unsaid = await Service.GstairAsync("fleet", "import", export, "--mapping", mapping, "--seen", "now");
         Assert.Contains("This line is not in UTF-8. Nothing was imported.", unsaid.Error, StringComparison.Ordinal);
         var utf8 = fleet.Service.Write("name,site\nkasse-0,Café Corran\n", "utf8.csv");
-        Assert.Contains("The file is in UTF-8 and was said to be in windows-1252", (await Service.GstairAsync("fleet", "import", utf8, "--encoding", "windows-1252")).Error, StringComparison.Ordinal);
-        var many = fleet.Service.Write("name,site,hardware.memory\n" + string.Concat(Enumerable.Range(1, 1100).Select(i => $"kasse-x{i},Corran,much\n")), "many.csv");
+        Assert.Contains(
+            "The file is in UTF-8 and was said to be in windows-1252",
+            (await Service.GstairAsync("fleet", "import", utf8, "--encoding", "windows-1252")).Error,
+            StringComparison.Ordinal
+        );
+        var many = fleet.Service.Write(
+            "name,site,hardware.memory\n" + string.Concat(Enumerable.Range(1, 1100).Select(i => $"kasse-x{i},Corran,much\n")),
+            "many.csv"
+        );
         var grouped = await Service.GstairAsync("fleet", "import", many, "--seen", "now", "--dry-run");
         Assert.Contains("1,100 problems", grouped.Out, StringComparison.Ordinal);
-        Assert.Contains("many.csv:2: 1,100 × values of hardware.memory, first in this line: 'kasse-x1': hardware.memory is 'much', expected", grouped.Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "many.csv:2: 1,100 × values of hardware.memory, first in this line: 'kasse-x1': hardware.memory is 'much', expected",
+            grouped.Error,
+            StringComparison.Ordinal
+        );
         Assert.Contains("The mapping speaks of a column 'Host', which the file has not", wrong.Error, StringComparison.Ordinal);
         Assert.DoesNotContain(await Service.Client.ImportsAsync(TestContext.Current.CancellationToken), i => i.Ended is null);
-        Assert.Contains("expected utf-8 or windows-1252", (await Service.GstairAsync("fleet", "import", export, "--encoding", "latin", "--seen", "now")).Error, StringComparison.Ordinal);
-        Assert.Contains("1 added", (await Service.GstairAsync("fleet", "import", export, "--mapping", mapping, "--encoding", "windows-1252", "--seen", "now")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "expected utf-8 or windows-1252",
+            (await Service.GstairAsync("fleet", "import", export, "--encoding", "latin", "--seen", "now")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "1 added",
+            (await Service.GstairAsync("fleet", "import", export, "--mapping", mapping, "--encoding", "windows-1252", "--seen", "now")).Out,
+            StringComparison.Ordinal
+        );
         var machine = await Service.Client.MachineAsync("kasse-1", TestContext.Current.CancellationToken);
-        Assert.Equal(("Caf\u00e9 Corran", "16 GiB"), (machine.Machine.Site, machine.Readings.Single(r => r.Key == "hardware.memory").Shown));
+        Assert.Equal(
+            ("Caf\u00e9 Corran", "16 GiB"),
+            (machine.Machine.Site, machine.Readings.Single(r => r.Key == "hardware.memory").Shown)
+        );
 
-        var lines = fleet.Service.Write("{\"name\": \"kasse-2\", \"site\": \"Corran\", \"connection\": \"simulated\", \"apps\": [{\"name\": \"Ledger\", \"version\": \"8.2\"}]}\n{\"name\": \n", "more.jsonl");
+        var lines = fleet.Service.Write(
+            "{\"name\": \"kasse-2\", \"site\": \"Corran\", \"connection\": \"simulated\", \"apps\": [{\"name\": \"Ledger\", "
+                + "\"version\": \"8.2\"}]}\n{\"name\": \n",
+            "more.jsonl"
+        );
         var taken = await Service.GstairAsync("fleet", "import", lines, "--seen", "now");
         Assert.Equal(9, taken.Exit);
         Assert.Contains($"{lines}:2: The line is no JSON object", taken.Error, StringComparison.Ordinal);
-        Assert.Contains("1 machine", (await Service.GstairAsync("fleet", "list", "apps has (name = Ledger and version < 9)")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "1 machine",
+            (await Service.GstairAsync("fleet", "list", "apps has (name = Ledger and version < 9)")).Out,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
     public async Task Tables_fit_eighty_columns_and_names_stay_whole()
     {
-        foreach (var words in new[] { new[] { "fleet", "list" }, ["run", "list"], ["readiness", "show", "--product", "Brae Desktop"], ["audit", "list"] })
+        foreach (
+            var words in new[]
+            {
+                new[] { "fleet", "list" },
+                ["run", "list"],
+                ["readiness", "show", "--product", "Brae Desktop"],
+                ["audit", "list"],
+            }
+        )
         {
-            var ran = await Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Cli", "gstair"), .. words], environment: [("GSTAIR_DATA", Service.Data), ("COLUMNS", "80")]);
+            var ran = await Shell.RunAsync(
+                "dotnet",
+                [Repository.Built("GrandStair.Cli", "gstair"), .. words],
+                environment: [("GSTAIR_DATA", Service.Data), ("COLUMNS", "80")]
+            );
             Assert.Equal(0, ran.Exit);
-            Assert.All(ran.Out.Split('\n'), line => Assert.True(line.Length <= 80, $"gstair {string.Join(' ', words)}: '{line}' has {line.Length} characters"));
-            if (words[0] == "fleet") Assert.Contains("desk-1 ", ran.Out, StringComparison.Ordinal);
+            Assert.All(ran.Out.Split('\n'), line =>
+                Assert.True(line.Length <= 80, $"gstair {string.Join(' ', words)}: '{line}' has {line.Length} characters")
+            );
+            if (words[0] == "fleet")
+                Assert.Contains("desk-1 ", ran.Out, StringComparison.Ordinal);
         }
     }
 
@@ -126,7 +219,11 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         using var document = System.Text.Json.JsonDocument.Parse(failed.Out);
         Assert.Equal(4, document.RootElement.GetProperty("error").GetProperty("exitStatus").GetInt32());
         Assert.Equal((4, ""), (failed.Exit, failed.Error));
-        var watched = await Shell.RunAsync("timeout", ["--preserve-status", "-s", "INT", "6", "dotnet", Repository.Built("GrandStair.Cli", "gstair"), "run", "watch"], environment: ("GSTAIR_DATA", Service.Data));
+        var watched = await Shell.RunAsync(
+            "timeout",
+            ["--preserve-status", "-s", "INT", "6", "dotnet", Repository.Built("GrandStair.Cli", "gstair"), "run", "watch"],
+            environment: ("GSTAIR_DATA", Service.Data)
+        );
         Assert.Equal((130, ""), (watched.Exit, watched.Error));
     }
 
@@ -147,13 +244,15 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [InlineData("no such thing", "", "gstair", "machine", "show")]
     public async Task The_shell_completes_commands_names_and_conditions(string word, string offers, params string[] before)
     {
-        var script = string.Join('\n',
+        var script = string.Join(
+            '\n',
             $"gstair() {{ dotnet '{Repository.Built("GrandStair.Cli", "gstair")}' \"$@\"; }}",
             "compopt() { :; }",
             "source <(gstair completion bash)",
             $"COMP_WORDS=({string.Join(' ', before.Append(word).Select(w => $"'{w}'"))}) COMP_CWORD={before.Length}",
             $"_gstair gstair '{word}' ''",
-            "IFS='|'; echo \"${COMPREPLY[*]}\"");
+            "IFS='|'; echo \"${COMPREPLY[*]}\""
+        );
         var ran = await Shell.RunAsync("bash", ["-c", script], environment: ("GSTAIR_DATA", Service.Data));
         Assert.Equal("", ran.Error);
         Assert.Equal(offers, ran.Out.TrimEnd('\n'));
@@ -161,7 +260,13 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
 
     [Theory]
     [InlineData(4, "did you mean 'desk-1'", "machine", "show", "dekk-1")]
-    [InlineData(3, "There is no key 'firmwre.tpm.state'; did you mean 'firmware.tpm.state'? (column 1)", "fleet", "list", "firmwre.tpm.state = on")]
+    [InlineData(
+        3,
+        "There is no key 'firmwre.tpm.state'; did you mean 'firmware.tpm.state'? (column 1)",
+        "fleet",
+        "list",
+        "firmwre.tpm.state = on"
+    )]
     [InlineData(4, "There is no plan 'no-such-thing'", "plan", "show", "no-such-thing")]
     [InlineData(4, "There is no run r99", "run", "show", "r99")]
     [InlineData(4, "a run is written like r118", "run", "show", "99")]
@@ -187,17 +292,30 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         var stopped = await Service.GstairAsync("fleet", "list", "--service", "http://127.0.0.1:9");
         Assert.Equal(6, stopped.Exit);
         Assert.Contains("No service answers at http://127.0.0.1:9", stopped.Error, StringComparison.Ordinal);
-        var wrong = await Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Cli", "gstair"), "fleet", "list"], environment: [("GSTAIR_DATA", Service.Data), ("GSTAIR_TOKEN", "wrong")]);
+        var wrong = await Shell.RunAsync(
+            "dotnet",
+            [Repository.Built("GrandStair.Cli", "gstair"), "fleet", "list"],
+            environment: [("GSTAIR_DATA", Service.Data), ("GSTAIR_TOKEN", "wrong")]
+        );
         Assert.Equal(5, wrong.Exit);
         Assert.Contains("This token or session is not known", wrong.Error, StringComparison.Ordinal);
-        var none = await Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Cli", "gstair"), "fleet", "list"], environment: ("GSTAIR_DATA", "/nowhere"));
+        var none = await Shell.RunAsync(
+            "dotnet",
+            [Repository.Built("GrandStair.Cli", "gstair"), "fleet", "list"],
+            environment: ("GSTAIR_DATA", "/nowhere")
+        );
         Assert.Contains("There is no token: /nowhere has no admin.token", none.Error, StringComparison.Ordinal);
     }
 
     [Fact]
     public async Task A_wrong_plan_is_refused_whole_with_line_and_column()
     {
-        var file = fleet.Service.Write(SmallFleet.Plan.Replace("image-in-place", "image-in-plaec", StringComparison.Ordinal).Replace("os.version < 7", "os.versio < 7", StringComparison.Ordinal), "wrong.yaml");
+        var file = fleet.Service.Write(
+            SmallFleet
+                .Plan.Replace("image-in-place", "image-in-plaec", StringComparison.Ordinal)
+                .Replace("os.version < 7", "os.versio < 7", StringComparison.Ordinal),
+            "wrong.yaml"
+        );
         var ran = await Service.GstairAsync("plan", "create", file);
         Assert.Equal(3, ran.Exit);
         Assert.Contains("line 3, column 8", ran.Error, StringComparison.Ordinal);
@@ -213,6 +331,10 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
             Assert.Equal(0, (await Service.GstairAsync(noun, "--help")).Exit);
         Assert.Contains("2027-03-31", (await Service.GstairAsync("catalogue", "list")).Out, StringComparison.Ordinal);
         Assert.Contains("packages.held", (await Service.GstairAsync("catalogue", "keys")).Out, StringComparison.Ordinal);
-        Assert.Contains("Debian is well formed", (await Service.GstairAsync("catalogue", "validate", Path.Combine(Repository.Root, "catalogue", "debian"))).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "Debian is well formed",
+            (await Service.GstairAsync("catalogue", "validate", Path.Combine(Repository.Root, "catalogue", "debian"))).Out,
+            StringComparison.Ordinal
+        );
     }
 }

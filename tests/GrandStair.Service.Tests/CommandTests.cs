@@ -5,7 +5,9 @@ using Xunit;
 
 namespace GrandStair.Service.Tests;
 
-/// <summary>Every command of the client, against a service with something of everything: what it says to people, and what to programs.</summary>
+/// <summary>
+/// Every command of the client, against a service with something of everything: what it says to people, and what to programs.
+/// </summary>
 public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFleet>
 {
     private readonly HashSet<string> _ran = [];
@@ -28,7 +30,11 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
             Assert.Contains("<h1>Run r1 on ", Text("report.html"), StringComparison.Ordinal);
         }
 
-        Assert.Contains("every byte as it was signed", (await fleet.Service.GstairAsync("evidence", "verify", file)).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "every byte as it was signed",
+            (await fleet.Service.GstairAsync("evidence", "verify", file)).Out,
+            StringComparison.Ordinal
+        );
         var bytes = await File.ReadAllBytesAsync(file, TestContext.Current.CancellationToken);
         bytes[bytes.Length / 3] ^= 4;
         await File.WriteAllBytesAsync(file, bytes, TestContext.Current.CancellationToken);
@@ -42,7 +48,14 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
     public async Task Every_command_says_what_it_did_in_words_and_in_json()
     {
         // Machines and what is known of them.
-        await TellsAsync("0 added, 1 updated", "fleet", "import", fleet.Service.Write("name,connection,os.build\ndesk-1,simulated,6.4.9\n", "more.csv"), "--seen", "now");
+        await TellsAsync(
+            "0 added, 1 updated",
+            "fleet",
+            "import",
+            fleet.Service.Write("name,connection,os.build\ndesk-1,simulated,6.4.9\n", "more.csv"),
+            "--seen",
+            "now"
+        );
         await ShowsAsync("import", "fleet", "imports");
         await ShowsAsync("desk-6", "fleet", "list", "site = Eastness");
         await ShowsAsync("hardware.memory", "fleet", "conflicts");
@@ -76,7 +89,10 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
 
         // Plans.
         var file = Path.Combine(fleet.Service.Data, "plan.yaml");
-        var other = fleet.Service.Write((await File.ReadAllTextAsync(file, Stop)).Replace("plan: small", "plan: other", StringComparison.Ordinal), "other.yaml");
+        var other = fleet.Service.Write(
+            (await File.ReadAllTextAsync(file, Stop)).Replace("plan: small", "plan: other", StringComparison.Ordinal),
+            "other.yaml"
+        );
         await TellsAsync("is well formed: 2 waves", "plan", "check", file);
         await ShowsAsync("would be new", "plan", "compare", other);
         await ShowsAsync("drafted, 5 machines", "plan", "create", other);
@@ -96,12 +112,27 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await TellsAsync("where its own text says so", "setting", "change", "--every-plan-approved", "no", "--reason", "as before");
         await ShowsAsync("In time for 2031-01-31", "plan", "forecast", "small");
         await TellsAsync("draws", "plan", "rehearse", "small", "--draws", "2", "--if", "limits.all=3");
-        await ShowsAsync("limits.all=3", "plan", "rehearsals", "small", $"{(await fleet.Service.Client.RehearsalsAsync("small", Stop))[0].Id}");
+        await ShowsAsync(
+            "limits.all=3",
+            "plan",
+            "rehearsals",
+            "small",
+            $"{(await fleet.Service.Client.RehearsalsAsync("small", Stop))[0].Id}"
+        );
         await TellsAsync("desk-4", "plan", "choose-method", "small", "desk-4", "image-in-place", "--reason", "it has no line");
         var times = (await fleet.Service.Client.TimesAsync("other", "desk-1", null, null, Stop)).Times;
         await ShowsAsync("other times are free", "plan", "free-slots", "other", "desk-1");
         await TellsAsync("begins", "plan", "reschedule", "other", "desk-1", $"{times[^1].From:O}", "--reason", "its user asked");
-        await TellsAsync("is back on the plan's own schedule", "plan", "reschedule", "other", "desk-1", "--give-up", "--reason", "she changed her mind");
+        await TellsAsync(
+            "is back on the plan's own schedule",
+            "plan",
+            "reschedule",
+            "other",
+            "desk-1",
+            "--give-up",
+            "--reason",
+            "she changed her mind"
+        );
         await TellsAsync("is in wave Pilot", "plan", "move", "other", "desk-4", "Pilot", "--reason", "on loan");
         await TellsAsync("desk-5", "plan", "exempt", "other", "desk-5", "--as", "retired", "--reason", "sold");
         await FailsAsync(3, "its runs and their history stay", "plan", "discard", "small", "--reason", "x");
@@ -129,7 +160,20 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
 
         // Who may what.
         await TellsAsync("berth-hand", "account", "add", "berth-hand", "--role", "reader", "--site", "*", "--reason", "new here");
-        await TellsAsync("berth-hand", "account", "change", "berth-hand", "--role", "reader", "--role", "auditor", "--site", "Westhaven", "--reason", "she looks after it");
+        await TellsAsync(
+            "berth-hand",
+            "account",
+            "change",
+            "berth-hand",
+            "--role",
+            "reader",
+            "--role",
+            "auditor",
+            "--site",
+            "Westhaven",
+            "--reason",
+            "she looks after it"
+        );
         await ShowsAsync("auditor", "account", "list");
         await TellsAsync("It is kept nowhere", "token", "create", "a dashboard", "--account", "berth-hand", "--days", "7");
         await ShowsAsync("a dashboard", "token", "list");
@@ -159,10 +203,14 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
             async () =>
             {
                 using var answer = await Calls.SendAsync(fleet.Service, "GET", "/metrics");
-                return (metrics = await answer.Content.ReadAsStringAsync(Stop)).Contains("grandstair_duty_pass_duration_count{duty=\"plans\"}", StringComparison.Ordinal);
+                return (metrics = await answer.Content.ReadAsStringAsync(Stop)).Contains(
+                    "grandstair_duty_pass_duration_count{duty=\"plans\"}",
+                    StringComparison.Ordinal
+                );
             },
             TimeSpan.FromSeconds(60),
-            () => $"the duty is measured: {string.Join('\n', metrics.Split('\n').Where(l => l.Contains("duty", StringComparison.Ordinal)))}");
+            () => $"the duty is measured: {string.Join('\n', metrics.Split('\n').Where(l => l.Contains("duty", StringComparison.Ordinal)))}"
+        );
         await TellsAsync("1 removed", "machine", "remove", "desk-5", "--reason", "sold");
         await TellsAsync("desk-5", "machine", "restore", "desk-5", "--reason", "bought back");
         await FailsAsync(4, "There is no import 99", "fleet", "undo", "99", "--reason", "wrong");
@@ -184,13 +232,15 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
     private async Task ShowsAsync(string says, params string[] words)
     {
         // What changes something is done once.
-        if (words[1] is not ("create" or "recheck")) await TellsAsync(says, words);
+        if (words[1] is not ("create" or "recheck"))
+            await TellsAsync(says, words);
         _ran.Add($"{words[0]} {words[1]}");
         var ran = await fleet.Service.GstairAsync([.. words, "--json"]);
         try
         {
             using var document = JsonDocument.Parse(ran.Out);
-            if (document.RootElement.ValueKind is not (JsonValueKind.Object or JsonValueKind.Array)) _wrong.Add($"gstair {string.Join(' ', words)} --json: {ran.Out}");
+            if (document.RootElement.ValueKind is not (JsonValueKind.Object or JsonValueKind.Array))
+                _wrong.Add($"gstair {string.Join(' ', words)} --json: {ran.Out}");
         }
         catch (JsonException)
         {
@@ -206,7 +256,8 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         _ran.Add($"{words[0]} {words[1]}");
         var ran = await fleet.Service.GstairAsync(words);
         var said = where(ran);
-        if (ran.Exit != exit || !said.Contains(says, StringComparison.Ordinal) || NotForPeople().IsMatch(said)) _wrong.Add($"gstair {string.Join(' ', words)}: expected {exit} and '{says}', and not {ran.Exit}: {ran.Error}{ran.Out}");
+        if (ran.Exit != exit || !said.Contains(says, StringComparison.Ordinal) || NotForPeople().IsMatch(said))
+            _wrong.Add($"gstair {string.Join(' ', words)}: expected {exit} and '{says}', and not {ran.Exit}: {ran.Error}{ran.Out}");
     }
 
     /// <summary>Every command of the client, found by its help.</summary>
@@ -222,9 +273,10 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         return all;
     }
 
-    private static string[] Commands(string help) => help.IndexOf("Commands:", StringComparison.Ordinal) is var at and >= 0
-        ? [.. CommandLine().Matches(help[at..]).Select(m => m.Groups[1].Value)]
-        : [];
+    private static string[] Commands(string help) =>
+        help.IndexOf("Commands:", StringComparison.Ordinal) is var at and >= 0
+            ? [.. CommandLine().Matches(help[at..]).Select(m => m.Groups[1].Value)]
+            : [];
 
     [GeneratedRegex(@"^  ([a-z][a-z-]+) .*\S", RegexOptions.Multiline)]
     private static partial Regex CommandLine();

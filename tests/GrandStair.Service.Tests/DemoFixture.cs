@@ -36,17 +36,37 @@ public sealed class SmallFleet : IAsyncLifetime
     public async ValueTask InitializeAsync()
     {
         Service = await ServiceProcess.StartAsync();
-        var imported = await Service.GstairAsync("fleet", "import", Service.Write(Csv.Replace("NOW", $"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ssZ}", StringComparison.Ordinal), "fleet.csv"), "--seen", "now");
+        var imported = await Service.GstairAsync(
+            "fleet",
+            "import",
+            Service.Write(Csv.Replace("NOW", $"{DateTimeOffset.UtcNow:yyyy-MM-ddTHH:mm:ssZ}", StringComparison.Ordinal), "fleet.csv"),
+            "--seen",
+            "now"
+        );
         Assert.True(imported.Exit == 0, imported.Error);
     }
 
-    /// <summary>Imports three machines of a plan's own, the last of them not ready: a machine is upgraded by one plan that has started at a time, and all tests of a class share the service.</summary>
+    /// <summary>
+    /// Imports three machines of a plan's own, the last of them not ready: a machine is upgraded by one plan that has started at a time,
+    /// and all tests of a class share the service.
+    /// </summary>
     /// <param name="plan">The plan's name, with which the machines' names begin.</param>
     /// <returns>The change of a plan's text that makes these its scope.</returns>
     public async Task<(string From, string To)> OwnMachinesAsync(string plan)
     {
-        var machines = Enumerable.Range(1, 3).Select(i => $"\n{plan}-{i},{plan}{i},{plan} quay,office,{(i == 1 ? "pilot" : "")},simulated,Brae Desktop,Workplace,6.4,Ness {(i == 3 ? 2 : 6)},16 GiB,2.0,on,80 GiB,0,yes,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ},100 Mbit/s,,4.2");
-        await Service.OkAsync("fleet", "import", Service.Write(Csv.Split('\n')[0] + string.Concat(machines), $"{plan}.csv"), "--seen", "now");
+        var machines = Enumerable
+            .Range(1, 3)
+            .Select(i =>
+                $"\n{plan}-{i},{plan}{i},{plan} quay,office,{(i == 1 ? "pilot" : "")},simulated,Brae Desktop,Workplace,6.4,Ness "
+                + $"{(i == 3 ? 2 : 6)},16 GiB,2.0,on,80 GiB,0,yes,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ},100 Mbit/s,,4.2"
+            );
+        await Service.OkAsync(
+            "fleet",
+            "import",
+            Service.Write(Csv.Split('\n')[0] + string.Concat(machines), $"{plan}.csv"),
+            "--seen",
+            "now"
+        );
         return ("scope: os.product", $"scope: name like \"{plan}-*\" and os.product");
     }
 

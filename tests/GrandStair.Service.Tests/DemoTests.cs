@@ -26,12 +26,20 @@ public sealed class DemoTests
         for (var i = 1; i <= Kills; i++)
         {
             var share = i / (Kills + 1.0);
-            await Eventually.TrueAsync(async () => Verified(await TallyAsync(service)) >= 240 * share * 0.8, Limit, () => $"a share of {share:P0} is verified");
+            await Eventually.TrueAsync(
+                async () => Verified(await TallyAsync(service)) >= 240 * share * 0.8,
+                Limit,
+                () => $"a share of {share:P0} is verified"
+            );
             await service.KillAsync();
             await service.StartAgainAsync();
         }
 
-        await Eventually.TrueAsync(async () => (await service.Client.PlanAsync(Plan, Stop)).Plan.State == "ended", Limit, () => $"the plan ends; it stands at {JsonSerializer.Serialize(TallyAsync(service).Result)}");
+        await Eventually.TrueAsync(
+            async () => (await service.Client.PlanAsync(Plan, Stop)).Plan.State == "ended",
+            Limit,
+            () => $"the plan ends; it stands at {JsonSerializer.Serialize(TallyAsync(service).Result)}"
+        );
 
         var tally = await TallyAsync(service);
         Assert.Equal(240, tally["done"] + tally["exempt"]);
@@ -44,19 +52,43 @@ public sealed class DemoTests
 
     /// <summary>What the first start has begun when it is killed; all of these with <c>TEST_SEEDS=4</c> or more.</summary>
     public static TheoryData<string> Begun =>
-    [
-        .. new[] { "SELECT count(*) FROM calendars", "SELECT count(*) FROM machines", "SELECT count(*) FROM accounts WHERE name = 'planner'", "SELECT count(*) FROM plans" }.Take(Seeds.Count(2)),
-    ];
+        [
+            .. new[]
+            {
+                "SELECT count(*) FROM calendars",
+                "SELECT count(*) FROM machines",
+                "SELECT count(*) FROM accounts WHERE name = 'planner'",
+                "SELECT count(*) FROM plans",
+            }.Take(Seeds.Count(2)),
+        ];
 
     [Theory]
     [MemberData(nameof(Begun))]
     public async Task A_demo_that_is_killed_in_its_first_start_comes_up_the_next_time(string begun)
     {
         var data = Path.Combine(Directory.CreateTempSubdirectory("grandstair-test-").FullName, "data");
-        string[] arguments = [Repository.Built("GrandStair.Service", "grandstair"), "--data", data, "--catalogue", Path.Combine(Repository.Root, "catalogue"), "--port", $"{ServiceProcess.FreePort()}", .. Arguments];
-        using (var first = Process.Start(new ProcessStartInfo("dotnet", arguments) { RedirectStandardOutput = true, RedirectStandardError = true })!)
+        string[] arguments =
+        [
+            Repository.Built("GrandStair.Service", "grandstair"),
+            "--data",
+            data,
+            "--catalogue",
+            Path.Combine(Repository.Root, "catalogue"),
+            "--port",
+            $"{ServiceProcess.FreePort()}",
+            .. Arguments,
+        ];
+        using (
+            var first = Process.Start(
+                new ProcessStartInfo("dotnet", arguments) { RedirectStandardOutput = true, RedirectStandardError = true }
+            )!
+        )
         {
-            await Eventually.TrueAsync(async () => await CountAsync(data, begun) > 0, TimeSpan.FromSeconds(120), () => $"{begun} finds something");
+            await Eventually.TrueAsync(
+                async () => await CountAsync(data, begun) > 0,
+                TimeSpan.FromSeconds(120),
+                () => $"{begun} finds something"
+            );
             first.Kill();
             await first.WaitForExitAsync(Stop);
         }
@@ -68,7 +100,9 @@ public sealed class DemoTests
         Assert.Contains(await service.Client.AccountsAsync(Stop), a => a.Name == "change-board");
     }
 
-    /// <summary>How often it is killed; 200 times with <c>TEST_SEEDS=200</c>. Each time it has worked for less than a worker's lease lasts.</summary>
+    /// <summary>
+    /// How often it is killed; 200 times with <c>TEST_SEEDS=200</c>. Each time it has worked for less than a worker's lease lasts.
+    /// </summary>
     private static readonly int ShortLives = Seeds.Count(4);
 
     [Fact]
@@ -89,7 +123,8 @@ public sealed class DemoTests
             await Task.Delay(random.Next(2000, 4000), Stop);
             await service.KillAsync();
             await service.StartAgainAsync();
-            if (kill % shownAfter != 0) continue;
+            if (kill % shownAfter != 0)
+                continue;
             var now = await CountAsync(service.Data, Changes);
             Assert.True(now > seen, $"after {kill} kills there are still {seen} changes");
             seen = now;
@@ -116,7 +151,8 @@ public sealed class DemoTests
 
     private static int Verified(IReadOnlyDictionary<string, int> tally) => tally["verified"] + tally["done"];
 
-    private static async Task<IReadOnlyDictionary<string, int>> TallyAsync(ServiceProcess service) => (await service.Client.PlanAsync(Plan, Stop)).Plan.Tally;
+    private static async Task<IReadOnlyDictionary<string, int>> TallyAsync(ServiceProcess service) =>
+        (await service.Client.PlanAsync(Plan, Stop)).Plan.Tally;
 
     /// <summary>The same sums by the interface in its several places, by the client, and in the database.</summary>
     private static async Task AssertSumsAgreeAsync(ServiceProcess service, IReadOnlyDictionary<string, int> tally)
@@ -131,7 +167,9 @@ public sealed class DemoTests
         Assert.Equal(tally["exempt"], outcomes.Exemptions.Values.Sum());
         Assert.Equal(tally["done"], overview.Actual[^1].Verified);
         Assert.Equal(tally, Sum(view.Waves));
-        Assert.All(members.Items, m => Assert.True(m.Status == "done" || (m.Status == "exempt" && m.ExemptionReason is not null && m.ExemptedBy is not null)));
+        Assert.All(members.Items, m =>
+            Assert.True(m.Status == "done" || (m.Status == "exempt" && m.ExemptionReason is not null && m.ExemptedBy is not null))
+        );
 
         var printed = await service.GstairAsync("outcome", "show", Plan);
         Assert.Contains("240 of 240 have an outcome or an exemption, 0 are open", printed.Out, StringComparison.Ordinal);
@@ -142,17 +180,38 @@ public sealed class DemoTests
         Assert.Equal(tally.Where(t => t.Value > 0).Select(t => (t.Key, (long)t.Value)).Order(), kept.Order());
     }
 
-    private static Dictionary<string, int> Sum(IReadOnlyList<WaveView> waves) => waves.SelectMany(w => w.Tally).GroupBy(t => t.Key).ToDictionary(g => g.Key, g => g.Sum(t => t.Value));
+    private static Dictionary<string, int> Sum(IReadOnlyList<WaveView> waves) =>
+        waves.SelectMany(w => w.Tally).GroupBy(t => t.Key).ToDictionary(g => g.Key, g => g.Sum(t => t.Value));
 
-    /// <summary>By the events, every attempt ended at most once; by the simulated machines' own records, every machine that is done was changed by one successful apply.</summary>
+    /// <summary>
+    /// By the events, every attempt ended at most once; by the simulated machines' own records, every machine that is done was changed by
+    /// one successful apply.
+    /// </summary>
     private static async Task AssertNothingHappenedTwiceAsync(ServiceProcess service)
     {
         await using var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")};Mode=ReadOnly");
-        Assert.Equal(0, await database.ExecuteScalarAsync<long>("SELECT count(*) FROM (SELECT 1 FROM run_events WHERE type = 'order-ended' GROUP BY run_id, json_extract(body, '$.order') HAVING count(*) > 1)"));
-        Assert.Equal(0, await database.ExecuteScalarAsync<long>("SELECT count(*) FROM (SELECT max(number) - count(*) AS gap FROM run_events GROUP BY run_id) WHERE gap <> 0"));
+        Assert.Equal(
+            0,
+            await database.ExecuteScalarAsync<long>(
+                "SELECT count(*) FROM (SELECT 1 FROM run_events WHERE type = 'order-ended' GROUP BY run_id, json_extract(body, "
+                    + "'$.order') HAVING count(*) > 1)"
+            )
+        );
+        Assert.Equal(
+            0,
+            await database.ExecuteScalarAsync<long>(
+                "SELECT count(*) FROM (SELECT max(number) - count(*) AS gap FROM run_events GROUP BY run_id) WHERE gap <> 0"
+            )
+        );
         Assert.Equal(0, await database.ExecuteScalarAsync<long>("SELECT max(position) - count(*) FROM feed"));
         await using var world = new SqliteConnection($"Data Source={Path.Combine(service.Data, "simulated.db")};Mode=ReadOnly");
-        Assert.Equal(0, await world.ExecuteScalarAsync<long>("SELECT count(*) FROM (SELECT 1 FROM orders WHERE script LIKE 'apply%' AND script NOT LIKE '%6.4%' AND exit = 0 GROUP BY machine, substr(name, 1, instr(name, '/')) HAVING count(*) > 1)"));
+        Assert.Equal(
+            0,
+            await world.ExecuteScalarAsync<long>(
+                "SELECT count(*) FROM (SELECT 1 FROM orders WHERE script LIKE 'apply%' AND script NOT LIKE '%6.4%' AND exit = 0 GROUP "
+                    + "BY machine, substr(name, 1, instr(name, '/')) HAVING count(*) > 1)"
+            )
+        );
     }
 
     /// <summary>Some steps failed on the simulated machines; without any, nothing of the above would mean much.</summary>
@@ -167,9 +226,11 @@ public sealed class DemoTests
     {
         await using var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")};Mode=ReadOnly");
         Assert.Equal(0, await database.ExecuteScalarAsync<long>("SELECT count(*) FROM run_room"));
-        var spans = (await database.QueryAsync<string>("SELECT json_extract(state, '$.phases') FROM runs")).SelectMany(phases => JsonDocument.Parse(phases).RootElement.EnumerateArray())
+        var spans = (await database.QueryAsync<string>("SELECT json_extract(state, '$.phases') FROM runs"))
+            .SelectMany(phases => JsonDocument.Parse(phases).RootElement.EnumerateArray())
             .Where(p => p.GetProperty("phase").GetString() == "verify" && p.TryGetProperty("to", out _))
-            .Select(p => (From: p.GetProperty("from").GetDateTimeOffset(), To: p.GetProperty("to").GetDateTimeOffset())).ToArray();
+            .Select(p => (From: p.GetProperty("from").GetDateTimeOffset(), To: p.GetProperty("to").GetDateTimeOffset()))
+            .ToArray();
         Assert.True(spans.Length > 200);
         // While they verify they all hold room; none of them is parked in the middle of a step of that phase.
         Assert.All(spans, s => Assert.InRange(spans.Count(o => o.From <= s.From && s.From < o.To), 1, 6 + 4));

@@ -15,11 +15,21 @@ public sealed class FaultTests
         {
             await using var service = await ServiceProcess.StartAsync(Path.Combine(folder, "data"), []);
             var small = Path.Combine(Path.GetTempPath(), $"small-{Guid.NewGuid():N}.csv");
-            await File.WriteAllTextAsync(small, "name,site,connection\nkept-1,Westhaven,simulated\n", TestContext.Current.CancellationToken);
+            await File.WriteAllTextAsync(
+                small,
+                "name,site,connection\nkept-1,Westhaven,simulated\n",
+                TestContext.Current.CancellationToken
+            );
             Assert.Equal(0, (await service.GstairAsync("fleet", "import", small)).Exit);
 
             var large = Path.Combine(Path.GetTempPath(), $"large-{Guid.NewGuid():N}.csv");
-            await File.WriteAllLinesAsync(large, Enumerable.Range(0, 9000).Select(i => i == 0 ? "name,site,connection,hardware.model" : $"many-{i},Westhaven,simulated,{new string('x', 300)}"), TestContext.Current.CancellationToken);
+            await File.WriteAllLinesAsync(
+                large,
+                Enumerable
+                    .Range(0, 9000)
+                    .Select(i => i == 0 ? "name,site,connection,hardware.model" : $"many-{i},Westhaven,simulated,{new string('x', 300)}"),
+                TestContext.Current.CancellationToken
+            );
             var full = await service.GstairAsync("fleet", "import", large, "--seen", "now");
             Assert.Equal(8, full.Exit);
             Assert.Contains("disk is full", full.Error, StringComparison.Ordinal);
@@ -27,7 +37,11 @@ public sealed class FaultTests
             Assert.Contains("1 machine", (await service.GstairAsync("fleet", "list", "name = kept-1")).Out, StringComparison.Ordinal);
 
             await Shell.RunAsync("mount", ["-o", "remount,size=200m", folder]);
-            await Eventually.TrueAsync(async () => (await service.GstairAsync("fleet", "import", large, "--seen", "now")).Exit == 0, TimeSpan.FromMinutes(1), () => "the import goes through once there is room");
+            await Eventually.TrueAsync(
+                async () => (await service.GstairAsync("fleet", "import", large, "--seen", "now")).Exit == 0,
+                TimeSpan.FromMinutes(1),
+                () => "the import goes through once there is room"
+            );
             Assert.Contains("9000 machines", (await service.GstairAsync("fleet", "list", "--limit", "1")).Out, StringComparison.Ordinal);
             await service.KillAsync();
             File.Delete(small);
@@ -70,7 +84,12 @@ public sealed class FaultTests
             await using (var damaged = File.OpenWrite(file))
             {
                 damaged.Seek(8192, SeekOrigin.Begin);
-                await damaged.WriteAsync(new byte[8192].Select(_ => (byte)0xA5).ToArray(), TestContext.Current.CancellationToken);
+                await damaged.WriteAsync(
+                    new byte[8192]
+                        .Select(_ => (byte)0xA5)
+                        .ToArray(),
+                    TestContext.Current.CancellationToken
+                );
             }
 
             var ran = await StartAsync(data);
@@ -94,7 +113,18 @@ public sealed class FaultTests
         """;
 
     private static Task<Ran> StartAsync(string data) =>
-        Shell.RunAsync("dotnet", [Repository.Built("GrandStair.Service", "grandstair"), "--data", data, "--port", "0", "--catalogue", Path.Combine(Repository.Root, "catalogue")]);
+        Shell.RunAsync(
+            "dotnet",
+            [
+                Repository.Built("GrandStair.Service", "grandstair"),
+                "--data",
+                data,
+                "--port",
+                "0",
+                "--catalogue",
+                Path.Combine(Repository.Root, "catalogue"),
+            ]
+        );
 
     [Fact]
     public async Task A_wrong_option_ends_the_start_with_what_was_expected()
@@ -112,7 +142,11 @@ public sealed class FaultTests
         await File.WriteAllTextAsync(file, "name,connection,address\nreal-1,ssh,127.0.0.1\n", TestContext.Current.CancellationToken);
         var ran = await service.GstairAsync("fleet", "import", file);
         Assert.Equal(9, ran.Exit);
-        Assert.Contains("real.csv:2: 'real-1' is reached by ssh, and this service runs at pace 60, which is for simulated machines alone", ran.Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "real.csv:2: 'real-1' is reached by ssh, and this service runs at pace 60, which is for simulated machines alone",
+            ran.Error,
+            StringComparison.Ordinal
+        );
         Assert.Contains("0 machines", (await service.GstairAsync("fleet", "list")).Out, StringComparison.Ordinal);
     }
 }

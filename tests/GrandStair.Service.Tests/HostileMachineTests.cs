@@ -78,16 +78,21 @@ public sealed class HostileMachineTests : IAsyncLifetime
     }
 
     [Fact]
-    public async Task A_link_where_the_run_directory_should_be_is_not_followed_a_key_needs_its_passphrase_and_first_use_is_trusted_only_where_a_site_says_so()
+    public async Task A_linked_run_directory_is_not_followed_a_key_needs_its_passphrase_and_first_use_is_trusted_only_where_a_site_says_so()
     {
         var elsewhere = Directory.CreateTempSubdirectory("grandstair-elsewhere-").FullName;
         var kept = Directory.Exists(Home) ? Home + ".kept" : null;
-        if (kept is not null) Directory.Move(Home, kept);
+        if (kept is not null)
+            Directory.Move(Home, kept);
         try
         {
             // A key without its passphrase, then with it.
             await AddAsync("linked", _sshd.Port, _sshd.HostKey, null);
-            Assert.Contains("secret:carrier cannot be used: it has a passphrase", (await _service.GstairAsync("machine", "read", "linked")).Error, StringComparison.Ordinal);
+            Assert.Contains(
+                "secret:carrier cannot be used: it has a passphrase",
+                (await _service.GstairAsync("machine", "read", "linked")).Error,
+                StringComparison.Ordinal
+            );
             await _service.Client.PutSecretAsync("carrier.passphrase", Passphrase, Stop);
 
             Directory.CreateSymbolicLink(Home, elsewhere);
@@ -100,23 +105,45 @@ public sealed class HostileMachineTests : IAsyncLifetime
             Assert.Contains(await ScriptsAsync("linked"), u => u is { Script: "read.sh", For: "admin", Times: >= 1 });
 
             await AddAsync("unpinned", _sshd.Port, null, null);
-            Assert.Contains("No host key is pinned for unpinned", (await _service.GstairAsync("machine", "read", "unpinned")).Error, StringComparison.Ordinal);
-            Assert.Contains("did you mean 'Westhaven'", (await _service.GstairAsync("host-key", "first-use", "Westhavn", "--reason", "x")).Error, StringComparison.Ordinal);
+            Assert.Contains(
+                "No host key is pinned for unpinned",
+                (await _service.GstairAsync("machine", "read", "unpinned")).Error,
+                StringComparison.Ordinal
+            );
+            Assert.Contains(
+                "did you mean 'Westhaven'",
+                (await _service.GstairAsync("host-key", "first-use", "Westhavn", "--reason", "x")).Error,
+                StringComparison.Ordinal
+            );
             Assert.Equal(0, (await _service.GstairAsync("host-key", "first-use", "Westhaven", "--reason", "the berth is ours")).Exit);
             Assert.Equal(0, (await _service.GstairAsync("machine", "read", "unpinned")).Exit);
             Assert.Contains("first use, not compared", (await _service.GstairAsync("host-key", "list")).Out, StringComparison.Ordinal);
 
             // A file compares, pins what has none, and never replaces.
             await AddAsync("listed", _sshd.Port, null, null, "127.0.0.9");
-            await AddAsync("other", _sshd.Port + 1, "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", null);
+            await AddAsync(
+                "other",
+                _sshd.Port + 1,
+                "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA",
+                null
+            );
             var file = Path.Combine(_service.Data, "known_hosts");
-            await File.WriteAllTextAsync(file, $"[127.0.0.9]:{_sshd.Port} {_sshd.HostKey}\n[127.0.0.1]:{_sshd.Port + 1} {_sshd.HostKey}\n[127.0.0.77]:22 {_sshd.HostKey}\n@revoked * ssh-ed25519 AAAA\n[127.0.0.1]:{_sshd.Port} {_sshd.HostKey}\n", Stop);
+            await File.WriteAllTextAsync(
+                file,
+                $"[127.0.0.9]:{_sshd.Port} {_sshd.HostKey}\n[127.0.0.1]:{_sshd.Port + 1} {_sshd.HostKey}\n[127.0.0.77]:22 "
+                    + $"{_sshd.HostKey}\n@revoked * ssh-ed25519 AAAA\n[127.0.0.1]:{_sshd.Port} {_sshd.HostKey}\n",
+                Stop
+            );
             await Shell.RunAsync("ssh-keygen", ["-H", "-f", file]);
             var compared = await _service.GstairAsync("host-key", "compare", file, "--json");
             Assert.Equal(9, compared.Exit);
             Assert.Equal(
                 ["pinned listed", "differs other", "no-machine ", "not-understood ", "same linked", "same unpinned"],
-                System.Text.Json.JsonDocument.Parse(compared.Out).RootElement.EnumerateArray().Select(l => $"{l.GetProperty("outcome").GetString()} {l.GetProperty("machine").GetString()}"));
+                System
+                    .Text.Json.JsonDocument.Parse(compared.Out)
+                    .RootElement.EnumerateArray()
+                    .Select(l => $"{l.GetProperty("outcome").GetString()} {l.GetProperty("machine").GetString()}")
+            );
             Assert.Null((await _service.Client.HostKeysAsync("name = listed", null, 10, Stop)).Items.Single().HostKey);
             await _service.GstairAsync("host-key", "import", file, "--reason", "from the old jump host");
             var pinned = (await _service.Client.HostKeysAsync(null, null, 10, Stop)).Items.ToDictionary(k => k.Machine, k => k.From);
@@ -124,22 +151,36 @@ public sealed class HostileMachineTests : IAsyncLifetime
         }
         finally
         {
-            if (Directory.Exists(Home)) Directory.Delete(Home, recursive: true);
-            if (kept is not null) Directory.Move(kept, Home);
+            if (Directory.Exists(Home))
+                Directory.Delete(Home, recursive: true);
+            if (kept is not null)
+                Directory.Move(kept, Home);
             Directory.Delete(elsewhere, recursive: true);
         }
     }
 
-    private async Task<IReadOnlyList<Contracts.ScriptUseView>> ScriptsAsync(string machine) => (await _service.Client.ScriptUsesAsync(machine, null, null, 100, Stop)).Items;
+    private async Task<IReadOnlyList<Contracts.ScriptUseView>> ScriptsAsync(string machine) =>
+        (await _service.Client.ScriptUsesAsync(machine, null, null, 100, Stop)).Items;
 
     private async Task AddAsync(string name, int port, string? hostKey, string? key, string address = "127.0.0.1")
     {
         var file = Path.Combine(_service.Data, $"{name}.csv");
-        await File.WriteAllTextAsync(file, $"name,site,connection,address,port,user,host key,ssh key,os.product,seen\n{name},Westhaven,ssh,{address},{port},root,{hostKey},{key},Debian,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n", Stop);
+        await File.WriteAllTextAsync(
+            file,
+            $"name,site,connection,address,port,user,host key,ssh key,os.product,seen\n"
+                + $"{name},Westhaven,ssh,{address},{port},root,{hostKey},{key},Debian,{DateTime.UtcNow:yyyy-MM-ddTHH:mm:ssZ}\n",
+            Stop
+        );
         await _service.OkAsync("fleet", "import", file);
     }
 
-    private long Memory() => long.Parse(File.ReadLines($"/proc/{_service.Id}/status").First(l => l.StartsWith("VmRSS:", StringComparison.Ordinal)).Split(' ', StringSplitOptions.RemoveEmptyEntries)[1], System.Globalization.CultureInfo.InvariantCulture) << 10;
+    private long Memory() =>
+        long.Parse(
+            File.ReadLines($"/proc/{_service.Id}/status")
+                .First(l => l.StartsWith("VmRSS:", StringComparison.Ordinal))
+                .Split(' ', StringSplitOptions.RemoveEmptyEntries)[1],
+            System.Globalization.CultureInfo.InvariantCulture
+        ) << 10;
 
     private static async Task SendAsync(TcpListener listener, string text, CancellationToken stop)
     {
@@ -150,7 +191,8 @@ public sealed class HostileMachineTests : IAsyncLifetime
             {
                 using var client = await listener.AcceptTcpClientAsync(stop);
                 // Bounded: 300 MB are sent at most.
-                for (var i = 0; i < 5000; i++) await client.GetStream().WriteAsync(bytes, stop);
+                for (var i = 0; i < 5000; i++)
+                    await client.GetStream().WriteAsync(bytes, stop);
             }
             catch (Exception error) when (error is IOException or OperationCanceledException or SocketException)
             {

@@ -20,16 +20,24 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
     [InlineData("chip-newer-no", "blocked", "no", "yes")]
     [InlineData("chip-both-stale", "undecided", "must not be older than 7 d", "no")]
     [InlineData("chip-one-missing", "blocked", "no", null)]
-    public async Task Of_two_sources_that_conflict_the_newer_counts_and_the_older_stays_visible(string name, string gate, string? seen, string? differs)
+    public async Task Of_two_sources_that_conflict_the_newer_counts_and_the_older_stays_visible(
+        string name,
+        string gate,
+        string? seen,
+        string? differs
+    )
     {
         var view = await Service.Client.GateAsync(name, null, null, null, Stop);
         Assert.Equal(gate, view.Gate);
         var printed = (await Service.GstairAsync("machine", "gate", name)).Out;
         Assert.Contains($"the gate is {gate}", printed, StringComparison.Ordinal);
-        if (seen is not null) Assert.Contains(seen, printed, StringComparison.Ordinal);
+        if (seen is not null)
+            Assert.Contains(seen, printed, StringComparison.Ordinal);
         var shown = (await Service.GstairAsync("machine", "show", name)).Out;
-        if (differs is null) Assert.DoesNotContain("differs from", shown, StringComparison.Ordinal);
-        else Assert.Matches($@"firmware\.tpm\.state .*differs from (agent|scan) \d+ d ago: {differs}", shown);
+        if (differs is null)
+            Assert.DoesNotContain("differs from", shown, StringComparison.Ordinal);
+        else
+            Assert.Matches($@"firmware\.tpm\.state .*differs from (agent|scan) \d+ d ago: {differs}", shown);
         var listed = (await Service.Client.ConflictsAsync($"name = \"{name}\"", 10, Stop)).Items;
         Assert.Equal(differs is null ? [] : [(name, "firmware.tpm.state", differs)], listed.Select(d => (d.Machine, d.Key, d.Other)));
     }
@@ -58,10 +66,27 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
         Assert.Contains("hardware.processor = Ness 2", old.Out, StringComparison.Ordinal);
         Assert.Contains("Release 7 does not run on this processor", old.Out, StringComparison.Ordinal);
         Assert.Equal("replace", (await Service.Client.GateAsync("desk-old", null, null, null, Stop)).Instead);
-        Assert.Contains("Switch it on in the firmware menu, page Security. (person, 10 min)", (await Service.GstairAsync("machine", "gate", "desk-off")).Out, StringComparison.Ordinal);
-        var beyond = await Service.Client.ReadinessMachinesAsync("Brae Desktop", null, null, "name like \"desk-*\"", null, null, "not-fixable", Stop);
+        Assert.Contains(
+            "Switch it on in the firmware menu, page Security. (person, 10 min)",
+            (await Service.GstairAsync("machine", "gate", "desk-off")).Out,
+            StringComparison.Ordinal
+        );
+        var beyond = await Service.Client.ReadinessMachinesAsync(
+            "Brae Desktop",
+            null,
+            null,
+            "name like \"desk-*\"",
+            null,
+            null,
+            "not-fixable",
+            Stop
+        );
         Assert.Equal(["desk-kiosk", "desk-old"], beyond.Items.Select(m => m.Name));
-        Assert.Contains("edition 'Kiosk' cannot upgrade", (await Service.GstairAsync("machine", "gate", "desk-kiosk")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "edition 'Kiosk' cannot upgrade",
+            (await Service.GstairAsync("machine", "gate", "desk-kiosk")).Out,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -70,20 +95,57 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
         var gate = await Service.Client.GateAsync("srv-4", null, null, null, Stop);
         Assert.Equal(["4-to-5", "5-to-6"], gate.Route);
         Assert.Equal("native", gate.Legs[0].Brings["firmware.mode"]);
-        Assert.Equal(("firmware-mode", "deferred"), gate.Checks.Where(c => c.Leg == 2 && c.Name == "firmware-mode").Select(c => (c.Name, c.State)).Single());
+        Assert.Equal(
+            ("firmware-mode", "deferred"),
+            gate.Checks.Where(c => c.Leg == 2 && c.Name == "firmware-mode").Select(c => (c.Name, c.State)).Single()
+        );
         Assert.Equal("open", gate.Gate);
         // One that stands at the second hop already has to bring it itself.
-        Assert.Equal("unmet", (await Service.Client.GateAsync("srv-5", null, null, null, Stop)).Checks.Single(c => c.Name == "firmware-mode").State);
+        Assert.Equal(
+            "unmet",
+            (await Service.Client.GateAsync("srv-5", null, null, null, Stop)).Checks.Single(c => c.Name == "firmware-mode").State
+        );
     }
 
     [Fact]
     public async Task A_waiver_opens_a_gate_and_its_end_closes_it_again()
     {
-        Assert.Contains("cannot be waived: the catalogue does not allow it", (await Service.GstairAsync("check", "waive", "desk-old", "processor", "--until", JudgedFleet.Day(5), "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("did you mean 'space'", (await Service.GstairAsync("check", "waive", "desk-full", "spaec", "--until", JudgedFleet.Day(5), "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("expected a day such as", (await Service.GstairAsync("check", "waive", "desk-full", "space", "--until", "soon", "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("ends within a year", (await Service.GstairAsync("check", "waive", "desk-full", "space", "--until", "2099-01-01", "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("the gate is open", (await Service.GstairAsync("check", "waive", "desk-full", "space", "--until", JudgedFleet.Day(5), "--reason", "a second disk comes")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "cannot be waived: the catalogue does not allow it",
+            (await Service.GstairAsync("check", "waive", "desk-old", "processor", "--until", JudgedFleet.Day(5), "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "did you mean 'space'",
+            (await Service.GstairAsync("check", "waive", "desk-full", "spaec", "--until", JudgedFleet.Day(5), "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "expected a day such as",
+            (await Service.GstairAsync("check", "waive", "desk-full", "space", "--until", "soon", "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "ends within a year",
+            (await Service.GstairAsync("check", "waive", "desk-full", "space", "--until", "2099-01-01", "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "the gate is open",
+            (
+                await Service.GstairAsync(
+                    "check",
+                    "waive",
+                    "desk-full",
+                    "space",
+                    "--until",
+                    JudgedFleet.Day(5),
+                    "--reason",
+                    "a second disk comes"
+                )
+            ).Out,
+            StringComparison.Ordinal
+        );
         var view = await Service.Client.ReadinessAsync("Brae Desktop", null, null, "name = desk-full", Stop);
         Assert.Equal((1, 1), (view.Open, view.Checks.Single(c => c.Name == "space").Waived));
         var waiver = (await Service.Client.WaiversAsync(Stop)).Single(w => w.Machine == "desk-full");
@@ -110,25 +172,55 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
         Assert.Equal("met", gate.Checks.Single(c => c.Name == "security-chip").State);
         var after = await Service.Client.MachineAsync("desk-live", Stop);
         Assert.Equal(["firmware.tpm.state", "firmware.tpm.version"], after.Readings.Where(r => r.Source == "simulated").Select(r => r.Key));
-        Assert.Equal(before.Readings.Single(r => r.Key == "disk.system.free").Seen, after.Readings.Single(r => r.Key == "disk.system.free").Seen);
+        Assert.Equal(
+            before.Readings.Single(r => r.Key == "disk.system.free").Seen,
+            after.Readings.Single(r => r.Key == "disk.system.free").Seen
+        );
         var history = await Service.Client.HistoryAsync("desk-live", "firmware.tpm.state", Stop);
         Assert.Equal([("yes", "simulated"), ("no", "inventory")], history.Select(h => (h.Shown, h.Source)));
-        Assert.Contains("There is no key 'firmware.tpm.stat'; did you mean 'firmware.tpm.state'?", (await Service.GstairAsync("machine", "history", "desk-live", "firmware.tpm.stat")).Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "There is no key 'firmware.tpm.stat'; did you mean 'firmware.tpm.state'?",
+            (await Service.GstairAsync("machine", "history", "desk-live", "firmware.tpm.stat")).Error,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
     public async Task A_fix_script_runs_over_the_link_is_logged_and_the_check_is_asked_again()
     {
-        Assert.Contains("No script fixes 'memory'", (await Service.GstairAsync("check", "fix", "desk-fix", "memory", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "No script fixes 'memory'",
+            (await Service.GstairAsync("check", "fix", "desk-fix", "memory", "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
         // Its script restarts the machine, which has no plan and so no window.
-        Assert.Contains("restarts desk-fix, and without a plan it has no window", (await Service.GstairAsync("check", "fix", "desk-fix", "patched", "--reason", "late")).Error, StringComparison.Ordinal);
-        Assert.Contains("is running", (await Service.GstairAsync("check", "fix", "desk-fix", "patched", "--now", "--reason", "its owner agrees")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "restarts desk-fix, and without a plan it has no window",
+            (await Service.GstairAsync("check", "fix", "desk-fix", "patched", "--reason", "late")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "is running",
+            (await Service.GstairAsync("check", "fix", "desk-fix", "patched", "--now", "--reason", "its owner agrees")).Out,
+            StringComparison.Ordinal
+        );
         FixRunView? fix = null;
-        await Eventually.TrueAsync(async () => (fix = (await Service.Client.FixesAsync("desk-fix", Stop))[0]).Ended is not null, TimeSpan.FromSeconds(60), () => $"the fix ends: {fix?.Note}");
+        await Eventually.TrueAsync(
+            async () => (fix = (await Service.Client.FixesAsync("desk-fix", Stop))[0]).Ended is not null,
+            TimeSpan.FromSeconds(60),
+            () => $"the fix ends: {fix?.Note}"
+        );
         Assert.Equal(("done", 0, "met", "admin", "patch.brae"), (fix!.State, fix.Exit, fix.CheckState, fix.Actor, fix.Script));
         Assert.Equal(64, fix.ScriptHash.Length);
-        Assert.Equal("met", (await Service.Client.GateAsync("desk-fix", null, null, null, Stop)).Checks.Single(c => c.Name == "patched").State);
-        Assert.Contains("is met on desk-fix; there is nothing to fix", (await Service.GstairAsync("check", "fix", "desk-fix", "patched", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Equal(
+            "met",
+            (await Service.Client.GateAsync("desk-fix", null, null, null, Stop)).Checks.Single(c => c.Name == "patched").State
+        );
+        Assert.Contains(
+            "is met on desk-fix; there is nothing to fix",
+            (await Service.GstairAsync("check", "fix", "desk-fix", "patched", "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
         Assert.Contains("patch.brae", File.ReadAllText(await fleet.ReferAsync("desk-fix", "log.jsonl")), StringComparison.Ordinal);
     }
 
@@ -138,22 +230,42 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
         var view = await Service.Client.ReadinessAsync("Brae Desktop", null, null, "name like \"rank-*\"", Stop);
         Assert.Equal([("space", 3, 2, 3), ("security-chip", 2, 2, 5)], view.ToFix.Select(m => (m.Check, m.Machines, m.Opens, m.OpenThen)));
         Assert.Equal((5, 1, 0, 4), (view.Machines, view.Open, view.Undecided, view.Blocked));
-        var rows = await Service.Client.ReadinessMachinesAsync("Brae Desktop", null, null, "name like \"rank-*\"", "space", "unmet", null, Stop);
+        var rows = await Service.Client.ReadinessMachinesAsync(
+            "Brae Desktop",
+            null,
+            null,
+            "name like \"rank-*\"",
+            "space",
+            "unmet",
+            null,
+            Stop
+        );
         Assert.Equal(["rank-2", "rank-3", "rank-4"], rows.Items.Select(r => r.Name));
-        Assert.Contains("What to fix, in the order that opens the most gates", (await Service.GstairAsync("readiness", "show", "--product", "Brae Desktop", "--where", "name like \"rank-*\"")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "What to fix, in the order that opens the most gates",
+            (await Service.GstairAsync("readiness", "show", "--product", "Brae Desktop", "--where", "name like \"rank-*\"")).Out,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
     public async Task Exposure_counts_machines_per_release_with_the_days_that_are_left()
     {
         var product = Assert.Single(await Service.Client.ExposureAsync("Brae Server", "2029-12-31", Stop));
-        Assert.Equal([("Brae Server 4", "Standard", 1, "2026-11-10"), ("Brae Server 5", "Standard", 1, "2029-05-15")], product.Releases.Select(r => (r.Name, r.Edition!, r.Machines, r.SupportEnds!)));
+        Assert.Equal(
+            [("Brae Server 4", "Standard", 1, "2026-11-10"), ("Brae Server 5", "Standard", 1, "2029-05-15")],
+            product.Releases.Select(r => (r.Name, r.Edition!, r.Machines, r.SupportEnds!))
+        );
         Assert.Equal(2, product.Falling);
         var left = new DateOnly(2029, 5, 15).DayNumber - DateOnly.FromDateTime(DateTime.UtcNow).DayNumber + 1;
         Assert.InRange(product.Releases[1].DaysLeft!.Value, left - 1, left + 1);
         Assert.Equal(["srv-5"], (await Service.Client.MachinesAsync(product.Releases[1].Condition, 10, Stop)).Items.Select(m => m.Name));
         Assert.Contains("Brae Server: 2 machines", (await Service.GstairAsync("exposure", "show")).Out, StringComparison.Ordinal);
-        Assert.Contains("expected a day such as", (await Service.GstairAsync("exposure", "show", "--by", "spring")).Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "expected a day such as",
+            (await Service.GstairAsync("exposure", "show", "--by", "spring")).Error,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -162,19 +274,33 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
         var printed = (await Service.GstairAsync("machine", "show", "evil")).Out;
         Assert.DoesNotContain('\u001b', printed);
         Assert.Contains("<script>alert(1)</script>", printed, StringComparison.Ordinal);
-        var html = (await Service.GstairAsync("readiness", "report", "--product", "Brae Desktop", "--where", "name = evil or name like \"=*\"")).Out;
+        var html = (
+            await Service.GstairAsync("readiness", "report", "--product", "Brae Desktop", "--where", "name = evil or name like \"=*\"")
+        ).Out;
         Assert.DoesNotContain("<script", html, StringComparison.Ordinal);
         Assert.Contains("&lt;script&gt;alert(1)&lt;/script&gt;", html, StringComparison.Ordinal);
         Assert.DoesNotContain('\u001b', html);
-        var csv = (await Service.GstairAsync("readiness", "report", "--product", "Brae Desktop", "--where", "name like \"=*\"", "--format", "csv")).Out;
-        Assert.Contains("\n'=cmd|' /C calc'!A0,", csv.Replace("\"", "", StringComparison.Ordinal).Replace("\r", "", StringComparison.Ordinal), StringComparison.Ordinal);
+        var csv = (
+            await Service.GstairAsync("readiness", "report", "--product", "Brae Desktop", "--where", "name like \"=*\"", "--format", "csv")
+        ).Out;
+        Assert.Contains(
+            "\n'=cmd|' /C calc'!A0,",
+            csv.Replace("\"", "", StringComparison.Ordinal).Replace("\r", "", StringComparison.Ordinal),
+            StringComparison.Ordinal
+        );
         Assert.DoesNotMatch("(?m)^\"?[=+@-]", csv);
-        var json = JsonDocument.Parse((await Service.GstairAsync("readiness", "report", "--product", "Brae Desktop", "--format", "json")).Out);
+        var json = JsonDocument.Parse(
+            (await Service.GstairAsync("readiness", "report", "--product", "Brae Desktop", "--format", "json")).Out
+        );
         Assert.True(json.RootElement.GetProperty("of").GetArrayLength() > 10);
         Assert.Contains("\\u003Cscript", File.ReadAllText(await fleet.ReferAsync("evil", "readings.json")), StringComparison.Ordinal);
         // The longest text that is accepted is kept and shown in part.
         Assert.InRange((await Service.GstairAsync("machine", "show", "huge")).Out.Length, 1000, 2_000_000);
-        Assert.Contains("<h1>evil to Brae Desktop 7", File.ReadAllText(await fleet.ReferAsync("evil", "report.html")), StringComparison.Ordinal);
+        Assert.Contains(
+            "<h1>evil to Brae Desktop 7",
+            File.ReadAllText(await fleet.ReferAsync("evil", "report.html")),
+            StringComparison.Ordinal
+        );
     }
 
     /// <summary>What hostile machines report; the fixture imports it.</summary>
@@ -185,7 +311,9 @@ public sealed class JudgeTests(JudgedFleet fleet) : IClassFixture<JudgedFleet>
 public sealed class JudgedFleet : IAsyncLifetime
 {
     private const string Good = "Brae Desktop,Workplace,6.4,Ness 6,16 GiB,2.0,on,80 GiB,0,yes,NOW,100 Mbit/s,,4.2";
-    private const string Columns = "name,connection,os.product,os.edition,os.version,hardware.processor,hardware.memory,firmware.tpm.version,firmware.tpm.state,disk.system.free,patches.pending,licence.active,backup.last,network.rate,offer.release,driver.printer";
+    private const string Columns =
+        "name,connection,os.product,os.edition,os.version,hardware.processor,hardware.memory,firmware.tpm.version,firmware.tpm.state,"
+        + "disk.system.free,patches.pending,licence.active,backup.last,network.rate,offer.release,driver.printer";
 
     /// <summary>The service.</summary>
     public ServiceProcess Service { get; private set; } = null!;
@@ -197,26 +325,72 @@ public sealed class JudgedFleet : IAsyncLifetime
     public async ValueTask InitializeAsync()
     {
         var truth = Path.GetTempFileName();
-        await File.WriteAllTextAsync(truth, $"name,{Columns["name,connection,".Length..]}\ndesk-live,{Good}\ndesk-fix,{Good.Replace(",80 GiB,0,", ",80 GiB,3,", StringComparison.Ordinal)}\n".Replace("NOW", Now(), StringComparison.Ordinal));
+        var unpatched = Good.Replace(",80 GiB,0,", ",80 GiB,3,", StringComparison.Ordinal);
+        await File.WriteAllTextAsync(
+            truth,
+            $"name,{Columns["name,connection,".Length..]}\ndesk-live,{Good}\ndesk-fix,{unpatched}\n".Replace(
+                "NOW",
+                Now(),
+                StringComparison.Ordinal
+            )
+        );
         Service = await ServiceProcess.StartAsync("--pace", "60", "--simulated", truth);
-        string Desk(string name, params (string From, string To)[] but) => $"{name},simulated,{but.Aggregate(Good, (text, b) => text.Replace(b.From, b.To, StringComparison.Ordinal))}\n";
+        string Desk(string name, params (string From, string To)[] but) =>
+            $"{name},simulated,{but.Aggregate(Good, (text, b) => text.Replace(b.From, b.To, StringComparison.Ordinal))}\n";
         var desks = string.Concat(
-            Desk("desk-old", ("Ness 6", "Ness 2")), Desk("desk-off", (",on,", ",off,")), Desk("desk-kiosk", ("Workplace", "Kiosk")), Desk("desk-full", ("80 GiB", "20 GiB")),
-            Desk("desk-live", (",on,", ",off,")), Desk("desk-fix", (",80 GiB,0,", ",80 GiB,3,")),
-            Desk("rank-1"), Desk("rank-2", ("80 GiB", "20 GiB")), Desk("rank-3", ("80 GiB", "20 GiB")), Desk("rank-4", ("80 GiB", "20 GiB"), (",on,", ",off,")), Desk("rank-5", (",on,", ",off,")),
-            Desk("evil", ("Workplace", $"\"{JudgeTests.HostileText}\"")), Desk("\"=cmd|' /C calc'!A0\"", (",on,", ",off,")), Desk("huge", ("Ness 6", new string('x', 65_536))));
+            Desk("desk-old", ("Ness 6", "Ness 2")),
+            Desk("desk-off", (",on,", ",off,")),
+            Desk("desk-kiosk", ("Workplace", "Kiosk")),
+            Desk("desk-full", ("80 GiB", "20 GiB")),
+            Desk("desk-live", (",on,", ",off,")),
+            Desk("desk-fix", (",80 GiB,0,", ",80 GiB,3,")),
+            Desk("rank-1"),
+            Desk("rank-2", ("80 GiB", "20 GiB")),
+            Desk("rank-3", ("80 GiB", "20 GiB")),
+            Desk("rank-4", ("80 GiB", "20 GiB"), (",on,", ",off,")),
+            Desk("rank-5", (",on,", ",off,")),
+            Desk("evil", ("Workplace", $"\"{JudgeTests.HostileText}\"")),
+            Desk("\"=cmd|' /C calc'!A0\"", (",on,", ",off,")),
+            Desk("huge", ("Ness 6", new string('x', 65_536)))
+        );
         Import($"{Columns}\n{desks}");
         string[] chips = ["chip-newer-yes", "chip-newer-no", "chip-both-stale", "chip-one-missing"];
-        Import($"{Columns}\n{string.Concat(chips.Select(c => Desk(c)))}".Replace(",firmware.tpm.state", "", StringComparison.Ordinal).Replace(",2.0,on,", ",2.0,", StringComparison.Ordinal));
-        foreach (var (name, source, state, days) in new[]
-        {
-            (chips[0], "scan", "no", -3), (chips[0], "agent", "yes", -1), (chips[1], "scan", "yes", -3), (chips[1], "agent", "no", -1), (chips[2], "scan", "no", -30), (chips[2], "agent", "yes", -20), (chips[3], "agent", "no", -1),
-        })
+        Import(
+            $"{Columns}\n{string.Concat(chips.Select(c => Desk(c)))}"
+                .Replace(",firmware.tpm.state", "", StringComparison.Ordinal)
+                .Replace(",2.0,on,", ",2.0,", StringComparison.Ordinal)
+        );
+        foreach (
+            var (name, source, state, days) in new[]
+            {
+                (chips[0], "scan", "no", -3),
+                (chips[0], "agent", "yes", -1),
+                (chips[1], "scan", "yes", -3),
+                (chips[1], "agent", "no", -1),
+                (chips[2], "scan", "no", -30),
+                (chips[2], "agent", "yes", -20),
+                (chips[3], "agent", "no", -1),
+            }
+        )
             Import($"name,firmware.tpm.state\n{name},{state}\n", source, days);
 
-        Import("name,connection,os.product,os.edition,os.version,hardware.memory,disk.system.free,firmware.mode,apps,services\nsrv-4,simulated,Brae Server,Standard,4,32 GiB,90 GiB,legacy,[],[]\nsrv-5,simulated,Brae Server,Standard,5,32 GiB,90 GiB,legacy,[],[]\n");
-        Import("name,connection,os.product,os.version,gateway.firmware,gateway.pair,disk.system.free\ngate-1,simulated,Skerry Gateway,3,2.1,,6 GiB\n");
-        Import("name,connection,os.product,hardware.model,hangs-on\n" + string.Concat(Enumerable.Range(1, 12).Select(i => $"gate-1-radio-{i:00},simulated,Skerry Radio,{(i == 7 ? "Skua 1" : "Skua 2")},gate-1\n")));
+        Import(
+            "name,connection,os.product,os.edition,os.version,hardware.memory,disk.system.free,firmware.mode,apps,services\n"
+                + "srv-4,simulated,Brae Server,Standard,4,32 GiB,90 GiB,legacy,[],[]\nsrv-5,simulated,Brae Server,Standard,5,32 GiB,90 "
+                + "GiB,legacy,[],[]\n"
+        );
+        Import(
+            "name,connection,os.product,os.version,gateway.firmware,gateway.pair,disk.system.free\ngate-1,simulated,Skerry "
+                + "Gateway,3,2.1,,6 GiB\n"
+        );
+        Import(
+            "name,connection,os.product,hardware.model,hangs-on\n"
+                + string.Concat(
+                    Enumerable
+                        .Range(1, 12)
+                        .Select(i => $"gate-1-radio-{i:00},simulated,Skerry Radio,{(i == 7 ? "Skua 1" : "Skua 2")},gate-1\n")
+                )
+        );
         File.Delete(truth);
     }
 
@@ -225,7 +399,18 @@ public sealed class JudgedFleet : IAsyncLifetime
     {
         var file = Path.Combine(Service.Data, $"{Guid.NewGuid():N}.csv");
         File.WriteAllText(file, csv.Replace("NOW", Now(), StringComparison.Ordinal));
-        var ran = Service.GstairAsync("fleet", "import", file, "--source", source, "--seen", days == 0 ? "now" : $"{DateTimeOffset.UtcNow.AddDays(days):yyyy-MM-ddTHH:mm:ssZ}").GetAwaiter().GetResult();
+        var ran = Service
+            .GstairAsync(
+                "fleet",
+                "import",
+                file,
+                "--source",
+                source,
+                "--seen",
+                days == 0 ? "now" : $"{DateTimeOffset.UtcNow.AddDays(days):yyyy-MM-ddTHH:mm:ssZ}"
+            )
+            .GetAwaiter()
+            .GetResult();
         Assert.True(ran.Exit == 0, ran.Error);
     }
 

@@ -27,60 +27,145 @@ public sealed class LifecycleTests
         var truth = Path.GetTempFileName();
         await File.WriteAllTextAsync(truth, Truth, Stop);
         await using var service = await ServiceProcess.StartAsync("--pace", "3000", "--simulated", truth);
-        await File.WriteAllTextAsync(Path.Combine(service.Data, "fleet.csv"), "name,site,connection\n" + string.Concat(Enumerable.Range(1, 6).Select(i => $"desk-{i},{(i < 4 ? "Westhaven" : "Eastness")},simulated\n")), Stop);
+        await File.WriteAllTextAsync(
+            Path.Combine(service.Data, "fleet.csv"),
+            "name,site,connection\n"
+                + string.Concat(Enumerable.Range(1, 6).Select(i => $"desk-{i},{(i < 4 ? "Westhaven" : "Eastness")},simulated\n")),
+            Stop
+        );
         await service.OkAsync("fleet", "import", Path.Combine(service.Data, "fleet.csv"));
 
         // Nothing is known of them yet, so nothing is in the scope; each is read over its connection.
-        await File.WriteAllTextAsync(Path.Combine(service.Data, "plan.yaml"), SmallFleet.Plan.Replace("{ name: Pilot, members: tag = \"pilot\" }", "{ name: Pilot, members: name = \"desk-1\" }", StringComparison.Ordinal) + "\nlead: 0 s\n", Stop);
+        await File.WriteAllTextAsync(
+            Path.Combine(service.Data, "plan.yaml"),
+            SmallFleet.Plan.Replace(
+                "{ name: Pilot, members: tag = \"pilot\" }",
+                "{ name: Pilot, members: name = \"desk-1\" }",
+                StringComparison.Ordinal
+            ) + "\nlead: 0 s\n",
+            Stop
+        );
         var early = await service.GstairAsync("plan", "create", Path.Combine(service.Data, "plan.yaml"));
         Assert.Equal(3, early.Exit);
         Assert.Contains("No machine is in the scope of plan 'small'", early.Error, StringComparison.Ordinal);
         Assert.Contains("for 6 it is unknown", early.Error, StringComparison.Ordinal);
-        for (var i = 1; i <= 6; i++) Assert.Contains("Brae Desktop", await service.OkAsync("machine", "read", $"desk-{i}"), StringComparison.Ordinal);
+        for (var i = 1; i <= 6; i++)
+            Assert.Contains("Brae Desktop", await service.OkAsync("machine", "read", $"desk-{i}"), StringComparison.Ordinal);
 
-        Assert.Contains("drafted, 5 machines", await service.OkAsync("plan", "create", Path.Combine(service.Data, "plan.yaml")), StringComparison.Ordinal);
+        Assert.Contains(
+            "drafted, 5 machines",
+            await service.OkAsync("plan", "create", Path.Combine(service.Data, "plan.yaml")),
+            StringComparison.Ordinal
+        );
         var twice = await service.GstairAsync("plan", "create", Path.Combine(service.Data, "plan.yaml"));
         Assert.Contains("There is a plan 'small' already", twice.Error, StringComparison.Ordinal);
-        Assert.Contains("is not running", (await service.GstairAsync("plan", "hold", "small", "--reason", "x")).Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "is not running",
+            (await service.GstairAsync("plan", "hold", "small", "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
         var unread = await service.GstairAsync("plan", "start", "small");
         Assert.Equal(3, unread.Exit);
-        Assert.Contains("these must be acknowledged: licence-carries (The licence carries over only if", unread.Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "these must be acknowledged: licence-carries (The licence carries over only if",
+            unread.Error,
+            StringComparison.Ordinal
+        );
         Assert.Contains("1 of 1 are still open", await service.OkAsync("plan", "acknowledge", "small"), StringComparison.Ordinal);
-        Assert.Contains("Say why, with --reason", (await service.GstairAsync("plan", "acknowledge", "small", "--all")).Error, StringComparison.Ordinal);
-        Assert.Contains("has nothing named 'x' to acknowledge", (await service.GstairAsync("plan", "acknowledge", "small", "x", "--reason", "y")).Error, StringComparison.Ordinal);
-        Assert.Contains("0 of 1 are still open", await service.OkAsync("plan", "acknowledge", "small", "--all", "--reason", "read it to the terminals"), StringComparison.Ordinal);
+        Assert.Contains(
+            "Say why, with --reason",
+            (await service.GstairAsync("plan", "acknowledge", "small", "--all")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "has nothing named 'x' to acknowledge",
+            (await service.GstairAsync("plan", "acknowledge", "small", "x", "--reason", "y")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "0 of 1 are still open",
+            await service.OkAsync("plan", "acknowledge", "small", "--all", "--reason", "read it to the terminals"),
+            StringComparison.Ordinal
+        );
         Assert.Contains("started", await service.OkAsync("plan", "start", "small"), StringComparison.Ordinal);
         Assert.Contains("is running already", (await service.GstairAsync("plan", "start", "small")).Error, StringComparison.Ordinal);
 
         await StandAsync(service, "desk-1", "verified");
         var run = JsonDocument.Parse(await service.OkAsync("run", "show", "r1", "--json")).RootElement;
         Assert.Equal("desk-1", run.GetProperty("run").GetProperty("machine").GetString());
-        Assert.All(run.GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("phase").GetString() != "roll-back"), s => Assert.Equal("done", s.GetProperty("state").GetString()));
+        Assert.All(run.GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("phase").GetString() != "roll-back"), s =>
+            Assert.Equal("done", s.GetProperty("state").GetString())
+        );
 
         // The second wave begins after its soak; desk-4 hangs on battery and is parked in the window.
         await StandAsync(service, "desk-4", "parked");
         var parked = await service.Client.RunsAsync("small", "parked", 10, Stop);
         var four = Assert.Single(parked.Items);
         Assert.Equal("the gate is blocked: Mains power (found: power.mains = no)", four.Parked);
-        Assert.Contains("possible now: retry, cancel", (await service.GstairAsync("run", "decide", four.Run, "give-up", "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("expected one of retry", (await service.GstairAsync("run", "decide", four.Run, "try-again", "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("cancelled", await service.OkAsync("run", "decide", four.Run, "cancel", "--reason", "it is at sea"), StringComparison.OrdinalIgnoreCase);
+        Assert.Contains(
+            "possible now: retry, cancel",
+            (await service.GstairAsync("run", "decide", four.Run, "give-up", "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "expected one of retry",
+            (await service.GstairAsync("run", "decide", four.Run, "try-again", "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "cancelled",
+            await service.OkAsync("run", "decide", four.Run, "cancel", "--reason", "it is at sea"),
+            StringComparison.OrdinalIgnoreCase
+        );
         await StandAsync(service, "desk-4", "stopped");
-        await service.OkAsync("plan", "exempt", "small", "desk-4", "--as", "stays", "--until", "2027-09-30", "--reason", "at sea until autumn");
+        await service.OkAsync(
+            "plan",
+            "exempt",
+            "small",
+            "desk-4",
+            "--as",
+            "stays",
+            "--until",
+            "2027-09-30",
+            "--reason",
+            "at sea until autumn"
+        );
 
-        Assert.Contains("give it with --until", (await service.GstairAsync("plan", "exempt", "small", "desk-5", "--as", "stays", "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("expected one of replaced, retired, stays", (await service.GstairAsync("plan", "exempt", "small", "desk-5", "--as", "gone", "--reason", "x")).Error, StringComparison.Ordinal);
-        Assert.Contains("is not in plan", (await service.GstairAsync("plan", "exempt", "small", "desk-6", "--as", "retired", "--reason", "x")).Error, StringComparison.Ordinal);
-        foreach (var name in new[] { "desk-2", "desk-3", "desk-5" }) await service.OkAsync("plan", "exempt", "small", name, "--as", "replaced", "--reason", "a new one is on order");
+        Assert.Contains(
+            "give it with --until",
+            (await service.GstairAsync("plan", "exempt", "small", "desk-5", "--as", "stays", "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "expected one of replaced, retired, stays",
+            (await service.GstairAsync("plan", "exempt", "small", "desk-5", "--as", "gone", "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "is not in plan",
+            (await service.GstairAsync("plan", "exempt", "small", "desk-6", "--as", "retired", "--reason", "x")).Error,
+            StringComparison.Ordinal
+        );
+        foreach (var name in new[] { "desk-2", "desk-3", "desk-5" })
+            await service.OkAsync("plan", "exempt", "small", name, "--as", "replaced", "--reason", "a new one is on order");
 
         Assert.Contains("held: storm", await service.OkAsync("plan", "hold", "small", "--reason", "storm"), StringComparison.Ordinal);
         Assert.Contains("held: storm", await service.OkAsync("plan", "list"), StringComparison.Ordinal);
         await service.OkAsync("plan", "start", "small");
-        await Eventually.TrueAsync(async () => (await service.Client.PlanAsync("small", Stop)).Plan.State == "ended", TimeSpan.FromMinutes(8), () => "the plan ends when the rollback period is over");
+        await Eventually.TrueAsync(
+            async () => (await service.Client.PlanAsync("small", Stop)).Plan.State == "ended",
+            TimeSpan.FromMinutes(8),
+            () => "the plan ends when the rollback period is over"
+        );
 
         var outcomes = await service.OkAsync("outcome", "show", "small");
         Assert.Contains("5 of 5 have an outcome or an exemption, 0 are open", outcomes, StringComparison.Ordinal);
-        Assert.Contains("exempt: 1 stays, 3 replaced", string.Join(' ', outcomes.Split(default(char[]), StringSplitOptions.RemoveEmptyEntries)).Replace("3 replaced, 1 stays", "1 stays, 3 replaced", StringComparison.Ordinal), StringComparison.Ordinal);
+        Assert.Contains(
+            "exempt: 1 stays, 3 replaced",
+            string.Join(' ', outcomes.Split(default(char[]), StringSplitOptions.RemoveEmptyEntries))
+                .Replace("3 replaced, 1 stays", "1 stays, 3 replaced", StringComparison.Ordinal),
+            StringComparison.Ordinal
+        );
         Assert.Contains("until autumn", await service.OkAsync("plan", "machines", "small", "--status", "exempt"), StringComparison.Ordinal);
         Assert.Contains("Brae Desktop 7: 1 of 5 verified", await service.OkAsync("overview", "show"), StringComparison.Ordinal);
         Assert.Contains("has ended", (await service.GstairAsync("plan", "start", "small")).Error, StringComparison.Ordinal);
@@ -115,13 +200,25 @@ public sealed class LifecycleTests
     {
         await using var service = await ServiceProcess.StartAsync();
         var file = Path.Combine(service.Data, "many.csv");
-        await File.WriteAllTextAsync(file, "name,connection\n" + string.Concat(Enumerable.Range(0, 2300).Select(i => $"m-{i:0000},simulated\n")), Stop);
+        await File.WriteAllTextAsync(
+            file,
+            "name,connection\n" + string.Concat(Enumerable.Range(0, 2300).Select(i => $"m-{i:0000},simulated\n")),
+            Stop
+        );
         await service.OkAsync("fleet", "import", file);
         var all = await service.Client.MachinesAsync(null, int.MaxValue, Stop);
         Assert.Equal((2300, 2300, null), (all.Total, all.Items.Select(m => m.Name).Distinct().Count(), all.Next));
         using var http = new HttpClient { BaseAddress = service.Url };
         http.DefaultRequestHeaders.Authorization = new("Bearer", service.Token);
-        foreach (var (query, says) in new[] { ("limit=0", "expected 1 to 1000"), ("limit=9999", "expected 1 to 1000"), ("cursor=zz", "is no cursor of this list"), ("cursor=99999", "is no cursor of this list") })
+        foreach (
+            var (query, says) in new[]
+            {
+                ("limit=0", "expected 1 to 1000"),
+                ("limit=9999", "expected 1 to 1000"),
+                ("cursor=zz", "is no cursor of this list"),
+                ("cursor=99999", "is no cursor of this list"),
+            }
+        )
         {
             using var response = await http.GetAsync(new Uri($"/api/v1/machines?{query}", UriKind.Relative), Stop);
             var problem = JsonDocument.Parse(await response.Content.ReadAsStringAsync(Stop)).RootElement;
@@ -139,9 +236,17 @@ public sealed class LifecycleTests
     {
         await using var service = await ServiceProcess.StartAsync();
         var file = Path.Combine(service.Data, "big.csv");
-        await File.WriteAllTextAsync(file, "name,connection,hardware.model\n" + string.Concat(Enumerable.Range(0, 80_000).Select(i => $"k-{i},simulated,Tarn {i % 9}\n")), Stop);
+        await File.WriteAllTextAsync(
+            file,
+            "name,connection,hardware.model\n" + string.Concat(Enumerable.Range(0, 80_000).Select(i => $"k-{i},simulated,Tarn {i % 9}\n")),
+            Stop
+        );
         var import = service.GstairAsync("fleet", "import", file, "--seen", "now");
-        await Eventually.TrueAsync(async () => (await service.Client.ImportsAsync(Stop)) is [{ Line: > 0 }], TimeSpan.FromMinutes(1), () => "some lines are taken");
+        await Eventually.TrueAsync(
+            async () => (await service.Client.ImportsAsync(Stop)) is [{ Line: > 0 }],
+            TimeSpan.FromMinutes(1),
+            () => "some lines are taken"
+        );
         var reached = (await service.Client.ImportsAsync(Stop)).Single();
         await service.KillAsync();
         Assert.Empty(Directory.GetFiles(service.Data, "import-*"));
@@ -153,12 +258,20 @@ public sealed class LifecycleTests
         Assert.Equal(cut.Line - 1, cut.Added);
         Assert.Equal(cut.Added, (await service.Client.MachinesAsync(null, 1, Stop)).Total);
 
-        Assert.Contains($"had been taken up to line {cut.Line} before", await service.OkAsync("fleet", "import", file, "--seen", "now"), StringComparison.Ordinal);
+        Assert.Contains(
+            $"had been taken up to line {cut.Line} before",
+            await service.OkAsync("fleet", "import", file, "--seen", "now"),
+            StringComparison.Ordinal
+        );
         var whole = (await service.Client.ImportsAsync(Stop)).Single();
         Assert.Equal((cut.Import, 80_001, 80_001, 80_000, 0), (whole.Import, whole.Line, whole.Lines, whole.Added, whole.Updated));
         Assert.Equal(80_000, (await service.Client.MachinesAsync(null, 1, Stop)).Total);
         // Once it is over, the same file is a new import.
-        Assert.Contains("0 added, 80000 updated", await service.OkAsync("fleet", "import", file, "--seen", "now"), StringComparison.Ordinal);
+        Assert.Contains(
+            "0 added, 80000 updated",
+            await service.OkAsync("fleet", "import", file, "--seen", "now"),
+            StringComparison.Ordinal
+        );
     }
 
     private static async Task<List<ChangeView>> TakeAsync(ServiceProcess service, long after, int count)
@@ -170,7 +283,8 @@ public sealed class LifecycleTests
         await foreach (var change in client.ChangesAsync(after, limit.Token))
         {
             changes.Add(change);
-            if (changes.Count == count) break;
+            if (changes.Count == count)
+                break;
         }
 
         return changes;
@@ -180,8 +294,11 @@ public sealed class LifecycleTests
     {
         MemberRow? member = null;
         await Eventually.TrueAsync(
-            async () => (member = (await service.Client.MembersAsync("small", null, null, $"name = \"{machine}\"", 10, Stop)).Items.Single()).Status == status,
+            async () =>
+                (member = (await service.Client.MembersAsync("small", null, null, $"name = \"{machine}\"", 10, Stop)).Items.Single()).Status
+                == status,
             TimeSpan.FromMinutes(3),
-            () => $"{machine} is {status}; it stands at {JsonSerializer.Serialize(member)}");
+            () => $"{machine} is {status}; it stands at {JsonSerializer.Serialize(member)}"
+        );
     }
 }

@@ -23,8 +23,16 @@ public sealed class SourceTests : IAsyncLifetime
         var entries = new StringBuilder("dn: ou=machines,dc=northmere,dc=example\nobjectClass: organizationalUnit\nou: machines\n\n");
         for (var i = 1; i <= Count; i++)
         {
-            var version = i switch { 7 => "\ndescription: unknown", 8 => "", _ => $"\ndescription: 6.{i % 5}" };
-            entries.Append($"dn: cn=till-{i:0000},ou=machines,dc=northmere,dc=example\nobjectClass: device\ncn: till-{i:0000}\nserialNumber: NF{i}\nl: {(i % 2 == 0 ? "Westhaven" : "Eastness")}\nou: tills{version}\n\n");
+            var version = i switch
+            {
+                7 => "\ndescription: unknown",
+                8 => "",
+                _ => $"\ndescription: 6.{i % 5}",
+            };
+            entries.Append(
+                $"dn: cn=till-{i:0000},ou=machines,dc=northmere,dc=example\nobjectClass: device\ncn: till-{i:0000}\nserialNumber: "
+                    + $"NF{i}\nl: {(i % 2 == 0 ? "Westhaven" : "Eastness")}\nou: tills{version}\n\n"
+            );
         }
 
         _ldap = await LdapServer.StartAsync(entries.ToString());
@@ -57,14 +65,16 @@ public sealed class SourceTests : IAsyncLifetime
     [Fact]
     public async Task Five_thousand_machines_are_read_page_by_page_and_what_is_wrong_is_told()
     {
-        foreach (var (name, says) in new[]
-        {
-            ("refused", "refuses 'cn=reader,dc=northmere,dc=example': the name or the password is wrong"),
-            ("gone", "The directory at localhost:9 does not answer"),
-            ("astray", "base 'ou=nowhere,dc=northmere,dc=example'"),
-            ("nobody", "No entry below 'ou=machines,dc=northmere,dc=example' fits the filter '(cn=crane-*)'"),
-            ("directry", "did you mean 'directory'"),
-        })
+        foreach (
+            var (name, says) in new[]
+            {
+                ("refused", "refuses 'cn=reader,dc=northmere,dc=example': the name or the password is wrong"),
+                ("gone", "The directory at localhost:9 does not answer"),
+                ("astray", "base 'ou=nowhere,dc=northmere,dc=example'"),
+                ("nobody", "No entry below 'ou=machines,dc=northmere,dc=example' fits the filter '(cn=crane-*)'"),
+                ("directry", "did you mean 'directory'"),
+            }
+        )
         {
             var ran = await _service.GstairAsync("source", "read", name);
             Assert.True(ran.Error.Contains(says, StringComparison.Ordinal), ran.Error);
@@ -79,11 +89,19 @@ public sealed class SourceTests : IAsyncLifetime
         var read = await _service.GstairAsync("source", "read", "directory");
         Assert.Equal(9, read.Exit);
         Assert.Contains($"{Count} machines read from directory, {Count} of them new, 1 problem", read.Out, StringComparison.Ordinal);
-        Assert.Contains("cn=till-0007,ou=machines,dc=northmere,dc=example: os.version (description) is 'unknown', expected a version", read.Error, StringComparison.Ordinal);
+        Assert.Contains(
+            "cn=till-0007,ou=machines,dc=northmere,dc=example: os.version (description) is 'unknown', expected a version",
+            read.Error,
+            StringComparison.Ordinal
+        );
         Assert.Equal(Count / 2, (await _service.Client.MachinesAsync("site = Westhaven and group = tills", 1, Stop)).Total);
         var eight = await _service.Client.MachineAsync("till-0008", Stop);
         Assert.Equal(("os.version", "absent"), eight.Readings.Select(r => (r.Key, r.State)).Single());
-        Assert.StartsWith("unreadable: the directory said 'unknown'", (await _service.Client.MachineAsync("till-0007", Stop)).Readings.Single().Shown, StringComparison.Ordinal);
+        Assert.StartsWith(
+            "unreadable: the directory said 'unknown'",
+            (await _service.Client.MachineAsync("till-0007", Stop)).Readings.Single().Shown,
+            StringComparison.Ordinal
+        );
 
         // The same again over StartTLS: known by its serial number, nothing is added.
         var started = await _service.GstairAsync("source", "read", "started");
@@ -97,14 +115,26 @@ public sealed class SourceTests : IAsyncLifetime
         Assert.DoesNotContain(LdapServer.Password, listed.Out + read.Out + read.Error + _service.Output, StringComparison.Ordinal);
     }
 
-    private void Write(string name, string connection, string password = "password", string filter = "(objectClass=device)", string below = "ou=machines,dc=northmere,dc=example", string version = "description") => File.WriteAllText(
-        Path.Combine(_folder, $"{name}.yaml"),
-        $$"""
-        source: {{name}}
-        ldap: { server: localhost, {{connection}}, bind: "{{LdapServer.Reader}}", password-file: {{Path.Combine(_folder, password)}}, base: "{{below}}", filter: "{{filter}}" }
-        fields: { name: cn, serial: serialNumber, site: l, group: ou, os.version: {{version}} }
-        seen: modifyTimestamp
-        """);
+    private void Write(
+        string name,
+        string connection,
+        string password = "password",
+        string filter = "(objectClass=device)",
+        string below = "ou=machines,dc=northmere,dc=example",
+        string version = "description"
+    ) =>
+        File.WriteAllText(
+            Path.Combine(_folder, $"{name}.yaml"),
+            $$"""
+            source: {{name}}
+            ldap: { server: localhost, {{connection}}, bind: "{{LdapServer.Reader}}", password-file: {{Path.Combine(
+                _folder,
+                password
+            )}}, base: "{{below}}", filter: "{{filter}}" }
+            fields: { name: cn, serial: serialNumber, site: l, group: ou, os.version: {{version}} }
+            seen: modifyTimestamp
+            """
+        );
 
     /// <summary>Stands before the directory and cuts the line in the middle of its answer.</summary>
     private async Task CutAsync()
@@ -118,10 +148,12 @@ public sealed class SourceTests : IAsyncLifetime
                 await server.ConnectAsync(IPAddress.Loopback, _ldap.Port);
                 var there = client.GetStream().CopyToAsync(server.GetStream());
                 var buffer = new byte[16 * 1024];
-                for (var sent = 0; sent < CutAfter;)
+                var sent = 0;
+                while (sent < CutAfter)
                 {
                     var read = await server.GetStream().ReadAsync(buffer);
-                    if (read == 0) break;
+                    if (read == 0)
+                        break;
                     await client.GetStream().WriteAsync(buffer.AsMemory(0, read));
                     sent += read;
                 }

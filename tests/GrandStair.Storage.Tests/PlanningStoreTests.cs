@@ -23,14 +23,20 @@ public abstract partial class StoreTests
         await PlanAsync("desk-1");
         var id = await Rehearsals.AskAsync(Plan, 1, Asked, new("planner"), Now, Stop);
         var claimed = (await Rehearsals.ClaimAsync(Stop))!;
-        Assert.Equal((id, RehearsalState.Running, 200, "more at once"), (claimed.Id, claimed.State, claimed.Total, claimed.Asked.WhatIfs.Single().Name));
+        Assert.Equal(
+            (id, RehearsalState.Running, 200, "more at once"),
+            (claimed.Id, claimed.State, claimed.Total, claimed.Asked.WhatIfs.Single().Name)
+        );
         Assert.Null(await Rehearsals.ClaimAsync(Stop));
         Assert.True(await Rehearsals.AdvanceAsync(id, 50, Stop));
         Assert.Equal(50, (await Rehearsals.FindAsync(id, Stop))!.Done);
         await Rehearsals.EndAsync(claimed, [new("", [], new(2027, 3, 31), Made)], null, Now.AddMinutes(1), Stop);
         var done = (await Rehearsals.FindAsync(id, Stop))!;
         Assert.Equal((RehearsalState.Done, 200, Now.AddMinutes(1)), (done.State, done.Done, done.Ended));
-        Assert.Equal(JsonSerializer.Serialize(Made, RunEvent.Json), JsonSerializer.Serialize(done.Results.Single().Forecast, RunEvent.Json));
+        Assert.Equal(
+            JsonSerializer.Serialize(Made, RunEvent.Json),
+            JsonSerializer.Serialize(done.Results.Single().Forecast, RunEvent.Json)
+        );
         Assert.False(await Rehearsals.CancelAsync(done, new("planner"), Now, Stop));
     }
 
@@ -40,9 +46,17 @@ public abstract partial class StoreTests
         await PlanAsync("desk-1");
         var addresses = new ShareLinkTable(Database);
         var secret = AccessTable.NewSecret();
-        var id = await addresses.AddAsync(secret, new(0, Plan, ShareLinkKind.Owner, "deck-it", Core.Access.SiteScope.Of(["Westhaven"]), Now, "planner", null, null), new("planner"), Stop);
+        var id = await addresses.AddAsync(
+            secret,
+            new(0, Plan, ShareLinkKind.Owner, "deck-it", Core.Access.SiteScope.Of(["Westhaven"]), Now, "planner", null, null),
+            new("planner"),
+            Stop
+        );
         var found = (await addresses.OfAsync(secret, Now.AddHours(1), Stop))!;
-        Assert.Equal((id, Plan, ShareLinkKind.Owner, "deck-it", true, false), (found.Id, found.Plan, found.Kind, found.Of, found.Sites.Holds("Westhaven"), found.Sites.Holds("Eastness")));
+        Assert.Equal(
+            (id, Plan, ShareLinkKind.Owner, "deck-it", true, false),
+            (found.Id, found.Plan, found.Kind, found.Of, found.Sites.Holds("Westhaven"), found.Sites.Holds("Eastness"))
+        );
         Assert.Null(await addresses.OfAsync(secret + "x", Now, Stop));
         Assert.Equal(Now.AddHours(1), Assert.Single(await addresses.OfPlanAsync(Plan, Stop)).LastUsed);
         Assert.False(await addresses.EndAsync("another", id, "given away", new("planner"), Now, Stop));
@@ -59,11 +73,26 @@ public abstract partial class StoreTests
         var before = Assert.Single(await Plans.MembersAsync(Plan, Stop));
         var slot = new Slot(Now.AddHours(5), Now.AddHours(6), Now.AddHours(7));
         await Plans.RescheduleAsync(Plan, before.Machine, slot.Start, slot, "its user is away", new("helper"), Now, Stop);
-        await Plans.PutMembersAsync(Plan, [before with { Status = Core.Outcomes.Status.Scheduled, Slot = new(Now.AddHours(1), Now.AddHours(2), Now.AddHours(3)) }], Now, Stop);
+        await Plans.PutMembersAsync(
+            Plan,
+            [before with { Status = Core.Outcomes.Status.Scheduled, Slot = new(Now.AddHours(1), Now.AddHours(2), Now.AddHours(3)) }],
+            Now,
+            Stop
+        );
         var after = Assert.Single(await Plans.MembersAsync(Plan, Stop));
-        Assert.Equal((slot, slot.Start, "helper", "its user is away"), (after.Slot, after.Rescheduled, after.RescheduledBy, after.RescheduledReason));
+        Assert.Equal(
+            (slot, slot.Start, "helper", "its user is away"),
+            (after.Slot, after.Rescheduled, after.RescheduledBy, after.RescheduledReason)
+        );
         await Plans.RescheduleAsync(Plan, before.Machine, null, null, "it no longer matters", new("helper"), Now, Stop);
-        Assert.Equal((slot, null, null), ((await Plans.MembersAsync(Plan, Stop))[0].Slot, (await Plans.MembersAsync(Plan, Stop))[0].Rescheduled, (await Plans.MembersAsync(Plan, Stop))[0].RescheduledBy));
+        Assert.Equal(
+            (slot, null, null),
+            (
+                (await Plans.MembersAsync(Plan, Stop))[0].Slot,
+                (await Plans.MembersAsync(Plan, Stop))[0].Rescheduled,
+                (await Plans.MembersAsync(Plan, Stop))[0].RescheduledBy
+            )
+        );
     }
 
     [Fact]
@@ -84,7 +113,8 @@ public abstract partial class StoreTests
         await Task.WhenAll(Enumerable.Range(0, 60).Select(i => ChooseAsync(i % 2 == 0 ? Plans : new(other))));
         Assert.Equal((1, 60), (most, all));
         using var impatient = new CancellationTokenSource(TimeSpan.FromMilliseconds(100));
-        await using (await Plans.TurnToChooseAsync(Stop)) await Assert.ThrowsAnyAsync<OperationCanceledException>(() => new PlanTable(other).TurnToChooseAsync(impatient.Token));
+        await using (await Plans.TurnToChooseAsync(Stop))
+            await Assert.ThrowsAnyAsync<OperationCanceledException>(() => new PlanTable(other).TurnToChooseAsync(impatient.Token));
         await (await new PlanTable(other).TurnToChooseAsync(Stop)).DisposeAsync();
     }
 
@@ -111,9 +141,16 @@ public abstract partial class StoreTests
     {
         await PlanAsync("desk-1");
         var member = Assert.Single(await Plans.MembersAsync(Plan, Stop));
-        var tentative = new Slot(Now.AddDays(5), Now.AddDays(5).AddHours(1), Now.AddDays(5).AddHours(1)) { StageFrom = Now.AddDays(4), Crew = "harbour" };
+        var tentative = new Slot(Now.AddDays(5), Now.AddDays(5).AddHours(1), Now.AddDays(5).AddHours(1))
+        {
+            StageFrom = Now.AddDays(4),
+            Crew = "harbour",
+        };
         await Plans.PutTentativeAsync(Plan, [(member.Machine, tentative)], Now, Stop);
-        Assert.Equal((tentative, member.Slot), ((await Plans.MembersAsync(Plan, Stop))[0].Tentative, (await Plans.MembersAsync(Plan, Stop))[0].Slot));
+        Assert.Equal(
+            (tentative, member.Slot),
+            ((await Plans.MembersAsync(Plan, Stop))[0].Tentative, (await Plans.MembersAsync(Plan, Stop))[0].Slot)
+        );
         await Plans.PutTentativeAsync(Plan, [(member.Machine, null)], Now, Stop);
         Assert.Null((await Plans.MembersAsync(Plan, Stop))[0].Tentative);
     }
@@ -136,7 +173,13 @@ public abstract partial class StoreTests
         await PlanAsync("desk-1");
         await Rehearsals.PutForecastAsync(Plan, 1, Asked, new("", [], null, Made), 0, Now, Stop);
         await Rehearsals.PutForecastAsync(Plan, 2, Asked, new("", [], null, Made with { Machines = 2 }), 0, Now.AddHours(1), Stop);
-        Assert.Equal((2, 2), ((await Rehearsals.ForecastAsync(Plan, Stop))!.Revision, (await Rehearsals.ForecastAsync(Plan, Stop))!.Results.Single().Forecast.Machines));
+        Assert.Equal(
+            (2, 2),
+            (
+                (await Rehearsals.ForecastAsync(Plan, Stop))!.Revision,
+                (await Rehearsals.ForecastAsync(Plan, Stop))!.Results.Single().Forecast.Machines
+            )
+        );
         Assert.Empty(await Rehearsals.OfAsync(Plan, Stop));
         for (var i = 0; i < RehearsalTable.Kept + 5; i++)
         {
@@ -149,19 +192,20 @@ public abstract partial class StoreTests
         Assert.Equal((RehearsalState.Failed, "it could not be done"), (kept[0].State, kept[0].Why));
     }
 
-    private static Forecast Made => new()
-    {
-        Draws = 100,
-        Seed = 7,
-        From = Now,
-        Machines = 1,
-        Verified = new(Now.AddDays(1), Now.AddDays(2), null),
-        InTime = 0.4,
-        NotVerified = new(0, 1, 2),
-        MissedSlots = default,
-        Waves = [new("Pilot", new(Now, Now, Now), new(Now.AddDays(1), null, null))],
-        Sites = [new("Westhaven", 1, default, Cause.SiteLimit, 3.5, [new(Cause.SiteLimit, 3.5), new(Cause.People, 1)])],
-        Late = [new(new MachineId(1), 0.6)],
-        Steps = [new(1, new(Now, Now, Now))],
-    };
+    private static Forecast Made =>
+        new()
+        {
+            Draws = 100,
+            Seed = 7,
+            From = Now,
+            Machines = 1,
+            Verified = new(Now.AddDays(1), Now.AddDays(2), null),
+            InTime = 0.4,
+            NotVerified = new(0, 1, 2),
+            MissedSlots = default,
+            Waves = [new("Pilot", new(Now, Now, Now), new(Now.AddDays(1), null, null))],
+            Sites = [new("Westhaven", 1, default, Cause.SiteLimit, 3.5, [new(Cause.SiteLimit, 3.5), new(Cause.People, 1)])],
+            Late = [new(new MachineId(1), 0.6)],
+            Steps = [new(1, new(Now, Now, Now))],
+        };
 }

@@ -64,10 +64,23 @@ public abstract partial class StoreTests : IAsyncLifetime
     public async Task Readings_are_kept_per_source_and_the_older_never_replaces_the_newer()
     {
         await ImportAsync([Machine("desk-1", "S1", ("os.version", "6.5"))]);
-        await ImportAsync([Machine("desk-1", "S1", ("os.version", "6.4")) with { Seen = Now.AddDays(-1), Report = Report("import", Now.AddDays(-1), ("os.version", "6.4")) }]);
+        await ImportAsync([
+            Machine("desk-1", "S1", ("os.version", "6.4")) with
+            {
+                Seen = Now.AddDays(-1),
+                Report = Report("import", Now.AddDays(-1), ("os.version", "6.4")),
+            },
+        ]);
         var machine = await OnlyMachineAsync();
         Assert.Equal("6.5", machine.TextOf("os.version"));
-        await Fleet.PutReadingsAsync(machine.Id, Report("ssh", Now.AddHours(1), ("os.version", "7.0")), Now.AddHours(1), Now.AddHours(1), Actor.Worker, Stop);
+        await Fleet.PutReadingsAsync(
+            machine.Id,
+            Report("ssh", Now.AddHours(1), ("os.version", "7.0")),
+            Now.AddHours(1),
+            Now.AddHours(1),
+            Actor.Worker,
+            Stop
+        );
         machine = await OnlyMachineAsync();
         Assert.Equal(("7.0", "import"), (machine.TextOf("os.version"), Assert.Single(machine.Conflicts).Source));
     }
@@ -78,7 +91,14 @@ public abstract partial class StoreTests : IAsyncLifetime
         await ImportAsync([Machine("desk-1", "S1", ("os.version", "6.4"))]);
         var id = (await OnlyMachineAsync()).Id;
         foreach (var (hours, version) in new[] { (1, "6.4"), (2, "6.5"), (3, "6.5") })
-            await Fleet.PutReadingsAsync(id, Report("import", Now.AddHours(hours), ("os.version", version)), Now.AddHours(hours), Now.AddHours(hours), Actor.Worker, Stop);
+            await Fleet.PutReadingsAsync(
+                id,
+                Report("import", Now.AddHours(hours), ("os.version", version)),
+                Now.AddHours(hours),
+                Now.AddHours(hours),
+                Actor.Worker,
+                Stop
+            );
         Assert.Equal(["6.5", "6.4"], (await Fleet.HistoryAsync(id, "os.version", Stop)).Select(r => r.Value!.Text));
     }
 
@@ -90,7 +110,14 @@ public abstract partial class StoreTests : IAsyncLifetime
         foreach (var hours in new[] { 1, 2 })
         {
             var at = Now.AddHours(hours);
-            await Fleet.PutReadingsAsync(id, new("import", [], [Reading.Unreadable("os.version", "no answer", at, at, "import")]), at, at, Actor.Worker, Stop);
+            await Fleet.PutReadingsAsync(
+                id,
+                new("import", [], [Reading.Unreadable("os.version", "no answer", at, at, "import")]),
+                at,
+                at,
+                Actor.Worker,
+                Stop
+            );
         }
 
         var reading = (await OnlyMachineAsync()).Find("os.version")!;
@@ -112,13 +139,19 @@ public abstract partial class StoreTests : IAsyncLifetime
     [Fact]
     public async Task A_write_that_throws_keeps_nothing_and_the_ones_beside_it_are_kept()
     {
-        var writes = Enumerable.Range(0, 40).Select(i => Database.WriteAsync(
-            async (c, t) =>
-            {
-                await c.ExecuteAsync("INSERT INTO settings (name, value) VALUES (@name, 'x')", new { name = $"n{i}" }, t);
-                return i % 4 == 3 ? throw new InvalidOperationException("not this one") : i;
-            },
-            Stop)).ToArray();
+        var writes = Enumerable
+            .Range(0, 40)
+            .Select(i =>
+                Database.WriteAsync(
+                    async (c, t) =>
+                    {
+                        await c.ExecuteAsync("INSERT INTO settings (name, value) VALUES (@name, 'x')", new { name = $"n{i}" }, t);
+                        return i % 4 == 3 ? throw new InvalidOperationException("not this one") : i;
+                    },
+                    Stop
+                )
+            )
+            .ToArray();
         await Assert.ThrowsAnyAsync<InvalidOperationException>(() => Task.WhenAll(writes));
         Assert.Equal(10, writes.Count(w => w.IsFaulted));
         Assert.Equal(30, await Database.ReadAsync(c => c.ExecuteScalarAsync<long>("SELECT count(*) FROM settings"), Stop));
@@ -131,7 +164,11 @@ public abstract partial class StoreTests : IAsyncLifetime
         var id = (await OnlyMachineAsync()).Id;
         var from = await Feed.NewestAsync(Stop);
         var seen = new List<long>();
-        var writing = Task.WhenAll(Enumerable.Range(0, 60).Select(i => Fleet.PutReadingsAsync(id, Report($"s{i % 7}", Now, ("os.version", "6")), Now, Now, Actor.Worker, Stop)));
+        var writing = Task.WhenAll(
+            Enumerable
+                .Range(0, 60)
+                .Select(i => Fleet.PutReadingsAsync(id, Report($"s{i % 7}", Now, ("os.version", "6")), Now, Now, Actor.Worker, Stop))
+        );
         while (seen.Count < 60)
         {
             var more = await Feed.AfterAsync(from + seen.Count, 1000, Stop);
@@ -174,7 +211,15 @@ public abstract partial class StoreTests : IAsyncLifetime
         var worker = await Runs.BeginWorkerAsync(TimeSpan.FromSeconds(2), Stop);
         using var over = CancellationTokenSource.CreateLinkedTokenSource(Stop);
         var renewals = 0;
-        var keeping = new Thread(() => Runs.KeepLease(worker, TimeSpan.FromSeconds(2), TimeSpan.FromMilliseconds(200), _ => Interlocked.Increment(ref renewals), over.Token));
+        var keeping = new Thread(() =>
+            Runs.KeepLease(
+                worker,
+                TimeSpan.FromSeconds(2),
+                TimeSpan.FromMilliseconds(200),
+                _ => Interlocked.Increment(ref renewals),
+                over.Token
+            )
+        );
         keeping.Start();
         using var free = new ManualResetEventSlim();
         ThreadPool.GetMaxThreads(out var most, out _);
@@ -191,7 +236,17 @@ public abstract partial class StoreTests : IAsyncLifetime
     {
         using var over = new CancellationTokenSource();
         var renewals = 0;
-        Runs.KeepLease(worker, Lease, TimeSpan.Zero, _ => { if (++renewals == most) over.Cancel(); }, over.Token);
+        Runs.KeepLease(
+            worker,
+            Lease,
+            TimeSpan.Zero,
+            _ =>
+            {
+                if (++renewals == most)
+                    over.Cancel();
+            },
+            over.Token
+        );
         return renewals;
     }
 
@@ -214,12 +269,22 @@ public abstract partial class StoreTests : IAsyncLifetime
         await PlanAsync("desk-1");
         await OpenRunAsync();
         var claim = Assert.Single(await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, 10, Stop));
-        var blocked = new GateJudged(Now, "worker", claim.State.Outstanding!.Name, GateState.Blocked, [new("chip", "Chip on", "off", "Switch it on.")], []);
+        var blocked = new GateJudged(
+            Now,
+            "worker",
+            claim.State.Outstanding!.Name,
+            GateState.Blocked,
+            [new("chip", "Chip on", "off", "Switch it on.")],
+            []
+        );
         Assert.True(await Runs.AppendAsync(claim, [blocked], RunMachine.Step(claim.State, blocked).State, Stop));
         Assert.Equal(Status.Parked, Assert.Single(await Plans.MembersAsync(Plan, Stop)).Status);
         var stored = (await Runs.FindAsync(claim.State.Run, Stop))!.State;
         var replayed = RunMachine.Replay((await Runs.EventsAsync(claim.State.Run, Stop)).Select(e => e.Event))!;
-        Assert.Equal(System.Text.Json.JsonSerializer.Serialize(replayed, RunEvent.Json), System.Text.Json.JsonSerializer.Serialize(stored, RunEvent.Json));
+        Assert.Equal(
+            System.Text.Json.JsonSerializer.Serialize(replayed, RunEvent.Json),
+            System.Text.Json.JsonSerializer.Serialize(stored, RunEvent.Json)
+        );
         await Database.WriteAsync((c, t) => c.ExecuteAsync("UPDATE runs SET shape = 0, state = '{}'", transaction: t), Stop);
         Assert.Equal(replayed.Parked, (await Runs.FindAsync(claim.State.Run, Stop))!.State.Parked);
     }
@@ -230,13 +295,23 @@ public abstract partial class StoreTests : IAsyncLifetime
         await PlanAsync("desk-1", "desk-2", "desk-3");
         using var index = new RunIndex(Database, Runs);
         Assert.Empty(await index.AllAsync(Stop));
-        foreach (var member in (await Plans.MembersAsync(Plan, Stop)).Take(2)) await OpenRunAsync(member.Machine);
+        foreach (var member in (await Plans.MembersAsync(Plan, Stop)).Take(2))
+            await OpenRunAsync(member.Machine);
         var opened = (await index.AllAsync(Stop)).OrderBy(r => r.Run).ToArray();
         Assert.Equal(2, opened.Length);
         Assert.All(opened, r => Assert.Equal((Plan, Status.Scheduled), (r.Plan, r.Status)));
 
-        var claim = (await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, 10, Stop)).Single(c => c.State.Run == opened[0].Run);
-        var blocked = new GateJudged(Now, "worker", claim.State.Outstanding!.Name, GateState.Blocked, [new("chip", "Chip on", "off", "Switch it on.")], []);
+        var claim = (await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 10, 10, Stop)).Single(c =>
+            c.State.Run == opened[0].Run
+        );
+        var blocked = new GateJudged(
+            Now,
+            "worker",
+            claim.State.Outstanding!.Name,
+            GateState.Blocked,
+            [new("chip", "Chip on", "off", "Switch it on.")],
+            []
+        );
         Assert.True(await Runs.AppendAsync(claim, [blocked], RunMachine.Step(claim.State, blocked).State, Stop));
         await OpenRunAsync((await Plans.MembersAsync(Plan, Stop))[2].Machine);
         var now = (await index.AllAsync(Stop)).OrderBy(r => r.Run).ToArray();
@@ -249,22 +324,28 @@ public abstract partial class StoreTests : IAsyncLifetime
     public async Task Runs_chosen_for_a_later_claim_are_claimed_only_while_they_are_free_and_due()
     {
         await PlanAsync([.. Enumerable.Range(1, 6).Select(i => $"desk-{i}")]);
-        foreach (var member in await Plans.MembersAsync(Plan, Stop)) await OpenRunAsync(member.Machine);
+        foreach (var member in await Plans.MembersAsync(Plan, Stop))
+            await OpenRunAsync(member.Machine);
         var (first, second) = (await Runs.BeginWorkerAsync(Lease, Stop), await Runs.BeginWorkerAsync(Lease, Stop));
         var runs = Runs;
         var claimed = await runs.ClaimAsync(first, Now, 2, 0, Stop);
         Assert.Equal(2, claimed.Count);
         Assert.Equal(4, (await Runs.ClaimAsync(second, Now, 50, 0, Stop)).Count);
         Assert.Empty(await runs.ClaimAsync(first, Now, 2, 0, Stop));
-        foreach (var run in claimed) await runs.ReleaseAsync(run, Now, null, null, Now, Stop);
-        Assert.Equal(claimed.Select(c => c.State.Run).Order(), (await runs.ClaimAsync(first, Now, 10, 0, Stop)).Select(c => c.State.Run).Order());
+        foreach (var run in claimed)
+            await runs.ReleaseAsync(run, Now, null, null, Now, Stop);
+        Assert.Equal(
+            claimed.Select(c => c.State.Run).Order(),
+            (await runs.ClaimAsync(first, Now, 10, 0, Stop)).Select(c => c.State.Run).Order()
+        );
     }
 
     [Fact]
     public async Task Room_within_a_limit_is_never_given_twice_however_many_ask_at_once()
     {
         await PlanAsync([.. Enumerable.Range(1, 12).Select(i => $"desk-{i}")]);
-        foreach (var member in await Plans.MembersAsync(Plan, Stop)) await OpenRunAsync(member.Machine);
+        foreach (var member in await Plans.MembersAsync(Plan, Stop))
+            await OpenRunAsync(member.Machine);
         var claims = await Runs.ClaimAsync(await Runs.BeginWorkerAsync(Lease, Stop), Now, 50, 50, Stop);
         Assert.Equal(12, claims.Count);
         var answers = await Task.WhenAll(claims.Select(c => Runs.TakeRoomAsync(c, [("plan", 5), ("site", 3)], Stop)));
@@ -279,7 +360,8 @@ public abstract partial class StoreTests : IAsyncLifetime
     public async Task A_run_that_waits_for_a_limit_is_due_as_soon_as_a_place_in_it_is_free()
     {
         await PlanAsync("desk-1", "desk-2", "desk-3");
-        foreach (var member in await Plans.MembersAsync(Plan, Stop)) await OpenRunAsync(member.Machine);
+        foreach (var member in await Plans.MembersAsync(Plan, Stop))
+            await OpenRunAsync(member.Machine);
         var worker = await Runs.BeginWorkerAsync(Lease, Stop);
         var claims = await Runs.ClaimAsync(worker, Now, 50, 50, Stop);
         Assert.Null(await Runs.TakeRoomAsync(claims[0], [("uplink:Westhaven", 1)], Stop));
@@ -318,20 +400,29 @@ public abstract partial class StoreTests : IAsyncLifetime
     {
         await PlanAsync([.. Enumerable.Range(1, 6).Select(i => $"desk-{i}")]);
         var members = await Plans.MembersAsync(Plan, Stop);
-        foreach (var member in members) await OpenRunAsync(member.Machine);
-        await Database.WriteAsync((c, t) => c.ExecuteAsync("UPDATE machines SET site = 'Eastray' WHERE name = 'desk-6'", transaction: t), Stop);
+        foreach (var member in members)
+            await OpenRunAsync(member.Machine);
+        await Database.WriteAsync(
+            (c, t) => c.ExecuteAsync("UPDATE machines SET site = 'Eastray' WHERE name = 'desk-6'", transaction: t),
+            Stop
+        );
         var worker = await Runs.BeginWorkerAsync(Lease, Stop);
         var holder = (await Runs.ClaimAsync(worker, Now, 50, 50, Stop)).MaxBy(c => c.State.Run)!;
         var atOtherSite = holder.State.Run;
         var all = (await Runs.ListAsync(Plan, Stop)).Select(r => new ClaimedRun(r.State, r.Epoch)).ToArray();
         // All are due at once, the one at the other site last of all.
-        foreach (var run in all) await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run == atOtherSite ? 59 : run.State.Run), null, null, Now, Stop);
+        foreach (var run in all)
+            await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run == atOtherSite ? 59 : run.State.Run), null, null, Now, Stop);
         var turn = await Runs.ClaimAsync(worker, Now.AddMinutes(1), 2, 2, Stop);
         Assert.Contains(turn, c => c.State.Run == atOtherSite);
-        foreach (var run in turn) await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run), null, null, Now, Stop);
-        var last = (await Runs.ClaimAsync(worker, Now.AddMinutes(1), 50, 50, Stop)).Single(c => c.State.Run == all.Where(r => r.State.Run != atOtherSite).Max(r => r.State.Run));
+        foreach (var run in turn)
+            await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run), null, null, Now, Stop);
+        var last = (await Runs.ClaimAsync(worker, Now.AddMinutes(1), 50, 50, Stop)).Single(c =>
+            c.State.Run == all.Where(r => r.State.Run != atOtherSite).Max(r => r.State.Run)
+        );
         Assert.Null(await Runs.TakeRoomAsync(last, [("plan", 1)], Stop));
-        foreach (var run in (await Runs.ListAsync(Plan, Stop)).Select(r => new ClaimedRun(r.State, r.Epoch))) await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run), null, null, Now, Stop);
+        foreach (var run in (await Runs.ListAsync(Plan, Stop)).Select(r => new ClaimedRun(r.State, r.Epoch)))
+            await Runs.ReleaseAsync(run, Now.AddSeconds(run.State.Run), null, null, Now, Stop);
         Assert.Equal(last.State.Run, Assert.Single(await Runs.ClaimAsync(worker, Now.AddMinutes(1), 1, 1, Stop)).State.Run);
     }
 
@@ -343,25 +434,57 @@ public abstract partial class StoreTests : IAsyncLifetime
         await Plans.PutStateAsync(Plan, PlanState.Started, "storm", "hold", new("planner", "127.0.0.1 by token t1"), Now, Stop);
         await Plans.ExemptAsync(Plan, machine, Exemption.Retired, "sold", null, new("terminal-it"), Now, Stop);
         var audit = (await new AuditTable(Database).AfterAsync(0, 100, Stop)).Select(e => e.Entry).ToArray();
-        Assert.Equal([("planner", "fleet import"), ("planner", "plan create"), ("planner", "plan hold"), ("terminal-it", "plan exempt")], audit.Select(a => (a.Actor, a.Command)));
+        Assert.Equal(
+            [("planner", "fleet import"), ("planner", "plan create"), ("planner", "plan hold"), ("terminal-it", "plan exempt")],
+            audit.Select(a => (a.Actor, a.Command))
+        );
         Assert.Equal(("127.0.0.1 by token t1", "Started", "Started, held: storm"), (audit[2].From, audit[2].Before, audit[2].After));
-        Assert.Equal((machine.Value, "Scheduled", "Exempt: Retired", "sold"), (audit[3].Machine!.Value, audit[3].Before!, audit[3].After!, audit[3].Reason));
+        Assert.Equal(
+            (machine.Value, "Scheduled", "Exempt: Retired", "sold"),
+            (audit[3].Machine!.Value, audit[3].Before!, audit[3].After!, audit[3].Reason)
+        );
         Assert.Equal(Status.Exempt, Assert.Single(await Plans.MembersAsync(Plan, Stop)).Status);
     }
 
     [Fact]
     public async Task A_newer_schema_than_our_own_is_refused()
     {
-        await Database.WriteAsync((c, t) => c.ExecuteAsync("INSERT INTO \"VersionInfo\" (\"Version\", \"AppliedOn\", \"Description\") VALUES (99, NULL, 'later')", transaction: t), Stop);
+        await Database.WriteAsync(
+            (c, t) =>
+                c.ExecuteAsync(
+                    "INSERT INTO \"VersionInfo\" (\"Version\", \"AppliedOn\", \"Description\") VALUES (99, NULL, 'later')",
+                    transaction: t
+                ),
+            Stop
+        );
         var error = await Assert.ThrowsAsync<StoreException>(async () => await Database.OpenAsync(await WhereAsync(), Stop));
         Assert.Equal("newer-schema", error.Name);
     }
 
-    private static ReportedMachine Machine(string name, string serial, params (string Key, string Text)[] values) => new(
-        2, name, [new("serial", serial)], "Westhaven", "office", "deck-it", ["pilot"], new("simulated", "", 22, "root", null), Report("import", Now, values), Now);
+    private static ReportedMachine Machine(string name, string serial, params (string Key, string Text)[] values) =>
+        new(
+            2,
+            name,
+            [new("serial", serial)],
+            "Westhaven",
+            "office",
+            "deck-it",
+            ["pilot"],
+            new("simulated", "", 22, "root", null),
+            Report("import", Now, values),
+            Now
+        );
 
-    private static SourceReport Report(string source, DateTimeOffset seen, params (string Key, string Text)[] values) => new(
-        source, [], [.. values.Select(v => Reading.Of(v.Key, ReadingValue.Parse(KeyRegistry.BuiltIn.Find(v.Key)!.Kind, v.Text, out _)!, seen, seen, source))]);
+    private static SourceReport Report(string source, DateTimeOffset seen, params (string Key, string Text)[] values) =>
+        new(
+            source,
+            [],
+            [
+                .. values.Select(v =>
+                    Reading.Of(v.Key, ReadingValue.Parse(KeyRegistry.BuiltIn.Find(v.Key)!.Kind, v.Text, out _)!, seen, seen, source)
+                ),
+            ]
+        );
 
     private Task<ImportResult> ImportAsync(ReportedMachine[] machines) => Fleet.ImportAsync(machines, "import", new("planner"), Now, Stop);
 
@@ -372,17 +495,56 @@ public abstract partial class StoreTests : IAsyncLifetime
         await ImportAsync([.. names.Select(n => Machine(n, $"S-{n}"))]);
         var machines = (await Fleet.ChangedAsync(0, Stop)).Machines;
         await Plans.CreateAsync(
-            new(Plan, 1, "plan: winter", "hash", PlanState.Started, null, Now, "planner", Now, null, [], [new(1, "Pilot", WaveState.Open, Now, null)]),
-            [.. machines.Select(m => new Member { Plan = Plan, Machine = m.Id, Wave = 1, Status = Status.Scheduled, Slot = new(Now, Now.AddHours(1), Now.AddHours(2)) })],
+            new(
+                Plan,
+                1,
+                "plan: winter",
+                "hash",
+                PlanState.Started,
+                null,
+                Now,
+                "planner",
+                Now,
+                null,
+                [],
+                [new(1, "Pilot", WaveState.Open, Now, null)]
+            ),
+            [
+                .. machines.Select(m => new Member
+                {
+                    Plan = Plan,
+                    Machine = m.Id,
+                    Wave = 1,
+                    Status = Status.Scheduled,
+                    Slot = new(Now, Now.AddHours(1), Now.AddHours(2)),
+                }),
+            ],
             new("planner"),
-            Stop);
+            Stop
+        );
     }
 
     private async Task<long?> OpenRunAsync(MachineId? machine = null)
     {
         var id = machine ?? (await Plans.MembersAsync(Plan, Stop))[0].Machine;
         var step = new StepSpec("fetch", "Fetch", Phase.Stage, StepKind.Script, "fetch", TimeSpan.FromMinutes(1), TimeSpan.FromHours(1));
-        return await Runs.OpenAsync(Plan, id, run => new RunOpened(Now, "worker", run, id.Value, Plan, 1, "Pilot", "hash", [new("6-to-7", "image", [step], [], TimeSpan.Zero, TimeSpan.Zero)], new(Now, Now.AddHours(1), Now.AddHours(2))), Stop);
+        return await Runs.OpenAsync(
+            Plan,
+            id,
+            run => new RunOpened(
+                Now,
+                "worker",
+                run,
+                id.Value,
+                Plan,
+                1,
+                "Pilot",
+                "hash",
+                [new("6-to-7", "image", [step], [], TimeSpan.Zero, TimeSpan.Zero)],
+                new(Now, Now.AddHours(1), Now.AddHours(2))
+            ),
+            Stop
+        );
     }
 
     private Task<bool> JudgeAsync(ClaimedRun claim)
@@ -426,9 +588,12 @@ public sealed class PostgresStoreTests(PostgresFixture server) : StoreTests, ICl
     public async Task Several_services_that_start_at_once_bring_the_schema_up_once()
     {
         var where = await server.Server.NewDatabaseAsync();
-        var opened = await Task.WhenAll(Enumerable.Range(0, 4).Select(_ => Database.OpenAsync(where, TestContext.Current.CancellationToken)));
+        var opened = await Task.WhenAll(
+            Enumerable.Range(0, 4).Select(_ => Database.OpenAsync(where, TestContext.Current.CancellationToken))
+        );
         Assert.Equal(0, await new Feed(opened[3]).NewestAsync(TestContext.Current.CancellationToken));
-        foreach (var database in opened) await database.DisposeAsync();
+        foreach (var database in opened)
+            await database.DisposeAsync();
     }
 }
 

@@ -26,12 +26,34 @@ public abstract partial class StoreTests
         var member = (await Plans.MembersAsync(Plan, Stop))[0] with { PlannedEnd = Now.AddDays(1) };
         var started = (await Plans.FindAsync(Plan, Stop))!;
         await Plans.ReviseAsync(started with { Revision = 2, Body = "plan: winter, earlier" }, [member], "x", Planner, Now, Stop);
-        await Plans.ReviseAsync(started with { Revision = 3, Body = "plan: winter, later" }, [member with { PlannedEnd = Now.AddDays(9) }], "x", Planner, Now, Stop);
+        await Plans.ReviseAsync(
+            started with
+            {
+                Revision = 3,
+                Body = "plan: winter, later",
+            },
+            [member with { PlannedEnd = Now.AddDays(9) }],
+            "x",
+            Planner,
+            Now,
+            Stop
+        );
         Assert.Equal(Now.AddDays(1), (await Plans.MembersAsync(Plan, Stop))[0].PlannedEnd);
 
         var draft = started with { Name = "draft", State = PlanState.Drafted, Started = null, Body = "plan: draft" };
         await Plans.CreateAsync(draft, [member with { Plan = "draft" }], Planner, Stop);
-        await Plans.ReviseAsync(draft with { Revision = 2, Body = "plan: draft, later" }, [member with { Plan = "draft", PlannedEnd = Now.AddDays(9) }], "x", Planner, Now, Stop);
+        await Plans.ReviseAsync(
+            draft with
+            {
+                Revision = 2,
+                Body = "plan: draft, later",
+            },
+            [member with { Plan = "draft", PlannedEnd = Now.AddDays(9) }],
+            "x",
+            Planner,
+            Now,
+            Stop
+        );
         Assert.Equal(Now.AddDays(9), (await Plans.MembersAsync("draft", Stop))[0].PlannedEnd);
 
         // A draft can be deleted with all that belongs to it, and its name be used again; what was started stays.
@@ -47,30 +69,60 @@ public abstract partial class StoreTests
         await PlanAsync("desk-1", "desk-2", "desk-3");
         var run = await OpenRunAsync();
         var (stored, members) = ((await Plans.FindAsync(Plan, Stop))!, await Plans.MembersAsync(Plan, Stop));
-        var revised = stored with { Revision = 2, Body = "plan: winter, wider", RevisedBy = "other", Held = "revision 2 waits for approval", Waves = [.. stored.Waves, new(2, "Rest", WaveState.Waiting, null, "it waits")] };
+        var revised = stored with
+        {
+            Revision = 2,
+            Body = "plan: winter, wider",
+            RevisedBy = "other",
+            Held = "revision 2 waits for approval",
+            Waves = [.. stored.Waves, new(2, "Rest", WaveState.Waiting, null, "it waits")],
+        };
         // One that has a run is told of no more, one goes to another wave, and one leaves.
-        var going = members.Single(m => m.Run is null && m.Machine == members[1].Machine) with { Wave = 2, Status = Status.Ready, Slot = null };
+        var going = members.Single(m => m.Run is null && m.Machine == members[1].Machine) with
+        {
+            Wave = 2,
+            Status = Status.Ready,
+            Slot = null,
+        };
         await Plans.ReviseAsync(revised, [going], "more of them", Planner, Now.AddHours(1), Stop);
         var after = (await Plans.FindAsync(Plan, Stop))!;
-        Assert.Equal((2, "plan: winter, wider", "revision 2 waits for approval", "other"), (after.Revision, after.Body, after.Held, after.RevisedBy));
+        Assert.Equal(
+            (2, "plan: winter, wider", "revision 2 waits for approval", "other"),
+            (after.Revision, after.Body, after.Held, after.RevisedBy)
+        );
         Assert.Equal([("Pilot", WaveState.Open), ("Rest", WaveState.Waiting)], after.Waves.Select(w => (w.Name, w.State)));
         var left = await Plans.MembersAsync(Plan, Stop);
         Assert.Equal([(1, run), (2, null)], left.Select(m => (m.Wave, m.Run)).Order());
 
         var late = await Assert.ThrowsAsync<StoreException>(() => Plans.ReviseAsync(revised, [going], "mine", Planner, Now, Stop));
         Assert.Equal("plan-changed", late.Name);
-        var both = await Task.WhenAll(Enumerable.Range(0, 2).Select(async i =>
-        {
-            try
-            {
-                await Plans.ReviseAsync(revised with { Revision = 3, Body = $"plan: winter, by {i}" }, [going], $"by {i}", Planner, Now.AddHours(2), Stop);
-                return true;
-            }
-            catch (StoreException)
-            {
-                return false;
-            }
-        }));
+        var both = await Task.WhenAll(
+            Enumerable
+                .Range(0, 2)
+                .Select(async i =>
+                {
+                    try
+                    {
+                        await Plans.ReviseAsync(
+                            revised with
+                            {
+                                Revision = 3,
+                                Body = $"plan: winter, by {i}",
+                            },
+                            [going],
+                            $"by {i}",
+                            Planner,
+                            Now.AddHours(2),
+                            Stop
+                        );
+                        return true;
+                    }
+                    catch (StoreException)
+                    {
+                        return false;
+                    }
+                })
+        );
         Assert.Single(both, kept => kept);
         var revisions = await new ApprovalTable(Database).RevisionsAsync(Plan, Stop);
         Assert.Equal([(1, ""), (2, "more of them"), (3, both[0] ? "by 0" : "by 1")], revisions.Select(r => (r.Number, r.Reason)));
@@ -84,10 +136,16 @@ public abstract partial class StoreTests
         var (first, second) = ((await Plans.MembersAsync(Plan, Stop))[0].Machine, (await Plans.MembersAsync(Plan, Stop))[1].Machine);
         await Plans.MoveAsync(Plan, first, new(2, "Rest", WaveState.Waiting, null, null), "on loan", Planner, Now, Stop);
         var moved = (await Plans.OfMachineAsync(first, Stop)).Single();
-        Assert.Equal((2, "on loan", "planner", null, Status.Ready), (moved.Wave, moved.MovedReason, moved.MovedBy, moved.Slot, moved.Status));
+        Assert.Equal(
+            (2, "on loan", "planner", null, Status.Ready),
+            (moved.Wave, moved.MovedReason, moved.MovedBy, moved.Slot, moved.Status)
+        );
         await Plans.ExemptAsync(Plan, second, Exemption.Stays, "at sea", new(2027, 9, 30), Planner, Now, Stop);
         var exempt = (await Plans.OfMachineAsync(second, Stop)).Single();
-        Assert.Equal((Status.Exempt, Exemption.Stays, "at sea", "planner", new DateOnly(2027, 9, 30)), (exempt.Status, exempt.Exemption, exempt.ExemptionReason, exempt.ExemptedBy, exempt.ExemptUntil));
+        Assert.Equal(
+            (Status.Exempt, Exemption.Stays, "at sea", "planner", new DateOnly(2027, 9, 30)),
+            (exempt.Status, exempt.Exemption, exempt.ExemptionReason, exempt.ExemptedBy, exempt.ExemptUntil)
+        );
         // Whoever has not ended does not go again.
         await Plans.AgainAsync(Plan, first, "try", Planner, Now, Stop);
         Assert.Equal(Status.Ready, (await Plans.OfMachineAsync(first, Stop)).Single().Status);
@@ -95,11 +153,17 @@ public abstract partial class StoreTests
         await Plans.PutStateAsync(Plan, PlanState.Started, "storm", "hold", Planner, Now, Stop);
         await Plans.PutWaveAsync(Plan, new(1, "Pilot", WaveState.Passed, Now, "2 of 2 verified and soaked"), Now, Stop);
         var plan = (await Plans.FindAsync(Plan, Stop))!;
-        Assert.Equal(("storm", Now, null, WaveState.Passed, "2 of 2 verified and soaked"), (plan.Held, plan.Started, plan.Ended, plan.Waves[0].State, plan.Waves[0].Why));
+        Assert.Equal(
+            ("storm", Now, null, WaveState.Passed, "2 of 2 verified and soaked"),
+            (plan.Held, plan.Started, plan.Ended, plan.Waves[0].State, plan.Waves[0].Why)
+        );
         await Plans.PutStateAsync(Plan, PlanState.Ended, null, "end", Actor.Worker, Now.AddDays(1), Stop);
         // Whoever looked at it before does not begin it again.
         await Plans.PutStateAsync(Plan, PlanState.Started, "too late", "hold", Planner, Now.AddDays(2), Stop);
-        Assert.Equal((PlanState.Ended, Now.AddDays(1)), ((await Plans.FindAsync(Plan, Stop))!.State, (await Plans.AllAsync(Stop)).Single().Ended));
+        Assert.Equal(
+            (PlanState.Ended, Now.AddDays(1)),
+            ((await Plans.FindAsync(Plan, Stop))!.State, (await Plans.AllAsync(Stop)).Single().Ended)
+        );
     }
 
     [Fact]
@@ -108,12 +172,16 @@ public abstract partial class StoreTests
         await PlanAsync("desk-1");
         var approvals = new ApprovalTable(Database);
         Approval To(string intent, int hour) => new("wave Pilot", intent, 1, 1, "board", Now.AddHours(hour), "talked over");
-        foreach (var approval in new[] { To("a", 0), To("b", 1), To("a", 2) }) await approvals.AddAsync(Plan, approval, new("board"), Stop);
+        foreach (var approval in new[] { To("a", 0), To("b", 1), To("a", 2) })
+            await approvals.AddAsync(Plan, approval, new("board"), Stop);
         var machine = (await Plans.MembersAsync(Plan, Stop))[0].Machine;
         await new DecisionTable(Database).ChooseMethodAsync(Plan, machine, "image", "x", new("other"), Now, Stop);
         var consent = await approvals.ConsentAsync(Plan, Stop);
         Assert.Equal([To("a", 0), To("b", 1), To("a", 2)], consent.Approvals);
-        Assert.Equal([(1, "planner", "revision 1"), (2, "other", $"method of {machine}")], consent.Changes.Select(c => (c.Number, c.By, c.What)));
+        Assert.Equal(
+            [(1, "planner", "revision 1"), (2, "other", $"method of {machine}")],
+            consent.Changes.Select(c => (c.Number, c.By, c.What))
+        );
         Assert.False(consent.EveryPlan);
         await approvals.AskForEveryPlanAsync(true, "after the audit", new("admin"), Now, Stop);
         Assert.True((await approvals.ConsentAsync("summer", Stop)).EveryPlan);
@@ -127,7 +195,16 @@ public abstract partial class StoreTests
         var (one, two) = ((await Plans.MembersAsync(Plan, Stop))[0].Machine, (await Plans.MembersAsync(Plan, Stop))[1].Machine);
         var decisions = new DecisionTable(Database);
         var before = await decisions.StampAsync(Stop);
-        Waiver Until(int days) => new("space", "v1", ImmutableSortedDictionary<string, string>.Empty.Add("disk.system.free", "20 GiB"), "a disk is on order", "approver", Now, Now.AddDays(days));
+        Waiver Until(int days) =>
+            new(
+                "space",
+                "v1",
+                ImmutableSortedDictionary<string, string>.Empty.Add("disk.system.free", "20 GiB"),
+                "a disk is on order",
+                "approver",
+                Now,
+                Now.AddDays(days)
+            );
         var short_ = await decisions.WaiveAsync("Brae Desktop", one, Until(1), new("approver"), Stop);
         var ended = await decisions.WaiveAsync("Brae Desktop", two, Until(9), new("approver"), Stop);
         await decisions.WaiveAsync("Brae Server", two, Until(9), new("approver"), Stop);
@@ -144,7 +221,10 @@ public abstract partial class StoreTests
         // What ran out, or was ended, counts no more and stays to be read.
         var later = await decisions.OfAsync("Brae Desktop", null, Now.AddDays(2), Stop);
         Assert.All(later.Values, r => Assert.Empty(r.Waivers));
-        Assert.Equal([(false, "Brae Server"), (true, "Brae Desktop"), (false, "Brae Desktop")], (await decisions.WaiversAsync(Stop)).Select(w => (w.Ended is not null, w.Product)));
+        Assert.Equal(
+            [(false, "Brae Server"), (true, "Brae Desktop"), (false, "Brae Desktop")],
+            (await decisions.WaiversAsync(Stop)).Select(w => (w.Ended is not null, w.Product))
+        );
         Assert.Equal(short_, (await decisions.WaiversAsync(Stop))[^1].Id);
 
         Acknowledgement Given(string reason) => new("must-read", "licence", reason, "planner", Now, reason);
@@ -159,7 +239,8 @@ public abstract partial class StoreTests
     {
         var catalogues = new CatalogueTable(Database);
         Assert.True(await catalogues.IsEmptyAsync(Stop));
-        CatalogueContent Of(string hash) => new(hash, "Brae Desktop", ImmutableSortedDictionary<string, string>.Empty.Add("product.yaml", hash));
+        CatalogueContent Of(string hash) =>
+            new(hash, "Brae Desktop", ImmutableSortedDictionary<string, string>.Empty.Add("product.yaml", hash));
         await catalogues.AddAsync(Of("one"), Planner, Now, Stop);
         await catalogues.AddAsync(Of("two"), null, Now.AddHours(1), Stop);
         await catalogues.AddAsync(Of("two"), Planner, Now.AddHours(2), Stop);
@@ -182,7 +263,10 @@ public abstract partial class StoreTests
         var first = (await calendars.StatesAsync(Stop)).Single();
         Assert.True(await calendars.PutAsync("berths", "b", 2, "2 events", new("other"), Now.AddHours(2), Stop));
         Assert.True(await calendars.PutAsync("ashore", "c", 3, "3 events", Planner, Now, Stop));
-        Assert.Equal([("ashore", "c", "planner"), ("berths", "b", "other")], (await calendars.AllAsync(Stop)).Select(c => (c.Name, c.Body, c.LoadedBy)));
+        Assert.Equal(
+            [("ashore", "c", "planner"), ("berths", "b", "other")],
+            (await calendars.AllAsync(Stop)).Select(c => (c.Name, c.Body, c.LoadedBy))
+        );
         Assert.NotEqual(first, (await calendars.StatesAsync(Stop))[1]);
     }
 
@@ -198,8 +282,13 @@ public abstract partial class StoreTests
         Assert.Equal("x3", await secrets.FindAsync("fleet-key", Now.AddDays(2).AddSeconds(20), Stop));
         Assert.Null(await secrets.FindAsync("none", Now, Stop));
         var used = (await secrets.AllAsync(Stop)).Single(s => s.Name == "fleet-key");
-        Assert.Equal((Now, "planner", Now.AddDays(1), "other", Now.AddDays(2)), (used.Created, used.CreatedBy, used.Changed, used.ChangedBy, used.LastUsed));
-        await Assert.ThrowsAsync<InvalidOperationException>(() => secrets.RewriteAsync(v => v == "x3" ? throw new InvalidOperationException("its key is lost") : "y", Planner, Now, Stop));
+        Assert.Equal(
+            (Now, "planner", Now.AddDays(1), "other", Now.AddDays(2)),
+            (used.Created, used.CreatedBy, used.Changed, used.ChangedBy, used.LastUsed)
+        );
+        await Assert.ThrowsAsync<InvalidOperationException>(() =>
+            secrets.RewriteAsync(v => v == "x3" ? throw new InvalidOperationException("its key is lost") : "y", Planner, Now, Stop)
+        );
         Assert.Equal("x2", await secrets.FindAsync("directory", Now, Stop));
         Assert.Equal(2, await secrets.RewriteAsync(v => v + "!", Planner, Now, Stop));
         Assert.Equal("x2!", await secrets.FindAsync("directory", Now, Stop));
@@ -228,7 +317,10 @@ public abstract partial class StoreTests
         await sources.PutAsync(new("directory", Now, 5000, 12, null), Stop);
         await sources.PutAsync(new("directory", Now.AddHours(4), 0, 0, "it does not answer"), Stop);
         await sources.PutAsync(new("assets", Now, 3, 0, null), Stop);
-        Assert.Equal([new("assets", Now, 3, 0, null), new SourceRead("directory", Now.AddHours(4), 0, 0, "it does not answer")], await sources.AllAsync(Stop));
+        Assert.Equal(
+            [new("assets", Now, 3, 0, null), new SourceRead("directory", Now.AddHours(4), 0, 0, "it does not answer")],
+            await sources.AllAsync(Stop)
+        );
 
         var tallies = new TallyTable(Database);
         var day = new DateOnly(2027, 1, 11);
@@ -236,7 +328,10 @@ public abstract partial class StoreTests
         await tallies.PutAsync(day, "Brae Desktop", new Dictionary<string, int> { ["6"] = 229, ["7"] = 11 }, Stop);
         await tallies.PutAsync(day.AddDays(1), "Brae Desktop", new Dictionary<string, int> { ["7"] = 240 }, Stop);
         await tallies.PutAsync(day, "Brae Server", new Dictionary<string, int> { ["4"] = 6 }, Stop);
-        Assert.Equal([("6", 229), ("7", 11), ("7", 240)], (await tallies.SinceAsync("Brae Desktop", day, Stop)).Select(t => (t.Release, t.Machines)));
+        Assert.Equal(
+            [("6", 229), ("7", 11), ("7", 240)],
+            (await tallies.SinceAsync("Brae Desktop", day, Stop)).Select(t => (t.Release, t.Machines))
+        );
         Assert.Equal(240, Assert.Single(await tallies.SinceAsync("Brae Desktop", day.AddDays(1), Stop)).Machines);
     }
 
@@ -251,7 +346,10 @@ public abstract partial class StoreTests
         await scripts.SentAsync(one, [sent[0]], "read", "planner", "", Now.AddHours(1), Stop);
         await scripts.SentAsync(two, [sent[1]], "step", Plan, "r1/1/fetch/1", Now.AddHours(2), Stop);
         var all = await scripts.ListAsync(null, null, null, Stop);
-        Assert.Equal([("fetch.sh", 1L, "r1/1/fetch/1"), ("read.sh", 2L, ""), ("fetch.sh", 1L, "")], all.Select(u => (u.Sent.Script, u.Times, u.LastOrder)));
+        Assert.Equal(
+            [("fetch.sh", 1L, "r1/1/fetch/1"), ("read.sh", 2L, ""), ("fetch.sh", 1L, "")],
+            all.Select(u => (u.Sent.Script, u.Times, u.LastOrder))
+        );
         Assert.Equal((Now, Now.AddHours(1)), (all[1].First, all[1].Last));
         Assert.Equal(2, (await scripts.ListAsync(one, null, null, Stop)).Count);
         Assert.Equal(one, Assert.Single(await scripts.ListAsync(null, "abc", null, Stop)).Machine);
@@ -266,9 +364,26 @@ public abstract partial class StoreTests
         var (one, two) = ((await Plans.MembersAsync(Plan, Stop))[0].Machine, (await Plans.MembersAsync(Plan, Stop))[1].Machine);
         var fixes = new FixTable(Database);
         var fix = await fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now, Stop);
-        Assert.Equal("fix-running", (await Assert.ThrowsAsync<StoreException>(() => fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now, Stop))).Name);
+        Assert.Equal(
+            "fix-running",
+            (
+                await Assert.ThrowsAsync<StoreException>(() =>
+                    fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now, Stop)
+                )
+            ).Name
+        );
         await fixes.BeginAsync(two, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now, Stop);
-        await fixes.PutAsync(fix with { Ended = Now.AddMinutes(3), Exit = 2, Note = new string('x', 9000) + "the end", CheckState = "unmet" }, Now.AddMinutes(3), Stop);
+        await fixes.PutAsync(
+            fix with
+            {
+                Ended = Now.AddMinutes(3),
+                Exit = 2,
+                Note = new string('x', 9000) + "the end",
+                CheckState = "unmet",
+            },
+            Now.AddMinutes(3),
+            Stop
+        );
         var ended = Assert.Single(await fixes.ListAsync(one, openOnly: false, 10, Stop));
         Assert.Equal((Now.AddMinutes(3), 2, "unmet", 4000), (ended.Ended, ended.Exit, ended.CheckState, ended.Note.Length));
         Assert.EndsWith("the end", ended.Note, StringComparison.Ordinal);

@@ -38,8 +38,27 @@ public sealed class LdapServer : IDisposable
         var folder = Directory.CreateTempSubdirectory("grandstair-slapd-").FullName;
         Directory.CreateDirectory(Path.Combine(folder, "data"));
         // The LDAP library takes 'localhost' for the machine's own name.
-        await RunAsync("openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=localhost", "-addext", $"subjectAltName=DNS:localhost,DNS:{Dns.GetHostName()},IP:127.0.0.1", "-keyout", $"{folder}/server.key", "-out", $"{folder}/server.crt");
-        await File.WriteAllTextAsync(Path.Combine(folder, "slapd.conf"), $"""
+        await RunAsync(
+            "openssl",
+            "req",
+            "-x509",
+            "-newkey",
+            "rsa:2048",
+            "-nodes",
+            "-days",
+            "2",
+            "-subj",
+            "/CN=localhost",
+            "-addext",
+            $"subjectAltName=DNS:localhost,DNS:{Dns.GetHostName()},IP:127.0.0.1",
+            "-keyout",
+            $"{folder}/server.key",
+            "-out",
+            $"{folder}/server.crt"
+        );
+        await File.WriteAllTextAsync(
+            Path.Combine(folder, "slapd.conf"),
+            $"""
             include /etc/ldap/schema/core.schema
             include /etc/ldap/schema/cosine.schema
             modulepath /usr/lib/ldap
@@ -55,8 +74,11 @@ public sealed class LdapServer : IDisposable
             rootdn "cn=root,dc=northmere,dc=example"
             access to attrs=userPassword by anonymous auth by * none
             access to * by users read by * none
-            """);
-        await File.WriteAllTextAsync(Path.Combine(folder, "entries.ldif"), $"""
+            """
+        );
+        await File.WriteAllTextAsync(
+            Path.Combine(folder, "entries.ldif"),
+            $"""
             dn: dc=northmere,dc=example
             objectClass: organization
             objectClass: dcObject
@@ -70,10 +92,19 @@ public sealed class LdapServer : IDisposable
             userPassword: {Password}
 
             {entries}
-            """);
+            """
+        );
         await RunAsync("slapadd", "-q", "-f", $"{folder}/slapd.conf", "-l", $"{folder}/entries.ldif");
         var (port, tlsPort) = (ServiceProcess.FreePort(), ServiceProcess.FreePort());
-        var process = Process.Start(new ProcessStartInfo("slapd", ["-f", $"{folder}/slapd.conf", "-h", $"ldap://127.0.0.1:{port} ldaps://127.0.0.1:{tlsPort}", "-d", "0"]) { RedirectStandardError = true })!;
+        var process = Process.Start(
+            new ProcessStartInfo(
+                "slapd",
+                ["-f", $"{folder}/slapd.conf", "-h", $"ldap://127.0.0.1:{port} ldaps://127.0.0.1:{tlsPort}", "-d", "0"]
+            )
+            {
+                RedirectStandardError = true,
+            }
+        )!;
         process.BeginErrorReadLine();
         await Eventually.TrueAsync(() => AnswersAsync(port), TimeSpan.FromSeconds(30), () => "slapd answers");
         return new(folder, process, port, tlsPort);
@@ -105,6 +136,7 @@ public sealed class LdapServer : IDisposable
     private static async Task RunAsync(string program, params string[] arguments)
     {
         var ran = await Shell.RunAsync(program, arguments);
-        if (ran.Exit != 0) throw new InvalidOperationException($"{program} {string.Join(' ', arguments)}: {ran.Out}{ran.Error}");
+        if (ran.Exit != 0)
+            throw new InvalidOperationException($"{program} {string.Join(' ', arguments)}: {ran.Out}{ran.Error}");
     }
 }

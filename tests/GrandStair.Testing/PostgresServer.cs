@@ -24,18 +24,53 @@ public sealed class PostgresServer : IDisposable
         var bin = Directory.GetDirectories("/usr/lib/postgresql").Order().Last() + "/bin";
         var folder = Directory.CreateTempSubdirectory("grandstair-postgres-").FullName;
         await RunAsync("chown", "postgres", folder);
-        await RunAsync("runuser", "-u", "postgres", "--", $"{bin}/initdb", "-D", $"{folder}/data", "-A", "trust", "-U", "grandstair", "--locale=C.UTF-8");
+        await RunAsync(
+            "runuser",
+            "-u",
+            "postgres",
+            "--",
+            $"{bin}/initdb",
+            "-D",
+            $"{folder}/data",
+            "-A",
+            "trust",
+            "-U",
+            "grandstair",
+            "--locale=C.UTF-8"
+        );
         using var listener = new TcpListener(IPAddress.Loopback, 0);
         listener.Start();
         var port = ((IPEndPoint)listener.LocalEndpoint).Port;
         listener.Stop();
-        var process = Process.Start(new ProcessStartInfo("runuser", ["-u", "postgres", "--", $"{bin}/postgres", "-D", $"{folder}/data", "-p", $"{port}", "-k", folder, "-c", "listen_addresses=127.0.0.1"])
-        {
-            RedirectStandardError = true,
-        })!;
+        var process = Process.Start(
+            new ProcessStartInfo(
+                "runuser",
+                [
+                    "-u",
+                    "postgres",
+                    "--",
+                    $"{bin}/postgres",
+                    "-D",
+                    $"{folder}/data",
+                    "-p",
+                    $"{port}",
+                    "-k",
+                    folder,
+                    "-c",
+                    "listen_addresses=127.0.0.1",
+                ]
+            )
+            {
+                RedirectStandardError = true,
+            }
+        )!;
         process.BeginErrorReadLine();
         var server = new PostgresServer(folder, process, port);
-        await Eventually.TrueAsync(async () => (await Shell.RunAsync($"{bin}/pg_isready", ["-h", "127.0.0.1", "-p", $"{port}"])).Exit == 0, TimeSpan.FromSeconds(30), () => "PostgreSQL answers");
+        await Eventually.TrueAsync(
+            async () => (await Shell.RunAsync($"{bin}/pg_isready", ["-h", "127.0.0.1", "-p", $"{port}"])).Exit == 0,
+            TimeSpan.FromSeconds(30),
+            () => "PostgreSQL answers"
+        );
         return server;
     }
 
@@ -44,7 +79,9 @@ public sealed class PostgresServer : IDisposable
     {
         var name = $"t{Guid.NewGuid():N}";
         var made = await Shell.RunAsync("createdb", ["-h", "127.0.0.1", "-p", $"{_port}", "-U", "grandstair", name]);
-        return made.Exit == 0 ? $"Host=127.0.0.1;Port={_port};Username=grandstair;Database={name};Maximum Pool Size=20" : throw new InvalidOperationException(made.Error);
+        return made.Exit == 0
+            ? $"Host=127.0.0.1;Port={_port};Username=grandstair;Database={name};Maximum Pool Size=20"
+            : throw new InvalidOperationException(made.Error);
     }
 
     /// <inheritdoc />
@@ -61,6 +98,7 @@ public sealed class PostgresServer : IDisposable
     private static async Task RunAsync(string program, params string[] arguments)
     {
         var ran = await Shell.RunAsync(program, arguments);
-        if (ran.Exit != 0) throw new InvalidOperationException($"{program} {string.Join(' ', arguments)}: {ran.Out}{ran.Error}");
+        if (ran.Exit != 0)
+            throw new InvalidOperationException($"{program} {string.Join(' ', arguments)}: {ran.Out}{ran.Error}");
     }
 }

@@ -20,7 +20,8 @@ public static class Repository
     private static string FindRoot()
     {
         var folder = new DirectoryInfo(AppContext.BaseDirectory);
-        while (!File.Exists(Path.Combine(folder.FullName, "GrandStair.slnx"))) folder = folder.Parent!;
+        while (!File.Exists(Path.Combine(folder.FullName, "GrandStair.slnx")))
+            folder = folder.Parent!;
         return folder.FullName;
     }
 }
@@ -29,7 +30,8 @@ public static class Repository
 public static class Seeds
 {
     /// <summary>The number in the environment's <c>TEST_SEEDS</c>; where there is none, the usual one.</summary>
-    public static int Count(int usual) => Environment.GetEnvironmentVariable("TEST_SEEDS") is { } asked ? int.Parse(asked, CultureInfo.InvariantCulture) : usual;
+    public static int Count(int usual) =>
+        Environment.GetEnvironmentVariable("TEST_SEEDS") is { } asked ? int.Parse(asked, CultureInfo.InvariantCulture) : usual;
 }
 
 /// <summary>What a command printed and how it ended.</summary>
@@ -42,15 +44,28 @@ public sealed record Ran(int Exit, string Out, string Error);
 public static class Shell
 {
     /// <summary>Runs a program to its end.</summary>
-    public static async Task<Ran> RunAsync(string program, IEnumerable<string> arguments, string? input = null, TimeSpan? limit = null, params (string Name, string Value)[] environment)
+    public static async Task<Ran> RunAsync(
+        string program,
+        IEnumerable<string> arguments,
+        string? input = null,
+        TimeSpan? limit = null,
+        params (string Name, string Value)[] environment
+    )
     {
-        var start = new ProcessStartInfo(program, arguments) { RedirectStandardOutput = true, RedirectStandardError = true, RedirectStandardInput = true };
-        foreach (var (name, value) in environment) start.Environment[name] = value;
+        var start = new ProcessStartInfo(program, arguments)
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+            RedirectStandardInput = true,
+        };
+        foreach (var (name, value) in environment)
+            start.Environment[name] = value;
         using var process = Process.Start(start)!;
         using var timeout = new CancellationTokenSource(limit ?? TimeSpan.FromMinutes(3));
         var output = process.StandardOutput.ReadToEndAsync(timeout.Token);
         var error = process.StandardError.ReadToEndAsync(timeout.Token);
-        if (input is not null) await process.StandardInput.WriteAsync(input);
+        if (input is not null)
+            await process.StandardInput.WriteAsync(input);
         process.StandardInput.Close();
         try
         {
@@ -74,7 +89,9 @@ public static class Shell
     public static async Task<string> OkAsync(this ServiceProcess service, params string[] arguments)
     {
         var ran = await service.GstairAsync(arguments);
-        return ran.Exit == 0 ? ran.Out : throw new InvalidOperationException($"gstair {string.Join(' ', arguments)} ended with {ran.Exit}: {ran.Error}{ran.Out}");
+        return ran.Exit == 0
+            ? ran.Out
+            : throw new InvalidOperationException($"gstair {string.Join(' ', arguments)} ended with {ran.Exit}: {ran.Error}{ran.Out}");
     }
 
     /// <summary>Writes a file into a service's data folder and returns its path.</summary>
@@ -96,7 +113,8 @@ public static class Eventually
         var begun = Stopwatch.StartNew();
         while (!await holds())
         {
-            if (begun.Elapsed > limit) throw new TimeoutException($"Within {limit} it did not come about that {what()}");
+            if (begun.Elapsed > limit)
+                throw new TimeoutException($"Within {limit} it did not come about that {what()}");
             await Task.Delay(100);
         }
     }

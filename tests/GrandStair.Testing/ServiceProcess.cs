@@ -40,7 +40,8 @@ public sealed class ServiceProcess : IAsyncDisposable
     {
         get
         {
-            lock (_output) return string.Join('\n', _output);
+            lock (_output)
+                return string.Join('\n', _output);
         }
     }
 
@@ -65,27 +66,38 @@ public sealed class ServiceProcess : IAsyncDisposable
     /// <summary>Starts it again on the same data and port.</summary>
     public async Task StartAgainAsync()
     {
-        var start = new ProcessStartInfo("dotnet", [Repository.Built("GrandStair.Service", "grandstair"), .. _arguments]) { RedirectStandardOutput = true, RedirectStandardError = true };
+        var start = new ProcessStartInfo("dotnet", [Repository.Built("GrandStair.Service", "grandstair"), .. _arguments])
+        {
+            RedirectStandardOutput = true,
+            RedirectStandardError = true,
+        };
         _process = Process.Start(start)!;
         _process.OutputDataReceived += (_, e) => Keep(e.Data);
         _process.ErrorDataReceived += (_, e) => Keep(e.Data);
         _process.BeginOutputReadLine();
         _process.BeginErrorReadLine();
         // It is the tests' own service, whatever certificate it shows.
-        using var http = new HttpClient(new HttpClientHandler { ServerCertificateCustomValidationCallback = HttpClientHandler.DangerousAcceptAnyServerCertificateValidator });
+        using var http = new HttpClient(
+            new HttpClientHandler
+            {
+                ServerCertificateCustomValidationCallback = HttpClientHandler.DangerousAcceptAnyServerCertificateValidator,
+            }
+        );
         var begun = Stopwatch.StartNew();
         while (true)
         {
             try
             {
-                if ((await http.GetAsync(new Uri(Url, "/health/ready"))).IsSuccessStatusCode) return;
+                if ((await http.GetAsync(new Uri(Url, "/health/ready"))).IsSuccessStatusCode)
+                    return;
             }
             catch (HttpRequestException) when (begun.Elapsed < StartLimit && !_process.HasExited)
             {
                 // It is still starting.
             }
 
-            if (_process.HasExited || begun.Elapsed > StartLimit) throw new InvalidOperationException($"The service did not start:\n{Output}");
+            if (_process.HasExited || begun.Elapsed > StartLimit)
+                throw new InvalidOperationException($"The service did not start:\n{Output}");
             await Task.Delay(100);
         }
     }
@@ -97,18 +109,21 @@ public sealed class ServiceProcess : IAsyncDisposable
         await Eventually.TrueAsync(
             () =>
             {
-                lock (_output) found = _output.LastOrDefault(l => l.StartsWith(begin, StringComparison.Ordinal));
+                lock (_output)
+                    found = _output.LastOrDefault(l => l.StartsWith(begin, StringComparison.Ordinal));
                 return Task.FromResult(found is not null);
             },
             limit,
-            () => $"the service writes '{begin}…'; it wrote:\n{Output}");
+            () => $"the service writes '{begin}…'; it wrote:\n{Output}"
+        );
         return found![begin.Length..];
     }
 
     /// <summary>Ends it at once, as a power cut would (SIGKILL).</summary>
     public async Task KillAsync()
     {
-        if (_process is null || _process.HasExited) return;
+        if (_process is null || _process.HasExited)
+            return;
         _process.Kill();
         await _process.WaitForExitAsync();
     }
@@ -118,13 +133,16 @@ public sealed class ServiceProcess : IAsyncDisposable
     {
         await KillAsync();
         _process?.Dispose();
-        if (Data.StartsWith(Path.GetTempPath(), StringComparison.Ordinal)) Directory.Delete(Data, recursive: true);
+        if (Data.StartsWith(Path.GetTempPath(), StringComparison.Ordinal))
+            Directory.Delete(Data, recursive: true);
     }
 
     private void Keep(string? line)
     {
-        if (line is null) return;
-        lock (_output) _output.Add(line);
+        if (line is null)
+            return;
+        lock (_output)
+            _output.Add(line);
     }
 
     /// <summary>A TCP port on loopback that nobody has.</summary>

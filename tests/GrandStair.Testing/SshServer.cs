@@ -35,15 +35,30 @@ public sealed class SshServer : IAsyncDisposable
         var port = ServiceProcess.FreePort();
         string[] configuration =
         [
-            $"Port {port}", "ListenAddress 127.0.0.1", $"HostKey {folder}/host", $"AuthorizedKeysFile {folder}/authorized", "PermitRootLogin prohibit-password", "StrictModes no", "UsePAM no",
-            "PidFile none", "LogLevel ERROR", .. settings,
+            $"Port {port}",
+            "ListenAddress 127.0.0.1",
+            $"HostKey {folder}/host",
+            $"AuthorizedKeysFile {folder}/authorized",
+            "PermitRootLogin prohibit-password",
+            "StrictModes no",
+            "UsePAM no",
+            "PidFile none",
+            "LogLevel ERROR",
+            .. settings,
         ];
         await File.WriteAllLinesAsync(Path.Combine(folder, "sshd_config"), configuration);
-        var daemon = Process.Start(new ProcessStartInfo("/usr/sbin/sshd", ["-D", "-e", "-f", Path.Combine(folder, "sshd_config")]) { RedirectStandardError = true })!;
+        var daemon = Process.Start(
+            new ProcessStartInfo("/usr/sbin/sshd", ["-D", "-e", "-f", Path.Combine(folder, "sshd_config")]) { RedirectStandardError = true }
+        )!;
         daemon.BeginErrorReadLine();
         var hostKey = string.Join(' ', (await File.ReadAllTextAsync(Path.Combine(folder, "host.pub"))).Split(' ')[..2]);
         var server = new SshServer(folder, daemon, port, hostKey);
-        await Eventually.TrueAsync(async () => (await Shell.RunAsync("ssh-keyscan", ["-p", $"{port}", "127.0.0.1"])).Out.Contains("ssh-ed25519", StringComparison.Ordinal), TimeSpan.FromSeconds(20), () => "sshd answers");
+        await Eventually.TrueAsync(
+            async () =>
+                (await Shell.RunAsync("ssh-keyscan", ["-p", $"{port}", "127.0.0.1"])).Out.Contains("ssh-ed25519", StringComparison.Ordinal),
+            TimeSpan.FromSeconds(20),
+            () => "sshd answers"
+        );
         return server;
     }
 
@@ -59,6 +74,7 @@ public sealed class SshServer : IAsyncDisposable
     private static async Task MakeKeyAsync(string file, string passphrase)
     {
         var ran = await Shell.RunAsync("ssh-keygen", ["-q", "-t", "ed25519", "-N", passphrase, "-f", file]);
-        if (ran.Exit != 0) throw new InvalidOperationException($"ssh-keygen: {ran.Error}");
+        if (ran.Exit != 0)
+            throw new InvalidOperationException($"ssh-keygen: {ran.Error}");
     }
 }

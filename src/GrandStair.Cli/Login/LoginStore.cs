@@ -8,15 +8,25 @@ namespace GrandStair.Cli.Login;
 /// <param name="Refresh">What a new one is had for; null where there is no such.</param>
 /// <param name="Authority">The provider that gives it; null for a token of the service's own.</param>
 /// <param name="Client">The name under which the terminal is known to the provider.</param>
-internal sealed record Login(string Token, DateTimeOffset? Ends = null, string? Refresh = null, string? Authority = null, string? Client = null);
+internal sealed record Login(
+    string Token,
+    DateTimeOffset? Ends = null,
+    string? Refresh = null,
+    string? Authority = null,
+    string? Client = null
+);
 
 /// <summary>This user's logins on this computer, in a file that others cannot read.</summary>
 internal static class LoginStore
 {
     private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web) { WriteIndented = true };
 
-    private static string Folder => Path.Combine(
-        Environment.GetEnvironmentVariable("XDG_CONFIG_HOME") ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".config"), "gstair");
+    private static string Folder =>
+        Path.Combine(
+            Environment.GetEnvironmentVariable("XDG_CONFIG_HOME")
+                ?? Path.Combine(Environment.GetFolderPath(Environment.SpecialFolder.UserProfile), ".config"),
+            "gstair"
+        );
 
     private static string File => Path.Combine(Folder, "logins.json");
 
@@ -24,7 +34,8 @@ internal static class LoginStore
     /// <exception cref="IOException">The file may be read by others, or is none of ours.</exception>
     public static Dictionary<string, Login> All()
     {
-        if (!System.IO.File.Exists(File)) return [];
+        if (!System.IO.File.Exists(File))
+            return [];
         if ((System.IO.File.GetUnixFileMode(File) & ~(UnixFileMode.UserRead | UnixFileMode.UserWrite)) != 0)
             throw new IOException($"{File} holds tokens and can be read by others than you. Run 'chmod 600 {File}', then log in again.");
         try
@@ -41,11 +52,23 @@ internal static class LoginStore
     public static void Put(Uri service, Login? login)
     {
         var all = All();
-        if (login is null) all.Remove(Name(service));
-        else all[Name(service)] = login;
+        if (login is null)
+            all.Remove(Name(service));
+        else
+            all[Name(service)] = login;
         Directory.CreateDirectory(Folder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         var next = $"{File}.{Environment.ProcessId}";
-        using (var stream = new FileStream(next, new FileStreamOptions { Mode = FileMode.Create, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }))
+        using (
+            var stream = new FileStream(
+                next,
+                new FileStreamOptions
+                {
+                    Mode = FileMode.Create,
+                    Access = FileAccess.Write,
+                    UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                }
+            )
+        )
             JsonSerializer.Serialize(stream, all, Json);
         System.IO.File.Move(next, File, overwrite: true);
     }

@@ -9,15 +9,30 @@ internal static class RunCommands
     private const int PhasesUntilVerified = 6;
     private static readonly Argument<string> Run = new("run") { Description = "The run, such as r118." };
     private static readonly Option<string?> Plan = new("--plan") { Description = "Only the runs of this plan." };
-    private static readonly Option<string?> Status = new("--status") { Description = "running, parked, scheduled, verified, done or stopped; separate several with commas." };
+    private static readonly Option<string?> Status = new("--status")
+    {
+        Description = "running, parked, scheduled, verified, done or stopped; separate several with commas.",
+    };
 
-    public static Command Make() => new("run", "Runs: each machine's progress, its phases, steps and log") { List(), Show(), Watch(), Decide(), CloseFollowUp(), Evidence() };
+    public static Command Make() =>
+        new("run", "Runs: each machine's progress, its phases, steps and log")
+        {
+            List(),
+            Show(),
+            Watch(),
+            Decide(),
+            CloseFollowUp(),
+            Evidence(),
+        };
 
     private static Command List()
     {
         var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 50 };
         var command = new Command("list", "List runs; those that wait for a decision come first") { Plan, Status, limit };
-        command.Asks((parsed, client, stop) => client.RunsAsync(parsed.GetValue(Plan), parsed.GetValue(Status), parsed.GetValue(limit), stop), Print);
+        command.Asks(
+            (parsed, client, stop) => client.RunsAsync(parsed.GetValue(Plan), parsed.GetValue(Status), parsed.GetValue(limit), stop),
+            Print
+        );
         return command;
     }
 
@@ -31,32 +46,51 @@ internal static class RunCommands
     private static Command Evidence()
     {
         var file = new Option<string?>("--out") { Description = "The file to write (default: RUN-evidence.zip)." };
-        var command = new Command("evidence", "Write a run's signed evidence: events, readings before and after, scripts, who decided what") { Run, file };
-        command.Calls(async (parsed, client, screen, stop) =>
+        var command = new Command("evidence", "Write a run's signed evidence: events, readings before and after, scripts, who decided what")
         {
-            var run = parsed.GetValue(Run)!;
-            await using var pack = await client.EvidenceAsync(run, stop);
-            await Caller.WriteAsync(pack, parsed.GetValue(file) ?? $"{string.Concat(run.Where(char.IsAsciiLetterOrDigit))}-evidence.zip", screen, stop);
-            return ExitStatus.Done;
-        });
+            Run,
+            file,
+        };
+        command.Calls(
+            async (parsed, client, screen, stop) =>
+            {
+                var run = parsed.GetValue(Run)!;
+                await using var pack = await client.EvidenceAsync(run, stop);
+                await Caller.WriteAsync(
+                    pack,
+                    parsed.GetValue(file) ?? $"{string.Concat(run.Where(char.IsAsciiLetterOrDigit))}-evidence.zip",
+                    screen,
+                    stop
+                );
+                return ExitStatus.Done;
+            }
+        );
         return command;
     }
 
     private static Command Watch()
     {
-        var run = new Argument<string?>("run") { Arity = ArgumentArity.ZeroOrOne, Description = "The run; without one, all runs that are running or waiting for a decision." };
-        var command = new Command("watch", "Show runs live, until a single run has finished or Ctrl+C is pressed") { run, Plan };
-        command.Calls(async (parsed, client, screen, stop) =>
+        var run = new Argument<string?>("run")
         {
-            if (parsed.GetValue(run) is { } one) return await WatchOneAsync(client, one, screen, stop);
-            await foreach (var _ in ChangesAsync(client, null, stop))
+            Arity = ArgumentArity.ZeroOrOne,
+            Description = "The run; without one, all runs that are running or waiting for a decision.",
+        };
+        var command = new Command("watch", "Show runs live, until a single run has finished or Ctrl+C is pressed") { run, Plan };
+        command.Calls(
+            async (parsed, client, screen, stop) =>
             {
-                if (Screen.IsTerminal) screen.Clear();
-                Print(await client.RunsAsync(parsed.GetValue(Plan), "running,parked", 30, stop), screen);
-            }
+                if (parsed.GetValue(run) is { } one)
+                    return await WatchOneAsync(client, one, screen, stop);
+                await foreach (var _ in ChangesAsync(client, null, stop))
+                {
+                    if (Screen.IsTerminal)
+                        screen.Clear();
+                    Print(await client.RunsAsync(parsed.GetValue(Plan), "running,parked", 30, stop), screen);
+                }
 
-            return ExitStatus.Done;
-        });
+                return ExitStatus.Done;
+            }
+        );
         return command;
     }
 
@@ -66,11 +100,15 @@ internal static class RunCommands
         await foreach (var _ in ChangesAsync(client, run, stop))
         {
             var view = await client.RunAsync(run, stop);
-            foreach (var line in view.Log.Skip(shown)) screen.Say($"{Screen.Time(line.At)}  {line.Text}");
+            foreach (var line in view.Log.Skip(shown))
+                screen.Say($"{Screen.Time(line.At)}  {line.Text}");
             shown = view.Log.Count;
             if (view.Run.Closed is not null)
             {
-                screen.Say($"**{view.Run.Run}** on {view.Run.Machine}: **{Screen.Word(view.Run.Outcome)}**{(view.Run.Reason is null ? "" : $", {view.Run.Reason}")}");
+                screen.Say(
+                    $"**{view.Run.Run}** on {view.Run.Machine}: "
+                        + $"**{Screen.Word(view.Run.Outcome)}**{(view.Run.Reason is null ? "" : $", {view.Run.Reason}")}"
+                );
                 return view.Run.Outcome == "done" ? ExitStatus.Done : ExitStatus.NotPossible;
             }
         }
@@ -79,32 +117,64 @@ internal static class RunCommands
     }
 
     /// <summary>One at once, then one for every change of the run, or of any.</summary>
-    private static async IAsyncEnumerable<bool> ChangesAsync(GrandStairClient client, string? run, [System.Runtime.CompilerServices.EnumeratorCancellation] CancellationToken stop)
+    private static async IAsyncEnumerable<bool> ChangesAsync(
+        GrandStairClient client,
+        string? run,
+        [System.Runtime.CompilerServices.EnumeratorCancellation] CancellationToken stop
+    )
     {
         yield return true;
         await foreach (var change in client.ChangesAsync(null, stop))
         {
-            if (change.Kind == "run" && (run is null || change.Subject == run)) yield return true;
+            if (change.Kind == "run" && (run is null || change.Subject == run))
+                yield return true;
         }
     }
 
     private static Command Decide()
     {
-        var decision = new Argument<string>("decision") { Description = "retry (repeat the failed step), wait (keep waiting), cancel (cancel this upgrade), roll-back (roll back to the previous release) or give-up (mark as failed); 'run show' lists those that are possible." };
+        var decision = new Argument<string>("decision")
+        {
+            Description =
+                "retry (repeat the failed step), wait (keep waiting), cancel (cancel this upgrade), roll-back (roll back to the "
+                + "previous release) or give-up (mark as failed); 'run show' lists those that are possible.",
+        };
         decision.CompletionSources.Add("retry", "wait", "cancel", "roll-back", "give-up");
         var reason = new Option<string>("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
         var now = new Option<bool>("--now") { Description = "Begin a rollback at once, instead of in the machine's next window." };
-        var command = new Command("decide", "Decide how a run that waits continues; a rollback begins in the machine's next window") { Run, decision, now, reason };
-        command.Asks((parsed, client, stop) => client.DecideAsync(parsed.GetValue(Run)!, new(parsed.GetValue(decision)!, parsed.GetValue(reason)!, parsed.GetValue(now)), stop), Print);
+        var command = new Command("decide", "Decide how a run that waits continues; a rollback begins in the machine's next window")
+        {
+            Run,
+            decision,
+            now,
+            reason,
+        };
+        command.Asks(
+            (parsed, client, stop) =>
+                client.DecideAsync(
+                    parsed.GetValue(Run)!,
+                    new(parsed.GetValue(decision)!, parsed.GetValue(reason)!, parsed.GetValue(now)),
+                    stop
+                ),
+            Print
+        );
         return command;
     }
 
     private static Command CloseFollowUp()
     {
         var name = new Argument<string>("follow-up") { Description = "Name of the follow-up; 'run show' lists them." };
-        var reason = new Option<string>("--reason") { Description = "What was done, recorded in the audit log with your name.", Required = true };
+        var reason = new Option<string>("--reason")
+        {
+            Description = "What was done, recorded in the audit log with your name.",
+            Required = true,
+        };
         var command = new Command("close-follow-up", "Close a follow-up") { Run, name, reason };
-        command.Asks((parsed, client, stop) => client.CloseFollowUpAsync(parsed.GetValue(Run)!, parsed.GetValue(name)!, parsed.GetValue(reason)!, stop), Print);
+        command.Asks(
+            (parsed, client, stop) =>
+                client.CloseFollowUpAsync(parsed.GetValue(Run)!, parsed.GetValue(name)!, parsed.GetValue(reason)!, stop),
+            Print
+        );
         return command;
     }
 
@@ -114,12 +184,23 @@ internal static class RunCommands
         screen.Say($"{Screen.Many(page.Total, "run")}{(parked > 0 ? $", **{parked}** parked: waiting for a decision" : "")}");
         screen.Table(
             ["run", "machine", "site?", "status", "progress?", "what", "#for?", "#to go?", "note"],
-            page.Items.Select(r => new[]
-            {
-                r.Run, r.Machine, r.Site, Screen.Word(r.Status), ProgressOf(r), r.Step ?? Screen.Word(r.Outcome), Screen.Age(r.ElapsedSeconds),
-                r.OverSeconds is { } over ? $"+{Screen.Age(over)}" : Screen.Age(r.LeftSeconds), r.Parked ?? r.Reason ?? NoContact(r) ?? Begins(r) ?? r.Note,
-            }));
-        if (page.Items.Count < page.Total) screen.Hint($"{page.Total - page.Items.Count} more; narrow it with --status, or raise --limit.");
+            page.Items.Select(r =>
+                new[]
+                {
+                    r.Run,
+                    r.Machine,
+                    r.Site,
+                    Screen.Word(r.Status),
+                    ProgressOf(r),
+                    r.Step ?? Screen.Word(r.Outcome),
+                    Screen.Age(r.ElapsedSeconds),
+                    r.OverSeconds is { } over ? $"+{Screen.Age(over)}" : Screen.Age(r.LeftSeconds),
+                    r.Parked ?? r.Reason ?? NoContact(r) ?? Begins(r) ?? r.Note,
+                }
+            )
+        );
+        if (page.Items.Count < page.Total)
+            screen.Hint($"{page.Total - page.Items.Count} more; narrow it with --status, or raise --limit.");
     }
 
     private static string? Begins(RunRow r) => r.Begins is { } begins ? $"begins {Screen.Time(begins)} UTC" : null;
@@ -127,20 +208,56 @@ internal static class RunCommands
     private static string? NoContact(RunRow r) => r.NoContact is { } lost ? $"no contact for {Screen.Age(lost.Seconds)}: {lost.Why}" : null;
 
     /// <summary>The phases up to the verification, filled as far as the run has come.</summary>
-    private static string ProgressOf(RunRow r) => string.Concat(Enumerable.Range(1, PhasesUntilVerified).Select(i => i < r.PhaseNumber ? '■' : i == r.PhaseNumber ? (r.Status == "parked" ? '‖' : '▶') : '·')) + $" {Screen.Word(r.Phase)}";
+    private static string ProgressOf(RunRow r) =>
+        string.Concat(
+            Enumerable
+                .Range(1, PhasesUntilVerified)
+                .Select(i =>
+                    i < r.PhaseNumber ? '■'
+                    : i == r.PhaseNumber ? (r.Status == "parked" ? '‖' : '▶')
+                    : '·'
+                )
+        ) + $" {Screen.Word(r.Phase)}";
 
     private static void Print(RunView view, Screen screen)
     {
         var r = view.Run;
-        screen.Say($"Run **{r.Run}** on **{r.Machine}** ({r.Site}): **{Screen.Word(r.Status)}**, {ProgressOf(r)}{(r.Parked is null ? "" : $"; parked: {r.Parked}")}");
-        if (r.NoContact is { } lost) screen.Say($"**No contact** since {Screen.Time(lost.Since)} UTC ({Screen.Age(lost.Seconds)}): {lost.Why}");
-        screen.Hint($"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} UTC{(view.MissedSlots > 0 ? $" · {view.MissedSlots} missed slot{(view.MissedSlots == 1 ? "" : "s")}" : "")} · {(r.Closed is not null ? "closed" : view.Turned ? "past the point of no return" : "can be cancelled")}");
-        if (r.Outcome is not (null or "done") && r.Reason is { } reason) screen.Say($"**{Screen.Word(r.Outcome)}** {Screen.Time(r.Closed)} UTC: {reason}");
-        if (Begins(r) is { } begins) screen.Say($"{r.Step}: **{begins}**, in the machine's next window");
-        if (view.Possible.Count > 0) screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");
-        screen.Table(["phase", "step", "state", "#attempts", ""], view.Steps.Select(s => new[] { Screen.Word(s.Phase), s.Title, Screen.Word(s.State), s.Attempts > 0 ? $"{s.Attempts}" : "", s.PointOfNoReturn ? "point of no return" : "" }));
+        screen.Say(
+            $"Run **{r.Run}** on **{r.Machine}** ({r.Site}): **{Screen.Word(r.Status)}**, "
+                + $"{ProgressOf(r)}{(r.Parked is null ? "" : $"; parked: {r.Parked}")}"
+        );
+        if (r.NoContact is { } lost)
+            screen.Say($"**No contact** since {Screen.Time(lost.Since)} UTC ({Screen.Age(lost.Seconds)}): {lost.Why}");
+        screen.Hint(
+            $"{view.Hop} by {r.Method} · plan {r.Plan}, wave {r.Wave} · slot {Screen.Time(r.SlotStart)} "
+                + $"UTC{(view.MissedSlots > 0 ? $" · {view.MissedSlots} missed slot{(view.MissedSlots == 1 ? "" : "s")}" : "")} · "
+                + $"{(r.Closed is not null ? "closed" : view.Turned ? "past the point of no return" : "can be cancelled")}"
+        );
+        if (r.Outcome is not (null or "done") && r.Reason is { } reason)
+            screen.Say($"**{Screen.Word(r.Outcome)}** {Screen.Time(r.Closed)} UTC: {reason}");
+        if (Begins(r) is { } begins)
+            screen.Say($"{r.Step}: **{begins}**, in the machine's next window");
+        if (view.Possible.Count > 0)
+            screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");
+        screen.Table(
+            ["phase", "step", "state", "#attempts", ""],
+            view.Steps.Select(s =>
+                new[]
+                {
+                    Screen.Word(s.Phase),
+                    s.Title,
+                    Screen.Word(s.State),
+                    s.Attempts > 0 ? $"{s.Attempts}" : "",
+                    s.PointOfNoReturn ? "point of no return" : "",
+                }
+            )
+        );
         foreach (var end in view.FollowUps)
-            screen.Say($"follow-up **{end.Name}**: {end.Title} (found: {end.Seen}). {(end.Closed is null ? end.Fix : $"Closed by {end.By}, {Screen.Time(end.Closed)}")}");
-        foreach (var line in view.Log) screen.Say($"{Screen.Time(line.At)}  {line.Text}{(line.Actor == "worker" ? "" : $"  [{line.Actor}]")}");
+            screen.Say(
+                $"follow-up **{end.Name}**: {end.Title} (found: {end.Seen}). "
+                    + $"{(end.Closed is null ? end.Fix : $"Closed by {end.By}, {Screen.Time(end.Closed)}")}"
+            );
+        foreach (var line in view.Log)
+            screen.Say($"{Screen.Time(line.At)}  {line.Text}{(line.Actor == "worker" ? "" : $"  [{line.Actor}]")}");
     }
 }

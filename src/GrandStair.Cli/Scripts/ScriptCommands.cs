@@ -16,14 +16,35 @@ internal static class ScriptCommands
         var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 100 };
         var command = new Command("uses", "List the scripts that were sent to machines, newest first") { machine, hash, script, limit };
         command.Asks(
-            (parsed, client, stop) => client.ScriptUsesAsync(parsed.GetValue(machine), parsed.GetValue(hash), parsed.GetValue(script), parsed.GetValue(limit), stop),
+            (parsed, client, stop) =>
+                client.ScriptUsesAsync(
+                    parsed.GetValue(machine),
+                    parsed.GetValue(hash),
+                    parsed.GetValue(script),
+                    parsed.GetValue(limit),
+                    stop
+                ),
             (page, screen) =>
             {
                 screen.Table(
                     ["machine", "script", "SHA-256?", "as", "for", "last?", "#times", "order?"],
-                    page.Items.Select(u => new[] { u.Machine, $"{u.Product}/{u.Script}", u.Hash[..ShownOfHash], u.Purpose, u.For, Screen.Time(u.Last), $"{u.Times}", u.LastOrder }));
+                    page.Items.Select(u =>
+                        new[]
+                        {
+                            u.Machine,
+                            $"{u.Product}/{u.Script}",
+                            u.Hash[..ShownOfHash],
+                            u.Purpose,
+                            u.For,
+                            Screen.Time(u.Last),
+                            $"{u.Times}",
+                            u.LastOrder,
+                        }
+                    )
+                );
                 screen.Hint($"{page.Items.Count} of {page.Total}");
-            });
+            }
+        );
         return command;
     }
 }

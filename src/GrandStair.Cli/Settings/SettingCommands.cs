@@ -16,14 +16,32 @@ internal static class SettingCommands
 
     private static Command Change()
     {
-        var every = new Option<string>("--every-plan-approved") { Description = "yes: every plan needs an approval, whatever its text says. no: each plan's text decides.", Required = true };
+        var every = new Option<string>("--every-plan-approved")
+        {
+            Description = "yes: every plan needs an approval, whatever its text says. no: each plan's text decides.",
+            Required = true,
+        };
         every.AcceptOnlyFromAmong("yes", "no");
         var reason = new Option<string>("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
-        var command = new Command("change", "Change the service's settings (admins only). Plans that have started without an approval that is now needed are put on hold") { every, reason };
-        command.Asks((parsed, client, stop) => client.ChangeSettingsAsync(new(parsed.GetValue(every) == "yes", parsed.GetValue(reason)!), stop), Print);
+        var command = new Command(
+            "change",
+            "Change the service's settings (admins only). Plans that have started without an approval that is now needed are put on hold"
+        )
+        {
+            every,
+            reason,
+        };
+        command.Asks(
+            (parsed, client, stop) => client.ChangeSettingsAsync(new(parsed.GetValue(every) == "yes", parsed.GetValue(reason)!), stop),
+            Print
+        );
         return command;
     }
 
     private static void Print(SettingsView settings, Screen screen) =>
-        screen.Say(settings.EveryPlanApproved ? "**Every plan** needs an approval, whatever its own text says." : "A plan needs an approval where its own text says so.");
+        screen.Say(
+            settings.EveryPlanApproved
+                ? "**Every plan** needs an approval, whatever its own text says."
+                : "A plan needs an approval where its own text says so."
+        );
 }

@@ -26,7 +26,16 @@ public enum LdapSecurity
 /// <param name="Filter">Which entries, as an LDAP filter (RFC 4515).</param>
 /// <param name="Attributes">The attributes that are asked for.</param>
 /// <param name="PageSize">How many entries come at a time (RFC 2696).</param>
-public sealed record LdapQuery(string Server, int Port, LdapSecurity Security, string? Bind, string Base, string Filter, IReadOnlyList<string> Attributes, int PageSize);
+public sealed record LdapQuery(
+    string Server,
+    int Port,
+    LdapSecurity Security,
+    string? Bind,
+    string Base,
+    string Filter,
+    IReadOnlyList<string> Attributes,
+    int PageSize
+);
 
 /// <summary>An entry of a directory.</summary>
 /// <param name="Name">Its distinguished name.</param>
@@ -44,8 +53,13 @@ public static class LdapDirectory
     /// <param name="query">What is read.</param>
     /// <param name="password">The password of who reads.</param>
     /// <param name="stop">Ends the reading.</param>
-    /// <exception cref="ConnectionException">The directory could not be read to its end: <c>unreachable</c>, <c>login-refused</c>, or <c>query</c> where it does not understand what it is asked.</exception>
-    public static async IAsyncEnumerable<LdapEntry> ReadAsync(LdapQuery query, string? password, [EnumeratorCancellation] CancellationToken stop)
+    /// <exception cref="ConnectionException">The directory could not be read to its end: <c>unreachable</c>, <c>login-refused</c>, or
+    /// <c>query</c> where it does not understand what it is asked.</exception>
+    public static async IAsyncEnumerable<LdapEntry> ReadAsync(
+        LdapQuery query,
+        string? password,
+        [EnumeratorCancellation] CancellationToken stop
+    )
     {
         ArgumentNullException.ThrowIfNull(query);
         using var connection = Connect(query, password);
@@ -64,20 +78,25 @@ public static class LdapDirectory
             }
 
             page.Cookie = answer.Controls.OfType<PageResultResponseControl>().FirstOrDefault()?.Cookie ?? [];
-        }
-        while (page.Cookie.Length > 0);
+        } while (page.Cookie.Length > 0);
     }
 
     private static LdapConnection Connect(LdapQuery query, string? password)
     {
         var where = $"{query.Server}:{query.Port}";
-        var connection = new LdapConnection(new LdapDirectoryIdentifier(query.Server, query.Port)) { AuthType = AuthType.Anonymous, Timeout = Patience };
+        var connection = new LdapConnection(new LdapDirectoryIdentifier(query.Server, query.Port))
+        {
+            AuthType = AuthType.Anonymous,
+            Timeout = Patience,
+        };
         try
         {
             connection.SessionOptions.ProtocolVersion = 3;
             connection.SessionOptions.ReferralChasing = ReferralChasingOptions.None;
-            if (query.Security == LdapSecurity.Tls) connection.SessionOptions.SecureSocketLayer = true;
-            if (query.Security == LdapSecurity.StartTls) StartTls(connection);
+            if (query.Security == LdapSecurity.Tls)
+                connection.SessionOptions.SecureSocketLayer = true;
+            if (query.Security == LdapSecurity.StartTls)
+                StartTls(connection);
             connection.AuthType = query.Bind is null ? AuthType.Anonymous : AuthType.Basic;
             connection.Bind(query.Bind is null ? new NetworkCredential() : new NetworkCredential(query.Bind, password));
             return connection;
@@ -85,17 +104,33 @@ public static class LdapDirectory
         catch (LdapException error) when (error.ErrorCode == WrongCredentials)
         {
             connection.Dispose();
-            throw new ConnectionException("login-refused", $"The directory at {where} refuses '{query.Bind}': the name or the password is wrong. Nothing was read; what was known stays.", error);
+            throw new ConnectionException(
+                "login-refused",
+                $"The directory at {where} refuses '{query.Bind}': the name or the password is wrong. Nothing was read; what was known "
+                    + $"stays.",
+                error
+            );
         }
         catch (Exception error) when (error is LdapException or TlsOperationException or DirectoryOperationException)
         {
             connection.Dispose();
-            var secured = query.Security == LdapSecurity.None ? "" : $" It is asked for {(query.Security == LdapSecurity.Tls ? "TLS" : "StartTLS")}; its certificate must be for that name and by an authority that the system's LDAP library trusts (TLS_CACERT in /etc/ldap/ldap.conf, or LDAPTLS_CACERT).";
-            throw new ConnectionException("unreachable", $"The directory at {where} does not answer: {Tell(error)}.{secured} Nothing was read; what was known stays.", error);
+            var secured =
+                query.Security == LdapSecurity.None
+                    ? ""
+                    : $" It is asked for {(query.Security == LdapSecurity.Tls ? "TLS" : "StartTLS")}; its certificate must be for that "
+                        + $"name and by an authority that the system's LDAP library trusts (TLS_CACERT in /etc/ldap/ldap.conf, or "
+                        + $"LDAPTLS_CACERT).";
+            throw new ConnectionException(
+                "unreachable",
+                $"The directory at {where} does not answer: {Tell(error)}.{secured} Nothing was read; what was known stays.",
+                error
+            );
         }
     }
 
-    /// <summary>Begins TLS. The library connects only when it binds, so nobody is bound first; that a directory refuses nobody does no harm.</summary>
+    /// <summary>
+    /// Begins TLS. The library connects only when it binds, so nobody is bound first; that a directory refuses nobody does no harm.
+    /// </summary>
     private static void StartTls(LdapConnection connection)
     {
         try
@@ -114,19 +149,36 @@ public static class LdapDirectory
     {
         try
         {
-            return (SearchResponse)await Task.Factory.FromAsync(connection.BeginSendRequest(request, Patience, PartialResultProcessing.NoPartialResultSupport, null!, null!), connection.EndSendRequest);
+            return (SearchResponse)
+                await Task.Factory.FromAsync(
+                    connection.BeginSendRequest(request, Patience, PartialResultProcessing.NoPartialResultSupport, null!, null!),
+                    connection.EndSendRequest
+                );
         }
         catch (DirectoryOperationException error)
         {
-            throw new ConnectionException("query", $"The directory at {query.Server}:{query.Port} does not answer what it is asked ({Tell(error)}); base '{query.Base}', filter '{query.Filter}'. Check both; nothing was taken.", error);
+            throw new ConnectionException(
+                "query",
+                $"The directory at {query.Server}:{query.Port} does not answer what it is asked ({Tell(error)}); base '{query.Base}', "
+                    + $"filter '{query.Filter}'. Check both; nothing was taken.",
+                error
+            );
         }
         catch (LdapException error)
         {
-            throw new ConnectionException("unreachable", $"The directory at {query.Server}:{query.Port} stopped answering after {read} entries: {Tell(error)}. Nothing of this reading was taken; what was known stays.", error);
+            throw new ConnectionException(
+                "unreachable",
+                $"The directory at {query.Server}:{query.Port} stopped answering after {read} entries: {Tell(error)}. Nothing of this "
+                    + $"reading was taken; what was known stays.",
+                error
+            );
         }
     }
 
-    private static string Tell(Exception error) => (error is DirectoryOperationException { Response.ErrorMessage.Length: > 0 } told ? told.Response.ErrorMessage : error.Message).TrimEnd('.', ' ');
+    private static string Tell(Exception error) =>
+        (
+            error is DirectoryOperationException { Response.ErrorMessage.Length: > 0 } told ? told.Response.ErrorMessage : error.Message
+        ).TrimEnd('.', ' ');
 
     private static LdapEntry ToEntry(SearchResultEntry entry)
     {

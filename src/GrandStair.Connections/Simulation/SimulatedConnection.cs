@@ -11,13 +11,28 @@ public sealed class SimulatedConnection(SimulatedMachines world, TimeProvider cl
     /// <inheritdoc />
     public string Kind => "simulated";
 
-    /// <summary>Answers the first reading script with all that is true of the machine, can be seen and is wanted, and the others with nothing more.</summary>
-    public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
+    /// <summary>
+    /// Answers the first reading script with all that is true of the machine, can be seen and is wanted, and the others with nothing more.
+    /// </summary>
+    public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(
+        Machine machine,
+        IReadOnlyList<string> scripts,
+        IReadOnlyCollection<string> wanted,
+        CancellationToken stop
+    )
     {
         ArgumentNullException.ThrowIfNull(scripts);
         var truth = await ReachAsync(machine, stop);
-        var lines = truth.Where(t => !t.Key.StartsWith("truth.", StringComparison.Ordinal) && (wanted.Count == 0 || wanted.Contains(t.Key)))
-            .Select(t => t.Value switch { "-" => $"{t.Key} is absent", "?" => $"{t.Key} is unreadable: no answer within 30 s", _ => $"{t.Key} = {t.Value}" });
+        var lines = truth
+            .Where(t => !t.Key.StartsWith("truth.", StringComparison.Ordinal) && (wanted.Count == 0 || wanted.Contains(t.Key)))
+            .Select(t =>
+                t.Value switch
+                {
+                    "-" => $"{t.Key} is absent",
+                    "?" => $"{t.Key} is unreadable: no answer within 30 s",
+                    _ => $"{t.Key} = {t.Value}",
+                }
+            );
         return [new(string.Join('\n', lines)), .. scripts.Skip(1).Select(_ => new ScriptOutput(""))];
     }
 
@@ -28,7 +43,10 @@ public sealed class SimulatedConnection(SimulatedMachines world, TimeProvider cl
         ArgumentNullException.ThrowIfNull(order);
         await ReachAsync(machine, stop);
         if (!await world.PostAsync(machine.Name, order, clock.GetUtcNow(), stop))
-            throw new ConnectionException("epoch", $"{machine.Name} knows a newer claim of run r{order.Name.Run}; this one (epoch {order.Epoch}) is over.");
+            throw new ConnectionException(
+                "epoch",
+                $"{machine.Name} knows a newer claim of run r{order.Name.Run}; this one (epoch {order.Epoch}) is over."
+            );
     }
 
     /// <inheritdoc />
@@ -41,11 +59,16 @@ public sealed class SimulatedConnection(SimulatedMachines world, TimeProvider cl
     private async Task<Dictionary<string, string>> ReachAsync(Machine machine, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
-        var (truth, answers) = await world.ReachAsync(machine.Name, now, stop) ?? throw new ConnectionException("unreachable", $"There is no simulated machine named {machine.Name}.");
+        var (truth, answers) = await world.ReachAsync(machine.Name, now, stop)
+            ?? throw new ConnectionException("unreachable", $"There is no simulated machine named {machine.Name}.");
         // Most machines are backed up every night, which nobody has to order.
-        if (truth.GetValueOrDefault("truth.backup") == "nightly") truth["backup.last"] = $"{now.AddHours(-3).Date.AddHours(1):yyyy-MM-ddTHH:mm:ss}Z";
+        if (truth.GetValueOrDefault("truth.backup") == "nightly")
+            truth["backup.last"] = $"{now.AddHours(-3).Date.AddHours(1):yyyy-MM-ddTHH:mm:ss}Z";
         return answers
             ? truth
-            : throw new ConnectionException("unreachable", $"{machine.Name} does not answer: it is switched off, away, or restarting. The service tries again.");
+            : throw new ConnectionException(
+                "unreachable",
+                $"{machine.Name} does not answer: it is switched off, away, or restarting. The service tries again."
+            );
     }
 }

@@ -13,6 +13,7 @@ namespace GrandStair.Connections.Simulation;
 public sealed class SimulatedMachines : IDisposable
 {
     private readonly SqliteConnection _connection;
+
     // Waited for without a thread: hundreds of looks may ask at once.
     private readonly SemaphoreSlim _turn = new(1, 1);
 
@@ -21,89 +22,139 @@ public sealed class SimulatedMachines : IDisposable
     {
         _connection = new(new SqliteConnectionStringBuilder { DataSource = path, Pooling = false }.ToString());
         _connection.Open();
-        // Safe against a kill; that simulated machines forget their last second when the power goes is not worth a wait for the disk each time.
+        // Safe against a kill; that simulated machines forget their last second when the power goes is not worth a wait for the disk each
+        // time.
         _connection.Execute(
             """
             PRAGMA synchronous = NORMAL;
             PRAGMA journal_mode = WAL;
             CREATE TABLE IF NOT EXISTS machines (name TEXT PRIMARY KEY, truth TEXT NOT NULL);
             CREATE TABLE IF NOT EXISTS orders (name TEXT PRIMARY KEY, machine TEXT NOT NULL, kind TEXT NOT NULL, script TEXT NOT NULL,
-              posted INTEGER NOT NULL, ends INTEGER NOT NULL, result TEXT NOT NULL, exit INTEGER, note TEXT NOT NULL, settled INTEGER NOT NULL DEFAULT 0, posts INTEGER NOT NULL DEFAULT 1);
+              posted INTEGER NOT NULL, ends INTEGER NOT NULL, result TEXT NOT NULL, exit INTEGER, note TEXT NOT NULL, settled INTEGER
+                NOT NULL DEFAULT 0, posts INTEGER NOT NULL DEFAULT 1);
             CREATE INDEX IF NOT EXISTS orders_machine ON orders (machine, settled);
             CREATE TABLE IF NOT EXISTS epochs (run INTEGER PRIMARY KEY, epoch INTEGER NOT NULL);
-            """);
+            """
+        );
     }
 
     /// <summary>Puts machines into the world that are not there yet.</summary>
-    public void Add(IEnumerable<(string Name, IReadOnlyDictionary<string, string> Truth)> machines) => InTurn(() =>
-    {
-        using var t = _connection.BeginTransaction();
-        foreach (var (name, truth) in machines)
-            _connection.Execute("INSERT INTO machines (name, truth) VALUES (@name, @truth) ON CONFLICT DO NOTHING", new { name, truth = JsonSerializer.Serialize(truth) }, t);
-        t.Commit();
-    });
+    public void Add(IEnumerable<(string Name, IReadOnlyDictionary<string, string> Truth)> machines) =>
+        InTurn(() =>
+        {
+            using var t = _connection.BeginTransaction();
+            foreach (var (name, truth) in machines)
+                _connection.Execute(
+                    "INSERT INTO machines (name, truth) VALUES (@name, @truth) ON CONFLICT DO NOTHING",
+                    new { name, truth = JsonSerializer.Serialize(truth) },
+                    t
+                );
+            t.Commit();
+        });
 
     /// <summary>A person changes something on a machine by hand.</summary>
-    public void Set(string name, string key, string value) => InTurn(() =>
-    {
-        if (Truth(_connection, name) is not { } truth) return;
-        truth[key] = value;
-        Keep(_connection, name, truth);
-    });
+    public void Set(string name, string key, string value) =>
+        InTurn(() =>
+        {
+            if (Truth(_connection, name) is not { } truth)
+                return;
+            truth[key] = value;
+            Keep(_connection, name, truth);
+        });
 
-    /// <summary>What is true of a machine at a moment, and whether it answers: it is not just restarting, and its owner has not taken it away. Null where there is no such machine.</summary>
-    internal Task<(Dictionary<string, string> Truth, bool Answers)?> ReachAsync(string name, DateTimeOffset now, CancellationToken stop) => InTurnAsync<(Dictionary<string, string>, bool)?>(
-        () => Settle(_connection, name, now) is { } truth ? (truth, !IsAway(name, truth, now) && !IsRestarting(_connection, name, now)) : null, stop);
+    /// <summary>
+    /// What is true of a machine at a moment, and whether it answers: it is not just restarting, and its owner has not taken it away. Null
+    /// where there is no such machine.
+    /// </summary>
+    internal Task<(Dictionary<string, string> Truth, bool Answers)?> ReachAsync(string name, DateTimeOffset now, CancellationToken stop) =>
+        InTurnAsync<(Dictionary<string, string>, bool)?>(
+            () =>
+                Settle(_connection, name, now) is { } truth
+                    ? (truth, !IsAway(name, truth, now) && !IsRestarting(_connection, name, now))
+                    : null,
+            stop
+        );
 
     /// <summary>Whether its owner has taken a machine away; absences are drawn per machine for stretches of six hours.</summary>
     internal static bool IsAway(string name, Dictionary<string, string> truth, DateTimeOffset now) =>
-        Chance.Of(name, "away", now.ToUnixTimeSeconds() / 21600) < double.Parse(truth.GetValueOrDefault("truth.away", "0"), CultureInfo.InvariantCulture);
+        Chance.Of(name, "away", now.ToUnixTimeSeconds() / 21600)
+        < double.Parse(truth.GetValueOrDefault("truth.away", "0"), CultureInfo.InvariantCulture);
 
     /// <summary>Takes an order once. False: the machine knows a higher epoch.</summary>
-    internal Task<bool> PostAsync(string machine, PostedOrder order, DateTimeOffset now, CancellationToken stop) => InTurnAsync(
-        () =>
-        {
-            using var t = _connection.BeginTransaction();
-            var known = _connection.ExecuteScalar<long?>("SELECT epoch FROM epochs WHERE run = @run", new { run = order.Name.Run }, t) ?? 0;
-            if (order.Epoch < known) return false;
-            _connection.Execute("INSERT INTO epochs (run, epoch) VALUES (@run, @epoch) ON CONFLICT (run) DO UPDATE SET epoch = excluded.epoch", new { run = order.Name.Run, epoch = order.Epoch }, t);
-            var name = order.Name.ToString();
-            if (_connection.Execute("UPDATE orders SET posts = posts + 1 WHERE name = @name", new { name }, t) == 0)
+    internal Task<bool> PostAsync(string machine, PostedOrder order, DateTimeOffset now, CancellationToken stop) =>
+        InTurnAsync(
+            () =>
             {
-                var truth = Truth(_connection, machine, t)!;
-                order = order with { Script = order.Script.Replace("$to", order.Values.GetValueOrDefault("to", ""), StringComparison.Ordinal) };
-                var result = SimulatedScript.Run(machine, truth, order, now);
+                using var t = _connection.BeginTransaction();
+                var known = _connection.ExecuteScalar<long?>("SELECT epoch FROM epochs WHERE run = @run", new { run = order.Name.Run }, t)
+                    ?? 0;
+                if (order.Epoch < known)
+                    return false;
                 _connection.Execute(
-                    "INSERT INTO orders (name, machine, kind, script, posted, ends, result, exit, note) VALUES (@name, @machine, @kind, @Script, @posted, @ends, @result, @Exit, @Note)",
-                    new { name, machine, kind = RunMachine.Name(order.Kind), order.Script, posted = now.ToUnixTimeSeconds(), ends = (now + result.Lasts).ToUnixTimeSeconds(), result = result.Result.ToString(), result.Exit, result.Note },
-                    t);
-            }
+                    "INSERT INTO epochs (run, epoch) VALUES (@run, @epoch) ON CONFLICT (run) DO UPDATE SET epoch = excluded.epoch",
+                    new { run = order.Name.Run, epoch = order.Epoch },
+                    t
+                );
+                var name = order.Name.ToString();
+                if (_connection.Execute("UPDATE orders SET posts = posts + 1 WHERE name = @name", new { name }, t) == 0)
+                {
+                    var truth = Truth(_connection, machine, t)!;
+                    order = order with
+                    {
+                        Script = order.Script.Replace("$to", order.Values.GetValueOrDefault("to", ""), StringComparison.Ordinal),
+                    };
+                    var result = SimulatedScript.Run(machine, truth, order, now);
+                    _connection.Execute(
+                        "INSERT INTO orders (name, machine, kind, script, posted, ends, result, exit, note) VALUES (@name, @machine, "
+                            + "@kind, @Script, @posted, @ends, @result, @Exit, @Note)",
+                        new
+                        {
+                            name,
+                            machine,
+                            kind = RunMachine.Name(order.Kind),
+                            order.Script,
+                            posted = now.ToUnixTimeSeconds(),
+                            ends = (now + result.Lasts).ToUnixTimeSeconds(),
+                            result = result.Result.ToString(),
+                            result.Exit,
+                            result.Note,
+                        },
+                        t
+                    );
+                }
 
-            t.Commit();
-            return true;
-        },
-        stop);
+                t.Commit();
+                return true;
+            },
+            stop
+        );
 
     /// <summary>How an order stands at a moment.</summary>
-    internal Task<OrderStatus> AskAsync(string machine, OrderName order, DateTimeOffset now, CancellationToken stop) => InTurnAsync(
-        () =>
-        {
-            Settle(_connection, machine, now);
-            var row = _connection.QuerySingleOrDefault<OrderRow>("SELECT * FROM orders WHERE name = @name", new { name = order.ToString() });
-            if (row is null) return new(OrderState.Unseen, null, null, "");
-            var ends = DateTimeOffset.FromUnixTimeSeconds(row.Ends);
-            if (now < ends)
+    internal Task<OrderStatus> AskAsync(string machine, OrderName order, DateTimeOffset now, CancellationToken stop) =>
+        InTurnAsync(
+            () =>
             {
-                var share = (now.ToUnixTimeSeconds() - row.Posted) / Math.Max(1.0, row.Ends - row.Posted);
-                return new(OrderState.Running, null, share, SimulatedScript.Doing(row.Script, share), ends);
-            }
+                Settle(_connection, machine, now);
+                var row = _connection.QuerySingleOrDefault<OrderRow>(
+                    "SELECT * FROM orders WHERE name = @name",
+                    new { name = order.ToString() }
+                );
+                if (row is null)
+                    return new(OrderState.Unseen, null, null, "");
+                var ends = DateTimeOffset.FromUnixTimeSeconds(row.Ends);
+                if (now < ends)
+                {
+                    var share = (now.ToUnixTimeSeconds() - row.Posted) / Math.Max(1.0, row.Ends - row.Posted);
+                    return new(OrderState.Running, null, share, SimulatedScript.Doing(row.Script, share), ends);
+                }
 
-            var lasted = TimeSpan.FromSeconds(row.Ends - row.Posted);
-            return row.Result == nameof(OrderState.Gone)
-                ? new(OrderState.Gone, null, null, row.Note, Lasted: lasted)
-                : new OrderStatus(OrderState.Ended, (int)row.Exit!, 1, row.Note, Lasted: lasted);
-        },
-        stop);
+                var lasted = TimeSpan.FromSeconds(row.Ends - row.Posted);
+                return row.Result == nameof(OrderState.Gone)
+                    ? new(OrderState.Gone, null, null, row.Note, Lasted: lasted)
+                    : new OrderStatus(OrderState.Ended, (int)row.Exit!, 1, row.Note, Lasted: lasted);
+            },
+            stop
+        );
 
     private void InTurn(Action work)
     {
@@ -134,13 +185,20 @@ public sealed class SimulatedMachines : IDisposable
     /// <summary>Lets what has ended by now take its effect, once.</summary>
     private static Dictionary<string, string>? Settle(SqliteConnection c, string name, DateTimeOffset now)
     {
-        if (Truth(c, name) is not { } truth) return null;
-        var ended = c.Query<OrderRow>("SELECT * FROM orders WHERE machine = @name AND settled = 0 AND ends <= @now ORDER BY ends", new { name, now = now.ToUnixTimeSeconds() }).AsList();
-        if (ended.Count == 0) return truth;
+        if (Truth(c, name) is not { } truth)
+            return null;
+        var ended = c.Query<OrderRow>(
+                "SELECT * FROM orders WHERE machine = @name AND settled = 0 AND ends <= @now ORDER BY ends",
+                new { name, now = now.ToUnixTimeSeconds() }
+            )
+            .AsList();
+        if (ended.Count == 0)
+            return truth;
         using var t = c.BeginTransaction();
         foreach (var order in ended)
         {
-            if (order is { Result: nameof(OrderState.Ended), Exit: 0 }) SimulatedScript.Take(order.Kind, order.Script, order.Name, truth);
+            if (order is { Result: nameof(OrderState.Ended), Exit: 0 })
+                SimulatedScript.Take(order.Kind, order.Script, order.Name, truth);
             c.Execute("UPDATE orders SET settled = 1 WHERE name = @Name", new { order.Name }, t);
         }
 
@@ -150,7 +208,10 @@ public sealed class SimulatedMachines : IDisposable
     }
 
     private static bool IsRestarting(SqliteConnection c, string name, DateTimeOffset now) =>
-        c.ExecuteScalar<long>("SELECT count(*) FROM orders WHERE machine = @name AND settled = 0 AND kind = 'restart' AND ends > @now", new { name, now = now.ToUnixTimeSeconds() }) > 0;
+        c.ExecuteScalar<long>(
+            "SELECT count(*) FROM orders WHERE machine = @name AND settled = 0 AND kind = 'restart' AND ends > @now",
+            new { name, now = now.ToUnixTimeSeconds() }
+        ) > 0;
 
     private static Dictionary<string, string>? Truth(SqliteConnection c, string name, SqliteTransaction? t = null) =>
         c.ExecuteScalar<string?>("SELECT truth FROM machines WHERE name = @name", new { name }, t) is { } json
@@ -195,7 +256,8 @@ internal static class Chance
     {
         // FNV-1a, then a finishing mix, so that names that differ in one sign are drawn apart.
         var hash = 14695981039346656037UL;
-        foreach (var c in $"{machine}|{occasion}|{number}") hash = (hash ^ c) * 1099511628211UL;
+        foreach (var c in $"{machine}|{occasion}|{number}")
+            hash = (hash ^ c) * 1099511628211UL;
         hash ^= hash >> 33;
         hash *= 0xff51afd7ed558ccdUL;
         hash ^= hash >> 33;

@@ -12,7 +12,8 @@ namespace GrandStair.Connections.Simulation;
 internal sealed record ScriptResult(TimeSpan Lasts, OrderState Result, int? Exit, string Note);
 
 /// <summary>
-/// What simulated machines understand in place of a shell script: one line an action. <c>fetch image</c>, <c>clean</c>, <c>save settings</c>,
+/// What simulated machines understand in place of a shell script: one line an action. <c>fetch image</c>, <c>clean</c>, <c>save
+/// settings</c>,
 /// <c>apply image VERSION BUILD</c>, <c>apply offer VERSION BUILD</c>, <c>look around</c>, and <c>set KEY VALUE</c>.
 /// </summary>
 internal static class SimulatedScript
@@ -28,12 +29,24 @@ internal static class SimulatedScript
         var luck = Chance.Of(machine, "luck-" + order.Name.Step, order.Name.Attempt);
 
         if (apply && truth.GetValueOrDefault("driver.printer") == "4.1" && luck < 0.7)
-            return new(lasts * 0.8, OrderState.Ended, 31, "went back to the state before the first start\nfirst start: printer driver 4.1 did not load");
-        if (apply && luck < 0.02) return new(lasts * 0.6, OrderState.Gone, null, "the machine lost its power");
-        if (apply && luck > 0.96) return new(lasts * 2.6, OrderState.Ended, 0, "applied; indexing took long");
+            return new(
+                lasts * 0.8,
+                OrderState.Ended,
+                31,
+                "went back to the state before the first start\nfirst start: printer driver 4.1 did not load"
+            );
+        if (apply && luck < 0.02)
+            return new(lasts * 0.6, OrderState.Gone, null, "the machine lost its power");
+        if (apply && luck > 0.96)
+            return new(lasts * 2.6, OrderState.Ended, 0, "applied; indexing took long");
         if (order.Script.Contains("fetch", StringComparison.Ordinal) && luck < 0.05)
             return new(lasts * 0.5, OrderState.Ended, 7, "the line was cut at 48 %; the checksum does not match");
-        return new(lasts, OrderState.Ended, 0, Lines(order.Script).LastOrDefault() is { } last ? $"{last}: done" : $"restarted at {now + lasts:HH:mm}");
+        return new(
+            lasts,
+            OrderState.Ended,
+            0,
+            Lines(order.Script).LastOrDefault() is { } last ? $"{last}: done" : $"restarted at {now + lasts:HH:mm}"
+        );
     }
 
     /// <summary>What it is doing at a share of its time.</summary>
@@ -46,7 +59,8 @@ internal static class SimulatedScript
     /// <summary>What an order that ended well has changed.</summary>
     public static void Take(string kind, string script, string order, Dictionary<string, string> truth)
     {
-        if (kind == "restart") truth["boot.id"] = $"{Chance.Of(order, "boot"):R}"[2..];
+        if (kind == "restart")
+            truth["boot.id"] = $"{Chance.Of(order, "boot"):R}"[2..];
         foreach (var line in Lines(script))
         {
             var words = line.Split(' ');
@@ -69,17 +83,18 @@ internal static class SimulatedScript
         }
     }
 
-    private static double Minutes(string line, Dictionary<string, string> truth) => line.Split(' ') switch
-    {
-        // 5.2 GiB over the machine's line, at most at 200 Mbit/s from its disk's side.
-        ["fetch", ..] => 5.2 * 8 * 1074 / Math.Min(200, Rate(truth)) / 60,
-        ["clean", ..] => 4,
-        ["save", ..] => 5,
-        ["apply", "image", ..] => 38,
-        ["apply", "offer", ..] => 55,
-        ["look", ..] => 5,
-        _ => 1,
-    };
+    private static double Minutes(string line, Dictionary<string, string> truth) =>
+        line.Split(' ') switch
+        {
+            // 5.2 GiB over the machine's line, at most at 200 Mbit/s from its disk's side.
+            ["fetch", ..] => 5.2 * 8 * 1074 / Math.Min(200, Rate(truth)) / 60,
+            ["clean", ..] => 4,
+            ["save", ..] => 5,
+            ["apply", "image", ..] => 38,
+            ["apply", "offer", ..] => 55,
+            ["look", ..] => 5,
+            _ => 1,
+        };
 
     private static double Rate(Dictionary<string, string> truth) =>
         Math.Max(1, (Units.Parse(truth.GetValueOrDefault("network.rate", "40 Mbit/s"), ValueKind.Rate) ?? 40e6) / 1e6);

@@ -16,7 +16,9 @@ namespace GrandStair.Connections.Ssh;
 /// <param name="Passphrase">What it is encrypted with; null where it is not.</param>
 public sealed record SshKey(string From, string Pem, string? Passphrase);
 
-/// <summary>What the connection has to be told about machines: with which key to log in, and whether a host key that nobody pinned may be trusted.</summary>
+/// <summary>
+/// What the connection has to be told about machines: with which key to log in, and whether a host key that nobody pinned may be trusted.
+/// </summary>
 public interface ISshAccess
 {
     /// <summary>The key of that name, or the service's own.</summary>
@@ -33,10 +35,13 @@ public interface ISshAccess
 /// <summary>How the service logs in to machines.</summary>
 /// <param name="Access">What it is told about them.</param>
 /// <param name="Installation">The id of this installation: the launcher keeps the orders of different ones apart.</param>
-/// <param name="PostQuantum">Whether the post-quantum key exchange is offered; without it a login costs a tenth of the processor time.</param>
+/// <param name="PostQuantum">Whether the post-quantum key exchange is offered; without it a login costs a tenth of the processor
+/// time.</param>
 public sealed record SshOptions(ISshAccess Access, string Installation, bool PostQuantum = true);
 
-/// <summary>Reaches machines by SSH. One connection is kept per machine in use; host keys are pinned, and without a pinned key nothing is sent.</summary>
+/// <summary>
+/// Reaches machines by SSH. One connection is kept per machine in use; host keys are pinned, and without a pinned key nothing is sent.
+/// </summary>
 public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
 {
     private static readonly TimeSpan ConnectTimeout = TimeSpan.FromSeconds(15);
@@ -58,7 +63,12 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
     public string Kind => "ssh";
 
     /// <inheritdoc />
-    public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(Machine machine, IReadOnlyList<string> scripts, IReadOnlyCollection<string> wanted, CancellationToken stop)
+    public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(
+        Machine machine,
+        IReadOnlyList<string> scripts,
+        IReadOnlyCollection<string> wanted,
+        CancellationToken stop
+    )
     {
         ArgumentNullException.ThrowIfNull(machine);
         ArgumentNullException.ThrowIfNull(scripts);
@@ -68,7 +78,17 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
         {
             // Keys are words with dots and hyphens, so that they need no more than quotes.
             var payload = Base64($"wanted='{string.Join(' ', wanted)}'\n{script}");
-            outputs.Add(ReadOutput(await LaunchAsync(machine, $"read {ReadTimeout.TotalSeconds:0} {Sha256(payload)}", payload, ReadTimeout + CommandTimeout, stop)));
+            outputs.Add(
+                ReadOutput(
+                    await LaunchAsync(
+                        machine,
+                        $"read {ReadTimeout.TotalSeconds:0} {Sha256(payload)}",
+                        payload,
+                        ReadTimeout + CommandTimeout,
+                        stop
+                    )
+                )
+            );
         }
 
         return outputs;
@@ -80,15 +100,26 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
         ArgumentNullException.ThrowIfNull(machine);
         ArgumentNullException.ThrowIfNull(order);
         var values = string.Concat(order.Values.Select(v => $"{v.Key.ToUpperInvariant()}={v.Value.ReplaceLineEndings(" ")}\n"));
-        var secrets = string.Concat(order.Secrets.Select(s => $"{s.Key.ToUpperInvariant().Replace('-', '_').Replace('.', '_')}={Base64(s.Value)}\n"));
+        var secrets = string.Concat(
+            order.Secrets.Select(s => $"{s.Key.ToUpperInvariant().Replace('-', '_').Replace('.', '_')}={Base64(s.Value)}\n")
+        );
         // The last line has no break: the launcher takes the hash of what its shell has read, and that drops the last one.
         var payload = $"{(secrets.Length > 0 ? $"secrets {Base64(secrets)}\n" : "")}script {Base64(order.Script)}\nvalues {Base64(values)}";
         var kind = RunMachine.Name(order.Kind);
-        var said = (await LaunchAsync(machine, $"post {FileName(order.Name)} {order.Epoch} {kind} {Sha256(payload)}", payload, CommandTimeout, stop)).Trim();
-        if (said is "begun" or "known") return;
+        var said = (
+            await LaunchAsync(machine, $"post {FileName(order.Name)} {order.Epoch} {kind} {Sha256(payload)}", payload, CommandTimeout, stop)
+        ).Trim();
+        if (said is "begun" or "known")
+            return;
         if (said.StartsWith("epoch ", StringComparison.Ordinal))
-            throw new ConnectionException("epoch", $"{machine.Name} knows a newer claim of run r{order.Name.Run} ({said}); this one (epoch {order.Epoch}) is over.");
-        throw new ConnectionException("unreachable", $"{machine.Name} did not take order {order.Name}: {(said.Length == 0 ? "no answer" : said)}. It is asked again.");
+            throw new ConnectionException(
+                "epoch",
+                $"{machine.Name} knows a newer claim of run r{order.Name.Run} ({said}); this one (epoch {order.Epoch}) is over."
+            );
+        throw new ConnectionException(
+            "unreachable",
+            $"{machine.Name} did not take order {order.Name}: {(said.Length == 0 ? "no answer" : said)}. It is asked again."
+        );
     }
 
     /// <inheritdoc />
@@ -96,7 +127,8 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
     {
         ArgumentNullException.ThrowIfNull(machine);
         var said = await LaunchAsync(machine, $"ask {FileName(order)}", "", CommandTimeout, stop);
-        string state = "", note = "";
+        string state = "",
+            note = "";
         double? share = null;
         TimeSpan? lasted = null;
         foreach (var line in said.Split('\n', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries))
@@ -104,11 +136,20 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
             var (word, rest) = line.Split(' ', 2) is [var w, var r] ? (w, r) : (line, "");
             switch (word)
             {
-                case "state": state = rest; break;
-                case "lasted" when int.TryParse(rest, out var seconds) && seconds >= 0: lasted = TimeSpan.FromSeconds(seconds); break;
-                case "progress": (share, note) = Progress(rest); break;
-                case "output" when note.Length == 0 || state.StartsWith("ended", StringComparison.Ordinal) || state == "gone": note = Output(rest); break;
-                default: break;
+                case "state":
+                    state = rest;
+                    break;
+                case "lasted" when int.TryParse(rest, out var seconds) && seconds >= 0:
+                    lasted = TimeSpan.FromSeconds(seconds);
+                    break;
+                case "progress":
+                    (share, note) = Progress(rest);
+                    break;
+                case "output" when note.Length == 0 || state.StartsWith("ended", StringComparison.Ordinal) || state == "gone":
+                    note = Output(rest);
+                    break;
+                default:
+                    break;
             }
         }
 
@@ -118,24 +159,32 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
             ["running"] => new(OrderState.Running, null, share, note),
             ["gone"] => new(OrderState.Gone, null, share, note),
             ["ended", var exit] when int.TryParse(exit, out var code) => new(OrderState.Ended, code, 1, note, Lasted: lasted),
-            _ => throw new ConnectionException("unreachable", $"{machine.Name} gave no clear answer about {order}: '{Texts.Clean(said, 200)}'. It is asked again."),
+            _ => throw new ConnectionException(
+                "unreachable",
+                $"{machine.Name} gave no clear answer about {order}: '{Texts.Clean(said, 200)}'. It is asked again."
+            ),
         };
     }
 
     /// <inheritdoc />
     public void Dispose()
     {
-        foreach (var kept in _kept.Values) kept.Dispose();
+        foreach (var kept in _kept.Values)
+            kept.Dispose();
     }
 
-    /// <summary>Takes the launcher's last line off a reading script's output; without it, or where it says that something went wrong, the output is incomplete.</summary>
+    /// <summary>
+    /// Takes the launcher's last line off a reading script's output; without it, or where it says that something went wrong, the output is
+    /// incomplete.
+    /// </summary>
     private static ScriptOutput ReadOutput(string said)
     {
         var end = said.LastIndexOf("\nread-ended ", StringComparison.Ordinal);
         if (end < 0 || said[end..].Split(' ', StringSplitOptions.TrimEntries) is not [_, var status, var length] || !said.EndsWith('\n'))
             return new(said, said.Trim() == Incomplete ? "the script did not arrive whole" : "the output ends before the script did");
         var text = said[..end];
-        if (!int.TryParse(length, out var bytes) || bytes > MostRead) return new(text, $"the script printed more than {MostRead:N0} bytes");
+        if (!int.TryParse(length, out var bytes) || bytes > MostRead)
+            return new(text, $"the script printed more than {MostRead:N0} bytes");
         return status switch
         {
             "0" => new(text),
@@ -177,22 +226,34 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
         return reader.ReadToEnd();
     }
 
-    private Task<string> LaunchAsync(Machine machine, string arguments, string input, TimeSpan limit, CancellationToken stop) => WithConnectionAsync(
-        machine,
-        async (client, installed) =>
-        {
-            var launch = $"/bin/sh {LauncherFile} {Home}/{options.Installation} {arguments}";
-            if (!installed)
+    private Task<string> LaunchAsync(Machine machine, string arguments, string input, TimeSpan limit, CancellationToken stop) =>
+        WithConnectionAsync(
+            machine,
+            async (client, installed) =>
             {
-                // Over a new connection the launcher is looked at first, in the same command; mostly it is there from the last time.
-                var (exit, said) = await RunAsync(client, machine, $"{Sudo(machine)}/bin/sh -c '{IsInstalled} || {{ {(input.Length > 0 ? "cat >/dev/null; " : "")}exit {NotInstalled}; }}; exec {launch}'", input, limit, stop, NotInstalled);
-                if (exit == 0) return said;
-                await InstallAsync(client, machine, stop);
-            }
+                var launch = $"/bin/sh {LauncherFile} {Home}/{options.Installation} {arguments}";
+                if (!installed)
+                {
+                    // Over a new connection the launcher is looked at first, in the same command; mostly it is there from the last time.
+                    var (exit, said) = await RunAsync(
+                        client,
+                        machine,
+                        $"{Sudo(machine)}/bin/sh -c '{IsInstalled} || {{ {(input.Length > 0 ? "cat >/dev/null; " : "")}exit "
+                            + $"{NotInstalled}; }}; exec {launch}'",
+                        input,
+                        limit,
+                        stop,
+                        NotInstalled
+                    );
+                    if (exit == 0)
+                        return said;
+                    await InstallAsync(client, machine, stop);
+                }
 
-            return (await RunAsync(client, machine, Sudo(machine) + launch, input, limit, stop)).Said;
-        },
-        stop);
+                return (await RunAsync(client, machine, Sudo(machine) + launch, input, limit, stop)).Said;
+            },
+            stop
+        );
 
     private static string Sudo(Machine machine) => machine.Connection.User == "root" ? "" : "sudo -n ";
 
@@ -223,8 +284,14 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
         {
             // A hostile machine can make the library end with an exception of any kind; it concerns that machine alone.
             kept.Drop();
-            if (stop.IsCancellationRequested) throw;
-            throw new ConnectionException("unreachable", $"{machine.Name} at {machine.Connection.Address}:{machine.Connection.Port} does not answer: {error.Message} It is asked again; what was begun on it goes on.", error);
+            if (stop.IsCancellationRequested)
+                throw;
+            throw new ConnectionException(
+                "unreachable",
+                $"{machine.Name} at {machine.Connection.Address}:{machine.Connection.Port} does not answer: {error.Message} It is "
+                    + $"asked again; what was begun on it goes on.",
+                error
+            );
         }
         finally
         {
@@ -239,14 +306,35 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
         var pinned = connection.HostKey ?? "";
         var firstUse = connection.HostKey is null;
         if (firstUse && !await options.Access.TrustsFirstUseAsync(machine, stop))
-            throw new ConnectionException("host-key-unknown", $"No host key is pinned for {machine.Name}. Import it with a column 'host key', or give it with 'gstair machine pin {machine.Name} --key \"ssh-ed25519 …\" --reason …'.");
+            throw new ConnectionException(
+                "host-key-unknown",
+                $"No host key is pinned for {machine.Name}. Import it with a column 'host key', or give it with 'gstair machine pin "
+                    + $"{machine.Name} --key \"ssh-ed25519 …\" --reason …'."
+            );
 
-        var info = new ConnectionInfo(connection.Address, connection.Port, connection.User, new PrivateKeyAuthenticationMethod(connection.User, Load(key))) { Timeout = ConnectTimeout };
-        var (pinnedKind, pinnedKey) = pinned.Split(' ', StringSplitOptions.RemoveEmptyEntries) is [var kind, var data, ..] ? (kind, data) : ("", pinned);
-        foreach (var algorithm in info.HostKeyAlgorithms.Keys.Where(a => !firstUse && !Fits(a, pinnedKind)).ToArray()) info.HostKeyAlgorithms.Remove(algorithm);
+        var info = new ConnectionInfo(
+            connection.Address,
+            connection.Port,
+            connection.User,
+            new PrivateKeyAuthenticationMethod(connection.User, Load(key))
+        )
+        {
+            Timeout = ConnectTimeout,
+        };
+        var (pinnedKind, pinnedKey) = pinned.Split(' ', StringSplitOptions.RemoveEmptyEntries) is [var kind, var data, ..]
+            ? (kind, data)
+            : ("", pinned);
+        foreach (var algorithm in info.HostKeyAlgorithms.Keys.Where(a => !firstUse && !Fits(a, pinnedKind)).ToArray())
+            info.HostKeyAlgorithms.Remove(algorithm);
         if (!options.PostQuantum)
         {
-            foreach (var exchange in info.KeyExchangeAlgorithms.Keys.Where(a => a.StartsWith("mlkem", StringComparison.Ordinal) || a.StartsWith("sntrup", StringComparison.Ordinal)).ToArray())
+            foreach (
+                var exchange in info
+                    .KeyExchangeAlgorithms.Keys.Where(a =>
+                        a.StartsWith("mlkem", StringComparison.Ordinal) || a.StartsWith("sntrup", StringComparison.Ordinal)
+                    )
+                    .ToArray()
+            )
                 info.KeyExchangeAlgorithms.Remove(exchange);
         }
 
@@ -257,24 +345,38 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
         {
             shown = $"{KindOf(e.HostKeyName)} {Convert.ToBase64String(e.HostKey)}";
             e.CanTrust = firstUse || Convert.ToBase64String(e.HostKey) == pinnedKey;
-            if (!e.CanTrust) seen = $"{e.HostKeyName} SHA256:{Fingerprint(e.HostKey)}";
+            if (!e.CanTrust)
+                seen = $"{e.HostKeyName} SHA256:{Fingerprint(e.HostKey)}";
         };
         try
         {
             await client.ConnectAsync(stop);
-            if (firstUse) await options.Access.PinAsync(machine, shown, stop);
+            if (firstUse)
+                await options.Access.PinAsync(machine, shown, stop);
             return client;
         }
         catch (SshAuthenticationException error)
         {
             client.Dispose();
-            throw new ConnectionException("login-refused", $"{machine.Name} refused the login of '{connection.User}' with the key {key.From}: {error.Message} Put the public key into that account's authorized_keys.", error);
+            throw new ConnectionException(
+                "login-refused",
+                $"{machine.Name} refused the login of '{connection.User}' with the key {key.From}: {error.Message} Put the public key "
+                    + $"into that account's authorized_keys.",
+                error
+            );
         }
-        catch (Exception error) when (seen is not null || error is SshConnectionException { DisconnectReason: DisconnectReason.KeyExchangeFailed })
+        catch (Exception error)
+            when (seen is not null || error is SshConnectionException { DisconnectReason: DisconnectReason.KeyExchangeFailed })
         {
             client.Dispose();
             var shows = seen ?? $"no key of kind {pinnedKind}";
-            throw new ConnectionException("host-key-changed", $"{machine.Name} shows another host key than the one pinned: {shows}, pinned {pinnedKind} SHA256:{Fingerprint(Bytes(pinnedKey))}. Nothing was sent. If the machine was reinstalled on purpose, pin its key with 'gstair machine pin {machine.Name} --key \"…\" --reason …'.", error);
+            throw new ConnectionException(
+                "host-key-changed",
+                $"{machine.Name} shows another host key than the one pinned: {shows}, pinned {pinnedKind} "
+                    + $"SHA256:{Fingerprint(Bytes(pinnedKey))}. Nothing was sent. If the machine was reinstalled on purpose, pin its key "
+                    + $"with 'gstair machine pin {machine.Name} --key \"…\" --reason …'.",
+                error
+            );
         }
         catch
         {
@@ -284,8 +386,7 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
     }
 
     /// <summary>Whether a host key algorithm uses keys of the pinned kind.</summary>
-    private static bool Fits(string algorithm, string kind) =>
-        algorithm == kind || KindOf(algorithm) == kind;
+    private static bool Fits(string algorithm, string kind) => algorithm == kind || KindOf(algorithm) == kind;
 
     /// <summary>The kind of key as known_hosts names it: RSA keys go by several algorithm names.</summary>
     private static string KindOf(string algorithm) => algorithm.StartsWith("rsa-sha2-", StringComparison.Ordinal) ? "ssh-rsa" : algorithm;
@@ -297,10 +398,15 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
             using var pem = new MemoryStream(Encoding.UTF8.GetBytes(key.Pem));
             return key.Passphrase is { } passphrase ? new(pem, passphrase) : new(pem);
         }
-        catch (Exception error) when (error is SshException or ArgumentException or FormatException or CryptographicException or InvalidOperationException)
+        catch (Exception error)
+            when (error is SshException or ArgumentException or FormatException or CryptographicException or InvalidOperationException)
         {
             // What the library says of a key might hold a part of it.
-            throw new ConnectionException("login-refused", $"The SSH key {key.From} cannot be used: {(error is SshPassPhraseNullOrEmptyException ? "it has a passphrase, which was not given" : "it is no private key that can be read, or its passphrase is another one")}.");
+            var why =
+                error is SshPassPhraseNullOrEmptyException
+                    ? "it has a passphrase, which was not given"
+                    : "it is no private key that can be read, or its passphrase is another one";
+            throw new ConnectionException("login-refused", $"The SSH key {key.From} cannot be used: {why}.");
         }
     }
 
@@ -320,23 +426,43 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
     /// <summary>Puts the launcher into its folder.</summary>
     private static async Task InstallAsync(SshClient client, Machine machine, CancellationToken stop)
     {
-        var put = $"umask 077; mkdir -p {Home} && {{ {{ {IsOurs}; }} || {{ echo \"{NotOurs} $(stat -c \"%F of %U\" {Home})\"; exit 0; }}; }} && chmod 700 {Home} && cat > {Home}/launcher.new && mv {Home}/launcher.new {LauncherFile} && echo ready";
+        var put =
+            $"umask 077; mkdir -p {Home} && {{ {{ {IsOurs}; }} || {{ echo \"{NotOurs} $(stat -c \"%F of %U\" {Home})\"; exit 0; }}; }} "
+            + $"&& chmod 700 {Home} && cat > {Home}/launcher.new && mv {Home}/launcher.new {LauncherFile} && echo ready";
         var (_, said) = await RunAsync(client, machine, $"{Sudo(machine)}/bin/sh -c '{put}'", Launcher, CommandTimeout, stop);
         if (said.StartsWith(NotOurs, StringComparison.Ordinal))
-            throw new ConnectionException("rights", $"{machine.Name}: {Home} is no folder of root's own but a {Texts.Clean(said[NotOurs.Length..], 100)}. Nothing was written. Find out who put it there, and take it away.");
+            throw new ConnectionException(
+                "rights",
+                $"{machine.Name}: {Home} is no folder of root's own but a {Texts.Clean(said[NotOurs.Length..], 100)}. Nothing was "
+                    + $"written. Find out who put it there, and take it away."
+            );
         if (said.Trim() != "ready")
-            throw new ConnectionException("rights", $"{machine.Name}: '{machine.Connection.User}' cannot write {Home} as root: {Texts.Clean(said, 300)}. Let that account run /bin/sh by sudo without a password, or log in as root.");
+            throw new ConnectionException(
+                "rights",
+                $"{machine.Name}: '{machine.Connection.User}' cannot write {Home} as root: {Texts.Clean(said, 300)}. Let that account "
+                    + $"run /bin/sh by sudo without a password, or log in as root."
+            );
     }
 
     /// <summary>Runs a command to its end; an exit status other than 0 and the one that is expected is thrown.</summary>
-    private static async Task<(int Exit, string Said)> RunAsync(SshClient client, Machine machine, string text, string input, TimeSpan limit, CancellationToken stop, int expected = 0)
+    private static async Task<(int Exit, string Said)> RunAsync(
+        SshClient client,
+        Machine machine,
+        string text,
+        string input,
+        TimeSpan limit,
+        CancellationToken stop,
+        int expected = 0
+    )
     {
         using var command = client.CreateCommand(text);
         using var timeout = CancellationTokenSource.CreateLinkedTokenSource(stop);
         timeout.CancelAfter(limit);
         var running = command.ExecuteAsync(timeout.Token);
         // An end of input that comes after the command's own end would break the connection, so nothing is sent to one that reads nothing.
-        if (input.Length > 0) using (var stdin = command.CreateInputStream()) await stdin.WriteAsync(Encoding.UTF8.GetBytes(input), timeout.Token);
+        if (input.Length > 0)
+            using (var stdin = command.CreateInputStream())
+                await stdin.WriteAsync(Encoding.UTF8.GetBytes(input), timeout.Token);
         var output = ReadAsync(command.OutputStream, timeout.Token);
         var error = ReadAsync(command.ExtendedOutputStream, timeout.Token);
         var (said, told) = ("", "");
@@ -350,14 +476,23 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
         catch (InvalidDataException)
         {
             await timeout.CancelAsync();
-            throw new ConnectionException("unreachable", $"{machine.Name} sent more than {MostOutput >> 20} MiB in answer to one command, and was cut off. Nothing of it was taken. See what is wrong with it before it is asked again.");
+            throw new ConnectionException(
+                "unreachable",
+                $"{machine.Name} sent more than {MostOutput >> 20} MiB in answer to one command, and was cut off. Nothing of it was "
+                    + $"taken. See what is wrong with it before it is asked again."
+            );
         }
 
         // 255 or no status: the connection's end, not the command's. What came of it cannot be told.
-        if (command.ExitStatus is null or 255) throw new SshConnectionException("the connection ended before the command did.");
-        if (command.ExitStatus is { } exit && (exit == 0 || exit == expected)) return (exit, said);
+        if (command.ExitStatus is null or 255)
+            throw new SshConnectionException("the connection ended before the command did.");
+        if (command.ExitStatus is { } exit && (exit == 0 || exit == expected))
+            return (exit, said);
         said = Texts.Clean(told + said, 300);
-        throw new ConnectionException(said.Contains("sudo", StringComparison.Ordinal) ? "rights" : "unreachable", $"{machine.Name}: the launcher ended with status {command.ExitStatus}: {said}");
+        throw new ConnectionException(
+            said.Contains("sudo", StringComparison.Ordinal) ? "rights" : "unreachable",
+            $"{machine.Name}: the launcher ended with status {command.ExitStatus}: {said}"
+        );
     }
 
     /// <summary>Waits for output that fails; output that ends is waited for no longer than the command.</summary>
@@ -377,7 +512,8 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
         while ((read = await from.ReadAsync(buffer, stop)) > 0)
         {
             taken.Write(buffer, 0, read);
-            if (taken.Length > MostOutput) throw new InvalidDataException();
+            if (taken.Length > MostOutput)
+                throw new InvalidDataException();
         }
 
         return Encoding.UTF8.GetString(taken.GetBuffer(), 0, (int)taken.Length);

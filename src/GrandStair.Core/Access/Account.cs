@@ -41,11 +41,14 @@ public sealed record Right(Roles Any, bool AllSites = false)
     public string? Refuses(Caller caller)
     {
         ArgumentNullException.ThrowIfNull(caller);
-        if (caller.Roles == Roles.None) return $"The account '{caller.Actor.Name}' has no role. Ask an admin for one.";
+        if (caller.Roles == Roles.None)
+            return $"The account '{caller.Actor.Name}' has no role. Ask an admin for one.";
         if (Any != Roles.None && (caller.Roles & Any) == Roles.None)
-            return $"This needs the role {string.Join(" or ", Any.Names())}; '{caller.Actor.Name}' has {string.Join(", ", caller.Roles.Names())}. Ask someone who has it, or ask an admin for the role.";
+            return $"This needs the role {string.Join(" or ", Any.Names())}; '{caller.Actor.Name}' has "
+                + $"{string.Join(", ", caller.Roles.Names())}. Ask someone who has it, or ask an admin for the role.";
         return AllSites && !caller.Sites.IsAll
-            ? $"This concerns every site, and '{caller.Actor.Name}' is an account of some: {caller.Sites}. Ask someone whose account is for all sites."
+            ? $"This concerns every site, and '{caller.Actor.Name}' is an account of some: {caller.Sites}. Ask someone whose account "
+                + $"is for all sites."
             : null;
     }
 }

@@ -11,7 +11,14 @@ namespace GrandStair.Core.Access;
 /// <param name="SitesClaim">The claim whose values are sites; null where everybody who signs in so may see all of them.</param>
 /// <param name="AllSites">The value that stands for all sites; null where none does.</param>
 public sealed record ClaimMapping(
-    string Provider, string NameClaim, string ProgramClaim, string RolesClaim, ImmutableDictionary<string, Roles> RolesOf, string? SitesClaim, string? AllSites)
+    string Provider,
+    string NameClaim,
+    string ProgramClaim,
+    string RolesClaim,
+    ImmutableDictionary<string, Roles> RolesOf,
+    string? SitesClaim,
+    string? AllSites
+)
 {
     private const int LongestName = 80;
 
@@ -19,7 +26,10 @@ public sealed record ClaimMapping(
     /// <param name="claims">The claims, each type as often as it has values.</param>
     /// <param name="why">Why there is no account; empty where there is one.</param>
     /// <returns>The account's name, kind, roles and sites; null where the claims make none.</returns>
-    public (string Name, AccountKind Kind, Roles Roles, SiteScope Sites)? Of(IReadOnlyCollection<(string Type, string Value)> claims, out string why)
+    public (string Name, AccountKind Kind, Roles Roles, SiteScope Sites)? Of(
+        IReadOnlyCollection<(string Type, string Value)> claims,
+        out string why
+    )
     {
         ArgumentNullException.ThrowIfNull(claims);
         string? First(string type) => claims.Where(c => c.Type == type).Select(c => c.Value).FirstOrDefault(v => v.Length > 0);
@@ -37,7 +47,13 @@ public sealed record ClaimMapping(
         }
 
         var roles = claims.Where(c => c.Type == RolesClaim).Aggregate(Roles.None, (sum, c) => sum | RolesOf.GetValueOrDefault(c.Value));
-        var values = SitesClaim is null ? [] : claims.Where(c => c.Type == SitesClaim).Select(c => c.Value.Trim()).Where(v => v.Length is > 0 and <= 100 && v != "*").ToArray();
+        var values = SitesClaim is null
+            ? []
+            : claims
+                .Where(c => c.Type == SitesClaim)
+                .Select(c => c.Value.Trim())
+                .Where(v => v.Length is > 0 and <= 100 && v != "*")
+                .ToArray();
         // Only the value that was agreed on means all sites; an asterisk in a claim does not.
         var sites = SitesClaim is null || (AllSites is not null && values.Contains(AllSites)) ? SiteScope.All : SiteScope.Of(values);
         why = "";

@@ -35,10 +35,12 @@ public static class RoleNames
     public const Roles Every = Roles.Reader | Roles.Auditor | Roles.Planner | Roles.Approver | Roles.Operator | Roles.Admin;
 
     /// <summary>The roles one by one, by their names.</summary>
-    public static ImmutableSortedDictionary<string, Roles> All { get; } = Enum.GetValues<Roles>().Where(r => r != Roles.None).ToImmutableSortedDictionary(Name, r => r, StringComparer.Ordinal);
+    public static ImmutableSortedDictionary<string, Roles> All { get; } =
+        Enum.GetValues<Roles>().Where(r => r != Roles.None).ToImmutableSortedDictionary(Name, r => r, StringComparer.Ordinal);
 
     /// <summary>The names of some roles, in the order of what they may.</summary>
-    public static ImmutableArray<string> Names(this Roles roles) => [.. All.Where(r => roles.HasFlag(r.Value)).OrderBy(r => r.Value).Select(r => r.Key)];
+    public static ImmutableArray<string> Names(this Roles roles) =>
+        [.. All.Where(r => roles.HasFlag(r.Value)).OrderBy(r => r.Value).Select(r => r.Key)];
 
     /// <summary>Reads the names of roles.</summary>
     /// <exception cref="FormatException">One is none; the message says which, and what was expected.</exception>
@@ -47,7 +49,9 @@ public static class RoleNames
         ArgumentNullException.ThrowIfNull(names);
         var roles = Roles.None;
         foreach (var name in names)
-            roles |= All.TryGetValue(name.Trim(), out var role) ? role : throw new FormatException($"'{name}' is no role; expected some of {string.Join(", ", Every.Names())}.");
+            roles |= All.TryGetValue(name.Trim(), out var role)
+                ? role
+                : throw new FormatException($"'{name}' is no role; expected some of {string.Join(", ", Every.Names())}.");
         return roles;
     }
 

@@ -13,7 +13,8 @@ public static class SignInDelay
     /// <param name="failures">How many, from 0.</param>
     public static TimeSpan After(int failures)
     {
-        if (failures <= Forgiven) return TimeSpan.Zero;
+        if (failures <= Forgiven)
+            return TimeSpan.Zero;
         var seconds = Math.Pow(2, Math.Min(failures - Forgiven, 20));
         return seconds < Longest.TotalSeconds ? TimeSpan.FromSeconds(seconds) : Longest;
     }

@@ -25,8 +25,11 @@ public sealed class SiteScope : IEquatable<SiteScope>
     {
         ArgumentNullException.ThrowIfNull(names);
         var sites = names.Select(n => n.Trim()).ToImmutableSortedSet(StringComparer.OrdinalIgnoreCase);
-        if (sites.Contains(Everywhere)) return All;
-        return sites.Any(s => s.Length is 0 or > 100) ? throw new FormatException("A site's name has 1 to 100 signs; '*' means all sites.") : new(sites);
+        if (sites.Contains(Everywhere))
+            return All;
+        return sites.Any(s => s.Length is 0 or > 100)
+            ? throw new FormatException("A site's name has 1 to 100 signs; '*' means all sites.")
+            : new(sites);
     }
 
     /// <summary>Whether machines at a site may be seen.</summary>
@@ -43,17 +46,21 @@ public sealed class SiteScope : IEquatable<SiteScope>
     public SiteScope Within(SiteScope other)
     {
         ArgumentNullException.ThrowIfNull(other);
-        return _sites is null ? other : other._sites is null ? this : new(_sites.Intersect(other._sites));
+        return _sites is null ? other
+            : other._sites is null ? this
+            : new(_sites.Intersect(other._sites));
     }
 
     /// <inheritdoc />
-    public bool Equals(SiteScope? other) => other is not null && (_sites is null ? other._sites is null : other._sites is not null && _sites.SetEquals(other._sites));
+    public bool Equals(SiteScope? other) =>
+        other is not null && (_sites is null ? other._sites is null : other._sites is not null && _sites.SetEquals(other._sites));
 
     /// <inheritdoc />
     public override bool Equals(object? obj) => Equals(obj as SiteScope);
 
     /// <inheritdoc />
-    public override int GetHashCode() => _sites is null ? 1 : _sites.Aggregate(0, (sum, s) => sum ^ StringComparer.OrdinalIgnoreCase.GetHashCode(s));
+    public override int GetHashCode() =>
+        _sites is null ? 1 : _sites.Aggregate(0, (sum, s) => sum ^ StringComparer.OrdinalIgnoreCase.GetHashCode(s));
 
     /// <inheritdoc />
     public override string ToString() => string.Join(", ", Names);

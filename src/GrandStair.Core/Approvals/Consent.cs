@@ -17,19 +17,29 @@ public sealed record ConsentFacts(
     ImmutableSortedDictionary<int, ConsentRule> Rules,
     ImmutableArray<IntentChange> Changes,
     ImmutableArray<Approval> Approvals,
-    bool EveryPlan);
+    bool EveryPlan
+);
 
 /// <summary>An approval that a plan, or a wave of it, needs.</summary>
 /// <param name="Subject"><c>plan</c>, or the wave's name behind <c>wave </c>.</param>
 /// <param name="Intent">The hash of what is to be approved, as it is now.</param>
 /// <param name="By">The accounts who may give it; empty for every approver.</param>
-/// <param name="Contributors">Who changed the intent, or a calendar that is part of it, since the last approval: none of them may give the next one.</param>
+/// <param name="Contributors">Who changed the intent, or a calendar that is part of it, since the last approval: none of them may give the
+/// next one.</param>
 /// <param name="Why">Why it is needed, as a sentence.</param>
 /// <param name="Given">The approval of exactly this; null while nobody gave it.</param>
 /// <param name="Before">The last approval of something else than it is now; null where there is none.</param>
 /// <param name="LoadedSince">The plan's calendars that were loaded after the last approval.</param>
 public sealed record NeededApproval(
-    string Subject, string Intent, ImmutableArray<string> By, ImmutableArray<string> Contributors, string Why, Approval? Given, Approval? Before, ImmutableArray<IntentCalendar> LoadedSince);
+    string Subject,
+    string Intent,
+    ImmutableArray<string> By,
+    ImmutableArray<string> Contributors,
+    string Why,
+    Approval? Given,
+    Approval? Before,
+    ImmutableArray<IntentCalendar> LoadedSince
+);
 
 /// <summary>
 /// Decides which approvals a plan needs. Consent is to an intent, so any change of it asks again, whoever made it and through whichever
@@ -48,20 +58,28 @@ public static class Consent
     {
         ArgumentNullException.ThrowIfNull(facts);
         var last = facts.Approvals.LastOrDefault(a => a.Subject == WholePlan);
-        var own = facts.Rules.Where(r => last is null || r.Key >= last.Revision).Select(r => r.Value).Aggregate(ConsentRule.None, (all, next) => all.And(next));
+        var own = facts
+            .Rules.Where(r => last is null || r.Key >= last.Revision)
+            .Select(r => r.Value)
+            .Aggregate(ConsentRule.None, (all, next) => all.And(next));
         var rule = facts.EveryPlan ? own.And(ConsentRule.EveryPlan) : own;
-        if (!rule.IsNeeded) return [];
+        if (!rule.IsNeeded)
+            return [];
         var needed = ImmutableArray.CreateBuilder<NeededApproval>();
         // A plan of which only waves ask could otherwise lose what they ask for by moving machines between them.
         var isChanged = facts.Intent.Hash(null, withCalendars: false) != facts.FirstIntent;
         if (rule.WholePlan || isChanged)
         {
-            var why = own.WholePlan ? "The plan asks for it." : rule.WholePlan ? "This service asks for it of every plan." : "Waves of the plan need an approval, and the plan was changed since it was made.";
+            var why =
+                own.WholePlan ? "The plan asks for it."
+                : rule.WholePlan ? "This service asks for it of every plan."
+                : "Waves of the plan need an approval, and the plan was changed since it was made.";
             needed.Add(Of(facts, rule, WholePlan, null, why));
         }
 
         for (var i = 0; i < facts.Waves.Length; i++)
-            if (rule.AsksForWave(facts.Waves[i])) needed.Add(Of(facts, rule, SubjectOf(facts.Waves[i]), i + 1, "The wave asks for it before it begins."));
+            if (rule.AsksForWave(facts.Waves[i]))
+                needed.Add(Of(facts, rule, SubjectOf(facts.Waves[i]), i + 1, "The wave asks for it before it begins."));
         return needed.ToImmutable();
     }
 
@@ -71,11 +89,14 @@ public static class Consent
     /// <summary>Whether runs of a wave may be opened.</summary>
     /// <param name="needed">The approvals that the plan needs.</param>
     /// <param name="wave">The wave's name.</param>
-    /// <param name="hasBegun">Whether it has begun, which it cannot without its approval; from then on an approval of the whole plan covers what is changed of it.</param>
+    /// <param name="hasBegun">Whether it has begun, which it cannot without its approval; from then on an approval of the whole plan covers
+    /// what is changed of it.</param>
     public static bool MayOpenRuns(ImmutableArray<NeededApproval> needed, string wave, bool hasBegun)
     {
-        if (!MayGoOn(needed)) return false;
-        if (needed.FirstOrDefault(n => n.Subject.Equals(SubjectOf(wave), StringComparison.OrdinalIgnoreCase)) is not { Given: null }) return true;
+        if (!MayGoOn(needed))
+            return false;
+        if (needed.FirstOrDefault(n => n.Subject.Equals(SubjectOf(wave), StringComparison.OrdinalIgnoreCase)) is not { Given: null })
+            return true;
         return hasBegun && needed.Any(n => n is { Subject: WholePlan, Given: not null });
     }
 
@@ -87,7 +108,17 @@ public static class Consent
         var given = last?.Intent == intent ? last : null;
         ImmutableArray<IntentCalendar> loaded = last is null ? [] : [.. facts.Intent.Calendars.Where(c => c.Loaded > last.At)];
         var contributors = facts.Changes.Where(c => c.Number > (last?.Changes ?? 0)).Select(c => c.By);
-        if (rule.OfCalendars) contributors = contributors.Concat((last is null ? facts.Intent.Calendars : loaded).Select(c => c.LoadedBy));
-        return new(subject, intent, rule.Approvers, [.. contributors.Distinct().Order(StringComparer.Ordinal)], why, given, given is null ? last : null, loaded);
+        if (rule.OfCalendars)
+            contributors = contributors.Concat((last is null ? facts.Intent.Calendars : loaded).Select(c => c.LoadedBy));
+        return new(
+            subject,
+            intent,
+            rule.Approvers,
+            [.. contributors.Distinct().Order(StringComparer.Ordinal)],
+            why,
+            given,
+            given is null ? last : null,
+            loaded
+        );
     }
 }

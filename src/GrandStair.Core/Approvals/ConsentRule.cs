@@ -27,7 +27,8 @@ public sealed record ConsentRule(bool WholePlan, ImmutableArray<ImmutableArray<s
             plan.Approval.Needed,
             plan.Approval.By.IsEmpty ? [] : [plan.Approval.By],
             plan.Approval.OfCalendars,
-            [.. plan.Waves.Where(w => w.NeedsApproval).Select(w => w.Name)]);
+            [.. plan.Waves.Where(w => w.NeedsApproval).Select(w => w.Name)]
+        );
     }
 
     /// <summary>The stricter of two rules: whatever either of them asks for.</summary>
@@ -38,15 +39,19 @@ public sealed record ConsentRule(bool WholePlan, ImmutableArray<ImmutableArray<s
             WholePlan || other.WholePlan,
             [.. By.Concat(other.By.Where(o => !By.Any(b => b.SequenceEqual(o))))],
             OfCalendars || other.OfCalendars,
-            [.. Waves.Concat(other.Waves).Distinct(StringComparer.OrdinalIgnoreCase)]);
+            [.. Waves.Concat(other.Waves).Distinct(StringComparer.OrdinalIgnoreCase)]
+        );
     }
 
-    /// <summary>The accounts who may approve; empty for every approver. Where nobody is in all of the lists, those in the oldest one.</summary>
+    /// <summary>
+    /// The accounts who may approve; empty for every approver. Where nobody is in all of the lists, those in the oldest one.
+    /// </summary>
     public ImmutableArray<string> Approvers
     {
         get
         {
-            if (By.IsEmpty) return [];
+            if (By.IsEmpty)
+                return [];
             ImmutableArray<string> common = [.. By[0].Where(a => By.All(list => list.Contains(a)))];
             return common.IsEmpty ? By[0] : common;
         }

@@ -25,14 +25,22 @@ public sealed record IntentCalendar(string Name, string Hash, DateTimeOffset Loa
 /// <param name="CatalogueHash">The hash of the catalogue content that it is made with.</param>
 /// <param name="Members">Its machines.</param>
 /// <param name="Calendars">The calendars that it names, by name.</param>
-public sealed record PlanIntent(string Text, string CatalogueHash, ImmutableArray<IntentMember> Members, ImmutableArray<IntentCalendar> Calendars)
+public sealed record PlanIntent(
+    string Text,
+    string CatalogueHash,
+    ImmutableArray<IntentMember> Members,
+    ImmutableArray<IntentCalendar> Calendars
+)
 {
     /// <summary>The SHA-256, in hexadecimal, of the intent of the whole plan or of one wave.</summary>
     /// <param name="wave">The wave's number; null for the whole plan.</param>
     /// <param name="withCalendars">Whether what the calendars say is part of it.</param>
     public string Hash(int? wave, bool withCalendars)
     {
-        var members = Members.Where(m => wave is null || m.Wave == wave).OrderBy(m => m.Machine.Value).Select(m => $"{m.Machine}:{m.Wave}:{m.Method}");
+        var members = Members
+            .Where(m => wave is null || m.Wave == wave)
+            .OrderBy(m => m.Machine.Value)
+            .Select(m => $"{m.Machine}:{m.Wave}:{m.Method}");
         var calendars = withCalendars ? Calendars.Select(c => $"\n{c.Name} {c.Hash}") : [];
         return FileChange.Hash($"{Text}\n{CatalogueHash}\n{string.Join(' ', members)}{string.Concat(calendars)}");
     }

@@ -15,7 +15,18 @@ namespace GrandStair.Core.Audit;
 /// <param name="Before">What was so before; null where there was nothing.</param>
 /// <param name="After">What is so since; null where nothing is left.</param>
 /// <param name="Reason">Why, or what there is to say of it.</param>
-public sealed record AuditEntry(long Number, DateTimeOffset At, string Actor, string From, string Command, string Subject, long? Machine, string? Before, string? After, string Reason)
+public sealed record AuditEntry(
+    long Number,
+    DateTimeOffset At,
+    string Actor,
+    string From,
+    string Command,
+    string Subject,
+    long? Machine,
+    string? Before,
+    string? After,
+    string Reason
+)
 {
     /// <summary>What the first entry follows.</summary>
     public const string Beginning = "0000000000000000000000000000000000000000000000000000000000000000";
@@ -28,10 +39,26 @@ public sealed record AuditEntry(long Number, DateTimeOffset At, string Actor, st
     public string Seal(string before)
     {
         using var bytes = new MemoryStream();
-        foreach (var field in (string?[])[before, Text(Number), Text((At - DateTimeOffset.UnixEpoch).Ticks / TimeSpan.TicksPerMicrosecond), Actor, From, Command, Subject, Machine is { } m ? Text(m) : null, Before, After, Reason])
+        foreach (
+            var field in (string?[])
+                [
+                    before,
+                    Text(Number),
+                    Text((At - DateTimeOffset.UnixEpoch).Ticks / TimeSpan.TicksPerMicrosecond),
+                    Actor,
+                    From,
+                    Command,
+                    Subject,
+                    Machine is { } m ? Text(m) : null,
+                    Before,
+                    After,
+                    Reason,
+                ]
+        )
         {
             var text = field is null ? "-"u8.ToArray() : Encoding.UTF8.GetBytes(field);
-            if (field is not null) bytes.Write(Encoding.ASCII.GetBytes($"{Text(text.Length)}:"));
+            if (field is not null)
+                bytes.Write(Encoding.ASCII.GetBytes($"{Text(text.Length)}:"));
             bytes.Write(text);
         }
 
@@ -67,11 +94,14 @@ public sealed record AuditSeal(long Number, string Hash, string Key, string Sign
     {
         ArgumentNullException.ThrowIfNull(key);
         var signature = new byte[Signature.Length];
-        return Key == id && Convert.TryFromBase64String(Signature, signature, out var length) && key.VerifyData(Statement(Number, Hash), signature.AsSpan(0, length), HashAlgorithmName.SHA256);
+        return Key == id
+            && Convert.TryFromBase64String(Signature, signature, out var length)
+            && key.VerifyData(Statement(Number, Hash), signature.AsSpan(0, length), HashAlgorithmName.SHA256);
     }
 
     /// <summary>What is signed.</summary>
-    public static byte[] Statement(long number, string hash) => Encoding.ASCII.GetBytes($"grandstair audit {number.ToString(CultureInfo.InvariantCulture)} {hash}");
+    public static byte[] Statement(long number, string hash) =>
+        Encoding.ASCII.GetBytes($"grandstair audit {number.ToString(CultureInfo.InvariantCulture)} {hash}");
 }
 
 /// <summary>Something in the audit that is not as it was sealed.</summary>
@@ -94,17 +124,27 @@ public sealed class AuditCheck
     /// <param name="seals">The seals that there are.</param>
     /// <param name="isSigned">Whether a seal's signature is right.</param>
     /// <param name="from">The number of the first entry that is expected; 1 for a whole audit.</param>
-    /// <param name="before">The hash that the first entry follows; null where it is not known, and then the first entry is taken at its word.</param>
-    /// <param name="known">Entries with their hashes as they are known from elsewhere, such as an earlier export or anchors; null where none is.</param>
-    public AuditCheck(IEnumerable<AuditSeal> seals, Func<AuditSeal, bool> isSigned, long from = 1, string? before = AuditEntry.Beginning, IEnumerable<(long Number, string Hash)>? known = null)
+    /// <param name="before">The hash that the first entry follows; null where it is not known, and then the first entry is taken at its
+    /// word.</param>
+    /// <param name="known">Entries with their hashes as they are known from elsewhere, such as an earlier export or anchors; null where
+    /// none is.</param>
+    public AuditCheck(
+        IEnumerable<AuditSeal> seals,
+        Func<AuditSeal, bool> isSigned,
+        long from = 1,
+        string? before = AuditEntry.Beginning,
+        IEnumerable<(long Number, string Hash)>? known = null
+    )
     {
         ArgumentNullException.ThrowIfNull(seals);
         _seals = seals.GroupBy(s => s.Number).ToDictionary(g => g.Key, g => g.Last());
         _isSigned = isSigned;
         (Number, Head) = (from - 1, before);
         _known = (known ?? []).GroupBy(k => k.Number).ToDictionary(g => g.Key, g => g.First().Hash);
-        foreach (var (number, _) in (known ?? []).Where(k => _known[k.Number] != k.Hash)) Tell(number, "it is known from elsewhere with two different hashes");
-        foreach (var seal in _seals.Values.Where(s => !isSigned(s))) Tell(seal.Number, "the seal's signature is wrong");
+        foreach (var (number, _) in (known ?? []).Where(k => _known[k.Number] != k.Hash))
+            Tell(number, "it is known from elsewhere with two different hashes");
+        foreach (var seal in _seals.Values.Where(s => !isSigned(s)))
+            Tell(seal.Number, "the seal's signature is wrong");
     }
 
     /// <summary>The number of the last entry that was looked at.</summary>
@@ -124,23 +164,31 @@ public sealed class AuditCheck
     {
         ArgumentNullException.ThrowIfNull(next);
         var number = next.Entry.Number;
-        if (number > Number + 1) Tell(Number + 1, number == Number + 2 ? "this entry is missing" : $"the entries {Number + 1} to {number - 1} are missing");
-        else if (number <= Number) Tell(number, $"this entry comes after {Number}: it is there twice, or entries were reordered");
+        if (number > Number + 1)
+            Tell(Number + 1, number == Number + 2 ? "this entry is missing" : $"the entries {Number + 1} to {number - 1} are missing");
+        else if (number <= Number)
+            Tell(number, $"this entry comes after {Number}: it is there twice, or entries were reordered");
         var follows = number == Number + 1;
         Number = Math.Max(Number, number);
         if (next.Hash is null)
         {
-            if (number <= LastSealed) Tell(number, "the entry was sealed, and its hash was taken away");
+            if (number <= LastSealed)
+                Tell(number, "the entry was sealed, and its hash was taken away");
             _unsealed = true;
             Unsealed++;
             return;
         }
 
-        if (_unsealed) Tell(number, "entries before this one are not sealed, though this one is");
+        if (_unsealed)
+            Tell(number, "entries before this one are not sealed, though this one is");
         // After a gap what it follows is not there; the next one follows this one's own hash again.
-        if (follows && Head is { } before && next.Entry.Seal(before) != next.Hash) Tell(number, "the entry is not what was sealed: it was changed, or what it follows was");
+        if (follows && Head is { } before && next.Entry.Seal(before) != next.Hash)
+            Tell(number, "the entry is not what was sealed: it was changed, or what it follows was");
         Head = next.Hash;
-        if ((_seals.TryGetValue(number, out var seal) && _isSigned(seal) && seal.Hash != next.Hash) || (_known.TryGetValue(number, out var known) && known != next.Hash))
+        if (
+            (_seals.TryGetValue(number, out var seal) && _isSigned(seal) && seal.Hash != next.Hash)
+            || (_known.TryGetValue(number, out var known) && known != next.Hash)
+        )
             Tell(number, "the entry was sealed with another hash: this one or an entry before it was changed and the chain made again");
     }
 
@@ -148,7 +196,8 @@ public sealed class AuditCheck
     public IReadOnlyList<AuditFault> End()
     {
         var last = LastSealed;
-        if (last > Number) Tell(Number + 1, $"the end is missing: the entries up to {last} were sealed");
+        if (last > Number)
+            Tell(Number + 1, $"the end is missing: the entries up to {last} were sealed");
         return _faults;
     }
 
@@ -157,6 +206,7 @@ public sealed class AuditCheck
 
     private void Tell(long number, string what)
     {
-        if (_faults.Count < MostFaults && !_faults.Contains(new(number, what))) _faults.Add(new(number, what));
+        if (_faults.Count < MostFaults && !_faults.Contains(new(number, what)))
+            _faults.Add(new(number, what));
     }
 }

@@ -95,6 +95,12 @@ public sealed record Check
     public IEnumerable<string> Keys => Wants.Keys.Concat(AppliesTo?.Keys ?? []).Distinct();
 
     /// <summary>Names what it asks: a change of what it wants, of whom, how fresh or how much it weighs gives another version.</summary>
-    public string Version => Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(
-        string.Join('\n', Name, Need, Wants.Written, AppliesTo?.Written, Fresh, string.Join(',', AskedAt.Order())))))[..12];
+    public string Version =>
+        Convert.ToHexStringLower(
+            SHA256.HashData(
+                Encoding.UTF8.GetBytes(
+                    string.Join('\n', Name, Need, Wants.Written, AppliesTo?.Written, Fresh, string.Join(',', AskedAt.Order()))
+                )
+            )
+        )[..12];
 }

@@ -8,7 +8,8 @@ namespace GrandStair.Core.Catalogue;
 /// <param name="File">Its name.</param>
 /// <param name="Before">The SHA-256 of what stood, in hexadecimal; null where there was nothing.</param>
 /// <param name="After">The SHA-256 of what is there; null where there is nothing.</param>
-/// <param name="Lines">The lines that went, each after <c>- </c>, and those that came, each after <c>+ </c>, in the order of the file.</param>
+/// <param name="Lines">The lines that went, each after <c>- </c>, and those that came, each after <c>+ </c>, in the order of the
+/// file.</param>
 public sealed record FileChange(string File, string? Before, string? After, ImmutableArray<string> Lines)
 {
     // Beyond so many lines the longest common part is not looked for: all old lines went and all new ones came.
@@ -24,10 +25,17 @@ public sealed record FileChange(string File, string? Before, string? After, Immu
         ArgumentNullException.ThrowIfNull(after);
         return
         [
-            .. before.Keys.Union(after.Keys).Order(StringComparer.Ordinal)
+            .. before
+                .Keys.Union(after.Keys)
+                .Order(StringComparer.Ordinal)
                 .Select(f => (File: f, Before: before.GetValueOrDefault(f), After: after.GetValueOrDefault(f)))
                 .Where(f => f.Before != f.After)
-                .Select(f => new FileChange(f.File, f.Before is null ? null : Hash(f.Before), f.After is null ? null : Hash(f.After), LinesOf(Split(f.Before), Split(f.After)))),
+                .Select(f => new FileChange(
+                    f.File,
+                    f.Before is null ? null : Hash(f.Before),
+                    f.After is null ? null : Hash(f.After),
+                    LinesOf(Split(f.Before), Split(f.After))
+                )),
         ];
     }
 
@@ -36,7 +44,8 @@ public sealed record FileChange(string File, string? Before, string? After, Immu
     /// <summary>The shortest way from one to the other, by the longest common subsequence of their lines.</summary>
     private static ImmutableArray<string> LinesOf(string[] before, string[] after)
     {
-        if (before.Length > MostLines || after.Length > MostLines) return [.. before.Select(l => $"- {l}"), .. after.Select(l => $"+ {l}")];
+        if (before.Length > MostLines || after.Length > MostLines)
+            return [.. before.Select(l => $"- {l}"), .. after.Select(l => $"+ {l}")];
         var common = new int[before.Length + 1, after.Length + 1];
         for (var i = before.Length - 1; i >= 0; i--)
         {
@@ -48,9 +57,12 @@ public sealed record FileChange(string File, string? Before, string? After, Immu
         var (b, a) = (0, 0);
         while (b < before.Length || a < after.Length)
         {
-            if (b < before.Length && a < after.Length && before[b] == after[a]) (b, a) = (b + 1, a + 1);
-            else if (a == after.Length || (b < before.Length && common[b + 1, a] >= common[b, a + 1])) lines.Add($"- {before[b++]}");
-            else lines.Add($"+ {after[a++]}");
+            if (b < before.Length && a < after.Length && before[b] == after[a])
+                (b, a) = (b + 1, a + 1);
+            else if (a == after.Length || (b < before.Length && common[b + 1, a] >= common[b, a + 1]))
+                lines.Add($"- {before[b++]}");
+            else
+                lines.Add($"+ {after[a++]}");
         }
 
         return lines.ToImmutable();

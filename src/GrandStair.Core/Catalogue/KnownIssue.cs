@@ -36,23 +36,26 @@ public sealed record KnownIssue
 
     /// <summary>Whether a build has it.</summary>
     public bool IsIn(string build) =>
-        (Since is null || VersionOrder.Instance.Compare(build, Since) >= 0) && (FixedIn is null || VersionOrder.Instance.Compare(build, FixedIn) < 0);
+        (Since is null || VersionOrder.Instance.Compare(build, Since) >= 0)
+        && (FixedIn is null || VersionOrder.Instance.Compare(build, FixedIn) < 0);
 
     /// <summary>The check that it becomes for a machine that it affects and that no build spares.</summary>
-    public Check AsCheck => new()
-    {
-        Name = $"issue-{Name}",
-        Title = Title,
-        Need = Need,
-        Wants = new Not($"not ({Touches.Text})", Touches),
-        Fix = Fix,
-        Waivable = Waivable,
-        IsKnownIssue = true,
-    };
+    public Check AsCheck =>
+        new()
+        {
+            Name = $"issue-{Name}",
+            Title = Title,
+            Need = Need,
+            Wants = new Not($"not ({Touches.Text})", Touches),
+            Fix = Fix,
+            Waivable = Waivable,
+            IsKnownIssue = true,
+        };
 }
 
 /// <summary>The known issues of a release for one machine: which build to take, and what is left in it.</summary>
-/// <param name="Build">The first build that will do and spares this machine every must; null where any build will do or none is known.</param>
+/// <param name="Build">The first build that will do and spares this machine every must; null where any build will do or none is
+/// known.</param>
 /// <param name="Left">The issues that touch the machine in that build, or in every one.</param>
 public sealed record IssuesAhead(string? Build, ImmutableArray<KnownIssue> Left)
 {
@@ -64,10 +67,19 @@ public sealed record IssuesAhead(string? Build, ImmutableArray<KnownIssue> Left)
     {
         ArgumentNullException.ThrowIfNull(release);
         var issues = touching.Where(i => i.Release == release.Version).ToArray();
-        if (issues.Length == 0) return new(leastBuild, []);
-        var builds = release.Builds.Select(b => b.Version).Concat(issues.Select(i => i.FixedIn)).Append(leastBuild).OfType<string>().Distinct()
-            .Where(b => leastBuild is null || VersionOrder.Instance.Compare(b, leastBuild) >= 0).Order(VersionOrder.Instance).ToArray();
-        if (builds.Length == 0) return new(null, [.. issues]);
+        if (issues.Length == 0)
+            return new(leastBuild, []);
+        var builds = release
+            .Builds.Select(b => b.Version)
+            .Concat(issues.Select(i => i.FixedIn))
+            .Append(leastBuild)
+            .OfType<string>()
+            .Distinct()
+            .Where(b => leastBuild is null || VersionOrder.Instance.Compare(b, leastBuild) >= 0)
+            .Order(VersionOrder.Instance)
+            .ToArray();
+        if (builds.Length == 0)
+            return new(null, [.. issues]);
         // Musts that every build has say nothing about which build to take.
         var musts = issues.Where(i => i.Need == Need.Must && !builds.All(i.IsIn)).ToArray();
         var build = musts.Length > 0 ? builds.MinBy(b => musts.Count(i => i.IsIn(b))) : leastBuild;

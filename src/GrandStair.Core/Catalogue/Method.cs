@@ -81,7 +81,8 @@ public sealed record Method
         return new(
             Sum(Steps.Where(s => s.Phase is Phase.Protect or Phase.Apply or Phase.Verify)),
             Sum(Steps.SkipWhile(s => !s.PointOfNoReturn).Where(s => s.Phase is Phase.Apply or Phase.Verify)),
-            Sum(Rollback.Steps));
+            Sum(Rollback.Steps)
+        );
 
         TimeSpan Sum(IEnumerable<StepSpec> steps) => steps.Aggregate(TimeSpan.Zero, (sum, s) => sum + lasts(s));
     }

@@ -60,7 +60,9 @@ public sealed record Product
     public ImmutableArray<KnownIssue> IssuesTouching(IReadable machine, DateTimeOffset now) =>
         [.. KnownIssues.Where(i => i.Touches.Ask(machine, new EvaluationContext(now)).Value != Kleene.No)];
 
-    /// <summary>The checks of one leg of a run that is running, with those of the machine's known issues and, for the verification, of its build.</summary>
+    /// <summary>
+    /// The checks of one leg of a run that is running, with those of the machine's known issues and, for the verification, of its build.
+    /// </summary>
     /// <param name="hop">The leg's hop.</param>
     /// <param name="method">The leg's method.</param>
     /// <param name="machine">The machine.</param>
@@ -72,7 +74,9 @@ public sealed record Product
         ArgumentNullException.ThrowIfNull(method);
         var touching = IssuesTouching(machine, now);
         ImmutableArray<Check> checks = [.. ChecksOf(hop, touching, leastBuild), .. method.Checks];
-        return hop.Component is null && BuildOf(hop, touching, leastBuild) is { } build && BuildCheck(build) is { } check ? checks.Add(check) : checks;
+        return hop.Component is null && BuildOf(hop, touching, leastBuild) is { } build && BuildCheck(build) is { } check
+            ? checks.Add(check)
+            : checks;
     }
 
     /// <summary>The build of a hop's release that a machine should get; null where any will do.</summary>
@@ -83,13 +87,15 @@ public sealed record Product
     }
 
     /// <summary>A hop's checks and those that the known issues of its release come to.</summary>
-    internal ImmutableArray<Check> ChecksOf(Hop hop, IReadOnlyList<KnownIssue> touching, string? leastBuild) => hop.Component is not null || touching.Count == 0
-        ? hop.Checks
-        : [.. hop.Checks, .. IssuesAhead.Of(Release(hop.To), touching, leastBuild).Left.Select(i => i.AsCheck)];
+    internal ImmutableArray<Check> ChecksOf(Hop hop, IReadOnlyList<KnownIssue> touching, string? leastBuild) =>
+        hop.Component is not null || touching.Count == 0
+            ? hop.Checks
+            : [.. hop.Checks, .. IssuesAhead.Of(Release(hop.To), touching, leastBuild).Left.Select(i => i.AsCheck)];
 
     private Check? BuildCheck(string build)
     {
-        if (BuildKey is not { } key || Keys.Concat(KeyRegistry.BuiltIn.All).FirstOrDefault(k => k.Name == key) is not { } definition) return null;
+        if (BuildKey is not { } key || Keys.Concat(KeyRegistry.BuiltIn.All).FirstOrDefault(k => k.Name == key) is not { } definition)
+            return null;
         var wants = string.Create(CultureInfo.InvariantCulture, $"{key} >= {build}");
         return new()
         {
@@ -107,16 +113,20 @@ public sealed record Product
     public Release Release(string version) => Releases.Single(r => r.Version == version);
 
     /// <summary>The release that a version belongs to: <c>11.11</c> is of release <c>11</c>. Null where none is known.</summary>
-    public Release? ReleaseOf(string? version) => version is null
-        ? null
-        : Releases.Where(r => version == r.Version || version.StartsWith(r.Version + ".", StringComparison.Ordinal))
-            .MaxBy(r => r.Version.Length);
+    public Release? ReleaseOf(string? version) =>
+        version is null
+            ? null
+            : Releases
+                .Where(r => version == r.Version || version.StartsWith(r.Version + ".", StringComparison.Ordinal))
+                .MaxBy(r => r.Version.Length);
 
     /// <summary>The method of that name, or null.</summary>
     public Method? Method(string name) => Methods.FirstOrDefault(m => m.Name == name);
 }
 
-/// <summary>A script that reads a machine and prints one line a key: <c>key = value</c>, <c>key is absent</c> or <c>key is unreadable: why</c>.</summary>
+/// <summary>
+/// A script that reads a machine and prints one line a key: <c>key = value</c>, <c>key is absent</c> or <c>key is unreadable: why</c>.
+/// </summary>
 /// <param name="Script">The script's file name.</param>
 /// <param name="Covers">The keys that it looks at: covered but not reported is absent.</param>
 public sealed record Reader(string Script, ImmutableArray<string> Covers);
@@ -127,7 +137,13 @@ public sealed record Reader(string Script, ImmutableArray<string> Covers);
 /// <param name="To">The release that it leads to.</param>
 /// <param name="Editions">Which edition becomes which; empty where editions are not distinguished.</param>
 /// <param name="Checks">What must or should hold, whatever the method.</param>
-public sealed record Hop(string Name, ImmutableArray<string> From, string To, ImmutableDictionary<string, string> Editions, ImmutableArray<Check> Checks)
+public sealed record Hop(
+    string Name,
+    ImmutableArray<string> From,
+    string To,
+    ImmutableDictionary<string, string> Editions,
+    ImmutableArray<Check> Checks
+)
 {
     /// <summary>The component that it raises, and whose versions it goes from and to; null for the product itself.</summary>
     public string? Component { get; init; }
@@ -141,4 +157,3 @@ public sealed record Hop(string Name, ImmutableArray<string> From, string To, Im
 /// <param name="Title">What people call it.</param>
 /// <param name="VersionKey">The key with its version. The component whose key is the product's own stands for the product itself.</param>
 public sealed record Component(string Name, string Title, string VersionKey);
-

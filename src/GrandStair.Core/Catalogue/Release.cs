@@ -56,5 +56,6 @@ public sealed record Release(string Version, string Name, ReleaseStatus Status, 
     /// <summary>The last day of support of an edition; null where none is known.</summary>
     public DateOnly? SupportEnd(string? edition) =>
         edition is not null && SupportEnds.TryGetValue(edition, out var end) ? end
-        : SupportEnds.TryGetValue("*", out var all) ? all : null;
+        : SupportEnds.TryGetValue("*", out var all) ? all
+        : null;
 }

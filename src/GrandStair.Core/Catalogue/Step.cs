@@ -65,7 +65,8 @@ public sealed record StepSpec(
     TimeSpan Typical,
     TimeSpan Limit,
     int Attempts = 1,
-    bool PointOfNoReturn = false)
+    bool PointOfNoReturn = false
+)
 {
     /// <summary>The names of the secrets that its script needs.</summary>
     public ImmutableArray<string> Secrets { get; init; } = [];
@@ -73,6 +74,9 @@ public sealed record StepSpec(
     /// <summary>The keys that it makes true. A check on one of them is not asked before the step is done.</summary>
     public ImmutableArray<string> Provides { get; init; } = [];
 
-    /// <summary>For a step that suspends something: the later step of its method that resumes it. That one is run however the run ends. Null for every other step.</summary>
+    /// <summary>
+    /// For a step that suspends something: the later step of its method that resumes it. That one is run however the run ends. Null for
+    /// every other step.
+    /// </summary>
     public string? ResumedBy { get; init; }
 }

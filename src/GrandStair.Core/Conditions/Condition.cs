@@ -23,7 +23,8 @@ public abstract record Condition(string Text)
 public sealed record All(string Text, ImmutableArray<Condition> Parts) : Condition(Text)
 {
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, EvaluationContext context) => Joined.Of(Parts, machine, context, answers => answers.Min(a => a.Value), Kleene.Yes);
+    public override Answer Ask(IReadable machine, EvaluationContext context) =>
+        Joined.Of(Parts, machine, context, answers => answers.Min(a => a.Value), Kleene.Yes);
 
     /// <inheritdoc />
     public override IEnumerable<string> Keys => Parts.SelectMany(p => p.Keys).Distinct();
@@ -36,7 +37,8 @@ public sealed record All(string Text, ImmutableArray<Condition> Parts) : Conditi
 public sealed record Any(string Text, ImmutableArray<Condition> Parts) : Condition(Text)
 {
     /// <inheritdoc />
-    public override Answer Ask(IReadable machine, EvaluationContext context) => Joined.Of(Parts, machine, context, answers => answers.Max(a => a.Value), Kleene.No);
+    public override Answer Ask(IReadable machine, EvaluationContext context) =>
+        Joined.Of(Parts, machine, context, answers => answers.Max(a => a.Value), Kleene.No);
 
     /// <inheritdoc />
     public override IEnumerable<string> Keys => Parts.SelectMany(p => p.Keys).Distinct();
@@ -64,8 +66,16 @@ public sealed record Not(string Text, Condition Part) : Condition(Text)
 
 internal static class Joined
 {
-    /// <summary>Joins the answers and keeps the leaves of those parts that decided: all where all had to agree, else those of the deciding value.</summary>
-    public static Answer Of(ImmutableArray<Condition> parts, IReadable machine, EvaluationContext context, Func<Answer[], Kleene> join, Kleene unanimous)
+    /// <summary>
+    /// Joins the answers and keeps the leaves of those parts that decided: all where all had to agree, else those of the deciding value.
+    /// </summary>
+    public static Answer Of(
+        ImmutableArray<Condition> parts,
+        IReadable machine,
+        EvaluationContext context,
+        Func<Answer[], Kleene> join,
+        Kleene unanimous
+    )
     {
         var answers = parts.Select(p => p.Ask(machine, context)).ToArray();
         var value = join(answers);
@@ -120,34 +130,39 @@ public enum Comparison
 /// <param name="Ago">How long before now, for dates and instants; negative for a time to come.</param>
 public sealed record Literal(string Text, ReadingValue? Value, TimeSpan? Ago = null);
 
-/// <summary>Compares the value under a key. With <c>absent</c> the answer is no, whatever the comparison; without a reading that will do it cannot be told.</summary>
+/// <summary>
+/// Compares the value under a key. With <c>absent</c> the answer is no, whatever the comparison; without a reading that will do it cannot
+/// be told.
+/// </summary>
 public sealed record Compares(string Text, KeyDefinition Key, Comparison How, ImmutableArray<Literal> With) : Condition(Text)
 {
     /// <inheritdoc />
     public override IEnumerable<string> Keys => [Key.Name];
 
     /// <inheritdoc />
-    public override string Written => How switch
-    {
-        Comparison.Equal => $"{Key.Name} = {Write(With[0])}",
-        Comparison.NotEqual => $"{Key.Name} != {Write(With[0])}",
-        Comparison.Less => $"{Key.Name} < {Write(With[0])}",
-        Comparison.AtMost => $"{Key.Name} <= {Write(With[0])}",
-        Comparison.Greater => $"{Key.Name} > {Write(With[0])}",
-        Comparison.AtLeast => $"{Key.Name} >= {Write(With[0])}",
-        Comparison.In => $"{Key.Name} in ({string.Join(", ", With.Select(Write))})",
-        Comparison.NotIn => $"{Key.Name} not in ({string.Join(", ", With.Select(Write))})",
-        Comparison.Between => $"{Key.Name} between {Write(With[0])} and {Write(With[1])}",
-        Comparison.NotBetween => $"{Key.Name} not between {Write(With[0])} and {Write(With[1])}",
-        Comparison.NotLike => $"{Key.Name} not like {Write(With[0])}",
-        _ => $"{Key.Name} like {Write(With[0])}",
-    };
+    public override string Written =>
+        How switch
+        {
+            Comparison.Equal => $"{Key.Name} = {Write(With[0])}",
+            Comparison.NotEqual => $"{Key.Name} != {Write(With[0])}",
+            Comparison.Less => $"{Key.Name} < {Write(With[0])}",
+            Comparison.AtMost => $"{Key.Name} <= {Write(With[0])}",
+            Comparison.Greater => $"{Key.Name} > {Write(With[0])}",
+            Comparison.AtLeast => $"{Key.Name} >= {Write(With[0])}",
+            Comparison.In => $"{Key.Name} in ({string.Join(", ", With.Select(Write))})",
+            Comparison.NotIn => $"{Key.Name} not in ({string.Join(", ", With.Select(Write))})",
+            Comparison.Between => $"{Key.Name} between {Write(With[0])} and {Write(With[1])}",
+            Comparison.NotBetween => $"{Key.Name} not between {Write(With[0])} and {Write(With[1])}",
+            Comparison.NotLike => $"{Key.Name} not like {Write(With[0])}",
+            _ => $"{Key.Name} like {Write(With[0])}",
+        };
 
     /// <inheritdoc />
     public override Answer Ask(IReadable machine, EvaluationContext context)
     {
         var reading = machine.Find(Key.Name);
-        if (context.WhyNot(reading) is { } note) return new(Kleene.Unknown, [new(Text, Key.Name, Kleene.Unknown, reading, note)], null);
+        if (context.WhyNot(reading) is { } note)
+            return new(Kleene.Unknown, [new(Text, Key.Name, Kleene.Unknown, reading, note)], null);
         var holds = reading!.State == ReadingState.Value && Holds(reading.Value!, context.Now);
         var value = holds ? Kleene.Yes : Kleene.No;
         return new(value, [new(Text, Key.Name, value, reading, null)], UntilOf(reading, context));
@@ -157,17 +172,24 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
     {
         var until = context.Until(reading);
         foreach (var ago in With.Where(l => l.Ago is not null && reading.Value is not null).Select(l => l.Ago!.Value))
-            if (TurnOf(reading.Value!.Amount, ago, context.Now) is { } turns && (until is null || turns < until)) until = turns;
+            if (TurnOf(reading.Value!.Amount, ago, context.Now) is { } turns && (until is null || turns < until))
+                until = turns;
 
         return until;
     }
 
-    /// <summary>When a comparison with so long ago turns next: when the moment is just so long ago, and a second later, when it is longer ago. Null where both are over.</summary>
+    /// <summary>
+    /// When a comparison with so long ago turns next: when the moment is just so long ago, and a second later, when it is longer ago. Null
+    /// where both are over.
+    /// </summary>
     internal static DateTimeOffset? TurnOf(double seconds, TimeSpan ago, DateTimeOffset now)
     {
-        if (seconds + ago.TotalSeconds + 1 >= DateTimeOffset.MaxValue.ToUnixTimeSeconds()) return DateTimeOffset.MaxValue;
+        if (seconds + ago.TotalSeconds + 1 >= DateTimeOffset.MaxValue.ToUnixTimeSeconds())
+            return DateTimeOffset.MaxValue;
         var turn = DateTimeOffset.FromUnixTimeSeconds((long)seconds) + ago;
-        return turn > now ? turn : turn.AddSeconds(1) > now ? turn.AddSeconds(1) : null;
+        return turn > now ? turn
+            : turn.AddSeconds(1) > now ? turn.AddSeconds(1)
+            : null;
     }
 
     /// <summary>Whether it holds for a value exactly where its opposite, such as <c>in</c> for <c>not in</c>, does not.</summary>
@@ -189,37 +211,45 @@ public sealed record Compares(string Text, KeyDefinition Key, Comparison How, Im
     }
 
     /// <summary>Whether it holds for a value.</summary>
-    internal bool Holds(ReadingValue value, DateTimeOffset now) => IsNegated != How switch
-    {
-        Comparison.Equal or Comparison.NotEqual => IsEqual(value, With[0], now),
-        Comparison.Less => Order(value, With[0], now) < 0,
-        Comparison.AtMost => Order(value, With[0], now) <= 0,
-        Comparison.Greater => Order(value, With[0], now) > 0,
-        Comparison.AtLeast => Order(value, With[0], now) >= 0,
-        Comparison.In or Comparison.NotIn => With.Any(l => IsEqual(value, l, now)),
-        Comparison.Between or Comparison.NotBetween => Order(value, With[0], now) >= 0 && Order(value, With[1], now) <= 0,
-        Comparison.Like or Comparison.NotLike => value.Kind == ValueKind.List ? value.Items.Any(i => Glob.Fits(i, With[0].Text)) : Glob.Fits(value.Text, With[0].Text),
-        _ => throw new InvalidOperationException($"Unknown comparison {How}."),
-    };
+    internal bool Holds(ReadingValue value, DateTimeOffset now) =>
+        IsNegated
+        != How switch
+        {
+            Comparison.Equal or Comparison.NotEqual => IsEqual(value, With[0], now),
+            Comparison.Less => Order(value, With[0], now) < 0,
+            Comparison.AtMost => Order(value, With[0], now) <= 0,
+            Comparison.Greater => Order(value, With[0], now) > 0,
+            Comparison.AtLeast => Order(value, With[0], now) >= 0,
+            Comparison.In or Comparison.NotIn => With.Any(l => IsEqual(value, l, now)),
+            Comparison.Between or Comparison.NotBetween => Order(value, With[0], now) >= 0 && Order(value, With[1], now) <= 0,
+            Comparison.Like or Comparison.NotLike => value.Kind == ValueKind.List
+                ? value.Items.Any(i => Glob.Fits(i, With[0].Text))
+                : Glob.Fits(value.Text, With[0].Text),
+            _ => throw new InvalidOperationException($"Unknown comparison {How}."),
+        };
 
-    private static bool IsEqual(ReadingValue value, Literal literal, DateTimeOffset now) => value.Kind switch
-    {
-        ValueKind.Text => string.Equals(value.Text, literal.Value!.Text, StringComparison.OrdinalIgnoreCase),
-        ValueKind.List => value.Items.Contains(literal.Value!.Text, StringComparer.OrdinalIgnoreCase),
-        _ => Order(value, literal, now) == 0,
-    };
+    private static bool IsEqual(ReadingValue value, Literal literal, DateTimeOffset now) =>
+        value.Kind switch
+        {
+            ValueKind.Text => string.Equals(value.Text, literal.Value!.Text, StringComparison.OrdinalIgnoreCase),
+            ValueKind.List => value.Items.Contains(literal.Value!.Text, StringComparer.OrdinalIgnoreCase),
+            _ => Order(value, literal, now) == 0,
+        };
 
     private static int Order(ReadingValue value, Literal literal, DateTimeOffset now)
     {
-        if (literal.Ago is { } ago) return value.Amount.CompareTo((now - ago).ToUnixTimeSeconds());
+        if (literal.Ago is { } ago)
+            return value.Amount.CompareTo((now - ago).ToUnixTimeSeconds());
         return value.Kind == ValueKind.Version
             ? VersionOrder.Instance.Compare(value.Text, literal.Value!.Text)
             : value.Amount.CompareTo(literal.Value!.Amount);
     }
 
-    private string Write(Literal literal) => Key.Kind is ValueKind.Text or ValueKind.List || How is Comparison.Like or Comparison.NotLike
-        ? $"\"{literal.Text.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("\"", "\\\"", StringComparison.Ordinal)}\""
-        : literal.Value is { } value ? Bare(value) : literal.Text;
+    private string Write(Literal literal) =>
+        Key.Kind is ValueKind.Text or ValueKind.List || How is Comparison.Like or Comparison.NotLike
+            ? $"\"{literal.Text.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("\"", "\\\"", StringComparison.Ordinal)}\""
+        : literal.Value is { } value ? Bare(value)
+        : literal.Text;
 
     private static string Bare(ReadingValue value) => value.Text.All(c => Token.IsBare(c) || c == ' ') ? value.Text : $"\"{value.Text}\"";
 }
@@ -240,15 +270,23 @@ public sealed record Has(string Text, KeyDefinition Key, Condition Row) : Condit
     public override Answer Ask(IReadable machine, EvaluationContext context)
     {
         var reading = machine.Find(Key.Name);
-        if (context.WhyNot(reading) is { } note) return new(Kleene.Unknown, [new(Text, Key.Name, Kleene.Unknown, reading, note)], null);
-        if (reading!.State == ReadingState.Absent) return new(Kleene.No, [new(Text, Key.Name, Kleene.No, reading, null)], context.Until(reading));
+        if (context.WhyNot(reading) is { } note)
+            return new(Kleene.Unknown, [new(Text, Key.Name, Kleene.Unknown, reading, note)], null);
+        if (reading!.State == ReadingState.Absent)
+            return new(Kleene.No, [new(Text, Key.Name, Kleene.No, reading, null)], context.Until(reading));
         var answers = reading.Value!.Rows.Select(r => (Row: r, Answer: Row.Ask(new RowReadings(r, Key, reading), context))).ToArray();
         var value = answers.Length == 0 ? Kleene.No : answers.Max(a => a.Answer.Value);
         var deciding = value == Kleene.No ? [] : answers.Where(a => a.Answer.Value == value).Select(a => a.Row.Show()).ToArray();
         return new(
             value,
-            [new(Text, Key.Name, value, reading, value == Kleene.Unknown ? "a column that matters could not be read" : null) { Rows = deciding }],
-            answers.Select(a => a.Answer.Until).Append(context.Until(reading)).Min());
+            [
+                new(Text, Key.Name, value, reading, value == Kleene.Unknown ? "a column that matters could not be read" : null)
+                {
+                    Rows = deciding,
+                },
+            ],
+            answers.Select(a => a.Answer.Until).Append(context.Until(reading)).Min()
+        );
     }
 }
 
@@ -272,12 +310,13 @@ public sealed record AsksRaw(string Text, KeyDefinition Key, RawQuestion Questio
     public override IEnumerable<string> Keys => [Key.Name];
 
     /// <inheritdoc />
-    public override string Written => Question switch
-    {
-        RawQuestion.Known => $"{Key.Name} is known",
-        RawQuestion.Absent => $"{Key.Name} is absent",
-        _ => $"{Key.Name} older than {Units.Exact(Age.TotalSeconds, ValueKind.Duration)}",
-    };
+    public override string Written =>
+        Question switch
+        {
+            RawQuestion.Known => $"{Key.Name} is known",
+            RawQuestion.Absent => $"{Key.Name} is absent",
+            _ => $"{Key.Name} older than {Units.Exact(Age.TotalSeconds, ValueKind.Duration)}",
+        };
 
     /// <inheritdoc />
     public override Answer Ask(IReadable machine, EvaluationContext context)
@@ -289,7 +328,8 @@ public sealed record AsksRaw(string Text, KeyDefinition Key, RawQuestion Questio
             RawQuestion.Absent => reading is { State: ReadingState.Absent },
             _ => reading is null || reading.Seen < context.Now - Age,
         };
-        DateTimeOffset? until = Question == RawQuestion.OlderThan && !holds && reading!.Seen < DateTimeOffset.MaxValue - Age ? reading.Seen + Age : null;
+        DateTimeOffset? until =
+            Question == RawQuestion.OlderThan && !holds && reading!.Seen < DateTimeOffset.MaxValue - Age ? reading.Seen + Age : null;
         var value = holds ? Kleene.Yes : Kleene.No;
         return new(value, [new(Text, Key.Name, value, reading, null)], until);
     }

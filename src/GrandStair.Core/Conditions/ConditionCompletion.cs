@@ -48,9 +48,13 @@ public sealed partial record ConditionCompletion(int From, string Typed, Coming 
     {
         ArgumentNullException.ThrowIfNull(text);
         ArgumentNullException.ThrowIfNull(keys);
-        if (text.Length > ConditionParser.MaxLength) text = text[^ConditionParser.MaxLength..];
+        if (text.Length > ConditionParser.MaxLength)
+            text = text[^ConditionParser.MaxLength..];
         var tokens = Word().Matches(text);
-        var writing = tokens.Count > 0 && tokens[^1].Index + tokens[^1].Length == text.Length && tokens[^1].Value is not ("(" or ")" or ",") ? tokens[^1] : null;
+        var writing =
+            tokens.Count > 0 && tokens[^1].Index + tokens[^1].Length == text.Length && tokens[^1].Value is not ("(" or ")" or ",")
+                ? tokens[^1]
+                : null;
         var (from, typed) = writing is null ? (text.Length, "") : (writing.Index, writing.Value);
         string[] before = [.. tokens.Take(tokens.Count - (writing is null ? 0 : 1)).Select(t => t.Value)];
         var last = before.LastOrDefault("").ToLowerInvariant();
@@ -58,10 +62,16 @@ public sealed partial record ConditionCompletion(int From, string Typed, Coming 
         KeyDefinition? Known(string word) => table is null ? keys.Find(word) : table.Column(word);
         var key = before.Reverse().Select(Known).FirstOrDefault(k => k is not null);
         var opensList = last == "(" && before is [.., var one, _] && one.Equals("in", StringComparison.OrdinalIgnoreCase);
-        var coming = last is "" or "and" or "or" or "not" || (last == "(" && !opensList) ? table is null ? Coming.Key : Coming.Column
-            : Known(last) is not null ? Coming.Comparison
-            : BeforeValues.Contains(last) ? Coming.Value
-            : Coming.Join;
+        var coming =
+            last is "" or "and" or "or" or "not" || (last == "(" && !opensList)
+                ? table is null
+                    ? Coming.Key
+                    : Coming.Column
+                : Known(last) is not null
+                    ? Coming.Comparison
+                    : BeforeValues.Contains(last)
+                        ? Coming.Value
+                        : Coming.Join;
         return new(from, typed, coming, key, table);
     }
 
@@ -77,7 +87,10 @@ public sealed partial record ConditionCompletion(int From, string Typed, Coming 
             Coming.Key => keys.All.Select(k => new Offered(k.Name, k.Meaning)),
             Coming.Column => Table!.Columns.Select(c => new Offered(c.Name, c.Meaning)),
             Coming.Comparison => Comparisons(Key!.Kind).Select(c => new Offered(c, "")),
-            Coming.Value => values.Select(v => new Offered(Plain().IsMatch(v.Value) ? v.Value : $"\"{v.Value}\"", v.Machines == 1 ? "1 machine" : $"{v.Machines} machines")),
+            Coming.Value => values.Select(v => new Offered(
+                Plain().IsMatch(v.Value) ? v.Value : $"\"{v.Value}\"",
+                v.Machines == 1 ? "1 machine" : $"{v.Machines} machines"
+            )),
             _ => Joins.Select(j => new Offered(j, "")),
         };
         var typed = Typed.Replace("\"", "", StringComparison.Ordinal);
@@ -85,17 +98,19 @@ public sealed partial record ConditionCompletion(int From, string Typed, Coming 
         return
         [
             .. all.Where(o => Bare(o).Contains(typed, StringComparison.OrdinalIgnoreCase) && o.Text != Typed)
-                .OrderBy(o => Bare(o).StartsWith(typed, StringComparison.OrdinalIgnoreCase) ? 0 : 1).Take(MostOffered),
+                .OrderBy(o => Bare(o).StartsWith(typed, StringComparison.OrdinalIgnoreCase) ? 0 : 1)
+                .Take(MostOffered),
         ];
     }
 
-    private static IEnumerable<string> Comparisons(ValueKind kind) => kind switch
-    {
-        ValueKind.Table => ["has (", "is known", "is absent", "older than"],
-        ValueKind.Flag => ["=", "!=", "is known", "is absent", "older than"],
-        ValueKind.Text or ValueKind.List => ["=", "!=", "in (", "not in (", "like", "not like", "is known", "is absent", "older than"],
-        _ => ["=", "!=", "<", "<=", ">", ">=", "between", "in (", "not in (", "is known", "is absent", "older than"],
-    };
+    private static IEnumerable<string> Comparisons(ValueKind kind) =>
+        kind switch
+        {
+            ValueKind.Table => ["has (", "is known", "is absent", "older than"],
+            ValueKind.Flag => ["=", "!=", "is known", "is absent", "older than"],
+            ValueKind.Text or ValueKind.List => ["=", "!=", "in (", "not in (", "like", "not like", "is known", "is absent", "older than"],
+            _ => ["=", "!=", "<", "<=", ">", ">=", "between", "in (", "not in (", "is known", "is absent", "older than"],
+        };
 
     /// <summary>The table whose parenthesis after <c>has</c> is still open; null where none is.</summary>
     private static KeyDefinition? TableOf(string[] before, KeyRegistry keys)

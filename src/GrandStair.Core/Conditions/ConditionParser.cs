@@ -26,7 +26,8 @@ public sealed class ConditionException : Exception
 
 /// <summary>
 /// Reads conditions. Grammar, loosest first: <c>or</c>, <c>and</c>, <c>not</c>, then parentheses or a comparison of a key:
-/// <c>= != &lt; &lt;= &gt; &gt;=</c>, <c>in (a, b)</c>, <c>between a and b</c>, <c>like "*"</c> (each also with <c>not</c> before it), <c>is known</c>, <c>is absent</c>, <c>older than 7 d</c>,
+/// <c>= != &lt; &lt;= &gt; &gt;=</c>, <c>in (a, b)</c>, <c>between a and b</c>, <c>like "*"</c> (each also with <c>not</c> before it),
+/// <c>is known</c>, <c>is absent</c>, <c>older than 7 d</c>,
 /// and <c>has ( … )</c> of a table, in which its columns are the keys. A literal takes the type of the key it meets.
 /// </summary>
 public sealed class ConditionParser
@@ -58,21 +59,25 @@ public sealed class ConditionParser
 
     private ConditionParser(string text, KeyRegistry keys)
     {
-        if (text.Length > MaxLength) throw new ConditionException($"The condition has {text.Length} signs, expected at most {MaxLength}.", text, MaxLength);
+        if (text.Length > MaxLength)
+            throw new ConditionException($"The condition has {text.Length} signs, expected at most {MaxLength}.", text, MaxLength);
         _text = text;
         _keys = keys;
         _tokens = Token.Split(text);
     }
 
     /// <summary>Reads a condition.</summary>
-    /// <exception cref="ConditionException">The text is none; the message names the column, what was expected and the nearest known key.</exception>
+    /// <exception cref="ConditionException">The text is none; the message names the column, what was expected and the nearest known
+    /// key.</exception>
     public static Condition Parse(string text, KeyRegistry keys)
     {
         ArgumentNullException.ThrowIfNull(text);
         var parser = new ConditionParser(text, keys);
-        if (parser.Next.Kind == TokenKind.End) throw parser.Wrong("The condition is empty; expected one such as site = \"Westhaven\".");
+        if (parser.Next.Kind == TokenKind.End)
+            throw parser.Wrong("The condition is empty; expected one such as site = \"Westhaven\".");
         var condition = parser.Or();
-        if (parser.Next.Kind != TokenKind.End) throw parser.Wrong($"'{parser.Next.Text}' was not expected here; expected 'and', 'or' or the end.");
+        if (parser.Next.Kind != TokenKind.End)
+            throw parser.Wrong($"'{parser.Next.Text}' was not expected here; expected 'and', 'or' or the end.");
         return condition;
     }
 
@@ -86,14 +91,16 @@ public sealed class ConditionParser
 
     private bool TakeWord(string word)
     {
-        if (Next.Kind != TokenKind.Bare || !Next.Text.Equals(word, StringComparison.OrdinalIgnoreCase)) return false;
+        if (Next.Kind != TokenKind.Bare || !Next.Text.Equals(word, StringComparison.OrdinalIgnoreCase))
+            return false;
         _at++;
         return true;
     }
 
     private bool TakeSign(string sign)
     {
-        if (Next.Kind != TokenKind.Sign || Next.Text != sign) return false;
+        if (Next.Kind != TokenKind.Sign || Next.Text != sign)
+            return false;
         _at++;
         return true;
     }
@@ -106,13 +113,15 @@ public sealed class ConditionParser
     {
         var start = Next.Start;
         var parts = new List<Condition> { part() };
-        while (TakeWord(word)) parts.Add(part());
+        while (TakeWord(word))
+            parts.Add(part());
         return parts.Count == 1 ? parts[0] : join(Since(start), [.. parts]);
     }
 
     private Condition Unary()
     {
-        if (++_depth > MaxDepth) throw Wrong($"The condition goes deeper than {MaxDepth} levels; expected a flatter one.");
+        if (++_depth > MaxDepth)
+            throw Wrong($"The condition goes deeper than {MaxDepth} levels; expected a flatter one.");
         try
         {
             var start = Next.Start;
@@ -122,9 +131,11 @@ public sealed class ConditionParser
                 return new Not(Since(start), part);
             }
 
-            if (!TakeSign("(")) return Comparing();
+            if (!TakeSign("("))
+                return Comparing();
             var inner = Or();
-            if (!TakeSign(")")) throw Wrong("A ')' is missing; expected it here.");
+            if (!TakeSign(")"))
+                throw Wrong("A ')' is missing; expected it here.");
             return inner;
         }
         finally
@@ -136,15 +147,25 @@ public sealed class ConditionParser
     private Condition Comparing()
     {
         var token = Next;
-        if (token.Kind != TokenKind.Bare) throw Wrong(token.Kind == TokenKind.End ? "The condition ends too early; expected a key." : $"'{token.Text}' is not a key; expected one such as site.");
+        if (token.Kind != TokenKind.Bare)
+            throw Wrong(
+                token.Kind == TokenKind.End
+                    ? "The condition ends too early; expected a key."
+                    : $"'{token.Text}' is not a key; expected one such as site."
+            );
         _at++;
-        var key = (_table is null ? _keys.FindTyped(token.Text) : _table.Column(token.Text.ToLowerInvariant())) ?? throw Wrong(UnknownKey(token.Text), token);
-        if (TakeWord("is")) return Is(key, token.Start);
-        if (TakeWord("has")) return HasRow(key, token.Start);
+        var key = (_table is null ? _keys.FindTyped(token.Text) : _table.Column(token.Text.ToLowerInvariant()))
+            ?? throw Wrong(UnknownKey(token.Text), token);
+        if (TakeWord("is"))
+            return Is(key, token.Start);
+        if (TakeWord("has"))
+            return HasRow(key, token.Start);
         if (TakeWord("older"))
         {
-            if (_table is not null) throw Wrong($"A row has no age of its own; ask '{_table.Name} older than …' outside of 'has'.", token);
-            if (!TakeWord("than")) throw Wrong("Expected 'than' after 'older'.");
+            if (_table is not null)
+                throw Wrong($"A row has no age of its own; ask '{_table.Name} older than …' outside of 'has'.", token);
+            if (!TakeWord("than"))
+                throw Wrong("Expected 'than' after 'older'.");
             var age = Duration();
             return new AsksRaw(Since(token.Start), key, RawQuestion.OlderThan, age);
         }
@@ -153,10 +174,17 @@ public sealed class ConditionParser
         if (negated && !(Next.Kind == TokenKind.Bare && Next.Text.ToUpperInvariant() is "IN" or "LIKE" or "BETWEEN"))
             throw Wrong($"Expected 'in', 'like' or 'between' after '{key.Name} not'.");
         var comparison = Compare(key, token.Start);
-        return !negated ? comparison : comparison with
-        {
-            How = comparison.How switch { Comparison.In => Comparison.NotIn, Comparison.Between => Comparison.NotBetween, _ => Comparison.NotLike },
-        };
+        return !negated
+            ? comparison
+            : comparison with
+            {
+                How = comparison.How switch
+                {
+                    Comparison.In => Comparison.NotIn,
+                    Comparison.Between => Comparison.NotBetween,
+                    _ => Comparison.NotLike,
+                },
+            };
     }
 
     private string UnknownKey(string name)
@@ -164,7 +192,8 @@ public sealed class ConditionParser
         if (_table is not null)
         {
             var columns = _table.Columns.Select(c => c.Name).ToArray();
-            return $"'{_table.Name}' has no column '{name}'; {(Spelling.Nearest(name, columns) is { } near ? $"did you mean '{near}'?" : $"expected one of {string.Join(", ", columns)}.")}";
+            var end = Spelling.DidYouMean(name, columns, $"; expected one of {string.Join(", ", columns)}.");
+            return $"'{_table.Name}' has no column '{name}'{end}";
         }
 
         return _keys.Nearest(name) is { } nearest
@@ -174,19 +203,24 @@ public sealed class ConditionParser
 
     private Has HasRow(KeyDefinition key, int start)
     {
-        if (key.Kind != ValueKind.Table) throw Wrong($"'has' needs a table, and '{key.Name}' is a {Name(key.Kind)}.", _tokens[_at - 1]);
-        if (!TakeSign("(")) throw Wrong("Expected '(' after 'has'.");
+        if (key.Kind != ValueKind.Table)
+            throw Wrong($"'has' needs a table, and '{key.Name}' is a {Name(key.Kind)}.", _tokens[_at - 1]);
+        if (!TakeSign("("))
+            throw Wrong("Expected '(' after 'has'.");
         _table = key;
         var row = Or();
         _table = null;
-        if (!TakeSign(")")) throw Wrong("A ')' is missing after the condition of 'has'; expected it here.");
+        if (!TakeSign(")"))
+            throw Wrong("A ')' is missing after the condition of 'has'; expected it here.");
         return new(Since(start), key, row);
     }
 
     private AsksRaw Is(KeyDefinition key, int start)
     {
-        if (TakeWord("known")) return new(Since(start), key, RawQuestion.Known, default);
-        if (TakeWord("absent")) return new(Since(start), key, RawQuestion.Absent, default);
+        if (TakeWord("known"))
+            return new(Since(start), key, RawQuestion.Known, default);
+        if (TakeWord("absent"))
+            return new(Since(start), key, RawQuestion.Absent, default);
         throw Wrong("Expected 'known' or 'absent' after 'is'.");
     }
 
@@ -194,58 +228,77 @@ public sealed class ConditionParser
     {
         var sign = Next;
         if (key.Kind == ValueKind.Table)
-            throw Wrong($"'{key.Name}' is a table; expected 'has ( … )' over its columns {string.Join(", ", key.Columns.Select(c => c.Name))}, 'is known', 'is absent' or 'older than'.");
+            throw Wrong(
+                $"'{key.Name}' is a table; expected 'has ( … )' over its columns {string.Join(", ", key.Columns.Select(c => c.Name))}, "
+                    + $"'is known', 'is absent' or 'older than'."
+            );
         if (sign.Kind == TokenKind.Sign && Signs.TryGetValue(sign.Text, out var how))
         {
             _at++;
-            if (how > Comparison.NotEqual) RequireOrder(key, sign);
+            if (how > Comparison.NotEqual)
+                RequireOrder(key, sign);
             var literal = Literal(key);
             return new(Since(start), key, how, [literal]);
         }
 
-        if (TakeWord("in")) return In(key, start);
+        if (TakeWord("in"))
+            return In(key, start);
         if (TakeWord("between"))
         {
             RequireOrder(key, sign);
             var low = Literal(key);
-            if (!TakeWord("and")) throw Wrong("Expected 'and' with the upper end of 'between'.");
+            if (!TakeWord("and"))
+                throw Wrong("Expected 'and' with the upper end of 'between'.");
             var high = Literal(key);
             return new(Since(start), key, Comparison.Between, [low, high]);
         }
 
         if (TakeWord("like"))
         {
-            if (key.Kind is not (ValueKind.Text or ValueKind.List or ValueKind.Version)) throw Wrong($"'like' needs a text, and '{key.Name}' is a {Name(key.Kind)}.", sign);
+            if (key.Kind is not (ValueKind.Text or ValueKind.List or ValueKind.Version))
+                throw Wrong($"'like' needs a text, and '{key.Name}' is a {Name(key.Kind)}.", sign);
             var pattern = Next;
-            if (pattern.Kind is not (TokenKind.Quoted or TokenKind.Bare)) throw Wrong("Expected a pattern after 'like', such as \"desk-*\".");
-            if (pattern.Text.Length > Glob.LongestPattern) throw Wrong($"The pattern after 'like' has {pattern.Text.Length} characters; expected at most {Glob.LongestPattern}.");
+            if (pattern.Kind is not (TokenKind.Quoted or TokenKind.Bare))
+                throw Wrong("Expected a pattern after 'like', such as \"desk-*\".");
+            if (pattern.Text.Length > Glob.LongestPattern)
+                throw Wrong($"The pattern after 'like' has {pattern.Text.Length} characters; expected at most {Glob.LongestPattern}.");
             _at++;
             return new(Since(start), key, Comparison.Like, [new(pattern.Text, null)]);
         }
 
-        throw Wrong($"Expected a comparison after '{key.Name}': =, !=, <, <=, >, >=, in, between, like, is known, is absent{(_table is null ? " or older than" : "")}.");
+        throw Wrong(
+            $"Expected a comparison after '{key.Name}': =, !=, <, <=, >, >=, in, between, like, is known, is "
+                + $"absent{(_table is null ? " or older than" : "")}."
+        );
     }
 
     private Compares In(KeyDefinition key, int start)
     {
-        if (!TakeSign("(")) throw Wrong("Expected '(' after 'in'.");
+        if (!TakeSign("("))
+            throw Wrong("Expected '(' after 'in'.");
         var literals = new List<Literal>();
         do literals.Add(Literal(key));
         while (TakeSign(","));
-        if (!TakeSign(")")) throw Wrong("Expected ',' or ')' in the list of 'in'.");
+        if (!TakeSign(")"))
+            throw Wrong("Expected ',' or ')' in the list of 'in'.");
         return new(Since(start), key, Comparison.In, [.. literals]);
     }
 
     private void RequireOrder(KeyDefinition key, Token sign)
     {
         if (key.Kind is ValueKind.Text or ValueKind.Flag or ValueKind.List)
-            throw Wrong($"'{sign.Text}' needs something with an order, and '{key.Name}' is a {Name(key.Kind)}; expected =, !=, in{(key.Kind == ValueKind.Flag ? "" : " or like")}.", sign);
+            throw Wrong(
+                $"'{sign.Text}' needs something with an order, and '{key.Name}' is a {Name(key.Kind)}; expected =, !=, "
+                    + $"in{(key.Kind == ValueKind.Flag ? "" : " or like")}.",
+                sign
+            );
     }
 
     private Literal Literal(KeyDefinition key)
     {
         var token = Next;
-        if (token.Kind is not (TokenKind.Quoted or TokenKind.Bare)) throw Wrong($"Expected {ReadingValue.Expected(key.Kind)} for '{key.Name}'.");
+        if (token.Kind is not (TokenKind.Quoted or TokenKind.Bare))
+            throw Wrong($"Expected {ReadingValue.Expected(key.Kind)} for '{key.Name}'.");
         _at++;
         var text = token.Text;
         if (token.Kind == TokenKind.Bare && Next.Kind == TokenKind.Bare && Units.IsUnit(Next.Text))
@@ -254,8 +307,16 @@ public sealed class ConditionParser
             _at++;
             if (key.Kind is ValueKind.Date or ValueKind.Instant && (TakeWord("ago") || TakeWord("ahead")))
             {
-                var away = TimeSpan.FromSeconds(Units.Parse(text, ValueKind.Duration) is >= 0 and < MostSeconds and var seconds ? seconds : throw Wrong("Expected a length of time before 'ago' or 'ahead', of up to 1000 years.", token));
-                return new(Since(token.Start), null, _tokens[_at - 1].Text.Equals("ago", StringComparison.OrdinalIgnoreCase) ? away : -away);
+                var away = TimeSpan.FromSeconds(
+                    Units.Parse(text, ValueKind.Duration) is >= 0 and < MostSeconds and var seconds
+                        ? seconds
+                        : throw Wrong("Expected a length of time before 'ago' or 'ahead', of up to 1000 years.", token)
+                );
+                return new(
+                    Since(token.Start),
+                    null,
+                    _tokens[_at - 1].Text.Equals("ago", StringComparison.OrdinalIgnoreCase) ? away : -away
+                );
             }
         }
 
@@ -271,7 +332,9 @@ public sealed class ConditionParser
     {
         var token = Next;
         var age = new KeyDefinition("an age", ValueKind.Duration, "");
-        return Literal(age).Value is { Amount: >= 0 and < MostSeconds } value ? TimeSpan.FromSeconds(value.Amount) : throw Wrong("Expected a length of time of up to 1000 years.", token);
+        return Literal(age).Value is { Amount: >= 0 and < MostSeconds } value
+            ? TimeSpan.FromSeconds(value.Amount)
+            : throw Wrong("Expected a length of time of up to 1000 years.", token);
     }
 
     private static string Name(ValueKind kind) => kind.ToString().ToLowerInvariant();
@@ -294,14 +357,18 @@ internal readonly record struct Token(TokenKind Kind, string Text, int Start, in
         var i = 0;
         while (true)
         {
-            while (i < text.Length && char.IsWhiteSpace(text[i])) i++;
+            while (i < text.Length && char.IsWhiteSpace(text[i]))
+                i++;
             if (i == text.Length)
             {
                 tokens.Add(new(TokenKind.End, "", i, i));
                 return tokens;
             }
 
-            var token = text[i] == '"' ? Quoted(text, i) : IsBare(text[i]) ? Bare(text, i) : Sign(text, i);
+            var token =
+                text[i] == '"' ? Quoted(text, i)
+                : IsBare(text[i]) ? Bare(text, i)
+                : Sign(text, i);
             tokens.Add(token);
             i = token.End;
         }
@@ -312,7 +379,8 @@ internal readonly record struct Token(TokenKind Kind, string Text, int Start, in
     private static Token Bare(string text, int start)
     {
         var i = start;
-        while (i < text.Length && IsBare(text[i])) i++;
+        while (i < text.Length && IsBare(text[i]))
+            i++;
         return new(TokenKind.Bare, text[start..i], start, i);
     }
 
@@ -321,8 +389,10 @@ internal readonly record struct Token(TokenKind Kind, string Text, int Start, in
         var built = new System.Text.StringBuilder();
         for (var i = start + 1; i < text.Length; i++)
         {
-            if (text[i] == '"') return new(TokenKind.Quoted, built.ToString(), start, i + 1);
-            if (text[i] == '\\' && i + 1 < text.Length) i++;
+            if (text[i] == '"')
+                return new(TokenKind.Quoted, built.ToString(), start, i + 1);
+            if (text[i] == '\\' && i + 1 < text.Length)
+                i++;
             built.Append(text[i]);
         }
 
@@ -332,8 +402,10 @@ internal readonly record struct Token(TokenKind Kind, string Text, int Start, in
     private static Token Sign(string text, int start)
     {
         var two = start + 1 < text.Length ? text.Substring(start, 2) : "";
-        if (two is "!=" or "<=" or ">=") return new(TokenKind.Sign, two, start, start + 2);
-        if (text[start] is '=' or '<' or '>' or '(' or ')' or ',') return new(TokenKind.Sign, text[start].ToString(), start, start + 1);
+        if (two is "!=" or "<=" or ">=")
+            return new(TokenKind.Sign, two, start, start + 2);
+        if (text[start] is '=' or '<' or '>' or '(' or ')' or ',')
+            return new(TokenKind.Sign, text[start].ToString(), start, start + 1);
         throw new ConditionException($"'{text[start]}' was not expected here.", text, start + 1);
     }
 }

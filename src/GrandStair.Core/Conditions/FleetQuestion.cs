@@ -22,7 +22,12 @@ public static class FleetQuestion
     private const byte Yes = (byte)Kleene.Yes;
 
     /// <summary>By eight bits, the same as eight bytes of 0 or 1.</summary>
-    private static readonly ulong[] Spread = [.. Enumerable.Range(0, 256).Select(bits => Enumerable.Range(0, 8).Aggregate(0UL, (bytes, i) => bytes | ((ulong)((bits >> i) & 1) << (i * 8))))];
+    private static readonly ulong[] Spread =
+    [
+        .. Enumerable
+            .Range(0, 256)
+            .Select(bits => Enumerable.Range(0, 8).Aggregate(0UL, (bytes, i) => bytes | ((ulong)((bits >> i) & 1) << (i * 8)))),
+    ];
 
     /// <summary>Asks every machine.</summary>
     /// <param name="condition">What is asked.</param>
@@ -47,7 +52,8 @@ public static class FleetQuestion
                 return Join(any.Parts, fleet, context, supposed, Vector.Max, Math.Max, ref until);
             case Not not:
                 var values = Ask(not.Part, fleet, context, supposed, ref until);
-                for (var i = 0; i < values.Length; i++) values[i] = (byte)(Yes - values[i]);
+                for (var i = 0; i < values.Length; i++)
+                    values[i] = (byte)(Yes - values[i]);
                 return values;
             default:
                 return Leaf(condition, fleet, context, supposed, ref until);
@@ -55,7 +61,14 @@ public static class FleetQuestion
     }
 
     private static byte[] Join(
-        IReadOnlyList<Condition> parts, FleetColumns fleet, EvaluationContext context, IReadable? supposed, Func<Vector<byte>, Vector<byte>, Vector<byte>> join, Func<byte, byte, byte> joinOne, ref long until)
+        IReadOnlyList<Condition> parts,
+        FleetColumns fleet,
+        EvaluationContext context,
+        IReadable? supposed,
+        Func<Vector<byte>, Vector<byte>, Vector<byte>> join,
+        Func<byte, byte, byte> joinOne,
+        ref long until
+    )
     {
         var values = Ask(parts[0], fleet, context, supposed, ref until);
         foreach (var part in parts.Skip(1))
@@ -64,7 +77,8 @@ public static class FleetQuestion
             var i = 0;
             for (; i <= values.Length - Vector<byte>.Count; i += Vector<byte>.Count)
                 join(new(values, i), new(others, i)).CopyTo(values, i);
-            for (; i < values.Length; i++) values[i] = joinOne(values[i], others[i]);
+            for (; i < values.Length; i++)
+                values[i] = joinOne(values[i], others[i]);
         }
 
         return values;
@@ -84,7 +98,14 @@ public static class FleetQuestion
 
         if (fleet.Find(key) is not { } column)
         {
-            Array.Fill(values, condition is AsksRaw raw ? raw.Question == RawQuestion.OlderThan ? Yes : No : Unknown);
+            Array.Fill(
+                values,
+                condition is AsksRaw raw
+                    ? raw.Question == RawQuestion.OlderThan
+                        ? Yes
+                        : No
+                    : Unknown
+            );
             return values;
         }
 
@@ -126,7 +147,8 @@ public static class FleetQuestion
                 _ => s == FleetColumn.Never || seen[i] < limit,
             };
             values[i] = holds ? Yes : No;
-            if (raw.Question == RawQuestion.OlderThan && !holds && seen[i] < soonest) soonest = seen[i];
+            if (raw.Question == RawQuestion.OlderThan && !holds && seen[i] < soonest)
+                soonest = seen[i];
         }
 
         Lower(ref until, soonest, raw.Age);
@@ -156,7 +178,10 @@ public static class FleetQuestion
         for (var i = 0; i < values.Length; i++)
         {
             var s = i < state.Length ? state[i] : FleetColumn.Never;
-            values[i] = s == (byte)(ReadingState.Value + 1) ? answers[code[i]] : s == (byte)(ReadingState.Absent + 1) ? No : Unknown;
+            values[i] =
+                s == (byte)(ReadingState.Value + 1) ? answers[code[i]]
+                : s == (byte)(ReadingState.Absent + 1) ? No
+                : Unknown;
         }
 
         Stale(column, context, values, ref until);
@@ -172,24 +197,36 @@ public static class FleetQuestion
         var amount = column.Amount;
         var ranges = compares.Ranges(context.Now);
         var length = Math.Min(values.Length, Math.Min(state.Length, amount.Length));
-        if (ranges.Length == 1) InRange(state[..length], amount[..length], ranges[0].Low, ranges[0].High, answers, values);
-        else InRanges(state[..length], amount[..length], ranges, answers, values);
+        if (ranges.Length == 1)
+            InRange(state[..length], amount[..length], ranges[0].Low, ranges[0].High, answers, values);
+        else
+            InRanges(state[..length], amount[..length], ranges, answers, values);
         // Rows beyond the amounts have none: never seen, absent or unreadable.
-        for (var i = length; i < Math.Min(values.Length, state.Length); i++) values[i] = (byte)(answers >> (state[i] * 16));
+        for (var i = length; i < Math.Min(values.Length, state.Length); i++)
+            values[i] = (byte)(answers >> (state[i] * 16));
 
-        foreach (var ago in compares.With.Select(l => l.Ago).OfType<TimeSpan>()) Turns(column, ago, context, ref until);
+        foreach (var ago in compares.With.Select(l => l.Ago).OfType<TimeSpan>())
+            Turns(column, ago, context, ref until);
         Stale(column, context, values, ref until);
     }
 
     private static ulong Packed(params ReadOnlySpan<byte> bytes)
     {
         var packed = 0UL;
-        for (var i = 0; i < bytes.Length; i++) packed |= (ulong)bytes[i] << (i * 8);
+        for (var i = 0; i < bytes.Length; i++)
+            packed |= (ulong)bytes[i] << (i * 8);
         return packed;
     }
 
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void InRange(ReadOnlySpan<byte> state, ReadOnlySpan<double> amount, double low, double high, ulong answers, Span<byte> values)
+    private static void InRange(
+        ReadOnlySpan<byte> state,
+        ReadOnlySpan<double> amount,
+        double low,
+        double high,
+        ulong answers,
+        Span<byte> values
+    )
     {
         var i = 0;
         // Eight amounts at a time; each one's place in the table of answers is twice its state, and one more where it fits.
@@ -197,7 +234,9 @@ public static class FleetQuestion
         for (; i <= state.Length - Vector512<double>.Count; i += Vector512<double>.Count)
         {
             var eight = Vector512.Create(amount.Slice(i, Vector512<double>.Count));
-            var fits = Spread[(int)(Vector512.GreaterThanOrEqual(eight, least) & Vector512.LessThanOrEqual(eight, most)).ExtractMostSignificantBits()];
+            var fits = Spread[
+                (int)(Vector512.GreaterThanOrEqual(eight, least) & Vector512.LessThanOrEqual(eight, most)).ExtractMostSignificantBits()
+            ];
             var places = (MemoryMarshal.Read<ulong>(state[i..]) << 1) + fits;
             MemoryMarshal.Write(values[i..], Vector128.Shuffle(table, Vector128.Create(places, 0).AsByte()).AsUInt64().ToScalar());
         }
@@ -210,12 +249,19 @@ public static class FleetQuestion
     }
 
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
-    private static void InRanges(ReadOnlySpan<byte> state, ReadOnlySpan<double> amount, (double Low, double High)[] ranges, ulong answers, Span<byte> values)
+    private static void InRanges(
+        ReadOnlySpan<byte> state,
+        ReadOnlySpan<double> amount,
+        (double Low, double High)[] ranges,
+        ulong answers,
+        Span<byte> values
+    )
     {
         for (var i = 0; i < state.Length; i++)
         {
             var fits = 0;
-            foreach (var (low, high) in ranges) fits |= amount[i] >= low & amount[i] <= high ? 8 : 0;
+            foreach (var (low, high) in ranges)
+                fits |= amount[i] >= low & amount[i] <= high ? 8 : 0;
             values[i] = (byte)(answers >> ((state[i] * 16) + fits));
         }
     }
@@ -233,21 +279,27 @@ public static class FleetQuestion
         var (soonest, later) = (double.PositiveInfinity, double.PositiveInfinity);
         for (var i = 0; i < amount.Length; i++)
         {
-            if (state[i] != (byte)(ReadingState.Value + 1) || seen[i] < limit) continue;
+            if (state[i] != (byte)(ReadingState.Value + 1) || seen[i] < limit)
+                continue;
             var at = amount[i];
-            if (at > just) soonest = Math.Min(soonest, at);
-            else if (at + 1 > just) later = Math.Min(later, at);
+            if (at > just)
+                soonest = Math.Min(soonest, at);
+            else if (at + 1 > just)
+                later = Math.Min(later, at);
         }
 
-        if (!double.IsPositiveInfinity(soonest)) Lower(ref until, Compares.TurnOf(soonest, ago, context.Now));
-        if (!double.IsPositiveInfinity(later)) Lower(ref until, Compares.TurnOf(later, ago, context.Now));
+        if (!double.IsPositiveInfinity(soonest))
+            Lower(ref until, Compares.TurnOf(soonest, ago, context.Now));
+        if (!double.IsPositiveInfinity(later))
+            Lower(ref until, Compares.TurnOf(later, ago, context.Now));
     }
 
     /// <summary>What is older than this use allows cannot be told.</summary>
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
     private static void Stale(FleetColumn column, EvaluationContext context, byte[] values, ref long until)
     {
-        if (context.MaxAge is not { } age) return;
+        if (context.MaxAge is not { } age)
+            return;
         var limit = context.Now.UtcTicks - age.Ticks;
         var soonest = long.MaxValue;
         var length = Math.Min(values.Length, column.Seen.Length);
@@ -257,8 +309,10 @@ public static class FleetQuestion
         for (var i = 0; i < seen.Length; i++)
         {
             var at = seen[i];
-            if (at < limit) told[i] = Unknown;
-            else if (at < soonest && state[i] is (byte)(ReadingState.Value + 1) or (byte)(ReadingState.Absent + 1)) soonest = at;
+            if (at < limit)
+                told[i] = Unknown;
+            else if (at < soonest && state[i] is (byte)(ReadingState.Value + 1) or (byte)(ReadingState.Absent + 1))
+                soonest = at;
         }
 
         Lower(ref until, soonest, age);
@@ -266,11 +320,13 @@ public static class FleetQuestion
 
     private static void Lower(ref long until, long soonest, TimeSpan age)
     {
-        if (soonest < DateTimeOffset.MaxValue.Ticks - age.Ticks) until = Math.Min(until, soonest + age.Ticks);
+        if (soonest < DateTimeOffset.MaxValue.Ticks - age.Ticks)
+            until = Math.Min(until, soonest + age.Ticks);
     }
 
     private static void Lower(ref long until, DateTimeOffset? other)
     {
-        if (other is { } time) until = Math.Min(until, time.UtcTicks);
+        if (other is { } time)
+            until = Math.Min(until, time.UtcTicks);
     }
 }

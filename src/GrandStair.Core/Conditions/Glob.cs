@@ -4,7 +4,9 @@ using System.Text;
 
 namespace GrandStair.Core.Conditions;
 
-/// <summary>Patterns of texts, case ignored: <c>*</c> is any number of characters, <c>?</c> is one, whether it takes one UTF-16 unit or two.</summary>
+/// <summary>
+/// Patterns of texts, case ignored: <c>*</c> is any number of characters, <c>?</c> is one, whether it takes one UTF-16 unit or two.
+/// </summary>
 internal static class Glob
 {
     /// <summary>The longest pattern, in characters; with it the time to match a text is bounded by the text's length.</summary>
@@ -16,13 +18,20 @@ internal static class Glob
 
     /// <summary>Whether a text fits, in time proportional to the text's length whatever the pattern is.</summary>
     public static bool Fits(ReadOnlySpan<char> text, ReadOnlySpan<char> pattern) =>
-        (long)text.Length * pattern.Length <= PlainUpTo && !text.ContainsAnyInRange('\uD800', '\uDFFF') ? FitsPlainly(text, pattern) : FitsByStates(text, pattern);
+        (long)text.Length * pattern.Length <= PlainUpTo && !text.ContainsAnyInRange('\uD800', '\uDFFF')
+            ? FitsPlainly(text, pattern)
+            : FitsByStates(text, pattern);
 
-    /// <summary>On a mismatch only the last <c>*</c> takes one character more. For texts whose characters take one UTF-16 unit each.</summary>
+    /// <summary>
+    /// On a mismatch only the last <c>*</c> takes one character more. For texts whose characters take one UTF-16 unit each.
+    /// </summary>
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
     internal static bool FitsPlainly(ReadOnlySpan<char> text, ReadOnlySpan<char> pattern)
     {
-        int t = 0, p = 0, star = -1, from = 0;
+        int t = 0,
+            p = 0,
+            star = -1,
+            from = 0;
         while (t < text.Length)
         {
             if (p < pattern.Length && pattern[p] == '*')
@@ -30,7 +39,10 @@ internal static class Glob
                 star = p++;
                 from = t;
             }
-            else if (p < pattern.Length && (pattern[p] == text[t] || pattern[p] == '?' || char.ToUpperInvariant(pattern[p]) == char.ToUpperInvariant(text[t])))
+            else if (
+                p < pattern.Length
+                && (pattern[p] == text[t] || pattern[p] == '?' || char.ToUpperInvariant(pattern[p]) == char.ToUpperInvariant(text[t]))
+            )
             {
                 p++;
                 t++;
@@ -46,13 +58,15 @@ internal static class Glob
             }
         }
 
-        while (p < pattern.Length && pattern[p] == '*') p++;
+        while (p < pattern.Length && pattern[p] == '*')
+            p++;
         return p == pattern.Length;
     }
 
     /// <summary>
     /// All places in the pattern that the text so far can have come to, a bit each, are carried along at once (Baeza-Yates and Gonnet,
-    /// "A new approach to text searching", 1992): a few machine words a character, where trying one after another takes the product of both lengths.
+    /// "A new approach to text searching", 1992): a few machine words a character, where trying one after another takes the product of both
+    /// lengths.
     /// </summary>
     internal static bool FitsByStates(ReadOnlySpan<char> text, ReadOnlySpan<char> pattern)
     {
@@ -61,18 +75,24 @@ internal static class Glob
         var stays = new ulong[(pattern.Length / Bits) + 1];
         foreach (var rune in pattern.EnumerateRunes())
         {
-            if (rune.Value == '*') stays[plain.Count / Bits] |= 1UL << (plain.Count % Bits);
-            else plain.Add(Rune.ToUpperInvariant(rune));
+            if (rune.Value == '*')
+                stays[plain.Count / Bits] |= 1UL << (plain.Count % Bits);
+            else
+                plain.Add(Rune.ToUpperInvariant(rune));
         }
 
         var words = (plain.Count / Bits) + 1;
         var masks = new Dictionary<Rune, ulong[]>();
         var any = new ulong[words];
-        for (var i = 0; i < plain.Count; i++) if (plain[i].Value == '?') any[(i + 1) / Bits] |= 1UL << ((i + 1) % Bits);
+        for (var i = 0; i < plain.Count; i++)
+            if (plain[i].Value == '?')
+                any[(i + 1) / Bits] |= 1UL << ((i + 1) % Bits);
         for (var i = 0; i < plain.Count; i++)
         {
-            if (plain[i].Value == '?') continue;
-            if (!masks.TryGetValue(plain[i], out var mask)) masks[plain[i]] = mask = [.. any];
+            if (plain[i].Value == '?')
+                continue;
+            if (!masks.TryGetValue(plain[i], out var mask))
+                masks[plain[i]] = mask = [.. any];
             mask[(i + 1) / Bits] |= 1UL << ((i + 1) % Bits);
         }
 

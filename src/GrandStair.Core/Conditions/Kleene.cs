@@ -49,13 +49,17 @@ public readonly record struct EvaluationContext(DateTimeOffset Now, TimeSpan? Ma
     /// <summary>Why a reading cannot be used; null where it can.</summary>
     internal string? WhyNot(Reading? reading)
     {
-        if (reading is null) return "never seen";
-        if (reading.State == ReadingState.Unreadable) return reading.Show();
+        if (reading is null)
+            return "never seen";
+        if (reading.State == ReadingState.Unreadable)
+            return reading.Show();
         if (MaxAge is { } age && reading.Seen < Now - age)
-            return $"seen {Units.Show((Now - reading.Seen).TotalSeconds, ValueKind.Duration)} ago, must not be older than {Units.Show(age.TotalSeconds, ValueKind.Duration)}";
+            return $"seen {Units.Show((Now - reading.Seen).TotalSeconds, ValueKind.Duration)} ago, must not be older than "
+                + $"{Units.Show(age.TotalSeconds, ValueKind.Duration)}";
         return null;
     }
 
     /// <summary>When a reading that can be used now will be too old; null where it never will.</summary>
-    internal DateTimeOffset? Until(Reading reading) => MaxAge is { } age && reading.Seen < DateTimeOffset.MaxValue - age ? reading.Seen + age : null;
+    internal DateTimeOffset? Until(Reading reading) =>
+        MaxAge is { } age && reading.Seen < DateTimeOffset.MaxValue - age ? reading.Seen + age : null;
 }

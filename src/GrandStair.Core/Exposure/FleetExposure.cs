@@ -13,7 +13,8 @@ namespace GrandStair.Core.Exposure;
 /// <param name="Machines">How many.</param>
 /// <param name="SupportEnds">The last day of support, in the vendor's zone; null where none is known.</param>
 /// <param name="DaysLeft">How many days of support are left, today among them; negative or zero once it is over.</param>
-/// <param name="IsPartly">Whether they were upgraded to the release only partly; what they still run of the one before counts for their support.</param>
+/// <param name="IsPartly">Whether they were upgraded to the release only partly; what they still run of the one before counts for their
+/// support.</param>
 public sealed record ReleaseExposure(Release? Release, string? Edition, int Machines, DateOnly? SupportEnds, int? DaysLeft, bool IsPartly);
 
 /// <summary>Who of a product is exposed, and from when.</summary>
@@ -21,8 +22,15 @@ public sealed record ReleaseExposure(Release? Release, string? Edition, int Mach
 /// <param name="Machines">How many machines run it.</param>
 /// <param name="Releases">The releases they run, the one whose support ends first before the others.</param>
 /// <param name="Fallen">The machines whose support is over.</param>
-/// <param name="Falling">The machines whose support ends on or before a day that was asked about; those that have fallen among them.</param>
-public sealed record ProductExposure(Product Product, int Machines, ImmutableArray<ReleaseExposure> Releases, ImmutableArray<Machine> Fallen, ImmutableArray<Machine> Falling)
+/// <param name="Falling">The machines whose support ends on or before a day that was asked about; those that have fallen among
+/// them.</param>
+public sealed record ProductExposure(
+    Product Product,
+    int Machines,
+    ImmutableArray<ReleaseExposure> Releases,
+    ImmutableArray<Machine> Fallen,
+    ImmutableArray<Machine> Falling
+)
 {
     /// <summary>Looks over a fleet.</summary>
     /// <param name="product">The product.</param>
@@ -41,32 +49,54 @@ public sealed record ProductExposure(Product Product, int Machines, ImmutableArr
         var (fallen, falling) = (ImmutableArray.CreateBuilder<Machine>(), ImmutableArray.CreateBuilder<Machine>());
         for (var row = 0; row < isOf.Length; row++)
         {
-            if (isOf[row] != Kleene.Yes || !sites.Holds(fleet[row].Site)) continue;
+            if (isOf[row] != Kleene.Yes || !sites.Holds(fleet[row].Site))
+                continue;
             var machine = fleet[row];
             var release = product.ReleaseOf(machine.TextOf(product.VersionKey));
             var edition = product.EditionKey is { } key ? machine.TextOf(key) : null;
             var isPartly = release is not null && product.ReleaseOf(machine.TextOf(KeyRegistry.PartlyUpgraded)) == release;
             var (_, known) = counts.GetValueOrDefault((release?.Version, edition, isPartly));
             counts[(release?.Version, edition, isPartly)] = (release, known + 1);
-            if (SupportEnd(product, release, edition, isPartly) is not { } end) continue;
-            if (end < today) fallen.Add(machine);
-            if (by is { } day ? end <= day : end < today) falling.Add(machine);
+            if (SupportEnd(product, release, edition, isPartly) is not { } end)
+                continue;
+            if (end < today)
+                fallen.Add(machine);
+            if (by is { } day ? end <= day : end < today)
+                falling.Add(machine);
         }
 
-        var releases = counts.Select(c =>
+        var releases = counts
+            .Select(c =>
             {
                 var end = SupportEnd(product, c.Value.Release, c.Key.Edition, c.Key.IsPartly);
-                return new ReleaseExposure(c.Value.Release, c.Key.Edition, c.Value.Machines, end, end is { } day ? day.DayNumber - today.DayNumber + 1 : null, c.Key.IsPartly);
+                return new ReleaseExposure(
+                    c.Value.Release,
+                    c.Key.Edition,
+                    c.Value.Machines,
+                    end,
+                    end is { } day ? day.DayNumber - today.DayNumber + 1 : null,
+                    c.Key.IsPartly
+                );
             })
-            .OrderBy(r => r.SupportEnds ?? DateOnly.MaxValue).ThenBy(r => r.Release?.Version ?? "", VersionOrder.Instance).ThenBy(r => r.Edition, StringComparer.Ordinal);
+            .OrderBy(r => r.SupportEnds ?? DateOnly.MaxValue)
+            .ThenBy(r => r.Release?.Version ?? "", VersionOrder.Instance)
+            .ThenBy(r => r.Edition, StringComparer.Ordinal);
         return new(product, counts.Values.Sum(c => c.Machines), [.. releases], fallen.ToImmutable(), falling.ToImmutable());
     }
 
-    /// <summary>The last day of support: of the release, or of the earliest one that a machine which was upgraded only partly may have parts of.</summary>
+    /// <summary>
+    /// The last day of support: of the release, or of the earliest one that a machine which was upgraded only partly may have parts of.
+    /// </summary>
     private static DateOnly? SupportEnd(Product product, Release? release, string? edition, bool isPartly)
     {
-        if (release is null || !isPartly) return release?.SupportEnd(edition);
-        return product.Hops.Where(h => h.Component is null && h.To == release.Version).SelectMany(h => h.From).Select(f => product.ReleaseOf(f)?.SupportEnd(edition)).Append(release.SupportEnd(edition)).Min();
+        if (release is null || !isPartly)
+            return release?.SupportEnd(edition);
+        return product
+            .Hops.Where(h => h.Component is null && h.To == release.Version)
+            .SelectMany(h => h.From)
+            .Select(f => product.ReleaseOf(f)?.SupportEnd(edition))
+            .Append(release.SupportEnd(edition))
+            .Min();
     }
 
     /// <summary>The day it is where the product's vendor is.</summary>

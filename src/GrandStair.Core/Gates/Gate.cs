@@ -80,56 +80,91 @@ public sealed record Gate(GateState State, Moment Moment, ImmutableArray<CheckRe
     /// <param name="now">The time, UTC.</param>
     /// <param name="waivers">The waivers given for this machine.</param>
     /// <param name="brought">The keys that an earlier leg brings: what holds of them now is asked again when that leg is done.</param>
-    public static Gate Judge(IEnumerable<Check> checks, Machine machine, Moment moment, DateTimeOffset now, IReadOnlyList<Waiver>? waivers = null, IReadOnlySet<string>? brought = null)
+    public static Gate Judge(
+        IEnumerable<Check> checks,
+        Machine machine,
+        Moment moment,
+        DateTimeOffset now,
+        IReadOnlyList<Waiver>? waivers = null,
+        IReadOnlySet<string>? brought = null
+    )
     {
-        ImmutableArray<CheckResult> results = [.. checks.Select(c => Ask(c, machine, moment, now, brought)).OfType<CheckResult>().Select(r => Waived(r, waivers ?? [], now))];
+        ImmutableArray<CheckResult> results =
+        [
+            .. checks.Select(c => Ask(c, machine, moment, now, brought)).OfType<CheckResult>().Select(r => Waived(r, waivers ?? [], now)),
+        ];
         return new(StateOf(results), moment, results, results.Min(r => r.Until));
     }
 
     /// <summary>The worst result of the required checks.</summary>
-    internal static GateState StateOf(IEnumerable<CheckResult> results) => results.Where(r => r.Check.Need == Need.Must).Select(r => r.State).DefaultIfEmpty().Max() switch
-    {
-        CheckState.Unmet => GateState.Blocked,
-        CheckState.Unknown => GateState.Undecided,
-        _ => GateState.Open,
-    };
+    internal static GateState StateOf(IEnumerable<CheckResult> results) =>
+        results.Where(r => r.Check.Need == Need.Must).Select(r => r.State).DefaultIfEmpty().Max() switch
+        {
+            CheckState.Unmet => GateState.Blocked,
+            CheckState.Unknown => GateState.Undecided,
+            _ => GateState.Open,
+        };
 
     /// <summary>What an answer comes to.</summary>
-    internal static CheckState StateOf(Kleene answer, Check check, bool brought) => answer switch
-    {
-        Kleene.No => CheckState.Unmet,
-        Kleene.Unknown when check.IsKnownIssue => CheckState.Unmet,
-        _ when brought => CheckState.Deferred,
-        Kleene.Yes => CheckState.Met,
-        _ => CheckState.Unknown,
-    };
+    internal static CheckState StateOf(Kleene answer, Check check, bool brought) =>
+        answer switch
+        {
+            Kleene.No => CheckState.Unmet,
+            Kleene.Unknown when check.IsKnownIssue => CheckState.Unmet,
+            _ when brought => CheckState.Deferred,
+            Kleene.Yes => CheckState.Met,
+            _ => CheckState.Unknown,
+        };
 
     /// <summary>Whether a check is asked at a moment; null where it is over.</summary>
     internal static bool? IsAsked(Check check, Moment moment) =>
-        check.AskedAt.Contains(moment) ? true : moment != Moment.Verification && check.AskedAt.Any(m => m > moment && m != Moment.Verification) ? false : null;
+        check.AskedAt.Contains(moment) ? true
+        : moment != Moment.Verification && check.AskedAt.Any(m => m > moment && m != Moment.Verification) ? false
+        : null;
 
     /// <summary>Asks one check; null where its moments are all over.</summary>
     private static CheckResult? Ask(Check check, Machine machine, Moment moment, DateTimeOffset now, IReadOnlySet<string>? brought)
     {
-        if (IsAsked(check, moment) is not { } asked) return null;
-        if (!asked) return new(check, CheckState.Deferred, [], null);
+        if (IsAsked(check, moment) is not { } asked)
+            return null;
+        if (!asked)
+            return new(check, CheckState.Deferred, [], null);
         var context = new EvaluationContext(now, check.Fresh);
         if (check.AppliesTo is { } appliesTo)
         {
             var applies = appliesTo.Ask(machine, context);
-            if (applies.Value == Kleene.No) return new(check, CheckState.NotApplicable, applies.Leaves, applies.Until);
-            if (applies.Value == Kleene.Unknown) return new(check, CheckState.Unknown, applies.Leaves, applies.Until);
+            if (applies.Value == Kleene.No)
+                return new(check, CheckState.NotApplicable, applies.Leaves, applies.Until);
+            if (applies.Value == Kleene.Unknown)
+                return new(check, CheckState.Unknown, applies.Leaves, applies.Until);
         }
 
         var answer = check.Wants.Ask(machine, context);
-        return new(check, StateOf(answer.Value, check, brought is not null && check.Keys.Any(brought.Contains)), answer.Leaves, answer.Until);
+        return new(
+            check,
+            StateOf(answer.Value, check, brought is not null && check.Keys.Any(brought.Contains)),
+            answer.Leaves,
+            answer.Until
+        );
     }
 
     private static CheckResult Waived(CheckResult result, IReadOnlyList<Waiver> waivers, DateTimeOffset now)
     {
-        if (result.State is not (CheckState.Unmet or CheckState.Unknown) || waivers.LastOrDefault(w => w.Check == result.Check.Name) is not { } waiver) return result;
+        if (
+            result.State is not (CheckState.Unmet or CheckState.Unknown)
+            || waivers.LastOrDefault(w => w.Check == result.Check.Name) is not { } waiver
+        )
+            return result;
         return waiver.LapsedBecause(result, now) is { } why
-            ? result with { Lapsed = why }
-            : result with { State = CheckState.Waived, Waiver = waiver, Until = result.Until < waiver.Until ? result.Until : waiver.Until };
+            ? result with
+            {
+                Lapsed = why,
+            }
+            : result with
+            {
+                State = CheckState.Waived,
+                Waiver = waiver,
+                Until = result.Until < waiver.Until ? result.Until : waiver.Until,
+            };
     }
 }

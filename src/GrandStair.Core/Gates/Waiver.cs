@@ -13,7 +13,15 @@ namespace GrandStair.Core.Gates;
 /// <param name="By">Who decided it.</param>
 /// <param name="Given">When, UTC.</param>
 /// <param name="Until">When it ends, UTC.</param>
-public sealed record Waiver(string Check, string Version, ImmutableSortedDictionary<string, string> Seen, string Reason, string By, DateTimeOffset Given, DateTimeOffset Until)
+public sealed record Waiver(
+    string Check,
+    string Version,
+    ImmutableSortedDictionary<string, string> Seen,
+    string Reason,
+    string By,
+    DateTimeOffset Given,
+    DateTimeOffset Until
+)
 {
     private const string NeverSeen = "never seen";
 
@@ -28,53 +36,67 @@ public sealed record Waiver(string Check, string Version, ImmutableSortedDiction
     public string? LapsedBecause(CheckResult result, DateTimeOffset now)
     {
         ArgumentNullException.ThrowIfNull(result);
-        if (now >= Until) return $"the waiver by {By} ended on {Until:yyyy-MM-dd}";
-        if (!result.Check.Waivable) return "this check cannot be waived any more";
-        if (result.Check.Version != Version) return $"the check was changed since {By} waived it";
+        if (now >= Until)
+            return $"the waiver by {By} ended on {Until:yyyy-MM-dd}";
+        if (!result.Check.Waivable)
+            return "this check cannot be waived any more";
+        if (result.Check.Version != Version)
+            return $"the check was changed since {By} waived it";
         foreach (var leaf in result.Seen)
         {
             var then = Seen.GetValueOrDefault(leaf.Key, NeverSeen);
-            if (IsWorse(result.Check, leaf, then)) return $"{leaf.Key} was '{Short(then)}' when {By} waived it and is '{Short(leaf.Show())}' now";
+            if (IsWorse(result.Check, leaf, then))
+                return $"{leaf.Key} was '{Short(then)}' when {By} waived it and is '{Short(leaf.Show())}' now";
         }
 
         return null;
     }
 
-    private static string TextOf(Leaf leaf) => leaf.Rows.Count > 0
-        ? string.Join('\n', leaf.Rows)
-        : leaf.Reading switch
-        {
-            null => NeverSeen,
-            { State: ReadingState.Value } r => r.Value!.Text,
-            var r => r.Show(),
-        };
+    private static string TextOf(Leaf leaf) =>
+        leaf.Rows.Count > 0
+            ? string.Join('\n', leaf.Rows)
+            : leaf.Reading switch
+            {
+                null => NeverSeen,
+                { State: ReadingState.Value } r => r.Value!.Text,
+                var r => r.Show(),
+            };
 
     /// <summary>What differs is worse, unless the comparison has an order and it has moved the right way, or a table lost rows.</summary>
     private static bool IsWorse(Check check, Leaf leaf, string then)
     {
         var text = TextOf(leaf);
-        if (text == then) return false;
-        if (leaf.Rows.Count > 0) return leaf.Rows.Except(then.Split('\n')).Any();
-        if (leaf.Reading?.Value is not { } value || Comparisons(check.Wants).FirstOrDefault(c => c.Text == leaf.Text) is not { } compares) return true;
-        if (compares.Key.Parse(then, out _) is not { } before) return true;
-        var order = value.Kind == ValueKind.Version ? VersionOrder.Instance.Compare(value.Text, before.Text) : value.Amount.CompareTo(before.Amount);
+        if (text == then)
+            return false;
+        if (leaf.Rows.Count > 0)
+            return leaf.Rows.Except(then.Split('\n')).Any();
+        if (leaf.Reading?.Value is not { } value || Comparisons(check.Wants).FirstOrDefault(c => c.Text == leaf.Text) is not { } compares)
+            return true;
+        if (compares.Key.Parse(then, out _) is not { } before)
+            return true;
+        var order =
+            value.Kind == ValueKind.Version
+                ? VersionOrder.Instance.Compare(value.Text, before.Text)
+                : value.Amount.CompareTo(before.Amount);
         return compares.How switch
         {
             Comparison.AtLeast or Comparison.Greater => order < 0,
             Comparison.AtMost or Comparison.Less => order > 0,
-            Comparison.Equal when value.Kind is ValueKind.Number && compares.With[0].Value!.Amount == 0 => Math.Abs(value.Amount) > Math.Abs(before.Amount),
+            Comparison.Equal when value.Kind is ValueKind.Number && compares.With[0].Value!.Amount == 0 => Math.Abs(value.Amount)
+                > Math.Abs(before.Amount),
             _ => true,
         };
     }
 
-    private static IEnumerable<Compares> Comparisons(Condition condition) => condition switch
-    {
-        All all => all.Parts.SelectMany(Comparisons),
-        Any any => any.Parts.SelectMany(Comparisons),
-        Compares compares => [compares],
-        // Within a 'not' a rise is what a fall is outside of it: there whatever differs counts as worse.
-        _ => [],
-    };
+    private static IEnumerable<Compares> Comparisons(Condition condition) =>
+        condition switch
+        {
+            All all => all.Parts.SelectMany(Comparisons),
+            Any any => any.Parts.SelectMany(Comparisons),
+            Compares compares => [compares],
+            // Within a 'not' a rise is what a fall is outside of it: there whatever differs counts as worse.
+            _ => [],
+        };
 
     private static string Short(string text) => text.Length > 80 ? text[..80] + "…" : text;
 }

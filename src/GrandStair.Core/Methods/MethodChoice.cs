@@ -41,7 +41,14 @@ public sealed record LegCase(Product Product, Hop Hop, ImmutableArray<Check> Che
 /// <param name="Rejected">The methods that come before it in the order, with the reason against each.</param>
 /// <param name="Why">Why there is none; null where there is one.</param>
 /// <param name="Unknown">Whether there is none because it is unknown whether one suits.</param>
-public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, ImmutableArray<RejectedMethod> Rejected, string? Why, bool Unknown = false)
+public sealed record MethodChoice(
+    Hop Hop,
+    Method? Method,
+    Gate? Gate,
+    ImmutableArray<RejectedMethod> Rejected,
+    string? Why,
+    bool Unknown = false
+)
 {
     /// <summary>The person's choice that was followed; null where the plan's order was.</summary>
     public MethodOverride? Overridden { get; init; }
@@ -51,12 +58,23 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
     /// nobody can fix the hop's own checks, the first that is no upgrade and suits, or else the first upgrade, with its blocked gate.
     /// Where it is unknown whether one suits, the choice stops there and never falls through to one that preserves less.
     /// </summary>
-    public static MethodChoice Choose(LegCase leg, IEnumerable<string> preference, Preserves preserves, Machine machine, Moment moment, DateTimeOffset now, Decisions decisions)
+    public static MethodChoice Choose(
+        LegCase leg,
+        IEnumerable<string> preference,
+        Preserves preserves,
+        Machine machine,
+        Moment moment,
+        DateTimeOffset now,
+        Decisions decisions
+    )
     {
         ArgumentNullException.ThrowIfNull(leg);
         ArgumentNullException.ThrowIfNull(decisions);
         if (decisions.Method is { } chosen && leg.Product.Method(chosen.Method)?.Hops.Contains(leg.Hop.Name) == true)
-            return Choose(leg, [chosen.Method], Preserves.None, machine, moment, now, decisions with { Method = null }) with { Overridden = chosen };
+            return Choose(leg, [chosen.Method], Preserves.None, machine, moment, now, decisions with { Method = null }) with
+            {
+                Overridden = chosen,
+            };
 
         var against = ImmutableArray.CreateBuilder<RejectedMethod>();
         MethodChoice? notFixable = null;
@@ -77,14 +95,16 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
 
             var suits = method!.Suits?.Ask(machine, new EvaluationContext(now));
             if (suits?.Value == Kleene.Unknown)
-                return notFixable ?? new(leg.Hop, null, null, against.ToImmutable(), $"unknown whether {name} suits: {Tell(suits)}", Unknown: true);
+                return notFixable
+                    ?? new(leg.Hop, null, null, against.ToImmutable(), $"unknown whether {name} suits: {Tell(suits)}", Unknown: true);
             if (suits?.Value == Kleene.No)
             {
                 against.Add(new(name, $"it does not suit: {Tell(suits)}"));
                 continue;
             }
 
-            if (method.Way != Way.Upgrade) return new(leg.Hop, method, notFixable?.Gate, against.ToImmutable(), null);
+            if (method.Way != Way.Upgrade)
+                return new(leg.Hop, method, notFixable?.Gate, against.ToImmutable(), null);
             var gate = Gate.Judge(leg.Checks.Concat(method.Checks), machine, moment, now, decisions.Waivers, leg.Brought);
             var nobodys = gate.InTheWay.Where(c => c.State == CheckState.Unmet && c.Check.Fix.By == FixedBy.Nobody).ToArray();
             if (nobodys.FirstOrDefault(c => method.Checks.Contains(c.Check)) is { } own)
@@ -94,12 +114,20 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
             }
 
             var choice = new MethodChoice(leg.Hop, method, gate, against.ToImmutable(), null);
-            if (nobodys.Length == 0) return choice;
+            if (nobodys.Length == 0)
+                return choice;
             notFixable ??= choice;
             against.Add(new(name, $"cannot be fixed: {string.Join("; ", nobodys.Select(c => c.Check.Title))}"));
         }
 
-        return notFixable ?? new(leg.Hop, null, null, against.ToImmutable(), "no method of the plan will do: " + string.Join("; ", against.Select(a => $"{a.Method}, {a.Why}")));
+        return notFixable
+            ?? new(
+                leg.Hop,
+                null,
+                null,
+                against.ToImmutable(),
+                "no method of the plan will do: " + string.Join("; ", against.Select(a => $"{a.Method}, {a.Why}"))
+            );
     }
 
     /// <summary>What is against a method that needs the machine's owner there where the machine has none.</summary>
@@ -111,11 +139,15 @@ public sealed record MethodChoice(Hop Hop, Method? Method, Gate? Gate, Immutable
     /// <summary>Why a method is out of the question whatever the machine; null where it is not.</summary>
     internal static string? WhyNot(Method? method, Hop hop, Preserves preserves)
     {
-        if (method is null || !method.Hops.Contains(hop.Name)) return $"it does not do hop {hop.Name}";
-        return method.Way == Way.Upgrade && method.Preserves < preserves ? $"it preserves {Lower(method.Preserves)} only, and the plan wants {Lower(preserves)}" : null;
+        if (method is null || !method.Hops.Contains(hop.Name))
+            return $"it does not do hop {hop.Name}";
+        return method.Way == Way.Upgrade && method.Preserves < preserves
+            ? $"it preserves {Lower(method.Preserves)} only, and the plan wants {Lower(preserves)}"
+            : null;
     }
 
     private static string Lower(Preserves preserves) => preserves.ToString().ToLowerInvariant();
 
-    private static string Tell(Answer answer) => string.Join(", ", answer.Leaves.Select(l => $"{l.Text} ({l.Note ?? (l.Reading is null ? "never read" : "found: " + l.Show())})"));
+    private static string Tell(Answer answer) =>
+        string.Join(", ", answer.Leaves.Select(l => $"{l.Text} ({l.Note ?? (l.Reading is null ? "never read" : "found: " + l.Show())})"));
 }

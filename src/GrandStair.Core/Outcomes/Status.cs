@@ -58,18 +58,25 @@ public static class Statuses
     /// <param name="run">Its run; null before.</param>
     public static Status Of(bool exempt, GateState gate, bool scheduled, RunState? run)
     {
-        if (run is not null) return Of(run, exempt);
-        if (exempt) return Status.Exempt;
-        if (gate != GateState.Open) return Status.NotReady;
+        if (run is not null)
+            return Of(run, exempt);
+        if (exempt)
+            return Status.Exempt;
+        if (gate != GateState.Open)
+            return Status.NotReady;
         return scheduled ? Status.Scheduled : Status.Ready;
     }
 
     private static Status Of(RunState run, bool exempt)
     {
-        if (run.Outcome == Outcome.Done) return Status.Done;
-        if (run.Closed is not null) return exempt ? Status.Exempt : Status.Stopped;
-        if (run.Parked is not null) return Status.Parked;
-        if (run.Verified is not null) return Status.Verified;
+        if (run.Outcome == Outcome.Done)
+            return Status.Done;
+        if (run.Closed is not null)
+            return exempt ? Status.Exempt : Status.Stopped;
+        if (run.Parked is not null)
+            return Status.Parked;
+        if (run.Verified is not null)
+            return Status.Verified;
         return run.NeedsRoom ? Status.Running : Status.Scheduled;
     }
 }

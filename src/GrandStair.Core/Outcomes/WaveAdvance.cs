@@ -6,13 +6,22 @@ namespace GrandStair.Core.Outcomes;
 /// <summary>Evaluates the advance rule: whether the next wave may begin.</summary>
 public static class WaveAdvance
 {
-    /// <summary>Evaluates a wave. Machines that became not ready after the wave had opened still count, so that the share does not rise because of them.</summary>
+    /// <summary>
+    /// Evaluates a wave. Machines that became not ready after the wave had opened still count, so that the share does not rise because of
+    /// them.
+    /// </summary>
     /// <param name="rule">The rule.</param>
     /// <param name="tally">Its machines by status.</param>
     /// <param name="verifiedAt">When its machines were verified, UTC, in any order.</param>
     /// <param name="now">The moment it is asked, UTC.</param>
     /// <param name="lapsed">The names of those that have become not ready since it opened.</param>
-    public static Advance Evaluate(this AdvanceRule rule, Tally tally, IEnumerable<DateTimeOffset> verifiedAt, DateTimeOffset now, IReadOnlyList<string> lapsed)
+    public static Advance Evaluate(
+        this AdvanceRule rule,
+        Tally tally,
+        IEnumerable<DateTimeOffset> verifiedAt,
+        DateTimeOffset now,
+        IReadOnlyList<string> lapsed
+    )
     {
         ArgumentNullException.ThrowIfNull(rule);
         ArgumentNullException.ThrowIfNull(tally);
@@ -20,8 +29,17 @@ public static class WaveAdvance
         var notReady = tally[Status.NotReady] - lapsed.Count;
         var moments = verifiedAt.Order().ToArray();
         var verified = Math.Min(tally[Status.Verified] + tally[Status.Done], moments.Length);
-        var advance = rule.Evaluate(new WaveCount(tally[Status.Parked] + tally[Status.Stopped], tally.Total - notReady - tally[Status.Exempt], notReady, verified), n => moments[n], now);
-        return lapsed.Count == 0 ? advance : advance with { Why = $"{advance.Why}; not ready any more since the wave opened: {Names(lapsed)}" };
+        var advance = rule.Evaluate(
+            new WaveCount(tally[Status.Parked] + tally[Status.Stopped], tally.Total - notReady - tally[Status.Exempt], notReady, verified),
+            n => moments[n],
+            now
+        );
+        return lapsed.Count == 0
+            ? advance
+            : advance with
+            {
+                Why = $"{advance.Why}; not ready any more since the wave opened: {Names(lapsed)}",
+            };
     }
 
     private static string Names(IReadOnlyList<string> names)
@@ -37,7 +55,8 @@ public static class WaveAdvance
     /// <param name="now">The moment it is asked, UTC.</param>
     internal static Advance Evaluate(this AdvanceRule rule, WaveCount count, Func<int, DateTimeOffset> verifiedAt, DateTimeOffset now)
     {
-        if (count.Failures > rule.Failures) return new(false, $"{count.Failures} parked or stopped without success, at most {rule.Failures} may", null);
+        if (count.Failures > rule.Failures)
+            return new(false, $"{count.Failures} parked or stopped without success, at most {rule.Failures} may", null);
         if (count.Going == 0)
         {
             return count.NotReady == 0
@@ -46,11 +65,16 @@ public static class WaveAdvance
         }
 
         var needed = Math.Max(1, (int)Math.Ceiling(rule.Verified * count.Going));
-        if (count.Verified < needed) return new(false, $"{count.Verified} of {count.Going} verified, {needed} needed", null);
+        if (count.Verified < needed)
+            return new(false, $"{count.Verified} of {count.Going} verified, {needed} needed", null);
         // Machines that are verified later do not restart the soak time.
         var soaked = verifiedAt(needed - 1) + rule.Soak;
         return soaked > now
-            ? new(false, $"{count.Verified} of {count.Going} verified, soaks for {Units.Show(rule.Soak.TotalSeconds, ValueKind.Duration)}", soaked)
+            ? new(
+                false,
+                $"{count.Verified} of {count.Going} verified, soaks for {Units.Show(rule.Soak.TotalSeconds, ValueKind.Duration)}",
+                soaked
+            )
             : new(true, $"{count.Verified} of {count.Going} verified and soaked", null);
     }
 }

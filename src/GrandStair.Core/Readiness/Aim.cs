@@ -26,7 +26,10 @@ public sealed record Aim(Product Product, Release Release, ImmutableArray<string
     } = [];
 
     /// <summary>The target in words: the release and build, and who goes to another one.</summary>
-    public string Target => But.IsEmpty ? Words(Release, LeastBuild) : $"{Words(Release, LeastBuild)} ({string.Join("; ", But.Select(b => $"{Words(b.Release, b.LeastBuild)} for {b.For}"))})";
+    public string Target =>
+        But.IsEmpty
+            ? Words(Release, LeastBuild)
+            : $"{Words(Release, LeastBuild)} ({string.Join("; ", But.Select(b => $"{Words(b.Release, b.LeastBuild)} for {b.For}"))})";
 
     /// <summary>All releases that somebody goes to, each once.</summary>
     public IEnumerable<Release> Releases => But.Select(b => b.Release).Prepend(Release).Distinct();
@@ -50,10 +53,17 @@ public sealed record Aim(Product Product, Release Release, ImmutableArray<string
     }
 
     /// <summary>Names everything that decides where machines go and how; two aims of one name judge alike.</summary>
-    public string Name => $"{Product.Hash}/{Release.Version} {LeastBuild}/{string.Join(',', Methods)}/{Preserves}/{string.Join(',', But.Select(b => $"{b.For}={b.Release.Version} {b.LeastBuild}"))}";
+    public string Name =>
+        $"{Product.Hash}/{Release.Version} {LeastBuild}/{string.Join(',', Methods)}/{Preserves}/"
+        + $"{string.Join(',', But.Select(b => $"{b.For}={b.Release.Version} {b.LeastBuild}"))}";
 
     /// <summary>Every leg of a route as it is to be judged, with the machine as it will be then.</summary>
-    public ImmutableArray<(LegCase Leg, Machine Machine)> Legs(Route route, Machine machine, IReadOnlyList<KnownIssue> touching, DateTimeOffset now)
+    public ImmutableArray<(LegCase Leg, Machine Machine)> Legs(
+        Route route,
+        Machine machine,
+        IReadOnlyList<KnownIssue> touching,
+        DateTimeOffset now
+    )
     {
         ArgumentNullException.ThrowIfNull(route);
         var legs = ImmutableArray.CreateBuilder<(LegCase, Machine)>();
@@ -61,8 +71,15 @@ public sealed record Aim(Product Product, Release Release, ImmutableArray<string
         for (var i = 0; i < route.Hops.Length; i++)
         {
             var keys = i == 0 ? null : brought.Select(r => r.Key).ToHashSet(StringComparer.Ordinal);
-            var then = keys is null ? machine : machine with { Readings = [.. machine.Readings.Where(r => !keys.Contains(r.Key)), .. brought] };
-            legs.Add((new(Product, route.Hops[i], Product.ChecksOf(route.Hops[i], touching, LeastBuildOf(route.Hops[i], machine)), keys), then));
+            var then = keys is null
+                ? machine
+                : machine with
+                {
+                    Readings = [.. machine.Readings.Where(r => !keys.Contains(r.Key)), .. brought],
+                };
+            legs.Add(
+                (new(Product, route.Hops[i], Product.ChecksOf(route.Hops[i], touching, LeastBuildOf(route.Hops[i], machine)), keys), then)
+            );
             brought = Brings(route, i, brought, now);
         }
 
@@ -82,11 +99,14 @@ public sealed record Aim(Product Product, Release Release, ImmutableArray<string
         return [.. before.Where(r => !keys.Contains(r.Key)), .. brings];
     }
 
-    private static string Words(Release release, string? leastBuild) => leastBuild is null ? release.Name : $"{release.Name} build {leastBuild}";
+    private static string Words(Release release, string? leastBuild) =>
+        leastBuild is null ? release.Name : $"{release.Name} build {leastBuild}";
 
     internal (Release Release, string? LeastBuild) DestinationOf(Machine machine)
     {
         ArgumentNullException.ThrowIfNull(machine);
-        return _others?.Nearest(machine.Site, machine.Group, machine.Name) is [var first, ..] ? (But[first].Release, But[first].LeastBuild) : (Release, LeastBuild);
+        return _others?.Nearest(machine.Site, machine.Group, machine.Name) is [var first, ..]
+            ? (But[first].Release, But[first].LeastBuild)
+            : (Release, LeastBuild);
     }
 }

@@ -49,7 +49,8 @@ public sealed class CheckColumn
 
     internal void Raise(int row, byte state)
     {
-        if (_states[row] <= state) _states[row] = (byte)(state + 1);
+        if (_states[row] <= state)
+            _states[row] = (byte)(state + 1);
     }
 
     /// <summary>Raises every row that has a gate: by that method's place, or by any where the place is 0.</summary>
@@ -66,7 +67,8 @@ public sealed class CheckColumn
         }
 
         for (; row < own.Length; row++)
-            if (place == 0 ? gatedBy[row] != 0 : gatedBy[row] == place) Raise(row, states[row]);
+            if (place == 0 ? gatedBy[row] != 0 : gatedBy[row] == place)
+                Raise(row, states[row]);
     }
 
     internal void Clear(int row) => _states[row] = 0;
@@ -94,7 +96,12 @@ public sealed partial class FleetJudgement
     private FleetJudgement(Aim aim, FleetColumns fleet, DateTimeOffset now)
     {
         (Aim, Fleet, Now) = (aim, fleet, now);
-        (_places, _flags, _methods, _reasonOf) = (new Place[fleet.Count], new byte[fleet.Count], new short[fleet.Count], new int[fleet.Count]);
+        (_places, _flags, _methods, _reasonOf) = (
+            new Place[fleet.Count],
+            new byte[fleet.Count],
+            new short[fleet.Count],
+            new int[fleet.Count]
+        );
     }
 
     /// <summary>What it was judged for.</summary>
@@ -141,14 +148,20 @@ public sealed partial class FleetJudgement
     /// <param name="fleet">The fleet; it must not change while it is judged.</param>
     /// <param name="now">The time, UTC.</param>
     /// <param name="decisions">What people have decided, by machine.</param>
-    public static FleetJudgement Of(Aim aim, FleetColumns fleet, DateTimeOffset now, IReadOnlyDictionary<MachineId, Decisions>? decisions = null)
+    public static FleetJudgement Of(
+        Aim aim,
+        FleetColumns fleet,
+        DateTimeOffset now,
+        IReadOnlyDictionary<MachineId, Decisions>? decisions = null
+    )
     {
         ArgumentNullException.ThrowIfNull(aim);
         ArgumentNullException.ThrowIfNull(fleet);
         var judgement = new FleetJudgement(aim, fleet, now);
         new Pass(judgement).Run();
         foreach (var (machine, decided) in decisions ?? new Dictionary<MachineId, Decisions>())
-            if (fleet.RowOf(machine) is { } row && judgement._places[row] != Place.Elsewhere) judgement.Rejudge(row, now, decided);
+            if (fleet.RowOf(machine) is { } row && judgement._places[row] != Place.Elsewhere)
+                judgement.Rejudge(row, now, decided);
         return judgement;
     }
 
@@ -156,7 +169,8 @@ public sealed partial class FleetJudgement
     public void Rejudge(int row, DateTimeOffset now, Decisions? decisions = null)
     {
         var machine = Fleet[row];
-        foreach (var column in _columns.Values) column.Clear(row);
+        foreach (var column in _columns.Values)
+            column.Clear(row);
         (_flags[row], _methods[row], _reasonOf[row]) = (0, -1, NoReason);
         if (Aim.Product.Is.Ask(machine, new EvaluationContext(now)).Value != Kleene.Yes)
         {
@@ -166,26 +180,41 @@ public sealed partial class FleetJudgement
 
         var assessment = Assessment.Of(Aim, machine, Moment.Planning, now, decisions);
         _places[row] = assessment.Route.Arrived ? Place.Arrived : PlaceOf(assessment.State);
-        if (assessment.CannotBeFixed) _flags[row] |= CannotBeFixed;
-        if (assessment.IsWaitingForOffer) _flags[row] |= WaitsForOffer;
-        if (!assessment.Legs.IsEmpty && assessment.Legs.All(l => l.Gate is not null)) _flags[row] |= HasGates;
-        else if (!assessment.Route.Arrived) _reasonOf[row] = NumberOf(assessment.Why!);
-        if (assessment.Choice?.Method is { } method) _methods[row] = (short)Aim.Product.Methods.IndexOf(method);
-        foreach (var result in assessment.Checks) ColumnOf(result.Check).Raise(row, (byte)result.State);
-        if (assessment.Until is { } until && (Until is null || until < Until)) Until = until;
+        if (assessment.CannotBeFixed)
+            _flags[row] |= CannotBeFixed;
+        if (assessment.IsWaitingForOffer)
+            _flags[row] |= WaitsForOffer;
+        if (!assessment.Legs.IsEmpty && assessment.Legs.All(l => l.Gate is not null))
+            _flags[row] |= HasGates;
+        else if (!assessment.Route.Arrived)
+            _reasonOf[row] = NumberOf(assessment.Why!);
+        if (assessment.Choice?.Method is { } method)
+            _methods[row] = (short)Aim.Product.Methods.IndexOf(method);
+        foreach (var result in assessment.Checks)
+            ColumnOf(result.Check).Raise(row, (byte)result.State);
+        if (assessment.Until is { } until && (Until is null || until < Until))
+            Until = until;
     }
 
-    private static Place PlaceOf(GateState state) => state switch { GateState.Open => Place.Open, GateState.Undecided => Place.Undecided, _ => Place.Blocked };
+    private static Place PlaceOf(GateState state) =>
+        state switch
+        {
+            GateState.Open => Place.Open,
+            GateState.Undecided => Place.Undecided,
+            _ => Place.Blocked,
+        };
 
     private CheckColumn ColumnOf(Check check)
     {
-        if (!_columns.TryGetValue(check.Name, out var column)) _columns[check.Name] = column = new(check, Fleet.Count);
+        if (!_columns.TryGetValue(check.Name, out var column))
+            _columns[check.Name] = column = new(check, Fleet.Count);
         return column;
     }
 
     private int NumberOf(string reason)
     {
-        if (_reasonNumbers.TryGetValue(reason, out var number)) return number;
+        if (_reasonNumbers.TryGetValue(reason, out var number))
+            return number;
         _reasons.Add(reason);
         return _reasonNumbers[reason] = _reasons.Count - 1;
     }

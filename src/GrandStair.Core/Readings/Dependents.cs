@@ -13,26 +13,38 @@ public static class Dependents
 
     private const string Source = "dependents";
 
-    /// <summary>The machine with the table of its dependents; as old as the oldest of what is known of them. Without any it has no such reading.</summary>
+    /// <summary>
+    /// The machine with the table of its dependents; as old as the oldest of what is known of them. Without any it has no such reading.
+    /// </summary>
     public static Machine With(Machine machine, IReadOnlyCollection<Machine> dependents)
     {
         ArgumentNullException.ThrowIfNull(machine);
         ArgumentNullException.ThrowIfNull(dependents);
         var own = machine.Readings.RemoveAll(r => r.Source == Source);
-        if (dependents.Count == 0) return machine with { Readings = own };
+        if (dependents.Count == 0)
+            return machine with { Readings = own };
         var table = ReadingValue.Of([.. dependents.OrderBy(d => d.Name, StringComparer.OrdinalIgnoreCase).Select(Row)]);
         var seen = dependents.Min(d => d.CurrentOf(HangsOn)!.Seen);
-        return machine with { Readings = own.Add(Reading.Of(Key, table, seen, dependents.Max(d => d.CurrentOf(HangsOn)!.Received), Source)) };
+        return machine with
+        {
+            Readings = own.Add(Reading.Of(Key, table, seen, dependents.Max(d => d.CurrentOf(HangsOn)!.Received), Source)),
+        };
     }
 
-    /// <summary>The machine as somebody sees it who may see some sites only: the names of dependents that stand elsewhere are left out, what they run is not, since it decides whether the machine may go.</summary>
+    /// <summary>
+    /// The machine as somebody sees it who may see some sites only: the names of dependents that stand elsewhere are left out, what they
+    /// run is not, since it decides whether the machine may go.
+    /// </summary>
     /// <param name="machine">The machine.</param>
     /// <param name="isSeen">Whether the machine of a name may be seen.</param>
     public static Machine WithoutNames(Machine machine, Func<string, bool> isSeen)
     {
         ArgumentNullException.ThrowIfNull(machine);
-        if (machine.Readings.FirstOrDefault(r => r.Source == Source) is not { Value: { } value } reading) return machine;
-        var rows = value.Rows.Select(r => r.Cells.GetValueOrDefault("name") is { } name && !isSeen(name) ? new TableRow(r.Cells.SetItem("name", Elsewhere)) : r);
+        if (machine.Readings.FirstOrDefault(r => r.Source == Source) is not { Value: { } value } reading)
+            return machine;
+        var rows = value.Rows.Select(r =>
+            r.Cells.GetValueOrDefault("name") is { } name && !isSeen(name) ? new TableRow(r.Cells.SetItem("name", Elsewhere)) : r
+        );
         return machine with { Readings = machine.Readings.Replace(reading, reading with { Value = ReadingValue.Of([.. rows]) }) };
     }
 
@@ -46,7 +58,8 @@ public static class Dependents
         {
             var reading = machine.CurrentOf(key);
             // What was never seen or could not be read cannot be told; what is absent has no cell.
-            if (reading?.State != ReadingState.Absent) cells[column] = reading?.Value?.Text;
+            if (reading?.State != ReadingState.Absent)
+                cells[column] = reading?.Value?.Text;
         }
 
         return new(cells.ToImmutable());

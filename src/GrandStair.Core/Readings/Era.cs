@@ -1,6 +1,9 @@
 namespace GrandStair.Core.Readings;
 
-/// <summary>The years in which anything here happens. Times outside of them are refused where they come in, so that no sum of times leaves what a time can hold.</summary>
+/// <summary>
+/// The years in which anything here happens. Times outside of them are refused where they come in, so that no sum of times leaves what a
+/// time can hold.
+/// </summary>
 public static class Era
 {
     /// <summary>The first year.</summary>

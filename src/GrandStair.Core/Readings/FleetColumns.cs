@@ -25,7 +25,8 @@ public sealed class FleetColumns
     {
         ArgumentNullException.ThrowIfNull(machines);
         var columns = new FleetColumns();
-        foreach (var machine in machines) columns.Put(machine);
+        foreach (var machine in machines)
+            columns.Put(machine);
         return columns;
     }
 
@@ -43,12 +44,15 @@ public sealed class FleetColumns
     {
         var names = new string[Count];
         var rows = new int[Count];
-        for (var row = 0; row < Count; row++) (names[row], rows[row]) = (_machines[row].Name, row);
+        for (var row = 0; row < Count; row++)
+            (names[row], rows[row]) = (_machines[row].Name, row);
         Array.Sort(names, rows, StringComparer.OrdinalIgnoreCase);
         return rows;
     }
 
-    /// <summary>The values that machines have under a key, the most common first, with how many have each; a list's texts one by one.</summary>
+    /// <summary>
+    /// The values that machines have under a key, the most common first, with how many have each; a list's texts one by one.
+    /// </summary>
     /// <param name="key">The key.</param>
     /// <param name="having">What a value has inside, case ignored; empty for every value.</param>
     /// <param name="most">How many values at most.</param>
@@ -58,12 +62,24 @@ public sealed class FleetColumns
         var counts = new Dictionary<string, int>(StringComparer.OrdinalIgnoreCase);
         foreach (var machine in Machines)
         {
-            if (!sites.Holds(machine.Site) || machine.Find(key)?.Value is not { } value) continue;
-            if (value.Kind == ValueKind.List) foreach (var item in value.Items) counts[item] = counts.GetValueOrDefault(item) + 1;
-            else if (value.Kind != ValueKind.Table) counts[value.Text] = counts.GetValueOrDefault(value.Text) + 1;
+            if (!sites.Holds(machine.Site) || machine.Find(key)?.Value is not { } value)
+                continue;
+            if (value.Kind == ValueKind.List)
+                foreach (var item in value.Items)
+                    counts[item] = counts.GetValueOrDefault(item) + 1;
+            else if (value.Kind != ValueKind.Table)
+                counts[value.Text] = counts.GetValueOrDefault(value.Text) + 1;
         }
 
-        return [.. counts.Where(c => c.Key.Contains(having, StringComparison.OrdinalIgnoreCase)).OrderByDescending(c => c.Value).ThenBy(c => c.Key, StringComparer.OrdinalIgnoreCase).Take(most).Select(c => (c.Key, c.Value))];
+        return
+        [
+            .. counts
+                .Where(c => c.Key.Contains(having, StringComparison.OrdinalIgnoreCase))
+                .OrderByDescending(c => c.Value)
+                .ThenBy(c => c.Key, StringComparer.OrdinalIgnoreCase)
+                .Take(most)
+                .Select(c => (c.Key, c.Value)),
+        ];
     }
 
     /// <summary>Puts a machine in, or in place of what was known of it.</summary>
@@ -82,13 +98,16 @@ public sealed class FleetColumns
         }
         else
         {
-            foreach (var gone in _machines[row].Current.Where(r => machine.Find(r.Key) is null)) _columns[gone.Key].Clear(row);
+            foreach (var gone in _machines[row].Current.Where(r => machine.Find(r.Key) is null))
+                _columns[gone.Key].Clear(row);
         }
 
         _machines[row] = machine;
         _conflicts[row] = machine.Conflicts.Any();
-        foreach (var reading in machine.Current) Put(row, reading);
-        foreach (var key in Machine.OwnKeys) Put(row, machine.Find(key)!);
+        foreach (var reading in machine.Current)
+            Put(row, reading);
+        foreach (var key in Machine.OwnKeys)
+            Put(row, machine.Find(key)!);
     }
 
     /// <summary>The column of a key; null where no machine has a reading under it.</summary>
@@ -96,7 +115,8 @@ public sealed class FleetColumns
 
     private void Put(int row, Reading reading)
     {
-        if (!_columns.TryGetValue(reading.Key, out var column)) _columns[reading.Key] = column = new();
+        if (!_columns.TryGetValue(reading.Key, out var column))
+            _columns[reading.Key] = column = new();
         column.Put(row, reading, Count);
     }
 }
@@ -143,45 +163,54 @@ internal sealed class FleetColumn
         Grow(row, count);
         _state[row] = (byte)(reading.State + 1);
         _seen[row] = reading.Seen.UtcTicks;
-        if (reading.Value is not { } value) return;
+        if (reading.Value is not { } value)
+            return;
         if (IsAmount(value.Kind))
         {
-            if (_amount.Length < _state.Length) Array.Resize(ref _amount, _state.Length);
+            if (_amount.Length < _state.Length)
+                Array.Resize(ref _amount, _state.Length);
             _amount[row] = value.Amount;
             return;
         }
 
-        if (_code.Length < _state.Length) Array.Resize(ref _code, _state.Length);
+        if (_code.Length < _state.Length)
+            Array.Resize(ref _code, _state.Length);
         _code[row] = CodeOf(value);
-        if (_values.Count > CompactAbove && _values.Count > 4L * count) Compact(count);
+        if (_values.Count > CompactAbove && _values.Count > 4L * count)
+            Compact(count);
     }
 
     public void Clear(int row)
     {
-        if (row < _state.Length) _state[row] = Never;
+        if (row < _state.Length)
+            _state[row] = Never;
     }
 
     private static bool IsAmount(ValueKind kind) => kind is not (ValueKind.Text or ValueKind.Version or ValueKind.List or ValueKind.Table);
 
     private int CodeOf(ReadingValue value)
     {
-        if (_codes.TryGetValue(value.Text, out var code)) return code;
+        if (_codes.TryGetValue(value.Text, out var code))
+            return code;
         code = _values.Count;
         _values.Add(value);
         _codes[value.Text] = code;
-        if (value.Kind == ValueKind.Table) _tables.Add([.. value.Rows.Select(RowCodeOf)]);
+        if (value.Kind == ValueKind.Table)
+            _tables.Add([.. value.Rows.Select(RowCodeOf)]);
         return code;
     }
 
     private int RowCodeOf(TableRow row)
     {
-        if (!_rowCodes.TryGetValue(row, out var code)) _rowCodes[row] = code = _rowCodes.Count;
+        if (!_rowCodes.TryGetValue(row, out var code))
+            _rowCodes[row] = code = _rowCodes.Count;
         return code;
     }
 
     private void Grow(int row, int count)
     {
-        if (row < _state.Length) return;
+        if (row < _state.Length)
+            return;
         var size = Math.Max(count, _state.Length * 2);
         Array.Resize(ref _state, size);
         Array.Resize(ref _seen, size);
@@ -197,7 +226,8 @@ internal sealed class FleetColumn
         _rowCodes.Clear();
         for (var row = 0; row < Math.Min(count, _code.Length); row++)
         {
-            if (_state[row] == (byte)(ReadingState.Value + 1)) _code[row] = CodeOf(old[_code[row]]);
+            if (_state[row] == (byte)(ReadingState.Value + 1))
+                _code[row] = CodeOf(old[_code[row]]);
         }
     }
 }

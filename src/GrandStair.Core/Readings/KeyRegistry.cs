@@ -20,8 +20,10 @@ public sealed record KeyDefinition(string Name, ValueKind Kind, string Meaning)
     /// <param name="expected">What was expected, where the text is not such a value.</param>
     public ReadingValue? Parse(string text, out string? expected)
     {
-        if (Kind != ValueKind.Table) return ReadingValue.Parse(Kind, text, out expected);
-        if (TableRow.ParseAll(text, out expected) is not { } rows) return null;
+        if (Kind != ValueKind.Table)
+            return ReadingValue.Parse(Kind, text, out expected);
+        if (TableRow.ParseAll(text, out expected) is not { } rows)
+            return null;
         expected = rows.Select(Wrong).FirstOrDefault(w => w is not null);
         return expected is null ? ReadingValue.Of(rows) : null;
     }
@@ -52,38 +54,85 @@ public sealed partial class KeyRegistry
 
     private readonly FrozenDictionary<string, KeyDefinition> _byName;
 
-    private KeyRegistry(ImmutableSortedDictionary<string, KeyDefinition> keys) => (_keys, _byName) = (keys, keys.ToFrozenDictionary(StringComparer.Ordinal));
+    private KeyRegistry(ImmutableSortedDictionary<string, KeyDefinition> keys) =>
+        (_keys, _byName) = (keys, keys.ToFrozenDictionary(StringComparer.Ordinal));
 
     /// <summary>The keys that every machine has by being in the fleet, and the common ones of its system.</summary>
-    public static KeyRegistry BuiltIn { get; } = new(new KeyDefinition[]
-    {
-        new("name", ValueKind.Text, "The machine's name"),
-        new("site", ValueKind.Text, "The site at which it is"),
-        new("group", ValueKind.Text, "The group that it serves"),
-        new("owner", ValueKind.Text, "Who uses it, by role"),
-        new("tag", ValueKind.List, "Its free labels"),
-        new("connection", ValueKind.Text, "How it is reached: ssh or simulated"),
-        new("os.product", ValueKind.Text, "The operating system's product name"),
-        new("os.edition", ValueKind.Text, "The operating system's edition"),
-        new("os.version", ValueKind.Version, "The operating system's release"),
-        new("os.build", ValueKind.Version, "The operating system's build within its release"),
-        new("hardware.model", ValueKind.Text, "The machine's model"),
-        new("hardware.memory", ValueKind.Size, "Main memory"),
-        new("hardware.processor", ValueKind.Text, "The processor's model"),
-        new("disk.system.free", ValueKind.Size, "Free space on the system volume"),
-        new("disk.system.size", ValueKind.Size, "Size of the system volume"),
-        new("network.rate", ValueKind.Rate, "Speed of the machine's line"),
-        new("power.mains", ValueKind.Flag, "Whether it runs on mains power"),
-        new("backup.last", ValueKind.Instant, "When the last good backup ended"),
-        new(PartlyUpgraded, ValueKind.Version, "The release to which its upgrade got only partly: one that failed after its point of no return, or packages of several releases; absent where none did"),
-        new("boot.id", ValueKind.Text, "What changes with every start of the system"),
-        new("cluster", ValueKind.Text, "The common name of machines that belong together and never go at once: the nodes of a cluster, a pair"),
-        new("hangs-on", ValueKind.Text, "The name of the machine that it hangs on, such as a radio on its gateway"),
-        new("apps", ValueKind.Table, "Installed applications") { Columns = [new("name", ValueKind.Text, "Its name"), new("version", ValueKind.Version, "Its version"), new("publisher", ValueKind.Text, "Who made it")] },
-        new("devices", ValueKind.Table, "Devices and their drivers") { Columns = [new("name", ValueKind.Text, "Its name"), new("kind", ValueKind.Text, "What it is"), new("driver", ValueKind.Version, "Version of its driver"), new("fault", ValueKind.Flag, "Whether it has a fault mark")] },
-        new("services", ValueKind.Table, "Services") { Columns = [new("name", ValueKind.Text, "Its name"), new("state", ValueKind.Text, "running, stopped or failed"), new("start", ValueKind.Text, "auto or manual")] },
-        new("dependents", ValueKind.Table, "The machines of the fleet that hang on this one") { Columns = [new("name", ValueKind.Text, "Its name"), new("product", ValueKind.Text, "Its product"), new("version", ValueKind.Version, "Its release"), new("model", ValueKind.Text, "Its model")] },
-    }.ToImmutableSortedDictionary(k => k.Name, k => k, StringComparer.Ordinal));
+    public static KeyRegistry BuiltIn { get; } =
+        new(
+            new KeyDefinition[]
+            {
+                new("name", ValueKind.Text, "The machine's name"),
+                new("site", ValueKind.Text, "The site at which it is"),
+                new("group", ValueKind.Text, "The group that it serves"),
+                new("owner", ValueKind.Text, "Who uses it, by role"),
+                new("tag", ValueKind.List, "Its free labels"),
+                new("connection", ValueKind.Text, "How it is reached: ssh or simulated"),
+                new("os.product", ValueKind.Text, "The operating system's product name"),
+                new("os.edition", ValueKind.Text, "The operating system's edition"),
+                new("os.version", ValueKind.Version, "The operating system's release"),
+                new("os.build", ValueKind.Version, "The operating system's build within its release"),
+                new("hardware.model", ValueKind.Text, "The machine's model"),
+                new("hardware.memory", ValueKind.Size, "Main memory"),
+                new("hardware.processor", ValueKind.Text, "The processor's model"),
+                new("disk.system.free", ValueKind.Size, "Free space on the system volume"),
+                new("disk.system.size", ValueKind.Size, "Size of the system volume"),
+                new("network.rate", ValueKind.Rate, "Speed of the machine's line"),
+                new("power.mains", ValueKind.Flag, "Whether it runs on mains power"),
+                new("backup.last", ValueKind.Instant, "When the last good backup ended"),
+                new(
+                    PartlyUpgraded,
+                    ValueKind.Version,
+                    "The release to which its upgrade got only partly: one that failed after its point of no return, or packages of "
+                        + "several releases; absent where none did"
+                ),
+                new("boot.id", ValueKind.Text, "What changes with every start of the system"),
+                new(
+                    "cluster",
+                    ValueKind.Text,
+                    "The common name of machines that belong together and never go at once: the nodes of a cluster, a pair"
+                ),
+                new("hangs-on", ValueKind.Text, "The name of the machine that it hangs on, such as a radio on its gateway"),
+                new("apps", ValueKind.Table, "Installed applications")
+                {
+                    Columns =
+                    [
+                        new("name", ValueKind.Text, "Its name"),
+                        new("version", ValueKind.Version, "Its version"),
+                        new("publisher", ValueKind.Text, "Who made it"),
+                    ],
+                },
+                new("devices", ValueKind.Table, "Devices and their drivers")
+                {
+                    Columns =
+                    [
+                        new("name", ValueKind.Text, "Its name"),
+                        new("kind", ValueKind.Text, "What it is"),
+                        new("driver", ValueKind.Version, "Version of its driver"),
+                        new("fault", ValueKind.Flag, "Whether it has a fault mark"),
+                    ],
+                },
+                new("services", ValueKind.Table, "Services")
+                {
+                    Columns =
+                    [
+                        new("name", ValueKind.Text, "Its name"),
+                        new("state", ValueKind.Text, "running, stopped or failed"),
+                        new("start", ValueKind.Text, "auto or manual"),
+                    ],
+                },
+                new("dependents", ValueKind.Table, "The machines of the fleet that hang on this one")
+                {
+                    Columns =
+                    [
+                        new("name", ValueKind.Text, "Its name"),
+                        new("product", ValueKind.Text, "Its product"),
+                        new("version", ValueKind.Version, "Its release"),
+                        new("model", ValueKind.Text, "Its model"),
+                    ],
+                },
+            }.ToImmutableSortedDictionary(k => k.Name, k => k, StringComparer.Ordinal)
+        );
 
     /// <summary>The key under which stands to which release a machine was upgraded only partly.</summary>
     public const string PartlyUpgraded = "upgrade.partial";
@@ -110,10 +159,16 @@ public sealed partial class KeyRegistry
         foreach (var key in more)
         {
             if (!WellFormed().IsMatch(key.Name))
-                throw new ArgumentException($"'{key.Name}' is not a key: expected lower-case words with dots or hyphens between them, such as disk.system.free.");
-            if (key.Kind == ValueKind.Table && key.Columns.IsEmpty) throw new ArgumentException($"Key '{key.Name}' is a table and names no columns.");
+                throw new ArgumentException(
+                    $"'{key.Name}' is not a key: expected lower-case words with dots or hyphens between them, such as disk.system.free."
+                );
+            if (key.Kind == ValueKind.Table && key.Columns.IsEmpty)
+                throw new ArgumentException($"Key '{key.Name}' is a table and names no columns.");
             if (keys.TryGetValue(key.Name, out var known) && !known.SameShape(key))
-                throw new ArgumentException($"Key '{key.Name}' is a {known.Kind} already{(known.Kind == key.Kind ? ", with other columns," : "")} and cannot also be a {key.Kind}.");
+                throw new ArgumentException(
+                    $"Key '{key.Name}' is a {known.Kind} already{(known.Kind == key.Kind ? ", with other columns," : "")} and cannot "
+                        + $"also be a {key.Kind}."
+                );
             keys = keys.SetItem(key.Name, key);
         }
 

@@ -23,10 +23,20 @@ public sealed record Identifier(string Kind, string Value);
 /// <param name="Address">Host name or address; empty for a simulated machine.</param>
 /// <param name="Port">TCP port, 1 to 65535.</param>
 /// <param name="User">The account that logs in.</param>
-/// <param name="HostKey">The pinned host key as in known_hosts (<c>ssh-ed25519 AAAA…</c>); null where none is pinned, and then nothing is sent.</param>
+/// <param name="HostKey">The pinned host key as in known_hosts (<c>ssh-ed25519 AAAA…</c>); null where none is pinned, and then nothing is
+/// sent.</param>
 /// <param name="Key">The name of the secret that logs in; null for the service's own key.</param>
-/// <param name="HostKeyFrom">How the host key came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>; null where that is not known.</param>
-public sealed record ConnectionAddress(string Kind, string Address, int Port, string User, string? HostKey, string? Key = null, string? HostKeyFrom = null);
+/// <param name="HostKeyFrom">How the host key came to be pinned: <c>import</c>, <c>known-hosts</c>, <c>person</c> or <c>first-use</c>; null
+/// where that is not known.</param>
+public sealed record ConnectionAddress(
+    string Kind,
+    string Address,
+    int Port,
+    string User,
+    string? HostKey,
+    string? Key = null,
+    string? HostKeyFrom = null
+);
 
 /// <summary>That a machine was taken out of the fleet. Its runs, readings and audit entries stay.</summary>
 /// <param name="At">When, UTC.</param>
@@ -85,10 +95,13 @@ public sealed record Machine : IReadable
     /// Readings of another source that differ from the one that counts; older ones, still visible. Moments are left out:
     /// that the last backup was another one yesterday is no conflict.
     /// </summary>
-    public IEnumerable<Reading> Conflicts => Readings.IsEmpty || Readings.All(r => r.Source == Readings[0].Source) ? [] : Readings
-        .Where(r => r.Value?.Kind != ValueKind.Instant)
-        .Where(r => CurrentOf(r.Key)! is var counts && counts.Source != r.Source && !counts.Says(r))
-        .OrderBy(r => r.Key, StringComparer.Ordinal);
+    public IEnumerable<Reading> Conflicts =>
+        Readings.IsEmpty || Readings.All(r => r.Source == Readings[0].Source)
+            ? []
+            : Readings
+                .Where(r => r.Value?.Kind != ValueKind.Instant)
+                .Where(r => CurrentOf(r.Key)! is var counts && counts.Source != r.Source && !counts.Says(r))
+                .OrderBy(r => r.Key, StringComparer.Ordinal);
 
     /// <summary>The keys that the fleet itself answers; no source reads them.</summary>
     public static IReadOnlyList<string> OwnKeys { get; } = ["name", "site", "group", "owner", "connection", "tag"];
@@ -118,19 +131,31 @@ public sealed record Machine : IReadable
             "tag" => (ValueKind.List, string.Join(',', Tags)),
             _ => (ValueKind.Text, null),
         };
-        if (text is null) return CurrentOf(key);
-        if (text.Length == 0) return new(key, ReadingState.Absent, null, null, DateTimeOffset.MaxValue, DateTimeOffset.MaxValue, "fleet");
-        return new(key, ReadingState.Value, ReadingValue.Parse(kind, text, out _), null, DateTimeOffset.MaxValue, DateTimeOffset.MaxValue, "fleet");
+        if (text is null)
+            return CurrentOf(key);
+        if (text.Length == 0)
+            return new(key, ReadingState.Absent, null, null, DateTimeOffset.MaxValue, DateTimeOffset.MaxValue, "fleet");
+        return new(
+            key,
+            ReadingState.Value,
+            ReadingValue.Parse(kind, text, out _),
+            null,
+            DateTimeOffset.MaxValue,
+            DateTimeOffset.MaxValue,
+            "fleet"
+        );
     }
 
     /// <summary>Of the readings of each key the newest, by key.</summary>
     private static ImmutableArray<Reading> Newest(ImmutableArray<Reading> readings)
     {
-        var sorted = readings.Sort(static (a, b) =>
-        {
-            var order = string.CompareOrdinal(a.Key, b.Key);
-            return order != 0 ? order : (a.Seen, a.Received, a.Source).CompareTo((b.Seen, b.Received, b.Source));
-        });
+        var sorted = readings.Sort(
+            static (a, b) =>
+            {
+                var order = string.CompareOrdinal(a.Key, b.Key);
+                return order != 0 ? order : (a.Seen, a.Received, a.Source).CompareTo((b.Seen, b.Received, b.Source));
+            }
+        );
         var isLast = (int i) => i + 1 == sorted.Length || sorted[i + 1].Key != sorted[i].Key;
         return Enumerable.Range(0, sorted.Length).All(isLast) ? sorted : [.. sorted.Where((_, i) => isLast(i))];
     }
@@ -142,9 +167,12 @@ public sealed record Machine : IReadable
         {
             var middle = (low + high) / 2;
             var order = string.CompareOrdinal(Current[middle].Key, key);
-            if (order == 0) return Current[middle];
-            if (order < 0) low = middle + 1;
-            else high = middle - 1;
+            if (order == 0)
+                return Current[middle];
+            if (order < 0)
+                low = middle + 1;
+            else
+                high = middle - 1;
         }
 
         return null;

@@ -9,7 +9,18 @@ namespace GrandStair.Core.Readings;
 public sealed class MachineSearch
 {
     private static readonly SearchValues<char> ConditionCharacters = SearchValues.Create("=<>!()\"'");
-    private static readonly HashSet<string> ConditionWords = new(StringComparer.OrdinalIgnoreCase) { "and", "or", "not", "like", "in", "is", "has", "between", "older" };
+    private static readonly HashSet<string> ConditionWords = new(StringComparer.OrdinalIgnoreCase)
+    {
+        "and",
+        "or",
+        "not",
+        "like",
+        "in",
+        "is",
+        "has",
+        "between",
+        "older",
+    };
     private readonly string[] _words;
 
     private MachineSearch(string[] words) => _words = words;
@@ -22,7 +33,8 @@ public sealed class MachineSearch
         ArgumentNullException.ThrowIfNull(text);
         ArgumentNullException.ThrowIfNull(keys);
         var words = text.Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries);
-        var isCondition = text.AsSpan().ContainsAny(ConditionCharacters) || words.Any(w => ConditionWords.Contains(w) || keys.Find(w) is not null);
+        var isCondition =
+            text.AsSpan().ContainsAny(ConditionCharacters) || words.Any(w => ConditionWords.Contains(w) || keys.Find(w) is not null);
         return words.Length == 0 || isCondition ? null : new(words);
     }
 
@@ -30,8 +42,14 @@ public sealed class MachineSearch
     public bool Finds(Machine machine)
     {
         ArgumentNullException.ThrowIfNull(machine);
-        return _words.All(word => Has(machine.Name, word) || Has(machine.Site, word) || Has(machine.Group, word) || Has(machine.Owner, word)
-            || machine.Tags.Any(t => Has(t, word)) || machine.Identifiers.Any(i => Has(i, word)));
+        return _words.All(word =>
+            Has(machine.Name, word)
+            || Has(machine.Site, word)
+            || Has(machine.Group, word)
+            || Has(machine.Owner, word)
+            || machine.Tags.Any(t => Has(t, word))
+            || machine.Identifiers.Any(i => Has(i, word))
+        );
     }
 
     private static bool Has(string text, string word) => text.Contains(word, StringComparison.OrdinalIgnoreCase);

@@ -31,8 +31,10 @@ public static class PlainText
         ArgumentNullException.ThrowIfNull(text);
         for (var i = 0; i < text.Length; i++)
         {
-            if (!char.IsSurrogate(text[i])) continue;
-            if (!char.IsHighSurrogate(text[i]) || i + 1 == text.Length || !char.IsLowSurrogate(text[i + 1])) return true;
+            if (!char.IsSurrogate(text[i]))
+                continue;
+            if (!char.IsHighSurrogate(text[i]) || i + 1 == text.Length || !char.IsLowSurrogate(text[i + 1]))
+                return true;
             i++;
         }
 
@@ -44,8 +46,10 @@ public static class PlainText
         var clean = new StringBuilder(text.Length);
         foreach (var c in text)
         {
-            if (!IsHarmful(c) || (breaks && c == '\n')) clean.Append(c);
-            else if (c is '\n' or '\t') clean.Append(' ');
+            if (!IsHarmful(c) || (breaks && c == '\n'))
+                clean.Append(c);
+            else if (c is '\n' or '\t')
+                clean.Append(' ');
         }
 
         return clean.ToString();

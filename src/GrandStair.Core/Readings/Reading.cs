@@ -35,12 +35,15 @@ public sealed record Reading(
     string? Why,
     DateTimeOffset Seen,
     DateTimeOffset Received,
-    string Source)
+    string Source
+)
 {
     /// <summary>Whether the source said a time in the future, which was set back to when we received it.</summary>
     public bool Clamped { get; init; }
 
-    /// <summary>For a reading that could not be read: the last value that the source did read, and when that was seen. Null where there was none.</summary>
+    /// <summary>
+    /// For a reading that could not be read: the last value that the source did read, and when that was seen. Null where there was none.
+    /// </summary>
     public LastValue? Last { get; init; }
 
     /// <summary>A reading with a value.</summary>
@@ -59,19 +62,29 @@ public sealed record Reading(
     public bool Says(Reading other) => State == other.State && Equals(Value, other.Value) && Why == other.Why;
 
     /// <summary>The value as a person reads it, <c>absent</c>, or why it could not be read.</summary>
-    public string Show() => State switch
-    {
-        ReadingState.Value => Value!.Show(),
-        ReadingState.Absent => "absent",
-        _ => $"unreadable: {Why}{(Last is { } last ? string.Create(CultureInfo.InvariantCulture, $"; it was {last.Value.Show()} on {last.Seen:yyyy-MM-dd HH:mm} UTC") : "")}",
-    };
+    public string Show() =>
+        State switch
+        {
+            ReadingState.Value => Value!.Show(),
+            ReadingState.Absent => "absent",
+            _ when Last is { } last => string.Create(
+                CultureInfo.InvariantCulture,
+                $"unreadable: {Why}; it was {last.Value.Show()} on {last.Seen:yyyy-MM-dd HH:mm} UTC"
+            ),
+            _ => $"unreadable: {Why}",
+        };
 
-    /// <summary>The reading as it follows an earlier one of the same source: what could not be read now keeps the last value in view.</summary>
-    public Reading After(Reading? before) => State == ReadingState.Unreadable && before is not null
-        ? this with { Last = before.Value is { } value ? new(value, before.Seen) : before.Last }
-        : this;
+    /// <summary>
+    /// The reading as it follows an earlier one of the same source: what could not be read now keeps the last value in view.
+    /// </summary>
+    public Reading After(Reading? before) =>
+        State == ReadingState.Unreadable && before is not null
+            ? this with
+            {
+                Last = before.Value is { } value ? new(value, before.Seen) : before.Last,
+            }
+            : this;
 
-    private static Reading Clamp(Reading reading) => reading.Seen > reading.Received
-        ? reading with { Seen = reading.Received, Clamped = true }
-        : reading;
+    private static Reading Clamp(Reading reading) =>
+        reading.Seen > reading.Received ? reading with { Seen = reading.Received, Clamped = true } : reading;
 }

@@ -11,9 +11,18 @@ public static class ReadingLines
     /// <summary>The longest line that is taken; a longer one makes its key unreadable.</summary>
     public const int MaxLine = 4000;
 
-    /// <summary>Turns a script's output into readings. A line that is none is listed, and the rest goes on; a value that does not fit its key becomes unreadable.</summary>
+    /// <summary>
+    /// Turns a script's output into readings. A line that is none is listed, and the rest goes on; a value that does not fit its key
+    /// becomes unreadable.
+    /// </summary>
     /// <param name="refused">The lines that are no readings or name no known key.</param>
-    public static ImmutableArray<Reading> Parse(string output, KeyRegistry keys, string source, DateTimeOffset seen, out ImmutableArray<string> refused)
+    public static ImmutableArray<Reading> Parse(
+        string output,
+        KeyRegistry keys,
+        string source,
+        DateTimeOffset seen,
+        out ImmutableArray<string> refused
+    )
     {
         ArgumentNullException.ThrowIfNull(output);
         var readings = ImmutableArray.CreateBuilder<Reading>();
@@ -33,15 +42,23 @@ public static class ReadingLines
             if (rest.StartsWith("+= ", StringComparison.Ordinal) && key.Kind == ValueKind.Table && line.Length <= MaxLine)
             {
                 var row = TableRow.Parse(rest[3..], out _);
-                if (row is null || key.Wrong(row) is not null || (tables.TryGetValue(name, out var full) && full.Count == TableRow.MostRows)) wrong.Add(line);
-                else (tables.TryGetValue(name, out var rows) ? rows : tables[name] = ImmutableArray.CreateBuilder<TableRow>()).Add(row);
+                if (
+                    row is null
+                    || key.Wrong(row) is not null
+                    || (tables.TryGetValue(name, out var full) && full.Count == TableRow.MostRows)
+                )
+                    wrong.Add(line);
+                else
+                    (tables.TryGetValue(name, out var rows) ? rows : tables[name] = ImmutableArray.CreateBuilder<TableRow>()).Add(row);
             }
             else if (rest.StartsWith("= ", StringComparison.Ordinal) && line.Length <= MaxLine)
             {
                 var value = key.Parse(rest[2..], out var expected);
-                readings.Add(value is null
-                    ? Reading.Unreadable(name, $"the machine said '{rest[2..]}', expected {expected}", seen, seen, source)
-                    : Reading.Of(name, value, seen, seen, source));
+                readings.Add(
+                    value is null
+                        ? Reading.Unreadable(name, $"the machine said '{rest[2..]}', expected {expected}", seen, seen, source)
+                        : Reading.Of(name, value, seen, seen, source)
+                );
             }
             else if (rest == "is absent")
             {
@@ -65,7 +82,8 @@ public static class ReadingLines
     /// <summary>What a machine sends is hostile: control signs are taken out and the length is bounded.</summary>
     private static string Clean(string line)
     {
-        if (line.Length > MaxLine) line = line[..(MaxLine + 1)];
+        if (line.Length > MaxLine)
+            line = line[..(MaxLine + 1)];
         return line.Any(char.IsControl) ? string.Concat(line.Where(c => !char.IsControl(c))) : line;
     }
 }

@@ -23,4 +23,5 @@ public sealed record ReportedMachine(
     ImmutableArray<string>? Tags,
     ConnectionAddress? Connection,
     SourceReport Report,
-    DateTimeOffset Seen);
+    DateTimeOffset Seen
+);

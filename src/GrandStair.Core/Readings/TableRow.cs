@@ -14,7 +14,8 @@ public sealed record TableRow
     public const int MostRows = 20_000;
 
     /// <summary>What a table looks like, for an error.</summary>
-    internal const string Form = """a table such as [{"name": "Ledger", "version": "8.2"}], with a text, a number, true, false or null in every column""";
+    internal const string Form =
+        """a table such as [{"name": "Ledger", "version": "8.2"}], with a text, a number, true, false or null in every column""";
 
     /// <summary>A row with these cells.</summary>
     public TableRow(ImmutableSortedDictionary<string, string?> cells)
@@ -32,8 +33,7 @@ public sealed record TableRow
 
     /// <summary>Reads a row from what stands for it in a script's output or a file: a JSON object.</summary>
     /// <param name="expected">What was expected, where the text is no row.</param>
-    public static TableRow? Parse(string text, out string? expected) =>
-        ParseAll($"[{text}]", out expected) is [var only] ? only : null;
+    public static TableRow? Parse(string text, out string? expected) => ParseAll($"[{text}]", out expected) is [var only] ? only : null;
 
     /// <summary>Reads all rows of a table from a JSON array of objects.</summary>
     /// <param name="expected">What was expected, where the text is no table.</param>
@@ -44,7 +44,8 @@ public sealed record TableRow
         try
         {
             using var document = JsonDocument.Parse(text, new JsonDocumentOptions { MaxDepth = 3 });
-            if (document.RootElement.ValueKind != JsonValueKind.Array) return null;
+            if (document.RootElement.ValueKind != JsonValueKind.Array)
+                return null;
             if (document.RootElement.GetArrayLength() > MostRows)
             {
                 expected = $"a table of at most {MostRows} rows";
@@ -54,11 +55,13 @@ public sealed record TableRow
             var rows = ImmutableArray.CreateBuilder<TableRow>();
             foreach (var element in document.RootElement.EnumerateArray())
             {
-                if (element.ValueKind != JsonValueKind.Object) return null;
+                if (element.ValueKind != JsonValueKind.Object)
+                    return null;
                 var cells = ImmutableSortedDictionary.CreateBuilder<string, string?>(StringComparer.Ordinal);
                 foreach (var cell in element.EnumerateObject())
                 {
-                    if (cell.Value.ValueKind is JsonValueKind.Object or JsonValueKind.Array) return null;
+                    if (cell.Value.ValueKind is JsonValueKind.Object or JsonValueKind.Array)
+                        return null;
                     cells[cell.Name] = cell.Value.ValueKind == JsonValueKind.Null ? null : cell.Value.ToString();
                 }
 
@@ -94,7 +97,8 @@ public sealed record TableRow
         using (var writer = new Utf8JsonWriter(buffer))
         {
             writer.WriteStartObject();
-            foreach (var (column, text) in cells) writer.WriteString(column, text);
+            foreach (var (column, text) in cells)
+                writer.WriteString(column, text);
             writer.WriteEndObject();
         }
 
@@ -117,10 +121,21 @@ internal sealed class RowReadings(TableRow row, KeyDefinition table, Reading rea
 {
     public Reading? Find(string key)
     {
-        if (!row.Cells.TryGetValue(key, out var text)) return reading with { Key = key, State = ReadingState.Absent, Value = null };
+        if (!row.Cells.TryGetValue(key, out var text))
+            return reading with { Key = key, State = ReadingState.Absent, Value = null };
         var value = text is null ? null : ReadingValue.Parse(table.Column(key)!.Kind, text, out _);
         return value is null
-            ? reading with { Key = key, State = ReadingState.Unreadable, Value = null, Why = "the column could not be read" }
-            : reading with { Key = key, Value = value };
+            ? reading with
+            {
+                Key = key,
+                State = ReadingState.Unreadable,
+                Value = null,
+                Why = "the column could not be read",
+            }
+            : reading with
+            {
+                Key = key,
+                Value = value,
+            };
     }
 }

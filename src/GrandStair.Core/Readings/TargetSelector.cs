@@ -15,9 +15,10 @@ public sealed record TargetSelector(ImmutableArray<string> Sites, ImmutableArray
     public bool IsEveryone => Sites.IsEmpty && Groups.IsEmpty && Machines.IsEmpty;
 
     /// <inheritdoc />
-    public override string ToString() => IsEveryone
-        ? "everyone"
-        : string.Join(", ", Sites.Select(s => $"site {s}").Concat(Groups.Select(g => $"group {g}")).Concat(Machines));
+    public override string ToString() =>
+        IsEveryone
+            ? "everyone"
+            : string.Join(", ", Sites.Select(s => $"site {s}").Concat(Groups.Select(g => $"group {g}")).Concat(Machines));
 
     /// <summary>Those at some sites.</summary>
     public static TargetSelector At(params ReadOnlySpan<string> sites) => new([.. sites], [], []);
@@ -33,9 +34,15 @@ internal sealed class TargetSelectorIndex(ImmutableArray<TargetSelector> rules)
 
     public bool Knows(string machine) => _machines.Contains(machine);
 
-    /// <summary>Those of the narrowest kind that there is one of: what names a machine counts before what names its group, that before its site, and that before what is for everyone.</summary>
+    /// <summary>
+    /// Those of the narrowest kind that there is one of: what names a machine counts before what names its group, that before its site, and
+    /// that before what is for everyone.
+    /// </summary>
     public int[] Nearest(string site, string group, string machine) =>
-        _machines.Contains(machine) ? [.. _machines[machine]] : _groups.Contains(group) ? [.. _groups[group]] : _sites.Contains(site) ? [.. _sites[site]] : _everyone;
+        _machines.Contains(machine) ? [.. _machines[machine]]
+        : _groups.Contains(group) ? [.. _groups[group]]
+        : _sites.Contains(site) ? [.. _sites[site]]
+        : _everyone;
 
     public IEnumerable<int> All(string site, string group, string machine) =>
         _machines[machine].Concat(_groups[group]).Concat(_sites[site]).Concat(_everyone).Distinct().Order();

@@ -2,7 +2,9 @@ using System.Globalization;
 
 namespace GrandStair.Core.Readings;
 
-/// <summary>The units that values and conditions may be written in. GB is a power of 1000, GiB one of 1024 (IEC 80000-13). Case is ignored.</summary>
+/// <summary>
+/// The units that values and conditions may be written in. GB is a power of 1000, GiB one of 1024 (IEC 80000-13). Case is ignored.
+/// </summary>
 public static class Units
 {
     private static readonly Dictionary<string, (ValueKind Kind, double Factor)> Known = new(StringComparer.OrdinalIgnoreCase)
@@ -38,11 +40,18 @@ public static class Units
     public static double? Parse(string text, ValueKind kind)
     {
         var split = 0;
-        while (split < text.Length && (char.IsAsciiDigit(text[split]) || text[split] is '.' or '-' or '+' || (text[split] == 'E' && split > 0))) split++;
-        if (!double.TryParse(text[..split], NumberStyles.Float, CultureInfo.InvariantCulture, out var number)) return null;
+        while (
+            split < text.Length && (char.IsAsciiDigit(text[split]) || text[split] is '.' or '-' or '+' || (text[split] == 'E' && split > 0))
+        )
+            split++;
+        if (!double.TryParse(text[..split], NumberStyles.Float, CultureInfo.InvariantCulture, out var number))
+            return null;
         var unit = text[split..].Trim();
-        if (unit.Length == 0) return number == 0 ? 0 : null;
-        return Known.TryGetValue(unit, out var found) && found.Kind == kind && Math.Abs(number * found.Factor) <= Largest(kind) ? number * found.Factor : null;
+        if (unit.Length == 0)
+            return number == 0 ? 0 : null;
+        return Known.TryGetValue(unit, out var found) && found.Kind == kind && Math.Abs(number * found.Factor) <= Largest(kind)
+            ? number * found.Factor
+            : null;
     }
 
     /// <summary>The largest amount of a kind: a century in seconds, or what a double still counts one by one.</summary>
@@ -52,20 +61,36 @@ public static class Units
     public static string Show(double amount, ValueKind kind)
     {
         // People count days up to months, and data in powers of 1024.
-        var units = Known.Where(u => u.Value.Kind == kind && u.Key != "w" && (kind != ValueKind.Size || u.Key == "B" || u.Key.Contains('i', StringComparison.Ordinal)))
+        var units = Known
+            .Where(u =>
+                u.Value.Kind == kind
+                && u.Key != "w"
+                && (kind != ValueKind.Size || u.Key == "B" || u.Key.Contains('i', StringComparison.Ordinal))
+            )
             .OrderByDescending(u => u.Value.Factor);
         foreach (var (unit, (_, factor)) in units)
         {
-            if (Math.Abs(amount) >= factor) return $"{(amount / factor).ToString("0.#", CultureInfo.InvariantCulture)} {unit}";
+            if (Math.Abs(amount) >= factor)
+                return $"{(amount / factor).ToString("0.#", CultureInfo.InvariantCulture)} {unit}";
         }
 
-        return kind switch { ValueKind.Duration => "0 s", ValueKind.Rate => "0 bit/s", _ => $"{amount.ToString("0", CultureInfo.InvariantCulture)} B" };
+        return kind switch
+        {
+            ValueKind.Duration => "0 s",
+            ValueKind.Rate => "0 bit/s",
+            _ => $"{amount.ToString("0", CultureInfo.InvariantCulture)} B",
+        };
     }
 
     /// <summary>Writes an amount without loss in the base unit (<c>44023414784 B</c>), so that it reads back the same.</summary>
     public static string Exact(double amount, ValueKind kind)
     {
-        var unit = kind switch { ValueKind.Size => "B", ValueKind.Duration => "s", _ => "bit/s" };
+        var unit = kind switch
+        {
+            ValueKind.Size => "B",
+            ValueKind.Duration => "s",
+            _ => "bit/s",
+        };
         return $"{amount.ToString("R", CultureInfo.InvariantCulture)} {unit}";
     }
 }

@@ -12,7 +12,9 @@ public enum ValueKind
     /// <summary>A plain number without a unit.</summary>
     Number,
 
-    /// <summary>An amount of data in bytes, written with B, kB, MB, GB, TB (powers of 1000) or KiB, MiB, GiB, TiB (powers of 1024).</summary>
+    /// <summary>
+    /// An amount of data in bytes, written with B, kB, MB, GB, TB (powers of 1000) or KiB, MiB, GiB, TiB (powers of 1024).
+    /// </summary>
     Size,
 
     /// <summary>A length of time in seconds, written with s, min, h, d or w.</summary>
@@ -33,6 +35,9 @@ public enum ValueKind
     /// <summary>Several texts, written with commas between them. A comparison holds when it holds for one of them.</summary>
     List,
 
-    /// <summary>Records of one shape, such as applications, devices or services; replaced whole by each report. Conditions reach into it with <c>has</c>.</summary>
+    /// <summary>
+    /// Records of one shape, such as applications, devices or services; replaced whole by each report. Conditions reach into it with
+    /// <c>has</c>.
+    /// </summary>
     Table,
 }

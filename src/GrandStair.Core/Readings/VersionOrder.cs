@@ -10,9 +10,7 @@ namespace GrandStair.Core.Readings;
 /// </summary>
 public sealed class VersionOrder : IComparer<string>
 {
-    private VersionOrder()
-    {
-    }
+    private VersionOrder() { }
 
     /// <summary>The one order used for all products of this release.</summary>
     public static VersionOrder Instance { get; } = new();
@@ -25,7 +23,8 @@ public sealed class VersionOrder : IComparer<string>
         for (var i = 0; i < Math.Max(left.Count, right.Count); i++)
         {
             var order = ComparePart(i < left.Count ? left[i] : null, i < right.Count ? right[i] : null);
-            if (order != 0) return order;
+            if (order != 0)
+                return order;
         }
 
         return 0;
@@ -34,25 +33,25 @@ public sealed class VersionOrder : IComparer<string>
     private static int ComparePart(string? x, string? y)
     {
         var (rankX, rankY) = (Rank(x), Rank(y));
-        if (rankX == 0 || rankY == 0) return rankX.CompareTo(rankY);
+        if (rankX == 0 || rankY == 0)
+            return rankX.CompareTo(rankY);
         if (rankX == 2 || rankY == 2)
         {
-            return rankX != rankY
-                ? rankX.CompareTo(rankY)
-                : string.Compare(x, y, StringComparison.OrdinalIgnoreCase);
+            return rankX != rankY ? rankX.CompareTo(rankY) : string.Compare(x, y, StringComparison.OrdinalIgnoreCase);
         }
 
         return NumberOf(x).CompareTo(NumberOf(y));
     }
 
     /// <summary>0 for a tilde, 1 for a number or the end (which is zero), 2 for letters.</summary>
-    private static int Rank(string? part) => part switch
-    {
-        null => 1,
-        "~" => 0,
-        _ when char.IsAsciiDigit(part[0]) => 1,
-        _ => 2,
-    };
+    private static int Rank(string? part) =>
+        part switch
+        {
+            null => 1,
+            "~" => 0,
+            _ when char.IsAsciiDigit(part[0]) => 1,
+            _ => 2,
+        };
 
     private static BigInteger NumberOf(string? part) =>
         part is null ? BigInteger.Zero : BigInteger.Parse(part, CultureInfo.InvariantCulture);
@@ -64,9 +63,14 @@ public sealed class VersionOrder : IComparer<string>
         while (i < text.Length)
         {
             var start = i;
-            if (char.IsAsciiDigit(text[i])) while (i < text.Length && char.IsAsciiDigit(text[i])) i++;
-            else if (char.IsLetter(text[i])) while (i < text.Length && char.IsLetter(text[i])) i++;
-            else if (text[i] == '~') i++;
+            if (char.IsAsciiDigit(text[i]))
+                while (i < text.Length && char.IsAsciiDigit(text[i]))
+                    i++;
+            else if (char.IsLetter(text[i]))
+                while (i < text.Length && char.IsLetter(text[i]))
+                    i++;
+            else if (text[i] == '~')
+                i++;
             else
             {
                 i++;

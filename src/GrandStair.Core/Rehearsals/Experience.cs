@@ -25,31 +25,49 @@ public sealed class Experience
     {
         ArgumentNullException.ThrowIfNull(measured);
         _measured = measured.Steps.ToLookup(s => s.Step);
-        _gates = measured.Gates.GroupBy(g => (g.Moment, g.Again))
-            .ToDictionary(g => g.Key, g => (g.Count(x => x.State == GateState.Open), g.Count(x => x.State == GateState.Undecided), g.Count(x => x.State == GateState.Blocked)));
+        _gates = measured
+            .Gates.GroupBy(g => (g.Moment, g.Again))
+            .ToDictionary(
+                g => g.Key,
+                g =>
+                    (
+                        g.Count(x => x.State == GateState.Open),
+                        g.Count(x => x.State == GateState.Undecided),
+                        g.Count(x => x.State == GateState.Blocked)
+                    )
+            );
         _decisions = measured.Decisions.CountBy(d => d.Decision).ToDictionary();
         _fixings = [.. measured.Fixings];
         _decides = new(Usual.Decides, Usual.DecidesSpread, [.. measured.Decisions.Select(d => d.After)]);
     }
 
-    /// <summary>How long a method usually takes for a hop on machines of a model, to the second: the median of every step; what the method says where nothing was measured.</summary>
+    /// <summary>
+    /// How long a method usually takes for a hop on machines of a model, to the second: the median of every step; what the method says
+    /// where nothing was measured.
+    /// </summary>
     public MethodLengths Lengths(string hop, Method method, string model)
     {
         ArgumentNullException.ThrowIfNull(method);
-        return method.LengthsBy(step => TimeSpan.FromSeconds(Math.Round(Logs.Span(Of(new(hop, method.Name, step.Name), step).Middle(model, "", null).Middle).TotalSeconds)));
+        return method.LengthsBy(step =>
+            TimeSpan.FromSeconds(
+                Math.Round(Logs.Span(Of(new(hop, method.Name, step.Name), step).Middle(model, "", null).Middle).TotalSeconds)
+            )
+        );
     }
 
     /// <summary>The course of one draw.</summary>
     /// <param name="seed">The seed; the same one gives the same draws.</param>
     /// <param name="draw">The draw's number.</param>
     /// <param name="fixing">How long after its wave begins a machine that is not ready is usually made ready; null for never.</param>
-    public IWorldModel Draw(ulong seed, int draw, TimeSpan? fixing) => new Drawn(this, new Chances(seed, draw), fixing is { } usual ? new Logs(usual, Usual.FixesSpread, _fixings) : null);
+    public IWorldModel Draw(ulong seed, int draw, TimeSpan? fixing) =>
+        new Drawn(this, new Chances(seed, draw), fixing is { } usual ? new Logs(usual, Usual.FixesSpread, _fixings) : null);
 
     private StepExperience Of(StepKey key, StepSpec step)
     {
         lock (_steps)
         {
-            if (!_steps.TryGetValue(key, out var known)) _steps[key] = known = new(Name($"{key.Hop}/{key.Method}/{key.Step}"), step, [.. _measured[key]]);
+            if (!_steps.TryGetValue(key, out var known))
+                _steps[key] = known = new(Name($"{key.Hop}/{key.Method}/{key.Step}"), step, [.. _measured[key]]);
             return known;
         }
     }
@@ -58,14 +76,17 @@ public sealed class Experience
     private static long Name(string name)
     {
         var hash = 14695981039346656037UL;
-        foreach (var sign in name) hash = (hash ^ sign) * 1099511628211UL;
+        foreach (var sign in name)
+            hash = (hash ^ sign) * 1099511628211UL;
         return (long)(hash >> 1);
     }
 
     /// <summary>What is taken for usual until it was measured, and how many measured cases it takes to outweigh it.</summary>
     private static class Usual
     {
-        /// <summary>How far what a method says is typical is off, as a standard deviation of logarithms: two thirds lie within a third of it.</summary>
+        /// <summary>
+        /// How far what a method says is typical is off, as a standard deviation of logarithms: two thirds lie within a third of it.
+        /// </summary>
         public const double StepSpread = 0.3;
 
         /// <summary>How far models, and uplinks, differ from what is usual for a step.</summary>
@@ -83,10 +104,12 @@ public sealed class Experience
         public const double FixesLonger = 1.25;
 
         /// <summary>How often a step fails at first, and when it has failed before.</summary>
-        public static readonly (double Fails, double Of) Step = (0.3, 15), StepAgain = (0.6, 3);
+        public static readonly (double Fails, double Of) Step = (0.3, 15),
+            StepAgain = (0.6, 3);
 
         /// <summary>How often a gate is not open that was so when the run was opened, and when it was asked before.</summary>
-        public static readonly (double Fails, double Of) Gate = (0.3, 15), GateAgain = (0.6, 3);
+        public static readonly (double Fails, double Of) Gate = (0.3, 15),
+            GateAgain = (0.6, 3);
 
         /// <summary>How many cases of a step it takes until a model's own failures count as much as those of all.</summary>
         public const double ModelFailures = 12;
@@ -98,7 +121,13 @@ public sealed class Experience
         public const int Attempts = 3;
 
         /// <summary>As how many measured decisions what is usual counts: nearly always it is tried again.</summary>
-        public static double Weighs(Decision decision) => decision switch { Decision.Retry or Decision.Wait => 2, Decision.RollBack or Decision.Cancel => 0.06, _ => 0.03 };
+        public static double Weighs(Decision decision) =>
+            decision switch
+            {
+                Decision.Retry or Decision.Wait => 2,
+                Decision.RollBack or Decision.Cancel => 0.06,
+                _ => 0.03,
+            };
     }
 
     /// <summary>Times that spread as their logarithms do: those that were measured, and what is usual beside them.</summary>
@@ -113,9 +142,7 @@ public sealed class Experience
         /// <param name="spread">How far times are usually off, as a standard deviation of logarithms.</param>
         /// <param name="measured">Those that were measured.</param>
         public Logs(TimeSpan usual, double spread, TimeSpan[] measured)
-            : this(usual, spread, [.. measured.Select(Log)])
-        {
-        }
+            : this(usual, spread, [.. measured.Select(Log)]) { }
 
         public Logs(TimeSpan usual, double spread, double[] logs)
         {
@@ -161,15 +188,35 @@ public sealed class Experience
             ByUplink = step.Phase == Phase.Stage;
             var went = measured.Where(m => m.Result == OrderResult.Ok).ToArray();
             var first = new Logs(step.Typical, Usual.StepSpread, [.. went.Select(m => m.Lasted)]);
-            _uplinks = ByUplink ? Effects(went, m => m.Site, m => Logs.Log(m.Lasted) - first.Middle, first.Deviation, Usual.UplinkSpread) : [];
-            _models = Effects(went, m => m.Model, m => Logs.Log(m.Lasted) - first.Middle - Of(_uplinks, m.Site), first.Deviation, Usual.ModelSpread);
-            Lasts = new(step.Typical, Usual.StepSpread, [.. went.Select(m => Logs.Log(m.Lasted) - Of(_uplinks, m.Site) - Of(_models, m.Model))]);
-            _counts = measured.GroupBy(m => ((string?)m.Model, m.Again)).Concat(measured.GroupBy(m => ((string?)null, m.Again))).ToDictionary(g => g.Key, g => (g.Count(m => m.Result != OrderResult.Ok), g.Count()));
-            var failed = measured.Where(m => m.Result != OrderResult.Ok).Select(m => Logs.Log(m.Lasted) - Middle(m.Model, m.Site, null).Middle).ToArray();
+            _uplinks = ByUplink
+                ? Effects(went, m => m.Site, m => Logs.Log(m.Lasted) - first.Middle, first.Deviation, Usual.UplinkSpread)
+                : [];
+            _models = Effects(
+                went,
+                m => m.Model,
+                m => Logs.Log(m.Lasted) - first.Middle - Of(_uplinks, m.Site),
+                first.Deviation,
+                Usual.ModelSpread
+            );
+            Lasts = new(
+                step.Typical,
+                Usual.StepSpread,
+                [.. went.Select(m => Logs.Log(m.Lasted) - Of(_uplinks, m.Site) - Of(_models, m.Model))]
+            );
+            _counts = measured
+                .GroupBy(m => ((string?)m.Model, m.Again))
+                .Concat(measured.GroupBy(m => ((string?)null, m.Again)))
+                .ToDictionary(g => g.Key, g => (g.Count(m => m.Result != OrderResult.Ok), g.Count()));
+            var failed = measured
+                .Where(m => m.Result != OrderResult.Ok)
+                .Select(m => Logs.Log(m.Lasted) - Middle(m.Model, m.Site, null).Middle)
+                .ToArray();
             FailsAfter = ((Usual.Weight * Math.Log(0.7)) + failed.Sum()) / (Usual.Weight + failed.Length);
         }
 
-        /// <summary>The key of its draws: its name, so that neither the order of evaluation nor the rest of the plan changes them.</summary>
+        /// <summary>
+        /// The key of its draws: its name, so that neither the order of evaluation nor the rest of the plan changes them.
+        /// </summary>
         public long Number { get; }
 
         public Logs Lasts { get; }
@@ -184,35 +231,55 @@ public sealed class Experience
         /// <summary>The middle of what it takes on a model over a site's uplink, as a logarithm, and how far that may be off.</summary>
         /// <param name="model">The model.</param>
         /// <param name="site">The site.</param>
-        /// <param name="over">How long the uplink takes as the plan says it, which is believed of one that was not measured; null where it is in nobody's way.</param>
+        /// <param name="over">How long the uplink takes as the plan says it, which is believed of one that was not measured; null where it
+        /// is in nobody's way.</param>
         public (double Middle, double Off) Middle(string model, string site, TimeSpan? over)
         {
             var (byModel, modelOff) = _models.GetValueOrDefault(model, (0, Usual.ModelSpread));
             var slower = over is { } uplink ? Math.Max(0, Logs.Log(uplink) - Typical) : 0;
-            var (byUplink, uplinkOff) = !ByUplink ? (0, 0) : _uplinks.GetValueOrDefault(site, (slower, slower > 0 ? Usual.StepSpread : Usual.UplinkSpread));
+            var (byUplink, uplinkOff) = !ByUplink
+                ? (0, 0)
+                : _uplinks.GetValueOrDefault(site, (slower, slower > 0 ? Usual.StepSpread : Usual.UplinkSpread));
             return (Lasts.Middle + byModel + byUplink, Math.Sqrt((modelOff * modelOff) + (uplinkOff * uplinkOff)));
         }
 
         /// <summary>How often it fails: of all, and of one model.</summary>
-        public ((int Failed, int All) All, (int Failed, int All) Model) Failures(string model, bool again) => (_counts.GetValueOrDefault((null, again)), _counts.GetValueOrDefault((model, again)));
+        public ((int Failed, int All) All, (int Failed, int All) Model) Failures(string model, bool again) =>
+            (_counts.GetValueOrDefault((null, again)), _counts.GetValueOrDefault((model, again)));
 
-        private static double Of(Dictionary<string, (double Middle, double Off)> effects, string name) => effects.GetValueOrDefault(name).Middle;
+        private static double Of(Dictionary<string, (double Middle, double Off)> effects, string name) =>
+            effects.GetValueOrDefault(name).Middle;
 
         /// <summary>By how much each of several is off from all: few cases lean on none at all.</summary>
-        private static Dictionary<string, (double Middle, double Off)> Effects(MeasuredStep[] went, Func<MeasuredStep, string> of, Func<MeasuredStep, double> apart, double deviation, double between) =>
-            went.GroupBy(of).ToDictionary(g => g.Key, g =>
-            {
-                var (known, usual) = (g.Count() / (deviation * deviation), 1 / (between * between));
-                return (known / (known + usual) * g.Average(apart), Math.Sqrt(1 / (known + usual)));
-            });
+        private static Dictionary<string, (double Middle, double Off)> Effects(
+            MeasuredStep[] went,
+            Func<MeasuredStep, string> of,
+            Func<MeasuredStep, double> apart,
+            double deviation,
+            double between
+        ) =>
+            went.GroupBy(of)
+                .ToDictionary(
+                    g => g.Key,
+                    g =>
+                    {
+                        var (known, usual) = (g.Count() / (deviation * deviation), 1 / (between * between));
+                        return (known / (known + usual) * g.Average(apart), Math.Sqrt(1 / (known + usual)));
+                    }
+                );
     }
 
     /// <summary>One draw.</summary>
     private sealed class Drawn(Experience experience, Chances chances, Logs? fixes) : IWorldModel
     {
-        private const int Decides = -1, Fixes = -2, Returns = -3, Gates = -4;
+        private const int Decides = -1,
+            Fixes = -2,
+            Returns = -3,
+            Gates = -4;
         private const int MostFixes = 40;
-        private readonly Dictionary<object, Dictionary<(string Model, string Uplink, bool Again), Going>> _going = new(ReferenceEqualityComparer.Instance);
+        private readonly Dictionary<object, Dictionary<(string Model, string Uplink, bool Again), Going>> _going = new(
+            ReferenceEqualityComparer.Instance
+        );
         private readonly Dictionary<(Moment, bool), double> _notOpen = [];
 
         public SimulatedResult Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at)
@@ -221,7 +288,8 @@ public sealed class Experience
             var going = Of(machine, leg, step, again);
             var (whose, kind) = (machine.Request.Machine.Value, going.Known.Number);
             var attempt = (order.Run << 8) + order.Attempt;
-            var log = going.Middle + going.Known.Lasts.Apart(chances.Uniform(kind, whose, attempt), chances.Uniform(kind + 1, whose, attempt));
+            var log =
+                going.Middle + going.Known.Lasts.Apart(chances.Uniform(kind, whose, attempt), chances.Uniform(kind + 1, whose, attempt));
             return chances.Uniform(kind + 2, whose, attempt) < going.Fails
                 ? new(Logs.Span(log + going.Known.FailsAfter), OrderResult.Failed)
                 : new(Logs.Span(log), OrderResult.Ok);
@@ -232,21 +300,37 @@ public sealed class Experience
             var again = order.Attempt > 1;
             var (open, undecided, blocked) = experience._gates.GetValueOrDefault((moment, again));
             if (!_notOpen.TryGetValue((moment, again), out var notOpen))
-                _notOpen[(moment, again)] = notOpen = Share(again ? Usual.GateAgain : Usual.Gate, undecided + blocked, open + undecided + blocked, chances.Uniform(Gates, (long)moment, again ? 1 : 0));
+                _notOpen[(moment, again)] = notOpen = Share(
+                    again ? Usual.GateAgain : Usual.Gate,
+                    undecided + blocked,
+                    open + undecided + blocked,
+                    chances.Uniform(Gates, (long)moment, again ? 1 : 0)
+                );
             var luck = chances.Uniform(Gates - 1 - (int)moment, machine.Request.Machine.Value, (order.Run << 8) + order.Attempt);
-            if (luck >= notOpen) return GateState.Open;
+            if (luck >= notOpen)
+                return GateState.Open;
             return luck / notOpen < (undecided + 1.0) / (undecided + blocked + 2) ? GateState.Undecided : GateState.Blocked;
         }
 
-        public (TimeSpan After, Decision Decision) Decide(RehearsedMachine machine, RunState run, OrderName order, ImmutableArray<Decision> possible)
+        public (TimeSpan After, Decision Decision) Decide(
+            RehearsedMachine machine,
+            RunState run,
+            OrderName order,
+            ImmutableArray<Decision> possible
+        )
         {
             var (whose, attempt) = (machine.Request.Machine.Value, (order.Run << 8) + order.Attempt);
-            var after = Logs.Span(experience._decides.Middle + (experience._decides.MiddleOff * chances.Gauss(Decides, 0, 0)) + experience._decides.Apart(chances.Uniform(Decides, whose, attempt), chances.Uniform(Decides, whose, -attempt)));
+            var after = Logs.Span(
+                experience._decides.Middle
+                    + (experience._decides.MiddleOff * chances.Gauss(Decides, 0, 0))
+                    + experience._decides.Apart(chances.Uniform(Decides, whose, attempt), chances.Uniform(Decides, whose, -attempt))
+            );
             var luck = chances.Uniform(Decides, -whose, attempt) * possible.Sum(Weight);
             foreach (var decision in possible)
             {
                 luck -= Weight(decision);
-                if (luck < 0) return (after, decision);
+                if (luck < 0)
+                    return (after, decision);
             }
 
             return (after, possible[^1]);
@@ -254,29 +338,40 @@ public sealed class Experience
 
         public TimeSpan? Fix(RehearsedMachine machine, TimeSpan waited)
         {
-            if (fixes is null) return null;
+            if (fixes is null)
+                return null;
             var whose = machine.Request.Machine.Value;
             // A machine that was not made ready for so long is one of those that take longer.
             for (var attempt = 1; attempt < MostFixes; attempt += 2)
             {
-                var after = Logs.Span(fixes.Middle + (fixes.MiddleOff * chances.Gauss(Fixes, 0, 0)) + fixes.Apart(chances.Uniform(Fixes, whose, attempt), chances.Uniform(Fixes, whose, attempt + 1)));
-                if (after > waited) return after;
+                var after = Logs.Span(
+                    fixes.Middle
+                        + (fixes.MiddleOff * chances.Gauss(Fixes, 0, 0))
+                        + fixes.Apart(chances.Uniform(Fixes, whose, attempt), chances.Uniform(Fixes, whose, attempt + 1))
+                );
+                if (after > waited)
+                    return after;
             }
 
             return waited * Usual.FixesLonger;
         }
 
-        public TimeSpan? Again(RehearsedMachine machine, int attempts) => attempts >= Usual.Attempts
-            ? null
-            : Logs.Span(Logs.Log(Usual.Returns) + (Usual.ReturnsSpread * chances.Gauss(Returns, machine.Request.Machine.Value, attempts)));
+        public TimeSpan? Again(RehearsedMachine machine, int attempts) =>
+            attempts >= Usual.Attempts
+                ? null
+                : Logs.Span(
+                    Logs.Log(Usual.Returns) + (Usual.ReturnsSpread * chances.Gauss(Returns, machine.Request.Machine.Value, attempts))
+                );
 
         private double Weight(Decision decision) => Usual.Weighs(decision) + experience._decisions.GetValueOrDefault(decision);
 
         private Going Of(RehearsedMachine machine, LegSpec leg, StepSpec step, bool again)
         {
             var uplink = step.Phase == Phase.Stage ? machine.Request.Site : "";
-            if (!_going.TryGetValue(step, out var ofStep)) _going[step] = ofStep = [];
-            if (ofStep.TryGetValue((machine.Model, uplink, again), out var going)) return going;
+            if (!_going.TryGetValue(step, out var ofStep))
+                _going[step] = ofStep = [];
+            if (ofStep.TryGetValue((machine.Model, uplink, again), out var going))
+                return going;
             var known = experience.Of(new(leg.Hop, leg.Method, step.Name), step);
             // What is brought over the uplink is brought by the longest step of staging.
             var brings = step.Phase == Phase.Stage && leg.Steps.Where(s => s.Phase == Phase.Stage).MaxBy(s => s.Typical) == step;
@@ -286,12 +381,18 @@ public sealed class Experience
             var (all, model) = known.Failures(machine.Model, again);
             var usual = again ? Usual.StepAgain : Usual.Step;
             var ofAll = (usual.Fails + all.Failed) / (usual.Of + all.All);
-            var fails = Share((ofAll * Usual.ModelFailures, Usual.ModelFailures), model.Failed, model.All, chances.Uniform(known.Number, 3, name ^ (again ? 1 : 0)));
+            var fails = Share(
+                (ofAll * Usual.ModelFailures, Usual.ModelFailures),
+                model.Failed,
+                model.All,
+                chances.Uniform(known.Number, 3, name ^ (again ? 1 : 0))
+            );
             return ofStep[(machine.Model, uplink, again)] = new(known, middle, fails);
         }
 
         /// <summary>A share that is known from some cases, drawn as little as that is known: Beta's distribution.</summary>
-        private static double Share((double Fails, double Of) usual, int failed, int all, double at) => Beta.InvCDF(usual.Fails + failed, usual.Of - usual.Fails + all - failed, at);
+        private static double Share((double Fails, double Of) usual, int failed, int all, double at) =>
+            Beta.InvCDF(usual.Fails + failed, usual.Of - usual.Fails + all - failed, at);
 
         /// <summary>How a step goes on a model over an uplink in this draw.</summary>
         private sealed record Going(StepExperience Known, double Middle, double Fails);

@@ -4,7 +4,10 @@ using GrandStair.Core.Scheduling;
 
 namespace GrandStair.Core.Rehearsals;
 
-/// <summary>A moment that is not known for sure: one in ten is earlier than the first, half are earlier than the middle one, nine in ten earlier than the last. UTC; null where so many never come within the rehearsal.</summary>
+/// <summary>
+/// A moment that is not known for sure: one in ten is earlier than the first, half are earlier than the middle one, nine in ten earlier
+/// than the last. UTC; null where so many never come within the rehearsal.
+/// </summary>
 /// <param name="P10">The first decile.</param>
 /// <param name="P50">The median.</param>
 /// <param name="P90">The ninth decile.</param>
@@ -49,7 +52,14 @@ public sealed record WaveForecast(string Wave, Spread Begins, Spread Verified);
 /// <param name="Bottleneck">What its machines wait for longest, besides the waves before.</param>
 /// <param name="Hours">How long one of them waits for that on average.</param>
 /// <param name="Waits">How long one of them waits on average by cause, hours, longest first.</param>
-public sealed record SiteForecast(string Site, int Machines, Spread Verified, Cause Bottleneck, double Hours, ImmutableArray<SiteWait> Waits);
+public sealed record SiteForecast(
+    string Site,
+    int Machines,
+    Spread Verified,
+    Cause Bottleneck,
+    double Hours,
+    ImmutableArray<SiteWait> Waits
+);
 
 /// <summary>How long one machine of a site waits for something on average.</summary>
 /// <param name="Cause">What for.</param>
@@ -84,10 +94,14 @@ public sealed record Forecast
     /// <summary>When the last machine is verified that will be.</summary>
     public required Spread Verified { get; init; }
 
-    /// <summary>In which share of the draws every machine that will be verified is so by the deadline, 0 to 1; null without a deadline.</summary>
+    /// <summary>
+    /// In which share of the draws every machine that will be verified is so by the deadline, 0 to 1; null without a deadline.
+    /// </summary>
     public double? InTime { get; init; }
 
-    /// <summary>How many machines are not verified at all: they are not made ready, they cannot be scheduled, or they fail again and again.</summary>
+    /// <summary>
+    /// How many machines are not verified at all: they are not made ready, they cannot be scheduled, or they fail again and again.
+    /// </summary>
     public required Amount NotVerified { get; init; }
 
     /// <summary>How many slots are missed.</summary>

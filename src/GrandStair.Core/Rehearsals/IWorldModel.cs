@@ -17,7 +17,8 @@ public interface IWorldModel
     /// <param name="machine">The machine.</param>
     /// <param name="leg">The leg.</param>
     /// <param name="step">The step.</param>
-    /// <param name="order">The order's name, with the number of the machine's progress for that of its run; the same one always goes the same way.</param>
+    /// <param name="order">The order's name, with the number of the machine's progress for that of its run; the same one always goes the
+    /// same way.</param>
     /// <param name="at">When it begins, UTC.</param>
     SimulatedResult Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at);
 

@@ -35,7 +35,11 @@ public sealed record MeasuredDecision(Decision Decision, TimeSpan After);
 /// <param name="Steps">The orders for steps.</param>
 /// <param name="Gates">The gates.</param>
 /// <param name="Decisions">The decisions about parked runs.</param>
-public sealed record Measurements(ImmutableArray<MeasuredStep> Steps, ImmutableArray<MeasuredGate> Gates, ImmutableArray<MeasuredDecision> Decisions)
+public sealed record Measurements(
+    ImmutableArray<MeasuredStep> Steps,
+    ImmutableArray<MeasuredGate> Gates,
+    ImmutableArray<MeasuredDecision> Decisions
+)
 {
     /// <summary>Nothing was measured yet.</summary>
     public static Measurements None { get; } = new([], [], []);
@@ -60,14 +64,25 @@ public sealed record Measurements(ImmutableArray<MeasuredStep> Steps, ImmutableA
             if (run?.Outstanding is { } order)
             {
                 if (e is OrderEnded ended && ended.Order == order.Name && order.Kind == OrderKind.Step)
-                    steps.Add(new(new(run.CurrentLeg.Hop, run.CurrentLeg.Method, order.Name.Step), model, site, order.Name.Attempt > 1, ended.Result, ended.Lasted ?? (e.At - order.NotBefore)));
+                    steps.Add(
+                        new(
+                            new(run.CurrentLeg.Hop, run.CurrentLeg.Method, order.Name.Step),
+                            model,
+                            site,
+                            order.Name.Attempt > 1,
+                            ended.Result,
+                            ended.Lasted ?? (e.At - order.NotBefore)
+                        )
+                    );
                 else if (e is GateJudged judged && judged.Order == order.Name)
                     gates.Add(new(order.Moment!.Value, order.Name.Attempt > 1, judged.State));
             }
 
-            if (e is Decided decided && run?.Parked is not null) decisions.Add(new(decided.Decision, e.At - parked));
+            if (e is Decided decided && run?.Parked is not null)
+                decisions.Add(new(decided.Decision, e.At - parked));
             var after = RunMachine.Step(run, e).State;
-            if (after.Parked is not null && run?.Parked is null) parked = e.At;
+            if (after.Parked is not null && run?.Parked is null)
+                parked = e.At;
             run = after;
         }
 
@@ -78,6 +93,9 @@ public sealed record Measurements(ImmutableArray<MeasuredStep> Steps, ImmutableA
     public static Measurements Together(IReadOnlyCollection<Measurements> all)
     {
         ArgumentNullException.ThrowIfNull(all);
-        return new([.. all.SelectMany(m => m.Steps)], [.. all.SelectMany(m => m.Gates)], [.. all.SelectMany(m => m.Decisions)]) { Fixings = [.. all.SelectMany(m => m.Fixings)] };
+        return new([.. all.SelectMany(m => m.Steps)], [.. all.SelectMany(m => m.Gates)], [.. all.SelectMany(m => m.Decisions)])
+        {
+            Fixings = [.. all.SelectMany(m => m.Fixings)],
+        };
     }
 }

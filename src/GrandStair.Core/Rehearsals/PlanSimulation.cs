@@ -6,7 +6,10 @@ using NodaTime;
 
 namespace GrandStair.Core.Rehearsals;
 
-/// <summary>One simulation of a whole plan in simulated time: the run machine of every machine, from event to event, with the waves, slots and limits as the engine keeps them.</summary>
+/// <summary>
+/// One simulation of a whole plan in simulated time: the run machine of every machine, from event to event, with the waves, slots and
+/// limits as the engine keeps them.
+/// </summary>
 internal sealed class PlanSimulation
 {
     private readonly Prepared _case;
@@ -31,7 +34,9 @@ internal sealed class PlanSimulation
     /// <summary>By crew and day how many appointments it has.</summary>
     private readonly Dictionary<(string Crew, LocalDate Day), int> _appointments = [];
 
-    /// <summary>By machine those that depend on it and wait until it has a slot, and those that wait in their slot until it is verified.</summary>
+    /// <summary>
+    /// By machine those that depend on it and wait until it has a slot, and those that wait in their slot until it is verified.
+    /// </summary>
     private readonly List<int>?[] _waitForSlot;
     private readonly List<int>?[] _waitForVerification;
     private long _pushed;
@@ -85,7 +90,8 @@ internal sealed class PlanSimulation
         Begin();
         for (var events = 0; _due.TryDequeue(out var due, out var when) && when.At <= _case.To; events++)
         {
-            if ((events & 0xFFF) == 0) stop.ThrowIfCancellationRequested();
+            if ((events & 0xFFF) == 0)
+                stop.ThrowIfCancellationRequested();
             _now = when.At;
             Handle(due);
         }
@@ -96,16 +102,20 @@ internal sealed class PlanSimulation
         for (var m = 0; m < _runs.Length; m++)
         {
             var machine = _case.Machines[m];
-            if (machine.Run is { } run) Resume(m, run);
-            else if (!machine.Ready) Move(m, Status.NotReady);
-            else if (machine.Slot is not null && _case.Waves[machine.Wave].Opened is not null) Schedule(m, machine.Slot);
+            if (machine.Run is { } run)
+                Resume(m, run);
+            else if (!machine.Ready)
+                Move(m, Status.NotReady);
+            else if (machine.Slot is not null && _case.Waves[machine.Wave].Opened is not null)
+                Schedule(m, machine.Slot);
         }
 
         for (var other = 0; other < _case.Others.Length; other++)
         {
             var slot = _case.Others[other].Slot;
             CountAppointment(slot);
-            if (slot.End <= _now) continue;
+            if (slot.End <= _now)
+                continue;
             Push(slot.Start > _now ? slot.Start : _now, What.OtherBegins, other);
             Push(slot.End, What.OtherEnds, other);
         }
@@ -114,12 +124,16 @@ internal sealed class PlanSimulation
         {
             // From here on they are verified in order.
             _waves[w].VerifiedAt.Sort();
-            if (_case.Waves[w].Passed) _waves[w].Passed = true;
-            if (_case.Waves[w].Opened is { } opened) Open(w, opened);
+            if (_case.Waves[w].Passed)
+                _waves[w].Passed = true;
+            if (_case.Waves[w].Opened is { } opened)
+                Open(w, opened);
         }
 
-        if (_waves.Length > 0 && _waves[0].Opened is null) BeginWave(0);
-        for (var w = 0; w < _waves.Length; w++) Judge(w);
+        if (_waves.Length > 0 && _waves[0].Opened is null)
+            BeginWave(0);
+        for (var w = 0; w < _waves.Length; w++)
+            Judge(w);
     }
 
     /// <summary>Continues a run from its present state.</summary>
@@ -141,7 +155,8 @@ internal sealed class PlanSimulation
         Move(m, run.Parked is null ? Status.Running : Status.Parked);
         CountAppointment(run.Slot);
         _runs[m] = RunTree.At(run);
-        if (run.NeedsRoom || run.HoldsCluster) _room.Take(m, run.Slot.Crew);
+        if (run.NeedsRoom || run.HoldsCluster)
+            _room.Take(m, run.Slot.Crew);
         _since[m] = _now;
         // What was asked for before now may have its time already.
         Follow(m, run.Outstanding?.NotBefore);
@@ -154,7 +169,8 @@ internal sealed class PlanSimulation
         {
             case What.Wave:
                 // Several machines may have let it begin at the same moment.
-                if (_waves[m].Opened is null) Open(m, _now);
+                if (_waves[m].Opened is null)
+                    Open(m, _now);
                 return;
             case What.Advance:
                 Judge(m);
@@ -171,7 +187,8 @@ internal sealed class PlanSimulation
                 _room.TakeForOther(m);
                 return;
             case What.OtherEnds:
-                foreach (var limit in _room.ReleaseOther(m)) Wake(limit);
+                foreach (var limit in _room.ReleaseOther(m))
+                    Wake(limit);
                 return;
             case What.Again:
                 Result.Wait(m, Cause.People, _now - _since[m]);
@@ -180,16 +197,20 @@ internal sealed class PlanSimulation
                 Late(m);
                 return;
             case What.Tend:
-                if (due.Order == _orders[m]) Tend(m);
+                if (due.Order == _orders[m])
+                    Tend(m);
                 return;
             case What.Ended:
-                if (due.Order == _orders[m]) Take(m, RunTree.HappeningKind.Ended, (int)_results[m].Result);
+                if (due.Order == _orders[m])
+                    Take(m, RunTree.HappeningKind.Ended, (int)_results[m].Result);
                 return;
             case What.Overdue:
-                if (due.Order == _orders[m]) Take(m, RunTree.HappeningKind.Overdue);
+                if (due.Order == _orders[m])
+                    Take(m, RunTree.HappeningKind.Overdue);
                 return;
             default:
-                if (due.Order == _orders[m] && _runs[m]!.Run.Parked is not null) Take(m, RunTree.HappeningKind.Decided, (int)due.Decision);
+                if (due.Order == _orders[m] && _runs[m]!.Run.Parked is not null)
+                    Take(m, RunTree.HappeningKind.Decided, (int)due.Decision);
                 return;
         }
     }
@@ -205,8 +226,10 @@ internal sealed class PlanSimulation
             if (_statuses[m] == Status.NotReady)
             {
                 _since[m] = _now;
-                if (_case.Machines[m].CanBeFixed && _outside.Fix(_case.Machines[m], _now - at) is { } after) Push(at + after > _now ? at + after : _now, What.Fixed, m);
-                else Move(m, Status.Exempt);
+                if (_case.Machines[m].CanBeFixed && _outside.Fix(_case.Machines[m], _now - at) is { } after)
+                    Push(at + after > _now ? at + after : _now, What.Fixed, m);
+                else
+                    Move(m, Status.Exempt);
             }
             else if (_statuses[m] == Status.Ready)
             {
@@ -215,7 +238,8 @@ internal sealed class PlanSimulation
             }
         }
 
-        if (wanting.Count > 0) Give(wanting);
+        if (wanting.Count > 0)
+            Give(wanting);
         Judge(w);
     }
 
@@ -225,13 +249,26 @@ internal sealed class PlanSimulation
         var taken = new List<TakenSlot>(_case.Others);
         for (var m = 0; m < _slots.Length; m++)
         {
-            if (_slots[m] is not { } slot) continue;
-            if (_statuses[m] is Status.Scheduled or Status.Running && slot.End > _now) taken.Add(new(_case.Machines[m].Request, slot));
-            else if (slot.Crew is not null && _statuses[m] is not (Status.Ready or Status.NotReady)) taken.Add(new(_case.Machines[m].Request, slot with { End = slot.Start }));
+            if (_slots[m] is not { } slot)
+                continue;
+            if (_statuses[m] is Status.Scheduled or Status.Running && slot.End > _now)
+                taken.Add(new(_case.Machines[m].Request, slot));
+            else if (slot.Crew is not null && _statuses[m] is not (Status.Ready or Status.NotReady))
+                taken.Add(new(_case.Machines[m].Request, slot with { End = slot.Start }));
         }
 
         var lead = wanting.Max(m => _case.Lead[m]);
-        var requests = wanting.Select(m => IsPending(_case.Before[m]) || _case.Before[m] < 0 ? _case.Machines[m].Request : _case.Machines[m].Request with { After = [] }).Select(r => r with { NotBefore = _now + lead, Stands = r.Stands?.Start > _now + lead ? r.Stands : null }).ToArray();
+        var requests = wanting
+            .Select(m =>
+                IsPending(_case.Before[m]) || _case.Before[m] < 0
+                    ? _case.Machines[m].Request
+                    : _case.Machines[m].Request with
+                    {
+                        After = [],
+                    }
+            )
+            .Select(r => r with { NotBefore = _now + lead, Stands = r.Stands?.Start > _now + lead ? r.Stands : null })
+            .ToArray();
         var schedule = SlotPlacer.Place(new(_case.Plan, _case.Calendars, requests, taken, _now) { Thorough = false, Known = _case.Times });
         foreach (var (m, placed) in wanting.Zip(schedule.All))
         {
@@ -253,7 +290,8 @@ internal sealed class PlanSimulation
     /// <summary>Lets a machine wait for the slot of the one that it depends on, where that is what it lacks.</summary>
     private bool WaitsForSlot(int m)
     {
-        if (_case.Before[m] is var before && (!IsPending(before) || _statuses[before] is Status.Scheduled or Status.Running)) return false;
+        if (_case.Before[m] is var before && (!IsPending(before) || _statuses[before] is Status.Scheduled or Status.Running))
+            return false;
         (_waitForSlot[before] ??= []).Add(m);
         return true;
     }
@@ -261,14 +299,17 @@ internal sealed class PlanSimulation
     /// <summary>Processes the machines that have waited for one.</summary>
     private static void Let(List<int>?[] waiting, int m, Action<int> go)
     {
-        if (waiting[m] is not { } those) return;
+        if (waiting[m] is not { } those)
+            return;
         waiting[m] = null;
-        foreach (var other in those) go(other);
+        foreach (var other in those)
+            go(other);
     }
 
     private void CountAppointment(Slot slot)
     {
-        if (_case.DayOf(slot.Crew, slot.Start) is { } day) _appointments[(slot.Crew!, day.Day)] = _appointments.GetValueOrDefault((slot.Crew!, day.Day)) + 1;
+        if (_case.DayOf(slot.Crew, slot.Start) is { } day)
+            _appointments[(slot.Crew!, day.Day)] = _appointments.GetValueOrDefault((slot.Crew!, day.Day)) + 1;
     }
 
     private void Schedule(int m, Slot slot)
@@ -281,7 +322,10 @@ internal sealed class PlanSimulation
         Let(_waitForSlot, m, Late);
     }
 
-    /// <summary>Counts the time until a slot: up to when the machine could begin if it were alone for its windows, the rest for what takes longest at its site.</summary>
+    /// <summary>
+    /// Counts the time until a slot: up to when the machine could begin if it were alone for its windows, the rest for what takes longest
+    /// at its site.
+    /// </summary>
     private void Await(int m, DateTimeOffset ready, Slot slot)
     {
         var first = _case.FirstFit(m, ready) is { } fit && fit < slot.Start ? fit : slot.Start;
@@ -292,7 +336,8 @@ internal sealed class PlanSimulation
     private void Book(int m, Slot slot)
     {
         CountAppointment(slot);
-        if (_case.WindowOf(m, slot.Start) is { } window) _booked[(_case.Sites[m], window)] = _booked.GetValueOrDefault((_case.Sites[m], window)) + _case.Machines[m].Request.Lasts;
+        if (_case.WindowOf(m, slot.Start) is { } window)
+            _booked[(_case.Sites[m], window)] = _booked.GetValueOrDefault((_case.Sites[m], window)) + _case.Machines[m].Request.Lasts;
     }
 
     /// <summary>Gives one machine its next window in which its site has time left; the limits do the rest when it begins.</summary>
@@ -301,14 +346,20 @@ internal sealed class PlanSimulation
         var request = _case.Machines[m].Request;
         var site = _case.Sites[m];
         var from = _now + _case.Lead[m];
-        if (IsPending(_case.Before[m]) && _slots[_case.Before[m]] is { } before && before.End > from) from = before.End;
+        if (IsPending(_case.Before[m]) && _slots[_case.Before[m]] is { } before && before.End > from)
+            from = before.End;
         foreach (var window in _case.OpenFrom(m, from))
         {
             var booked = _booked.GetValueOrDefault((site, window.From)) / Math.Min(_case.Plan.Limits.Site, _case.Plan.Limits.All);
             var start = window.From + booked > from ? window.From + booked : from;
-            if (start + request.Lasts + request.RollbackLasts > window.To) continue;
-            if (_case.DayOf(_case.CrewOf(m), start) is { } day && _appointments.GetValueOrDefault((_case.CrewOf(m)!, day.Day)) >= day.Most) continue;
-            return new(start, start + request.Lasts, window.To - request.RollbackLasts - request.AfterPointOfNoReturn) { Crew = _case.CrewOf(m) };
+            if (start + request.Lasts + request.RollbackLasts > window.To)
+                continue;
+            if (_case.DayOf(_case.CrewOf(m), start) is { } day && _appointments.GetValueOrDefault((_case.CrewOf(m)!, day.Day)) >= day.Most)
+                continue;
+            return new(start, start + request.Lasts, window.To - request.RollbackLasts - request.AfterPointOfNoReturn)
+            {
+                Crew = _case.CrewOf(m),
+            };
         }
 
         return null;
@@ -316,7 +367,8 @@ internal sealed class PlanSimulation
 
     private void Late(int m)
     {
-        if (WaitsForSlot(m)) return;
+        if (WaitsForSlot(m))
+            return;
         if (Next(m) is not { } slot)
         {
             Move(m, Status.Exempt);
@@ -342,18 +394,26 @@ internal sealed class PlanSimulation
         var before = _runs[m]!;
         var node = _runs[m] = before.After(new(kind, how, _now > _slots[m]!.LatestTurn));
         // What was pushed for an order that is outstanding no more is over.
-        if (node.Order?.Name != before.Order?.Name) _orders[m]++;
-        foreach (var limit in _room.Release(m, node)) Wake(limit);
+        if (node.Order?.Name != before.Order?.Name)
+            _orders[m]++;
+        foreach (var limit in _room.Release(m, node))
+            Wake(limit);
         if (before.Run.Parked is null != node.Run.Parked is null)
         {
-            if (node.Run.Parked is null) Result.Wait(m, Cause.People, _now - _since[m]);
-            else _since[m] = _now;
-            if (node.Run.Closed is null) Move(m, node.Run.Parked is null ? Status.Running : Status.Parked);
+            if (node.Run.Parked is null)
+                Result.Wait(m, Cause.People, _now - _since[m]);
+            else
+                _since[m] = _now;
+            if (node.Run.Closed is null)
+                Move(m, node.Run.Parked is null ? Status.Running : Status.Parked);
         }
 
-        if (node.Run.Verified is not null) Verify(m, _now);
-        else if (node.Run.Closed is not null) End(m);
-        else Follow(m);
+        if (node.Run.Verified is not null)
+            Verify(m, _now);
+        else if (node.Run.Closed is not null)
+            End(m);
+        else
+            Follow(m);
     }
 
     /// <summary>Processes the next order of a run.</summary>
@@ -362,7 +422,8 @@ internal sealed class PlanSimulation
     private void Follow(int m, DateTimeOffset? notBefore = null)
     {
         var node = _runs[m]!;
-        if (node.Order is not { } order) return;
+        if (node.Order is not { } order)
+            return;
         if (node.Run.NeedsSlot && order.Kind == OrderKind.Slot)
         {
             if (Next(m) is not { } slot)
@@ -398,22 +459,28 @@ internal sealed class PlanSimulation
     {
         var node = _runs[m]!;
         var order = node.Order!;
-        if (_begun[m] == _orders[m]) return;
+        if (_begun[m] == _orders[m])
+            return;
         if (order.Kind == OrderKind.Slot && IsPending(_case.Before[m]))
         {
             (_waitForVerification[_case.Before[m]] ??= []).Add(m);
             return;
         }
 
-        var full = node.NeedsRoom || order.Kind == OrderKind.Slot ? _room.Take(m, _slots[m]!.Crew) : node.Run is { Phase: Phase.Stage, Parked: null } && order.Kind == OrderKind.Step ? _room.TakeUplink(m) : -1;
+        var full =
+            node.NeedsRoom || order.Kind == OrderKind.Slot ? _room.Take(m, _slots[m]!.Crew)
+            : node.Run is { Phase: Phase.Stage, Parked: null } && order.Kind == OrderKind.Step ? _room.TakeUplink(m)
+            : -1;
         var before = _waitsFor[m];
         if (full >= 0)
         {
-            if (before < 0) _since[m] = _now;
+            if (before < 0)
+                _since[m] = _now;
             _waitsFor[m] = full;
             _room.Waiting(full).Enqueue(m);
             // The next waiter takes what it was woken for.
-            if (before >= 0 && before != full) Wake(before);
+            if (before >= 0 && before != full)
+                Wake(before);
             return;
         }
 
@@ -439,7 +506,8 @@ internal sealed class PlanSimulation
                 // What was running already when the rehearsal began has only the rest of its time to go.
                 var ends = _now == _case.From && machine.Run?.Outstanding == order ? order.At + course.Lasts : _now + course.Lasts;
                 Push(ends > _now ? ends : _now, What.Ended, m);
-                if (course.Lasts > step.Limit && node.Run.Parked is null) Push(_now + step.Limit, What.Overdue, m);
+                if (course.Lasts > step.Limit && node.Run.Parked is null)
+                    Push(_now + step.Limit, What.Overdue, m);
                 break;
         }
     }
@@ -448,12 +516,14 @@ internal sealed class PlanSimulation
     private void Wake(int limit)
     {
         var waiting = _room.Waiting(limit);
-        for (var free = _room.Free(limit); free > 0 && waiting.TryDequeue(out var m); free--) Push(_now, What.Tend, m);
+        for (var free = _room.Free(limit); free > 0 && waiting.TryDequeue(out var m); free--)
+            Push(_now, What.Tend, m);
     }
 
     private void Verify(int m, DateTimeOffset at)
     {
-        if (_statuses[m] == Status.Verified) return;
+        if (_statuses[m] == Status.Verified)
+            return;
         Move(m, Status.Verified);
         _waves[_case.Machines[m].Wave].VerifiedAt.Add(at);
         Result.Verified[m] = at;
@@ -464,8 +534,10 @@ internal sealed class PlanSimulation
     {
         Move(m, Status.Stopped);
         _since[m] = _now;
-        if (_outside.Again(_case.Machines[m], _passages[m]) is { } after) Push(_now + after, What.Again, m);
-        else Move(m, Status.Exempt);
+        if (_outside.Again(_case.Machines[m], _passages[m]) is { } after)
+            Push(_now + after, What.Again, m);
+        else
+            Move(m, Status.Exempt);
     }
 
     private void Move(int m, Status to)
@@ -473,8 +545,10 @@ internal sealed class PlanSimulation
         var wave = _waves[_case.Machines[m].Wave];
         wave[_statuses[m]]--;
         wave[_statuses[m] = to]++;
-        if (to is Status.Stopped or Status.Parked or Status.Exempt) Judge(_case.Machines[m].Wave);
-        if (to is not (Status.Verified or Status.Exempt)) return;
+        if (to is Status.Stopped or Status.Parked or Status.Exempt)
+            Judge(_case.Machines[m].Wave);
+        if (to is not (Status.Verified or Status.Exempt))
+            return;
         Let(_waitForSlot, m, Late);
         Let(_waitForVerification, m, w => Push(_now, What.Tend, w));
     }
@@ -483,24 +557,36 @@ internal sealed class PlanSimulation
     private void Judge(int w)
     {
         var wave = _waves[w];
-        if (wave.Opened is null || (wave.Passed && (w + 1 >= _waves.Length || _waves[w + 1].Opened is not null))) return;
+        if (wave.Opened is null || (wave.Passed && (w + 1 >= _waves.Length || _waves[w + 1].Opened is not null)))
+            return;
         if (!wave.Passed)
         {
-            var tally = new WaveCount(wave[Status.Parked] + wave[Status.Stopped], _case.Members[w].Length - wave[Status.NotReady] - wave[Status.Exempt], wave[Status.NotReady], wave[Status.Verified]);
+            var tally = new WaveCount(
+                wave[Status.Parked] + wave[Status.Stopped],
+                _case.Members[w].Length - wave[Status.NotReady] - wave[Status.Exempt],
+                wave[Status.NotReady],
+                wave[Status.Verified]
+            );
             var advance = _case.Plan.Advance.Evaluate(tally, n => wave.VerifiedAt[n], _now);
-            if (advance.Until is { } until && until > _now && wave.JudgedAt != until) Push(wave.JudgedAt = until, What.Advance, w);
-            if (!advance.Holds) return;
+            if (advance.Until is { } until && until > _now && wave.JudgedAt != until)
+                Push(wave.JudgedAt = until, What.Advance, w);
+            if (!advance.Holds)
+                return;
             wave.Passed = true;
         }
 
-        if (w + 1 < _waves.Length && _waves[w + 1].Opened is null) BeginWave(w + 1);
+        if (w + 1 < _waves.Length && _waves[w + 1].Opened is null)
+            BeginWave(w + 1);
     }
 
     /// <summary>Lets a wave begin, at the earliest when the plan says.</summary>
     private void BeginWave(int w) => Push(_case.Plan.Waves[w].BeginsFrom(_now), What.Wave, w);
 
     private void Push(DateTimeOffset at, What what, int of, Decision decision = default) =>
-        _due.Enqueue(new(what, of, what is What.Wave or What.Advance or What.OtherBegins or What.OtherEnds ? 0 : _orders[of], decision), new(at.UtcTicks, _pushed++));
+        _due.Enqueue(
+            new(what, of, what is What.Wave or What.Advance or What.OtherBegins or What.OtherEnds ? 0 : _orders[of], decision),
+            new(at.UtcTicks, _pushed++)
+        );
 
     /// <summary>Something that is due of a machine or a wave.</summary>
     /// <param name="What">What it is.</param>

@@ -29,7 +29,13 @@ public static class Rehearsal
     /// <param name="progress">Called after each draw with the number that are done, from several threads at once. Null for none.</param>
     /// <param name="stop">Ends it.</param>
     /// <exception cref="OperationCanceledException">It was ended.</exception>
-    public static Forecast Run(RehearsalCase @case, Experience experience, RehearsalSettings settings, Action<int>? progress, CancellationToken stop)
+    public static Forecast Run(
+        RehearsalCase @case,
+        Experience experience,
+        RehearsalSettings settings,
+        Action<int>? progress,
+        CancellationToken stop
+    )
     {
         ArgumentNullException.ThrowIfNull(@case);
         ArgumentNullException.ThrowIfNull(experience);
@@ -37,7 +43,11 @@ public static class Rehearsal
         var prepared = new Prepared(@case);
         var sums = new ForecastSums(prepared, settings.Draws, Steps);
         var done = 0;
-        var options = new ParallelOptions { CancellationToken = stop, MaxDegreeOfParallelism = settings.Processors > 0 ? settings.Processors : Environment.ProcessorCount };
+        var options = new ParallelOptions
+        {
+            CancellationToken = stop,
+            MaxDegreeOfParallelism = settings.Processors > 0 ? settings.Processors : Environment.ProcessorCount,
+        };
         try
         {
             Parallel.For(0, settings.Draws, options, draw =>

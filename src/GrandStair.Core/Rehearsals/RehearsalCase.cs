@@ -14,7 +14,9 @@ public sealed record RehearsedMachine(SlotRequest Request, int Wave, ImmutableAr
     /// <summary>Its model; empty where it is not known.</summary>
     public string Model { get; init; } = "";
 
-    /// <summary>How long its site's uplink, as the plan says it, takes to bring what is staged; null where no uplink is in the way.</summary>
+    /// <summary>
+    /// How long its site's uplink, as the plan says it, takes to bring what is staged; null where no uplink is in the way.
+    /// </summary>
     public TimeSpan? OverUplink { get; init; }
 
     /// <summary>Whether nothing is in its way now.</summary>
@@ -46,7 +48,8 @@ public sealed record RehearsalCase(
     IReadOnlyDictionary<string, ICalendar> Calendars,
     ImmutableArray<RehearsedMachine> Machines,
     ImmutableArray<RehearsedWave> Waves,
-    DateTimeOffset From)
+    DateTimeOffset From
+)
 {
     /// <summary>The slots of other plans, which do not depend on this one.</summary>
     public ImmutableArray<TakenSlot> Others { get; init; } = [];

@@ -1,4 +1,3 @@
-
 namespace GrandStair.Core.Rehearsals;
 
 /// <summary>Room within the limits, as the engine keeps it: in the plan, at a site, of a crew, in a cluster and over an uplink.</summary>
@@ -33,7 +32,8 @@ internal sealed class Room
     public Queue<int> Waiting(int limit) => _waiting[limit] ??= new();
 
     /// <summary>How many more may have room; while another plan has machines there, the lower of both numbers counts.</summary>
-    public int Free(int limit) => (_lowered[limit] is { Count: > 0 } lowered ? Math.Min(_most[limit], lowered.Min()) : _most[limit]) - _taken[limit];
+    public int Free(int limit) =>
+        (_lowered[limit] is { Count: > 0 } lowered ? Math.Min(_most[limit], lowered.Min()) : _most[limit]) - _taken[limit];
 
     /// <summary>Takes all the room that a run needs, or none of it.</summary>
     /// <param name="m">The machine.</param>
@@ -45,24 +45,30 @@ internal sealed class Room
         var crew = _case.CrewLimit(crewNamed);
         if (!_has[m])
         {
-            if (Free(Plan) <= 0) return Plan;
-            if (Free(site) <= 0) return site;
-            if (crew >= 0 && Free(crew) <= 0) return crew;
+            if (Free(Plan) <= 0)
+                return Plan;
+            if (Free(site) <= 0)
+                return site;
+            if (crew >= 0 && Free(crew) <= 0)
+                return crew;
         }
 
         if (cluster >= 0 && !_hasCluster[m])
         {
-            if (Free(cluster) <= 0) return cluster;
+            if (Free(cluster) <= 0)
+                return cluster;
             _hasCluster[m] = true;
             _taken[cluster]++;
         }
 
-        if (_has[m]) return -1;
+        if (_has[m])
+            return -1;
         _has[m] = true;
         _taken[Plan]++;
         _taken[site]++;
         _crew[m] = crew;
-        if (crew >= 0) _taken[crew]++;
+        if (crew >= 0)
+            _taken[crew]++;
         return -1;
     }
 
@@ -94,8 +100,10 @@ internal sealed class Room
     public int TakeUplink(int m)
     {
         var uplink = _case.UplinkOf(m);
-        if (uplink < 0 || _hasUplink[m]) return -1;
-        if (Free(uplink) <= 0) return uplink;
+        if (uplink < 0 || _hasUplink[m])
+            return -1;
+        if (Free(uplink) <= 0)
+            return uplink;
         _hasUplink[m] = true;
         _taken[uplink]++;
         return -1;
@@ -106,14 +114,17 @@ internal sealed class Room
     public IReadOnlyList<int> Release(int m, RunTree.Node run)
     {
         _released.Clear();
-        if (run.NeedsRoom) return _released;
-        if (_hasUplink[m]) Give(_case.UplinkOf(m));
+        if (run.NeedsRoom)
+            return _released;
+        if (_hasUplink[m])
+            Give(_case.UplinkOf(m));
         _hasUplink[m] = false;
         if (_has[m])
         {
             Give(Plan);
             Give(1 + _case.Sites[m]);
-            if (_crew[m] >= 0) Give(_crew[m]);
+            if (_crew[m] >= 0)
+                Give(_crew[m]);
             _has[m] = false;
         }
 
@@ -129,6 +140,7 @@ internal sealed class Room
     private void Give(int limit)
     {
         _taken[limit]--;
-        if (_waiting[limit]?.Count > 0) _released.Add(limit);
+        if (_waiting[limit]?.Count > 0)
+            _released.Add(limit);
     }
 }

@@ -23,7 +23,11 @@ internal sealed class RunTree
     /// <param name="catchUp">How many missed slots are caught up without asking anybody; null for all.</param>
     public Node Open(int kind, ImmutableArray<LegSpec> legs, int? catchUp)
     {
-        if (!_roots.TryGetValue(kind, out var root)) _roots[kind] = root = new(RunMachine.Step(null, new RunOpened(Time, "", 0, 0, "", 1, "", "", legs, AnySlot, catchUp)).State, Time);
+        if (!_roots.TryGetValue(kind, out var root))
+            _roots[kind] = root = new(
+                RunMachine.Step(null, new RunOpened(Time, "", 0, 0, "", 1, "", "", legs, AnySlot, catchUp)).State,
+                Time
+            );
         return root;
     }
 
@@ -88,14 +92,22 @@ internal sealed class RunTree
             return next;
         }
 
-        private RunEvent Event(Happening what, DateTimeOffset at) => what.Kind switch
-        {
-            HappeningKind.Gate => new GateJudged(at, "", Order!.Name, (GateState)what.How, what.How == (int)GateState.Open ? [] : NotOpen, []),
-            HappeningKind.Ended => new OrderEnded(at, "", Order!.Name, (OrderResult)what.How, null, ""),
-            HappeningKind.Overdue => new OrderOverdue(at, "", Order!.Name, ""),
-            HappeningKind.SlotOpened => new SlotOpened(at, "", Order!.Name),
-            HappeningKind.SlotMoved => new SlotMoved(at, "", AnySlot, ""),
-            _ => new Decided(at, "", (Decision)what.How, ""),
-        };
+        private RunEvent Event(Happening what, DateTimeOffset at) =>
+            what.Kind switch
+            {
+                HappeningKind.Gate => new GateJudged(
+                    at,
+                    "",
+                    Order!.Name,
+                    (GateState)what.How,
+                    what.How == (int)GateState.Open ? [] : NotOpen,
+                    []
+                ),
+                HappeningKind.Ended => new OrderEnded(at, "", Order!.Name, (OrderResult)what.How, null, ""),
+                HappeningKind.Overdue => new OrderOverdue(at, "", Order!.Name, ""),
+                HappeningKind.SlotOpened => new SlotOpened(at, "", Order!.Name),
+                HappeningKind.SlotMoved => new SlotMoved(at, "", AnySlot, ""),
+                _ => new Decided(at, "", (Decision)what.How, ""),
+            };
     }
 }

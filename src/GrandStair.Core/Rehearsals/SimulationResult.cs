@@ -21,6 +21,7 @@ internal sealed class SimulationResult(Prepared prepared)
 
     public void Wait(int m, Cause cause, TimeSpan time)
     {
-        if (time > TimeSpan.Zero) Waited[prepared.Sites[m], (int)cause] += time.TotalHours;
+        if (time > TimeSpan.Zero)
+            Waited[prepared.Sites[m], (int)cause] += time.TotalHours;
     }
 }

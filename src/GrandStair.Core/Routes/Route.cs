@@ -17,12 +17,16 @@ public sealed record Whereabouts(string? Version, string? Edition, ImmutableArra
     public string? Build { get; init; }
 
     /// <summary>Where a machine is.</summary>
-    public static Whereabouts Of(Product product, Machine machine) => new(
-        machine.TextOf(product.VersionKey), product.EditionKey is { } key ? machine.TextOf(key) : null, [.. product.Components.Select(p => machine.TextOf(p.VersionKey))])
-    {
-        PartlyTo = machine.TextOf(KeyRegistry.PartlyUpgraded),
-        Build = product.BuildKey is { } build ? machine.TextOf(build) : null,
-    };
+    public static Whereabouts Of(Product product, Machine machine) =>
+        new(
+            machine.TextOf(product.VersionKey),
+            product.EditionKey is { } key ? machine.TextOf(key) : null,
+            [.. product.Components.Select(p => machine.TextOf(p.VersionKey))]
+        )
+        {
+            PartlyTo = machine.TextOf(KeyRegistry.PartlyUpgraded),
+            Build = product.BuildKey is { } build ? machine.TextOf(build) : null,
+        };
 }
 
 /// <summary>A route that was not taken.</summary>
@@ -36,7 +40,10 @@ public sealed record Alternative(ImmutableArray<Hop> Hops, string Why);
 /// <param name="Arrived">Whether the machine runs the target already, in a build that will do.</param>
 public sealed record Route(ImmutableArray<Hop> Hops, string? Why, bool Arrived)
 {
-    /// <summary>The release to which the machine was upgraded only partly; null where it was not. It has not arrived there, whatever its version says.</summary>
+    /// <summary>
+    /// The release to which the machine was upgraded only partly; null where it was not. It has not arrived there, whatever its version
+    /// says.
+    /// </summary>
     public Release? PartlyTo { get; init; }
 
     /// <summary>Whether the machine can get to the target.</summary>
@@ -54,7 +61,9 @@ public sealed record Route(ImmutableArray<Hop> Hops, string? Why, bool Arrived)
     /// <summary>Whether there is no route because a reading is missing, so that a fresh reading may bring one.</summary>
     public bool IsUnknown { get; init; }
 
-    /// <summary>The first build of the target that the plan accepts and that spares this machine every must-issue; null where any will do.</summary>
+    /// <summary>
+    /// The first build of the target that the plan accepts and that spares this machine every must-issue; null where any will do.
+    /// </summary>
     public string? Build { get; init; }
 
     /// <summary>The known issues that touch this machine on the way or at the target, and that no build spares it.</summary>

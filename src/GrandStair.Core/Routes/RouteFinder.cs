@@ -23,7 +23,13 @@ public static class RouteFinder
     /// <param name="target">Where it is to go.</param>
     /// <param name="touching">The known issues that touch it.</param>
     /// <param name="leastBuild">The first build of the target that will do; null for any.</param>
-    public static Route Find(Product product, Whereabouts from, Release target, IReadOnlyList<KnownIssue> touching, string? leastBuild = null)
+    public static Route Find(
+        Product product,
+        Whereabouts from,
+        Release target,
+        IReadOnlyList<KnownIssue> touching,
+        string? leastBuild = null
+    )
     {
         ArgumentNullException.ThrowIfNull(product);
         ArgumentNullException.ThrowIfNull(from);
@@ -32,38 +38,61 @@ public static class RouteFinder
 
     private static Route Follow(Product product, Whereabouts from, Release target, IReadOnlyList<KnownIssue> touching, string? leastBuild)
     {
-        if (from.Version is null) return Missing($"its {product.VersionKey} is not known") with { IsUnknown = true };
-        if (product.ReleaseOf(from.Version) is not { } start) return Missing($"{product.Name} {from.Version} is of no release that the catalogue knows");
+        if (from.Version is null)
+            return Missing($"its {product.VersionKey} is not known") with { IsUnknown = true };
+        if (product.ReleaseOf(from.Version) is not { } start)
+            return Missing($"{product.Name} {from.Version} is of no release that the catalogue knows");
         // The version alone says that it has arrived; the hop to it has to be finished all the same.
         var isPartly = product.ReleaseOf(from.PartlyTo)?.Version == start.Version;
         var unfinished = isPartly ? product.Hops.FirstOrDefault(h => h.Component is null && h.To == start.Version) : null;
-        if (isPartly && unfinished is null) return Missing($"it was upgraded to {start.Name} only partly, and no hop leads there");
-        if (start.Version == target.Version && !isPartly) return There(product, from, target, IssuesAhead.Of(target, touching, leastBuild).Build);
-        if (target.Status == ReleaseStatus.Withdrawn) return Missing($"{target.Name} was withdrawn and is no target");
-        if (VersionOrder.Instance.Compare(start.Version, target.Version) > 0) return Missing($"it runs {start.Name}, which is newer than {target.Name}");
+        if (isPartly && unfinished is null)
+            return Missing($"it was upgraded to {start.Name} only partly, and no hop leads there");
+        if (start.Version == target.Version && !isPartly)
+            return There(product, from, target, IssuesAhead.Of(target, touching, leastBuild).Build);
+        if (target.Status == ReleaseStatus.Withdrawn)
+            return Missing($"{target.Name} was withdrawn and is no target");
+        if (VersionOrder.Instance.Compare(start.Version, target.Version) > 0)
+            return Missing($"it runs {start.Name}, which is newer than {target.Name}");
 
         var search = new Search(product, from, target);
         search.Follow(start, from.Edition, unfinished is null ? [] : [unfinished], unfinished is null ? [] : [from.Edition]);
-        var found = search.Found.Select(chain => Weigh(product, chain, target, touching, leastBuild)).OrderBy(w => w.Cost)
-            .ThenBy(w => string.Join(' ', w.Route.Hops.Select(h => h.Name)), StringComparer.Ordinal).ToArray();
-        if (found.Length == 0) return Missing(search.WhyNot(start)) with { IsUnknown = search.LacksReading };
+        var found = search
+            .Found.Select(chain => Weigh(product, chain, target, touching, leastBuild))
+            .OrderBy(w => w.Cost)
+            .ThenBy(w => string.Join(' ', w.Route.Hops.Select(h => h.Name)), StringComparer.Ordinal)
+            .ToArray();
+        if (found.Length == 0)
+            return Missing(search.WhyNot(start)) with { IsUnknown = search.LacksReading };
         var best = found[0];
-        return best.Route with { Alternatives = [.. found.Skip(1).Select(other => new Alternative(other.Route.Hops, WhyLost(best.Cost, other.Cost)))] };
+        return best.Route with
+        {
+            Alternatives = [.. found.Skip(1).Select(other => new Alternative(other.Route.Hops, WhyLost(best.Cost, other.Cost)))],
+        };
     }
 
     /// <summary>The route of a machine that runs the target release.</summary>
     private static Route There(Product product, Whereabouts from, Release target, string? build)
     {
-        if (build is null || product.BuildKey is null || VersionOrder.Instance.Compare(from.Build, build) >= 0) return new([], null, Arrived: true) { Editions = [from.Edition] };
+        if (build is null || product.BuildKey is null || VersionOrder.Instance.Compare(from.Build, build) >= 0)
+            return new([], null, Arrived: true) { Editions = [from.Edition] };
         var why = from.Build is null
             ? $"it runs {target.Name}, but its {product.BuildKey} is not known; build {build} or later is needed"
             : $"it runs {target.Name} in build {from.Build}; install the release's patches until it has build {build} or later";
         return Missing(why) with { NeedsPatches = true, IsUnknown = from.Build is null, Build = build };
     }
 
-    private static (Route Route, Cost Cost) Weigh(Product product, Chain chain, Release target, IReadOnlyList<KnownIssue> touching, string? leastBuild)
+    private static (Route Route, Cost Cost) Weigh(
+        Product product,
+        Chain chain,
+        Release target,
+        IReadOnlyList<KnownIssue> touching,
+        string? leastBuild
+    )
     {
-        var ahead = chain.Hops.Where(h => h.Component is null).Select(h => IssuesAhead.Of(product.Release(h.To), touching, h.To == target.Version ? leastBuild : null)).ToArray();
+        var ahead = chain
+            .Hops.Where(h => h.Component is null)
+            .Select(h => IssuesAhead.Of(product.Release(h.To), touching, h.To == target.Version ? leastBuild : null))
+            .ToArray();
         ImmutableArray<KnownIssue> left = [.. ahead.SelectMany(a => a.Left)];
         var outage = chain.Hops.Aggregate(TimeSpan.Zero, (sum, hop) => sum + Outage(product, hop));
         var route = new Route(chain.Hops, null, Arrived: false)
@@ -77,12 +106,15 @@ public static class RouteFinder
     }
 
     private static TimeSpan Outage(Product product, Hop hop) =>
-        product.Methods.Where(m => m.Way == Way.Upgrade && m.Hops.Contains(hop.Name)).Select(m => (TimeSpan?)m.Typical.Slot).Min() ?? TimeSpan.Zero;
+        product.Methods.Where(m => m.Way == Way.Upgrade && m.Hops.Contains(hop.Name)).Select(m => (TimeSpan?)m.Typical.Slot).Min()
+        ?? TimeSpan.Zero;
 
     private static string WhyLost(Cost best, Cost other)
     {
-        if (other.Musts + other.Issues > best.Musts + best.Issues) return $"it leaves {other.Issues - best.Issues} more known issues unfixed";
-        if (other.Outage > best.Outage) return $"it is out of service for {Units.Show((other.Outage - best.Outage).TotalSeconds, ValueKind.Duration)} longer";
+        if (other.Musts + other.Issues > best.Musts + best.Issues)
+            return $"it leaves {other.Issues - best.Issues} more known issues unfixed";
+        if (other.Outage > best.Outage)
+            return $"it is out of service for {Units.Show((other.Outage - best.Outage).TotalSeconds, ValueKind.Duration)} longer";
         return other.Hops > best.Hops ? $"it takes {other.Hops} hops in place of {best.Hops}" : "it is as good, and later by name";
     }
 
@@ -109,34 +141,45 @@ public static class RouteFinder
 
         public void Follow(Release at, string? edition, ImmutableArray<Hop> main, ImmutableArray<string?> editions)
         {
-            if (_furthest is null || VersionOrder.Instance.Compare(at.Version, _furthest.Version) > 0) _furthest = at;
+            if (_furthest is null || VersionOrder.Instance.Compare(at.Version, _furthest.Version) > 0)
+                _furthest = at;
             if (at.Version == target.Version)
             {
-                if (WithParts(main, editions) is { } whole) Found.Add(whole);
+                if (WithParts(main, editions) is { } whole)
+                    Found.Add(whole);
                 return;
             }
 
-            if (main.Length == MostHops || Found.Count == MostChains || !_passed.Add(at.Version)) return;
+            if (main.Length == MostHops || Found.Count == MostChains || !_passed.Add(at.Version))
+                return;
             foreach (var hop in product.Hops.Where(h => h.Component is null && h.From.Contains(at.Version)))
             {
                 var to = product.Release(hop.To);
-                if (to.Status == ReleaseStatus.Withdrawn) _missing.Add($"hop {hop.Name} leads over {to.Name}, which was withdrawn");
-                else if (Mapped(hop, edition, out var mapped)) Follow(to, mapped, main.Add(hop), editions.Add(mapped));
+                if (to.Status == ReleaseStatus.Withdrawn)
+                    _missing.Add($"hop {hop.Name} leads over {to.Name}, which was withdrawn");
+                else if (Mapped(hop, edition, out var mapped))
+                    Follow(to, mapped, main.Add(hop), editions.Add(mapped));
             }
 
             _passed.Remove(at.Version);
         }
 
-        public string WhyNot(Release start) => _missing.Count > 0
-            ? string.Join("; ", _missing.Distinct())
-            : _furthest == start ? $"no hop leads from {start.Name} to {target.Name}" : $"the hops from {start.Name} lead up to {_furthest!.Name}, and none leads on to {target.Name}";
+        public string WhyNot(Release start) =>
+            _missing.Count > 0 ? string.Join("; ", _missing.Distinct())
+            : _furthest == start ? $"no hop leads from {start.Name} to {target.Name}"
+            : $"the hops from {start.Name} lead up to {_furthest!.Name}, and none leads on to {target.Name}";
 
         private bool Mapped(Hop hop, string? edition, out string? mapped)
         {
             mapped = edition;
-            if (hop.Editions.IsEmpty || (edition is not null && hop.Editions.TryGetValue(edition, out mapped))) return true;
+            if (hop.Editions.IsEmpty || (edition is not null && hop.Editions.TryGetValue(edition, out mapped)))
+                return true;
             LacksReading |= edition is null;
-            _missing.Add(edition is null ? $"its edition ({product.EditionKey}) is not known, and hop {hop.Name} needs it" : $"edition '{edition}' cannot upgrade by hop {hop.Name}; possible: {string.Join(", ", hop.Editions.Keys.Order())}");
+            _missing.Add(
+                edition is null
+                    ? $"its edition ({product.EditionKey}) is not known, and hop {hop.Name} needs it"
+                    : $"edition '{edition}' cannot upgrade by hop {hop.Name}; possible: {string.Join(", ", hop.Editions.Keys.Order())}"
+            );
             return false;
         }
 
@@ -153,11 +196,14 @@ public static class RouteFinder
                 var own = product.Components.IndexOf(product.Components.FirstOrDefault(p => p.VersionKey == product.VersionKey)!);
                 for (var component = 0; component < product.Components.Length; component++)
                 {
-                    if (component == own) Add(main[i], editions[i]);
-                    else if (release.Components.TryGetValue(product.Components[component].Name, out var least) && !Raise(component, least)) return null;
+                    if (component == own)
+                        Add(main[i], editions[i]);
+                    else if (release.Components.TryGetValue(product.Components[component].Name, out var least) && !Raise(component, least))
+                        return null;
                 }
 
-                if (own < 0) Add(main[i], editions[i]);
+                if (own < 0)
+                    Add(main[i], editions[i]);
             }
 
             return new(hops.ToImmutable(), after.ToImmutable());
@@ -174,13 +220,21 @@ public static class RouteFinder
                 if (versions[component] is null)
                 {
                     LacksReading = true;
-                    _missing.Add($"the version of its {name} ({product.Components[component].VersionKey}) is not known, and {least} or later is needed");
+                    _missing.Add(
+                        $"the version of its {name} ({product.Components[component].VersionKey}) is not known, and {least} or later is "
+                            + $"needed"
+                    );
                     return false;
                 }
 
                 while (VersionOrder.Instance.Compare(versions[component], least) < 0)
                 {
-                    var next = product.Hops.Where(h => h.Component == name && h.From.Any(f => Runs(versions[component]!, f)) && VersionOrder.Instance.Compare(h.To, versions[component]) > 0)
+                    var next = product
+                        .Hops.Where(h =>
+                            h.Component == name
+                            && h.From.Any(f => Runs(versions[component]!, f))
+                            && VersionOrder.Instance.Compare(h.To, versions[component]) > 0
+                        )
                         .MaxBy(h => h.To, VersionOrder.Instance);
                     if (next is null)
                     {
@@ -196,6 +250,7 @@ public static class RouteFinder
             }
         }
 
-        private static bool Runs(string version, string release) => version == release || version.StartsWith(release + ".", StringComparison.Ordinal);
+        private static bool Runs(string version, string release) =>
+            version == release || version.StartsWith(release + ".", StringComparison.Ordinal);
     }
 }

@@ -1,7 +1,8 @@
-
 namespace GrandStair.Core.Runs;
 
-/// <summary>The name of an order: <c>run/leg/step/attempt</c>, such as <c>r118/1/full-upgrade/2</c>. One name is one thing, done at most once.</summary>
+/// <summary>
+/// The name of an order: <c>run/leg/step/attempt</c>, such as <c>r118/1/full-upgrade/2</c>. One name is one thing, done at most once.
+/// </summary>
 public readonly record struct OrderName(long Run, int Leg, string Step, int Attempt)
 {
     /// <inheritdoc />
@@ -12,8 +13,11 @@ public readonly record struct OrderName(long Run, int Leg, string Step, int Atte
     public static OrderName Parse(string text)
     {
         ArgumentNullException.ThrowIfNull(text);
-        return text.Split('/') is [['r', .. var run], var leg, var step, var attempt]
-            && long.TryParse(run, out var runNumber) && int.TryParse(leg, out var legNumber) && int.TryParse(attempt, out var attemptNumber)
+        return
+            text.Split('/') is [['r', .. var run], var leg, var step, var attempt]
+            && long.TryParse(run, out var runNumber)
+            && int.TryParse(leg, out var legNumber)
+            && int.TryParse(attempt, out var attemptNumber)
             ? new(runNumber, legNumber, step, attemptNumber)
             : throw new FormatException($"'{text}' is not the name of an order; expected one such as r118/1/full-upgrade/2.");
     }
@@ -46,7 +50,10 @@ public enum OrderKind
 /// <param name="Moment">The gate's moment; null for all others.</param>
 public sealed record Order(OrderName Name, OrderKind Kind, DateTimeOffset At, DateTimeOffset NotBefore, Catalogue.Moment? Moment = null)
 {
-    /// <summary>When it is due, UTC. A step or a gate that seems to have been asked for after <paramref name="now"/> is due at once: the clock was set back since.</summary>
+    /// <summary>
+    /// When it is due, UTC. A step or a gate that seems to have been asked for after <paramref name="now"/> is due at once: the clock was
+    /// set back since.
+    /// </summary>
     /// <param name="now">The time, UTC.</param>
     public DateTimeOffset DueAt(DateTimeOffset now) => Kind is OrderKind.Step or OrderKind.Gate && At > now ? now : NotBefore;
 }

@@ -25,13 +25,14 @@ public abstract record RunEvent(DateTimeOffset At, string Actor)
     public const int Version = 1;
 
     /// <summary>How events and states are written as JSON.</summary>
-    public static JsonSerializerOptions Json { get; } = new(JsonSerializerDefaults.Web)
-    {
-        Converters = { new JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower), new OrderNameConverter() },
-        DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull,
-        IgnoreReadOnlyProperties = true,
-        AllowOutOfOrderMetadataProperties = true,
-    };
+    public static JsonSerializerOptions Json { get; } =
+        new(JsonSerializerDefaults.Web)
+        {
+            Converters = { new JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower), new OrderNameConverter() },
+            DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull,
+            IgnoreReadOnlyProperties = true,
+            AllowOutOfOrderMetadataProperties = true,
+        };
 
     /// <summary>The event's type as it is stored.</summary>
     [JsonIgnore]
@@ -50,7 +51,8 @@ public sealed record RunOpened(
     string CatalogueHash,
     ImmutableArray<LegSpec> Legs,
     Slot Slot,
-    int? CatchUp = null) : RunEvent(At, Actor);
+    int? CatchUp = null
+) : RunEvent(At, Actor);
 
 /// <summary>A gate was judged.</summary>
 /// <param name="At">When, UTC.</param>
@@ -59,7 +61,14 @@ public sealed record RunOpened(
 /// <param name="State">What came of it.</param>
 /// <param name="InTheWay">The musts in the way, with what was seen, in sentences.</param>
 /// <param name="Cautions">The recommended checks that do not hold; after the verification each becomes a follow-up.</param>
-public sealed record GateJudged(DateTimeOffset At, string Actor, OrderName Order, GateState State, ImmutableArray<Noted> InTheWay, ImmutableArray<Noted> Cautions) : RunEvent(At, Actor);
+public sealed record GateJudged(
+    DateTimeOffset At,
+    string Actor,
+    OrderName Order,
+    GateState State,
+    ImmutableArray<Noted> InTheWay,
+    ImmutableArray<Noted> Cautions
+) : RunEvent(At, Actor);
 
 /// <summary>A check that does not hold, as it is noted in a run's log.</summary>
 /// <param name="Check">The check's name.</param>
@@ -91,7 +100,8 @@ public enum OrderResult
 /// <param name="Result">How it ended.</param>
 /// <param name="Exit">The exit status of its script; null where it has none.</param>
 /// <param name="Note">The last lines of its output, or what is known in their place.</param>
-public sealed record OrderEnded(DateTimeOffset At, string Actor, OrderName Order, OrderResult Result, int? Exit, string Note) : RunEvent(At, Actor)
+public sealed record OrderEnded(DateTimeOffset At, string Actor, OrderName Order, OrderResult Result, int? Exit, string Note)
+    : RunEvent(At, Actor)
 {
     /// <summary>How long it was running, by the machine's own account; null where that is not known.</summary>
     public TimeSpan? Lasted { get; init; }
@@ -140,7 +150,9 @@ public sealed record Settled(DateTimeOffset At, string Actor, OrderName Order) :
 
 internal sealed class OrderNameConverter : JsonConverter<OrderName>
 {
-    public override OrderName Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options) => OrderName.Parse(reader.GetString()!);
+    public override OrderName Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options) =>
+        OrderName.Parse(reader.GetString()!);
 
-    public override void Write(Utf8JsonWriter writer, OrderName value, JsonSerializerOptions options) => writer.WriteStringValue(value.ToString());
+    public override void Write(Utf8JsonWriter writer, OrderName value, JsonSerializerOptions options) =>
+        writer.WriteStringValue(value.ToString());
 }

@@ -30,7 +30,8 @@ public static class RunMachine
     public static RunState? Replay(IEnumerable<RunEvent> events)
     {
         RunState? state = null;
-        foreach (var e in events) state = Step(state, e).State;
+        foreach (var e in events)
+            state = Step(state, e).State;
         return state;
     }
 
@@ -41,23 +42,29 @@ public static class RunMachine
     {
         if (e is RunOpened opened)
         {
-            if (state is not null) throw new InvalidOperationException($"Run r{opened.Run} is open already.");
+            if (state is not null)
+                throw new InvalidOperationException($"Run r{opened.Run} is open already.");
             return Counted(Open(opened));
         }
 
-        if (state is null) throw new InvalidOperationException($"The first event of a run must open it, and is {e.Type}.");
-        return Counted(e switch
-        {
-            GateJudged judged => OnGate(state, judged),
-            OrderEnded ended => OnEnded(state, ended),
-            OrderOverdue overdue => OnOverdue(state, overdue),
-            SlotOpened slot => IsOutstanding(state, slot.Order) ? AskGate(state, Moment.Start, e.At) : Same(state),
-            SlotMoved moved => OnSlotMoved(state, moved),
-            Decided decided => OnDecided(state, decided),
-            FollowUpClosed closed => OnFollowUpClosed(state, closed),
-            Settled settled => IsOutstanding(state, settled.Order) && !state.HasOpenFollowUps ? Close(state, Outcome.Done, null, e.At) : Same(state),
-            _ => throw new InvalidOperationException($"Unknown event {e.Type}."),
-        });
+        if (state is null)
+            throw new InvalidOperationException($"The first event of a run must open it, and is {e.Type}.");
+        return Counted(
+            e switch
+            {
+                GateJudged judged => OnGate(state, judged),
+                OrderEnded ended => OnEnded(state, ended),
+                OrderOverdue overdue => OnOverdue(state, overdue),
+                SlotOpened slot => IsOutstanding(state, slot.Order) ? AskGate(state, Moment.Start, e.At) : Same(state),
+                SlotMoved moved => OnSlotMoved(state, moved),
+                Decided decided => OnDecided(state, decided),
+                FollowUpClosed closed => OnFollowUpClosed(state, closed),
+                Settled settled => IsOutstanding(state, settled.Order) && !state.HasOpenFollowUps
+                    ? Close(state, Outcome.Done, null, e.At)
+                    : Same(state),
+                _ => throw new InvalidOperationException($"Unknown event {e.Type}."),
+            }
+        );
     }
 
     private static Stepped Counted(Stepped stepped) => stepped with { State = stepped.State with { Events = stepped.State.Events + 1 } };
@@ -83,12 +90,29 @@ public static class RunMachine
     }
 
     /// <summary>Makes the next attempt of something and puts it outstanding.</summary>
-    private static Stepped Ask(RunState state, OrderKind kind, string step, DateTimeOffset at, DateTimeOffset? notBefore = null, Moment? moment = null)
+    private static Stepped Ask(
+        RunState state,
+        OrderKind kind,
+        string step,
+        DateTimeOffset at,
+        DateTimeOffset? notBefore = null,
+        Moment? moment = null
+    )
     {
         var slotKey = $"{state.Leg + 1}/{step}";
         var attempt = state.Attempts.GetValueOrDefault(slotKey) + 1;
         var order = new Order(new(state.Run, state.Leg + 1, step, attempt), kind, at, notBefore ?? at, moment);
-        return new(state with { Outstanding = order, Attempts = state.Attempts.SetItem(slotKey, attempt), Parked = null, ParkedCause = null, ParkedAt = null }, [order]);
+        return new(
+            state with
+            {
+                Outstanding = order,
+                Attempts = state.Attempts.SetItem(slotKey, attempt),
+                Parked = null,
+                ParkedCause = null,
+                ParkedAt = null,
+            },
+            [order]
+        );
     }
 
     private static RunState Enter(RunState state, Phase phase, DateTimeOffset at)
@@ -103,25 +127,38 @@ public static class RunMachine
 
     private static Stepped AskGate(RunState state, Moment moment, DateTimeOffset at)
     {
-        if (moment == Moment.Start && at > state.Slot.LatestTurn) return MissSlot(state, at);
+        if (moment == Moment.Start && at > state.Slot.LatestTurn)
+            return MissSlot(state, at);
         var entered = moment == Moment.Verification ? state with { Tries = 0 } : Enter(state, Phase.Gate, at);
         return Ask(entered with { Moment = moment }, OrderKind.Gate, GateStep(moment), at, moment: moment);
     }
 
-    private static string GateStep(Moment moment) => moment switch { Moment.Planning => "gate-planning", Moment.Start => "gate-start", Moment.Protected => "gate-protected", _ => "gate-verify" };
+    private static string GateStep(Moment moment) =>
+        moment switch
+        {
+            Moment.Planning => "gate-planning",
+            Moment.Start => "gate-start",
+            Moment.Protected => "gate-protected",
+            _ => "gate-verify",
+        };
 
-    private static Stepped EnterSteps(RunState state, Phase phase, DateTimeOffset at, DateTimeOffset? notBefore = null) => NextStep(Enter(state, phase, at), at, notBefore);
+    private static Stepped EnterSteps(RunState state, Phase phase, DateTimeOffset at, DateTimeOffset? notBefore = null) =>
+        NextStep(Enter(state, phase, at), at, notBefore);
 
     /// <summary>Orders the step at <see cref="RunState.Step"/>, or goes on to what follows the phase.</summary>
     private static Stepped NextStep(RunState state, DateTimeOffset at, DateTimeOffset? notBefore = null)
     {
-        if (CancelledBecause(state) is { } reason) return End(state, Outcome.Cancelled, reason, at);
+        if (CancelledBecause(state) is { } reason)
+            return End(state, Outcome.Cancelled, reason, at);
         if (state.NextStep is { } step)
         {
-            if (state.Phase is Phase.Protect or Phase.Apply && !state.Turned && at > state.Slot.LatestTurn) return MissSlot(state, at);
-            if (step.PointOfNoReturn) state = state with { Turned = true };
+            if (state.Phase is Phase.Protect or Phase.Apply && !state.Turned && at > state.Slot.LatestTurn)
+                return MissSlot(state, at);
+            if (step.PointOfNoReturn)
+                state = state with { Turned = true };
             // From the moment at which it is asked for, it may be suspended.
-            if (step.ResumedBy is { } resumedBy) state = state with { Suspended = state.Suspended.Remove(resumedBy).Add(resumedBy) };
+            if (step.ResumedBy is { } resumedBy)
+                state = state with { Suspended = state.Suspended.Remove(resumedBy).Add(resumedBy) };
 
             return Ask(state, OrderKind.Step, step.Name, at, notBefore > at ? notBefore : null);
         }
@@ -133,7 +170,9 @@ public static class RunMachine
             Phase.Apply => EnterSteps(state, Phase.Verify, at),
             Phase.Verify => AskGate(state, Moment.Verification, at),
             Phase.RollBack => End(state, Outcome.RolledBack, state.Reason, at),
-            Phase.Resume => state.AfterResume is { Outcome: { } outcome, Reason: var why } ? Close(state, outcome, why, at) : WaitForAnotherSlot(state, at),
+            Phase.Resume => state.AfterResume is { Outcome: { } outcome, Reason: var why }
+                ? Close(state, outcome, why, at)
+                : WaitForAnotherSlot(state, at),
             _ => throw new InvalidOperationException($"No steps follow {state.Phase}."),
         };
     }
@@ -145,16 +184,33 @@ public static class RunMachine
         return Ask(Enter(waiting, Phase.Wait, at), OrderKind.Slot, "slot", at, state.Slot.Start);
     }
 
-    /// <summary>Too late for the point of no return: nothing is begun that would not fit into the window, and another slot is asked for; where too many were missed a person decides first.</summary>
+    /// <summary>
+    /// Too late for the point of no return: nothing is begun that would not fit into the window, and another slot is asked for; where too
+    /// many were missed a person decides first.
+    /// </summary>
     private static Stepped MissSlot(RunState state, DateTimeOffset at) =>
-        state.Suspended.IsEmpty ? WaitForAnotherSlot(state, at) : EnterSteps(state with { AfterResume = new(null, null) }, Phase.Resume, at);
+        state.Suspended.IsEmpty
+            ? WaitForAnotherSlot(state, at)
+            : EnterSteps(state with { AfterResume = new(null, null) }, Phase.Resume, at);
 
     private static Stepped WaitForAnotherSlot(RunState state, DateTimeOffset at)
     {
-        var waiting = Wait(state with { NeedsSlot = at > state.Slot.LatestTurn, AfterResume = null, MissedSlots = state.MissedSlots + 1 }, at);
+        var waiting = Wait(
+            state with
+            {
+                NeedsSlot = at > state.Slot.LatestTurn,
+                AfterResume = null,
+                MissedSlots = state.MissedSlots + 1,
+            },
+            at
+        );
         return waiting.State.MissedSlots > state.CatchUp
             ? Park(
-                waiting.State, $"{TooManyMissed} (found: {waiting.State.MissedSlots} missed, {state.CatchUp} caught up); a retry takes the next window", at, TooManyMissed)
+                waiting.State,
+                $"{TooManyMissed} (found: {waiting.State.MissedSlots} missed, {state.CatchUp} caught up); a retry takes the next window",
+                at,
+                TooManyMissed
+            )
             : waiting;
     }
 
@@ -162,15 +218,19 @@ public static class RunMachine
     {
         var moved = state with { Slot = e.Slot, NeedsSlot = false };
         // Whoever gives it a time has decided.
-        if (state.ParkedAt?.Kind == OrderKind.Slot) return Ask(moved, OrderKind.Slot, "slot", e.At, e.Slot.Start);
-        if (state.Outstanding?.Kind != OrderKind.Slot) return Same(moved);
+        if (state.ParkedAt?.Kind == OrderKind.Slot)
+            return Ask(moved, OrderKind.Slot, "slot", e.At, e.Slot.Start);
+        if (state.Outstanding?.Kind != OrderKind.Slot)
+            return Same(moved);
         return Same(moved with { Outstanding = state.Outstanding with { NotBefore = e.Slot.Start } });
     }
 
     private static Stepped OnGate(RunState state, GateJudged e)
     {
-        if (!IsOutstanding(state, e.Order)) return Same(state);
-        if (CancelledBecause(state) is { } reason) return End(state, Outcome.Cancelled, reason, e.At);
+        if (!IsOutstanding(state, e.Order))
+            return Same(state);
+        if (CancelledBecause(state) is { } reason)
+            return End(state, Outcome.Cancelled, reason, e.At);
         if (e.State == GateState.Open)
         {
             return state.Moment switch
@@ -186,7 +246,12 @@ public static class RunMachine
         if (e.State == GateState.Undecided && tries < GateTries)
             return Ask(state with { Tries = tries }, OrderKind.Gate, GateStep(state.Moment), e.At, e.At + Pause, state.Moment);
         var gate = $"{What(state.Moment)} {(e.State == GateState.Blocked ? "blocked" : "undecided")}: ";
-        return Park(state, gate + string.Join("; ", e.InTheWay.Select(n => $"{n.Title} (found: {n.Seen})")), e.At, gate + string.Join("; ", e.InTheWay.Select(n => n.Title)));
+        return Park(
+            state,
+            gate + string.Join("; ", e.InTheWay.Select(n => $"{n.Title} (found: {n.Seen})")),
+            e.At,
+            gate + string.Join("; ", e.InTheWay.Select(n => n.Title))
+        );
     }
 
     private static string What(Moment moment) => moment == Moment.Verification ? "the verification is" : "the gate is";
@@ -196,7 +261,13 @@ public static class RunMachine
         var known = state.FollowUps.Select(l => l.Name).ToHashSet(StringComparer.Ordinal);
         var verified = state with
         {
-            FollowUps = [.. state.FollowUps, .. e.Cautions.Where(c => !known.Contains(c.Check)).Select(c => new FollowUp(c.Check, c.Title, c.Seen, c.Fix, e.At, null, null))],
+            FollowUps =
+            [
+                .. state.FollowUps,
+                .. e
+                    .Cautions.Where(c => !known.Contains(c.Check))
+                    .Select(c => new FollowUp(c.Check, c.Title, c.Seen, c.Fix, e.At, null, null)),
+            ],
         };
         if (state.Leg + 1 < state.Legs.Length)
             return AskGate(verified with { Leg = state.Leg + 1, Turned = false }, Moment.Planning, e.At);
@@ -208,14 +279,28 @@ public static class RunMachine
     private static Stepped OnEnded(RunState state, OrderEnded e)
     {
         // An order that is overdue stays outstanding while its run is parked; when it ends after all, the run goes on.
-        if (!IsOutstanding(state, e.Order) || state.Outstanding!.Kind != OrderKind.Step) return Same(state);
+        if (!IsOutstanding(state, e.Order) || state.Outstanding!.Kind != OrderKind.Step)
+            return Same(state);
         var step = state.NextStep!;
         if (e.Result == OrderResult.Ok)
-            return NextStep(state with { Step = state.Step + 1, Tries = 0, Parked = null, ParkedCause = null, ParkedAt = null, Suspended = state.Suspended.Remove(step.Name) }, e.At);
-        if (CancelledBecause(state) is { } reason) return End(state, Outcome.Cancelled, reason, e.At);
+            return NextStep(
+                state with
+                {
+                    Step = state.Step + 1,
+                    Tries = 0,
+                    Parked = null,
+                    ParkedCause = null,
+                    ParkedAt = null,
+                    Suspended = state.Suspended.Remove(step.Name),
+                },
+                e.At
+            );
+        if (CancelledBecause(state) is { } reason)
+            return End(state, Outcome.Cancelled, reason, e.At);
 
         var tries = state.Tries + 1;
-        if (tries < step.Attempts) return Ask(state with { Tries = tries }, OrderKind.Step, step.Name, e.At, e.At + Pause);
+        if (tries < step.Attempts)
+            return Ask(state with { Tries = tries }, OrderKind.Step, step.Name, e.At, e.At + Pause);
         return Park(state, $"{step.Title}: {Tell(e)}", e.At, $"{step.Title}: {Tell(e)}");
     }
 
@@ -243,7 +328,8 @@ public static class RunMachine
     private static Stepped Park(RunState state, string why, DateTimeOffset at, string cause, bool keepAsking = false)
     {
         var parked = state with { Parked = why, ParkedCause = cause, ParkedAt = state.Outstanding };
-        if (keepAsking) return Same(parked);
+        if (keepAsking)
+            return Same(parked);
         var decide = new Order(new(state.Run, state.Leg + 1, "decide", state.Events + 1), OrderKind.Decide, at, at);
         return new(parked with { Outstanding = decide }, [decide]);
     }
@@ -251,24 +337,31 @@ public static class RunMachine
     /// <summary>The decisions that can be taken in a state.</summary>
     public static ImmutableArray<Decision> Possible(RunState state)
     {
-        if (state.Closed is not null) return [];
+        if (state.Closed is not null)
+            return [];
         var possible = ImmutableArray.CreateBuilder<Decision>();
         var stillRunning = state.Parked is not null && state.Outstanding?.Kind != OrderKind.Decide;
-        if (state.Parked is not null) possible.Add(stillRunning ? Decision.Wait : Decision.Retry);
+        if (state.Parked is not null)
+            possible.Add(stillRunning ? Decision.Wait : Decision.Retry);
         if (state.Phase == Phase.Resume)
         {
             possible.Add(Decision.GiveUp);
             return possible.ToImmutable();
         }
 
-        if (!state.Turned) possible.Add(Decision.Cancel);
-        if (CanRollBack(state) && !stillRunning) possible.Add(Decision.RollBack);
-        if (state.Parked is not null && state.Turned) possible.Add(Decision.GiveUp);
+        if (!state.Turned)
+            possible.Add(Decision.Cancel);
+        if (CanRollBack(state) && !stillRunning)
+            possible.Add(Decision.RollBack);
+        if (state.Parked is not null && state.Turned)
+            possible.Add(Decision.GiveUp);
         return possible.ToImmutable();
     }
 
     private static bool CanRollBack(RunState state) =>
-        state.Turned && !state.CurrentLeg.RollbackSteps.IsEmpty && state.Phase != Phase.RollBack
+        state.Turned
+        && !state.CurrentLeg.RollbackSteps.IsEmpty
+        && state.Phase != Phase.RollBack
         && (state.Parked is not null || state.Phase == Phase.Settle);
 
     private static Stepped OnDecided(RunState state, Decided e)
@@ -276,20 +369,44 @@ public static class RunMachine
         var possible = Possible(state);
         if (!possible.Contains(e.Decision))
         {
-            throw new DecisionRefusedException(state.Closed is not null
-                ? $"Run r{state.Run} is closed; nothing can be decided about it."
-                : $"Run r{state.Run} cannot '{Name(e.Decision)}' in phase '{Name(state.Phase)}'; possible now: {string.Join(", ", possible.Select(p => Name(p)).DefaultIfEmpty("nothing"))}.");
+            throw new DecisionRefusedException(
+                state.Closed is not null
+                    ? $"Run r{state.Run} is closed; nothing can be decided about it."
+                    : $"Run r{state.Run} cannot '{Name(e.Decision)}' in phase '{Name(state.Phase)}'; possible now: "
+                        + $"{string.Join(", ", possible.Select(p => Name(p)).DefaultIfEmpty("nothing"))}."
+            );
         }
 
         switch (e.Decision)
         {
             case Decision.Wait:
-                return Same(state with { Parked = null, ParkedCause = null, ParkedAt = null, Outstanding = state.Outstanding! with { At = e.At } });
+                return Same(
+                    state with
+                    {
+                        Parked = null,
+                        ParkedCause = null,
+                        ParkedAt = null,
+                        Outstanding = state.Outstanding! with { At = e.At },
+                    }
+                );
             case Decision.Retry:
                 var at = state.ParkedAt!;
                 return Ask(state with { Tries = 0 }, at.Kind, at.Name.Step, e.At, moment: at.Moment);
             case Decision.RollBack:
-                return EnterSteps(state with { Parked = null, ParkedCause = null, ParkedAt = null, StoppedAt = StoppedStep(state), Reason = e.Reason, Verified = null }, Phase.RollBack, e.At, e.NotBefore);
+                return EnterSteps(
+                    state with
+                    {
+                        Parked = null,
+                        ParkedCause = null,
+                        ParkedAt = null,
+                        StoppedAt = StoppedStep(state),
+                        Reason = e.Reason,
+                        Verified = null,
+                    },
+                    Phase.RollBack,
+                    e.At,
+                    e.NotBefore
+                );
             case Decision.GiveUp:
                 return Fail(state, e);
             default:
@@ -299,36 +416,89 @@ public static class RunMachine
         }
     }
 
-    /// <summary>Closes a run as failed at once. The machine may never answer again, so what is suspended on it is left to a person.</summary>
+    /// <summary>
+    /// Closes a run as failed at once. The machine may never answer again, so what is suspended on it is left to a person.
+    /// </summary>
     private static Stepped Fail(RunState state, Decided e)
     {
-        var left = state.Suspended.Select(name => state.CurrentLeg.Steps.First(s => s.Name == name)).Select(step => new FollowUp(
-            step.Name, step.Title, "not done: the run was marked as failed", "Do it on the machine, then close this follow-up.", e.At, null, null));
-        return Close(state with { FollowUps = [.. state.FollowUps, .. left] }, Outcome.Failed, state.Parked is null ? e.Reason : $"{e.Reason} ({state.Parked})", e.At);
+        var left = state
+            .Suspended.Select(name => state.CurrentLeg.Steps.First(s => s.Name == name))
+            .Select(step => new FollowUp(
+                step.Name,
+                step.Title,
+                "not done: the run was marked as failed",
+                "Do it on the machine, then close this follow-up.",
+                e.At,
+                null,
+                null
+            ));
+        return Close(
+            state with
+            {
+                FollowUps = [.. state.FollowUps, .. left],
+            },
+            Outcome.Failed,
+            state.Parked is null ? e.Reason : $"{e.Reason} ({state.Parked})",
+            e.At
+        );
     }
 
     /// <summary>Why a run is to end as cancelled now that what was running has ended; null where it is not, or is ending already.</summary>
     private static string? CancelledBecause(RunState state) => state is { Turned: false, Phase: not Phase.Resume } ? state.Cancel : null;
 
     /// <summary>Ends a run, once what it has suspended is resumed.</summary>
-    private static Stepped End(RunState state, Outcome outcome, string? reason, DateTimeOffset at) => state.Suspended.IsEmpty
-        ? Close(state, outcome, reason, at)
-        : EnterSteps(state with { Parked = null, ParkedCause = null, ParkedAt = null, StoppedAt = StoppedStep(state), AfterResume = new(outcome, reason) }, Phase.Resume, at);
+    private static Stepped End(RunState state, Outcome outcome, string? reason, DateTimeOffset at) =>
+        state.Suspended.IsEmpty
+            ? Close(state, outcome, reason, at)
+            : EnterSteps(
+                state with
+                {
+                    Parked = null,
+                    ParkedCause = null,
+                    ParkedAt = null,
+                    StoppedAt = StoppedStep(state),
+                    AfterResume = new(outcome, reason),
+                },
+                Phase.Resume,
+                at
+            );
 
-    private static string? StoppedStep(RunState state) => state.StoppedAt ?? (state.CurrentStep is { } step ? $"{state.Leg + 1}/{step.Name}" : null);
+    private static string? StoppedStep(RunState state) =>
+        state.StoppedAt ?? (state.CurrentStep is { } step ? $"{state.Leg + 1}/{step.Name}" : null);
 
-    private static Stepped OnFollowUpClosed(RunState state, FollowUpClosed e) => Same(state with
-    {
-        FollowUps = [.. state.FollowUps.Select(l => l.Name == e.FollowUp && l.Closed is null ? l with { Closed = e.At, By = e.Actor } : l)],
-    });
+    private static Stepped OnFollowUpClosed(RunState state, FollowUpClosed e) =>
+        Same(
+            state with
+            {
+                FollowUps =
+                [
+                    .. state.FollowUps.Select(l => l.Name == e.FollowUp && l.Closed is null ? l with { Closed = e.At, By = e.Actor } : l),
+                ],
+            }
+        );
 
     private static Stepped Close(RunState state, Outcome outcome, string? reason, DateTimeOffset at)
     {
         var stopped = outcome == Outcome.Done ? null : StoppedStep(state);
         var closed = Enter(state, Phase.Closed, at);
-        return new(closed with { Outstanding = null, Parked = null, ParkedCause = null, ParkedAt = null, StoppedAt = stopped, AfterResume = null, Closed = at, Outcome = outcome, Reason = reason }, []);
+        return new(
+            closed with
+            {
+                Outstanding = null,
+                Parked = null,
+                ParkedCause = null,
+                ParkedAt = null,
+                StoppedAt = stopped,
+                AfterResume = null,
+                Closed = at,
+                Outcome = outcome,
+                Reason = reason,
+            },
+            []
+        );
     }
 
     /// <summary>A word of the run's as it is written: <c>wait</c>.</summary>
-    public static string Name<T>(T word) where T : struct, Enum => System.Text.Json.JsonNamingPolicy.KebabCaseLower.ConvertName(word.ToString());
+    public static string Name<T>(T word)
+        where T : struct, Enum => System.Text.Json.JsonNamingPolicy.KebabCaseLower.ConvertName(word.ToString());
 }

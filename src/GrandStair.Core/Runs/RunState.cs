@@ -11,7 +11,14 @@ namespace GrandStair.Core.Runs;
 /// <param name="RollbackSteps">The steps that undo it.</param>
 /// <param name="RollbackLasts">How long after the verification it can be undone.</param>
 /// <param name="AfterPointOfNoReturn">How long it usually takes from the point of no return to the verification.</param>
-public sealed record LegSpec(string Hop, string Method, ImmutableArray<StepSpec> Steps, ImmutableArray<StepSpec> RollbackSteps, TimeSpan RollbackLasts, TimeSpan AfterPointOfNoReturn)
+public sealed record LegSpec(
+    string Hop,
+    string Method,
+    ImmutableArray<StepSpec> Steps,
+    ImmutableArray<StepSpec> RollbackSteps,
+    TimeSpan RollbackLasts,
+    TimeSpan AfterPointOfNoReturn
+)
 {
     /// <summary>The release that the hop leads to; empty for the hop of a component.</summary>
     public string To { get; init; } = "";
@@ -56,7 +63,15 @@ public sealed record PhaseSpan(int Leg, Phase Phase, DateTimeOffset From, DateTi
 /// <param name="Opened">Since when it is open, UTC.</param>
 /// <param name="Closed">When it was closed, UTC; null while it is open.</param>
 /// <param name="By">Who closed it; null while it is open.</param>
-public sealed record FollowUp(string Name, string Title, string Seen, string Fix, DateTimeOffset Opened, DateTimeOffset? Closed, string? By);
+public sealed record FollowUp(
+    string Name,
+    string Title,
+    string Seen,
+    string Fix,
+    DateTimeOffset Opened,
+    DateTimeOffset? Closed,
+    string? By
+);
 
 /// <summary>What the events of a run add up to. Made by <see cref="RunMachine"/> alone.</summary>
 public sealed record RunState
@@ -112,7 +127,9 @@ public sealed record RunState
     /// <summary>Why it waits for a person; null while it does not.</summary>
     public string? Parked { get; init; }
 
-    /// <summary>Why it waits for a person, in the words that runs parked for the same reason have in common; null while it does not.</summary>
+    /// <summary>
+    /// Why it waits for a person, in the words that runs parked for the same reason have in common; null while it does not.
+    /// </summary>
     public string? ParkedCause { get; init; }
 
     /// <summary>The order that it was parked at; null while it is not parked.</summary>
@@ -121,7 +138,9 @@ public sealed record RunState
     /// <summary>Whether one can only go forward, or back by the rollback.</summary>
     public bool Turned { get; init; }
 
-    /// <summary>The steps that have to resume what steps of this leg have suspended, by name, in the order in which it was suspended.</summary>
+    /// <summary>
+    /// The steps that have to resume what steps of this leg have suspended, by name, in the order in which it was suspended.
+    /// </summary>
     public ImmutableArray<string> Suspended { get; init; } = [];
 
     /// <summary>What comes once all that is suspended is resumed; null outside of <see cref="Catalogue.Phase.Resume"/>.</summary>
@@ -168,12 +187,15 @@ public sealed record RunState
     {
         get
         {
-            if (Phase == Phase.Resume) return Suspended.IsEmpty ? null : CurrentLeg.Steps.First(s => s.Name == Suspended[^1]);
-            if (Phase == Phase.RollBack) return Step < CurrentLeg.RollbackSteps.Length ? CurrentLeg.RollbackSteps[Step] : null;
+            if (Phase == Phase.Resume)
+                return Suspended.IsEmpty ? null : CurrentLeg.Steps.First(s => s.Name == Suspended[^1]);
+            if (Phase == Phase.RollBack)
+                return Step < CurrentLeg.RollbackSteps.Length ? CurrentLeg.RollbackSteps[Step] : null;
             var left = Step;
             foreach (var step in CurrentLeg.Steps)
             {
-                if (step.Phase == Phase && left-- == 0) return step;
+                if (step.Phase == Phase && left-- == 0)
+                    return step;
             }
 
             return null;
@@ -184,21 +206,37 @@ public sealed record RunState
     public StepSpec? CurrentStep => Outstanding?.Kind == OrderKind.Step || ParkedAt?.Kind == OrderKind.Step ? NextStep : null;
 
     /// <summary>Whether it is in the part of its progress that needs room within the limits.</summary>
-    public bool NeedsRoom => Closed is null && Parked is null && Verified is null
-        && (Phase is Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack || (Phase == Phase.Gate && Moment != Catalogue.Moment.Planning));
+    public bool NeedsRoom =>
+        Closed is null
+        && Parked is null
+        && Verified is null
+        && (
+            Phase is Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack
+            || (Phase == Phase.Gate && Moment != Catalogue.Moment.Planning)
+        );
 
     /// <summary>Whether other machines of its cluster have to wait: it is running, or parked in the middle of its upgrade.</summary>
-    public bool HoldsCluster => NeedsRoom || (Closed is null && Verified is null && Parked is not null
-        && (Phase is Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack || (Phase == Phase.Gate && Moment is not (Catalogue.Moment.Planning or Catalogue.Moment.Start))));
+    public bool HoldsCluster =>
+        NeedsRoom
+        || (
+            Closed is null
+            && Verified is null
+            && Parked is not null
+            && (
+                Phase is Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack
+                || (Phase == Phase.Gate && Moment is not (Catalogue.Moment.Planning or Catalogue.Moment.Start))
+            )
+        );
 
     /// <summary>When it is due to be processed next, UTC; null where it waits for a person or for nothing.</summary>
-    public DateTimeOffset? DueAt => Outstanding switch
-    {
-        null or { Kind: OrderKind.Decide } => null,
-        { Kind: OrderKind.Slot } when NeedsSlot => null,
-        { Kind: OrderKind.Settle } when HasOpenFollowUps => null,
-        _ => Outstanding.NotBefore,
-    };
+    public DateTimeOffset? DueAt =>
+        Outstanding switch
+        {
+            null or { Kind: OrderKind.Decide } => null,
+            { Kind: OrderKind.Slot } when NeedsSlot => null,
+            { Kind: OrderKind.Settle } when HasOpenFollowUps => null,
+            _ => Outstanding.NotBefore,
+        };
 
     /// <summary>Whether something is left to do on the machine.</summary>
     public bool HasOpenFollowUps => FollowUps.Any(l => l.Closed is null);

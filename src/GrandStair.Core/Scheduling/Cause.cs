@@ -1,4 +1,3 @@
-
 namespace GrandStair.Core.Scheduling;
 
 /// <summary>Why a machine waits.</summary>

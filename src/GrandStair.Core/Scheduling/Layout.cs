@@ -60,7 +60,14 @@ public sealed record PlanSchedule(ImmutableArray<WaveSchedule> Waves)
     /// <param name="from">When the plan would start, or now where it is running, UTC.</param>
     /// <param name="thorough">Whether to search for a better order than the usual one.</param>
     public static PlanSchedule Of(
-        Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> status, IReadOnlyList<BegunWave> begun, DateTimeOffset from, bool thorough = true)
+        Plan plan,
+        IReadOnlyDictionary<string, ICalendar> calendars,
+        IReadOnlyList<IReadOnlyList<SlotRequest>> waves,
+        IReadOnlyList<TakenSlot> status,
+        IReadOnlyList<BegunWave> begun,
+        DateTimeOffset from,
+        bool thorough = true
+    )
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(waves);
@@ -70,10 +77,14 @@ public sealed record PlanSchedule(ImmutableArray<WaveSchedule> Waves)
         for (var i = 0; i < waves.Count; i++)
         {
             from = plan.Waves[i].BeginsFrom(from);
-            var schedule = SlotPlacer.Place(new(plan, calendars, waves[i], taken, from + (plan.Lead ?? TimeSpan.Zero)) { Thorough = thorough });
+            var schedule = SlotPlacer.Place(
+                new(plan, calendars, waves[i], taken, from + (plan.Lead ?? TimeSpan.Zero)) { Thorough = thorough }
+            );
             var next = Next(plan, schedule, begun.ElementAtOrDefault(i), from);
             tentative.Add(new(plan.Waves[i].Name, from, schedule, next));
-            taken.AddRange(schedule.All.Zip(waves[i]).Where(p => p.First.Slot is not null).Select(p => new TakenSlot(p.Second, p.First.Slot!)));
+            taken.AddRange(
+                schedule.All.Zip(waves[i]).Where(p => p.First.Slot is not null).Select(p => new TakenSlot(p.Second, p.First.Slot!))
+            );
             from = next;
         }
 
@@ -81,26 +92,46 @@ public sealed record PlanSchedule(ImmutableArray<WaveSchedule> Waves)
     }
 
     /// <summary>
-    /// The smallest changes by which a plan would end in time: each limit, the soak, each uplink, each crew, a wave's earliest day and the weekly
-    /// windows on its own; where none alone will do, those that help most are made together. Each was found by scheduling the plan with exactly
+    /// The smallest changes by which a plan would end in time: each limit, the soak, each uplink, each crew, a wave's earliest day and the
+    /// weekly
+    /// windows on its own; where none alone will do, those that help most are made together. Each was found by scheduling the plan with
+    /// exactly
     /// that change, and one step less is not enough. Empty where the plan ends in time as it is.
     /// </summary>
     public static ImmutableArray<Change> ToMeet(
-        Plan plan, IReadOnlyDictionary<string, ICalendar> calendars, IReadOnlyList<IReadOnlyList<SlotRequest>> waves, IReadOnlyList<TakenSlot> status, IReadOnlyList<BegunWave> begun, DateTimeOffset from)
+        Plan plan,
+        IReadOnlyDictionary<string, ICalendar> calendars,
+        IReadOnlyList<IReadOnlyList<SlotRequest>> waves,
+        IReadOnlyList<TakenSlot> status,
+        IReadOnlyList<BegunWave> begun,
+        DateTimeOffset from
+    )
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(waves);
         // What is changed may move every slot that has not begun.
-        IReadOnlyList<IReadOnlyList<SlotRequest>> free = [.. waves.Select(w => (IReadOnlyList<SlotRequest>)[.. w.Select(r => r with { Stands = null })])];
-        return plan.Deadline is { } day ? new DeadlineAdvice(plan, EndOf(day), (changed, thorough) => Of(changed, calendars, free, status, begun, from, thorough), from).Find() : [];
+        IReadOnlyList<IReadOnlyList<SlotRequest>> free =
+        [
+            .. waves.Select(w => (IReadOnlyList<SlotRequest>)[.. w.Select(r => r with { Stands = null })]),
+        ];
+        return plan.Deadline is { } day
+            ? new DeadlineAdvice(
+                plan,
+                EndOf(day),
+                (changed, thorough) => Of(changed, calendars, free, status, begun, from, thorough),
+                from
+            ).Find()
+            : [];
     }
 
     /// <summary>When as many slots of a wave have ended as the advance rule wants, and the soak is over.</summary>
     private static DateTimeOffset Next(Plan plan, Schedule schedule, BegunWave? begun, DateTimeOffset from)
     {
-        if (begun is { Passed: true }) return from;
+        if (begun is { Passed: true })
+            return from;
         var ends = schedule.All.Select(p => p.Slot?.End).OfType<DateTimeOffset>().Concat(begun?.Ends ?? []).Order().ToArray();
-        if (ends.Length == 0) return from;
+        if (ends.Length == 0)
+            return from;
         var needed = Math.Clamp((int)Math.Ceiling(plan.Advance.Verified * ends.Length), 1, ends.Length);
         var soaked = ends[needed - 1] + plan.Advance.Soak;
         return soaked > from ? soaked : from;

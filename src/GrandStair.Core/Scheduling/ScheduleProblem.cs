@@ -1,6 +1,6 @@
 using System.Collections.Immutable;
-using NodaTime;
 using GrandStair.Core.Waves;
+using NodaTime;
 
 namespace GrandStair.Core.Scheduling;
 
@@ -22,7 +22,19 @@ internal readonly record struct MinuteSpan(int From, int To)
 /// <param name="Alike">The number of those that can take each other's place: where one found no room, no other does.</param>
 /// <param name="UplinkMinutes">How many minutes of its uplink's hours its staging takes; 0 without an uplink.</param>
 /// <param name="NotBefore">Before which minute it cannot begin.</param>
-internal sealed record Job(int Index, SlotRequest Request, int Site, int Windows, int Lasts, int Reserve, int Cluster, int Kind, int Alike, double UplinkMinutes, int NotBefore)
+internal sealed record Job(
+    int Index,
+    SlotRequest Request,
+    int Site,
+    int Windows,
+    int Lasts,
+    int Reserve,
+    int Cluster,
+    int Kind,
+    int Alike,
+    double UplinkMinutes,
+    int NotBefore
+)
 {
     /// <summary>The jobs after which it comes.</summary>
     public Job[] After { get; set; } = [];
@@ -52,7 +64,8 @@ internal sealed record CrewHours(CrewSpec Spec, MinuteSpan[] Open, DateTimeOffse
     {
         var first = DayOf(span.From);
         yield return (first, span.From);
-        for (var day = first + 1; day <= DayOf(span.To - 1); day++) yield return (day, Midnights[day - 1]);
+        for (var day = first + 1; day <= DayOf(span.To - 1); day++)
+            yield return (day, Midnights[day - 1]);
     }
 }
 
@@ -69,7 +82,8 @@ internal sealed class UplinkHours(UplinkSpec spec, MinuteSpan[] open)
         var passed = 0.0;
         foreach (var span in open)
         {
-            if (span.From >= minute) break;
+            if (span.From >= minute)
+                break;
             passed += Math.Min(span.To, minute) - span.From;
         }
 
@@ -79,14 +93,18 @@ internal sealed class UplinkHours(UplinkSpec spec, MinuteSpan[] open)
     /// <summary>When so many minutes of its hours have passed; null where that is beyond the horizon.</summary>
     public double? WhenPassed(double minutes)
     {
-        if (minutes <= 0) return open.Length == 0 ? null : open[0].From;
+        if (minutes <= 0)
+            return open.Length == 0 ? null : open[0].From;
         // The first span at whose end as many have passed.
-        int low = 0, high = open.Length;
+        int low = 0,
+            high = open.Length;
         while (low < high)
         {
             var middle = (low + high) / 2;
-            if (_before[middle] + open[middle].Length >= minutes - 1e-6) high = middle;
-            else low = middle + 1;
+            if (_before[middle] + open[middle].Length >= minutes - 1e-6)
+                high = middle;
+            else
+                low = middle + 1;
         }
 
         return low == open.Length ? null : open[low].From + (minutes - _before[low]);
@@ -126,21 +144,35 @@ internal sealed partial class ScheduleProblem
         _end = _origin + SlotPlacer.Horizon;
         _windows = @case.Known ?? new(@case.Plan, @case.Calendars, _origin, _end);
         Crews = [.. @case.Plan.Crews.Select(HoursOf)];
-        _kinds = @case.Plan.Crews.Select(c => c.Kind).Distinct(StringComparer.OrdinalIgnoreCase).Select((k, i) => (k, i)).ToDictionary(x => x.k, x => x.i, StringComparer.OrdinalIgnoreCase);
+        _kinds = @case
+            .Plan.Crews.Select(c => c.Kind)
+            .Distinct(StringComparer.OrdinalIgnoreCase)
+            .Select((k, i) => (k, i))
+            .ToDictionary(x => x.k, x => x.i, StringComparer.OrdinalIgnoreCase);
         Taken = [.. @case.Taken.Select((t, i) => (JobOf(t.Of, -1 - i), t.Slot, t.OtherPlan))];
-        var endOfTaken = @case.Requests.All(r => r.After.IsEmpty) ? [] : @case.Taken.GroupBy(t => t.Of.Machine).ToDictionary(t => t.Key, t => t.Max(s => s.Slot.End));
+        var endOfTaken = @case.Requests.All(r => r.After.IsEmpty)
+            ? []
+            : @case.Taken.GroupBy(t => t.Of.Machine).ToDictionary(t => t.Key, t => t.Max(s => s.Slot.End));
         var asked = @case.Requests.Select(r => r.Machine).ToHashSet();
         Jobs = [.. @case.Requests.Select((r, i) => r.After.IsEmpty ? JobOf(r, i) : AfterTaken(JobOf(r, i)))];
         var byMachine = Jobs.ToDictionary(j => j.Request.Machine);
-        foreach (var job in Jobs.Where(j => !j.Request.After.IsEmpty)) job.After = [.. job.Request.After.Select(a => byMachine.GetValueOrDefault(a.Machine)).OfType<Job>()];
+        foreach (var job in Jobs.Where(j => !j.Request.After.IsEmpty))
+            job.After = [.. job.Request.After.Select(a => byMachine.GetValueOrDefault(a.Machine)).OfType<Job>()];
         Status = [.. Jobs.Where(j => j.Request.Stands is not null).OrderBy(j => j.Request.Stands!.Start).ThenBy(j => j.Index)];
         SiteEnds = [.. Enumerable.Range(0, Sites).Select(s => EndOfSite(s) ?? int.MaxValue)];
 
-        Job AfterTaken(Job job) => job with
-        {
-            NotBefore = job.Request.After.Select(a => endOfTaken.TryGetValue(a.Machine, out var end) ? MinuteAfter(end) : 0).Append(job.NotBefore).Max(),
-            WaitsFor = job.Request.After.Where(a => !asked.Contains(a.Machine) && !endOfTaken.ContainsKey(a.Machine)).Select(a => a.Name).FirstOrDefault(),
-        };
+        Job AfterTaken(Job job) =>
+            job with
+            {
+                NotBefore = job
+                    .Request.After.Select(a => endOfTaken.TryGetValue(a.Machine, out var end) ? MinuteAfter(end) : 0)
+                    .Append(job.NotBefore)
+                    .Max(),
+                WaitsFor = job
+                    .Request.After.Where(a => !asked.Contains(a.Machine) && !endOfTaken.ContainsKey(a.Machine))
+                    .Select(a => a.Name)
+                    .FirstOrDefault(),
+            };
     }
 
     public Job[] Jobs { get; }
@@ -175,7 +207,9 @@ internal sealed partial class ScheduleProblem
 
     public MinuteSpan[] OpenTo(Job job) => _open[job.Windows];
 
-    /// <summary>Whose windows count for a job, how many minutes the longest of them has without its freezes, and what these freezes are.</summary>
+    /// <summary>
+    /// Whose windows count for a job, how many minutes the longest of them has without its freezes, and what these freezes are.
+    /// </summary>
     public (string Whose, int Longest, ImmutableArray<string> Freezes) WindowsOf(Job job)
     {
         var (whose, longest, freezes) = _windows.Told(job.Request.Site, job.Request.Group, job.Request.Name);
@@ -190,9 +224,10 @@ internal sealed partial class ScheduleProblem
     {
         if (!_crewsFor.TryGetValue((job.Kind, job.Site), out var crews))
         {
-            _crewsFor[(job.Kind, job.Site)] = crews =
-            [
-                .. Enumerable.Range(0, Crews.Length).Where(c => _kinds[Crews[c].Spec.Kind] == job.Kind && Crews[c].Spec.ComesTo(_siteNames[job.Site])),
+            _crewsFor[(job.Kind, job.Site)] = crews = [
+                .. Enumerable
+                    .Range(0, Crews.Length)
+                    .Where(c => _kinds[Crews[c].Spec.Kind] == job.Kind && Crews[c].Spec.ComesTo(_siteNames[job.Site])),
             ];
         }
 
@@ -220,22 +255,43 @@ internal sealed partial class ScheduleProblem
     {
         var site = SiteOf(request.Site);
         var windows = _windows.NumberOf(request.Site, request.Group, request.Name);
-        while (_open.Count < _windows.Count) _open.Add(Spans(_windows[_open.Count]));
+        while (_open.Count < _windows.Count)
+            _open.Add(Spans(_windows[_open.Count]));
         var lasts = Math.Max(1, Minutes(request.Lasts));
         var reserve = Minutes(request.RollbackLasts);
-        var kind = request.Crew is null ? -1 : _kinds.TryGetValue(request.Crew, out var known) ? known : -2;
+        var kind =
+            request.Crew is null ? -1
+            : _kinds.TryGetValue(request.Crew, out var known) ? known
+            : -2;
         var cluster = request.Cluster is null ? -1 : Number(_clusters, request.Cluster);
         var alike = Number(_alike, (windows, site, lasts, reserve, kind));
         var uplink = _uplinks[site] is { } hours && request.Stages > 0 ? request.Stages / hours.Spec.BytesPerMinute : 0;
-        return new(index, request, site, windows, lasts, reserve, cluster, kind, alike, uplink, request.NotBefore is { } earliest ? MinuteAfter(earliest) : 0);
+        return new(
+            index,
+            request,
+            site,
+            windows,
+            lasts,
+            reserve,
+            cluster,
+            kind,
+            alike,
+            uplink,
+            request.NotBefore is { } earliest ? MinuteAfter(earliest) : 0
+        );
     }
 
     private int SiteOf(string name)
     {
-        if (_sites.TryGetValue(name, out var known)) return known;
+        if (_sites.TryGetValue(name, out var known))
+            return known;
         _siteNames.Add(name);
         var spec = _case.Plan.UplinkOf(name);
-        _uplinks.Add(spec is null ? null : new(spec, Spans(spec.Hours is null ? [new(_origin, _end)] : spec.Hours.Joined(_origin, _end, _case.Calendars))));
+        _uplinks.Add(
+            spec is null
+                ? null
+                : new(spec, Spans(spec.Hours is null ? [new(_origin, _end)] : spec.Hours.Joined(_origin, _end, _case.Calendars)))
+        );
         return _sites[name] = _sites.Count;
     }
 
@@ -243,8 +299,15 @@ internal sealed partial class ScheduleProblem
     {
         var zone = DateTimeZoneProviders.Tzdb[spec.When.Zone];
         var first = Instant.FromDateTimeOffset(_origin).InZone(zone).Date;
-        var midnights = Enumerable.Range(1, (int)SlotPlacer.Horizon.TotalDays + 1).Select(d => MinuteOf(zone.AtStartOfDay(first.PlusDays(d)).ToInstant().ToDateTimeOffset()));
-        return new(spec, Spans(spec.When.Joined(_origin, _end, _case.Calendars)), zone.AtStartOfDay(first).ToInstant().ToDateTimeOffset(), [.. midnights]);
+        var midnights = Enumerable
+            .Range(1, (int)SlotPlacer.Horizon.TotalDays + 1)
+            .Select(d => MinuteOf(zone.AtStartOfDay(first.PlusDays(d)).ToInstant().ToDateTimeOffset()));
+        return new(
+            spec,
+            Spans(spec.When.Joined(_origin, _end, _case.Calendars)),
+            zone.AtStartOfDay(first).ToInstant().ToDateTimeOffset(),
+            [.. midnights]
+        );
     }
 
     private MinuteSpan[] Spans(IEnumerable<Stretch> stretches) =>
@@ -253,9 +316,11 @@ internal sealed partial class ScheduleProblem
     private static int Minutes(TimeSpan time) => (int)Math.Ceiling(time.TotalMinutes);
 
     /// <summary>A number for something: the next one where it has none yet.</summary>
-    internal static int Number<T>(Dictionary<T, int> numbers, T of) where T : notnull
+    internal static int Number<T>(Dictionary<T, int> numbers, T of)
+        where T : notnull
     {
-        if (!numbers.TryGetValue(of, out var number)) numbers[of] = number = numbers.Count;
+        if (!numbers.TryGetValue(of, out var number))
+            numbers[of] = number = numbers.Count;
         return number;
     }
 }

@@ -39,7 +39,8 @@ public static class SlotPlacer
             var slot = board.SlotOf(job, stagings);
             var (why, change) = slot is null ? board.Explain(job) : (null, null);
             placed.Add(new(job.Request.Machine, slot, why, change));
-            if (job.Request.Stands is { } before && (slot is null || slot.Start != before.Start)) moved.Add(new(job.Request.Machine, before, slot));
+            if (job.Request.Stands is { } before && (slot is null || slot.Start != before.Start))
+                moved.Add(new(job.Request.Machine, before, slot));
         }
 
         return new(placed.MoveToImmutable(), bound, moved.ToImmutable());
@@ -54,8 +55,13 @@ public static class SlotPlacer
 
     private static Board Best(ScheduleProblem problem, ScheduleBound? bound, bool thorough)
     {
-        var order = problem.Jobs.Where(j => j.Request.Stands is null)
-            .OrderByDescending(j => problem.SiteEnds[j.Site]).ThenBy(j => problem.Width(j)).ThenByDescending(j => j.Lasts).ThenBy(j => j.Request.Name, StringComparer.OrdinalIgnoreCase).ThenBy(j => j.Index)
+        var order = problem
+            .Jobs.Where(j => j.Request.Stands is null)
+            .OrderByDescending(j => problem.SiteEnds[j.Site])
+            .ThenBy(j => problem.Width(j))
+            .ThenByDescending(j => j.Lasts)
+            .ThenBy(j => j.Request.Name, StringComparer.OrdinalIgnoreCase)
+            .ThenBy(j => j.Index)
             .ToArray();
         var best = new Board(problem);
         Run(problem, best, order);
@@ -63,8 +69,13 @@ public static class SlotPlacer
         var score = best.Score;
         var rounds = order.Length < 2 || !thorough ? 0 : Math.Min(MostRounds, Work / order.Length);
         var end = bound is null ? 0 : problem.MinuteOf(bound.End);
-        var late = order.Where(j => thorough && score.End > end && problem.SiteEnds[j.Site] < int.MaxValue).GroupBy(j => j.Site).Where(g => g.Max(best.EndOf) > end).ToArray();
-        if (late.Length > 0) Pack(Packing.Order);
+        var late = order
+            .Where(j => thorough && score.End > end && problem.SiteEnds[j.Site] < int.MaxValue)
+            .GroupBy(j => j.Site)
+            .Where(g => g.Max(best.EndOf) > end)
+            .ToArray();
+        if (late.Length > 0)
+            Pack(Packing.Order);
         if (late.Length > 0 && late.All(g => g.Count() <= FewAtSite))
         {
             Pack(Packing.OrderOfFew);
@@ -74,7 +85,8 @@ public static class SlotPlacer
         var draw = new Draws(29);
         foreach (var usual in rounds < 5 ? [] : Orders(problem, order))
         {
-            if (score.Left == 0 && score.End <= end) break;
+            if (score.Left == 0 && score.End <= end)
+                break;
             Keep(usual);
         }
 
@@ -82,12 +94,16 @@ public static class SlotPlacer
         {
             var next = (Job[])order.Clone();
             // A job that ends last or has no slot moves forward in the order; otherwise two jobs are swapped.
-            var last = draw.Next(3) > 0 ? Array.FindIndex(next, j => best.EndOf(j) is var e && (e == score.End || e < 0)) : draw.Next(next.Length);
-            if (last < 0) last = draw.Next(next.Length);
+            var last =
+                draw.Next(3) > 0 ? Array.FindIndex(next, j => best.EndOf(j) is var e && (e == score.End || e < 0)) : draw.Next(next.Length);
+            if (last < 0)
+                last = draw.Next(next.Length);
             var to = draw.Next(next.Length);
             var moving = next[last];
-            if (to < last) Array.Copy(next, to, next, to + 1, last - to);
-            else Array.Copy(next, last + 1, next, last, to - last);
+            if (to < last)
+                Array.Copy(next, to, next, to + 1, last - to);
+            else
+                Array.Copy(next, last + 1, next, last, to - last);
             next[to] = moving;
             Keep(next);
         }
@@ -102,10 +118,13 @@ public static class SlotPlacer
 
         void Keep(Job[] next)
         {
-            if (spare is null) spare = new(problem);
-            else spare.Clear();
+            if (spare is null)
+                spare = new(problem);
+            else
+                spare.Clear();
             Run(problem, spare, next);
-            if (spare.Score is var other && other.CompareTo(score) > 0) return;
+            if (spare.Score is var other && other.CompareTo(score) > 0)
+                return;
             (best, spare, order, score) = (spare, best, next, other);
         }
     }
@@ -122,9 +141,12 @@ public static class SlotPlacer
 
     private static void Run(ScheduleProblem problem, Board board, Job[] order)
     {
-        foreach (var job in problem.Status) board.TryStand(job);
-        foreach (var job in problem.Status) board.PlaceWithThoseBefore(job);
-        foreach (var job in order) board.PlaceWithThoseBefore(job);
+        foreach (var job in problem.Status)
+            board.TryStand(job);
+        foreach (var job in problem.Status)
+            board.PlaceWithThoseBefore(job);
+        foreach (var job in order)
+            board.PlaceWithThoseBefore(job);
     }
 }
 

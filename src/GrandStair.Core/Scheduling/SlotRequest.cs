@@ -29,7 +29,10 @@ public sealed record SlotRequest(MachineId Machine, string Site, TimeSpan Lasts,
     /// <summary>The kind of crew whose hands it needs; null where none.</summary>
     public string? Crew { get; init; }
 
-    /// <summary>The machines that it depends on and that are still to be upgraded, by whichever plan: it begins after their slots, and has none while one of them has none.</summary>
+    /// <summary>
+    /// The machines that it depends on and that are still to be upgraded, by whichever plan: it begins after their slots, and has none
+    /// while one of them has none.
+    /// </summary>
     public ImmutableArray<Predecessor> After { get; init; } = [];
 
     /// <summary>Before when it cannot begin, UTC; null where it can at once.</summary>
@@ -62,7 +65,8 @@ public sealed record ScheduleCase(
     IReadOnlyDictionary<string, ICalendar> Calendars,
     IReadOnlyList<SlotRequest> Requests,
     IReadOnlyList<TakenSlot> Taken,
-    DateTimeOffset From)
+    DateTimeOffset From
+)
 {
     /// <summary>Whether better orders are looked for than the usual one, and a bound before when none can end.</summary>
     public bool Thorough { get; init; } = true;

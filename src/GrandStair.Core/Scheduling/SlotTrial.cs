@@ -15,7 +15,9 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
     /// <param name="start">When it is to begin, UTC.</param>
     public static SlotTrial At(ScheduleCase @case, DateTimeOffset start) => new Trying(@case).At(start);
 
-    /// <summary>The times that are free between two moments, the earliest first, each at least <paramref name="apart"/> after the one before.</summary>
+    /// <summary>
+    /// The times that are free between two moments, the earliest first, each at least <paramref name="apart"/> after the one before.
+    /// </summary>
     /// <param name="case">The one machine that wants a slot, and the slots that stay.</param>
     /// <param name="from">The earliest begin, UTC.</param>
     /// <param name="to">The latest begin, UTC.</param>
@@ -30,7 +32,8 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
             // People make appointments for 21:15, not for 21:07.
             var later = new DateTimeOffset((next.Ticks + Round.Ticks - 1) / Round.Ticks * Round.Ticks, TimeSpan.Zero);
             var slot = (later <= to ? trying.At(later).Slot : null) ?? trying.At(next).Slot;
-            if (slot is not null) times.Add(slot);
+            if (slot is not null)
+                times.Add(slot);
             from = (slot?.Start ?? next) + apart;
         }
 
@@ -63,17 +66,23 @@ public sealed record SlotTrial(Slot? Slot, ImmutableArray<string> InTheWay)
             return inTheWay.IsEmpty ? new(_board.SlotAt(_job, at), inTheWay) : new(null, inTheWay);
         }
 
-        /// <summary>The first moment from one on at which all but the order of machines and the uplink leave room; null where there is none.</summary>
-        public DateTimeOffset? Next(DateTimeOffset from) => _board.NextRoom(_job, _problem.MinuteAfter(from)) is var at and >= 0 ? _problem.At(at) : null;
+        /// <summary>
+        /// The first moment from one on at which all but the order of machines and the uplink leave room; null where there is none.
+        /// </summary>
+        public DateTimeOffset? Next(DateTimeOffset from) =>
+            _board.NextRoom(_job, _problem.MinuteAfter(from)) is var at and >= 0 ? _problem.At(at) : null;
 
         private IEnumerable<string> Order(int at)
         {
             var (start, end) = (_problem.At(at), _problem.At(at + _job.Lasts));
-            foreach (var before in _asked.After.Where(a => _taken.All(t => t.Of.Machine != a.Machine))) yield return $"it depends on {before.Name}, which has no slot";
+            foreach (var before in _asked.After.Where(a => _taken.All(t => t.Of.Machine != a.Machine)))
+                yield return $"it depends on {before.Name}, which has no slot";
             foreach (var (of, slot) in _taken)
             {
-                if (_asked.After.Any(a => a.Machine == of.Machine) && slot.End > start) yield return $"it goes after {of.Name}, whose slot ends {slot.End:yyyy-MM-dd HH:mm} UTC";
-                if (of.After.Any(a => a.Machine == _asked.Machine) && slot.Start < end) yield return $"{of.Name} goes after it, and begins {slot.Start:yyyy-MM-dd HH:mm} UTC";
+                if (_asked.After.Any(a => a.Machine == of.Machine) && slot.End > start)
+                    yield return $"it goes after {of.Name}, whose slot ends {slot.End:yyyy-MM-dd HH:mm} UTC";
+                if (of.After.Any(a => a.Machine == _asked.Machine) && slot.Start < end)
+                    yield return $"{of.Name} goes after it, and begins {slot.Start:yyyy-MM-dd HH:mm} UTC";
             }
         }
     }

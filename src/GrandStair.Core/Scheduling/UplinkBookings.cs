@@ -19,22 +19,28 @@ internal sealed class UplinkBookings
     {
         foreach (var (begin, end) in _busy)
         {
-            if (end <= from + Rounding) continue;
-            if (begin >= from + minutes - Rounding) break;
+            if (end <= from + Rounding)
+                continue;
+            if (begin >= from + minutes - Rounding)
+                break;
             from = end;
         }
 
         return from;
     }
 
-    /// <summary>The last moment up to <paramref name="to"/> from which it is free for so many minutes; below 0 where there is none.</summary>
+    /// <summary>
+    /// The last moment up to <paramref name="to"/> from which it is free for so many minutes; below 0 where there is none.
+    /// </summary>
     public double LastFree(double minutes, double to)
     {
         for (var i = _busy.Count - 1; i >= 0; i--)
         {
             var (begin, end) = _busy[i];
-            if (begin >= to + minutes - Rounding) continue;
-            if (end <= to + Rounding) break;
+            if (begin >= to + minutes - Rounding)
+                continue;
+            if (end <= to + Rounding)
+                break;
             to = begin - minutes;
         }
 
@@ -44,10 +50,12 @@ internal sealed class UplinkBookings
     /// <summary>Books minutes that are free.</summary>
     public void Take(double from, double minutes)
     {
-        if (minutes <= 0) return;
+        if (minutes <= 0)
+            return;
         var to = from + minutes;
         var at = _busy.FindIndex(b => b.To >= from - Rounding);
-        if (at < 0) at = _busy.Count;
+        if (at < 0)
+            at = _busy.Count;
         // What it touches becomes one with it.
         while (at < _busy.Count && _busy[at].From <= to + Rounding)
         {

@@ -7,7 +7,11 @@ namespace GrandStair.Core.Waves;
 /// <param name="why">What is wrong with it.</param>
 /// <param name="inner">The error behind it, for the log; null where there is none.</param>
 public sealed class CalendarException(string calendar, string why, Exception? inner = null)
-    : Exception($"The calendar '{calendar}' cannot be used: {why}. Load a corrected one with 'gstair calendar load {calendar} FILE'; until then the plans that name it get no slots.", inner)
+    : Exception(
+        $"The calendar '{calendar}' cannot be used: {why}. Load a corrected one with 'gstair calendar load {calendar} FILE'; until "
+            + $"then the plans that name it get no slots.",
+        inner
+    )
 {
     /// <summary>The calendar's name.</summary>
     public string Calendar { get; } = calendar;
@@ -19,5 +23,6 @@ public sealed class CalendarException(string calendar, string why, Exception? in
 public sealed class UnreadableCalendar(string name, string why) : ICalendar
 {
     /// <inheritdoc />
-    public IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone) => throw new CalendarException(name, why);
+    public IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone) =>
+        throw new CalendarException(name, why);
 }

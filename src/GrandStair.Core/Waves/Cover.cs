@@ -20,10 +20,16 @@ public static class Cover
         ArgumentNullException.ThrowIfNull(candidates);
         ArgumentNullException.ThrowIfNull(dislike);
         var size = candidates.SelectMany(c => c).DefaultIfEmpty(-1).Max() + 1;
-        if (size == 0) return [];
+        if (size == 0)
+            return [];
         // Of candidates with the same values only the cheapest is needed.
-        var distinct = Enumerable.Range(0, candidates.Count).Where(i => candidates[i].Count > 0)
-            .GroupBy(i => string.Join(',', candidates[i].Order())).Select(g => g.MinBy(i => (dislike[i], i))).Order().ToArray();
+        var distinct = Enumerable
+            .Range(0, candidates.Count)
+            .Where(i => candidates[i].Count > 0)
+            .GroupBy(i => string.Join(',', candidates[i].Order()))
+            .Select(g => g.MinBy(i => (dislike[i], i)))
+            .Order()
+            .ToArray();
         var search = new Search(size, [.. distinct.Select(i => candidates[i].Distinct().ToArray())], [.. distinct.Select(i => dislike[i])]);
         return [.. search.Best().Select(i => distinct[i]).Order()];
     }
@@ -40,9 +46,11 @@ public static class Cover
             for (var round = 0; round < rounds && best.Count > 1; round++)
             {
                 var kept = new List<int>(best);
-                for (var out_ = 1 + _draw.Next(Math.Min(6, kept.Count)); out_ > 0; out_--) kept.RemoveAt(_draw.Next(kept.Count));
+                for (var out_ = 1 + _draw.Next(Math.Min(6, kept.Count)); out_ > 0; out_--)
+                    kept.RemoveAt(_draw.Next(kept.Count));
                 var next = Complete(kept, noise: 0.3);
-                if (Cost(next).CompareTo(Cost(best)) <= 0) best = next;
+                if (Cost(next).CompareTo(Cost(best)) <= 0)
+                    best = next;
             }
 
             return best;
@@ -50,13 +58,17 @@ public static class Cover
 
         private (int Count, int Dislike) Cost(List<int> chosen) => (chosen.Count, chosen.Sum(c => dislike[c]));
 
-        /// <summary>Adds the candidate that covers most until everything is covered, then removes those that are no longer needed.</summary>
+        /// <summary>
+        /// Adds the candidate that covers most until everything is covered, then removes those that are no longer needed.
+        /// </summary>
         private List<int> Complete(List<int> chosen, double noise)
         {
             var times = new int[size];
-            foreach (var e in chosen.SelectMany(c => sets[c])) times[e]++;
+            foreach (var e in chosen.SelectMany(c => sets[c]))
+                times[e]++;
             var gain = new int[sets.Length];
-            for (var s = 0; s < sets.Length; s++) gain[s] = sets[s].Count(e => times[e] == 0);
+            for (var s = 0; s < sets.Length; s++)
+                gain[s] = sets[s].Count(e => times[e] == 0);
             var all = new List<int>(chosen);
             while (true)
             {
@@ -64,25 +76,32 @@ public static class Cover
                 var mostGain = 0.0;
                 for (var s = 0; s < sets.Length; s++)
                 {
-                    if (gain[s] == 0) continue;
+                    if (gain[s] == 0)
+                        continue;
                     var worth = gain[s] - (dislike[s] * 1e-3) + (noise > 0 ? _draw.NextDouble() * noise * gain[s] : 0);
-                    if (most < 0 || worth > mostGain) (most, mostGain) = (s, worth);
+                    if (most < 0 || worth > mostGain)
+                        (most, mostGain) = (s, worth);
                 }
 
-                if (most < 0) break;
+                if (most < 0)
+                    break;
                 all.Add(most);
                 foreach (var e in sets[most])
                 {
-                    if (times[e]++ > 0) continue;
-                    foreach (var s in _having[e]) gain[s]--;
+                    if (times[e]++ > 0)
+                        continue;
+                    foreach (var s in _having[e])
+                        gain[s]--;
                 }
             }
 
             foreach (var c in all.OrderByDescending(c => dislike[c]).ThenBy(c => sets[c].Length).ToArray())
             {
-                if (sets[c].Any(e => times[e] < 2)) continue;
+                if (sets[c].Any(e => times[e] < 2))
+                    continue;
                 all.Remove(c);
-                foreach (var e in sets[c]) times[e]--;
+                foreach (var e in sets[c])
+                    times[e]--;
             }
 
             return all;
@@ -93,7 +112,8 @@ public static class Cover
             var having = Enumerable.Range(0, size).Select(_ => new List<int>()).ToArray();
             for (var s = 0; s < sets.Length; s++)
             {
-                foreach (var e in sets[s]) having[e].Add(s);
+                foreach (var e in sets[s])
+                    having[e].Add(s);
             }
 
             return [.. having.Select(h => h.ToArray())];

@@ -36,7 +36,8 @@ public sealed record Membership(
     ImmutableArray<ImmutableArray<Machine>> Waves,
     ImmutableArray<(Machine Machine, string Why)> Undecided,
     ImmutableArray<Coverage> Coverages,
-    ImmutableArray<string> Missing)
+    ImmutableArray<string> Missing
+)
 {
     /// <summary>Puts every machine of the scope into the first wave that it matches and that takes it.</summary>
     /// <param name="plan">The plan.</param>
@@ -52,8 +53,10 @@ public sealed record Membership(
         foreach (var machine in fleet.OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase))
         {
             var inScope = plan.Scope.Ask(machine, new EvaluationContext(now));
-            if (inScope.Value == Kleene.Yes) left.Add(machine);
-            else if (inScope.Value == Kleene.Unknown) undecided.Add((machine, Tell("whether it is in the scope", inScope)));
+            if (inScope.Value == Kleene.Yes)
+                left.Add(machine);
+            else if (inScope.Value == Kleene.Unknown)
+                undecided.Add((machine, Tell("whether it is in the scope", inScope)));
         }
 
         IReadOnlyList<Machine> scope = [.. left];
@@ -72,7 +75,10 @@ public sealed record Membership(
                     undecided.Add((machine, Tell($"whether it is in wave {wave.Name}", answer)));
                     left.Remove(machine);
                 }
-                else if (answer?.Value != Kleene.No && (wave.Machines.IsEmpty || wave.Machines.Contains(machine.Name, StringComparer.OrdinalIgnoreCase)))
+                else if (
+                    answer?.Value != Kleene.No
+                    && (wave.Machines.IsEmpty || wave.Machines.Contains(machine.Name, StringComparer.OrdinalIgnoreCase))
+                )
                 {
                     may.Add(machine);
                 }
@@ -85,26 +91,47 @@ public sealed record Membership(
                 coverages.Add(coverage);
             }
 
-            if (wave.Count is { } count) members = [.. members.Take(count)];
+            if (wave.Count is { } count)
+                members = [.. members.Take(count)];
             waves.Add([.. members]);
             var taken = members.Select(m => m.Id).ToHashSet();
             left.RemoveAll(m => taken.Contains(m.Id));
         }
 
-        return new(waves.ToImmutable(), [.. undecided.OrderBy(u => u.Item1.Name, StringComparer.OrdinalIgnoreCase)], coverages.ToImmutable(), [.. plan.Waves.SelectMany(w => w.Machines).Where(m => !names.Contains(m))]);
+        return new(
+            waves.ToImmutable(),
+            [.. undecided.OrderBy(u => u.Item1.Name, StringComparer.OrdinalIgnoreCase)],
+            coverages.ToImmutable(),
+            [.. plan.Waves.SelectMany(w => w.Machines).Where(m => !names.Contains(m))]
+        );
     }
 
-    /// <summary>The values that a machine has under a key: one, or each entry of a list and each named row of a table; null where it is unknown.</summary>
+    /// <summary>
+    /// The values that a machine has under a key: one, or each entry of a list and each named row of a table; null where it is unknown.
+    /// </summary>
     public static IReadOnlyList<string>? Values(IReadable machine, string key)
     {
         ArgumentNullException.ThrowIfNull(machine);
         var reading = machine.Find(key);
-        if (reading is null or { State: ReadingState.Unreadable }) return null;
-        if (reading.Value is not { } value) return [];
+        if (reading is null or { State: ReadingState.Unreadable })
+            return null;
+        if (reading.Value is not { } value)
+            return [];
         return value.Kind switch
         {
-            ValueKind.List => [.. value.Text.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Distinct(StringComparer.OrdinalIgnoreCase)],
-            ValueKind.Table => [.. value.Rows.Select(r => r.Cells.GetValueOrDefault("name") ?? "").Where(n => n.Length > 0).Distinct(StringComparer.OrdinalIgnoreCase)],
+            ValueKind.List =>
+            [
+                .. value
+                    .Text.Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries)
+                    .Distinct(StringComparer.OrdinalIgnoreCase),
+            ],
+            ValueKind.Table =>
+            [
+                .. value
+                    .Rows.Select(r => r.Cells.GetValueOrDefault("name") ?? "")
+                    .Where(n => n.Length > 0)
+                    .Distinct(StringComparer.OrdinalIgnoreCase),
+            ],
             _ => value.Text.Length == 0 ? [] : [value.Text],
         };
     }
@@ -117,12 +144,20 @@ public sealed record Membership(
         return [.. machines.Where(m => drawn.Contains(m.Id))];
     }
 
-    private static (Machine[] Members, Coverage Coverage) Covering(WaveSpec wave, CoverSpec cover, IReadOnlyList<Machine> scope, List<Machine> may, DateTimeOffset now, Func<Machine, Fitness> fitness)
+    private static (Machine[] Members, Coverage Coverage) Covering(
+        WaveSpec wave,
+        CoverSpec cover,
+        IReadOnlyList<Machine> scope,
+        List<Machine> may,
+        DateTimeOffset now,
+        Func<Machine, Fitness> fitness
+    )
     {
         var numbers = new Dictionary<(string Key, string Value), int>(KeyedValue.Same);
         var machines = new List<int>();
         var unknown = ImmutableSortedDictionary.CreateBuilder<string, int>(StringComparer.Ordinal);
-        foreach (var key in cover.Keys) unknown[key] = 0;
+        foreach (var key in cover.Keys)
+            unknown[key] = 0;
         foreach (var machine in scope)
         {
             foreach (var key in cover.Keys)
@@ -135,7 +170,8 @@ public sealed record Membership(
 
                 foreach (var value in values)
                 {
-                    if (numbers.TryGetValue((key, value), out var number)) machines[number]++;
+                    if (numbers.TryGetValue((key, value), out var number))
+                        machines[number]++;
                     else
                     {
                         numbers[(key, value)] = machines.Count;
@@ -146,17 +182,32 @@ public sealed record Membership(
         }
 
         var can = may.Select(m => (Machine: m, Fitness: fitness(m))).Where(m => m.Fitness.CanGo).ToArray();
-        var chosen = Cover.Choose([.. can.Select(m => Has(m.Machine))], [.. can.Select(m => Dislike(m.Machine, m.Fitness))]).Select(i => can[i].Machine).ToArray();
+        var chosen = Cover
+            .Choose([.. can.Select(m => Has(m.Machine))], [.. can.Select(m => Dislike(m.Machine, m.Fitness))])
+            .Select(i => can[i].Machine)
+            .ToArray();
         var covered = chosen.SelectMany(Has).ToHashSet();
         var canGo = can.SelectMany(m => Has(m.Machine)).ToHashSet();
         var mayGo = may.SelectMany(Has).ToHashSet();
-        var uncovered = numbers.Where(n => !covered.Contains(n.Value)).OrderByDescending(n => machines[n.Value]).ThenBy(n => n.Key.Key, StringComparer.Ordinal).ThenBy(n => n.Key.Value, StringComparer.OrdinalIgnoreCase)
-            .Select(n => new Uncovered(n.Key.Key, n.Key.Value, machines[n.Value], mayGo.Contains(n.Value) && !canGo.Contains(n.Value) ? "no machine with it is ready to go" : $"not allowed in wave {wave.Name} by its rule"));
+        var uncovered = numbers
+            .Where(n => !covered.Contains(n.Value))
+            .OrderByDescending(n => machines[n.Value])
+            .ThenBy(n => n.Key.Key, StringComparer.Ordinal)
+            .ThenBy(n => n.Key.Value, StringComparer.OrdinalIgnoreCase)
+            .Select(n => new Uncovered(
+                n.Key.Key,
+                n.Key.Value,
+                machines[n.Value],
+                mayGo.Contains(n.Value) && !canGo.Contains(n.Value)
+                    ? "no machine with it is ready to go"
+                    : $"not allowed in wave {wave.Name} by its rule"
+            ));
         return (chosen, new(wave.Name, numbers.Count, [.. uncovered], unknown.ToImmutable()));
 
         int[] Has(Machine machine) => [.. cover.Keys.SelectMany(k => (Values(machine, k) ?? []).Select(v => numbers[(k, v)]))];
 
-        int Dislike(Machine machine, Fitness fit) => (cover.Prefer?.Ask(machine, new EvaluationContext(now)).Value == Kleene.Yes ? 0 : 2) + (fit.CanRollBack ? 0 : 1);
+        int Dislike(Machine machine, Fitness fit) =>
+            (cover.Prefer?.Ask(machine, new EvaluationContext(now)).Value == Kleene.Yes ? 0 : 2) + (fit.CanRollBack ? 0 : 1);
     }
 
     private static string Tell(string what, Answer answer) =>
@@ -167,8 +218,10 @@ public sealed record Membership(
     {
         public static readonly KeyedValue Same = new();
 
-        public bool Equals((string Key, string Value) x, (string Key, string Value) y) => x.Key == y.Key && x.Value.Equals(y.Value, StringComparison.OrdinalIgnoreCase);
+        public bool Equals((string Key, string Value) x, (string Key, string Value) y) =>
+            x.Key == y.Key && x.Value.Equals(y.Value, StringComparison.OrdinalIgnoreCase);
 
-        public int GetHashCode((string Key, string Value) obj) => HashCode.Combine(obj.Key, StringComparer.OrdinalIgnoreCase.GetHashCode(obj.Value));
+        public int GetHashCode((string Key, string Value) obj) =>
+            HashCode.Combine(obj.Key, StringComparer.OrdinalIgnoreCase.GetHashCode(obj.Value));
     }
 }

@@ -56,12 +56,18 @@ public sealed record Plan
     /// <summary>How long before its slot a machine is staged at the earliest, where its uplink lets it.</summary>
     public TimeSpan StageAhead { get; init; } = TimeSpan.FromHours(24);
 
-    /// <summary>How long after its wave begins, or it becomes ready, a machine's slot may begin at the earliest; null for what its staging takes.</summary>
+    /// <summary>
+    /// How long after its wave begins, or it becomes ready, a machine's slot may begin at the earliest; null for what its staging takes.
+    /// </summary>
     public TimeSpan? Lead { get; init; }
 
     /// <summary>How long before its slot a machine must be ready: the plan's own value, or the usual staging time with a margin.</summary>
-    public TimeSpan LeadFor(IEnumerable<StepSpec> steps) => Lead
-        ?? (TimeSpan.FromMinutes(10) + (steps.Where(s => s.Phase == Phase.Stage).Aggregate(TimeSpan.Zero, (sum, s) => sum + s.Typical) * 1.5));
+    public TimeSpan LeadFor(IEnumerable<StepSpec> steps) =>
+        Lead
+        ?? (
+            TimeSpan.FromMinutes(10)
+            + (steps.Where(s => s.Phase == Phase.Stage).Aggregate(TimeSpan.Zero, (sum, s) => sum + s.Typical) * 1.5)
+        );
 
     /// <summary>How many missed slots of one run are rescheduled automatically; after that a person decides. Null for all.</summary>
     public int? CatchUp { get; init; }
@@ -85,8 +91,15 @@ public sealed record Plan
     public CrewSpec? CrewOf(string? name) => Crews.FirstOrDefault(c => c.Name.Equals(name, StringComparison.OrdinalIgnoreCase));
 
     /// <summary>The names of the calendars that its windows, freezes, crews and uplinks refer to, each once.</summary>
-    public IEnumerable<string> Calendars => Windows.Select(w => w.When).Concat(Freezes.Select(c => c.When)).Concat(Crews.Select(c => c.When)).Concat(Uplinks.Select(l => l.Hours).OfType<TimeRule>())
-        .Select(r => r.Calendar).OfType<string>().Distinct(StringComparer.OrdinalIgnoreCase);
+    public IEnumerable<string> Calendars =>
+        Windows
+            .Select(w => w.When)
+            .Concat(Freezes.Select(c => c.When))
+            .Concat(Crews.Select(c => c.When))
+            .Concat(Uplinks.Select(l => l.Hours).OfType<TimeRule>())
+            .Select(r => r.Calendar)
+            .OfType<string>()
+            .Distinct(StringComparer.OrdinalIgnoreCase);
 }
 
 /// <summary>Machines that go to another release or build than the rest of a plan.</summary>
@@ -121,7 +134,8 @@ public sealed record WaveSpec(string Name, Condition? Members, int? Count)
 }
 
 /// <summary>A wave that covers, with as few machines as possible, every value of some keys that occurs in the plan's scope.</summary>
-/// <param name="Keys">The keys, such as <c>hardware.model</c> or <c>site</c>; each entry of a list and each named row of a table is a value.</param>
+/// <param name="Keys">The keys, such as <c>hardware.model</c> or <c>site</c>; each entry of a list and each named row of a table is a
+/// value.</param>
 /// <param name="Prefer">Machines to prefer where there is a choice, such as those of owners who volunteered; null for none.</param>
 public sealed record CoverSpec(ImmutableArray<string> Keys, Condition? Prefer);
 
@@ -148,9 +162,10 @@ public sealed record UplinkSpec(ImmutableArray<string> Sites, double Rate, doubl
     public double BytesPerMinute => Rate * Share / 8 * 60;
 
     /// <summary>How many minutes of its hours lie in a stretch.</summary>
-    public double MinutesBetween(DateTimeOffset from, DateTimeOffset to, IReadOnlyDictionary<string, ICalendar> calendars) => Hours is null
-        ? (to - from).TotalMinutes
-        : Hours.Joined(from, to, calendars).Sum(s => ((s.To < to ? s.To : to) - (s.From > from ? s.From : from)).TotalMinutes);
+    public double MinutesBetween(DateTimeOffset from, DateTimeOffset to, IReadOnlyDictionary<string, ICalendar> calendars) =>
+        Hours is null
+            ? (to - from).TotalMinutes
+            : Hours.Joined(from, to, calendars).Sum(s => ((s.To < to ? s.To : to) - (s.From > from ? s.From : from)).TotalMinutes);
 }
 
 /// <summary>People that a method needs on site.</summary>

@@ -4,7 +4,8 @@ using GrandStair.Core.Readings;
 namespace GrandStair.Core.Waves;
 
 /// <summary>
-/// Names in a plan that mean nothing in the fleet: a site, group or machine that there is not, a crew that no method of the plan needs. What
+/// Names in a plan that mean nothing in the fleet: a site, group or machine that there is not, a crew that no method of the plan needs.
+/// What
 /// stands behind such a name has no effect, which a misspelt freeze would hide until machines are upgraded in it.
 /// </summary>
 public static class UnknownNames
@@ -23,11 +24,11 @@ public static class UnknownNames
         var names = Names(machines.Select(m => m.Name));
         var kinds = Names(plan.Methods.Select(m => product.Method(m)?.Needs.Crew ?? ""));
         IEnumerable<string> Of(string where, TargetSelector whom) =>
-        [
-            .. Unknown(where, "site", whom.Sites, sites, "it has no machines"),
-            .. Unknown(where, "group", whom.Groups, groups, "no machine is in it"),
-            .. Unknown(where, "machine", whom.Machines, names, "there is none"),
-        ];
+            [
+                .. Unknown(where, "site", whom.Sites, sites, "it has no machines"),
+                .. Unknown(where, "group", whom.Groups, groups, "no machine is in it"),
+                .. Unknown(where, "machine", whom.Machines, names, "there is none"),
+            ];
         return
         [
             .. plan.Windows.SelectMany((w, i) => Of($"windows[{i + 1}]", w.For)),
@@ -39,8 +40,13 @@ public static class UnknownNames
         ];
     }
 
-    private static HashSet<string> Names(IEnumerable<string> names) => names.Where(n => n.Length > 0).ToHashSet(StringComparer.OrdinalIgnoreCase);
+    private static HashSet<string> Names(IEnumerable<string> names) =>
+        names.Where(n => n.Length > 0).ToHashSet(StringComparer.OrdinalIgnoreCase);
 
-    private static IEnumerable<string> Unknown(string where, string what, IEnumerable<string> named, HashSet<string> known, string why) => named.Where(n => !known.Contains(n))
-        .Select(n => $"{where}: {what} '{n}' has no effect, {why}{(Spelling.Nearest(n, known) is { } near ? $"; did you mean '{near}'?" : ".")}");
+    private static IEnumerable<string> Unknown(string where, string what, IEnumerable<string> named, HashSet<string> known, string why) =>
+        named
+            .Where(n => !known.Contains(n))
+            .Select(n =>
+                $"{where}: {what} '{n}' has no effect, {why}{(Spelling.Nearest(n, known) is { } near ? $"; did you mean '{near}'?" : ".")}"
+            );
 }

@@ -22,7 +22,11 @@ public static class WaveOrder
     /// <param name="waves">By machine the number of its wave.</param>
     /// <param name="on">What a machine depends on; what is in no wave has no part in this.</param>
     /// <param name="stays">Whether a machine stays where it is, since it has begun or a person put it there.</param>
-    public static ImmutableArray<Deferred> Defer(IReadOnlyDictionary<MachineId, int> waves, Func<MachineId, Predecessor?> on, Func<MachineId, bool> stays)
+    public static ImmutableArray<Deferred> Defer(
+        IReadOnlyDictionary<MachineId, int> waves,
+        Func<MachineId, Predecessor?> on,
+        Func<MachineId, bool> stays
+    )
     {
         ArgumentNullException.ThrowIfNull(waves);
         ArgumentNullException.ThrowIfNull(on);
@@ -32,12 +36,18 @@ public static class WaveOrder
         {
             // Machines can depend on one another in a chain, and by mistake in a circle.
             var (latest, seen) = (new Deferred(machine, wave, wave, default), new HashSet<MachineId> { machine });
-            for (var next = on(machine); next is { } predecessor && waves.TryGetValue(predecessor.Machine, out var before) && seen.Add(predecessor.Machine); next = on(predecessor.Machine))
+            for (
+                var next = on(machine);
+                next is { } predecessor && waves.TryGetValue(predecessor.Machine, out var before) && seen.Add(predecessor.Machine);
+                next = on(predecessor.Machine)
+            )
             {
-                if (before > latest.To) latest = latest with { To = before, On = predecessor };
+                if (before > latest.To)
+                    latest = latest with { To = before, On = predecessor };
             }
 
-            if (latest.To > wave) deferred.Add(latest);
+            if (latest.To > wave)
+                deferred.Add(latest);
         }
 
         return deferred.ToImmutable();

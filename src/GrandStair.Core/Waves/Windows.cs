@@ -5,7 +5,8 @@ using NodaTime;
 namespace GrandStair.Core.Waves;
 
 /// <summary>When some may be touched.</summary>
-/// <param name="For">Which machines it is for. An entry that names a machine counts before one for its group, that before one for its site, and that before one for everyone.</param>
+/// <param name="For">Which machines it is for. An entry that names a machine counts before one for its group, that before one for its site,
+/// and that before one for everyone.</param>
 /// <param name="When">When.</param>
 public sealed record WindowSpec(TargetSelector For, TimeRule When);
 
@@ -15,7 +16,10 @@ public sealed record WindowSpec(TargetSelector For, TimeRule When);
 /// <param name="Why">Why, for people.</param>
 public sealed record FreezeSpec(TargetSelector For, TimeRule When, string Why);
 
-/// <summary>When the machines of a plan may be touched within a span: their windows without their freezes. Machines with the same rules share one answer.</summary>
+/// <summary>
+/// When the machines of a plan may be touched within a span: their windows without their freezes. Machines with the same rules share one
+/// answer.
+/// </summary>
 public sealed class Windows
 {
     private readonly Plan _plan;
@@ -53,24 +57,34 @@ public sealed class Windows
     /// <summary>Whether the name is of a zone in the IANA database.</summary>
     public static bool IsZone(string name) => DateTimeZoneProviders.Tzdb.GetZoneOrNull(name) is not null;
 
-    /// <summary>Whose windows count for a machine, how long the longest of them is without its freezes, and what these freezes are.</summary>
+    /// <summary>
+    /// Whose windows count for a machine, how long the longest of them is without its freezes, and what these freezes are.
+    /// </summary>
     internal (string Whose, TimeSpan Longest, ImmutableArray<string> Freezes) Told(string site, string group, string machine)
     {
         var windows = _windows.Nearest(site, group, machine);
         // The narrowest kind that is named counts.
         var named = windows.Length == 0 ? null : _plan.Windows[windows[0]].For;
-        var whose = named is null ? $"site '{site}'" : named.IsEveryone ? "everyone"
+        var whose =
+            named is null ? $"site '{site}'"
+            : named.IsEveryone ? "everyone"
             : named.Machines.Contains(machine, StringComparer.OrdinalIgnoreCase) ? $"machine '{machine}'"
-            : named.Groups.Contains(group, StringComparer.OrdinalIgnoreCase) ? $"group '{group}'" : $"site '{site}'";
+            : named.Groups.Contains(group, StringComparer.OrdinalIgnoreCase) ? $"group '{group}'"
+            : $"site '{site}'";
         var open = Open(windows.Select(w => _plan.Windows[w].When), []);
-        return (whose, open.IsEmpty ? TimeSpan.Zero : open.Max(s => s.To - s.From), [.. _freezes.All(site, group, machine).Order().Select(c => _plan.Freezes[c].Why)]);
+        return (
+            whose,
+            open.IsEmpty ? TimeSpan.Zero : open.Max(s => s.To - s.From),
+            [.. _freezes.All(site, group, machine).Order().Select(c => _plan.Freezes[c].Why)]
+        );
     }
 
     /// <summary>The number of a machine's answer: the same for machines with the same rules.</summary>
     internal int NumberOf(string site, string group, string machine)
     {
         var named = _windows.Knows(machine) || _freezes.Knows(machine);
-        if (!named && _byPlace.TryGetValue((site, group), out var known)) return known;
+        if (!named && _byPlace.TryGetValue((site, group), out var known))
+            return known;
         var windows = _windows.Nearest(site, group, machine);
         var freezes = _freezes.All(site, group, machine).ToArray();
         var rules = $"{string.Join(',', windows)}|{string.Join(',', freezes)}";
@@ -80,7 +94,8 @@ public sealed class Windows
             _open.Add(Open(windows.Select(w => _plan.Windows[w].When), freezes.Select(c => _plan.Freezes[c].When)));
         }
 
-        if (!named) _byPlace[(site, group)] = number;
+        if (!named)
+            _byPlace[(site, group)] = number;
         return number;
     }
 
@@ -93,14 +108,18 @@ public sealed class Windows
         foreach (var stretch in open)
         {
             var from = stretch.From;
-            while (next < blocked.Count && blocked[next].To <= from) next++;
+            while (next < blocked.Count && blocked[next].To <= from)
+                next++;
             for (var i = next; i < blocked.Count && blocked[i].From < stretch.To; i++)
             {
-                if (blocked[i].From > from) left.Add(new(from, blocked[i].From));
-                if (blocked[i].To > from) from = blocked[i].To;
+                if (blocked[i].From > from)
+                    left.Add(new(from, blocked[i].From));
+                if (blocked[i].To > from)
+                    from = blocked[i].To;
             }
 
-            if (from < stretch.To) left.Add(stretch with { From = from });
+            if (from < stretch.To)
+                left.Add(stretch with { From = from });
         }
 
         return left.ToImmutable();
@@ -112,8 +131,10 @@ public sealed class Windows
         var joined = new List<Stretch>();
         foreach (var next in stretches.Where(s => s.From < s.To).OrderBy(s => s.From))
         {
-            if (joined.Count > 0 && next.From <= joined[^1].To) joined[^1] = joined[^1] with { To = joined[^1].To > next.To ? joined[^1].To : next.To };
-            else joined.Add(next);
+            if (joined.Count > 0 && next.From <= joined[^1].To)
+                joined[^1] = joined[^1] with { To = joined[^1].To > next.To ? joined[^1].To : next.To };
+            else
+                joined.Add(next);
         }
 
         return joined;

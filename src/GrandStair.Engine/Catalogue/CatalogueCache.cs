@@ -17,7 +17,8 @@ namespace GrandStair.Engine.Catalogue;
 public sealed record WaitingContent(CatalogueContent Content, CatalogueContent? Stands, DateTimeOffset Found)
 {
     /// <summary>What is different.</summary>
-    public ImmutableArray<FileChange> Changes => FileChange.Between(Stands?.Files ?? ImmutableSortedDictionary<string, string>.Empty, Content.Files);
+    public ImmutableArray<FileChange> Changes =>
+        FileChange.Between(Stands?.Files ?? ImmutableSortedDictionary<string, string>.Empty, Content.Files);
 }
 
 /// <summary>The catalogue: the products as they are now, and the content that runs and plans were made with.</summary>
@@ -26,7 +27,9 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     private readonly ConcurrentDictionary<string, Product> _byHash = new(StringComparer.Ordinal);
 
     /// <summary>By name the kept plans as they were last understood; workers and keepers ask for them at every look.</summary>
-    private readonly ConcurrentDictionary<string, (string Body, string Hash, KeyRegistry Keys, Plan Plan)> _plans = new(StringComparer.Ordinal);
+    private readonly ConcurrentDictionary<string, (string Body, string Hash, KeyRegistry Keys, Plan Plan)> _plans = new(
+        StringComparer.Ordinal
+    );
 
     /// <summary>The products as they are now, by name.</summary>
     public ImmutableSortedDictionary<string, Product> Products { get; private set; } = ImmutableSortedDictionary<string, Product>.Empty;
@@ -35,7 +38,8 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     public KeyRegistry Keys { get; private set; } = KeyRegistry.BuiltIn;
 
     /// <summary>What was found in the catalogue's folders and waits for approval, by product.</summary>
-    public ImmutableSortedDictionary<string, WaitingContent> Waiting { get; private set; } = ImmutableSortedDictionary<string, WaitingContent>.Empty;
+    public ImmutableSortedDictionary<string, WaitingContent> Waiting { get; private set; } =
+        ImmutableSortedDictionary<string, WaitingContent>.Empty;
 
     /// <summary>
     /// Takes the content of the catalogue's folders. What the first start finds is used as it was installed; whatever is different or
@@ -57,7 +61,8 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
             }
 
             Waiting = Waiting.SetItem(content.Product, new(content, stands, now));
-            if (stands is not null) Put(stands);
+            if (stands is not null)
+                Put(stands);
         }
     }
 
@@ -71,8 +76,18 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     /// <exception cref="CommandException">Nothing of that product waits, or something else than was looked at.</exception>
     public async Task ApproveAsync(string product, string hash, string reason, Actor actor, DateTimeOffset now, CancellationToken stop)
     {
-        if (!Waiting.TryGetValue(product, out var waiting)) throw new CommandException("unknown-change", $"Nothing of '{product}' waits to be approved{(Spelling.Nearest(product, Waiting.Keys) is { } near ? $"; did you mean '{near}'?" : ".")}");
-        if (waiting.Content.Hash != hash) throw new CommandException("another-change", $"What waits of '{product}' has the hash {waiting.Content.Hash}, and not {hash}. Look at it again: 'gstair catalogue changes'.");
+        if (!Waiting.TryGetValue(product, out var waiting))
+            throw new CommandException(
+                "unknown-change",
+                $"Nothing of '{product}' waits to be "
+                    + $"approved{(Spelling.Nearest(product, Waiting.Keys) is { } near ? $"; did you mean '{near}'?" : ".")}"
+            );
+        if (waiting.Content.Hash != hash)
+            throw new CommandException(
+                "another-change",
+                $"What waits of '{product}' has the hash {waiting.Content.Hash}, and not {hash}. Look at it again: 'gstair catalogue "
+                    + $"changes'."
+            );
         await table.ApproveAsync(hash, actor, reason, now, stop);
         Put(waiting.Content);
         Waiting = Waiting.Remove(product);
@@ -83,7 +98,8 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     {
         foreach (var (product, waiting) in Waiting)
         {
-            if (await table.ApprovedAsync(product, stop) is not { } approved || approved.Hash != waiting.Content.Hash) continue;
+            if (await table.ApprovedAsync(product, stop) is not { } approved || approved.Hash != waiting.Content.Hash)
+                continue;
             Put(waiting.Content);
             Waiting = Waiting.Remove(product);
         }
@@ -101,28 +117,40 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     /// <exception cref="InvalidOperationException">No such content was ever kept.</exception>
     public async Task<Product> ByHashAsync(string hash, CancellationToken stop)
     {
-        if (_byHash.TryGetValue(hash, out var known)) return known;
-        var content = await table.FindAsync(hash, stop) ?? throw new InvalidOperationException($"The catalogue content {hash} is not in the database.");
+        if (_byHash.TryGetValue(hash, out var known))
+            return known;
+        var content = await table.FindAsync(hash, stop)
+            ?? throw new InvalidOperationException($"The catalogue content {hash} is not in the database.");
         return _byHash[hash] = documents.ReadProduct(content);
     }
 
     /// <summary>The products that a machine runs, or may run as far as is known.</summary>
-    public IEnumerable<Product> ProductsOf(Machine machine) => Products.Values.Where(p => p.Is.Ask(machine, new EvaluationContext(DateTimeOffset.MinValue)).Value != Kleene.No);
+    public IEnumerable<Product> ProductsOf(Machine machine) =>
+        Products.Values.Where(p => p.Is.Ask(machine, new EvaluationContext(DateTimeOffset.MinValue)).Value != Kleene.No);
 
-    /// <summary>What machines of a product are judged for where no plan says: its recommended release or another one, by all its methods.</summary>
+    /// <summary>
+    /// What machines of a product are judged for where no plan says: its recommended release or another one, by all its methods.
+    /// </summary>
     /// <exception cref="CommandException">There is no such product or release.</exception>
     public Aim AimAt(string? product, string? release)
     {
         if (product is null || !Products.TryGetValue(product, out var found))
         {
             var near = product is null ? null : Spelling.Nearest(product, Products.Keys);
-            throw new CommandException("unknown-product", $"{(product is null ? "Say which product" : $"There is no product '{product}'")}{(near is null ? $"; expected one of {string.Join(", ", Products.Keys)}." : $"; did you mean '{near}'?")}");
+            throw new CommandException(
+                "unknown-product",
+                $"{(product is null ? "Say which product" : $"There is no product '{product}'")}"
+                    + $"{(near is null ? $"; expected one of {string.Join(", ", Products.Keys)}." : $"; did you mean '{near}'?")}"
+            );
         }
 
         var target = release is null
             ? found.Releases.LastOrDefault(r => r.Status == ReleaseStatus.Recommended) ?? found.Releases[^1]
             : found.Releases.FirstOrDefault(r => r.Version == release || r.Name.Equals(release, StringComparison.OrdinalIgnoreCase))
-                ?? throw new CommandException("unknown-release", $"{found.Name} has no release '{release}'; expected one of {string.Join(", ", found.Releases.Select(r => r.Version))}.");
+                ?? throw new CommandException(
+                    "unknown-release",
+                    $"{found.Name} has no release '{release}'; expected one of {string.Join(", ", found.Releases.Select(r => r.Version))}."
+                );
         return new(found, target, [.. found.Methods.Select(m => m.Name)], Preserves.Full);
     }
 
@@ -134,7 +162,13 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     {
         ArgumentNullException.ThrowIfNull(stored);
         var product = await ByHashAsync(stored.CatalogueHash, stop);
-        if (_plans.TryGetValue(stored.Name, out var known) && known.Body == stored.Body && known.Hash == stored.CatalogueHash && known.Keys == Keys) return (known.Plan, product);
+        if (
+            _plans.TryGetValue(stored.Name, out var known)
+            && known.Body == stored.Body
+            && known.Hash == stored.CatalogueHash
+            && known.Keys == Keys
+        )
+            return (known.Plan, product);
         var keys = Keys;
         var plan = documents.ReadPlan(stored.Body, keys, _ => product);
         _plans[stored.Name] = (stored.Body, stored.CatalogueHash, keys, plan);

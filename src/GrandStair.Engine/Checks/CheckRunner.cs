@@ -20,7 +20,18 @@ using Microsoft.Extensions.Logging;
 namespace GrandStair.Engine.Checks;
 
 /// <summary>Carries out people's commands about one check on one machine: recheck, waive, fix.</summary>
-public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader, FleetCache fleet, ConnectionSet connections, DecisionTable decisions, FixTable fixes, ScriptTable sent, NextWindow windows, TimeProvider clock, ILogger<CheckRunner> log)
+public sealed class CheckRunner(
+    CatalogueCache catalogues,
+    MachineReader reader,
+    FleetCache fleet,
+    ConnectionSet connections,
+    DecisionTable decisions,
+    FixTable fixes,
+    ScriptTable sent,
+    NextWindow windows,
+    TimeProvider clock,
+    ILogger<CheckRunner> log
+)
 {
     /// <summary>How long a waiver may last at most.</summary>
     public static readonly TimeSpan LongestWaiver = TimeSpan.FromDays(366);
@@ -42,18 +53,52 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
 
     /// <summary>Waives a must on a machine until a moment.</summary>
     /// <exception cref="CommandException">It cannot be waived, or need not.</exception>
-    public async Task<long> WaiveAsync(Aim aim, Machine machine, string check, string reason, DateTimeOffset until, Actor actor, CancellationToken stop)
+    public async Task<long> WaiveAsync(
+        Aim aim,
+        Machine machine,
+        string check,
+        string reason,
+        DateTimeOffset until,
+        Actor actor,
+        CancellationToken stop
+    )
     {
         var now = clock.GetUtcNow();
-        if (until <= now || until > now + LongestWaiver) throw new CommandException("until", $"A waiver ends within a year from now; expected a day after {now:yyyy-MM-dd} and not after {now + LongestWaiver:yyyy-MM-dd}.");
+        if (until <= now || until > now + LongestWaiver)
+            throw new CommandException(
+                "until",
+                $"A waiver ends within a year from now; expected a day after {now:yyyy-MM-dd} and not after "
+                    + $"{now + LongestWaiver:yyyy-MM-dd}."
+            );
         var result = await FindAsync(aim, machine, check, null, stop);
-        if (result.Check.Need == Need.Should) throw new CommandException("not-waivable", $"'{check}' is a should: it blocks no gate. It is acknowledged before the plan starts.");
-        if (!result.Check.Waivable) throw new CommandException("not-waivable", $"'{check}' cannot be waived: the catalogue does not allow it. {result.Check.Fix.Words}");
-        if (result.State is not (CheckState.Unmet or CheckState.Unknown)) throw new CommandException("nothing-to-waive", $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to waive.");
-        return await decisions.WaiveAsync(aim.Product.Name, machine.Id, new(check, result.Check.Version, Waiver.SeenIn(result), reason, actor.Name, now, until), actor, stop);
+        if (result.Check.Need == Need.Should)
+            throw new CommandException(
+                "not-waivable",
+                $"'{check}' is a should: it blocks no gate. It is acknowledged before the plan starts."
+            );
+        if (!result.Check.Waivable)
+            throw new CommandException(
+                "not-waivable",
+                $"'{check}' cannot be waived: the catalogue does not allow it. {result.Check.Fix.Words}"
+            );
+        if (result.State is not (CheckState.Unmet or CheckState.Unknown))
+            throw new CommandException(
+                "nothing-to-waive",
+                $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to waive."
+            );
+        return await decisions.WaiveAsync(
+            aim.Product.Name,
+            machine.Id,
+            new(check, result.Check.Version, Waiver.SeenIn(result), reason, actor.Name, now, until),
+            actor,
+            stop
+        );
     }
 
-    /// <summary>Sends the script that fixes a check to a machine. The check is asked again when it has ended. A script that restarts the machine is sent in its next window, unless it is to run at once.</summary>
+    /// <summary>
+    /// Sends the script that fixes a check to a machine. The check is asked again when it has ended. A script that restarts the machine is
+    /// sent in its next window, unless it is to run at once.
+    /// </summary>
     /// <param name="aim">What the machine is judged for.</param>
     /// <param name="machine">The machine.</param>
     /// <param name="check">The check's name.</param>
@@ -63,26 +108,57 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
     /// <param name="actor">Who sends it.</param>
     /// <param name="stop">Ends the wait.</param>
     /// <exception cref="CommandException">The check has no script, or need not be fixed, or the machine has no window for it.</exception>
-    public async Task<StoredFix> FixAsync(Aim aim, Machine machine, string check, string? plan, string reason, bool atOnce, Actor actor, CancellationToken stop)
+    public async Task<StoredFix> FixAsync(
+        Aim aim,
+        Machine machine,
+        string check,
+        string? plan,
+        string reason,
+        bool atOnce,
+        Actor actor,
+        CancellationToken stop
+    )
     {
         var result = await FindAsync(aim, machine, check, plan, stop);
-        if (result.Check.Fix.Script is not { } script) throw new CommandException("no-script", $"No script fixes '{check}'. {result.Check.Fix.Words}");
-        if (result.State is not (CheckState.Unmet or CheckState.Unknown or CheckState.Waived)) throw new CommandException("nothing-to-fix", $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to fix.");
+        if (result.Check.Fix.Script is not { } script)
+            throw new CommandException("no-script", $"No script fixes '{check}'. {result.Check.Fix.Words}");
+        if (result.State is not (CheckState.Unmet or CheckState.Unknown or CheckState.Waived))
+            throw new CommandException(
+                "nothing-to-fix",
+                $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to fix."
+            );
         var begins = result.Check.Fix.Restarts && !atOnce ? await WindowAsync(machine, check, plan, result.Check.Fix, stop) : null;
-        return await fixes.BeginAsync(machine.Id, aim.Product.Name, check, script, FileChange.Hash(aim.Product.Scripts[script]), reason, begins, actor, clock.GetUtcNow(), stop);
+        return await fixes.BeginAsync(
+            machine.Id,
+            aim.Product.Name,
+            check,
+            script,
+            FileChange.Hash(aim.Product.Scripts[script]),
+            reason,
+            begins,
+            actor,
+            clock.GetUtcNow(),
+            stop
+        );
     }
 
     /// <summary>When a fix that restarts its machine can run, UTC.</summary>
-    private async Task<DateTimeOffset?> WindowAsync(Machine machine, string check, string? plan, Fix fix, CancellationToken stop) => plan is null
-        ? throw new CommandException("restarts", $"The script for '{check}' restarts {machine.Name}, and without a plan it has no window. Name the plan whose windows count, or say that it is to run at once.")
-        : await windows.FindAsync(plan, machine, fix.Takes ?? RestartTakes, stop);
+    private async Task<DateTimeOffset?> WindowAsync(Machine machine, string check, string? plan, Fix fix, CancellationToken stop) =>
+        plan is null
+            ? throw new CommandException(
+                "restarts",
+                $"The script for '{check}' restarts {machine.Name}, and without a plan it has no window. Name the plan whose windows "
+                    + $"count, or say that it is to run at once."
+            )
+            : await windows.FindAsync(plan, machine, fix.Takes ?? RestartTakes, stop);
 
     /// <summary>Drives fixes: posts them, polls them, and rechecks.</summary>
     public Duty Duty => new("fixes", Tick, DriveAsync) { IsSingle = true };
 
     private async Task DriveAsync(CancellationToken stop)
     {
-        foreach (var fix in await fixes.ListAsync(null, openOnly: true, 1000, stop)) await ProcessAsync(fix, stop);
+        foreach (var fix in await fixes.ListAsync(null, openOnly: true, 1000, stop))
+            await ProcessAsync(fix, stop);
     }
 
     /// <summary>Takes a fix one step further. A fault in one fix ends that fix and no other.</summary>
@@ -96,39 +172,77 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
         {
             log.LogError(error, "Fix f{Fix} failed", fix.Id);
             var now = clock.GetUtcNow();
-            await fixes.PutAsync(fix with { Ended = now, Note = "something went wrong that should not; the service's log says what" }, now, stop);
+            await fixes.PutAsync(
+                fix with
+                {
+                    Ended = now,
+                    Note = "something went wrong that should not; the service's log says what",
+                },
+                now,
+                stop
+            );
         }
     }
 
     private async Task AdvanceAsync(StoredFix fix, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
-        if (fix.NotBefore > now) return;
+        if (fix.NotBefore > now)
+            return;
         var machine = (await fleet.AllAsync(stop))[fix.Machine];
-        if (catalogues.Products.GetValueOrDefault(fix.Product) is not { } product || !product.Scripts.TryGetValue(fix.Script, out var content))
+        if (
+            catalogues.Products.GetValueOrDefault(fix.Product) is not { } product
+            || !product.Scripts.TryGetValue(fix.Script, out var content)
+        )
         {
             await fixes.PutAsync(fix with { Ended = now, Note = "the catalogue has no such script any more" }, now, stop);
             return;
         }
 
         var order = new OrderName(FirstFixRun + fix.Id, 1, $"fix-{fix.Check}", 1);
-        var values = new SortedDictionary<string, string>(StringComparer.Ordinal) { ["order"] = order.ToString(), ["machine"] = machine.Name, ["check"] = fix.Check };
+        var values = new SortedDictionary<string, string>(StringComparer.Ordinal)
+        {
+            ["order"] = order.ToString(),
+            ["machine"] = machine.Name,
+            ["check"] = fix.Check,
+        };
         try
         {
             var connection = connections.Of(machine);
             var status = await connection.AskAsync(machine, order, stop);
             if (status.State == OrderState.Unseen)
             {
-                await sent.SentAsync(machine.Id, [new(product.Name, fix.Script, FileChange.Hash(content))], "fix", fix.Actor, order.ToString(), now, stop);
+                await sent.SentAsync(
+                    machine.Id,
+                    [new(product.Name, fix.Script, FileChange.Hash(content))],
+                    "fix",
+                    fix.Actor,
+                    order.ToString(),
+                    now,
+                    stop
+                );
                 await connection.PostAsync(machine, new(order, 1, StepKind.Script, content, values), stop);
             }
-            else if (status.State is OrderState.Ended or OrderState.Gone) await EndAsync(fix with { Exit = status.Exit, Note = status.State == OrderState.Gone ? $"it is gone without a result. {status.Note}" : status.Note }, product, machine, stop);
-            else if (status.Note != fix.Note) await fixes.PutAsync(fix with { Note = status.Note }, now, stop);
+            else if (status.State is OrderState.Ended or OrderState.Gone)
+                await EndAsync(
+                    fix with
+                    {
+                        Exit = status.Exit,
+                        Note = status.State == OrderState.Gone ? $"it is gone without a result. {status.Note}" : status.Note,
+                    },
+                    product,
+                    machine,
+                    stop
+                );
+            else if (status.Note != fix.Note)
+                await fixes.PutAsync(fix with { Note = status.Note }, now, stop);
         }
         catch (ConnectionException error)
         {
-            if (now > (fix.NotBefore ?? fix.Begun) + ShortestLimit) await fixes.PutAsync(fix with { Ended = now, Note = error.Message }, now, stop);
-            else if (error.Message != fix.Note) await fixes.PutAsync(fix with { Note = error.Message }, now, stop);
+            if (now > (fix.NotBefore ?? fix.Begun) + ShortestLimit)
+                await fixes.PutAsync(fix with { Ended = now, Note = error.Message }, now, stop);
+            else if (error.Message != fix.Note)
+                await fixes.PutAsync(fix with { Note = error.Message }, now, stop);
         }
     }
 
@@ -138,8 +252,17 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
         try
         {
             // A catalogue that was approved meanwhile may have renamed the check; then there is nothing to evaluate again.
-            if (product.Hops.SelectMany(h => h.Checks).Concat(product.Methods.SelectMany(m => m.Checks)).FirstOrDefault(c => c.Name == fix.Check) is { } check
-                && await ReadForAsync(check, machine, Actor.Worker, stop) is var read) state = RunMachine.Name(Gate.Judge([check with { AskedAt = [Moment.Planning] }], read, Moment.Planning, clock.GetUtcNow()).Checks[0].State);
+            if (
+                product
+                    .Hops.SelectMany(h => h.Checks)
+                    .Concat(product.Methods.SelectMany(m => m.Checks))
+                    .FirstOrDefault(c => c.Name == fix.Check)
+                    is { } check
+                && await ReadForAsync(check, machine, Actor.Worker, stop) is var read
+            )
+                state = RunMachine.Name(
+                    Gate.Judge([check with { AskedAt = [Moment.Planning] }], read, Moment.Planning, clock.GetUtcNow()).Checks[0].State
+                );
         }
         catch (ConnectionException error)
         {
@@ -159,7 +282,12 @@ public sealed class CheckRunner(CatalogueCache catalogues, MachineReader reader,
         var now = clock.GetUtcNow();
         var decided = (await decisions.OfAsync(aim.Product.Name, plan, now, stop)).GetValueOrDefault(machine.Id, Decisions.None);
         var results = Assessment.Of(aim, machine, Moment.Planning, now, decided).Checks.ToImmutableArray();
-        return results.FirstOrDefault(c => c.Check.Name == check)
-            ?? throw new CommandException("unknown-check", $"The gate of {machine.Name} has no check '{check}'{(Spelling.Nearest(check, results.Select(c => c.Check.Name)) is { } near ? $"; did you mean '{near}'?" : $"; it has {string.Join(", ", results.Select(c => c.Check.Name).DefaultIfEmpty("none"))}.")}");
+        if (results.FirstOrDefault(c => c.Check.Name == check) is { } found)
+            return found;
+        var names = results.Select(c => c.Check.Name).DefaultIfEmpty("none").ToArray();
+        throw new CommandException(
+            "unknown-check",
+            $"The gate of {machine.Name} has no check '{check}'{Spelling.DidYouMean(check, names, $"; it has {string.Join(", ", names)}.")}"
+        );
     }
 }

@@ -2,7 +2,10 @@ using System.Diagnostics;
 
 namespace GrandStair.Engine.Clocks;
 
-/// <summary>How often work that comes back is done, in real time: no more often than it is worth, and in no more than a share of one processor's time.</summary>
+/// <summary>
+/// How often work that comes back is done, in real time: no more often than it is worth, and in no more than a share of one processor's
+/// time.
+/// </summary>
 /// <param name="Every">How much time lies between two at least.</param>
 internal readonly record struct WorkShare(TimeSpan Every)
 {

@@ -29,7 +29,8 @@ public sealed class MeasuredRuns(RunLog runs, PlanTable plans, CatalogueCache ca
     {
         ArgumentNullException.ThrowIfNull(product);
         var known = _learnt.TryGetValue(product.Hash, out var before);
-        if (known && Stopwatch.GetTimestamp() < before.Due) return before.Learnt;
+        if (known && Stopwatch.GetTimestamp() < before.Due)
+            return before.Learnt;
         var begun = Stopwatch.GetTimestamp();
         var position = await feed.NewestAsync(stop);
         var learnt = known && before.Position == position ? before.Learnt : new(await OfAsync(product, stop));
@@ -44,16 +45,26 @@ public sealed class MeasuredRuns(RunLog runs, PlanTable plans, CatalogueCache ca
         var shown = new List<Measurements>();
         foreach (var plan in await plans.AllAsync(stop))
         {
-            if ((await catalogues.ByHashAsync(plan.CatalogueHash, stop)).Name != product.Name) continue;
+            if ((await catalogues.ByHashAsync(plan.CatalogueHash, stop)).Name != product.Name)
+                continue;
             var begun = plan.Waves.ToDictionary(w => w.Number, w => w.Opened);
             // Nobody hurries before a wave begins; and what was not in the way by then counts from when it was.
-            var fixings = (await plans.MembersAsync(plan.Name, stop)).Where(m => m.Lapsed is not null).Select(m => m.Readied - (m.Lapsed > begun.GetValueOrDefault(m.Wave) ? m.Lapsed : begun.GetValueOrDefault(m.Wave)));
+            var fixings = (await plans.MembersAsync(plan.Name, stop))
+                .Where(m => m.Lapsed is not null)
+                .Select(m => m.Readied - (m.Lapsed > begun.GetValueOrDefault(m.Wave) ? m.Lapsed : begun.GetValueOrDefault(m.Wave)));
             shown.Add(Measurements.None with { Fixings = [.. fixings.OfType<TimeSpan>().Where(after => after > TimeSpan.Zero)] });
             foreach (var (run, machine, events) in await runs.LengthsAsync(plan.Name, stop))
             {
                 if (!_known.TryGetValue(run, out var known) || known.Events != events)
                 {
-                    _known[run] = known = (events, Measurements.Of((await runs.EventsAsync(run, stop)).Select(e => e.Event), ModelOf(machines[machine]), machines[machine].Site));
+                    _known[run] = known = (
+                        events,
+                        Measurements.Of(
+                            (await runs.EventsAsync(run, stop)).Select(e => e.Event),
+                            ModelOf(machines[machine]),
+                            machines[machine].Site
+                        )
+                    );
                 }
 
                 shown.Add(known.Shown);

@@ -9,7 +9,9 @@ public sealed record Duty(string Name, TimeSpan Pause, Func<CancellationToken, T
     /// <summary>Whether of several services on one database only one has it at a time: the one that holds its lease.</summary>
     public bool IsSingle { get; init; }
 
-    /// <summary>How many times as long as a pass took the pause is at least, so that long passes leave the processor to others; 0 for no such rule.</summary>
+    /// <summary>
+    /// How many times as long as a pass took the pause is at least, so that long passes leave the processor to others; 0 for no such rule.
+    /// </summary>
     public int Rests { get; init; }
 }
 

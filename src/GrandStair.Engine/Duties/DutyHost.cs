@@ -18,8 +18,16 @@ public sealed class DutyHost(SingleDuty single, ILogger<DutyHost> log)
     public const string MeterName = "grandstair";
 
     private static readonly Meter Meter = new(MeterName);
-    private static readonly Histogram<double> PassSeconds = Meter.CreateHistogram<double>("duty.pass.duration", "s", "How long one pass of a background duty took.");
-    private static readonly Counter<long> FailureCount = Meter.CreateCounter<long>("duty.failures", null, "How often a background duty has failed.");
+    private static readonly Histogram<double> PassSeconds = Meter.CreateHistogram<double>(
+        "duty.pass.duration",
+        "s",
+        "How long one pass of a background duty took."
+    );
+    private static readonly Counter<long> FailureCount = Meter.CreateCounter<long>(
+        "duty.failures",
+        null,
+        "How often a background duty has failed."
+    );
     private static readonly TimeSpan ShortestPause = TimeSpan.FromSeconds(1);
     private static readonly TimeSpan LongestPause = TimeSpan.FromMinutes(1);
     private readonly ConcurrentDictionary<string, DutyStatus> _duties = new(StringComparer.Ordinal);
@@ -54,7 +62,8 @@ public sealed class DutyHost(SingleDuty single, ILogger<DutyHost> log)
             {
                 await Task.Yield();
                 await work(stop);
-                if (stop.IsCancellationRequested) return;
+                if (stop.IsCancellationRequested)
+                    return;
                 log.LogError("Duty '{Duty}' ended by itself and is restarted in {Pause} s", name, pause.TotalSeconds);
             }
             catch (OperationCanceledException) when (stop.IsCancellationRequested)
@@ -63,7 +72,8 @@ public sealed class DutyHost(SingleDuty single, ILogger<DutyHost> log)
             }
             catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
             {
-                // The database is away or full. That is no fault of the duty, so it is tried again every second; a stack trace would help nobody.
+                // The database is away or full. That is no fault of the duty, so it is tried again every second; a stack trace would help
+                // nobody.
                 pause = ShortestPause;
                 log.LogError("Duty '{Duty}' failed and is restarted in {Pause} s: {Why}", name, pause.TotalSeconds, error.Message);
             }
@@ -75,7 +85,8 @@ public sealed class DutyHost(SingleDuty single, ILogger<DutyHost> log)
             FailureCount.Add(1, new KeyValuePair<string, object?>("duty", name));
             Update(name, d => d with { IsRunning = false, Failures = d.Failures + 1, LastFailed = DateTimeOffset.UtcNow });
             // One that ran for long before it failed is restarted quickly again.
-            if (Stopwatch.GetElapsedTime(began) > LongestPause * 2) pause = ShortestPause;
+            if (Stopwatch.GetElapsedTime(began) > LongestPause * 2)
+                pause = ShortestPause;
             await Task.Delay(pause, stop).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
             pause = pause * 2 < LongestPause ? pause * 2 : LongestPause;
         }

@@ -15,13 +15,15 @@ public sealed class SingleDuty(DutyLeaseTable leases)
     /// <summary>A duty that works while this process holds its lease, and waits for it otherwise.</summary>
     /// <param name="name">The duty's name.</param>
     /// <param name="work">What it does; it returns only when it is stopped.</param>
-    public Func<CancellationToken, Task> Of(string name, Func<CancellationToken, Task> work) => leases.IsShared ? stop => RunAsync(name, work, stop) : work;
+    public Func<CancellationToken, Task> Of(string name, Func<CancellationToken, Task> work) =>
+        leases.IsShared ? stop => RunAsync(name, work, stop) : work;
 
     private async Task RunAsync(string name, Func<CancellationToken, Task> work, CancellationToken stop)
     {
         while (true)
         {
-            if (await leases.TryHoldAsync(name, _holder, Lease, stop)) await WorkAsync(name, work, stop);
+            if (await leases.TryHoldAsync(name, _holder, Lease, stop))
+                await WorkAsync(name, work, stop);
             await Task.Delay(Beat, stop);
         }
     }
@@ -38,12 +40,14 @@ public sealed class SingleDuty(DutyLeaseTable leases)
             var asked = Stopwatch.GetTimestamp();
             try
             {
-                if (!await leases.TryHoldAsync(name, _holder, Lease, stop)) break;
+                if (!await leases.TryHoldAsync(name, _holder, Lease, stop))
+                    break;
                 renewed = asked;
             }
             catch (Exception error) when (error is StoreException or System.Data.Common.DbException or OperationCanceledException)
             {
-                if (stop.IsCancellationRequested) break;
+                if (stop.IsCancellationRequested)
+                    break;
             }
         }
 

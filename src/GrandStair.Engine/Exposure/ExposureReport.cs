@@ -26,14 +26,19 @@ public sealed class ExposureReport(CatalogueCache catalogues, FleetCache fleet, 
     public Task<ProductExposure> OfAsync(Product product, DateOnly? by, SiteScope sites, CancellationToken stop) =>
         fleet.ColumnsAsync(columns => ProductExposure.Of(product, columns, clock.GetUtcNow(), by, sites), stop);
 
-    /// <summary>The trend of a product, oldest day first; today is as it is now. The tally is kept for all sites together, so of some sites there is today alone.</summary>
+    /// <summary>
+    /// The trend of a product, oldest day first; today is as it is now. The tally is kept for all sites together, so of some sites there is
+    /// today alone.
+    /// </summary>
     public async Task<IReadOnlyList<DayTally>> TrendAsync(ProductExposure exposure, SiteScope sites, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(exposure);
         ArgumentNullException.ThrowIfNull(sites);
         var product = exposure.Product;
         var today = ProductExposure.Today(product, clock.GetUtcNow());
-        var before = !sites.IsAll ? [] : (await tallies.SinceAsync(product.Name, today.AddDays(-TrendDays), stop)).Where(t => t.Day < today);
+        var before = !sites.IsAll
+            ? []
+            : (await tallies.SinceAsync(product.Name, today.AddDays(-TrendDays), stop)).Where(t => t.Day < today);
         return [.. before, .. Tally(exposure).Select(t => new DayTally(today, product.Name, t.Key, t.Value))];
     }
 
@@ -45,7 +50,8 @@ public sealed class ExposureReport(CatalogueCache catalogues, FleetCache fleet, 
         foreach (var product in catalogues.Products.Values)
         {
             var today = ProductExposure.Today(product, clock.GetUtcNow());
-            if (_stored.GetValueOrDefault(product.Name) == today) continue;
+            if (_stored.GetValueOrDefault(product.Name) == today)
+                continue;
             await tallies.PutAsync(today, product.Name, Tally(await OfAsync(product, null, SiteScope.All, stop)), stop);
             _stored[product.Name] = today;
         }

@@ -45,20 +45,32 @@ public sealed class FleetCache : IDisposable
     public Task<ImmutableDictionary<MachineId, Machine>> AllAsync(CancellationToken stop) => _refresh.ReadAsync(() => _machines, stop);
 
     /// <summary>The machine of that name (case ignored) or id, or null. One that was removed is found by its id.</summary>
-    public Task<Machine?> FindAsync(string nameOrId, CancellationToken stop) => _refresh.ReadAsync(
-        () => _byName.TryGetValue(nameOrId, out var id) ? _machines[id] : MachineId.Parse(nameOrId) is { } written ? _machines.GetValueOrDefault(written) : null, stop);
+    public Task<Machine?> FindAsync(string nameOrId, CancellationToken stop) =>
+        _refresh.ReadAsync(
+            () =>
+                _byName.TryGetValue(nameOrId, out var id) ? _machines[id]
+                : MachineId.Parse(nameOrId) is { } written ? _machines.GetValueOrDefault(written)
+                : null,
+            stop
+        );
 
     /// <summary>
     /// The machines of some sites of which a condition holds, by name, and how many are unknown; all of them where there is no condition.
     /// No call waits until another one's condition has been evaluated.
     /// </summary>
-    public async Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(Condition? condition, SiteScope sites, DateTimeOffset now, CancellationToken stop)
+    public async Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(
+        Condition? condition,
+        SiteScope sites,
+        DateTimeOffset now,
+        CancellationToken stop
+    )
     {
         var name = $"{sites}/{condition?.Written}";
         using var copy = await BorrowAsync(stop);
         lock (_matches)
         {
-            if (_matches.TryGetValue(name, out var known) && known.Version == copy.Version && now >= known.At && !(now >= known.Until)) return (known.Machines, known.Undecided);
+            if (_matches.TryGetValue(name, out var known) && known.Version == copy.Version && now >= known.At && !(now >= known.Until))
+                return (known.Machines, known.Undecided);
         }
 
         var columns = copy.Of.Columns;
@@ -67,14 +79,18 @@ public sealed class FleetCache : IDisposable
         var undecided = 0;
         foreach (var row in copy.Of.Order)
         {
-            if (!sites.Holds(columns[row].Site)) continue;
-            if (answer is null || answer.Values[row] == Kleene.Yes) matching.Add(columns[row]);
-            else if (answer.Values[row] == Kleene.Unknown) undecided++;
+            if (!sites.Holds(columns[row].Site))
+                continue;
+            if (answer is null || answer.Values[row] == Kleene.Yes)
+                matching.Add(columns[row]);
+            else if (answer.Values[row] == Kleene.Unknown)
+                undecided++;
         }
 
         lock (_matches)
         {
-            if (_matches.Count >= MostMatches) _matches.Clear();
+            if (_matches.Count >= MostMatches)
+                _matches.Clear();
             _matches[name] = new(matching, undecided, now, answer?.Until, copy.Version);
         }
 
@@ -95,7 +111,13 @@ public sealed class FleetCache : IDisposable
     /// <param name="now">The time, UTC.</param>
     /// <param name="read">What is read: the judgement, and the rows in the order of the machines' names.</param>
     /// <param name="stop">Ends the wait.</param>
-    public async Task<T> JudgedAsync<T>(Aim aim, string? plan, DateTimeOffset now, Func<FleetJudgement, IReadOnlyList<int>, T> read, CancellationToken stop)
+    public async Task<T> JudgedAsync<T>(
+        Aim aim,
+        string? plan,
+        DateTimeOffset now,
+        Func<FleetJudgement, IReadOnlyList<int>, T> read,
+        CancellationToken stop
+    )
     {
         ArgumentNullException.ThrowIfNull(aim);
         var stamp = await _decisions.StampAsync(stop);
@@ -106,17 +128,31 @@ public sealed class FleetCache : IDisposable
     /// <inheritdoc />
     public void Dispose() => _refresh.Dispose();
 
-    private FleetJudgement JudgementOf(Aim aim, string? plan, IReadOnlyDictionary<MachineId, Decisions> decided, long stamp, DateTimeOffset now)
+    private FleetJudgement JudgementOf(
+        Aim aim,
+        string? plan,
+        IReadOnlyDictionary<MachineId, Decisions> decided,
+        long stamp,
+        DateTimeOffset now
+    )
     {
         var name = $"{aim.Name}/{plan}";
-        if (_kept.TryGetValue(name, out var kept) && kept.Stamp == stamp && (kept.Judgement.Until is not { } until || now < until) && now >= kept.Judgement.Now && kept.Judgement.Rows == _columns.Count)
+        if (
+            _kept.TryGetValue(name, out var kept)
+            && kept.Stamp == stamp
+            && (kept.Judgement.Until is not { } until || now < until)
+            && now >= kept.Judgement.Now
+            && kept.Judgement.Rows == _columns.Count
+        )
         {
-            foreach (var row in kept.Changed) kept.Judgement.Rejudge(row, now, decided.GetValueOrDefault(_columns[row].Id));
+            foreach (var row in kept.Changed)
+                kept.Judgement.Rejudge(row, now, decided.GetValueOrDefault(_columns[row].Id));
             kept.Changed.Clear();
             return kept.Judgement;
         }
 
-        if (_kept.Count >= MostKept) _kept.Remove(_kept.MinBy(k => k.Value.Judgement.Now).Key);
+        if (_kept.Count >= MostKept)
+            _kept.Remove(_kept.MinBy(k => k.Value.Judgement.Now).Key);
         var judgement = FleetJudgement.Of(aim, _columns, now, decided);
         _kept[name] = new(judgement, stamp, []);
         return judgement;
@@ -130,8 +166,12 @@ public sealed class FleetCache : IDisposable
         while (true)
         {
             var returned = Task.CompletedTask;
-            var borrowed = await _refresh.ReadAsync(() => _search.TryBorrow(_machines, out returned) is { } copy ? new Borrowed(copy, _version) : null, stop);
-            if (borrowed is not null) return borrowed;
+            var borrowed = await _refresh.ReadAsync(
+                () => _search.TryBorrow(_machines, out returned) is { } copy ? new Borrowed(copy, _version) : null,
+                stop
+            );
+            if (borrowed is not null)
+                return borrowed;
             await returned.WaitAsync(stop);
         }
     }
@@ -140,7 +180,8 @@ public sealed class FleetCache : IDisposable
     {
         var (changed, position) = await _table.ChangedAsync(_position, stop);
         _position = position;
-        if (changed.Count > 0) Take(changed);
+        if (changed.Count > 0)
+            Take(changed);
     }
 
     private void Take(IReadOnlyList<Machine> changed)
@@ -152,22 +193,38 @@ public sealed class FleetCache : IDisposable
         foreach (var machine in changed)
         {
             var before = _machines.GetValueOrDefault(machine.Id);
-            if (before is not null && (before.Name != machine.Name || !machine.IsInFleet) && _byName.GetValueOrDefault(before.Name) == machine.Id) _byName.Remove(before.Name);
+            if (
+                before is not null
+                && (before.Name != machine.Name || !machine.IsInFleet)
+                && _byName.GetValueOrDefault(before.Name) == machine.Id
+            )
+                _byName.Remove(before.Name);
             renamed |= before?.Name != machine.Name;
-            if (machine.IsInFleet) _byName[machine.Name] = machine.Id;
-            if (before?.TextOf(Dependents.HangsOn) is { } left && _hangingOn.TryGetValue(left, out var leaving) && leaving.Remove(machine.Id)) shouldered.Add(left);
+            if (machine.IsInFleet)
+                _byName[machine.Name] = machine.Id;
+            if (
+                before?.TextOf(Dependents.HangsOn) is { } left
+                && _hangingOn.TryGetValue(left, out var leaving)
+                && leaving.Remove(machine.Id)
+            )
+                shouldered.Add(left);
             if (machine.IsInFleet && machine.TextOf(Dependents.HangsOn) is { Length: > 0 } on)
             {
-                if (!_hangingOn.TryGetValue(on, out var hanging)) _hangingOn[on] = hanging = [];
+                if (!_hangingOn.TryGetValue(on, out var hanging))
+                    _hangingOn[on] = hanging = [];
                 hanging.Add(machine.Id);
                 shouldered.Add(on);
             }
 
-            if (_hangingOn.ContainsKey(machine.Name)) shouldered.Add(machine.Name);
+            if (_hangingOn.ContainsKey(machine.Name))
+                shouldered.Add(machine.Name);
         }
 
         _machines = _machines.SetItems(changed.Select(m => KeyValuePair.Create(m.Id, m)));
-        var shouldering = shouldered.Where(_byName.ContainsKey).Select(name => Dependents.With(_machines[_byName[name]], [.. _hangingOn[name].Select(id => _machines[id])])).ToArray();
+        var shouldering = shouldered
+            .Where(_byName.ContainsKey)
+            .Select(name => Dependents.With(_machines[_byName[name]], [.. _hangingOn[name].Select(id => _machines[id])]))
+            .ToArray();
         _machines = _machines.SetItems(shouldering.Select(m => KeyValuePair.Create(m.Id, m)));
         if (fewer)
         {
@@ -177,14 +234,24 @@ public sealed class FleetCache : IDisposable
             return;
         }
 
-        var touched = changed.Select(m => m.Id).Concat(shouldering.Select(m => m.Id)).Distinct().Select(id => _machines[id]).Where(m => m.IsInFleet).ToArray();
-        foreach (var machine in touched) _columns.Put(machine);
+        var touched = changed
+            .Select(m => m.Id)
+            .Concat(shouldering.Select(m => m.Id))
+            .Distinct()
+            .Select(id => _machines[id])
+            .Where(m => m.IsInFleet)
+            .ToArray();
+        foreach (var machine in touched)
+            _columns.Put(machine);
         _search.Changed(touched.Select(m => m.Id));
-        if (renamed) _order = null;
+        if (renamed)
+            _order = null;
         foreach (var (name, kept) in _kept.ToArray())
         {
-            foreach (var machine in touched) kept.Changed.Add(_columns.RowOf(machine.Id)!.Value);
-            if (kept.Changed.Count > MostJudgedSingly) _kept.Remove(name);
+            foreach (var machine in touched)
+                kept.Changed.Add(_columns.RowOf(machine.Id)!.Value);
+            if (kept.Changed.Count > MostJudgedSingly)
+                _kept.Remove(name);
         }
     }
 

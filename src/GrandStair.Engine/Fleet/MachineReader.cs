@@ -15,16 +15,30 @@ public sealed record ConnectionSet(IReadOnlyDictionary<string, IConnection> Conn
 {
     /// <summary>The connection that reaches a machine.</summary>
     /// <exception cref="ConnectionException">There is none of its kind.</exception>
-    public IConnection Of(Machine machine) => Connections.GetValueOrDefault(machine.Connection.Kind)
-        ?? throw new ConnectionException("unreachable", $"{machine.Name} is reached by '{machine.Connection.Kind}', and this service has no such connection.");
+    public IConnection Of(Machine machine) =>
+        Connections.GetValueOrDefault(machine.Connection.Kind)
+        ?? throw new ConnectionException(
+            "unreachable",
+            $"{machine.Name} is reached by '{machine.Connection.Kind}', and this service has no such connection."
+        );
 }
 
 /// <summary>Reads machines over their connections, now.</summary>
-public sealed class MachineReader(ConnectionSet connections, CatalogueCache catalogues, FleetTable table, ScriptTable sent, FleetCache cache, TimeProvider clock)
+public sealed class MachineReader(
+    ConnectionSet connections,
+    CatalogueCache catalogues,
+    FleetTable table,
+    ScriptTable sent,
+    FleetCache cache,
+    TimeProvider clock
+)
 {
     private static readonly string[] KeptByPeople = ["cluster", Dependents.HangsOn, Dependents.Key];
 
-    /// <summary>Reads a machine with every product's reading scripts that may be meant for it, keeps what was seen, and returns the machine as it is known then.</summary>
+    /// <summary>
+    /// Reads a machine with every product's reading scripts that may be meant for it, keeps what was seen, and returns the machine as it is
+    /// known then.
+    /// </summary>
     /// <exception cref="ConnectionException">It could not be read; what was known stays.</exception>
     public Task<Machine> ReadAsync(Machine machine, Actor actor, CancellationToken stop) => ReadAsync(machine, [], actor, stop);
 
@@ -39,27 +53,68 @@ public sealed class MachineReader(ConnectionSet connections, CatalogueCache cata
         var connection = connections.Of(machine);
         bool IsWanted(string key) => wanted.Count == 0 || wanted.Contains(key);
         var products = catalogues.ProductsOf(machine).Where(p => p.Readers.Any(r => r.Covers.Any(IsWanted))).ToArray();
-        if (products.Length == 0) throw new ConnectionException("unreachable", $"No product of the catalogue knows how to read {(wanted.Count == 0 ? machine.Name : $"{string.Join(", ", wanted)} of {machine.Name}; import it again")}.");
-        var scripts = products.SelectMany(p => p.Readers.Where(r => r.Covers.Any(IsWanted)).Select(r => (Product: p, Reader: r, Content: p.Scripts[r.Script]))).ToArray();
-        await sent.SentAsync(machine.Id, [.. scripts.Select(s => new SentScript(s.Product.Name, s.Reader.Script, FileChange.Hash(s.Content)))], "read", actor.Name, "", clock.GetUtcNow(), stop);
+        if (products.Length == 0)
+            throw new ConnectionException(
+                "unreachable",
+                $"No product of the catalogue knows how to read "
+                    + $"{(wanted.Count == 0 ? machine.Name : $"{string.Join(", ", wanted)} of {machine.Name}; import it again")}."
+            );
+        var scripts = products
+            .SelectMany(p =>
+                p.Readers.Where(r => r.Covers.Any(IsWanted)).Select(r => (Product: p, Reader: r, Content: p.Scripts[r.Script]))
+            )
+            .ToArray();
+        await sent.SentAsync(
+            machine.Id,
+            [.. scripts.Select(s => new SentScript(s.Product.Name, s.Reader.Script, FileChange.Hash(s.Content)))],
+            "read",
+            actor.Name,
+            "",
+            clock.GetUtcNow(),
+            stop
+        );
         var outputs = await connection.ReadAsync(machine, [.. scripts.Select(s => s.Content)], wanted, stop);
         var now = clock.GetUtcNow();
-        var readings = ReadingLines.Parse(string.Join('\n', outputs.Where(o => o.Incomplete is null).Select(o => o.Text)), catalogues.Keys, connection.Kind, now, out var refused);
+        var readings = ReadingLines.Parse(
+            string.Join('\n', outputs.Where(o => o.Incomplete is null).Select(o => o.Text)),
+            catalogues.Keys,
+            connection.Kind,
+            now,
+            out var refused
+        );
         // What limits others is said by whoever keeps the fleet, and not by a machine about itself.
         readings = [.. readings.Where(r => !KeptByPeople.Contains(r.Key))];
-        if (wanted.Count > 0) readings = [.. readings.Where(r => wanted.Contains(r.Key))];
-        var incomplete = scripts.Zip(outputs).Where(s => s.Second.Incomplete is not null).Select(s => (s.First.Product, s.First.Reader, Why: s.Second.Incomplete!)).ToArray();
+        if (wanted.Count > 0)
+            readings = [.. readings.Where(r => wanted.Contains(r.Key))];
+        var incomplete = scripts
+            .Zip(outputs)
+            .Where(s => s.Second.Incomplete is not null)
+            .Select(s => (s.First.Product, s.First.Reader, Why: s.Second.Incomplete!))
+            .ToArray();
         if (readings.IsEmpty && wanted.Count == 0 && incomplete.Length == 0)
-            throw new ConnectionException("unreachable", $"{machine.Name} answered, but no line of it was a reading{(refused.IsEmpty ? "." : $": '{refused[0]}'.")}");
+            throw new ConnectionException(
+                "unreachable",
+                $"{machine.Name} answered, but no line of it was a reading{(refused.IsEmpty ? "." : $": '{refused[0]}'.")}"
+            );
         // What belongs to products that the machine turns out not to run is not absent from it; it was never looked for.
         var seen = machine with { Readings = [.. machine.Readings, .. readings] };
         var running = products.Where(p => p.Is.Ask(seen, new EvaluationContext(now)).Value == Kleene.Yes).ToArray();
         // What a script did not get to is not absent: it was never looked at. Which product the machine runs stays as it was known.
-        var unread = incomplete.Where(i => running.Contains(i.Product))
-            .SelectMany(i => i.Reader.Covers.Where(IsWanted).Select(key => (Key: key, IsIdentity: i.Product.Is.Keys.Contains(key), Why: $"{i.Reader.Script}: {i.Why}")))
-            .Where(u => !readings.Any(r => r.Key == u.Key)).DistinctBy(u => u.Key).ToArray();
+        var unread = incomplete
+            .Where(i => running.Contains(i.Product))
+            .SelectMany(i =>
+                i.Reader.Covers.Where(IsWanted)
+                    .Select(key => (Key: key, IsIdentity: i.Product.Is.Keys.Contains(key), Why: $"{i.Reader.Script}: {i.Why}"))
+            )
+            .Where(u => !readings.Any(r => r.Key == u.Key))
+            .DistinctBy(u => u.Key)
+            .ToArray();
         var covered = running.SelectMany(p => p.Readers).SelectMany(r => r.Covers).Where(IsWanted).Except(unread.Select(u => u.Key));
-        readings = [.. readings, .. unread.Where(u => !u.IsIdentity).Select(u => Reading.Unreadable(u.Key, u.Why, now, now, connection.Kind))];
+        readings =
+        [
+            .. readings,
+            .. unread.Where(u => !u.IsIdentity).Select(u => Reading.Unreadable(u.Key, u.Why, now, now, connection.Kind)),
+        ];
         await table.PutReadingsAsync(machine.Id, new SourceReport(connection.Kind, [.. covered], readings), now, now, actor, stop);
         return (await cache.AllAsync(stop))[machine.Id];
     }

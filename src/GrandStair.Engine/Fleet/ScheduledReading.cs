@@ -13,8 +13,17 @@ namespace GrandStair.Engine.Fleet;
 /// <param name="AtOnce">How many are read at once.</param>
 public sealed record ReadingSchedule(TimeSpan? Every, int AtOnce = 8);
 
-/// <summary>Reads the whole fleet again and again, so that nothing known of it is older than the schedule says as long as it answers.</summary>
-public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet, MachineReader reader, CatalogueCache catalogues, TimeProvider clock, ILogger<ScheduledReading> log)
+/// <summary>
+/// Reads the whole fleet again and again, so that nothing known of it is older than the schedule says as long as it answers.
+/// </summary>
+public sealed class ScheduledReading(
+    ReadingSchedule schedule,
+    FleetCache fleet,
+    MachineReader reader,
+    CatalogueCache catalogues,
+    TimeProvider clock,
+    ILogger<ScheduledReading> log
+)
 {
     private static readonly TimeSpan Tick = TimeSpan.FromSeconds(1);
     private readonly Dictionary<MachineId, DateTimeOffset> _tried = [];
@@ -24,22 +33,33 @@ public sealed class ScheduledReading(ReadingSchedule schedule, FleetCache fleet,
 
     private async Task ReadDueAsync(CancellationToken stop)
     {
-        if (schedule.Every is not { } every) return;
+        if (schedule.Every is not { } every)
+            return;
         var now = clock.GetUtcNow();
-        var due = (await fleet.AllAsync(stop)).Values.Where(m => m.IsInFleet && IsDue(m, now, every)).OrderBy(m => _tried.GetValueOrDefault(m.Id)).ToArray();
-        await Parallel.ForEachAsync(due, new ParallelOptions { MaxDegreeOfParallelism = schedule.AtOnce, CancellationToken = stop }, async (machine, one) => await ReadAsync(machine, one));
+        var due = (await fleet.AllAsync(stop))
+            .Values.Where(m => m.IsInFleet && IsDue(m, now, every))
+            .OrderBy(m => _tried.GetValueOrDefault(m.Id))
+            .ToArray();
+        await Parallel.ForEachAsync(
+            due,
+            new ParallelOptions { MaxDegreeOfParallelism = schedule.AtOnce, CancellationToken = stop },
+            async (machine, one) => await ReadAsync(machine, one)
+        );
     }
 
     /// <summary>What did not answer is tried again after a third of the time between two readings.</summary>
     private bool IsDue(Machine machine, DateTimeOffset now, TimeSpan every)
     {
         var read = machine.Readings.Where(r => r.Source == machine.Connection.Kind).Select(r => (DateTimeOffset?)r.Received).Max();
-        return (read is null || now - read > every) && now - _tried.GetValueOrDefault(machine.Id) > every / 3 && catalogues.ProductsOf(machine).Any(p => !p.Readers.IsEmpty);
+        return (read is null || now - read > every)
+            && now - _tried.GetValueOrDefault(machine.Id) > every / 3
+            && catalogues.ProductsOf(machine).Any(p => !p.Readers.IsEmpty);
     }
 
     private async Task ReadAsync(Machine machine, CancellationToken stop)
     {
-        lock (_tried) _tried[machine.Id] = clock.GetUtcNow();
+        lock (_tried)
+            _tried[machine.Id] = clock.GetUtcNow();
         try
         {
             await reader.ReadAsync(machine, Actor.Schedule, stop);

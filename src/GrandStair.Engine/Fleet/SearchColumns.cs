@@ -4,12 +4,14 @@ using GrandStair.Core.Readings;
 namespace GrandStair.Engine.Fleet;
 
 /// <summary>
-/// Columns of the fleet that searches evaluate their conditions over, as many copies as it takes, so that no search waits until another one's
+/// Columns of the fleet that searches evaluate their conditions over, as many copies as it takes, so that no search waits until another
+/// one's
 /// condition has been evaluated. A copy is brought up to date only while nobody reads it; searches of the same state share one.
 /// </summary>
 internal sealed class SearchColumns
 {
-    // Each copy takes memory for the whole fleet. When all of them are being read in an older state, a search waits for the first to be returned.
+    // Each copy takes memory for the whole fleet. When all of them are being read in an older state, a search waits for the first to be
+    // returned.
     private const int MostCopies = 3;
     private readonly Lock _lock = new();
     private readonly List<Copy> _copies = [];
@@ -22,7 +24,8 @@ internal sealed class SearchColumns
         {
             foreach (var machine in machines)
             {
-                foreach (var copy in _copies) copy.Pending.Add(machine);
+                foreach (var copy in _copies)
+                    copy.Pending.Add(machine);
             }
         }
     }
@@ -38,7 +41,8 @@ internal sealed class SearchColumns
             var copy = _copies.Find(c => c.Pending.Count == 0) ?? _copies.Find(c => c.Readers == 0);
             if (copy is null)
             {
-                if (_copies.Count == MostCopies) return null;
+                if (_copies.Count == MostCopies)
+                    return null;
                 _copies.Add(copy = new(this));
                 copy.Pending.UnionWith(machines.Values.Where(m => m.IsInFleet).Select(m => m.Id));
             }
@@ -85,7 +89,8 @@ internal sealed class SearchColumns
             foreach (var id in Pending)
             {
                 var machine = machines[id];
-                if (Columns.RowOf(id) is not { } row || Columns[row].Name != machine.Name) _order = null;
+                if (Columns.RowOf(id) is not { } row || Columns[row].Name != machine.Name)
+                    _order = null;
                 Columns.Put(machine);
             }
 

@@ -26,9 +26,14 @@ public sealed class NextWindow(CatalogueCache catalogues, CalendarCache calendar
         foreach (var open in new Windows(read, known, now, now + Span).Of(machine.Site, machine.Group, machine.Name))
         {
             var from = open.From > now ? open.From : now;
-            if (from + lasts <= open.To) return from;
+            if (from + lasts <= open.To)
+                return from;
         }
 
-        throw new CommandException("no-window", $"No window of {machine.Name} in the next {Span.TotalDays:0} days has {Units.Show(lasts.TotalSeconds, ValueKind.Duration)} for it. Widen its windows in plan '{plan}', or say that it is to begin at once.");
+        throw new CommandException(
+            "no-window",
+            $"No window of {machine.Name} in the next {Span.TotalDays:0} days has {Units.Show(lasts.TotalSeconds, ValueKind.Duration)} "
+                + $"for it. Widen its windows in plan '{plan}', or say that it is to begin at once."
+        );
     }
 }

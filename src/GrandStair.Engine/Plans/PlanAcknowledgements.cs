@@ -16,14 +16,29 @@ namespace GrandStair.Engine.Plans;
 /// <param name="Words">The text to read, or how to fix it.</param>
 /// <param name="Machines">How many machines it concerns.</param>
 /// <param name="Covers">What exactly is acknowledged, as it is kept.</param>
-/// <param name="Given">The acknowledgement of it; null while it is open, also where something else of that name was acknowledged before.</param>
-public sealed record ToAcknowledge(string Kind, string Name, string Title, string Words, int Machines, string Covers, Acknowledgement? Given);
+/// <param name="Given">The acknowledgement of it; null while it is open, also where something else of that name was acknowledged
+/// before.</param>
+public sealed record ToAcknowledge(
+    string Kind,
+    string Name,
+    string Title,
+    string Words,
+    int Machines,
+    string Covers,
+    Acknowledgement? Given
+);
 
 /// <summary>
 /// What people acknowledge before a plan starts: what must be read, warnings, and methods that do not preserve everything. An
 /// acknowledgement covers the text that was read and, for such methods, the machines that it was given for; what is new asks again.
 /// </summary>
-public sealed class PlanAcknowledgements(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, DecisionTable decisions, TimeProvider clock)
+public sealed class PlanAcknowledgements(
+    CatalogueCache catalogues,
+    FleetCache fleet,
+    PlanTable plans,
+    DecisionTable decisions,
+    TimeProvider clock
+)
 {
     private const string LosesData = "preserves";
 
@@ -37,16 +52,23 @@ public sealed class PlanAcknowledgements(CatalogueCache catalogues, FleetCache f
         ArgumentNullException.ThrowIfNull(sites);
         var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
         var machines = await fleet.AllAsync(stop);
-        var members = (await plans.MembersAsync(stored.Name, stop)).Where(m => m.Exemption is null && sites.Holds(machines[m.Machine].Site)).Select(m => m.Machine);
+        var members = (await plans.MembersAsync(stored.Name, stop))
+            .Where(m => m.Exemption is null && sites.Holds(machines[m.Machine].Site))
+            .Select(m => m.Machine);
         return await AllAsync(plan, product, [.. members], stop);
     }
 
     /// <summary>What is still open of it.</summary>
-    public async Task<IReadOnlyList<ToAcknowledge>> OpenAsync(StoredPlan stored, CancellationToken stop) => [.. (await AllAsync(stored, SiteScope.All, stop)).Where(a => a.Given is null)];
+    public async Task<IReadOnlyList<ToAcknowledge>> OpenAsync(StoredPlan stored, CancellationToken stop) =>
+        [.. (await AllAsync(stored, SiteScope.All, stop)).Where(a => a.Given is null)];
 
     /// <summary>What would be open of it with the machines of a draft.</summary>
     internal async Task<IReadOnlyList<ToAcknowledge>> OpenAsync(Draft draft, CancellationToken stop) =>
-        [.. (await AllAsync(draft.Plan, draft.Product, [.. draft.Members.Where(m => m.Exemption is null).Select(m => m.Machine)], stop)).Where(a => a.Given is null)];
+        [
+            .. (
+                await AllAsync(draft.Plan, draft.Product, [.. draft.Members.Where(m => m.Exemption is null).Select(m => m.Machine)], stop)
+            ).Where(a => a.Given is null),
+        ];
 
     /// <summary>Acknowledges some of what has to be, or all of it.</summary>
     /// <exception cref="CommandException">One of the names is none of what has to be acknowledged.</exception>
@@ -55,17 +77,36 @@ public sealed class PlanAcknowledgements(CatalogueCache catalogues, FleetCache f
         ArgumentNullException.ThrowIfNull(actor);
         var all = await AllAsync(stored, SiteScope.All, stop);
         foreach (var unknown in (names ?? []).Where(n => all.All(o => o.Name != n)))
-            throw new CommandException("unknown-acknowledgement", $"Plan '{stored.Name}' has nothing named '{unknown}' to acknowledge; it has {string.Join(", ", all.Select(o => o.Name).DefaultIfEmpty("nothing"))}.");
+            throw new CommandException(
+                "unknown-acknowledgement",
+                $"Plan '{stored.Name}' has nothing named '{unknown}' to acknowledge; it has "
+                    + $"{string.Join(", ", all.Select(o => o.Name).DefaultIfEmpty("nothing"))}."
+            );
         var now = clock.GetUtcNow();
-        await decisions.AcknowledgeAsync(stored.Name, [.. all.Where(o => o.Given is null && (names is null || names.Contains(o.Name))).Select(o => new Acknowledgement(o.Kind, o.Name, reason, actor.Name, now, o.Covers))], actor, stop);
+        await decisions.AcknowledgeAsync(
+            stored.Name,
+            [
+                .. all.Where(o => o.Given is null && (names is null || names.Contains(o.Name)))
+                    .Select(o => new Acknowledgement(o.Kind, o.Name, reason, actor.Name, now, o.Covers)),
+            ],
+            actor,
+            stop
+        );
     }
 
-    private async Task<IReadOnlyList<ToAcknowledge>> AllAsync(Plan plan, Product product, HashSet<MachineId> members, CancellationToken stop)
+    private async Task<IReadOnlyList<ToAcknowledge>> AllAsync(
+        Plan plan,
+        Product product,
+        HashSet<MachineId> members,
+        CancellationToken stop
+    )
     {
         var aim = PlanCommands.AimOf(plan, product);
         var machines = await fleet.AllAsync(stop);
         var goingTo = members.CountBy(m => aim.ReleaseFor(machines[m])).ToDictionary();
-        var reads = aim.Releases.SelectMany(to => to.MustReads.Select(r => Text("must-read", r.Name, r.Title, r.Words, goingTo.GetValueOrDefault(to)))).DistinctBy(r => r.Name);
+        var reads = aim
+            .Releases.SelectMany(to => to.MustReads.Select(r => Text("must-read", r.Name, r.Title, r.Words, goingTo.GetValueOrDefault(to))))
+            .DistinctBy(r => r.Name);
         var judged = await fleet.JudgedAsync(
             aim,
             plan.Name,
@@ -73,30 +114,56 @@ public sealed class PlanAcknowledgements(CatalogueCache catalogues, FleetCache f
             (judgement, order) =>
             {
                 var rows = order.Where(r => r < judgement.Rows && members.Contains(judgement.Fleet[r].Id)).ToArray();
-                var cautions = judgement.Checks.Where(c => c.Check.Need == Need.Should)
-                    .Select(c => Text("caution", c.Check.Name, c.Check.Title, c.Check.Fix.Words, rows.Count(r => c[r] is CheckState.Unmet or CheckState.Unknown))).Where(c => c.Machines > 0);
-                var less = rows.Select(r => (Machine: judgement.Fleet[r].Id, Method: judgement.MethodOf(r))).Where(r => r.Method is { Way: Way.Upgrade, Preserves: not Preserves.Full })
-                    .GroupBy(r => r.Method!, r => r.Machine).Select(g => Losing(g.Key, [.. g]));
+                var cautions = judgement
+                    .Checks.Where(c => c.Check.Need == Need.Should)
+                    .Select(c =>
+                        Text(
+                            "caution",
+                            c.Check.Name,
+                            c.Check.Title,
+                            c.Check.Fix.Words,
+                            rows.Count(r => c[r] is CheckState.Unmet or CheckState.Unknown)
+                        )
+                    )
+                    .Where(c => c.Machines > 0);
+                var less = rows.Select(r => (Machine: judgement.Fleet[r].Id, Method: judgement.MethodOf(r)))
+                    .Where(r => r.Method is { Way: Way.Upgrade, Preserves: not Preserves.Full })
+                    .GroupBy(r => r.Method!, r => r.Machine)
+                    .Select(g => Losing(g.Key, [.. g]));
                 return cautions.Concat(less).ToArray();
             },
-            stop);
+            stop
+        );
         var given = (await decisions.AcknowledgedAsync(plan.Name, stop)).ToDictionary(a => (a.Kind, a.Name));
-        return [.. reads.Concat(judged).Select(a => given.GetValueOrDefault((a.Kind, a.Name)) is { } known && IsCovered(a, known) ? a with { Given = known } : a)];
+        return
+        [
+            .. reads
+                .Concat(judged)
+                .Select(a => given.GetValueOrDefault((a.Kind, a.Name)) is { } known && IsCovered(a, known) ? a with { Given = known } : a),
+        ];
     }
 
-    private static ToAcknowledge Text(string kind, string name, string title, string words, int machines) => new(kind, name, title, words, machines, FileChange.Hash($"{title}\n{words}"), null);
+    private static ToAcknowledge Text(string kind, string name, string title, string words, int machines) =>
+        new(kind, name, title, words, machines, FileChange.Hash($"{title}\n{words}"), null);
 
-    private static ToAcknowledge Losing(Method method, MachineId[] machines) => new(
-        LosesData,
-        method.Name,
-        $"{method.Title} preserves {(method.Preserves == Preserves.Data ? "people's data only: programs and settings are lost" : "nothing: programs, settings and data are lost")}",
-        "Save elsewhere what is needed, or choose another method.",
-        machines.Length,
-        string.Join(' ', machines.Select(m => m.Value).Order().Select(m => $"m{m}").Prepend(method.Preserves.ToString())),
-        null);
+    private static ToAcknowledge Losing(Method method, MachineId[] machines) =>
+        new(
+            LosesData,
+            method.Name,
+            method.Preserves == Preserves.Data
+                ? $"{method.Title} preserves people's data only: programs and settings are lost"
+                : $"{method.Title} preserves nothing: programs, settings and data are lost",
+            "Save elsewhere what is needed, or choose another method.",
+            machines.Length,
+            string.Join(' ', machines.Select(m => m.Value).Order().Select(m => $"m{m}").Prepend(method.Preserves.ToString())),
+            null
+        );
 
-    /// <summary>Whether what was acknowledged is what is to be: the same text, or for a method that loses data the same loss on no further machine.</summary>
-    private static bool IsCovered(ToAcknowledge wanted, Acknowledgement known) => wanted.Kind == LosesData
-        ? wanted.Covers.Split(' ').All(known.Covers.Split(' ').ToHashSet(StringComparer.Ordinal).Contains)
-        : wanted.Covers == known.Covers;
+    /// <summary>
+    /// Whether what was acknowledged is what is to be: the same text, or for a method that loses data the same loss on no further machine.
+    /// </summary>
+    private static bool IsCovered(ToAcknowledge wanted, Acknowledgement known) =>
+        wanted.Kind == LosesData
+            ? wanted.Covers.Split(' ').All(known.Covers.Split(' ').ToHashSet(StringComparer.Ordinal).Contains)
+            : wanted.Covers == known.Covers;
 }

@@ -11,36 +11,67 @@ using GrandStair.Storage.Plans;
 namespace GrandStair.Engine.Plans;
 
 /// <summary>Where people approve what plans are going to do, and where plans that were changed since are put on hold.</summary>
-public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, DecisionTable decisions, CalendarTable calendars, CatalogueCache catalogues, TimeProvider clock)
+public sealed class PlanApprovals(
+    PlanTable plans,
+    ApprovalTable table,
+    DecisionTable decisions,
+    CalendarTable calendars,
+    CatalogueCache catalogues,
+    TimeProvider clock
+)
 {
     /// <summary>The approvals that a plan needs, in the order in which it needs them.</summary>
     public async Task<ImmutableArray<NeededApproval>> NeededAsync(StoredPlan stored, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
-        return await NeededAsync(stored, plan, await plans.MembersAsync(stored.Name, stop), await decisions.OfAsync(product.Name, stored.Name, clock.GetUtcNow(), stop), stop);
+        return await NeededAsync(
+            stored,
+            plan,
+            await plans.MembersAsync(stored.Name, stop),
+            await decisions.OfAsync(product.Name, stored.Name, clock.GetUtcNow(), stop),
+            stop
+        );
     }
 
     /// <summary>The change of a plan that only its consequence shows.</summary>
     internal const string SomeChange = "what it is going to do was changed";
 
-    /// <summary>The approvals that a plan needs, as it was read a moment ago: what is opened by the same reading is what was approved.</summary>
-    internal async Task<ImmutableArray<NeededApproval>> NeededAsync(StoredPlan stored, Plan plan, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Decisions> decided, CancellationToken stop)
+    /// <summary>
+    /// The approvals that a plan needs, as it was read a moment ago: what is opened by the same reading is what was approved.
+    /// </summary>
+    internal async Task<ImmutableArray<NeededApproval>> NeededAsync(
+        StoredPlan stored,
+        Plan plan,
+        IReadOnlyList<Member> members,
+        IReadOnlyDictionary<MachineId, Decisions> decided,
+        CancellationToken stop
+    )
     {
         var consent = await table.ConsentAsync(stored.Name, stop);
-        if (!consent.EveryPlan && consent.Rules.Values.All(r => !r.IsNeeded)) return [];
-        return Consent.Needed(new(
-            new(stored.Body, stored.CatalogueHash, [.. members.Select(m => new IntentMember(m.Machine, m.Wave, decided.GetValueOrDefault(m.Machine)?.Method?.Method))], await CalendarsAsync(plan, stop)),
-            consent.FirstIntent,
-            [.. stored.Waves.Select(w => w.Name)],
-            consent.Rules,
-            consent.Changes,
-            consent.Approvals,
-            consent.EveryPlan));
+        if (!consent.EveryPlan && consent.Rules.Values.All(r => !r.IsNeeded))
+            return [];
+        return Consent.Needed(
+            new(
+                new(
+                    stored.Body,
+                    stored.CatalogueHash,
+                    [.. members.Select(m => new IntentMember(m.Machine, m.Wave, decided.GetValueOrDefault(m.Machine)?.Method?.Method))],
+                    await CalendarsAsync(plan, stop)
+                ),
+                consent.FirstIntent,
+                [.. stored.Waves.Select(w => w.Name)],
+                consent.Rules,
+                consent.Changes,
+                consent.Approvals,
+                consent.EveryPlan
+            )
+        );
     }
 
     /// <summary>
-    /// Puts a plan that has started on hold where what it is going to do is not what was approved. Whoever knows what was changed says so, also
+    /// Puts a plan that has started on hold where what it is going to do is not what was approved. Whoever knows what was changed says so,
+    /// also
     /// where the plan was put on hold for <see cref="SomeChange"/> before.
     /// </summary>
     /// <param name="name">The plan.</param>
@@ -49,9 +80,12 @@ public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, Decision
     /// <param name="stop">Ends the wait.</param>
     public async Task HoldUnlessApprovedAsync(string name, string change, Actor actor, CancellationToken stop)
     {
-        if (await plans.FindAsync(name, stop) is not { State: PlanState.Started } stored) return;
-        if (stored.Held is not null && (stored.Held != Waiting(SomeChange) || change == SomeChange)) return;
-        if (!Consent.MayGoOn(await NeededAsync(stored, stop))) await plans.PutStateAsync(name, PlanState.Started, Waiting(change), "hold", actor, clock.GetUtcNow(), stop);
+        if (await plans.FindAsync(name, stop) is not { State: PlanState.Started } stored)
+            return;
+        if (stored.Held is not null && (stored.Held != Waiting(SomeChange) || change == SomeChange))
+            return;
+        if (!Consent.MayGoOn(await NeededAsync(stored, stop)))
+            await plans.PutStateAsync(name, PlanState.Started, Waiting(change), "hold", actor, clock.GetUtcNow(), stop);
     }
 
     private static string Waiting(string change) => $"{change}, which waits for approval";
@@ -59,7 +93,8 @@ public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, Decision
     /// <summary>Puts every plan that has started on hold that is not approved as it is now.</summary>
     public async Task HoldUnapprovedAsync(string change, Actor actor, CancellationToken stop)
     {
-        foreach (var stored in await plans.AllAsync(stop)) await HoldUnlessApprovedAsync(stored.Name, change, actor, stop);
+        foreach (var stored in await plans.AllAsync(stop))
+            await HoldUnlessApprovedAsync(stored.Name, change, actor, stop);
     }
 
     /// <summary>Approves what a plan, or a wave of it, is going to do.</summary>
@@ -74,28 +109,62 @@ public sealed class PlanApprovals(PlanTable plans, ApprovalTable table, Decision
     {
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(actor);
-        // Counted before the plan is read: a change that is made meanwhile is then one since this approval, whose author may not give the next.
+        // Counted before the plan is read: a change that is made meanwhile is then one since this approval, whose author may not give the
+        // next.
         var changes = (await table.ConsentAsync(stored.Name, stop)).Changes.Length;
         stored = await plans.FindAsync(stored.Name, stop) ?? stored;
         var all = await NeededAsync(stored, stop);
         var subject = wave is null ? Consent.WholePlan : Consent.SubjectOf(wave);
         var needed = all.FirstOrDefault(n => n.Subject.Equals(subject, StringComparison.OrdinalIgnoreCase))
-            ?? throw new CommandException("no-approval-needed", $"Plan '{stored.Name}' needs no approval for {subject}{(all.IsEmpty ? "; neither its text nor this service asks for one." : $"; it needs one for {string.Join(", ", all.Select(n => n.Subject))}.")}");
-        if (intent != needed.Intent) throw new CommandException("another-intent", $"Plan '{stored.Name}' was changed since you looked at it. Look at it again: 'gstair plan show {stored.Name}'.");
-        if (needed.Given is not null) return;
+            ?? throw new CommandException(
+                "no-approval-needed",
+                $"Plan '{stored.Name}' needs no approval for {subject}; "
+                    + (
+                        all.IsEmpty
+                            ? "neither its text nor this service asks for one."
+                            : $"it needs one for {string.Join(", ", all.Select(n => n.Subject))}."
+                    )
+            );
+        if (intent != needed.Intent)
+            throw new CommandException(
+                "another-intent",
+                $"Plan '{stored.Name}' was changed since you looked at it. Look at it again: 'gstair plan show {stored.Name}'."
+            );
+        if (needed.Given is not null)
+            return;
         if (needed.Contributors.Contains(actor.Name))
-            throw new CommandException("own-change", $"You changed what plan '{stored.Name}' is going to do since it was last approved. It must be approved by someone else than {string.Join(", ", needed.Contributors)}.");
-        if (!needed.By.IsEmpty && !needed.By.Contains(actor.Name)) throw new CommandException("not-asked", $"Plan '{stored.Name}' asks for the approval of {string.Join(" or ", needed.By)}.");
-        await table.AddAsync(stored.Name, new(needed.Subject, needed.Intent, stored.Revision, changes, actor.Name, clock.GetUtcNow(), reason), actor, stop);
+            throw new CommandException(
+                "own-change",
+                $"You changed what plan '{stored.Name}' is going to do since it was last approved. It must be approved by someone else "
+                    + $"than {string.Join(", ", needed.Contributors)}."
+            );
+        if (!needed.By.IsEmpty && !needed.By.Contains(actor.Name))
+            throw new CommandException("not-asked", $"Plan '{stored.Name}' asks for the approval of {string.Join(" or ", needed.By)}.");
+        await table.AddAsync(
+            stored.Name,
+            new(needed.Subject, needed.Intent, stored.Revision, changes, actor.Name, clock.GetUtcNow(), reason),
+            actor,
+            stop
+        );
     }
 
     /// <summary>The intent with which a plan is made, without calendars.</summary>
     internal static string FirstIntent(StoredPlan stored, IEnumerable<Member> members) =>
-        new PlanIntent(stored.Body, stored.CatalogueHash, [.. members.Select(m => new IntentMember(m.Machine, m.Wave, null))], []).Hash(null, withCalendars: false);
+        new PlanIntent(stored.Body, stored.CatalogueHash, [.. members.Select(m => new IntentMember(m.Machine, m.Wave, null))], []).Hash(
+            null,
+            withCalendars: false
+        );
 
     private async Task<ImmutableArray<IntentCalendar>> CalendarsAsync(Plan plan, CancellationToken stop)
     {
         var named = plan.Calendars.ToHashSet(StringComparer.OrdinalIgnoreCase);
-        return named.Count == 0 ? [] : [.. (await calendars.StatesAsync(stop)).Where(c => named.Contains(c.Name)).Select(c => new IntentCalendar(c.Name, c.Hash, c.Loaded, c.LoadedBy))];
+        return named.Count == 0
+            ? []
+            :
+            [
+                .. (await calendars.StatesAsync(stop))
+                    .Where(c => named.Contains(c.Name))
+                    .Select(c => new IntentCalendar(c.Name, c.Hash, c.Loaded, c.LoadedBy)),
+            ];
     }
 }

@@ -15,40 +15,106 @@ using GrandStair.Storage.Plans;
 namespace GrandStair.Engine.Plans;
 
 /// <summary>Carries out people's commands about plans.</summary>
-public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, PlanApprovals approvals, PlanAcknowledgements acknowledgements, DecisionTable decisions, OtherPlans otherPlans, TimeProvider clock)
+public sealed class PlanCommands(
+    CatalogueCache catalogues,
+    FleetCache fleet,
+    PlanTable plans,
+    PlanApprovals approvals,
+    PlanAcknowledgements acknowledgements,
+    DecisionTable decisions,
+    OtherPlans otherPlans,
+    TimeProvider clock
+)
 {
     /// <summary>Starts a plan, or goes on with a held one.</summary>
     public async Task StartAsync(string name, Actor actor, CancellationToken stop)
     {
         var plan = await FindAsync(name, stop);
-        if (plan.State == PlanState.Ended) throw new CommandException("plan-ended", $"Plan '{name}' has ended; there is nothing to start.");
-        if (plan is { State: PlanState.Started, Held: null }) throw new CommandException("plan-started", $"Plan '{name}' is running already.");
+        if (plan.State == PlanState.Ended)
+            throw new CommandException("plan-ended", $"Plan '{name}' has ended; there is nothing to start.");
+        if (plan is { State: PlanState.Started, Held: null })
+            throw new CommandException("plan-started", $"Plan '{name}' is running already.");
         var machines = await fleet.AllAsync(stop);
-        if ((await otherPlans.OfAsync(name, plan.Started, stop)).Shared((await plans.MembersAsync(name, stop)).Where(PlanWriter.IsPending).Select(m => machines[m.Machine])) is { } shared)
-            throw new CommandException("machines-shared", $"{shared}. A machine is upgraded by one plan at a time: exempt it from one of them, or leave it out of this plan's scope.");
+        if (
+            (await otherPlans.OfAsync(name, plan.Started, stop)).Shared(
+                (await plans.MembersAsync(name, stop)).Where(PlanWriter.IsPending).Select(m => machines[m.Machine])
+            ) is
+            { } shared
+        )
+            throw new CommandException(
+                "machines-shared",
+                $"{shared}. A machine is upgraded by one plan at a time: exempt it from one of them, or leave it out of this plan's scope."
+            );
         // Asked again when a held plan goes on, since what is to be acknowledged may have changed since it started.
         if ((await acknowledgements.OpenAsync(plan, stop)) is { Count: > 0 } open)
-            throw new CommandException("not-acknowledged", $"Before plan '{name}' can start, these must be acknowledged: {string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'.");
+            throw new CommandException(
+                "not-acknowledged",
+                $"Before plan '{name}' can start, these must be acknowledged: "
+                    + $"{string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'."
+            );
         if ((await approvals.NeededAsync(plan, stop)).FirstOrDefault(n => n.Subject == Consent.WholePlan) is { Given: null } needed)
-            throw new CommandException("not-approved", $"Plan '{name}' needs the approval of {(needed.By.IsEmpty ? "an approver who did not change it" : string.Join(" or ", needed.By))} first{(needed.Before is { } earlier ? $"; what {earlier.By} approved on {earlier.At:yyyy-MM-dd} was revision {earlier.Revision}, and it was changed since" : "")}. {needed.Why} See 'gstair plan approve {name}'.");
-        await plans.PutStateAsync(name, PlanState.Started, null, plan.State == PlanState.Drafted ? "start" : "go-on", actor, clock.GetUtcNow(), stop);
+        {
+            var by = needed.By.IsEmpty ? "an approver who did not change it" : string.Join(" or ", needed.By);
+            var before = needed.Before is { } earlier
+                ? $"; what {earlier.By} approved on {earlier.At:yyyy-MM-dd} was revision {earlier.Revision}, and it was changed since"
+                : "";
+            throw new CommandException(
+                "not-approved",
+                $"Plan '{name}' needs the approval of {by} first{before}. {needed.Why} See 'gstair plan approve {name}'."
+            );
+        }
+
+        await plans.PutStateAsync(
+            name,
+            PlanState.Started,
+            null,
+            plan.State == PlanState.Drafted ? "start" : "go-on",
+            actor,
+            clock.GetUtcNow(),
+            stop
+        );
     }
 
     /// <summary>Chooses the method of one machine in spite of the plan's order; null goes back to that.</summary>
-    /// <exception cref="CommandException">The product has no such method, it does not suit the machine, or the machine is running.</exception>
+    /// <exception cref="CommandException">The product has no such method, it does not suit the machine, or the machine is
+    /// running.</exception>
     public async Task ChooseMethodAsync(string name, Machine machine, string? method, string reason, Actor actor, CancellationToken stop)
     {
         var member = await MemberAsync(name, machine, stop);
         var stored = await FindAsync(name, stop);
         var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
         if (method is not null && product.Method(method) is not { Way: Way.Upgrade })
-            throw new CommandException("unknown-method", $"{product.Name} has no method '{method}' that upgrades; expected one of {string.Join(", ", product.Methods.Where(m => m.Way == Way.Upgrade).Select(m => m.Name))}.");
+            throw new CommandException(
+                "unknown-method",
+                $"{product.Name} has no method '{method}' that upgrades; expected one of "
+                    + $"{string.Join(", ", product.Methods.Where(m => m.Way == Way.Upgrade).Select(m => m.Name))}."
+            );
         if (method is not null && Misfit(AimOf(plan, product), machine, method) is { } why)
-            throw new CommandException("method-does-not-suit", $"Method '{method}' is not possible for {machine.Name}: {why}. 'gstair machine gate {machine.Name} --plan {name}' shows what was found.");
-        if (member.Run is not null && member.Status != Status.Stopped) throw new CommandException("machine-running", $"{machine.Name} has a run that is not over (r{member.Run}), pinned to its method; cancel it first.");
+            throw new CommandException(
+                "method-does-not-suit",
+                $"Method '{method}' is not possible for {machine.Name}: {why}. 'gstair machine gate {machine.Name} --plan {name}' "
+                    + $"shows what was found."
+            );
+        if (member.Run is not null && member.Status != Status.Stopped)
+            throw new CommandException(
+                "machine-running",
+                $"{machine.Name} has a run that is not over (r{member.Run}), pinned to its method; cancel it first."
+            );
         // Held before it is written, so that no run is opened by a method that nobody has acknowledged or approved.
-        if (method is not null && product.Method(method) is { Preserves: not Preserves.Full } less && stored is { State: PlanState.Started, Held: null })
-            await plans.PutStateAsync(name, PlanState.Started, $"{machine.Name} was given the method {less.Name}, which does not preserve everything and waits for acknowledgement", "hold", actor, clock.GetUtcNow(), stop);
+        if (
+            method is not null
+            && product.Method(method) is { Preserves: not Preserves.Full } less
+            && stored is { State: PlanState.Started, Held: null }
+        )
+            await plans.PutStateAsync(
+                name,
+                PlanState.Started,
+                $"{machine.Name} was given the method {less.Name}, which does not preserve everything and waits for acknowledgement",
+                "hold",
+                actor,
+                clock.GetUtcNow(),
+                stop
+            );
         await decisions.ChooseMethodAsync(name, machine.Id, method, reason, actor, clock.GetUtcNow(), stop);
         await approvals.HoldUnlessApprovedAsync(name, $"{machine.Name} was given another method", actor, stop);
     }
@@ -57,7 +123,8 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
     public async Task HoldAsync(string name, string reason, Actor actor, CancellationToken stop)
     {
         var plan = await FindAsync(name, stop);
-        if (plan.State != PlanState.Started) throw new CommandException("plan-not-started", $"Plan '{name}' is not running; there is nothing to hold.");
+        if (plan.State != PlanState.Started)
+            throw new CommandException("plan-not-started", $"Plan '{name}' is not running; there is nothing to hold.");
         await plans.PutStateAsync(name, PlanState.Started, reason, "hold", actor, clock.GetUtcNow(), stop);
     }
 
@@ -67,16 +134,31 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
     {
         await FindAsync(name, stop);
         if (!await plans.DiscardAsync(name, reason, actor, clock.GetUtcNow(), stop))
-            throw new CommandException("plan-started", $"Plan '{name}' was started, so its runs and their history stay. Put it on hold, or exempt its machines.");
+            throw new CommandException(
+                "plan-started",
+                $"Plan '{name}' was started, so its runs and their history stay. Put it on hold, or exempt its machines."
+            );
     }
 
     /// <summary>Exempts a machine from a plan.</summary>
-    public async Task ExemptAsync(string name, Machine machine, Exemption exemption, string reason, DateOnly? until, Actor actor, CancellationToken stop)
+    public async Task ExemptAsync(
+        string name,
+        Machine machine,
+        Exemption exemption,
+        string reason,
+        DateOnly? until,
+        Actor actor,
+        CancellationToken stop
+    )
     {
         var member = await MemberAsync(name, machine, stop);
-        if (member.Status is Status.Running or Status.Parked or Status.Verified or Status.Done || (member.Run is not null && member.Status != Status.Stopped))
+        if (
+            member.Status is Status.Running or Status.Parked or Status.Verified or Status.Done
+            || (member.Run is not null && member.Status != Status.Stopped)
+        )
             throw new CommandException("machine-running", $"{machine.Name} has a run that is not over (r{member.Run}); cancel it first.");
-        if (exemption == Exemption.Stays && until is null) throw new CommandException("no-end", $"A machine that stays does so until a date; give it with --until.");
+        if (exemption == Exemption.Stays && until is null)
+            throw new CommandException("no-end", $"A machine that stays does so until a date; give it with --until.");
         await plans.ExemptAsync(name, machine.Id, exemption, reason, until, actor, clock.GetUtcNow(), stop);
     }
 
@@ -84,7 +166,11 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
     public async Task AgainAsync(string name, Machine machine, string reason, Actor actor, CancellationToken stop)
     {
         var member = await MemberAsync(name, machine, stop);
-        if (member.Status != Status.Stopped) throw new CommandException("run-not-ended", $"{machine.Name} is {RunMachine.Name(member.Status)}; only a machine whose run ended without success can be retried.");
+        if (member.Status != Status.Stopped)
+            throw new CommandException(
+                "run-not-ended",
+                $"{machine.Name} is {RunMachine.Name(member.Status)}; only a machine whose run ended without success can be retried."
+            );
         await plans.AgainAsync(name, machine.Id, reason, actor, clock.GetUtcNow(), stop);
     }
 
@@ -99,7 +185,10 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
     public static CommandException Unknown(string name, IEnumerable<string> names)
     {
         var near = Spelling.Nearest(name, names);
-        return new("unknown-plan", $"There is no plan '{name}'{(near is null ? ". 'gstair plan list' shows those that exist." : $"; did you mean '{near}'?")}");
+        return new(
+            "unknown-plan",
+            $"There is no plan '{name}'{(near is null ? ". 'gstair plan list' shows those that exist." : $"; did you mean '{near}'?")}"
+        );
     }
 
     /// <summary>Why a machine cannot go by a method, whatever its checks say; null where it can.</summary>
@@ -131,7 +220,8 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
     /// <summary>A machine's place in a plan.</summary>
     /// <exception cref="CommandException">It has none.</exception>
     internal static async Task<Member> MemberAsync(PlanTable plans, string name, Machine machine, CancellationToken stop) =>
-        (await plans.OfMachineAsync(machine.Id, stop)).FirstOrDefault(m => m.Plan == name) ?? throw new CommandException("not-in-plan", $"{machine.Name} is not in plan '{name}'.");
+        (await plans.OfMachineAsync(machine.Id, stop)).FirstOrDefault(m => m.Plan == name)
+        ?? throw new CommandException("not-in-plan", $"{machine.Name} is not in plan '{name}'.");
 
     /// <summary>A member with its assessment and slot put in.</summary>
     internal static Member Judged(Member member, Assessment assessment, Placed? placed)
@@ -159,7 +249,10 @@ public sealed class PlanCommands(CatalogueCache catalogues, FleetCache fleet, Pl
             CannotBeFixed = assessment.CannotBeFixed,
             // Who has no place and is not asked about now keeps what was said of it.
             Why = assessment.Why ?? (placed is null && canGo && slot is null && member.Status == Status.Ready ? member.Why : placed?.Why),
-            Change = !canGo ? null : placed is null && slot is null ? member.Change : placed?.Change,
+            Change =
+                !canGo ? null
+                : placed is null && slot is null ? member.Change
+                : placed?.Change,
             Slot = canGo ? slot : null,
             Status = Statuses.Of(member.Exemption is not null, assessment.State, canGo && slot is not null, null),
         };

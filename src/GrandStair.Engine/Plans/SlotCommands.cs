@@ -17,10 +17,23 @@ namespace GrandStair.Engine.Plans;
 /// <param name="EndBefore">When the last slot of those still to be given would end without it, UTC; null without any.</param>
 /// <param name="End">When it would end with it.</param>
 /// <param name="MeetsDeadline">Whether that is in time.</param>
-public sealed record Rescheduling(SlotTrial Trial, ImmutableArray<(Machine Machine, Slot Before, Slot? After)> Moved, DateTimeOffset? EndBefore, DateTimeOffset? End, bool MeetsDeadline);
+public sealed record Rescheduling(
+    SlotTrial Trial,
+    ImmutableArray<(Machine Machine, Slot Before, Slot? After)> Moved,
+    DateTimeOffset? EndBefore,
+    DateTimeOffset? End,
+    bool MeetsDeadline
+);
 
 /// <summary>Reschedules machines to chosen times, and finds free times.</summary>
-public sealed class SlotCommands(PlanWriter writer, PlanTable plans, RunLog runs, FleetCache fleet, MeasuredRuns measured, TimeProvider clock)
+public sealed class SlotCommands(
+    PlanWriter writer,
+    PlanTable plans,
+    RunLog runs,
+    FleetCache fleet,
+    MeasuredRuns measured,
+    TimeProvider clock
+)
 {
     /// <summary>How many times are offered at most.</summary>
     public const int MostTimes = 100;
@@ -33,7 +46,14 @@ public sealed class SlotCommands(PlanWriter writer, PlanTable plans, RunLog runs
     /// <param name="apart">How far apart times are.</param>
     /// <param name="stop">Ends the wait.</param>
     /// <exception cref="CommandException">It is not in the plan, or can have no other time now.</exception>
-    public async Task<ImmutableArray<Slot>> TimesAsync(StoredPlan stored, Machine machine, DateTimeOffset from, DateTimeOffset to, TimeSpan apart, CancellationToken stop)
+    public async Task<ImmutableArray<Slot>> TimesAsync(
+        StoredPlan stored,
+        Machine machine,
+        DateTimeOffset from,
+        DateTimeOffset to,
+        TimeSpan apart,
+        CancellationToken stop
+    )
     {
         var asked = await AskedAsync(stored, machine, stop);
         return SlotTrial.Times(asked.Case, from > asked.Case.From ? from : asked.Case.From, to, apart, MostTimes);
@@ -48,27 +68,51 @@ public sealed class SlotCommands(PlanWriter writer, PlanTable plans, RunLog runs
         var trial = SlotTrial.At(asked.Case, start);
         var draft = asked.Draft;
         var before = draft.PlanSchedule;
-        if (trial.Slot is not { } slot) return new(trial, [], before.End, before.End, draft.MeetsDeadline);
+        if (trial.Slot is not { } slot)
+            return new(trial, [], before.End, before.End, draft.MeetsDeadline);
         // All others keep what is scheduled for them, unless it is in the way.
         var tentative = before.All.ToDictionary(p => p.Machine, p => p.Slot);
-        var requests = draft.Requests.Select(w => (IReadOnlyList<SlotRequest>)[.. w.Where(r => r.Machine != machine.Id).Select(r => r with { Stands = tentative[r.Machine] })]).ToArray();
-        var after = PlanSchedule.Of(draft.Plan, draft.Calendars, requests, [.. draft.Status.Where(t => t.Of.Machine != machine.Id), new(asked.Case.Requests[0], slot)], draft.Begun, before.Waves[0].From, thorough: false);
+        var requests = draft
+            .Requests.Select(w =>
+                (IReadOnlyList<SlotRequest>)[.. w.Where(r => r.Machine != machine.Id).Select(r => r with { Stands = tentative[r.Machine] })]
+            )
+            .ToArray();
+        var after = PlanSchedule.Of(
+            draft.Plan,
+            draft.Calendars,
+            requests,
+            [.. draft.Status.Where(t => t.Of.Machine != machine.Id), new(asked.Case.Requests[0], slot)],
+            draft.Begun,
+            before.Waves[0].From,
+            thorough: false
+        );
         var end = after.End > slot.End ? after.End : slot.End;
         var machines = await fleet.AllAsync(stop);
         return new(
             trial,
             [
-                .. after.All.Where(p => tentative[p.Machine] is { } was && was.Start != p.Slot?.Start)
-                    .Select(p => (Machine: machines[p.Machine], Before: tentative[p.Machine]!, After: p.Slot)).OrderBy(m => m.Before.Start).ThenBy(m => m.Machine.Name, StringComparer.OrdinalIgnoreCase),
+                .. after
+                    .All.Where(p => tentative[p.Machine] is { } was && was.Start != p.Slot?.Start)
+                    .Select(p => (Machine: machines[p.Machine], Before: tentative[p.Machine]!, After: p.Slot))
+                    .OrderBy(m => m.Before.Start)
+                    .ThenBy(m => m.Machine.Name, StringComparer.OrdinalIgnoreCase),
             ],
             before.End,
             end,
-            PlanSchedule.IsInTime(draft.Plan, end));
+            PlanSchedule.IsInTime(draft.Plan, end)
+        );
     }
 
     /// <summary>Gives a machine a time, which it keeps as long as nothing prevents it.</summary>
     /// <exception cref="CommandException">As <see cref="TimesAsync"/>, or something is in the way of that time.</exception>
-    public async Task<Slot> RescheduleAsync(StoredPlan stored, Machine machine, DateTimeOffset start, string reason, Actor actor, CancellationToken stop)
+    public async Task<Slot> RescheduleAsync(
+        StoredPlan stored,
+        Machine machine,
+        DateTimeOffset start,
+        string reason,
+        Actor actor,
+        CancellationToken stop
+    )
     {
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(machine);
@@ -78,7 +122,11 @@ public sealed class SlotCommands(PlanWriter writer, PlanTable plans, RunLog runs
         var asked = await AskedAsync(stored, machine, stop);
         var trial = SlotTrial.At(asked.Case, start);
         if (trial.Slot is not { } slot)
-            throw new CommandException("time-taken", $"{machine.Name} cannot begin at {start.UtcDateTime:yyyy-MM-dd HH:mm} UTC: {string.Join("; ", trial.InTheWay)}. 'gstair plan free-slots {stored.Name} {machine.Name}' shows when it can.");
+            throw new CommandException(
+                "time-taken",
+                $"{machine.Name} cannot begin at {start.UtcDateTime:yyyy-MM-dd HH:mm} UTC: {string.Join("; ", trial.InTheWay)}. "
+                    + $"'gstair plan free-slots {stored.Name} {machine.Name}' shows when it can."
+            );
         var now = clock.GetUtcNow();
         if (asked.Run is { } run)
         {
@@ -87,8 +135,18 @@ public sealed class SlotCommands(PlanWriter writer, PlanTable plans, RunLog runs
                 throw new CommandException("run-went-on", $"The run of {machine.Name} went on meanwhile. Look again, and choose again.");
         }
 
-        await plans.RescheduleAsync(stored.Name, machine.Id, slot.Start, asked is { Run: null, HasBegun: true } ? slot : null, reason, actor, now, stop);
-        if (!asked.HasBegun) await writer.LayOutAsync(stored, stop);
+        await plans.RescheduleAsync(
+            stored.Name,
+            machine.Id,
+            slot.Start,
+            asked is { Run: null, HasBegun: true } ? slot : null,
+            reason,
+            actor,
+            now,
+            stop
+        );
+        if (!asked.HasBegun)
+            await writer.LayOutAsync(stored, stop);
         return slot;
     }
 
@@ -98,7 +156,8 @@ public sealed class SlotCommands(PlanWriter writer, PlanTable plans, RunLog runs
     {
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(machine);
-        if ((await MemberAsync(stored, machine, stop)).Rescheduled is null) throw new CommandException("no-time-chosen", $"{machine.Name} has no manually chosen time.");
+        if ((await MemberAsync(stored, machine, stop)).Rescheduled is null)
+            throw new CommandException("no-time-chosen", $"{machine.Name} has no manually chosen time.");
         await plans.RescheduleAsync(stored.Name, machine.Id, null, null, reason, actor, clock.GetUtcNow(), stop);
         await writer.LayOutAsync(stored, stop);
     }
@@ -115,7 +174,8 @@ public sealed class SlotCommands(PlanWriter writer, PlanTable plans, RunLog runs
     private async Task<Asked> AskedAsync(StoredPlan stored, Machine machine, CancellationToken stop)
     {
         var member = await MemberAsync(stored, machine, stop);
-        if (member.Exemption is not null) throw new CommandException("machine-exempted", $"{machine.Name} is exempt and needs no time.");
+        if (member.Exemption is not null)
+            throw new CommandException("machine-exempted", $"{machine.Name} is exempt and needs no time.");
         var run = member.Run is { } number ? (await runs.FindAsync(number, stop))!.State : null;
         if (run is not null && !(run.Phase is Phase.Stage or Phase.Wait || (run.Phase == Phase.Gate && run.Moment == Moment.Planning)))
             throw new CommandException("machine-running", $"{machine.Name} has begun (r{member.Run}); it can have no other time now.");
@@ -124,17 +184,38 @@ public sealed class SlotCommands(PlanWriter writer, PlanTable plans, RunLog runs
         var wave = draft.Stored.Waves[member.Wave - 1];
         var request = run is not null
             ? PlanWriter.Request(machine, run, draft.Product, await measured.ExperienceAsync(draft.Product, stop), draft.Pending)
-            : draft.Requests.SelectMany(r => r).FirstOrDefault(r => r.Machine == machine.Id) ?? throw new CommandException("not-ready", $"{machine.Name} can have no time yet: {member.Why ?? "it is not ready"}.");
-        var begins = wave.State == WaveState.Waiting
-            ? draft.PlanSchedule.Waves[member.Wave - 1].From + (draft.Plan.Lead ?? TimeSpan.Zero)
-            : run?.Phase == Phase.Wait ? now : now + draft.Plan.LeadFor(draft.Product.Method(run?.CurrentLeg.Method ?? member.Method ?? "")?.Steps ?? []);
+            : draft.Requests.SelectMany(r => r).FirstOrDefault(r => r.Machine == machine.Id)
+                ?? throw new CommandException("not-ready", $"{machine.Name} can have no time yet: {member.Why ?? "it is not ready"}.");
+        var begins =
+            wave.State == WaveState.Waiting ? draft.PlanSchedule.Waves[member.Wave - 1].From + (draft.Plan.Lead ?? TimeSpan.Zero)
+            : run?.Phase == Phase.Wait ? now
+            : now + draft.Plan.LeadFor(draft.Product.Method(run?.CurrentLeg.Method ?? member.Method ?? "")?.Steps ?? []);
         // Slots that somebody was told, or chose, stay; those that are only scheduled make room.
         var placed = draft.PlanSchedule.All.Where(p => p.Slot is not null).ToDictionary(p => p.Machine, p => p.Slot!);
-        var stay = draft.Status.Concat(draft.Requests.SelectMany(r => r).Where(r => r.Stands is not null && placed.ContainsKey(r.Machine)).Select(r => new TakenSlot(r, placed[r.Machine]))).Where(t => t.Of.Machine != machine.Id).ToArray();
+        var stay = draft
+            .Status.Concat(
+                draft
+                    .Requests.SelectMany(r => r)
+                    .Where(r => r.Stands is not null && placed.ContainsKey(r.Machine))
+                    .Select(r => new TakenSlot(r, placed[r.Machine]))
+            )
+            .Where(t => t.Of.Machine != machine.Id)
+            .ToArray();
         var machines = await fleet.AllAsync(stop);
         var alone = new Dictionary<string, MachineId>(StringComparer.OrdinalIgnoreCase) { [machine.Name] = machine.Id };
         request = request with { NotBefore = begins, After = PlanWriter.After(machine, draft.Pending) };
-        return new(new(draft.Plan, draft.Calendars, [request], [.. stay.Select(t => t with { Of = t.Of with { After = PlanWriter.After(machines[t.Of.Machine], alone) } })], now), draft, run, wave.State != WaveState.Waiting);
+        return new(
+            new(
+                draft.Plan,
+                draft.Calendars,
+                [request],
+                [.. stay.Select(t => t with { Of = t.Of with { After = PlanWriter.After(machines[t.Of.Machine], alone) } })],
+                now
+            ),
+            draft,
+            run,
+            wave.State != WaveState.Waiting
+        );
     }
 
     /// <summary>A machine that is to have a time.</summary>

@@ -15,7 +15,16 @@ namespace GrandStair.Engine.Rehearsals;
 
 /// <summary>Where rehearsals are asked for and made, and where the forecasts of running plans are kept up to date.</summary>
 public sealed class RehearsalRunner(
-    RehearsalTable table, RehearsalCases cases, MeasuredRuns measured, PlanTable plans, CatalogueCache catalogues, IDocuments documents, Feed feed, TimeProvider clock, ILogger<RehearsalRunner> log)
+    RehearsalTable table,
+    RehearsalCases cases,
+    MeasuredRuns measured,
+    PlanTable plans,
+    CatalogueCache catalogues,
+    IDocuments documents,
+    Feed feed,
+    TimeProvider clock,
+    ILogger<RehearsalRunner> log
+)
 {
     /// <summary>How many draws a rehearsal may have.</summary>
     public const int MostDraws = 2000;
@@ -42,13 +51,20 @@ public sealed class RehearsalRunner(
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(asked);
-        if (plan.State == PlanState.Ended) throw new CommandException("plan-ended", $"Plan '{plan.Name}' has ended; there is nothing to rehearse.");
-        if (asked.Draws is < 1 or > MostDraws) throw new CommandException("draws", $"{asked.Draws} draws cannot be made; expected 1 to {MostDraws}.");
-        if (asked.WhatIfs.Count > MostWhatIfs) throw new CommandException("what-ifs", $"There are {asked.WhatIfs.Count} what-ifs; expected at most {MostWhatIfs} at once.");
+        if (plan.State == PlanState.Ended)
+            throw new CommandException("plan-ended", $"Plan '{plan.Name}' has ended; there is nothing to rehearse.");
+        if (asked.Draws is < 1 or > MostDraws)
+            throw new CommandException("draws", $"{asked.Draws} draws cannot be made; expected 1 to {MostDraws}.");
+        if (asked.WhatIfs.Count > MostWhatIfs)
+            throw new CommandException("what-ifs", $"There are {asked.WhatIfs.Count} what-ifs; expected at most {MostWhatIfs} at once.");
         if ((await table.OfAsync(plan.Name, stop)).Count(r => r.State == RehearsalState.Waiting) >= MostWaiting)
-            throw new CommandException("rehearsals-wait", $"{MostWaiting} rehearsals of plan '{plan.Name}' wait already; cancel one, or wait until they are done.");
+            throw new CommandException(
+                "rehearsals-wait",
+                $"{MostWaiting} rehearsals of plan '{plan.Name}' wait already; cancel one, or wait until they are done."
+            );
         // What is wrong in a what-if is told now, and not when it is its turn.
-        foreach (var whatIf in asked.WhatIfs) catalogues.ReadPlan(BodyOf(plan, whatIf));
+        foreach (var whatIf in asked.WhatIfs)
+            catalogues.ReadPlan(BodyOf(plan, whatIf));
         return await table.AskAsync(plan.Name, plan.Revision, asked, actor, clock.GetUtcNow(), stop);
     }
 
@@ -57,8 +73,10 @@ public sealed class RehearsalRunner(
 
     private async Task WorkAsync(CancellationToken stop)
     {
-        if (await table.ClaimAsync(stop) is { } next) await MakeAsync(next, stop);
-        else await ForecastAsync(stop);
+        if (await table.ClaimAsync(stop) is { } next)
+            await MakeAsync(next, stop);
+        else
+            await ForecastAsync(stop);
     }
 
     private async Task MakeAsync(StoredRehearsal rehearsal, CancellationToken stop)
@@ -75,7 +93,17 @@ public sealed class RehearsalRunner(
             {
                 var @case = results.Count == 0 ? await cases.OfAsync(plan, stop) : await cases.OfAsync(plan, BodyOf(plan, whatIf), stop);
                 var before = done;
-                results.Add(await RunAsync(rehearsal.Asked, whatIf, @case, experience, d => Volatile.Write(ref done, before + d), 0, cancelled.Token));
+                results.Add(
+                    await RunAsync(
+                        rehearsal.Asked,
+                        whatIf,
+                        @case,
+                        experience,
+                        d => Volatile.Write(ref done, before + d),
+                        0,
+                        cancelled.Token
+                    )
+                );
             }
 
             await table.EndAsync(rehearsal, results, null, clock.GetUtcNow(), stop);
@@ -92,7 +120,13 @@ public sealed class RehearsalRunner(
         {
             // It would go wrong again and again.
             log.LogError(error, "Rehearsal {Rehearsal} of plan {Plan} failed", rehearsal.Id, rehearsal.Plan);
-            await table.EndAsync(rehearsal, null, "Something went wrong that should not; the service's log says what.", clock.GetUtcNow(), stop);
+            await table.EndAsync(
+                rehearsal,
+                null,
+                "Something went wrong that should not; the service's log says what.",
+                clock.GetUtcNow(),
+                stop
+            );
         }
         finally
         {
@@ -106,22 +140,41 @@ public sealed class RehearsalRunner(
     {
         try
         {
-            while (await table.AdvanceAsync(id, done(), cancelled.Token)) await Task.Delay(Beat, cancelled.Token);
+            while (await table.AdvanceAsync(id, done(), cancelled.Token))
+                await Task.Delay(Beat, cancelled.Token);
             await cancelled.CancelAsync();
         }
-        catch (OperationCanceledException)
-        {
-        }
+        catch (OperationCanceledException) { }
     }
 
     /// <summary>What was measured of a plan's product so far: once for all that is compared.</summary>
-    private async Task<Experience> LearntAsync(StoredPlan plan, CancellationToken stop) => await measured.ExperienceAsync(await catalogues.ByHashAsync(plan.CatalogueHash, stop), stop);
+    private async Task<Experience> LearntAsync(StoredPlan plan, CancellationToken stop) =>
+        await measured.ExperienceAsync(await catalogues.ByHashAsync(plan.CatalogueHash, stop), stop);
 
-    private static async Task<Rehearsed> RunAsync(RehearsalAsked asked, WhatIf whatIf, RehearsalCase @case, Experience experience, Action<int>? progress, int processors, CancellationToken stop)
+    private static async Task<Rehearsed> RunAsync(
+        RehearsalAsked asked,
+        WhatIf whatIf,
+        RehearsalCase @case,
+        Experience experience,
+        Action<int>? progress,
+        int processors,
+        CancellationToken stop
+    )
     {
         // It takes all processors for a while; on a thread of its own nothing else waits for it.
         var forecast = await Task.Factory.StartNew(
-            () => Rehearsal.Run(@case, experience, new(asked.Draws, (ulong)asked.Seed, asked.Fixing) { Processors = processors }, progress, stop), stop, TaskCreationOptions.LongRunning, TaskScheduler.Default);
+            () =>
+                Rehearsal.Run(
+                    @case,
+                    experience,
+                    new(asked.Draws, (ulong)asked.Seed, asked.Fixing) { Processors = processors },
+                    progress,
+                    stop
+                ),
+            stop,
+            TaskCreationOptions.LongRunning,
+            TaskScheduler.Default
+        );
         return new(whatIf.Name, whatIf.Changes, @case.Plan.Deadline, forecast);
     }
 
@@ -132,11 +185,28 @@ public sealed class RehearsalRunner(
         foreach (var plan in (await plans.AllAsync(stop)).Where(p => p is { State: PlanState.Started, Held: null }))
         {
             var before = _forecast.GetValueOrDefault(plan.Name, (-1, 0));
-            if (before.Position == position || Stopwatch.GetTimestamp() < before.Due) continue;
+            if (before.Position == position || Stopwatch.GetTimestamp() < before.Due)
+                continue;
             var begun = Stopwatch.GetTimestamp();
             var asked = new RehearsalAsked(ForecastDraws, (long)RehearsalSettings.Usual.Seed, RehearsalSettings.Usual.Fixing, []);
             var rest = new Rest();
-            await table.PutForecastAsync(plan.Name, plan.Revision, asked, await RunAsync(asked, new("", [], null), await cases.OfAsync(plan, stop), await LearntAsync(plan, stop), _ => rest.Take(stop), 1, stop), position, clock.GetUtcNow(), stop);
+            await table.PutForecastAsync(
+                plan.Name,
+                plan.Revision,
+                asked,
+                await RunAsync(
+                    asked,
+                    new("", [], null),
+                    await cases.OfAsync(plan, stop),
+                    await LearntAsync(plan, stop),
+                    _ => rest.Take(stop),
+                    1,
+                    stop
+                ),
+                position,
+                clock.GetUtcNow(),
+                stop
+            );
             // What changed while it was made counts for the next one.
             _forecast[plan.Name] = (position, Forecasting.NextAfter(begun));
         }

@@ -23,8 +23,16 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
     {
         ArgumentNullException.ThrowIfNull(actor);
         var begins = decision == Decision.RollBack && !atOnce ? await RollbackBeginsAsync((await FindAsync(run, stop)).State, stop) : null;
-        var when = decision != Decision.RollBack ? "" : begins is { } at ? $" (begins {at.UtcDateTime:yyyy-MM-dd HH:mm} UTC)" : " (at once)";
-        return await AppendAsync(run, _ => new Decided(clock.GetUtcNow(), actor.Name, decision, reason) { NotBefore = begins }, new(actor, $"run {RunMachine.Name(decision)}", $"{reason}{when}"), stop);
+        var when =
+            decision != Decision.RollBack ? ""
+            : begins is { } at ? $" (begins {at.UtcDateTime:yyyy-MM-dd HH:mm} UTC)"
+            : " (at once)";
+        return await AppendAsync(
+            run,
+            _ => new Decided(clock.GetUtcNow(), actor.Name, decision, reason) { NotBefore = begins },
+            new(actor, $"run {RunMachine.Name(decision)}", $"{reason}{when}"),
+            stop
+        );
     }
 
     /// <summary>When the rollback of a run would begin in the machine's next window, UTC; null where it cannot be rolled back.</summary>
@@ -32,7 +40,8 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
     public async Task<DateTimeOffset?> RollbackBeginsAsync(RunState state, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(state);
-        if (!RunMachine.Possible(state).Contains(Decision.RollBack)) return null;
+        if (!RunMachine.Possible(state).Contains(Decision.RollBack))
+            return null;
         var lasts = TimeSpan.FromSeconds(state.CurrentLeg.RollbackSteps.Sum(s => s.Typical.TotalSeconds));
         return await windows.FindAsync(state.Plan, (await fleet.AllAsync(stop))[new(state.Machine)], lasts, stop);
     }
@@ -44,15 +53,18 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
         ArgumentNullException.ThrowIfNull(actor);
         return AppendAsync(
             run,
-            state => state.FollowUps.Any(l => l.Name == followUp && l.Closed is null)
-                ? new FollowUpClosed(clock.GetUtcNow(), actor.Name, followUp, reason)
-                : throw new CommandException("unknown-follow-up", $"Run r{run} has no open follow-up '{followUp}'."),
+            state =>
+                state.FollowUps.Any(l => l.Name == followUp && l.Closed is null)
+                    ? new FollowUpClosed(clock.GetUtcNow(), actor.Name, followUp, reason)
+                    : throw new CommandException("unknown-follow-up", $"Run r{run} has no open follow-up '{followUp}'."),
             new(actor, "run close-follow-up", $"{followUp}: {reason}"),
-            stop);
+            stop
+        );
     }
 
     private async Task<StoredRun> FindAsync(long run, CancellationToken stop) =>
-        await runs.FindAsync(run, stop) ?? throw new CommandException("unknown-run", $"There is no run r{run}. 'gstair run list' shows those that exist.");
+        await runs.FindAsync(run, stop)
+        ?? throw new CommandException("unknown-run", $"There is no run r{run}. 'gstair run list' shows those that exist.");
 
     private async Task<RunState> AppendAsync(long run, Func<RunState, RunEvent> make, Command command, CancellationToken stop)
     {
@@ -62,7 +74,8 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
             var e = make(stored.State);
             var after = RunMachine.Step(stored.State, e).State;
             // It was changed meanwhile: read it again and decide on its present state.
-            if (await runs.DecideAsync(stored.State, e, after, command, stop)) return after;
+            if (await runs.DecideAsync(stored.State, e, after, command, stop))
+                return after;
         }
     }
 }

@@ -26,7 +26,20 @@ namespace GrandStair.Engine.Runs;
 /// database and on the machines.
 /// </summary>
 public sealed class RunWorker(
-    RunLog runs, PlanTable plans, OtherPlans otherPlans, DecisionTable decisions, CatalogueCache catalogues, FleetCache fleet, MachineReader reader, ConnectionSet connections, ScriptTable sent, ISecrets secrets, ClockTable clockTable, DomainClock clock, ILogger<RunWorker> log)
+    RunLog runs,
+    PlanTable plans,
+    OtherPlans otherPlans,
+    DecisionTable decisions,
+    CatalogueCache catalogues,
+    FleetCache fleet,
+    MachineReader reader,
+    ConnectionSet connections,
+    ScriptTable sent,
+    ISecrets secrets,
+    ClockTable clockTable,
+    DomainClock clock,
+    ILogger<RunWorker> log
+)
 {
     /// <summary>How long a worker that says nothing keeps its runs.</summary>
     public static readonly TimeSpan Lease = TimeSpan.FromSeconds(10);
@@ -72,9 +85,7 @@ public sealed class RunWorker(
                 log.LogInformation("Worker {Worker} begins", worker);
                 await WorkAsync(worker.Value, lapsed.Token);
             }
-            catch (OperationCanceledException) when (stop.IsCancellationRequested)
-            {
-            }
+            catch (OperationCanceledException) when (stop.IsCancellationRequested) { }
             catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
             {
                 log.LogError("Worker {Worker} cannot write and starts over: {Why}", worker, error.Message);
@@ -90,7 +101,8 @@ public sealed class RunWorker(
             await lapsed.CancelAsync();
             await Task.WhenAll(_looks.Values.Select(l => l.Work));
             _looks.Clear();
-            if (stop.IsCancellationRequested && worker is { } ended) await runs.EndWorkersAsync(ended, CancellationToken.None);
+            if (stop.IsCancellationRequested && worker is { } ended)
+                await runs.EndWorkersAsync(ended, CancellationToken.None);
         }
     }
 
@@ -102,9 +114,14 @@ public sealed class RunWorker(
         var over = CancellationTokenSource.CreateLinkedTokenSource(stop);
         var keeping = new Thread(() =>
         {
-            using (over) KeepLease(worker, at => Volatile.Write(ref renewed, at), over.Token);
+            using (over)
+                KeepLease(worker, at => Volatile.Write(ref renewed, at), over.Token);
         })
-        { IsBackground = true, Name = $"lease of worker {worker}", Priority = ThreadPriority.AboveNormal };
+        {
+            IsBackground = true,
+            Name = $"lease of worker {worker}",
+            Priority = ThreadPriority.AboveNormal,
+        };
         keeping.Start();
         try
         {
@@ -160,27 +177,45 @@ public sealed class RunWorker(
         var claimed = 0L;
         while (!stop.IsCancellationRequested)
         {
-            if (held() > Lease * 0.8) return;
+            if (held() > Lease * 0.8)
+                return;
             if (TimeProvider.System.GetElapsedTime(began) > clockKept)
             {
                 latest = await KeepClockAsync(latest, stop);
                 clockKept = TimeProvider.System.GetElapsedTime(began) + Beat;
             }
 
-            foreach (var ended in _looks.Where(l => l.Value.Work.IsCompleted).Select(l => l.Key).ToArray()) _looks.Remove(ended);
-            var free = Math.Min(MostLooks - _looks.Values.Count(l => !l.Silent && TimeProvider.System.GetElapsedTime(l.Began) < SlowLook), MostOpenLooks - _looks.Count);
+            foreach (var ended in _looks.Where(l => l.Value.Work.IsCompleted).Select(l => l.Key).ToArray())
+                _looks.Remove(ended);
+            var free = Math.Min(
+                MostLooks - _looks.Values.Count(l => !l.Silent && TimeProvider.System.GetElapsedTime(l.Began) < SlowLook),
+                MostOpenLooks - _looks.Count
+            );
             var freeSilent = Math.Min(MostSilentLooks - _looks.Values.Count(l => l.Silent), MostOpenLooks - _looks.Count);
             // To choose what comes next takes as long for one run as for a hundred. Machines that do not answer can wait a moment.
             var since = TimeProvider.System.GetElapsedTime(claimed);
             var pause = since >= BetweenClaims || clock.ToDomain(since) >= DomainBetweenClaims;
             if (free >= ManyLooks || (pause && (free > 0 || freeSilent > 0)))
             {
-                if (pause) claimed = TimeProvider.System.GetTimestamp();
-                foreach (var claim in await runs.ClaimAsync(worker, clock.GetUtcNow() + clock.ToDomain(Early), free, pause ? freeSilent : 0, stop))
+                if (pause)
+                    claimed = TimeProvider.System.GetTimestamp();
+                foreach (
+                    var claim in await runs.ClaimAsync(
+                        worker,
+                        clock.GetUtcNow() + clock.ToDomain(Early),
+                        free,
+                        pause ? freeSilent : 0,
+                        stop
+                    )
+                )
                 {
                     // A look that had this run before has lost it by the claim, and ends at its next write.
                     var before = _looks.TryGetValue(claim.State.Run, out var earlier) ? earlier.Work : Task.CompletedTask;
-                    _looks[claim.State.Run] = new(DriveRunAsync(claim, before, stop), TimeProvider.System.GetTimestamp(), claim.Progress?.LostContact is not null);
+                    _looks[claim.State.Run] = new(
+                        DriveRunAsync(claim, before, stop),
+                        TimeProvider.System.GetTimestamp(),
+                        claim.Progress?.LostContact is not null
+                    );
                 }
             }
 
@@ -188,7 +223,10 @@ public sealed class RunWorker(
         }
     }
 
-    /// <summary>Keeps what the time is. Where the clock was set back, all runs are looked at once more: what they wait for may be due by the time that is right now.</summary>
+    /// <summary>
+    /// Keeps what the time is. Where the clock was set back, all runs are looked at once more: what they wait for may be due by the time
+    /// that is right now.
+    /// </summary>
     /// <param name="latest">What the time was when it was last kept, UTC; null where it never was.</param>
     /// <param name="stop">Cancels it.</param>
     /// <returns>What the time is, UTC.</returns>
@@ -198,7 +236,11 @@ public sealed class RunWorker(
         if (latest is { } kept && kept - here.Domain > SetBack)
         {
             var count = await runs.MakeDueAsync(here.Domain, stop);
-            log.LogWarning("The clock was set back by {Length}; {Count} runs that waited are looked at once more", Units.Show((kept - here.Domain).TotalSeconds, ValueKind.Duration), count);
+            log.LogWarning(
+                "The clock was set back by {Length}; {Count} runs that waited are looked at once more",
+                Units.Show((kept - here.Domain).TotalSeconds, ValueKind.Duration),
+                count
+            );
         }
 
         await clockTable.PutAsync(here, stop);
@@ -212,9 +254,7 @@ public sealed class RunWorker(
         {
             await ProcessAsync(claim, stop);
         }
-        catch (OperationCanceledException) when (stop.IsCancellationRequested)
-        {
-        }
+        catch (OperationCanceledException) when (stop.IsCancellationRequested) { }
         catch (RunLostException)
         {
             // A person decided about it meanwhile; the look that claimed it then waits for this one to end.
@@ -226,7 +266,9 @@ public sealed class RunWorker(
         }
     }
 
-    /// <summary>Gives a run back after a fault. Where even that cannot be written it stays claimed until the lease ends; nothing of it is lost.</summary>
+    /// <summary>
+    /// Gives a run back after a fault. Where even that cannot be written it stays claimed until the lease ends; nothing of it is lost.
+    /// </summary>
     private async Task GiveBackAsync(ClaimedRun claim, CancellationToken stop)
     {
         try
@@ -246,8 +288,10 @@ public sealed class RunWorker(
         {
             var now = clock.GetUtcNow();
             var wait = clock.ToReal(order.DueAt(now) - now);
-            if (wait > Early) break;
-            if (wait > TimeSpan.Zero) await Task.Delay(wait, stop);
+            if (wait > Early)
+                break;
+            if (wait > TimeSpan.Zero)
+                await Task.Delay(wait, stop);
             var machine = (await fleet.AllAsync(stop))[new(claim.State.Machine)];
             var look = await ExecuteOrderAsync(claim, order, machine, stop);
             if (look.Event is not { } e)
@@ -257,11 +301,19 @@ public sealed class RunWorker(
             }
 
             var after = RunMachine.Step(claim.State, e).State;
-            if (!await runs.AppendAsync(claim, [e], after, stop)) return;
+            if (!await runs.AppendAsync(claim, [e], after, stop))
+                return;
             if (e is OrderEnded { Result: not OrderResult.Ok } or OrderOverdue || after.Parked is not null)
-                log.LogInformation("Run r{Run} on {Machine}: {Event}{Parked}", after.Run, machine.Name, e.Type, after.Parked is null ? "" : $", parked: {after.Parked}");
+                log.LogInformation(
+                    "Run r{Run} on {Machine}: {Event}{Parked}",
+                    after.Run,
+                    machine.Name,
+                    e.Type,
+                    after.Parked is null ? "" : $", parked: {after.Parked}"
+                );
             claim = claim with { State = after, Progress = null, Due = clock.GetUtcNow() };
-            if (after.Outcome == Outcome.RolledBack) await ReadBackAsync(machine, stop);
+            if (after.Outcome == Outcome.RolledBack)
+                await ReadBackAsync(machine, stop);
         }
 
         await runs.ReleaseAsync(claim, claim.State.DueAt, stop);
@@ -283,7 +335,8 @@ public sealed class RunWorker(
 
     private async Task<Looked> ExecuteOrderAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
     {
-        if (claim.State.NeedsRoom && await TryAcquireLimitsAsync(claim, machine, stop) is { } full) return WaitFor(full, claim);
+        if (claim.State.NeedsRoom && await TryAcquireLimitsAsync(claim, machine, stop) is { } full)
+            return WaitFor(full, claim);
         switch (order.Kind)
         {
             case OrderKind.Gate:
@@ -294,7 +347,9 @@ public sealed class RunWorker(
                 return new(new Settled(clock.GetUtcNow(), "worker", order.Name));
             case OrderKind.Step:
                 // The time in which it waits for the uplink does not count as staging.
-                return claim.State.Phase == Phase.Stage && await TryAcquireUplinkAsync(claim, machine, stop) is { } busy ? WaitFor(busy, claim) : await StepAsync(claim, order, machine, stop);
+                return claim.State.Phase == Phase.Stage && await TryAcquireUplinkAsync(claim, machine, stop) is { } busy
+                    ? WaitFor(busy, claim)
+                    : await StepAsync(claim, order, machine, stop);
             default:
                 throw new InvalidOperationException($"Order {order.Name} is for a person.");
         }
@@ -308,18 +363,23 @@ public sealed class RunWorker(
     /// <returns>The limit that is full; null where the run has room in all of them now.</returns>
     private async Task<string?> TryAcquireLimitsAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
     {
-        if (await runs.HasRoomAsync(claim.State.Run, stop)) return null;
+        if (await runs.HasRoomAsync(claim.State.Run, stop))
+            return null;
         // From the narrowest to the widest, so that a run that waits for a wide one has found room in the others.
         var (plan, _) = await PlanOfAsync(claim, stop);
         var limits = new List<(string, int)>();
-        if (machine.TextOf("cluster") is { } cluster) limits.Add(($"cluster:{cluster}", 1));
-        if (claim.State.Slot.Crew is { } crew && plan.CrewOf(crew) is { } hands) limits.Add(($"crew:{crew}", hands.Hands));
+        if (machine.TextOf("cluster") is { } cluster)
+            limits.Add(($"cluster:{cluster}", 1));
+        if (claim.State.Slot.Crew is { } crew && plan.CrewOf(crew) is { } hands)
+            limits.Add(($"crew:{crew}", hands.Hands));
         limits.Add(($"site:{machine.Site}", plan.Limits.Site));
         limits.Add(($"plan:{plan.Name}", plan.Limits.All));
         return await TryAcquireAsync(claim, limits, stop);
     }
 
-    /// <summary>Takes its site's uplink for staging. One machine after the other is as quick as all at once, and the first are through sooner.</summary>
+    /// <summary>
+    /// Takes its site's uplink for staging. One machine after the other is as quick as all at once, and the first are through sooner.
+    /// </summary>
     /// <returns>The uplink, where another machine stages over it; else null.</returns>
     private async Task<string?> TryAcquireUplinkAsync(ClaimedRun claim, Machine machine, CancellationToken stop)
     {
@@ -343,9 +403,13 @@ public sealed class RunWorker(
     private async Task<Looked> OpenSlotAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
     {
         var (_, stored) = await PlanOfAsync(claim, stop);
-        if (stored.Held is not null) return Looked.Later(clock.GetUtcNow() + Max(TimeSpan.FromMinutes(1), clock.ToDomain(Tick)), claim.Progress);
-        if (await otherPlans.PredecessorAsync(machine, stop) is { } before) return WaitFor($"machine:{before}", claim);
-        return await TryAcquireLimitsAsync(claim, machine, stop) is { } full ? WaitFor(full, claim) : new(new SlotOpened(clock.GetUtcNow(), "worker", order.Name));
+        if (stored.Held is not null)
+            return Looked.Later(clock.GetUtcNow() + Max(TimeSpan.FromMinutes(1), clock.ToDomain(Tick)), claim.Progress);
+        if (await otherPlans.PredecessorAsync(machine, stop) is { } before)
+            return WaitFor($"machine:{before}", claim);
+        return await TryAcquireLimitsAsync(claim, machine, stop) is { } full
+            ? WaitFor(full, claim)
+            : new(new SlotOpened(clock.GetUtcNow(), "worker", order.Name));
     }
 
     private async Task<RunEvent> JudgeAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
@@ -355,7 +419,14 @@ public sealed class RunWorker(
         var hop = product.Hops.Single(h => h.Name == leg.Hop);
         var moment = order.Moment!.Value;
         var decided = await decisions.OfAsync(product.Name, claim.State.Plan, clock.GetUtcNow(), stop);
-        Gate Judge(Machine now) => Gate.Judge(product.ChecksOf(hop, product.Method(leg.Method)!, now, clock.GetUtcNow(), leg.LeastBuild), now, moment, clock.GetUtcNow(), decided.GetValueOrDefault(now.Id)?.Waivers);
+        Gate Judge(Machine now) =>
+            Gate.Judge(
+                product.ChecksOf(hop, product.Method(leg.Method)!, now, clock.GetUtcNow(), leg.LeastBuild),
+                now,
+                moment,
+                clock.GetUtcNow(),
+                decided.GetValueOrDefault(now.Id)?.Waivers
+            );
         var gate = Judge(machine);
         if (moment != Moment.Planning || gate.State != GateState.Open)
         {
@@ -365,17 +436,31 @@ public sealed class RunWorker(
             }
             catch (ConnectionException error)
             {
-                return new GateJudged(clock.GetUtcNow(), "worker", order.Name, GateState.Undecided, [new("reach", "The machine answers", error.Message, "Switch it on and connect it; then try again.")], []);
+                return new GateJudged(
+                    clock.GetUtcNow(),
+                    "worker",
+                    order.Name,
+                    GateState.Undecided,
+                    [new("reach", "The machine answers", error.Message, "Switch it on and connect it; then try again.")],
+                    []
+                );
             }
 
             gate = Judge(machine);
         }
 
-        return new GateJudged(clock.GetUtcNow(), "worker", order.Name, gate.State, [.. gate.InTheWay.Select(Note)], [.. gate.Cautions.Select(Note)]);
+        return new GateJudged(
+            clock.GetUtcNow(),
+            "worker",
+            order.Name,
+            gate.State,
+            [.. gate.InTheWay.Select(Note)],
+            [.. gate.Cautions.Select(Note)]
+        );
     }
 
-    private static Noted Note(CheckResult result) => new(
-        result.Check.Name, result.Check.Title, string.Join(", ", result.Seen.Select(l => l.Tell())), result.Check.Fix.Words);
+    private static Noted Note(CheckResult result) =>
+        new(result.Check.Name, result.Check.Title, string.Join(", ", result.Seen.Select(l => l.Tell())), result.Check.Fix.Words);
 
     private async Task<Looked> StepAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
     {
@@ -389,11 +474,13 @@ public sealed class RunWorker(
         {
             var connection = connections.Of(machine);
             // An order that was never looked for is posted; one that is there already stays as it is.
-            if (known is not { Answered: true }) await connection.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+            if (known is not { Answered: true })
+                await connection.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
             asked = clock.GetUtcNow();
             status = await MaskedAsync(await connection.AskAsync(machine, order.Name, stop), step, stop);
             // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
-            if (status.State == OrderState.Unseen) await connection.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+            if (status.State == OrderState.Unseen)
+                await connection.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
         }
         catch (ConnectionException error) when (error.Name != "epoch")
         {
@@ -402,28 +489,72 @@ public sealed class RunWorker(
 
         var now = clock.GetUtcNow();
         if (status.State == OrderState.Ended)
-            return new(new OrderEnded(now, "worker", order.Name, status.Exit == 0 ? OrderResult.Ok : OrderResult.Failed, status.Exit, status.Note) { Lasted = status.Lasted });
+            return new(
+                new OrderEnded(now, "worker", order.Name, status.Exit == 0 ? OrderResult.Ok : OrderResult.Failed, status.Exit, status.Note)
+                {
+                    Lasted = status.Lasted,
+                }
+            );
         if (status.State == OrderState.Gone)
             return new(new OrderEnded(now, "worker", order.Name, OrderResult.Gone, null, status.Note) { Lasted = status.Lasted });
 
-        if (known?.LostContact is { Looks: >= LostContact.ShownFrom } lost) log.LogInformation("{Machine}, run r{Run}: it answers again after {Silence}", machine.Name, claim.State.Run, Units.Show((now - lost.Since).TotalSeconds, ValueKind.Duration));
+        if (known?.LostContact is { Looks: >= LostContact.ShownFrom } lost)
+            log.LogInformation(
+                "{Machine}, run r{Run}: it answers again after {Silence}",
+                machine.Name,
+                claim.State.Run,
+                Units.Show((now - lost.Since).TotalSeconds, ValueKind.Duration)
+            );
         var since = Resumed(known, name, claim.Due, asked).Since;
         var progress = new RunProgress(name, status.Share, status.Note, now) { Since = since, Answered = true };
-        if (IsOverdue(claim, since, asked, order, step)) return Overdue(claim, order, step, progress, status.Note);
+        if (IsOverdue(claim, since, asked, order, step))
+            return Overdue(claim, order, step, progress, status.Note);
         var often = now + Max(LookInterval.Running(now - since, step.Typical), clock.ToDomain(Early));
         return Looked.Later(status.AskNext is { } hint && hint < often ? hint : often, progress);
     }
 
-    /// <summary>A look that heard nothing. From the second one on people see since when and why; a changed host key asks for a person at once.</summary>
-    private Looked Unanswered(ClaimedRun claim, Order order, StepSpec step, Machine machine, RunProgress progress, DateTimeOffset asked, ConnectionException error)
+    /// <summary>
+    /// A look that heard nothing. From the second one on people see since when and why; a changed host key asks for a person at once.
+    /// </summary>
+    private Looked Unanswered(
+        ClaimedRun claim,
+        Order order,
+        StepSpec step,
+        Machine machine,
+        RunProgress progress,
+        DateTimeOffset asked,
+        ConnectionException error
+    )
     {
         var now = clock.GetUtcNow();
-        var lost = progress.LostContact is { } before ? before with { Looks = before.Looks + 1, Why = error.Message } : new LostContact(progress.At, 1, error.Message);
-        if (lost.Looks == LostContact.ShownFrom) log.LogWarning("{Machine}, run r{Run}: no contact since {Since:u}: {Why}", machine.Name, claim.State.Run, lost.Since, error.Message);
+        var lost = progress.LostContact is { } before
+            ? before with
+            {
+                Looks = before.Looks + 1,
+                Why = error.Message,
+            }
+            : new LostContact(progress.At, 1, error.Message);
+        if (lost.Looks == LostContact.ShownFrom)
+            log.LogWarning(
+                "{Machine}, run r{Run}: no contact since {Since:u}: {Why}",
+                machine.Name,
+                claim.State.Run,
+                lost.Since,
+                error.Message
+            );
         progress = progress with { LostContact = lost };
-        if (claim.State.Parked is null && error.Name is "host-key-changed") return new(new OrderOverdue(now, "worker", order.Name, $"{step.Title}: {error.Message}"));
-        if (IsOverdue(claim, progress.Since, asked, order, step)) return Overdue(claim, order, step, progress, error.Message);
-        return Looked.Later(now + Max(LookInterval.Silent(now - lost.Since, step.Kind == StepKind.Restart ? step.Typical : TimeSpan.Zero), clock.ToDomain(Early)), progress);
+        if (claim.State.Parked is null && error.Name is "host-key-changed")
+            return new(new OrderOverdue(now, "worker", order.Name, $"{step.Title}: {error.Message}"));
+        if (IsOverdue(claim, progress.Since, asked, order, step))
+            return Overdue(claim, order, step, progress, error.Message);
+        return Looked.Later(
+            now
+                + Max(
+                    LookInterval.Silent(now - lost.Since, step.Kind == StepKind.Restart ? step.Typical : TimeSpan.Zero),
+                    clock.ToDomain(Early)
+                ),
+            progress
+        );
     }
 
     /// <summary>Parks the run at a step that takes too long; one that is parked already is still watched.</summary>
@@ -431,18 +562,35 @@ public sealed class RunWorker(
     {
         var now = clock.GetUtcNow();
         return claim.State.Parked is null
-            ? new(new OrderOverdue(now, "worker", order.Name, $"{step.Title}: running for longer than {Units.Show(step.Limit.TotalSeconds, ValueKind.Duration)}; last heard: {heard}"))
+            ? new(
+                new OrderOverdue(
+                    now,
+                    "worker",
+                    order.Name,
+                    $"{step.Title}: running for longer than {Units.Show(step.Limit.TotalSeconds, ValueKind.Duration)}; last heard: {heard}"
+                )
+            )
             : Looked.Later(now + TimeSpan.FromMinutes(1), progress);
     }
 
-    /// <summary>What was known of an order at the last look, or that it is asked for the first time. Time in which no worker was there to look, for which a look is late, counts neither as running nor as silence.</summary>
+    /// <summary>
+    /// What was known of an order at the last look, or that it is asked for the first time. Time in which no worker was there to look, for
+    /// which a look is late, counts neither as running nor as silence.
+    /// </summary>
     private static RunProgress Resumed(RunProgress? known, string order, DateTimeOffset due, DateTimeOffset asked)
     {
-        if (known is null) return new(order, null, "", asked) { Since = asked };
-        if (known.Since > asked) return known with { Since = asked };
+        if (known is null)
+            return new(order, null, "", asked) { Since = asked };
+        if (known.Since > asked)
+            return known with { Since = asked };
         var missed = asked - due;
-        if (missed <= TimeSpan.Zero) return known;
-        return known with { Since = known.Since + missed, LostContact = known.LostContact is { } lost ? lost with { Since = lost.Since + missed } : null };
+        if (missed <= TimeSpan.Zero)
+            return known;
+        return known with
+        {
+            Since = known.Since + missed,
+            LostContact = known.LostContact is { } lost ? lost with { Since = lost.Since + missed } : null,
+        };
     }
 
     /// <summary>What a script says, without the secrets that it was given: it may have printed them.</summary>
@@ -451,7 +599,8 @@ public sealed class RunWorker(
         foreach (var name in step.Secrets)
         {
             var secret = await secrets.OfAsync(name, stop);
-            foreach (var line in secret.Split('\n').Select(l => l.Trim()).Where(l => l.Length >= ShortestMasked)) status = status with { Note = status.Note.Replace(line, $"({name})", StringComparison.Ordinal) };
+            foreach (var line in secret.Split('\n').Select(l => l.Trim()).Where(l => l.Length >= ShortestMasked))
+                status = status with { Note = status.Note.Replace(line, $"({name})", StringComparison.Ordinal) };
         }
 
         return status;
@@ -466,19 +615,33 @@ public sealed class RunWorker(
     {
         var product = await catalogues.ByHashAsync(claim.State.CatalogueHash, stop);
         var hop = product.Hops.Single(h => h.Name == claim.State.CurrentLeg.Hop);
-        var values = ImmutableSortedDictionary.CreateRange(StringComparer.Ordinal, new Dictionary<string, string>
-        {
-            ["order"] = order.Name.ToString(),
-            ["run"] = $"r{claim.State.Run}",
-            ["machine"] = machine.Name,
-            ["hop"] = hop.Name,
-            ["to"] = hop.To,
-            ["build"] = product.BuildOf(hop, product.IssuesTouching(machine, clock.GetUtcNow()), claim.State.CurrentLeg.LeastBuild) ?? "",
-        });
+        var values = ImmutableSortedDictionary.CreateRange(
+            StringComparer.Ordinal,
+            new Dictionary<string, string>
+            {
+                ["order"] = order.Name.ToString(),
+                ["run"] = $"r{claim.State.Run}",
+                ["machine"] = machine.Name,
+                ["hop"] = hop.Name,
+                ["to"] = hop.To,
+                ["build"] = product.BuildOf(hop, product.IssuesTouching(machine, clock.GetUtcNow()), claim.State.CurrentLeg.LeastBuild)
+                    ?? "",
+            }
+        );
         var content = step.Script is { } script ? product.Scripts[script] : "";
-        if (step.Script is not null) await sent.SentAsync(machine.Id, [new(product.Name, step.Script, FileChange.Hash(content))], "step", $"plan {claim.State.Plan}", order.Name.ToString(), clock.GetUtcNow(), stop);
+        if (step.Script is not null)
+            await sent.SentAsync(
+                machine.Id,
+                [new(product.Name, step.Script, FileChange.Hash(content))],
+                "step",
+                $"plan {claim.State.Plan}",
+                order.Name.ToString(),
+                clock.GetUtcNow(),
+                stop
+            );
         var handed = new SortedDictionary<string, string>(StringComparer.Ordinal);
-        foreach (var name in step.Secrets) handed[name] = await secrets.OfAsync(name, stop);
+        foreach (var name in step.Secrets)
+            handed[name] = await secrets.OfAsync(name, stop);
         return new(order.Name, claim.Epoch, step.Kind, content, values) { Secrets = handed };
     }
 
@@ -494,7 +657,13 @@ public sealed class RunWorker(
         /// <summary>The limit that is full; null where it waits for none.</summary>
         public string? WaitsFor { get; private init; }
 
-        public static Looked Later(DateTimeOffset at, RunProgress? progress, string? waitsFor = null) => new((RunEvent?)null) { NextLook = at, Progress = progress, WaitsFor = waitsFor };
+        public static Looked Later(DateTimeOffset at, RunProgress? progress, string? waitsFor = null) =>
+            new((RunEvent?)null)
+            {
+                NextLook = at,
+                Progress = progress,
+                WaitsFor = waitsFor,
+            };
     }
 
     /// <summary>A look that is open.</summary>

@@ -9,7 +9,8 @@ namespace GrandStair.Files.Audit;
 /// <param name="Entries">The number of the last entry.</param>
 /// <param name="Seals">How many seals there are.</param>
 /// <param name="Head">The hash of the last entry.</param>
-/// <param name="Key">The SHA-256, in hexadecimal, of the public key that checks the seals; compare it with the one that was noted before.</param>
+/// <param name="Key">The SHA-256, in hexadecimal, of the public key that checks the seals; compare it with the one that was noted
+/// before.</param>
 /// <param name="Faults">What is not as it was sealed.</param>
 public sealed record AuditExportVerdict(long Entries, int Seals, string Head, string Key, IReadOnlyList<AuditFault> Faults);
 
@@ -17,7 +18,11 @@ public sealed record AuditExportVerdict(long Entries, int Seals, string Head, st
 public static class AuditExport
 {
     private const int LongestLine = 4 << 20;
-    private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web) { MaxDepth = 8, DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull };
+    private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web)
+    {
+        MaxDepth = 8,
+        DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull,
+    };
 
     /// <summary>The line with the public key.</summary>
     /// <param name="publicKey">The key (PEM).</param>
@@ -62,7 +67,8 @@ public static class AuditExport
         while (text.ReadLine() is { } written)
         {
             number++;
-            if (string.IsNullOrWhiteSpace(written)) continue;
+            if (string.IsNullOrWhiteSpace(written))
+                continue;
             var line = Read(written, name, number);
             if (line.PublicKey is { } pem)
             {
@@ -74,24 +80,29 @@ public static class AuditExport
             }
             else
             {
-                if (id.Length == 0) throw Wrong(name, number, "The first line has to hold the public key ('publicKey').");
+                if (id.Length == 0)
+                    throw Wrong(name, number, "The first line has to hold the public key ('publicKey').");
                 check ??= new(seals, s => s.IsSignedBy(key, id), known: known);
                 check.Look(new(line.Entry!, line.Hash));
             }
         }
 
-        if (id.Length == 0) throw Wrong(name, 1, "This is no export of an audit: it holds no public key.");
+        if (id.Length == 0)
+            throw Wrong(name, 1, "This is no export of an audit: it holds no public key.");
         check ??= new(seals, s => s.IsSignedBy(key, id), known: known);
         return new(check.Number, seals.Count, check.Head ?? "", id, check.End());
     }
 
     private static Line Read(string written, string name, int number)
     {
-        if (written.Length > LongestLine) throw Wrong(name, number, $"The line has {written.Length} signs; expected at most {LongestLine}.");
+        if (written.Length > LongestLine)
+            throw Wrong(name, number, $"The line has {written.Length} signs; expected at most {LongestLine}.");
         try
         {
             var line = JsonSerializer.Deserialize<Line>(written, Json);
-            return line is { PublicKey: not null } or { Seal: not null } or { Entry: not null } ? line : throw Wrong(name, number, "The line holds neither 'publicKey', nor 'seal', nor 'entry'.");
+            return line is { PublicKey: not null } or { Seal: not null } or { Entry: not null }
+                ? line
+                : throw Wrong(name, number, "The line holds neither 'publicKey', nor 'seal', nor 'entry'.");
         }
         catch (JsonException error)
         {

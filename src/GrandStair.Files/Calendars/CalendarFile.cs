@@ -9,7 +9,9 @@ using NodaTime;
 
 namespace GrandStair.Files.Calendars;
 
-/// <summary>A calendar in the iCalendar format (RFC 5545): its events, whole days and recurring ones among them, are stretches of time.</summary>
+/// <summary>
+/// A calendar in the iCalendar format (RFC 5545): its events, whole days and recurring ones among them, are stretches of time.
+/// </summary>
 public sealed class CalendarFile : ICalendar
 {
     /// <summary>The longest text that is accepted, in characters.</summary>
@@ -34,8 +36,16 @@ public sealed class CalendarFile : ICalendar
     private CalendarFile(Calendar calendar, IEnumerable<CalendarShift> shifts, string name)
     {
         (_calendar, _name) = (calendar, name);
-        _shifts = shifts.Select(s => new Shift(s.After, s.By, calendar.Events[s.Event]!)).OrderBy(s => s.After).ToLookup(s => s.As.Uid!, StringComparer.Ordinal);
-        _longest = calendar.Events.Max(BoundedCalendar.LengthOf) + shifts.Select(s => ((s.After + s.By).ToDateTimeUnspecified() - s.After.ToDateTimeUnspecified()).Duration()).DefaultIfEmpty().Max();
+        _shifts = shifts
+            .Select(s => new Shift(s.After, s.By, calendar.Events[s.Event]!))
+            .OrderBy(s => s.After)
+            .ToLookup(s => s.As.Uid!, StringComparer.Ordinal);
+        _longest =
+            calendar.Events.Max(BoundedCalendar.LengthOf)
+            + shifts
+                .Select(s => ((s.After + s.By).ToDateTimeUnspecified() - s.After.ToDateTimeUnspecified()).Duration())
+                .DefaultIfEmpty()
+                .Max();
     }
 
     /// <summary>How many events it has, a recurring one counted once.</summary>
@@ -44,7 +54,8 @@ public sealed class CalendarFile : ICalendar
     /// <summary>Reads a calendar.</summary>
     /// <param name="text">The file's content.</param>
     /// <param name="file">What to call the file in errors.</param>
-    /// <exception cref="FileException">It is not a calendar, has no events, or has events that cannot be evaluated; each is named with its line.</exception>
+    /// <exception cref="FileException">It is not a calendar, has no events, or has events that cannot be evaluated; each is named with its
+    /// line.</exception>
     public static CalendarFile Parse(string text, string file)
     {
         var (calendar, shifts) = BoundedCalendar.Load(text, file);
@@ -52,7 +63,8 @@ public sealed class CalendarFile : ICalendar
     }
 
     /// <inheritdoc />
-    public IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone) => EvaluateBetween(from, to, zone, default);
+    public IEnumerable<Stretch> Between(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone) =>
+        EvaluateBetween(from, to, zone, default);
 
     /// <inheritdoc />
     public IEnumerable<Stretch> EvaluateBetween(DateTimeOffset from, DateTimeOffset to, DateTimeZone zone, CancellationToken stop)
@@ -60,9 +72,11 @@ public sealed class CalendarFile : ICalendar
         foreach (var (start, of) in Expand(from, to, stop))
         {
             var begins = At(start, zone);
-            if (begins > to + ZoneSlack + _longest) yield break;
+            if (begins > to + ZoneSlack + _longest)
+                yield break;
             var ends = EndOf(start, begins, of, zone);
-            if (begins < to && ends > from && begins < ends) yield return new(begins, ends);
+            if (begins < to && ends > from && begins < ends)
+                yield return new(begins, ends);
         }
     }
 
@@ -71,9 +85,14 @@ public sealed class CalendarFile : ICalendar
     {
         lock (_turn)
         {
-            if (_expanded is { } kept && kept.From <= from && kept.To >= to) return kept.Occurrences;
-            var expanded = Evaluate(from, to + Ahead, MostOccurrences, stop) ?? Evaluate(from, to, MostOccurrences, stop)
-                ?? throw new CalendarException(_name, $"it has more than {MostOccurrences} occurrences between {from:yyyy-MM-dd} and {to:yyyy-MM-dd}");
+            if (_expanded is { } kept && kept.From <= from && kept.To >= to)
+                return kept.Occurrences;
+            var expanded = Evaluate(from, to + Ahead, MostOccurrences, stop)
+                ?? Evaluate(from, to, MostOccurrences, stop)
+                ?? throw new CalendarException(
+                    _name,
+                    $"it has more than {MostOccurrences} occurrences between {from:yyyy-MM-dd} and {to:yyyy-MM-dd}"
+                );
             _expanded = expanded;
             return expanded.Occurrences;
         }
@@ -85,13 +104,21 @@ public sealed class CalendarFile : ICalendar
         var occurrences = ImmutableArray.CreateBuilder<(CalDateTime, CalendarEvent)>();
         try
         {
-            foreach (var occurrence in _calendar.GetOccurrences<CalendarEvent>(begin, new() { MaxUnmatchedIncrementsLimit = BoundedCalendar.MostUnmatchedSteps }))
+            foreach (
+                var occurrence in _calendar.GetOccurrences<CalendarEvent>(
+                    begin,
+                    new() { MaxUnmatchedIncrementsLimit = BoundedCalendar.MostUnmatchedSteps }
+                )
+            )
             {
                 stop.ThrowIfCancellationRequested();
-                if (occurrence.Period.StartTime.Value > (to + ZoneSlack).UtcDateTime + ZoneSlack + _longest) break;
-                if (occurrences.Count == most) return null;
+                if (occurrence.Period.StartTime.Value > (to + ZoneSlack).UtcDateTime + ZoneSlack + _longest)
+                    break;
+                if (occurrences.Count == most)
+                    return null;
                 var (start, of) = Shifted(occurrence.Period.StartTime, (CalendarEvent)occurrence.Source);
-                if (of.Status != "CANCELLED") occurrences.Add((start, of));
+                if (of.Status != "CANCELLED")
+                    occurrences.Add((start, of));
             }
         }
         catch (Exception error) when (error is not (OutOfMemoryException or OperationCanceledException))
@@ -105,34 +132,51 @@ public sealed class CalendarFile : ICalendar
     /// <summary>An occurrence of a series as the last move of its rest left it.</summary>
     private (CalDateTime Start, CalendarEvent Of) Shifted(CalDateTime start, CalendarEvent of)
     {
-        if (of.RecurrenceIdentifier is not null || of.Uid is null || !_shifts.Contains(of.Uid)) return (start, of);
+        if (of.RecurrenceIdentifier is not null || of.Uid is null || !_shifts.Contains(of.Uid))
+            return (start, of);
         var local = LocalDateTime.FromDateTime(start.Value);
-        if (_shifts[of.Uid].LastOrDefault(s => s.After < local) is not { } shift) return (start, of);
+        if (_shifts[of.Uid].LastOrDefault(s => s.After < local) is not { } shift)
+            return (start, of);
         var moved = (local + shift.By).ToDateTimeUnspecified();
         return (start.HasTime ? new CalDateTime(moved, start.TzId) : new CalDateTime(DateOnly.FromDateTime(moved)), shift.As);
     }
 
-    /// <summary>When an occurrence ends: in local time for whole days and days of a duration, and exactly as long after its begin for all else.</summary>
+    /// <summary>
+    /// When an occurrence ends: in local time for whole days and days of a duration, and exactly as long after its begin for all else.
+    /// </summary>
     private static DateTimeOffset EndOf(CalDateTime start, DateTimeOffset begins, CalendarEvent of, DateTimeZone zone)
     {
         if (of.DtEnd is { } end)
         {
-            return end.HasTime && of.DtStart!.HasTime ? begins + (At(end, zone) - At(of.DtStart, zone)) : At(new CalDateTime(DateOnly.FromDateTime(start.Value.AddDays((end.Value - of.DtStart!.Value).TotalDays))), zone);
+            return end.HasTime && of.DtStart!.HasTime
+                ? begins + (At(end, zone) - At(of.DtStart, zone))
+                : At(new CalDateTime(DateOnly.FromDateTime(start.Value.AddDays((end.Value - of.DtStart!.Value).TotalDays))), zone);
         }
 
-        if (of.Duration is not { } lasts) return start.HasTime ? begins : At(new CalDateTime(DateOnly.FromDateTime(start.Value.AddDays(1))), zone);
+        if (of.Duration is not { } lasts)
+            return start.HasTime ? begins : At(new CalDateTime(DateOnly.FromDateTime(start.Value.AddDays(1))), zone);
         var days = ((lasts.Weeks ?? 0) * 7) + (lasts.Days ?? 0);
         var exact = new TimeSpan(lasts.Hours ?? 0, lasts.Minutes ?? 0, lasts.Seconds ?? 0);
-        if (days == 0) return begins + exact;
+        if (days == 0)
+            return begins + exact;
         var later = start.Value.AddDays(days);
         return At(start.HasTime ? new CalDateTime(later, start.TzId) : new CalDateTime(DateOnly.FromDateTime(later)), zone) + exact;
     }
 
-    /// <summary>A moment in local time. Of an hour that comes twice the first is meant; one that is skipped is counted on from before (RFC 5545 §3.3.5).</summary>
+    /// <summary>
+    /// A moment in local time. Of an hour that comes twice the first is meant; one that is skipped is counted on from before (RFC 5545
+    /// §3.3.5).
+    /// </summary>
     private static DateTimeOffset At(CalDateTime time, DateTimeZone zone)
     {
-        if (!time.HasTime) return zone.AtStartOfDay(new LocalDate(time.Year, time.Month, time.Day)).ToInstant().ToDateTimeOffset();
-        var own = time.TzId switch { null => zone, "UTC" => DateTimeZone.Utc, var id => DateTimeZoneProviders.Tzdb[id] };
+        if (!time.HasTime)
+            return zone.AtStartOfDay(new LocalDate(time.Year, time.Month, time.Day)).ToInstant().ToDateTimeOffset();
+        var own = time.TzId switch
+        {
+            null => zone,
+            "UTC" => DateTimeZone.Utc,
+            var id => DateTimeZoneProviders.Tzdb[id],
+        };
         return own.AtLeniently(LocalDateTime.FromDateTime(time.Value)).ToInstant().ToDateTimeOffset();
     }
 
@@ -143,7 +187,11 @@ public sealed class CalendarFile : ICalendar
     private sealed record Shift(LocalDateTime After, NodaTime.Period By, CalendarEvent As);
 
     /// <summary>The occurrences of all events that may touch a span.</summary>
-    private sealed record Expansion(DateTimeOffset From, DateTimeOffset To, ImmutableArray<(CalDateTime Start, CalendarEvent Of)> Occurrences);
+    private sealed record Expansion(
+        DateTimeOffset From,
+        DateTimeOffset To,
+        ImmutableArray<(CalDateTime Start, CalendarEvent Of)> Occurrences
+    );
 }
 
 /// <summary>An appointment as it is written into a calendar.</summary>
@@ -176,19 +224,21 @@ public static class CalendarWriter
         ArgumentNullException.ThrowIfNull(appointments);
         var calendar = new Calendar { ProductId = "-//Grand Stair//slots//EN", Method = "PUBLISH" };
         calendar.AddProperty("X-WR-CALNAME", Plain(name));
-        calendar.Events.AddRange(appointments.Select(a => new CalendarEvent
-        {
-            Uid = a.Id,
-            DtStamp = Time(a.Changed),
-            LastModified = Time(a.Changed),
-            Sequence = a.Changes,
-            Status = a.IsTentative ? "TENTATIVE" : "CONFIRMED",
-            DtStart = Time(a.Start),
-            DtEnd = Time(a.End),
-            Summary = Plain(a.Summary),
-            Description = Plain(a.Details),
-            Location = Plain(a.Where),
-        }));
+        calendar.Events.AddRange(
+            appointments.Select(a => new CalendarEvent
+            {
+                Uid = a.Id,
+                DtStamp = Time(a.Changed),
+                LastModified = Time(a.Changed),
+                Sequence = a.Changes,
+                Status = a.IsTentative ? "TENTATIVE" : "CONFIRMED",
+                DtStart = Time(a.Start),
+                DtEnd = Time(a.End),
+                Summary = Plain(a.Summary),
+                Description = Plain(a.Details),
+                Location = Plain(a.Where),
+            })
+        );
         return new CalendarSerializer().SerializeToString(calendar)!;
     }
 

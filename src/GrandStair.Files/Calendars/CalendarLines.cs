@@ -19,10 +19,11 @@ internal sealed record CalendarProperty(int Line, string Name, ImmutableArray<Ca
     public string? Parameter(string name) => Parameters.FirstOrDefault(p => p.Name == name)?.Value;
 
     /// <summary>The property with a parameter set, or taken away with null.</summary>
-    public CalendarProperty With(string name, string? value) => this with
-    {
-        Parameters = [.. Parameters.Where(p => p.Name != name), .. value is null ? [] : new[] { new CalendarParameter(name, value) }],
-    };
+    public CalendarProperty With(string name, string? value) =>
+        this with
+        {
+            Parameters = [.. Parameters.Where(p => p.Name != name), .. value is null ? [] : new[] { new CalendarParameter(name, value) }],
+        };
 
     /// <summary>The property in one line.</summary>
     public string Written
@@ -30,7 +31,11 @@ internal sealed record CalendarProperty(int Line, string Name, ImmutableArray<Ca
         get
         {
             var text = new StringBuilder(Name);
-            foreach (var parameter in Parameters) text.Append(';').Append(parameter.Name).Append('=').Append(parameter.Value.AsSpan().IndexOfAny(";:,") >= 0 ? $"\"{parameter.Value}\"" : parameter.Value);
+            foreach (var parameter in Parameters)
+                text.Append(';')
+                    .Append(parameter.Name)
+                    .Append('=')
+                    .Append(parameter.Value.AsSpan().IndexOfAny(";:,") >= 0 ? $"\"{parameter.Value}\"" : parameter.Value);
             return text.Append(':').Append(Value).ToString();
         }
     }
@@ -54,12 +59,14 @@ internal static class CalendarLines
                 continue;
             }
 
-            if (Parse(begun, whole.ToString()) is { } property) yield return property;
+            if (Parse(begun, whole.ToString()) is { } property)
+                yield return property;
             whole.Clear().Append(plain);
             begun = line;
         }
 
-        if (Parse(begun, whole.ToString()) is { } last) yield return last;
+        if (Parse(begun, whole.ToString()) is { } last)
+            yield return last;
     }
 
     private static CalendarProperty? Parse(int line, string text)
@@ -68,11 +75,14 @@ internal static class CalendarLines
         var (quoted, parts, from) = (false, new List<string>(), 0);
         for (var i = 0; i < text.Length; i++)
         {
-            if (text[i] == '"') quoted = !quoted;
-            if (quoted || text[i] is not (';' or ':')) continue;
+            if (text[i] == '"')
+                quoted = !quoted;
+            if (quoted || text[i] is not (';' or ':'))
+                continue;
             parts.Add(text[from..i]);
             from = i + 1;
-            if (text[i] == ':') return new(line, parts[0].Trim().ToUpperInvariant(), [.. parts.Skip(1).Select(Parameter)], text[from..]);
+            if (text[i] == ':')
+                return new(line, parts[0].Trim().ToUpperInvariant(), [.. parts.Skip(1).Select(Parameter)], text[from..]);
         }
 
         return null;
@@ -81,6 +91,8 @@ internal static class CalendarLines
     private static CalendarParameter Parameter(string text)
     {
         var equals = text.IndexOf('=', StringComparison.Ordinal);
-        return equals < 0 ? new(text.Trim().ToUpperInvariant(), "") : new(text[..equals].Trim().ToUpperInvariant(), text[(equals + 1)..].Trim('"'));
+        return equals < 0
+            ? new(text.Trim().ToUpperInvariant(), "")
+            : new(text[..equals].Trim().ToUpperInvariant(), text[(equals + 1)..].Trim('"'));
     }
 }

@@ -18,20 +18,36 @@ public static class CatalogueFolder
     private const string ProductFile = "product.yaml";
     private const long LargestFile = 4 << 20;
 
-    /// <summary>Reads all files of a folder, by name. Symbolic links are refused: what one points to would be shown to everybody who may read the catalogue.</summary>
-    /// <exception cref="FileException">The folder or a file in it is a link, is no file, or is larger than a catalogue's file may be.</exception>
+    /// <summary>
+    /// Reads all files of a folder, by name. Symbolic links are refused: what one points to would be shown to everybody who may read the
+    /// catalogue.
+    /// </summary>
+    /// <exception cref="FileException">The folder or a file in it is a link, is no file, or is larger than a catalogue's file may
+    /// be.</exception>
     public static ImmutableSortedDictionary<string, string> Load(string folder)
     {
-        if (new DirectoryInfo(folder).LinkTarget is not null) throw Refused(folder, "It is a link; expected a folder of its own.");
-        return new DirectoryInfo(folder).EnumerateFileSystemInfos().Where(e => e is FileInfo || e.LinkTarget is not null).ToImmutableSortedDictionary(
-            e => e.Name,
-            e => e switch
-            {
-                { LinkTarget: not null } => throw Refused(e.FullName, "It is a link; expected a file of its own. Copy the file into the folder."),
-                FileInfo file when file.Attributes.HasFlag(FileAttributes.Device) || file.Length > LargestFile => throw Refused(e.FullName, $"It is no file, or larger than {LargestFile >> 20} MiB."),
-                _ => File.ReadAllText(e.FullName),
-            },
-            StringComparer.Ordinal);
+        if (new DirectoryInfo(folder).LinkTarget is not null)
+            throw Refused(folder, "It is a link; expected a folder of its own.");
+        return new DirectoryInfo(folder)
+            .EnumerateFileSystemInfos()
+            .Where(e => e is FileInfo || e.LinkTarget is not null)
+            .ToImmutableSortedDictionary(
+                e => e.Name,
+                e =>
+                    e switch
+                    {
+                        { LinkTarget: not null } => throw Refused(
+                            e.FullName,
+                            "It is a link; expected a file of its own. Copy the file into the folder."
+                        ),
+                        FileInfo file when file.Attributes.HasFlag(FileAttributes.Device) || file.Length > LargestFile => throw Refused(
+                            e.FullName,
+                            $"It is no file, or larger than {LargestFile >> 20} MiB."
+                        ),
+                        _ => File.ReadAllText(e.FullName),
+                    },
+                StringComparer.Ordinal
+            );
     }
 
     private static FileException Refused(string file, string why) => new([new(file, 1, 0, why)]);
@@ -61,7 +77,8 @@ public static class CatalogueFolder
     public static Product Parse(ImmutableSortedDictionary<string, string> files, KeyRegistry keys, string where = ProductFile)
     {
         ArgumentNullException.ThrowIfNull(files);
-        if (!files.TryGetValue(ProductFile, out var text)) throw new FileException([new(where, 1, 0, "The file is missing; a product's folder has a product.yaml.")]);
+        if (!files.TryGetValue(ProductFile, out var text))
+            throw new FileException([new(where, 1, 0, "The file is missing; a product's folder has a product.yaml.")]);
         var problems = new Problems(where);
         var map = YamlMap.Read(text, problems);
         var own = map.Maps("keys").Select(KeyOf).ToImmutableArray();
@@ -104,41 +121,87 @@ public static class CatalogueFolder
     private static void CheckTogether(YamlMap map, Product product)
     {
         bool IsRelease(string version) => product.Releases.Any(r => r.Version == version);
-        foreach (var twice in Twice(product.Releases.Select(r => r.Version))) map.Wrong("releases", $"Release '{twice}' is listed twice.");
-        foreach (var twice in Twice(product.Hops.Select(h => h.Name))) map.Wrong("hops", $"Hop '{twice}' is listed twice.");
-        foreach (var twice in Twice(product.Methods.Select(m => m.Name))) map.Wrong("methods", $"Method '{twice}' is listed twice.");
-        foreach (var twice in Twice(product.KnownIssues.Select(i => i.Name))) map.Wrong("known-issues", $"Known issue '{twice}' is listed twice.");
+        foreach (var twice in Twice(product.Releases.Select(r => r.Version)))
+            map.Wrong("releases", $"Release '{twice}' is listed twice.");
+        foreach (var twice in Twice(product.Hops.Select(h => h.Name)))
+            map.Wrong("hops", $"Hop '{twice}' is listed twice.");
+        foreach (var twice in Twice(product.Methods.Select(m => m.Name)))
+            map.Wrong("methods", $"Method '{twice}' is listed twice.");
+        foreach (var twice in Twice(product.KnownIssues.Select(i => i.Name)))
+            map.Wrong("known-issues", $"Known issue '{twice}' is listed twice.");
         foreach (var release in product.Releases)
         {
-            foreach (var build in release.Builds.Where(b => b.Version != release.Version && !b.Version.StartsWith(release.Version + ".", StringComparison.Ordinal)))
+            foreach (
+                var build in release.Builds.Where(b =>
+                    b.Version != release.Version && !b.Version.StartsWith(release.Version + ".", StringComparison.Ordinal)
+                )
+            )
                 map.Wrong("releases", $"Build '{build.Version}' does not begin with its release's version '{release.Version}'.");
-            foreach (var edition in release.SupportEnds.Keys.Where(e => e != "*" && !product.Editions.IsEmpty && !product.Editions.Contains(e)))
-                map.Wrong("releases", $"Release '{release.Version}' names the edition '{edition}', which is not under 'editions'{Near(edition, product.Editions)}.");
+            foreach (
+                var edition in release.SupportEnds.Keys.Where(e => e != "*" && !product.Editions.IsEmpty && !product.Editions.Contains(e))
+            )
+                map.Wrong(
+                    "releases",
+                    $"Release '{release.Version}' names the edition '{edition}', which is not under "
+                        + $"'editions'{Near(edition, product.Editions)}."
+                );
             foreach (var component in release.Components.Keys.Where(p => product.Components.All(known => known.Name != p)))
-                map.Wrong("releases", $"Release '{release.Version}' needs the component '{component}', which is not under 'components'{Near(component, product.Components.Select(p => p.Name))}.");
+                map.Wrong(
+                    "releases",
+                    $"Release '{release.Version}' needs the component '{component}', which is not under "
+                        + $"'components'{Near(component, product.Components.Select(p => p.Name))}."
+                );
         }
 
         foreach (var hop in product.Hops)
         {
-            if (hop.Component is { } component && product.Components.All(p => p.Name != component)) map.Wrong("hops", $"Hop '{hop.Name}' raises the component '{component}', which is not under 'components'{Near(component, product.Components.Select(p => p.Name))}.");
-            if (hop.Component is null && !IsRelease(hop.To)) map.Wrong("hops", $"Hop '{hop.Name}' leads to '{hop.To}', which is no release of this file.");
-            foreach (var from in hop.From.Where(f => hop.Component is null && !IsRelease(f))) map.Wrong("hops", $"Hop '{hop.Name}' starts from '{from}', which is no release of this file.");
-            foreach (var edition in hop.Editions.SelectMany(e => new[] { e.Key, e.Value }).Distinct().Where(e => !product.Editions.IsEmpty && !product.Editions.Contains(e)))
-                map.Wrong("hops", $"Hop '{hop.Name}' maps the edition '{edition}', which is not under 'editions'{Near(edition, product.Editions)}.");
+            if (hop.Component is { } component && product.Components.All(p => p.Name != component))
+                map.Wrong(
+                    "hops",
+                    $"Hop '{hop.Name}' raises the component '{component}', which is not under "
+                        + $"'components'{Near(component, product.Components.Select(p => p.Name))}."
+                );
+            if (hop.Component is null && !IsRelease(hop.To))
+                map.Wrong("hops", $"Hop '{hop.Name}' leads to '{hop.To}', which is no release of this file.");
+            foreach (var from in hop.From.Where(f => hop.Component is null && !IsRelease(f)))
+                map.Wrong("hops", $"Hop '{hop.Name}' starts from '{from}', which is no release of this file.");
+            foreach (
+                var edition in hop
+                    .Editions.SelectMany(e => new[] { e.Key, e.Value })
+                    .Distinct()
+                    .Where(e => !product.Editions.IsEmpty && !product.Editions.Contains(e))
+            )
+                map.Wrong(
+                    "hops",
+                    $"Hop '{hop.Name}' maps the edition '{edition}', which is not under 'editions'{Near(edition, product.Editions)}."
+                );
             var methods = product.Methods.Where(m => m.Hops.Contains(hop.Name)).ToArray();
-            foreach (var twice in Twice(hop.Checks.Select(c => c.Name))) map.Wrong("hops", $"The check '{twice}' is listed twice on hop '{hop.Name}'; a check's name must be unique.");
+            foreach (var twice in Twice(hop.Checks.Select(c => c.Name)))
+                map.Wrong("hops", $"The check '{twice}' is listed twice on hop '{hop.Name}'; a check's name must be unique.");
             foreach (var method in methods)
+            {
                 foreach (var twice in method.Checks.Select(c => c.Name).Where(n => hop.Checks.Any(c => c.Name == n)))
-                    map.Wrong("methods", $"The check '{twice}' of method '{method.Name}' is also on hop '{hop.Name}'; a check's name must be unique.");
-            foreach (var method in methods) CheckOrder(map, product, hop, method);
-            if (methods.All(m => m.Way != Way.Upgrade)) map.Wrong("hops", $"No method does hop '{hop.Name}'; name it under the 'hops' of one.");
+                    map.Wrong(
+                        "methods",
+                        $"The check '{twice}' of method '{method.Name}' is also on hop '{hop.Name}'; a check's name must be unique."
+                    );
+            }
+            foreach (var method in methods)
+                CheckOrder(map, product, hop, method);
+            if (methods.All(m => m.Way != Way.Upgrade))
+                map.Wrong("hops", $"No method does hop '{hop.Name}'; name it under the 'hops' of one.");
         }
 
         foreach (var issue in product.KnownIssues.Where(i => !IsRelease(i.Release)))
             map.Wrong("known-issues", $"Known issue '{issue.Name}' is of release '{issue.Release}', which is not in this file.");
         foreach (var method in product.Methods)
+        {
             foreach (var hop in method.Hops.Where(h => product.Hops.All(p => p.Name != h)))
-                map.Wrong("methods", $"Method '{method.Name}' does hop '{hop}', which is not in this file{Near(hop, product.Hops.Select(h => h.Name))}.");
+                map.Wrong(
+                    "methods",
+                    $"Method '{method.Name}' does hop '{hop}', which is not in this file{Near(hop, product.Hops.Select(h => h.Name))}."
+                );
+        }
     }
 
     /// <summary>No check may be asked before the first step that makes it true.</summary>
@@ -151,23 +214,39 @@ public static class CatalogueFolder
             foreach (var check in hop.Checks.Concat(method.Checks).Where(c => c.Wants.Keys.Contains(key) && c.AskedAt.Min() < earliest))
             {
                 var of = method.Checks.Contains(check) ? $"method '{method.Name}'" : $"hop '{hop.Name}'";
-                map.Maps("methods").ElementAt(product.Methods.IndexOf(method)).Wrong(
-                    "steps",
-                    $"Check '{check.Name}' of {of} is asked at {RunMachine.Name(check.AskedAt.Min())}, before step '{first.Name}' ({RunMachine.Name(first.Phase)}) of method '{method.Name}' provides {key}. Ask it at {RunMachine.Name(earliest)} or later.");
+                map.Maps("methods")
+                    .ElementAt(product.Methods.IndexOf(method))
+                    .Wrong(
+                        "steps",
+                        $"Check '{check.Name}' of {of} is asked at {RunMachine.Name(check.AskedAt.Min())}, before step '{first.Name}' "
+                            + $"({RunMachine.Name(first.Phase)}) of method '{method.Name}' provides {key}. Ask it at "
+                            + $"{RunMachine.Name(earliest)} or later."
+                    );
             }
         }
     }
 
     /// <summary>The first moment at which checks are asked after the steps of a phase.</summary>
-    private static Moment FirstMomentAfter(Phase phase) => phase switch { Phase.Stage => Moment.Start, Phase.Protect => Moment.Protected, _ => Moment.Verification };
+    private static Moment FirstMomentAfter(Phase phase) =>
+        phase switch
+        {
+            Phase.Stage => Moment.Start,
+            Phase.Protect => Moment.Protected,
+            _ => Moment.Verification,
+        };
 
-    private static IEnumerable<string> Twice(IEnumerable<string> names) => names.GroupBy(n => n).Where(g => g.Count() > 1).Select(g => g.Key);
+    private static IEnumerable<string> Twice(IEnumerable<string> names) =>
+        names.GroupBy(n => n).Where(g => g.Count() > 1).Select(g => g.Key);
 
-    private static string Near(string name, IEnumerable<string> known) => Spelling.Nearest(name, known) is { } near ? $"; did you mean '{near}'?" : "";
+    private static string Near(string name, IEnumerable<string> known) =>
+        Spelling.Nearest(name, known) is { } near ? $"; did you mean '{near}'?" : "";
 
     private static KeyDefinition KeyOf(YamlMap map)
     {
-        var key = new KeyDefinition(map.Text("key"), map.Word<ValueKind>("kind"), map.Text("meaning")) { Columns = [.. map.Maps("columns").Select(ColumnOf)] };
+        var key = new KeyDefinition(map.Text("key"), map.Word<ValueKind>("kind"), map.Text("meaning"))
+        {
+            Columns = [.. map.Maps("columns").Select(ColumnOf)],
+        };
         map.Done();
         return key;
     }
@@ -175,7 +254,8 @@ public static class CatalogueFolder
     private static KeyDefinition ColumnOf(YamlMap map)
     {
         var column = new KeyDefinition(map.Text("column"), map.Word<ValueKind>("kind"), map.Text("meaning"));
-        if (column.Kind is ValueKind.Table or ValueKind.List) map.Wrong("kind", "A column of a table holds one value; expected none of list and table.");
+        if (column.Kind is ValueKind.Table or ValueKind.List)
+            map.Wrong("kind", "A column of a table holds one value; expected none of list and table.");
         map.Done();
         return column;
     }
@@ -183,20 +263,25 @@ public static class CatalogueFolder
     private static string? Key(YamlMap map, string field, KeyRegistry keys, bool required = true)
     {
         var name = required ? map.Text(field) : map.Optional(field);
-        if (name?.Length > 0) CheckKeys(map, field, [name], keys);
+        if (name?.Length > 0)
+            CheckKeys(map, field, [name], keys);
         return name;
     }
 
     private static void CheckKeys(YamlMap map, string field, IEnumerable<string> names, KeyRegistry keys)
     {
         foreach (var name in names.Where(n => keys.Find(n) is null))
-            map.Wrong(field, $"There is no key '{name}'{(keys.Nearest(name) is { } near ? $"; did you mean '{near}'?" : "; declare it under 'keys'.")}");
+            map.Wrong(
+                field,
+                $"There is no key '{name}'{(keys.Nearest(name) is { } near ? $"; did you mean '{near}'?" : "; declare it under 'keys'.")}"
+            );
     }
 
     private static string ZoneOf(YamlMap map)
     {
         var zone = map.Optional("zone") ?? "UTC";
-        if (NodaTime.DateTimeZoneProviders.Tzdb.GetZoneOrNull(zone) is null) map.Wrong("zone", $"'{zone}' is no time zone; expected a name such as Europe/London.");
+        if (NodaTime.DateTimeZoneProviders.Tzdb.GetZoneOrNull(zone) is null)
+            map.Wrong("zone", $"'{zone}' is no time zone; expected a name such as Europe/London.");
         return zone;
     }
 
@@ -220,8 +305,10 @@ public static class CatalogueFolder
         var ends = ImmutableDictionary.CreateBuilder<string, DateOnly>();
         foreach (var (edition, date) in map.Pairs("support-ends"))
         {
-            if (DateOnly.TryParseExact(date, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var end)) ends[edition] = end;
-            else map.Wrong("support-ends", $"'{date}' is no day; expected one such as 2027-03-31.");
+            if (DateOnly.TryParseExact(date, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var end))
+                ends[edition] = end;
+            else
+                map.Wrong("support-ends", $"'{date}' is no day; expected one such as 2027-03-31.");
         }
 
         var release = new Release(map.Text("version"), map.Text("name"), map.Word("status", ReleaseStatus.Available), ends.ToImmutable())
@@ -232,8 +319,10 @@ public static class CatalogueFolder
             MustReads = [.. map.Maps("must-reads").Select(MustReadOf)],
             Components = map.Pairs("components").ToImmutableDictionary(),
         };
-        if (release is { OfferedTo: not null, Status: not ReleaseStatus.PhasedIn }) map.Wrong("offered-to", "Only a release with 'status: phased-in' is offered to some machines; the others are to all.");
-        if (release is { OfferedTo: null, Status: ReleaseStatus.PhasedIn }) map.Wrong("status", "A release that is phased in must say with 'offered-to' which machines it is offered to.");
+        if (release is { OfferedTo: not null, Status: not ReleaseStatus.PhasedIn })
+            map.Wrong("offered-to", "Only a release with 'status: phased-in' is offered to some machines; the others are to all.");
+        if (release is { OfferedTo: null, Status: ReleaseStatus.PhasedIn })
+            map.Wrong("status", "A release that is phased in must say with 'offered-to' which machines it is offered to.");
         map.Done();
         return release;
     }
@@ -275,12 +364,25 @@ public static class CatalogueFolder
         var brings = ImmutableDictionary.CreateBuilder<string, ReadingValue>();
         foreach (var (name, text) in map.Pairs("brings"))
         {
-            if (keys.Find(name) is not { } key) map.Wrong("brings", $"There is no key '{name}'{(keys.Nearest(name) is { } near ? $"; did you mean '{near}'?" : "; declare it under 'keys'.")}");
-            else if (key.Parse(text, out var expected) is { } value) brings[name] = value;
-            else map.Wrong("brings", $"'{text}' does not fit '{name}'; expected {expected}.");
+            if (keys.Find(name) is not { } key)
+                map.Wrong(
+                    "brings",
+                    $"There is no key "
+                        + $"'{name}'{(keys.Nearest(name) is { } near ? $"; did you mean '{near}'?" : "; declare it under 'keys'.")}"
+                );
+            else if (key.Parse(text, out var expected) is { } value)
+                brings[name] = value;
+            else
+                map.Wrong("brings", $"'{text}' does not fit '{name}'; expected {expected}.");
         }
 
-        var hop = new Hop(map.Text("name"), [.. map.Texts("from")], map.Text("to"), map.Pairs("editions").ToImmutableDictionary(), Checks(map, keys, scripts))
+        var hop = new Hop(
+            map.Text("name"),
+            [.. map.Texts("from")],
+            map.Text("to"),
+            map.Pairs("editions").ToImmutableDictionary(),
+            Checks(map, keys, scripts)
+        )
         {
             Component = map.Optional("component"),
             Brings = brings.ToImmutable(),
@@ -289,7 +391,8 @@ public static class CatalogueFolder
         return hop;
     }
 
-    private static ImmutableArray<Check> Checks(YamlMap map, KeyRegistry keys, Scripts scripts) => [.. map.Maps("checks").Select(c => CheckOf(c, keys, scripts))];
+    private static ImmutableArray<Check> Checks(YamlMap map, KeyRegistry keys, Scripts scripts) =>
+        [.. map.Maps("checks").Select(c => CheckOf(c, keys, scripts))];
 
     private static Check CheckOf(YamlMap map, KeyRegistry keys, Scripts scripts)
     {
@@ -307,9 +410,12 @@ public static class CatalogueFolder
             Waivable = map.Flag("waivable"),
             Component = map.Optional("component"),
         };
-        if (check.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-')) map.Wrong("name", $"'{check.Name}' is no name of a check; expected letters, digits and hyphens.");
-        if (check is { Waivable: true, Need: Need.Should }) map.Wrong("waivable", "A should is acknowledged, not waived; leave 'waivable' out.");
-        if (check is { Waivable: true, Fix.By: FixedBy.Nobody }) map.Wrong("waivable", "What cannot be fixed cannot be waived either.");
+        if (check.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-'))
+            map.Wrong("name", $"'{check.Name}' is no name of a check; expected letters, digits and hyphens.");
+        if (check is { Waivable: true, Need: Need.Should })
+            map.Wrong("waivable", "A should is acknowledged, not waived; leave 'waivable' out.");
+        if (check is { Waivable: true, Fix.By: FixedBy.Nobody })
+            map.Wrong("waivable", "What cannot be fixed cannot be waived either.");
         map.Done();
         return check;
     }
@@ -319,9 +425,12 @@ public static class CatalogueFolder
         var fix = map.Map("fix");
         var script = fix.Has("script") ? scripts.Named(fix, "script") : null;
         var of = new Fix(fix.Word<FixedBy>("by"), fix.Text("words"), fix.Duration("takes"), script, fix.Flag("restarts"));
-        if (script is not null && of.By != FixedBy.Script) fix.Wrong("script", "A fix with a script is 'by: script'.");
-        if (script is null && of.By == FixedBy.Script) fix.Wrong("by", "A fix that is 'by: script' has to name its 'script'.");
-        if (script is null && of.Restarts) fix.Wrong("restarts", "Only a script can be said to restart the machine.");
+        if (script is not null && of.By != FixedBy.Script)
+            fix.Wrong("script", "A fix with a script is 'by: script'.");
+        if (script is null && of.By == FixedBy.Script)
+            fix.Wrong("by", "A fix that is 'by: script' has to name its 'script'.");
+        if (script is null && of.Restarts)
+            fix.Wrong("restarts", "Only a script can be said to restart the machine.");
         fix.Done();
         return of;
     }
@@ -337,24 +446,44 @@ public static class CatalogueFolder
             Title = map.Text("title"),
             Hops = [.. map.Texts("hops")],
             Way = way,
-            Needs = needs is null ? new() : new(needs.Optional("media"), needs.Optional("crew"), needs.Flag("owner-present"), needs.Amount("stages", ValueKind.Size) ?? 0),
+            Needs = needs is null
+                ? new()
+                : new(
+                    needs.Optional("media"),
+                    needs.Optional("crew"),
+                    needs.Flag("owner-present"),
+                    needs.Amount("stages", ValueKind.Size) ?? 0
+                ),
             Suits = map.Condition("suits", keys),
             Preserves = way == Way.Upgrade ? map.Word<Preserves>("preserves") : Preserves.None,
             Checks = Checks(map, keys, scripts),
             Steps = [.. map.Maps("steps").Select(s => StepOf(s, keys, scripts))],
-            Rollback = rollback is null ? new("There is none.", TimeSpan.Zero, []) : new(rollback.Text("words"), rollback.Duration("lasts") ?? TimeSpan.Zero, [.. rollback.Maps("steps").Select(s => StepOf(s, keys, scripts))]),
+            Rollback = rollback is null
+                ? new("There is none.", TimeSpan.Zero, [])
+                : new(
+                    rollback.Text("words"),
+                    rollback.Duration("lasts") ?? TimeSpan.Zero,
+                    [.. rollback.Maps("steps").Select(s => StepOf(s, keys, scripts))]
+                ),
         };
-        if (way == Way.Upgrade && rollback is null) map.Wrong("name", $"Method '{method.Name}' has no 'rollback'; say how it is undone, or in its words that it cannot be.");
+        if (way == Way.Upgrade && rollback is null)
+            map.Wrong("name", $"Method '{method.Name}' has no 'rollback'; say how it is undone, or in its words that it cannot be.");
         needs?.Done();
         rollback?.Done();
         map.Done();
         var turning = method.Steps.Count(s => s.PointOfNoReturn);
-        if (way == Way.Upgrade && turning != 1) map.Wrong("steps", $"Method '{method.Name}' must have one step with 'point-of-no-return: true', and has {turning}.");
-        if (way != Way.Upgrade && method.Steps.Length + method.Checks.Length > 0) map.Wrong("steps", $"Method '{method.Name}' upgrades nothing (way: {RunMachine.Name(way)}), so it has no steps and no checks.");
+        if (way == Way.Upgrade && turning != 1)
+            map.Wrong("steps", $"Method '{method.Name}' must have one step with 'point-of-no-return: true', and has {turning}.");
+        if (way != Way.Upgrade && method.Steps.Length + method.Checks.Length > 0)
+            map.Wrong("steps", $"Method '{method.Name}' upgrades nothing (way: {RunMachine.Name(way)}), so it has no steps and no checks.");
         foreach (var (step, at) in method.Steps.Select((s, i) => (s, i)).Where(x => x.s.ResumedBy is not null))
         {
             if (!method.Steps.Skip(at + 1).Any(s => s.Name == step.ResumedBy && s.Kind == StepKind.Script))
-                map.Wrong("steps", $"Step '{step.Name}' says 'resumed-by: {step.ResumedBy}', and no script step of that name follows it in method '{method.Name}'.");
+                map.Wrong(
+                    "steps",
+                    $"Step '{step.Name}' says 'resumed-by: {step.ResumedBy}', and no script step of that name follows it in method "
+                        + $"'{method.Name}'."
+                );
         }
 
         foreach (var twice in Twice(method.Steps.Concat(method.Rollback.Steps).Select(s => s.Name)))
@@ -375,11 +504,21 @@ public static class CatalogueFolder
             typical,
             map.Duration("limit") ?? (typical * 4 > ShortestLimit ? typical * 4 : ShortestLimit),
             map.Whole("attempts", 1),
-            map.Flag("point-of-no-return"))
-        { Secrets = [.. map.Texts("secrets")], ResumedBy = map.Optional("resumed-by"), Provides = [.. map.Texts("provides")] };
+            map.Flag("point-of-no-return")
+        )
+        {
+            Secrets = [.. map.Texts("secrets")],
+            ResumedBy = map.Optional("resumed-by"),
+            Provides = [.. map.Texts("provides")],
+        };
         CheckKeys(map, "provides", step.Provides, keys);
-        foreach (var odd in step.Secrets.Where(s => !SecretReference.IsName(s))) map.Wrong("secrets", $"'{odd}' is no name of a secret. A secret is not written down here but named; it is kept by the service.");
-        if (step.Kind != StepKind.Script && !step.Secrets.IsEmpty) map.Wrong("secrets", "Only a step with a script can be given secrets.");
+        foreach (var odd in step.Secrets.Where(s => !SecretReference.IsName(s)))
+            map.Wrong(
+                "secrets",
+                $"'{odd}' is no name of a secret. A secret is not written down here but named; it is kept by the service."
+            );
+        if (step.Kind != StepKind.Script && !step.Secrets.IsEmpty)
+            map.Wrong("secrets", "Only a step with a script can be given secrets.");
         if (step.Phase is not (Phase.Stage or Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack))
             map.Wrong("phase", "A step belongs to stage, protect, apply, verify or roll-back.");
         if (step.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-'))
@@ -394,7 +533,11 @@ public static class CatalogueFolder
         {
             var name = map.Text(field);
             if (name.Length > 0 && !files.ContainsKey(name))
-                map.Wrong(field, $"There is no script '{name}' beside product.yaml{(Spelling.Nearest(name, files.Keys) is { } near ? $"; did you mean '{near}'?" : "")}.");
+                map.Wrong(
+                    field,
+                    $"There is no script '{name}' beside "
+                        + $"product.yaml{(Spelling.Nearest(name, files.Keys) is { } near ? $"; did you mean '{near}'?" : "")}."
+                );
             return name;
         }
     }

@@ -18,7 +18,8 @@ public sealed record EvidenceVerdict(int Files, string Key, IReadOnlyList<string
 
 /// <summary>
 /// A zip file whose every byte is signed. The archive's comment, which is its last part, has the signature (ECDSA with P-256 and
-/// SHA-256) of all bytes before it. Within, <c>SHA256SUMS</c> lists the files for <c>sha256sum --check</c>, and <c>public-key.pem</c> has the key.
+/// SHA-256) of all bytes before it. Within, <c>SHA256SUMS</c> lists the files for <c>sha256sum --check</c>, and <c>public-key.pem</c> has
+/// the key.
 /// </summary>
 public static class EvidencePack
 {
@@ -43,7 +44,13 @@ public static class EvidencePack
     /// <param name="publicPem">The public key that belongs to <paramref name="sign"/> (PEM).</param>
     /// <param name="sign">Signs a SHA-256 hash: 64 bytes, as IEEE P1363 has them.</param>
     /// <param name="now">The time of the files, UTC.</param>
-    public static void Write(Stream stream, IReadOnlyList<EvidenceFile> files, string publicPem, Func<byte[], byte[]> sign, DateTimeOffset now)
+    public static void Write(
+        Stream stream,
+        IReadOnlyList<EvidenceFile> files,
+        string publicPem,
+        Func<byte[], byte[]> sign,
+        DateTimeOffset now
+    )
     {
         ArgumentNullException.ThrowIfNull(stream);
         ArgumentNullException.ThrowIfNull(files);
@@ -51,7 +58,11 @@ public static class EvidencePack
         using var zip = new MemoryStream();
         using (var archive = new ZipArchive(zip, ZipArchiveMode.Create, leaveOpen: true))
         {
-            var sums = string.Concat(files.Append(new(PublicKey, publicPem)).Select(f => $"{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(f.Content)))}  {f.Name}\n"));
+            var sums = string.Concat(
+                files
+                    .Append(new(PublicKey, publicPem))
+                    .Select(f => $"{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(f.Content)))}  {f.Name}\n")
+            );
             foreach (var file in files.Append(new(PublicKey, publicPem)).Append(new(Sums, sums)))
             {
                 var entry = archive.CreateEntry(file.Name, CompressionLevel.Optimal);
@@ -74,12 +85,14 @@ public static class EvidencePack
     {
         ArgumentNullException.ThrowIfNull(pack);
         var end = pack.Length - CommentLength;
-        if (pack.Length > LargestFile || end < EndRecordLength) return new(0, "", ["It is no evidence pack, or it was cut short."]);
+        if (pack.Length > LargestFile || end < EndRecordLength)
+            return new(0, "", ["It is no evidence pack, or it was cut short."]);
         var record = Read(pack, end - EndRecordLength, EndRecordLength + CommentLength);
         var comment = Encoding.ASCII.GetString(record, EndRecordLength, CommentLength);
         var key = comment.StartsWith(Head, StringComparison.Ordinal) ? comment.Substring(Head.Length, KeyLength) : "";
         var written = comment.Substring(Head.Length + KeyLength + BeforeSignature.Length, SignatureLength);
-        if (BinaryPrimitives.ReadUInt32LittleEndian(record) != EndRecordMark || comment != Comment(key, written)) return new(0, "", ["It is no evidence pack, it was cut short, or its signature was changed."]);
+        if (BinaryPrimitives.ReadUInt32LittleEndian(record) != EndRecordMark || comment != Comment(key, written))
+            return new(0, "", ["It is no evidence pack, it was cut short, or its signature was changed."]);
 
         var faults = new List<string>();
         var files = 0;
@@ -90,14 +103,18 @@ public static class EvidencePack
             var listed = Listed(archive, faults);
             foreach (var entry in archive.Entries.Where(e => e.FullName != Sums))
             {
-                if (!listed.Remove(entry.FullName, out var hash)) faults.Add($"{entry.FullName} is not listed in {Sums}.");
-                else if (Hash(entry) != hash) faults.Add($"{entry.FullName} was changed.");
+                if (!listed.Remove(entry.FullName, out var hash))
+                    faults.Add($"{entry.FullName} is not listed in {Sums}.");
+                else if (Hash(entry) != hash)
+                    faults.Add($"{entry.FullName} was changed.");
             }
 
             faults.AddRange(listed.Keys.Select(name => $"{name} is missing."));
             var pem = archive.GetEntry(PublicKey) is { } kept ? Text(kept) : "";
-            if (KeyId(pem) != key) faults.Add($"{PublicKey} is not the key that signed the pack.");
-            else if (!IsSigned(pack, end, pem, written)) faults.Add("The pack is not as it was signed.");
+            if (KeyId(pem) != key)
+                faults.Add($"{PublicKey} is not the key that signed the pack.");
+            else if (!IsSigned(pack, end, pem, written))
+                faults.Add("The pack is not as it was signed.");
         }
         catch (Exception error) when (error is InvalidDataException or CryptographicException or ArgumentException or FormatException)
         {
@@ -112,7 +129,8 @@ public static class EvidencePack
     /// <summary>The SHA-256 of a public key, in hexadecimal; empty where the text has none.</summary>
     private static string KeyId(string pem)
     {
-        if (!PemEncoding.TryFind(pem, out var fields)) return "";
+        if (!PemEncoding.TryFind(pem, out var fields))
+            return "";
         return Convert.ToHexStringLower(SHA256.HashData(Convert.FromBase64String(pem[fields.Base64Data])));
     }
 
@@ -120,14 +138,20 @@ public static class EvidencePack
     {
         var signature = new byte[SignatureBytes];
         // Base64 has unused bits at its end; only the one way of writing them counts.
-        if (!Convert.TryFromBase64String(written, signature, out var count) || count != SignatureBytes || Convert.ToBase64String(signature) != written) return false;
+        if (
+            !Convert.TryFromBase64String(written, signature, out var count)
+            || count != SignatureBytes
+            || Convert.ToBase64String(signature) != written
+        )
+            return false;
         using var hash = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
         var buffer = new byte[BufferSize];
         pack.Position = 0;
         while (pack.Position < length)
         {
             var read = pack.Read(buffer, 0, (int)Math.Min(buffer.Length, length - pack.Position));
-            if (read == 0) return false;
+            if (read == 0)
+                return false;
             hash.AppendData(buffer, 0, read);
         }
 
@@ -147,8 +171,10 @@ public static class EvidencePack
 
         foreach (var line in Text(sums).Split('\n', StringSplitOptions.RemoveEmptyEntries))
         {
-            if (line.Split("  ", 2) is [{ Length: KeyLength } hash, var name]) listed[name] = hash;
-            else faults.Add($"{Sums} has a line that is none: {line}");
+            if (line.Split("  ", 2) is [{ Length: KeyLength } hash, var name])
+                listed[name] = hash;
+            else
+                faults.Add($"{Sums} has a line that is none: {line}");
         }
 
         return listed;
@@ -162,7 +188,8 @@ public static class EvidencePack
 
     private static string Text(ZipArchiveEntry entry)
     {
-        if (entry.Length > LargestText) throw new InvalidDataException($"{entry.FullName} is larger than such a file is.");
+        if (entry.Length > LargestText)
+            throw new InvalidDataException($"{entry.FullName} is larger than such a file is.");
         using var content = new StreamReader(entry.Open(), Encoding.UTF8);
         return content.ReadToEnd();
     }

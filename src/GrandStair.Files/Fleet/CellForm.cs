@@ -10,9 +10,16 @@ namespace GrandStair.Files.Fleet;
 /// <param name="Unit">The unit of its plain numbers; null where cells have their own.</param>
 /// <param name="Format">The pattern of its days or times, such as <c>dd/MM/yyyy HH:mm</c>; null for ISO 8601.</param>
 /// <param name="Zone">The time zone of times without an offset; null where they have one.</param>
-/// <param name="Decimal">The character before decimals, <c>.</c> or <c>,</c>; the other one then separates thousands. Null where nobody said.</param>
+/// <param name="Decimal">The character before decimals, <c>.</c> or <c>,</c>; the other one then separates thousands. Null where nobody
+/// said.</param>
 /// <param name="Values">What its texts mean, case ignored; a text that is not among them means itself.</param>
-public sealed partial record CellForm(string? Unit = null, string? Format = null, DateTimeZone? Zone = null, char? Decimal = null, ImmutableDictionary<string, string>? Values = null)
+public sealed partial record CellForm(
+    string? Unit = null,
+    string? Format = null,
+    DateTimeZone? Zone = null,
+    char? Decimal = null,
+    ImmutableDictionary<string, string>? Values = null
+)
 {
     private static readonly CultureInfo Plain = CultureInfo.InvariantCulture;
 
@@ -31,7 +38,8 @@ public sealed partial record CellForm(string? Unit = null, string? Format = null
         ArgumentNullException.ThrowIfNull(text);
         wrong = null;
         text = text.Trim();
-        if (Values is { } values && values.TryGetValue(text, out var meant)) return meant;
+        if (Values is { } values && values.TryGetValue(text, out var meant))
+            return meant;
         return kind switch
         {
             ValueKind.Number or ValueKind.Size or ValueKind.Duration or ValueKind.Rate => Amount(text, kind, out wrong),
@@ -43,9 +51,11 @@ public sealed partial record CellForm(string? Unit = null, string? Format = null
     private string Amount(string text, ValueKind kind, out string? wrong)
     {
         wrong = null;
-        if (Number().Match(text) is not { Success: true } match) return Unit is not null && double.TryParse(text, NumberStyles.Float, Plain, out _) ? $"{text} {Unit}" : text;
+        if (Number().Match(text) is not { Success: true } match)
+            return Unit is not null && double.TryParse(text, NumberStyles.Float, Plain, out _) ? $"{text} {Unit}" : text;
         var (digits, unit) = (match.Groups[1].Value, match.Groups[2].Value);
-        if (unit.Length == 0 && Unit is not null) unit = Unit;
+        if (unit.Length == 0 && Unit is not null)
+            unit = Unit;
         if (Decimal is { } point)
         {
             var thousands = point == ',' ? '.' : ',';
@@ -53,7 +63,11 @@ public sealed partial record CellForm(string? Unit = null, string? Format = null
         }
         else if (kind != ValueKind.Number && Grouped().IsMatch(digits))
         {
-            wrong = $"which can be read as {double.Parse(digits[..(digits.IndexOf('.', StringComparison.Ordinal) + 4)], Plain).ToString(Plain)} or as {digits.Replace(".", "", StringComparison.Ordinal)}; write it without a separator of thousands, or say in a mapping which character is before decimals (decimal)";
+            wrong =
+                $"which can be read as "
+                + $"{double.Parse(digits[..(digits.IndexOf('.', StringComparison.Ordinal) + 4)], Plain).ToString(Plain)} or as "
+                + $"{digits.Replace(".", "", StringComparison.Ordinal)}; write it without a separator of thousands, or say in a "
+                + $"mapping which character is before decimals (decimal)";
             return text;
         }
         else if (digits.Any(c => c is ',' or '\'' || char.IsWhiteSpace(c)))
@@ -70,11 +84,13 @@ public sealed partial record CellForm(string? Unit = null, string? Format = null
         wrong = null;
         if (kind == ValueKind.Date)
         {
-            if (DateOnly.TryParseExact(text, Format, Plain, DateTimeStyles.None, out var day)) return day.ToString("yyyy-MM-dd", Plain);
+            if (DateOnly.TryParseExact(text, Format, Plain, DateTimeStyles.None, out var day))
+                return day.ToString("yyyy-MM-dd", Plain);
         }
         else if (HasOffset(Format!))
         {
-            if (DateTimeOffset.TryParseExact(text, Format, Plain, DateTimeStyles.None, out var moment)) return moment.UtcDateTime.ToString("yyyy-MM-ddTHH:mm:ssZ", Plain);
+            if (DateTimeOffset.TryParseExact(text, Format, Plain, DateTimeStyles.None, out var moment))
+                return moment.UtcDateTime.ToString("yyyy-MM-ddTHH:mm:ssZ", Plain);
         }
         else if (DateTime.TryParseExact(text, Format, Plain, DateTimeStyles.None, out var local) && Zone is not null)
         {
@@ -82,12 +98,15 @@ public sealed partial record CellForm(string? Unit = null, string? Format = null
             return Zone.AtLeniently(LocalDateTime.FromDateTime(local)).ToInstant().ToDateTimeUtc().ToString("yyyy-MM-ddTHH:mm:ssZ", Plain);
         }
 
-        wrong = $"which is not written as '{Format}', such as {new DateTimeOffset(2027, 3, 31, 18, 5, 0, TimeSpan.Zero).ToString(Format, Plain)}";
+        wrong =
+            $"which is not written as '{Format}', such as "
+            + $"{new DateTimeOffset(2027, 3, 31, 18, 5, 0, TimeSpan.Zero).ToString(Format, Plain)}";
         return text;
     }
 
     /// <summary>Whether times of a pattern say how far from UTC they are.</summary>
-    internal static bool HasOffset(string format) => format.Contains('z', StringComparison.Ordinal) || format.Contains('K', StringComparison.Ordinal);
+    internal static bool HasOffset(string format) =>
+        format.Contains('z', StringComparison.Ordinal) || format.Contains('K', StringComparison.Ordinal);
 
     [GeneratedRegex(@"^([+-]?\d[\d.,'\s]*?)\s*([A-Za-z/]*)$")]
     private static partial Regex Number();

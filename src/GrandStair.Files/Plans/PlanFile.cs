@@ -51,15 +51,24 @@ public static partial class PlanFile
         advance.Done();
         limits.Done();
         map.Done();
-        if (plan.Name.Length > 0 && !WellFormed().IsMatch(plan.Name)) map.Wrong("plan", $"'{plan.Name}' is no name for a plan; expected lower-case words with hyphens, such as winter-crossing.");
-        foreach (var twice in Twice(plan.Waves.Select(w => w.Name))) map.Wrong("waves", $"Two waves are named '{twice}'; a wave is known by its name.");
-        foreach (var twice in Twice(plan.Crews.Select(c => c.Name))) map.Wrong("crews", $"Two crews are named '{twice}'; a crew is known by its name, and several may be of one kind.");
-        foreach (var twice in Twice(plan.Waves.SelectMany(w => w.Machines))) map.Wrong("waves", $"Machine '{twice}' is listed twice; a machine is in one wave only.");
-        foreach (var twice in Twice(plan.Uplinks.SelectMany(l => l.Sites))) map.Wrong("uplinks", $"Site '{twice}' has two uplinks; it can have one.");
-        if (plan.Waves.IsEmpty) map.Wrong("waves", "A plan has at least one wave.");
-        if (plan.Windows.IsEmpty) map.Wrong("windows", "A plan says at least one window in which machines may be touched.");
-        if (plan.Methods.IsEmpty) map.Wrong("methods", "A plan names at least one method, in order of preference.");
-        if (product is not null) Match(plan, product(plan.Product), map, target);
+        if (plan.Name.Length > 0 && !WellFormed().IsMatch(plan.Name))
+            map.Wrong("plan", $"'{plan.Name}' is no name for a plan; expected lower-case words with hyphens, such as winter-crossing.");
+        foreach (var twice in Twice(plan.Waves.Select(w => w.Name)))
+            map.Wrong("waves", $"Two waves are named '{twice}'; a wave is known by its name.");
+        foreach (var twice in Twice(plan.Crews.Select(c => c.Name)))
+            map.Wrong("crews", $"Two crews are named '{twice}'; a crew is known by its name, and several may be of one kind.");
+        foreach (var twice in Twice(plan.Waves.SelectMany(w => w.Machines)))
+            map.Wrong("waves", $"Machine '{twice}' is listed twice; a machine is in one wave only.");
+        foreach (var twice in Twice(plan.Uplinks.SelectMany(l => l.Sites)))
+            map.Wrong("uplinks", $"Site '{twice}' has two uplinks; it can have one.");
+        if (plan.Waves.IsEmpty)
+            map.Wrong("waves", "A plan has at least one wave.");
+        if (plan.Windows.IsEmpty)
+            map.Wrong("windows", "A plan says at least one window in which machines may be touched.");
+        if (plan.Methods.IsEmpty)
+            map.Wrong("methods", "A plan names at least one method, in order of preference.");
+        if (product is not null)
+            Match(plan, product(plan.Product), map, target);
         problems.ThrowIfAny();
         return plan;
     }
@@ -72,15 +81,34 @@ public static partial class PlanFile
             return;
         }
 
-        foreach (var (field, version, build) in plan.But.Select(b => ("but", b.Release, b.LeastBuild)).Prepend(("release", plan.Release, plan.LeastBuild)))
+        foreach (
+            var (field, version, build) in plan
+                .But.Select(b => ("but", b.Release, b.LeastBuild))
+                .Prepend(("release", plan.Release, plan.LeastBuild))
+        )
         {
             var release = product.Releases.FirstOrDefault(r => r.Version == version);
-            if (release is null) target.Wrong(field, $"{product.Name} has no release '{version}'; expected one of {string.Join(", ", product.Releases.Select(r => r.Version))}.");
-            if (release?.Status == ReleaseStatus.Withdrawn) target.Wrong(field, $"{release.Name} was withdrawn and is no target.");
-            if (build is null || release is null) continue;
+            if (release is null)
+                target.Wrong(
+                    field,
+                    $"{product.Name} has no release '{version}'; expected one of "
+                        + $"{string.Join(", ", product.Releases.Select(r => r.Version))}."
+                );
+            if (release?.Status == ReleaseStatus.Withdrawn)
+                target.Wrong(field, $"{release.Name} was withdrawn and is no target.");
+            if (build is null || release is null)
+                continue;
             var at = field == "but" ? field : "build";
-            if (product.BuildKey is null) target.Wrong(at, $"{product.Name} says nowhere which build a machine runs ('build-key' in its catalogue file), so none can be asked for.");
-            else if (!release.Builds.IsEmpty && release.Builds.All(b => b.Version != build)) target.Wrong(at, $"{release.Name} has no build '{build}'; expected one of {string.Join(", ", release.Builds.Select(b => b.Version))}.");
+            if (product.BuildKey is null)
+                target.Wrong(
+                    at,
+                    $"{product.Name} says nowhere which build a machine runs ('build-key' in its catalogue file), so none can be asked for."
+                );
+            else if (!release.Builds.IsEmpty && release.Builds.All(b => b.Version != build))
+                target.Wrong(
+                    at,
+                    $"{release.Name} has no build '{build}'; expected one of {string.Join(", ", release.Builds.Select(b => b.Version))}."
+                );
         }
 
         foreach (var method in plan.Methods.Where(m => product.Method(m) is null))
@@ -89,17 +117,29 @@ public static partial class PlanFile
             map.Wrong("methods", $"{product.Name} has no method '{method}'{(near is null ? "" : $"; did you mean '{near}'?")}.");
         }
 
-        foreach (var kind in plan.Methods.Select(product.Method).Select(m => m?.Needs.Crew).OfType<string>().Distinct().Where(k => plan.Crews.All(c => !c.Kind.Equals(k, StringComparison.OrdinalIgnoreCase))))
+        foreach (
+            var kind in plan
+                .Methods.Select(product.Method)
+                .Select(m => m?.Needs.Crew)
+                .OfType<string>()
+                .Distinct()
+                .Where(k => plan.Crews.All(c => !c.Kind.Equals(k, StringComparison.OrdinalIgnoreCase)))
+        )
         {
             var methods = plan.Methods.Where(m => product.Method(m)?.Needs.Crew == kind);
-            map.Wrong("methods", $"Method {string.Join(", ", methods)} needs the hands of a crew '{kind}', and 'crews' has none of that kind; add one such as {{ name: {kind}, hands: 1, zone: Europe/London, weekly: [\"Mon-Fri 08:00-18:00\"] }}.");
+            map.Wrong(
+                "methods",
+                $"Method {string.Join(", ", methods)} needs the hands of a crew '{kind}', and 'crews' has none of that kind; add one "
+                    + $"such as {{ name: {kind}, hands: 1, zone: Europe/London, weekly: [\"Mon-Fri 08:00-18:00\"] }}."
+            );
         }
     }
 
     private static OtherTarget ButOf(YamlMap map)
     {
         var other = new OtherTarget(TargetSelectorOf(map), map.Text("release"), map.Optional("build"));
-        if (other.For.IsEveryone) map.Wrong("release", "It says not who goes to that release; expected 'groups', 'sites' or 'machines'.");
+        if (other.For.IsEveryone)
+            map.Wrong("release", "It says not who goes to that release; expected 'groups', 'sites' or 'machines'.");
         map.Done();
         return other;
     }
@@ -114,8 +154,10 @@ public static partial class PlanFile
             NeedsApproval = map.Flag("approval"),
             NotBefore = map.Moment("not-before"),
         };
-        if (wave is { Cover: not null, Sample: not null }) map.Wrong("sample", "A wave has either a 'sample' or a 'cover': a cover takes as few machines as it needs.");
-        if (wave is { Cover: not null, Count: not null }) map.Wrong("count", "A wave with a 'cover' has no 'count': it takes as few machines as cover everything.");
+        if (wave is { Cover: not null, Sample: not null })
+            map.Wrong("sample", "A wave has either a 'sample' or a 'cover': a cover takes as few machines as it needs.");
+        if (wave is { Cover: not null, Count: not null })
+            map.Wrong("count", "A wave with a 'cover' has no 'count': it takes as few machines as cover everything.");
         map.Done();
         return wave;
     }
@@ -123,7 +165,8 @@ public static partial class PlanFile
     private static CoverSpec CoverOf(YamlMap map, KeyRegistry keys)
     {
         var cover = new CoverSpec([.. map.Texts("keys")], map.Condition("prefer", keys));
-        if (cover.Keys.IsEmpty) map.Wrong("keys", "A cover names at least one key, such as hardware.model or site.");
+        if (cover.Keys.IsEmpty)
+            map.Wrong("keys", "A cover names at least one key, such as hardware.model or site.");
         foreach (var key in cover.Keys.Where(k => keys.Find(k) is null))
             map.Wrong("keys", $"There is no key '{key}'{(keys.Nearest(key) is { } near ? $"; did you mean '{near}'?" : ".")}");
         map.Done();
@@ -146,13 +189,16 @@ public static partial class PlanFile
 
     private static UplinkSpec UplinkOf(YamlMap map)
     {
-        if (map.Text("rate").Length == 0) return new([], 1, 1, null);
+        if (map.Text("rate").Length == 0)
+            return new([], 1, 1, null);
         var rate = map.Amount("rate", ValueKind.Rate) ?? 1;
         var share = map.Has("share") ? map.Share("share") : 1;
-        if (share <= 0) map.Wrong("share", "'share' is 0; expected the share of the uplink that staging may use, such as 50 %.");
+        if (share <= 0)
+            map.Wrong("share", "'share' is 0; expected the share of the uplink that staging may use, such as 50 %.");
         var hasHours = map.Has("weekly") || map.Has("days") || map.Has("calendar");
         var line = new UplinkSpec([.. map.Texts("sites")], rate, share, hasHours || map.Has("zone") ? RuleOf(map) : null);
-        if (line.Sites.IsEmpty) map.Wrong("sites", "An uplink names the site or the sites that have one like it.");
+        if (line.Sites.IsEmpty)
+            map.Wrong("sites", "An uplink names the site or the sites that have one like it.");
         map.Done();
         return line;
     }
@@ -160,14 +206,22 @@ public static partial class PlanFile
     private static CrewSpec CrewOf(YamlMap map)
     {
         var name = map.Text("name");
-        var crew = new CrewSpec(name, map.Optional("kind") ?? name, map.Whole("hands", 1), map.Has("per-day") ? map.Whole("per-day", 1) : null, [.. map.Texts("sites")], RuleOf(map));
+        var crew = new CrewSpec(
+            name,
+            map.Optional("kind") ?? name,
+            map.Whole("hands", 1),
+            map.Has("per-day") ? map.Whole("per-day", 1) : null,
+            [.. map.Texts("sites")],
+            RuleOf(map)
+        );
         map.Done();
         return crew;
     }
 
     private static ApprovalSpec ApprovalOf(YamlMap map)
     {
-        if (!map.IsGroup("approval")) return new(map.Flag("approval"), []);
+        if (!map.IsGroup("approval"))
+            return new(map.Flag("approval"), []);
         var approval = map.Map("approval");
         var spec = new ApprovalSpec(true, [.. approval.Texts("by")]) { OfCalendars = approval.Flag("calendars") };
         approval.Done();
@@ -177,23 +231,35 @@ public static partial class PlanFile
     private static OwnersChoice OwnersOf(YamlMap map)
     {
         var owners = new OwnersChoice(map.Duration("within") ?? TimeSpan.Zero, map.Duration("notice") ?? TimeSpan.FromHours(24));
-        if (owners.Within <= TimeSpan.Zero) map.Wrong("within", "It says not how far from the time scheduled for it an owner may move a machine; expected a duration such as 10 d.");
+        if (owners.Within <= TimeSpan.Zero)
+            map.Wrong(
+                "within",
+                "It says not how far from the time scheduled for it an owner may move a machine; expected a duration such as 10 d."
+            );
         map.Done();
         return owners;
     }
 
-    private static TargetSelector TargetSelectorOf(YamlMap map) => new([.. map.Texts("sites")], [.. map.Texts("groups")], [.. map.Texts("machines")]);
+    private static TargetSelector TargetSelectorOf(YamlMap map) =>
+        new([.. map.Texts("sites")], [.. map.Texts("groups")], [.. map.Texts("machines")]);
 
     private static TimeRule RuleOf(YamlMap map)
     {
         var zone = map.Text("zone");
-        if (zone.Length > 0 && !Windows.IsZone(zone)) map.Wrong("zone", $"'{zone}' is no time zone; expected a name such as Europe/London.");
-        var rule = new TimeRule(zone, [.. map.Each("weekly", WeeklyRule.Parse)]) { Days = [.. map.Each("days", DaySpan.Parse)], Calendar = map.Optional("calendar") };
-        if (!map.Has("weekly") && !map.Has("days") && rule.Calendar is null) map.Wrong("weekly", "It says no time; expected 'weekly', 'days' or 'calendar'.");
+        if (zone.Length > 0 && !Windows.IsZone(zone))
+            map.Wrong("zone", $"'{zone}' is no time zone; expected a name such as Europe/London.");
+        var rule = new TimeRule(zone, [.. map.Each("weekly", WeeklyRule.Parse)])
+        {
+            Days = [.. map.Each("days", DaySpan.Parse)],
+            Calendar = map.Optional("calendar"),
+        };
+        if (!map.Has("weekly") && !map.Has("days") && rule.Calendar is null)
+            map.Wrong("weekly", "It says no time; expected 'weekly', 'days' or 'calendar'.");
         return rule;
     }
 
-    private static IEnumerable<string> Twice(IEnumerable<string> names) => names.GroupBy(n => n, StringComparer.OrdinalIgnoreCase).Where(g => g.Count() > 1).Select(g => g.Key);
+    private static IEnumerable<string> Twice(IEnumerable<string> names) =>
+        names.GroupBy(n => n, StringComparer.OrdinalIgnoreCase).Where(g => g.Count() > 1).Select(g => g.Key);
 
     [GeneratedRegex("^[a-z][a-z0-9]*(-[a-z0-9]+)*$")]
     private static partial Regex WellFormed();

@@ -6,11 +6,14 @@ namespace GrandStair.Files.Plans;
 
 /// <summary>
 /// Changes the text of a plan by short sentences: <c>limits.all=8</c> puts a value in place of another, <c>crews+={ name: … }</c> adds an
-/// entry to a list. An entry of a list is named by its name or one of its sites: <c>crews.harbour.hands=2</c>, <c>lines.MV Fulmar.share=60 %</c>.
+/// entry to a list. An entry of a list is named by its name or one of its sites: <c>crews.harbour.hands=2</c>, <c>lines.MV Fulmar.share=60
+/// %</c>.
 /// </summary>
 public static class PlanText
 {
-    private const string Expected = "expected a field of the plan and its new value, such as limits.all=8 or crews.harbour.hands=2, or an entry to add, such as 'crews+={ name: second, hands: 1, … }'";
+    private const string Expected =
+        "expected a field of the plan and its new value, such as limits.all=8 or crews.harbour.hands=2, or an entry to add, such as "
+        + "'crews+={ name: second, hands: 1, … }'";
 
     /// <summary>The most changes in one call.</summary>
     public const int MostChanges = 50;
@@ -24,9 +27,11 @@ public static class PlanText
     {
         ArgumentNullException.ThrowIfNull(changes);
         var all = changes.ToArray();
-        if (all.Length > MostChanges) throw new FormatException($"There are {all.Length} changes; expected at most {MostChanges}. Change the plan's file instead.");
+        if (all.Length > MostChanges)
+            throw new FormatException($"There are {all.Length} changes; expected at most {MostChanges}. Change the plan's file instead.");
         var plan = BoundedYaml.LoadFields(body, "the plan");
-        foreach (var change in all) Make(plan, change);
+        foreach (var change in all)
+            Make(plan, change);
         var text = new StringWriter();
         new YamlStream(new YamlDocument(plan)).Save(text, assignAnchors: false);
         return text.ToString();
@@ -34,20 +39,26 @@ public static class PlanText
 
     private static void Make(YamlMappingNode plan, string change)
     {
-        if (change.Length > LongestChange) throw new FormatException($"A change has {change.Length} characters; expected at most {LongestChange}.");
-        if (PlainText.HasHalfCharacter(change)) throw new FormatException($"A change has half of a character; {Expected}.");
+        if (change.Length > LongestChange)
+            throw new FormatException($"A change has {change.Length} characters; expected at most {LongestChange}.");
+        if (PlainText.HasHalfCharacter(change))
+            throw new FormatException($"A change has half of a character; {Expected}.");
         var equals = change.IndexOf('=', StringComparison.Ordinal);
-        if (equals < 1) throw new FormatException($"'{change}' is no change; {Expected}.");
+        if (equals < 1)
+            throw new FormatException($"'{change}' is no change; {Expected}.");
         var adds = change[equals - 1] == '+';
         var path = change[..(adds ? equals - 1 : equals)].Trim().Split('.');
         // Each change may nest what another one has added; without a limit the text could become deeper than it can be written.
-        if (path.Length > LongestPath) throw new FormatException($"'{change}' names a field {path.Length} levels deep; expected at most {LongestPath}.");
+        if (path.Length > LongestPath)
+            throw new FormatException($"'{change}' names a field {path.Length} levels deep; expected at most {LongestPath}.");
         var value = ValueOf(change[(equals + 1)..].Trim(), change);
         YamlNode at = plan;
-        foreach (var name in adds ? path : path[..^1]) at = Find(at, name, change, makes: adds);
+        foreach (var name in adds ? path : path[..^1])
+            at = Find(at, name, change, makes: adds);
         if (adds)
         {
-            if (at is not YamlSequenceNode list) throw new FormatException($"'{change}' adds to '{string.Join('.', path)}', which is no list; {Expected}.");
+            if (at is not YamlSequenceNode list)
+                throw new FormatException($"'{change}' adds to '{string.Join('.', path)}', which is no list; {Expected}.");
             list.Add(value);
         }
         else if (at is YamlMappingNode map)
@@ -64,8 +75,10 @@ public static class PlanText
     {
         if (at is YamlMappingNode map)
         {
-            if (map.Children.TryGetValue(new YamlScalarNode(name), out var found)) return found;
-            if (makes) return map.Children[new YamlScalarNode(name)] = new YamlSequenceNode();
+            if (map.Children.TryGetValue(new YamlScalarNode(name), out var found))
+                return found;
+            if (makes)
+                return map.Children[new YamlScalarNode(name)] = new YamlSequenceNode();
             throw Unknown(name, map.Children.Keys.Select(k => k.ToString()), change);
         }
 
@@ -78,18 +91,22 @@ public static class PlanText
         throw new FormatException($"'{change}' goes into '{at}', which has no fields; {Expected}.");
     }
 
-    private static IEnumerable<string> Names(YamlMappingNode entry) => entry.Children.Where(c => c.Key.ToString() is "name" or "sites")
-        .SelectMany(c => c.Value is YamlSequenceNode several ? several.Select(s => s.ToString()) : [c.Value.ToString()]);
+    private static IEnumerable<string> Names(YamlMappingNode entry) =>
+        entry
+            .Children.Where(c => c.Key.ToString() is "name" or "sites")
+            .SelectMany(c => c.Value is YamlSequenceNode several ? several.Select(s => s.ToString()) : [c.Value.ToString()]);
 
     private static FormatException Unknown(string name, IEnumerable<string> known, string change)
     {
         var all = known.ToArray();
-        return new($"'{change}': the plan has no '{name}' there{(Spelling.Nearest(name, all) is { } near ? $"; did you mean '{near}'?" : $"; it has {string.Join(", ", all.DefaultIfEmpty("nothing"))}.")}");
+        var end = Spelling.DidYouMean(name, all, $"; it has {string.Join(", ", all.DefaultIfEmpty("nothing"))}.");
+        return new($"'{change}': the plan has no '{name}' there{end}");
     }
 
     private static YamlNode ValueOf(string text, string change)
     {
-        if (text.Length == 0) throw new FormatException($"'{change}' has no value; {Expected}.");
+        if (text.Length == 0)
+            throw new FormatException($"'{change}' has no value; {Expected}.");
         try
         {
             return BoundedYaml.Load(text, "the value");

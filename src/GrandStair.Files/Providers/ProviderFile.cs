@@ -12,7 +12,15 @@ namespace GrandStair.Files.Providers;
 /// <param name="Audience">The audience that its access tokens must have.</param>
 /// <param name="Scopes">What is asked for besides <c>openid</c>.</param>
 /// <param name="Mapping">What its claims mean.</param>
-public sealed record SignInProvider(string Authority, string Client, SecretReference? ClientSecret, string? TerminalClient, string Audience, ImmutableArray<string> Scopes, ClaimMapping Mapping);
+public sealed record SignInProvider(
+    string Authority,
+    string Client,
+    SecretReference? ClientSecret,
+    string? TerminalClient,
+    string Audience,
+    ImmutableArray<string> Scopes,
+    ClaimMapping Mapping
+);
 
 /// <summary>Reads a provider's YAML file.</summary>
 public static class ProviderFile
@@ -26,10 +34,18 @@ public static class ProviderFile
         var roles = map.Map("roles");
         var sites = map.OptionalMap("sites");
         var name = map.Text("provider");
-        if (name.Length is 0 or > 20 || !name.All(c => char.IsAsciiLetterLower(c) || c == '-')) map.Wrong("provider", $"'{name}' is no name for a provider; expected up to 20 small letters and hyphens.");
+        if (name.Length is 0 or > 20 || !name.All(c => char.IsAsciiLetterLower(c) || c == '-'))
+            map.Wrong("provider", $"'{name}' is no name for a provider; expected up to 20 small letters and hyphens.");
         var authority = map.Text("authority");
-        if (!Uri.TryCreate(authority, UriKind.Absolute, out var address) || !(address.Scheme == "https" || (address.Scheme == "http" && address.IsLoopback)))
-            map.Wrong("authority", $"'{authority}' is no address of a provider; expected one such as https://id.northmere.example/ (http for this machine alone).");
+        if (
+            !Uri.TryCreate(authority, UriKind.Absolute, out var address)
+            || !(address.Scheme == "https" || (address.Scheme == "http" && address.IsLoopback))
+        )
+            map.Wrong(
+                "authority",
+                $"'{authority}' is no address of a provider; expected one such as https://id.northmere.example/ (http for this machine "
+                    + $"alone)."
+            );
         SecretReference? secret = null;
         if (map.Optional("client-secret") is { } reference)
         {
@@ -57,8 +73,22 @@ public static class ProviderFile
         }
 
         var provider = new SignInProvider(
-            authority, map.Text("client"), secret, map.Optional("terminal-client"), map.Text("audience"), [.. map.Texts("scopes")],
-            new(name, map.Optional("name") ?? "preferred_username", map.Optional("program") ?? "client_id", roles.Text("claim"), of.ToImmutable(), sites?.Text("claim"), sites?.Optional("all")));
+            authority,
+            map.Text("client"),
+            secret,
+            map.Optional("terminal-client"),
+            map.Text("audience"),
+            [.. map.Texts("scopes")],
+            new(
+                name,
+                map.Optional("name") ?? "preferred_username",
+                map.Optional("program") ?? "client_id",
+                roles.Text("claim"),
+                of.ToImmutable(),
+                sites?.Text("claim"),
+                sites?.Optional("all")
+            )
+        );
         roles.Done();
         sites?.Done();
         map.Done();

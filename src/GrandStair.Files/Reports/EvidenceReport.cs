@@ -21,7 +21,8 @@ public sealed class EvidenceReport : IDisposable
     public void Table(string title, string[] heads, IEnumerable<string?[]> rows)
     {
         var all = rows.ToArray();
-        if (all.Length > 0) StandAlonePage.Table(_page, title, heads, all);
+        if (all.Length > 0)
+            StandAlonePage.Table(_page, title, heads, all);
     }
 
     /// <summary>The page; nothing can be added after it was asked for.</summary>
@@ -29,7 +30,8 @@ public sealed class EvidenceReport : IDisposable
     {
         get
         {
-            if (!_hasEnded) StandAlonePage.End(_page);
+            if (!_hasEnded)
+                StandAlonePage.End(_page);
             _hasEnded = true;
             return _page.ToString();
         }

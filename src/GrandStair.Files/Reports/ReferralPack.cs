@@ -29,22 +29,36 @@ public static class ReferralPack
         ArgumentNullException.ThrowIfNull(assessment);
         using var zip = new ZipArchive(stream, ZipArchiveMode.Create, leaveOpen: true);
         Put(zip, "report.html", now, w => Html(w, aim, machine, assessment, now));
-        Put(zip, "readings.json", now, w => w.Write(JsonSerializer.Serialize(
-            new
-            {
-                machine.Name,
-                machine.Site,
-                Current = machine.Current.Select(Show),
-                Conflicts = machine.Conflicts.Select(Show),
-            },
-            Json)));
+        Put(zip, "readings.json", now, w => w.Write(
+                JsonSerializer.Serialize(
+                    new
+                    {
+                        machine.Name,
+                        machine.Site,
+                        Current = machine.Current.Select(Show),
+                        Conflicts = machine.Conflicts.Select(Show),
+                    },
+                    Json
+                )
+            ));
         Put(zip, "log.jsonl", now, w =>
         {
-            foreach (var entry in log) w.WriteLine(JsonSerializer.Serialize(entry, entry.GetType(), Line));
+            foreach (var entry in log)
+                w.WriteLine(JsonSerializer.Serialize(entry, entry.GetType(), Line));
         });
     }
 
-    private static object Show(Reading r) => new { r.Key, State = RunMachine.Name(r.State), Value = r.Value?.Text, r.Why, r.Seen, r.Received, r.Source };
+    private static object Show(Reading r) =>
+        new
+        {
+            r.Key,
+            State = RunMachine.Name(r.State),
+            Value = r.Value?.Text,
+            r.Why,
+            r.Seen,
+            r.Received,
+            r.Source,
+        };
 
     private static void Put(ZipArchive zip, string name, DateTimeOffset now, Action<TextWriter> write)
     {
@@ -58,16 +72,50 @@ public static class ReferralPack
     {
         string Text(string? text) => StandAlonePage.Text(text ?? "");
         StandAlonePage.Begin(writer, $"{machine.Name} to {aim.ReleaseFor(machine).Name}");
-        writer.Write($"""
+        writer.Write(
+            $"""
             <h1>{Text(machine.Name)} to {Text(aim.ReleaseFor(machine).Name)}: {ReadinessReport.GateOf(assessment)}</h1>
-            <p class="hint">{now.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)} UTC · {Text(aim.Product.Name)} {Text(machine.TextOf(aim.Product.VersionKey))} · catalogue {aim.Product.Hash[..12]} · route {Text(string.Join(" → ", assessment.Route.Hops.Select(h => h.Name).DefaultIfEmpty(assessment.Route.Why ?? "none")))}</p>
+            <p class="hint">{now.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture)} UTC · {Text(
+                aim.Product.Name
+            )} {Text(machine.TextOf(aim.Product.VersionKey))} · catalogue {aim.Product.Hash[..12]} · route {Text(
+                string.Join(" → ", assessment.Route.Hops.Select(h => h.Name).DefaultIfEmpty(assessment.Route.Why ?? "none"))
+            )}</p>
             <p>{Text(assessment.Why)}</p>
 
-            """);
-        StandAlonePage.Table(writer, "Checks", ["check", "need", "state", "found", "required", "fix"], assessment.Checks.OrderByDescending(c => c.State)
-            .Select(c => new[] { c.Check.Title, RunMachine.Name(c.Check.Need), RunMachine.Name(c.State), ReadinessReport.Seen(c), c.Check.Wants.Text, c.State >= CheckState.Waived ? c.Check.Fix.Words : "" }));
-        StandAlonePage.Table(writer, "Known issues", ["issue", "release", "fixed in"], assessment.Route.Issues.Select(i => new[] { i.Title, i.Release, i.FixedIn ?? "no build" }));
-        StandAlonePage.Table(writer, "Readings", ["key", "value", "seen", "source"], machine.Current.Select(r => new[] { r.Key, r.Show(), r.Seen.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture), r.Source }));
+            """
+        );
+        StandAlonePage.Table(
+            writer,
+            "Checks",
+            ["check", "need", "state", "found", "required", "fix"],
+            assessment
+                .Checks.OrderByDescending(c => c.State)
+                .Select(c =>
+                    new[]
+                    {
+                        c.Check.Title,
+                        RunMachine.Name(c.Check.Need),
+                        RunMachine.Name(c.State),
+                        ReadinessReport.Seen(c),
+                        c.Check.Wants.Text,
+                        c.State >= CheckState.Waived ? c.Check.Fix.Words : "",
+                    }
+                )
+        );
+        StandAlonePage.Table(
+            writer,
+            "Known issues",
+            ["issue", "release", "fixed in"],
+            assessment.Route.Issues.Select(i => new[] { i.Title, i.Release, i.FixedIn ?? "no build" })
+        );
+        StandAlonePage.Table(
+            writer,
+            "Readings",
+            ["key", "value", "seen", "source"],
+            machine.Current.Select(r =>
+                new[] { r.Key, r.Show(), r.Seen.UtcDateTime.ToString("yyyy-MM-dd HH:mm", CultureInfo.InvariantCulture), r.Source }
+            )
+        );
         StandAlonePage.End(writer);
     }
 }

@@ -3,7 +3,9 @@ using GrandStair.Core.Readings;
 
 namespace GrandStair.Files.Reports;
 
-/// <summary>Cells of CSV reports. What machines and files said must not be taken for a formula, whatever separator the spreadsheet splits at.</summary>
+/// <summary>
+/// Cells of CSV reports. What machines and files said must not be taken for a formula, whatever separator the spreadsheet splits at.
+/// </summary>
 public static class SpreadsheetCell
 {
     private const string Separators = ";,|";
@@ -21,7 +23,8 @@ public static class SpreadsheetCell
         var isAtStart = false;
         foreach (var c in text)
         {
-            if (isAtStart && Begins.Contains(c, StringComparison.Ordinal)) safe.Append('\'');
+            if (isAtStart && Begins.Contains(c, StringComparison.Ordinal))
+                safe.Append('\'');
             safe.Append(c);
             isAtStart = Separators.Contains(c, StringComparison.Ordinal) || (isAtStart && c is ' ' or '"' or '\'');
         }

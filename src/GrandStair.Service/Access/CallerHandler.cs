@@ -12,11 +12,13 @@ namespace GrandStair.Service.Access;
 /// <summary>The credential of a call: whatever is made with it ends together with it.</summary>
 /// <param name="Token">The token, or the one that the session was begun with; null for none.</param>
 /// <param name="Session">The console's session; null for none.</param>
-/// <param name="Expires">When it ends by itself, UTC. Null where it does not: a session that was begun with a password or a link stands for the password, which lasts.</param>
+/// <param name="Expires">When it ends by itself, UTC. Null where it does not: a session that was begun with a password or a link stands for
+/// the password, which lasts.</param>
 internal sealed record Credential(long? Token, long? Session, DateTimeOffset? Expires);
 
 /// <summary>Who calls, as the framework hands it on.</summary>
-internal sealed class CallerPrincipal(Caller caller, Credential credential) : ClaimsPrincipal(new ClaimsIdentity([new(ClaimTypes.Name, caller.Actor.Name)], CallerHandler.Name))
+internal sealed class CallerPrincipal(Caller caller, Credential credential)
+    : ClaimsPrincipal(new ClaimsIdentity([new(ClaimTypes.Name, caller.Actor.Name)], CallerHandler.Name))
 {
     public Caller Caller { get; } = caller;
 
@@ -39,7 +41,10 @@ internal static class CallerExtensions
     public static Credential Credential(this ClaimsPrincipal principal) => ((CallerPrincipal)principal).Credential;
 
     /// <summary>The address that a call comes from.</summary>
-    public static string Address(this HttpContext context) => context.Connection.RemoteIpAddress is { } address ? (address.IsIPv4MappedToIPv6 ? address.MapToIPv4() : address).ToString() : "unknown";
+    public static string Address(this HttpContext context) =>
+        context.Connection.RemoteIpAddress is { } address
+            ? (address.IsIPv4MappedToIPv6 ? address.MapToIPv4() : address).ToString()
+            : "unknown";
 }
 
 /// <summary>Finds out who calls: by a token in <c>Authorization: Bearer</c>, or by the console's session cookie.</summary>
@@ -59,17 +64,26 @@ internal sealed class Callers(AccessTable access, ProviderAccounts accounts)
         if (context.Request.Headers.Authorization.ToString() is ['B', 'e', 'a', 'r', 'e', 'r', ' ', .. var token])
         {
             // Our own tokens have no dots; those of a provider have two.
-            if (accounts.Provider is not null && token.Count(c => c == '.') == 2) return await OfProviderAsync(context, from, stop);
-            if (await access.OfTokenAsync(token, now, stop) is not { } known) return null;
-            if (IsToNote(known, now)) await access.TokenUsedAsync(known.Id, from, now, stop);
+            if (accounts.Provider is not null && token.Count(c => c == '.') == 2)
+                return await OfProviderAsync(context, from, stop);
+            if (await access.OfTokenAsync(token, now, stop) is not { } known)
+                return null;
+            if (IsToNote(known, now))
+                await access.TokenUsedAsync(known.Id, from, now, stop);
             return Principal(known, $"{from} by token t{known.Id}", new(known.Id, null, known.Expires));
         }
 
         if (context.Request.Cookies[Cookie(context.Request)] is { } session && !CrossSite.IsForgeable(context.Request))
         {
-            if (await access.OfSessionAsync(session, now, stop) is not { } known) return null;
-            if (IsToNote(known, now)) await access.SessionUsedAsync(known.Id, now, stop);
-            return Principal(known, $"{from} by session s{known.Id}", new(known.ParentToken, known.Id, known.Way is "password" or "link" ? null : known.Expires));
+            if (await access.OfSessionAsync(session, now, stop) is not { } known)
+                return null;
+            if (IsToNote(known, now))
+                await access.SessionUsedAsync(known.Id, now, stop);
+            return Principal(
+                known,
+                $"{from} by session s{known.Id}",
+                new(known.ParentToken, known.Id, known.Way is "password" or "link" ? null : known.Expires)
+            );
         }
 
         return null;
@@ -79,30 +93,45 @@ internal sealed class Callers(AccessTable access, ProviderAccounts accounts)
     {
         var result = await context.AuthenticateAsync(ProviderSchemes.Calls);
         return result.Succeeded && await accounts.OfAsync(result.Principal, from, stop) is { } account
-            ? new(new(new(account.Name, $"{from} by {account.Provider}"), account.Kind, account.Roles, account.Sites), new(null, null, result.Properties.ExpiresUtc ?? DateTimeOffset.UtcNow))
+            ? new(
+                new(new(account.Name, $"{from} by {account.Provider}"), account.Kind, account.Roles, account.Sites),
+                new(null, null, result.Properties.ExpiresUtc ?? DateTimeOffset.UtcNow)
+            )
             : null;
     }
 
     private static bool IsToNote(Known known, DateTimeOffset now) => known.LastUsed is not { } last || now - last > NotedEvery;
 
-    private static CallerPrincipal Principal(Known known, string from, Credential credential) => new(new(new(known.Account, from), known.Kind, known.Roles, known.Sites), credential);
+    private static CallerPrincipal Principal(Known known, string from, Credential credential) =>
+        new(new(new(known.Account, from), known.Kind, known.Roles, known.Sites), credential);
 }
 
 /// <summary>Identifies the caller for the framework, and answers unknown ones.</summary>
-internal sealed class CallerHandler(IOptionsMonitor<AuthenticationSchemeOptions> options, ILoggerFactory logger, UrlEncoder encoder, Callers callers)
-    : AuthenticationHandler<AuthenticationSchemeOptions>(options, logger, encoder)
+internal sealed class CallerHandler(
+    IOptionsMonitor<AuthenticationSchemeOptions> options,
+    ILoggerFactory logger,
+    UrlEncoder encoder,
+    Callers callers
+) : AuthenticationHandler<AuthenticationSchemeOptions>(options, logger, encoder)
 {
     public const string Name = "grandstair";
 
     protected override async Task<AuthenticateResult> HandleAuthenticateAsync() =>
-        await callers.OfAsync(Context, Context.RequestAborted) is { } principal ? AuthenticateResult.Success(new(principal, Name)) : AuthenticateResult.NoResult();
+        await callers.OfAsync(Context, Context.RequestAborted) is { } principal
+            ? AuthenticateResult.Success(new(principal, Name))
+            : AuthenticateResult.NoResult();
 
     protected override async Task HandleChallengeAsync(AuthenticationProperties properties)
     {
         Response.Headers.WWWAuthenticate = "Bearer";
         var given = Request.Headers.Authorization.Count > 0 || Request.Cookies.ContainsKey(Callers.Cookie(Request));
-        await ProblemResults.WriteAsync(Context, 401, given ? "wrong-token" : "no-token", given
-            ? "This token or session is not known, or has ended. Use the token in the data folder's admin.token, or sign in again."
-            : "Every call needs a token: send 'Authorization: Bearer TOKEN'. The first one is in the data folder's admin.token.");
+        await ProblemResults.WriteAsync(
+            Context,
+            401,
+            given ? "wrong-token" : "no-token",
+            given
+                ? "This token or session is not known, or has ended. Use the token in the data folder's admin.token, or sign in again."
+                : "Every call needs a token: send 'Authorization: Bearer TOKEN'. The first one is in the data folder's admin.token."
+        );
     }
 }

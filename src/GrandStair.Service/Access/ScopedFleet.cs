@@ -28,29 +28,53 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
     {
         var machine = await EverKnownAsync(name, stop);
         return machine.Removed is { } removed
-            ? throw new CommandException("machine-removed", $"{machine.Name} was removed from the fleet on {removed.At:yyyy-MM-dd} by {removed.By}: {removed.Reason}. 'gstair machine restore {machine.Id}' brings it back.")
+            ? throw new CommandException(
+                "machine-removed",
+                $"{machine.Name} was removed from the fleet on {removed.At:yyyy-MM-dd} by {removed.By}: {removed.Reason}. 'gstair "
+                    + $"machine restore {machine.Id}' brings it back."
+            )
             : machine;
     }
 
-    /// <summary>The machine of that name or id; by its id, and by its name where no other machine has it, also one that was removed.</summary>
+    /// <summary>
+    /// The machine of that name or id; by its id, and by its name where no other machine has it, also one that was removed.
+    /// </summary>
     /// <exception cref="CommandException">There is none at the caller's sites.</exception>
     public async Task<Machine> EverKnownAsync(string name, CancellationToken stop)
     {
-        if (await fleet.FindAsync(name, stop) is { } machine && Sites.Holds(machine.Site)) return Sites.IsAll ? machine : Seen((await fleet.AllAsync(stop)).Values)(machine);
+        if (await fleet.FindAsync(name, stop) is { } machine && Sites.Holds(machine.Site))
+            return Sites.IsAll ? machine : Seen((await fleet.AllAsync(stop)).Values)(machine);
         var all = (await AllAsync(stop)).Values;
-        if (all.Where(m => !m.IsInFleet && m.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).MaxBy(m => m.Removed!.At) is { } gone) return gone;
+        if (all.Where(m => !m.IsInFleet && m.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).MaxBy(m => m.Removed!.At) is { } gone)
+            return gone;
         var near = Spelling.Nearest(name, all.Where(m => m.IsInFleet).Select(m => m.Name));
-        throw new CommandException("unknown-machine", $"There is no machine '{name}'{(near is null ? ". 'gstair fleet list' shows those that exist." : $"; did you mean '{near}'?")}");
+        throw new CommandException(
+            "unknown-machine",
+            $"There is no machine '{name}'{(near is null ? ". 'gstair fleet list' shows those that exist." : $"; did you mean '{near}'?")}"
+        );
     }
 
     /// <summary>The machines that match a condition or fragments of names, by name, and of how many that is unknown.</summary>
-    public async Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(string? filter, CatalogueCache catalogues, DateTimeOffset now, CancellationToken stop)
+    public async Task<(IReadOnlyList<Machine> Matching, int Undecided)> MatchingAsync(
+        string? filter,
+        CatalogueCache catalogues,
+        DateTimeOffset now,
+        CancellationToken stop
+    )
     {
         ArgumentNullException.ThrowIfNull(catalogues);
         if (filter is not null && MachineSearch.Of(filter, catalogues.Keys) is { } search)
-            return ([.. (await AllAsync(stop)).Values.Where(m => m.IsInFleet && search.Finds(m)).OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase)], 0);
+            return (
+                [
+                    .. (await AllAsync(stop))
+                        .Values.Where(m => m.IsInFleet && search.Finds(m))
+                        .OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase),
+                ],
+                0
+            );
         var condition = string.IsNullOrWhiteSpace(filter) ? null : ConditionParser.Parse(filter, catalogues.Keys);
-        if (Sites.IsAll) return await fleet.MatchingAsync(condition, Sites, now, stop);
+        if (Sites.IsAll)
+            return await fleet.MatchingAsync(condition, Sites, now, stop);
         if (condition is null || !condition.Keys.Contains(Dependents.Key))
         {
             var (matching, undecided) = await fleet.MatchingAsync(condition, Sites, now, stop);
@@ -58,7 +82,11 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
         }
 
         // Evaluated on the machines as the caller sees them, so that the answer does not reveal names that are left out.
-        var asked = (await AllAsync(stop)).Values.Where(m => m.IsInFleet).OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase).Select(m => (Machine: m, condition.Ask(m, new(now)).Value)).ToArray();
+        var asked = (await AllAsync(stop))
+            .Values.Where(m => m.IsInFleet)
+            .OrderBy(m => m.Name, StringComparer.OrdinalIgnoreCase)
+            .Select(m => (Machine: m, condition.Ask(m, new(now)).Value))
+            .ToArray();
         return ([.. asked.Where(a => a.Value == Kleene.Yes).Select(a => a.Machine)], asked.Count(a => a.Value == Kleene.Unknown));
     }
 
@@ -67,16 +95,36 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
     {
         var sites = Sites;
         HashSet<string>? elsewhere = null;
-        return machine => Dependents.WithoutNames(machine, name => !(elsewhere ??= all.Where(m => !sites.Holds(m.Site)).Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase)).Contains(name));
+        return machine =>
+            Dependents.WithoutNames(machine, name =>
+                !(
+                    elsewhere ??= all.Where(m => !sites.Holds(m.Site)).Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase)
+                ).Contains(name)
+            );
     }
 
     /// <summary>The values of a key, those on most of the caller's machines first.</summary>
-    public Task<IReadOnlyList<(string Value, int Machines)>> ValuesAsync(string key, string having, int most, CancellationToken stop) => fleet.ColumnsAsync(c => c.ValuesOf(key, having, most, Sites), stop);
+    public Task<IReadOnlyList<(string Value, int Machines)>> ValuesAsync(string key, string having, int most, CancellationToken stop) =>
+        fleet.ColumnsAsync(c => c.ValuesOf(key, having, most, Sites), stop);
 
-    /// <summary>Judges the fleet for an aim, and reads something from the judgement; the third argument says which rows are at the caller's sites.</summary>
-    public Task<T> JudgedAsync<T>(Aim aim, string? plan, DateTimeOffset now, Func<FleetJudgement, IReadOnlyList<int>, Func<int, bool>, T> read, CancellationToken stop)
+    /// <summary>
+    /// Judges the fleet for an aim, and reads something from the judgement; the third argument says which rows are at the caller's sites.
+    /// </summary>
+    public Task<T> JudgedAsync<T>(
+        Aim aim,
+        string? plan,
+        DateTimeOffset now,
+        Func<FleetJudgement, IReadOnlyList<int>, Func<int, bool>, T> read,
+        CancellationToken stop
+    )
     {
         var sites = Sites;
-        return fleet.JudgedAsync(aim, plan, now, (judgement, order) => read(judgement, order, row => sites.Holds(judgement.Fleet[row].Site)), stop);
+        return fleet.JudgedAsync(
+            aim,
+            plan,
+            now,
+            (judgement, order) => read(judgement, order, row => sites.Holds(judgement.Fleet[row].Site)),
+            stop
+        );
     }
 }

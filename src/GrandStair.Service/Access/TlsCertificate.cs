@@ -13,7 +13,9 @@ internal sealed class TlsCertificate(string certificateFile, string keyFile, ILo
     private (DateTime, DateTime) _stamp;
     private long _looked;
 
-    /// <summary>The certificate with its chain, as the files say now. One that cannot be read is reported, and the previous one stays in use.</summary>
+    /// <summary>
+    /// The certificate with its chain, as the files say now. One that cannot be read is reported, and the previous one stays in use.
+    /// </summary>
     /// <exception cref="IOException">None could be read yet.</exception>
     public SslStreamCertificateContext Current
     {
@@ -21,19 +23,30 @@ internal sealed class TlsCertificate(string certificateFile, string keyFile, ILo
         {
             lock (_turn)
             {
-                if (_context is not null && TimeProvider.System.GetElapsedTime(_looked) < Look) return _context;
+                if (_context is not null && TimeProvider.System.GetElapsedTime(_looked) < Look)
+                    return _context;
                 _looked = TimeProvider.System.GetTimestamp();
                 var stamp = (File.GetLastWriteTimeUtc(certificateFile), File.GetLastWriteTimeUtc(keyFile));
-                if (_context is not null && stamp == _stamp) return _context;
+                if (_context is not null && stamp == _stamp)
+                    return _context;
                 try
                 {
                     _context = Load();
                     _stamp = stamp;
-                    log.LogInformation("TLS by {Certificate}, until {Until:yyyy-MM-dd}", _context.TargetCertificate.Subject, _context.TargetCertificate.NotAfter);
+                    log.LogInformation(
+                        "TLS by {Certificate}, until {Until:yyyy-MM-dd}",
+                        _context.TargetCertificate.Subject,
+                        _context.TargetCertificate.NotAfter
+                    );
                 }
-                catch (Exception error) when (error is CryptographicException or IOException or UnauthorizedAccessException or ArgumentException)
+                catch (Exception error)
+                    when (error is CryptographicException or IOException or UnauthorizedAccessException or ArgumentException)
                 {
-                    if (_context is null) throw new IOException($"The TLS certificate in {certificateFile} with the key in {keyFile} cannot be used: {error.Message}", error);
+                    if (_context is null)
+                        throw new IOException(
+                            $"The TLS certificate in {certificateFile} with the key in {keyFile} cannot be used: {error.Message}",
+                            error
+                        );
                     log.LogError("The new TLS certificate cannot be used; the one before goes on: {Why}", error.Message);
                 }
 
@@ -48,6 +61,10 @@ internal sealed class TlsCertificate(string certificateFile, string keyFile, ILo
         var chain = new X509Certificate2Collection();
         chain.ImportFromPemFile(certificateFile);
         // A key that was only read from a file is not taken for handshakes everywhere; through PKCS #12 it is.
-        return SslStreamCertificateContext.Create(X509CertificateLoader.LoadPkcs12(pem.Export(X509ContentType.Pkcs12), null), chain, offline: true);
+        return SslStreamCertificateContext.Create(
+            X509CertificateLoader.LoadPkcs12(pem.Export(X509ContentType.Pkcs12), null),
+            chain,
+            offline: true
+        );
     }
 }

@@ -1,7 +1,8 @@
 namespace GrandStair.Service.Audit;
 
 /// <summary>
-/// Says that the audit is not what was sealed. It stays raised over restarts, in the data folder's <c>audit.alarm</c>, until an administrator
+/// Says that the audit is not what was sealed. It stays raised over restarts, in the data folder's <c>audit.alarm</c>, until an
+/// administrator
 /// of the machine accepts an entry to continue from (<c>--accept-audit</c>).
 /// </summary>
 internal sealed class AuditAlarm(ServiceOptions options, ILogger<AuditAlarm> log)
@@ -20,9 +21,13 @@ internal sealed class AuditAlarm(ServiceOptions options, ILogger<AuditAlarm> log
     {
         lock (_turn)
         {
-            if (_reason is not null) return;
+            if (_reason is not null)
+                return;
             _reason = reason;
-            log.LogCritical("AUDIT ALARM: {Reason} Nothing further is sealed. See docs/security.md, 'When the audit alarm is raised'", reason);
+            log.LogCritical(
+                "AUDIT ALARM: {Reason} Nothing further is sealed. See docs/security.md, 'When the audit alarm is raised'",
+                reason
+            );
             try
             {
                 File.WriteAllText(FileIn(options.Data), reason + "\n");

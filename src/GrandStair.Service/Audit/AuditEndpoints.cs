@@ -25,11 +25,29 @@ internal static class AuditEndpoints
     }
 
     private static async Task<Page<AuditView>> ListAsync(
-        string? actor, string? command, string? subject, string? machine, string? since, string? until, int? limit, string? cursor, AuditTable audit, ScopedFleet fleet, CancellationToken stop)
+        string? actor,
+        string? command,
+        string? subject,
+        string? machine,
+        string? since,
+        string? until,
+        int? limit,
+        string? cursor,
+        AuditTable audit,
+        ScopedFleet fleet,
+        CancellationToken stop
+    )
     {
-        if (limit is < 1 or > MostItems) throw new CommandException("limit", $"limit is {limit}; expected 1 to {MostItems}.");
+        if (limit is < 1 or > MostItems)
+            throw new CommandException("limit", $"limit is {limit}; expected 1 to {MostItems}.");
         long? before = null;
-        if (cursor is not null) before = long.TryParse(cursor, NumberStyles.None, CultureInfo.InvariantCulture, out var number) ? number : throw new CommandException("cursor", $"'{cursor}' is no cursor of this list; take the one that the last part gave as 'next'.");
+        if (cursor is not null)
+            before = long.TryParse(cursor, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
+                ? number
+                : throw new CommandException(
+                    "cursor",
+                    $"'{cursor}' is no cursor of this list; take the one that the last part gave as 'next'."
+                );
         var of = machine is null ? (MachineId?)null : (await fleet.MachineAsync(machine, stop)).Id;
         var his = fleet.Sites.IsAll ? null : (await fleet.AllAsync(stop)).Keys.ToHashSet();
         var most = limit ?? Usual;
@@ -37,41 +55,69 @@ internal static class AuditEndpoints
         var entries = await audit.NewestAsync(question, before, most + 1, stop);
         var total = entries.Count <= most && cursor is null ? entries.Count : await audit.CountAsync(question, stop);
         var machines = await fleet.AllAsync(stop);
-        return new([.. entries.Take(most).Select(e => Show(e, machines, fleet.Sites.IsAll))], entries.Count > most ? entries[most - 1].Entry.Number.ToString(CultureInfo.InvariantCulture) : null, total);
+        return new(
+            [.. entries.Take(most).Select(e => Show(e, machines, fleet.Sites.IsAll))],
+            entries.Count > most ? entries[most - 1].Entry.Number.ToString(CultureInfo.InvariantCulture) : null,
+            total
+        );
     }
 
     private static DateTimeOffset? Moment(string what, string? text)
     {
-        if (text is null) return null;
+        if (text is null)
+            return null;
         return ReadingValue.Parse(ValueKind.Instant, text, out var expected) is { } value
             ? DateTimeOffset.FromUnixTimeSeconds((long)value.Amount)
             : throw new CommandException(what, $"{what} is '{text}'; expected {expected}.");
     }
 
-    private static AuditView Show(SealedEntry e, IReadOnlyDictionary<MachineId, Machine> machines, bool whole) => new(
-        e.Entry.Number, e.Entry.At, e.Entry.Actor, e.Entry.From, e.Entry.Command, e.Entry.Subject, e.Entry.Machine is { } id ? machines.GetValueOrDefault(new(id))?.Name ?? $"m{id}" : null, e.Entry.Before, e.Entry.After, e.Entry.Reason, whole ? e.Hash : null);
+    private static AuditView Show(SealedEntry e, IReadOnlyDictionary<MachineId, Machine> machines, bool whole) =>
+        new(
+            e.Entry.Number,
+            e.Entry.At,
+            e.Entry.Actor,
+            e.Entry.From,
+            e.Entry.Command,
+            e.Entry.Subject,
+            e.Entry.Machine is { } id ? machines.GetValueOrDefault(new(id))?.Name ?? $"m{id}" : null,
+            e.Entry.Before,
+            e.Entry.After,
+            e.Entry.Reason,
+            whole ? e.Hash : null
+        );
 
     /// <summary>The sealed audit as JSON Lines: first the public key, then the seals, then every entry with its hash.</summary>
-    private static IResult ExportAsync(AuditTable audit, AuditKey key, HttpContext context) => Results.Stream(
-        async stream =>
-        {
-            var stop = context.RequestAborted;
-            await using var writer = new StreamWriter(stream, new UTF8Encoding(false));
-            await writer.WriteLineAsync(AuditExport.KeyLine(key.PublicPem));
-            foreach (var seal in await audit.SealsAsync(stop)) await writer.WriteLineAsync(AuditExport.SealLine(seal));
-            long last = 0;
-            while (await audit.AfterAsync(last, Part, stop) is { Count: > 0 } entries)
+    private static IResult ExportAsync(AuditTable audit, AuditKey key, HttpContext context) =>
+        Results.Stream(
+            async stream =>
             {
-                foreach (var entry in entries.Where(e => e.Hash is not null)) await writer.WriteLineAsync(AuditExport.EntryLine(entry));
-                last = entries[^1].Entry.Number;
-            }
-        },
-        "application/jsonl",
-        "audit.jsonl");
+                var stop = context.RequestAborted;
+                await using var writer = new StreamWriter(stream, new UTF8Encoding(false));
+                await writer.WriteLineAsync(AuditExport.KeyLine(key.PublicPem));
+                foreach (var seal in await audit.SealsAsync(stop))
+                    await writer.WriteLineAsync(AuditExport.SealLine(seal));
+                long last = 0;
+                while (await audit.AfterAsync(last, Part, stop) is { Count: > 0 } entries)
+                {
+                    foreach (var entry in entries.Where(e => e.Hash is not null))
+                        await writer.WriteLineAsync(AuditExport.EntryLine(entry));
+                    last = entries[^1].Entry.Number;
+                }
+            },
+            "application/jsonl",
+            "audit.jsonl"
+        );
 
     private static async Task<AuditVerdict> VerifyAsync(AuditSealer sealer, AuditKey key, CancellationToken stop)
     {
         var (check, seals) = await sealer.VerifyAsync(stop);
-        return new(check.Number, check.Unsealed, seals, check.Head ?? "", key.Id, [.. check.Faults.Select(f => new AuditFaultView(f.Number, f.What))]);
+        return new(
+            check.Number,
+            check.Unsealed,
+            seals,
+            check.Head ?? "",
+            key.Id,
+            [.. check.Faults.Select(f => new AuditFaultView(f.Number, f.What))]
+        );
     }
 }

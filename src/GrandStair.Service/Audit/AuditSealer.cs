@@ -10,7 +10,9 @@ using GrandStair.Storage.Databases;
 
 namespace GrandStair.Service.Audit;
 
-/// <summary>The key that signs seals. It is kept outside the database, so that write access to the database is not enough to forge a chain.</summary>
+/// <summary>
+/// The key that signs seals. It is kept outside the database, so that write access to the database is not enough to forge a chain.
+/// </summary>
 internal sealed class AuditKey : IDisposable
 {
     private readonly ECDsa _key;
@@ -33,27 +35,37 @@ internal sealed class AuditKey : IDisposable
     {
         var file = Path.Combine(folder, "audit.key");
         var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
-        if (File.Exists(file)) key.ImportFromPem(await File.ReadAllTextAsync(file, stop));
-        else await SecretFile.WriteAsync(file, key.ExportPkcs8PrivateKeyPem() + "\n", stop);
+        if (File.Exists(file))
+            key.ImportFromPem(await File.ReadAllTextAsync(file, stop));
+        else
+            await SecretFile.WriteAsync(file, key.ExportPkcs8PrivateKeyPem() + "\n", stop);
         return new(key);
     }
 
     /// <summary>Signs the state of the chain at an entry.</summary>
     public AuditSeal Sign(long number, string hash)
     {
-        lock (_key) return new(number, hash, Id, Convert.ToBase64String(_key.SignData(AuditSeal.Statement(number, hash), HashAlgorithmName.SHA256)));
+        lock (_key)
+            return new(
+                number,
+                hash,
+                Id,
+                Convert.ToBase64String(_key.SignData(AuditSeal.Statement(number, hash), HashAlgorithmName.SHA256))
+            );
     }
 
     /// <summary>Signs a SHA-256 hash: 64 bytes, as IEEE P1363 has them.</summary>
     public byte[] SignHash(byte[] hash)
     {
-        lock (_key) return _key.SignHash(hash);
+        lock (_key)
+            return _key.SignHash(hash);
     }
 
     /// <summary>Whether a seal was signed by this key.</summary>
     public bool IsSigned(AuditSeal seal)
     {
-        lock (_key) return seal.IsSignedBy(_key, Id);
+        lock (_key)
+            return seal.IsSignedBy(_key, Id);
     }
 
     public void Dispose() => _key.Dispose();
@@ -63,7 +75,15 @@ internal sealed class AuditKey : IDisposable
 /// Seals the audit as it grows. The newest seal, the head, is kept in the data folder too: sealing goes on only from there, and where the
 /// database does not continue the head an alarm is raised in place of a new seal.
 /// </summary>
-internal sealed class AuditSealer(AuditTable audit, AuditKey key, AuditAlarm alarm, AuditAnchors anchors, ServiceOptions options, DutyHost duties, ILogger<AuditSealer> log) : BackgroundService
+internal sealed class AuditSealer(
+    AuditTable audit,
+    AuditKey key,
+    AuditAlarm alarm,
+    AuditAnchors anchors,
+    ServiceOptions options,
+    DutyHost duties,
+    ILogger<AuditSealer> log
+) : BackgroundService
 {
     private const int Part = 1000;
     private const int Looks = 3;
@@ -74,15 +94,19 @@ internal sealed class AuditSealer(AuditTable audit, AuditKey key, AuditAlarm ala
 
     private string HeadFile => Path.Combine(options.Data, "audit.head");
 
-    /// <summary>Checks every entry against its hash, every seal, and the head that is kept outside the database. What is wrong raises the alarm.</summary>
+    /// <summary>
+    /// Checks every entry against its hash, every seal, and the head that is kept outside the database. What is wrong raises the alarm.
+    /// </summary>
     public async Task<(AuditCheck Check, int Seals)> VerifyAsync(CancellationToken stop)
     {
         // Entries that are sealed while they are read look as if some were left out; what is really wrong is so each time.
         for (var look = 1; ; look++)
         {
             var (check, seals) = await CheckAsync(stop);
-            if (check.Faults.Count == 0) return (check, seals);
-            if (look < Looks) continue;
+            if (check.Faults.Count == 0)
+                return (check, seals);
+            if (look < Looks)
+                continue;
             alarm.Raise($"Entry {check.Faults[0].Number} of the audit: {check.Faults[0].What}.");
             return (check, seals);
         }
@@ -96,7 +120,8 @@ internal sealed class AuditSealer(AuditTable audit, AuditKey key, AuditAlarm ala
         long last = 0;
         while (await audit.AfterAsync(last, Part, stop) is { Count: > 0 } entries)
         {
-            foreach (var entry in entries) check.Look(entry);
+            foreach (var entry in entries)
+                check.Look(entry);
             last = entries[^1].Entry.Number;
         }
 
@@ -111,19 +136,38 @@ internal sealed class AuditSealer(AuditTable audit, AuditKey key, AuditAlarm ala
     /// <exception cref="FormatException">The audit has no such entry, or sealed ones after it.</exception>
     public async Task AcceptAsync(string accepted, DateTimeOffset now, CancellationToken stop)
     {
-        if (accepted.Split(':') is not [var number, { Length: 64 } hash] || !long.TryParse(number, NumberStyles.None, CultureInfo.InvariantCulture, out var last))
-            throw new FormatException($"--accept-audit is '{accepted}'; expected NUMBER:HASH of the last sealed entry, as 'gstair audit verify' shows its head.");
+        if (
+            accepted.Split(':') is not [var number, { Length: 64 } hash]
+            || !long.TryParse(number, NumberStyles.None, CultureInfo.InvariantCulture, out var last)
+        )
+            throw new FormatException(
+                $"--accept-audit is '{accepted}'; expected NUMBER:HASH of the last sealed entry, as 'gstair audit verify' shows its head."
+            );
         var after = await audit.AfterAsync(last - 1, 2, stop);
         if (after is not [{ Hash: { } found }, ..] || found != hash || after is [_, { Hash: not null }])
-            throw new FormatException($"--accept-audit {accepted}: the last sealed entry of the audit is another one. 'gstair audit verify' shows it as the head.");
+            throw new FormatException(
+                $"--accept-audit {accepted}: the last sealed entry of the audit is another one. 'gstair audit verify' shows it as the head."
+            );
         var before = await HeadAsync(stop);
         await PutHeadAsync(key.Sign(last, hash), stop);
         var reason = alarm.Clear();
-        await audit.AddAsync(now, new Actor("the machine's administrator", "--accept-audit"), "audit accept", $"entry {last}", null, $"continued from {last}:{hash}; the head before was {(before is null ? "not there" : $"{before.Number}:{before.Hash}")}; {reason ?? "there was no alarm"}", stop);
+        await audit.AddAsync(
+            now,
+            new Actor("the machine's administrator", "--accept-audit"),
+            "audit accept",
+            $"entry {last}",
+            null,
+            $"continued from {last}:{hash}; the head before was {(before is null ? "not there" : $"{before.Number}:{before.Hash}")}; "
+                + $"{reason ?? "there was no alarm"}",
+            stop
+        );
     }
 
     protected override Task ExecuteAsync(CancellationToken stoppingToken) =>
-        Task.WhenAll(duties.RunAsync("audit-seal", KeepSealingAsync, stoppingToken), duties.RunAsync(new("audit-check", VerifyEvery, VerifyAsync), stoppingToken));
+        Task.WhenAll(
+            duties.RunAsync("audit-seal", KeepSealingAsync, stoppingToken),
+            duties.RunAsync(new("audit-check", VerifyEvery, VerifyAsync), stoppingToken)
+        );
 
     private async Task KeepSealingAsync(CancellationToken stop)
     {
@@ -159,16 +203,21 @@ internal sealed class AuditSealer(AuditTable audit, AuditKey key, AuditAlarm ala
     /// </summary>
     private async Task<AuditSeal?> FirstHeadAsync(CancellationToken stop)
     {
-        if (await HeadAsync(stop) is { } kept) return kept;
-        if (File.Exists(HeadFile)) alarm.Raise($"{HeadFile} is not a head that this service's audit.key has signed.");
-        else if (await audit.NewestSealAsync(key.IsSigned, stop) is { } seal) return seal;
-        else if (await audit.HasSealedAsync(stop)) alarm.Raise($"The audit was sealed by another key than {key.Id}, which is in the data folder's audit.key.");
+        if (await HeadAsync(stop) is { } kept)
+            return kept;
+        if (File.Exists(HeadFile))
+            alarm.Raise($"{HeadFile} is not a head that this service's audit.key has signed.");
+        else if (await audit.NewestSealAsync(key.IsSigned, stop) is { } seal)
+            return seal;
+        else if (await audit.HasSealedAsync(stop))
+            alarm.Raise($"The audit was sealed by another key than {key.Id}, which is in the data folder's audit.key.");
         return null;
     }
 
     private async Task<AuditSeal?> HeadAsync(CancellationToken stop)
     {
-        if (!File.Exists(HeadFile)) return null;
+        if (!File.Exists(HeadFile))
+            return null;
         try
         {
             var head = JsonSerializer.Deserialize<AuditSeal>(await File.ReadAllTextAsync(HeadFile, stop), Json);

@@ -17,12 +17,25 @@ internal static class CalendarEndpoints
     public static void MapCalendars(this RouteGroupBuilder api)
     {
         api.MapGet("/calendars", ListAsync).WithName("ListCalendars");
-        api.MapGet("/calendars/{name}", async (string name, CalendarTable calendars, CancellationToken stop) => Results.Text((await FindAsync(name, calendars, stop)).Body, "text/calendar", Encoding.UTF8))
-            .WithName("GetCalendar").Produces<string>(200, "text/calendar").ProducesProblem(404);
-        api.MapPut("/calendars/{name}", PutAsync).Accepts<string>("text/calendar").WithName("LoadCalendar").ProducesProblem(400).ProducesProblem(422);
+        api.MapGet("/calendars/{name}", async (string name, CalendarTable calendars, CancellationToken stop) =>
+                Results.Text((await FindAsync(name, calendars, stop)).Body, "text/calendar", Encoding.UTF8)
+            )
+            .WithName("GetCalendar")
+            .Produces<string>(200, "text/calendar")
+            .ProducesProblem(404);
+        api.MapPut("/calendars/{name}", PutAsync)
+            .Accepts<string>("text/calendar")
+            .WithName("LoadCalendar")
+            .ProducesProblem(400)
+            .ProducesProblem(422);
     }
 
-    private static async Task<IReadOnlyList<CalendarRow>> ListAsync(CalendarTable calendars, ScopedPlans plans, CatalogueCache catalogues, CancellationToken stop)
+    private static async Task<IReadOnlyList<CalendarRow>> ListAsync(
+        CalendarTable calendars,
+        ScopedPlans plans,
+        CatalogueCache catalogues,
+        CancellationToken stop
+    )
     {
         var users = new List<(string Plan, string Calendar)>();
         foreach (var stored in await plans.AllAsync(stop))
@@ -30,15 +43,44 @@ internal static class CalendarEndpoints
         return [.. (await calendars.StatesAsync(stop)).Select(c => Row(c, users))];
     }
 
-    private static async Task<CalendarRow> PutAsync(string name, HttpRequest request, CalendarCache catalogues, CalendarTable calendars, PlanApprovals approvals, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<CalendarRow> PutAsync(
+        string name,
+        HttpRequest request,
+        CalendarCache catalogues,
+        CalendarTable calendars,
+        PlanApprovals approvals,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    )
     {
-        if (await catalogues.PutAsync(name, await BoundedStream.ReadTextAsync(request, CalendarFile.LongestText, stop), caller.Actor(), stop)) await approvals.HoldUnapprovedAsync($"calendar {name} was loaded again", caller.Actor(), stop);
+        if (
+            await catalogues.PutAsync(
+                name,
+                await BoundedStream.ReadTextAsync(request, CalendarFile.LongestText, stop),
+                caller.Actor(),
+                stop
+            )
+        )
+            await approvals.HoldUnapprovedAsync($"calendar {name} was loaded again", caller.Actor(), stop);
         return Row((await calendars.StatesAsync(stop)).First(c => c.Name.Equals(name, StringComparison.OrdinalIgnoreCase)), []);
     }
 
-    private static async Task<StoredCalendar> FindAsync(string name, CalendarTable calendars, CancellationToken stop) => await calendars.FindAsync(name, stop)
-        ?? throw new CommandException("unknown-calendar", $"There is no calendar '{name}'{(Core.Readings.Spelling.Nearest(name, (await calendars.StatesAsync(stop)).Select(c => c.Name)) is { } near ? $"; did you mean '{near}'?" : ". 'gstair calendar list' shows those that exist.")}");
+    private static async Task<StoredCalendar> FindAsync(string name, CalendarTable calendars, CancellationToken stop)
+    {
+        if (await calendars.FindAsync(name, stop) is { } found)
+            return found;
+        var names = (await calendars.StatesAsync(stop)).Select(c => c.Name);
+        var end = Core.Readings.Spelling.DidYouMean(name, names, ". 'gstair calendar list' shows those that exist.");
+        throw new CommandException("unknown-calendar", $"There is no calendar '{name}'{end}");
+    }
 
-    private static CalendarRow Row(CalendarState c, IEnumerable<(string Plan, string Calendar)> users) => new(
-        c.Name, c.Events, c.Hash, c.Loaded, c.LoadedBy, [.. users.Where(u => u.Calendar.Equals(c.Name, StringComparison.OrdinalIgnoreCase)).Select(u => u.Plan)]);
+    private static CalendarRow Row(CalendarState c, IEnumerable<(string Plan, string Calendar)> users) =>
+        new(
+            c.Name,
+            c.Events,
+            c.Hash,
+            c.Loaded,
+            c.LoadedBy,
+            [.. users.Where(u => u.Calendar.Equals(c.Name, StringComparison.OrdinalIgnoreCase)).Select(u => u.Plan)]
+        );
 }

@@ -32,11 +32,27 @@ internal static class CheckEndpoints
         api.MapGet("/fixes", FixesAsync).WithName("ListFixes").ProducesProblem(404);
         api.MapGet("/waivers", WaiversAsync).WithName("ListWaivers");
         api.MapPost("/waivers/{id}/end", EndAsync).WithName("EndWaiver").Produces(204).ProducesProblem(404);
-        api.MapGet("/machines/{name}/referral", ReferAsync).WithName("GetReferralPack").Produces<Stream>(200, "application/zip").ProducesProblem(404);
+        api.MapGet("/machines/{name}/referral", ReferAsync)
+            .WithName("GetReferralPack")
+            .Produces<Stream>(200, "application/zip")
+            .ProducesProblem(404);
     }
 
     private static async Task<GateView> RecheckAsync(
-        string name, string check, string? product, string? release, string? plan, CheckRunner checks, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+        string name,
+        string check,
+        string? product,
+        string? release,
+        string? plan,
+        CheckRunner checks,
+        CatalogueCache catalogues,
+        ScopedFleet fleet,
+        ScopedPlans plans,
+        DecisionTable decisions,
+        DomainClock clock,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    )
     {
         var machine = await fleet.MachineAsync(name, stop);
         var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
@@ -45,65 +61,196 @@ internal static class CheckEndpoints
     }
 
     private static async Task<GateView> WaiveAsync(
-        string name, string check, WaiveCommand command, string? product, string? release, string? plan, CheckRunner checks, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+        string name,
+        string check,
+        WaiveCommand command,
+        string? product,
+        string? release,
+        string? plan,
+        CheckRunner checks,
+        CatalogueCache catalogues,
+        ScopedFleet fleet,
+        ScopedPlans plans,
+        DecisionTable decisions,
+        DomainClock clock,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    )
     {
         var machine = await fleet.MachineAsync(name, stop);
         var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
         var last = RequestFields.Day("until", command.Until);
-        await checks.WaiveAsync(target.Aim, machine, check, RequestFields.Reason(command.Reason), new(last.AddDays(1), default, default), caller.Actor(), stop);
+        await checks.WaiveAsync(
+            target.Aim,
+            machine,
+            check,
+            RequestFields.Reason(command.Reason),
+            new(last.AddDays(1), default, default),
+            caller.Actor(),
+            stop
+        );
         return await target.ShowGateAsync(machine, decisions, clock.GetUtcNow(), stop);
     }
 
     private static async Task<FixRunView> FixAsync(
-        string name, string check, FixCommand command, string? product, string? release, string? plan, CheckRunner checks, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+        string name,
+        string check,
+        FixCommand command,
+        string? product,
+        string? release,
+        string? plan,
+        CheckRunner checks,
+        CatalogueCache catalogues,
+        ScopedFleet fleet,
+        ScopedPlans plans,
+        DomainClock clock,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    )
     {
         var machine = await fleet.MachineAsync(name, stop);
         var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
-        var fix = await checks.FixAsync(target.Aim, machine, check, target.Plan, RequestFields.Reason(command.Reason), command.Now, caller.Actor(), stop);
+        var fix = await checks.FixAsync(
+            target.Aim,
+            machine,
+            check,
+            target.Plan,
+            RequestFields.Reason(command.Reason),
+            command.Now,
+            caller.Actor(),
+            stop
+        );
         return Show(fix, machine.Name, clock.GetUtcNow());
     }
 
-    private static async Task<IReadOnlyList<FixRunView>> FixesAsync(string? machine, FixTable fixes, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<IReadOnlyList<FixRunView>> FixesAsync(
+        string? machine,
+        FixTable fixes,
+        ScopedFleet fleet,
+        DomainClock clock,
+        CancellationToken stop
+    )
     {
         var of = machine is null ? null : await fleet.MachineAsync(machine, stop);
         var all = await fleet.AllAsync(stop);
-        return [.. (await fixes.ListAsync(of?.Id, openOnly: false, MostFixes, stop)).Where(f => all.ContainsKey(f.Machine)).Select(f => Show(f, all[f.Machine].Name, clock.GetUtcNow()))];
+        return
+        [
+            .. (await fixes.ListAsync(of?.Id, openOnly: false, MostFixes, stop))
+                .Where(f => all.ContainsKey(f.Machine))
+                .Select(f => Show(f, all[f.Machine].Name, clock.GetUtcNow())),
+        ];
     }
 
-    private static FixRunView Show(StoredFix f, string machine, DateTimeOffset now) => new(
-        $"f{f.Id}", machine, f.Check, f.Script, f.ScriptHash, f.Actor, f.Begun, f.NotBefore, f.Ended, f.Exit, f.Note, f.NotBefore > now ? "scheduled" : f.Ended is null ? "running" : f.Exit == 0 ? "done" : "failed", f.CheckState);
+    private static FixRunView Show(StoredFix f, string machine, DateTimeOffset now) =>
+        new(
+            $"f{f.Id}",
+            machine,
+            f.Check,
+            f.Script,
+            f.ScriptHash,
+            f.Actor,
+            f.Begun,
+            f.NotBefore,
+            f.Ended,
+            f.Exit,
+            f.Note,
+            f.NotBefore > now ? "scheduled"
+                : f.Ended is null ? "running"
+                : f.Exit == 0 ? "done"
+                : "failed",
+            f.CheckState
+        );
 
-    private static async Task<IReadOnlyList<WaiverView>> WaiversAsync(DecisionTable decisions, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<IReadOnlyList<WaiverView>> WaiversAsync(
+        DecisionTable decisions,
+        ScopedFleet fleet,
+        DomainClock clock,
+        CancellationToken stop
+    )
     {
         var all = await fleet.AllAsync(stop);
         var now = clock.GetUtcNow();
-        return [.. (await decisions.WaiversAsync(stop)).Where(w => all.ContainsKey(w.Machine)).Select(w => new WaiverView(
-            $"w{w.Id}", all[w.Machine].Name, w.Waiver.Check, w.Waiver.Reason, w.Waiver.By, w.Waiver.Given, w.Waiver.Until, w.Ended is not null ? "ended" : now >= w.Waiver.Until ? "expired" : "active"))];
+        return
+        [
+            .. (await decisions.WaiversAsync(stop))
+                .Where(w => all.ContainsKey(w.Machine))
+                .Select(w => new WaiverView(
+                    $"w{w.Id}",
+                    all[w.Machine].Name,
+                    w.Waiver.Check,
+                    w.Waiver.Reason,
+                    w.Waiver.By,
+                    w.Waiver.Given,
+                    w.Waiver.Until,
+                    w.Ended is not null ? "ended"
+                        : now >= w.Waiver.Until ? "expired"
+                        : "active"
+                )),
+        ];
     }
 
-    private static async Task<IResult> EndAsync(string id, Because because, DecisionTable decisions, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop)
+    private static async Task<IResult> EndAsync(
+        string id,
+        Because because,
+        DecisionTable decisions,
+        ScopedFleet fleet,
+        DomainClock clock,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    )
     {
         var his = await fleet.AllAsync(stop);
-        if (id is not ['w', .. var digits] || !long.TryParse(digits, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
+        if (
+            id is not ['w', .. var digits]
+            || !long.TryParse(digits, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
             || !(await decisions.WaiversAsync(stop)).Any(w => w.Id == number && his.ContainsKey(w.Machine))
-            || !await decisions.EndWaiverAsync(number, RequestFields.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
+            || !await decisions.EndWaiverAsync(number, RequestFields.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop)
+        )
             throw new CommandException("unknown-waiver", $"There is no active waiver '{id}'. 'gstair check waivers' shows them.");
         return Results.NoContent();
     }
 
     private static async Task<IResult> ReferAsync(
-        string name, string? product, string? release, string? plan, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, FixTable fixes, RunLog runs, DomainClock clock, CancellationToken stop)
+        string name,
+        string? product,
+        string? release,
+        string? plan,
+        CatalogueCache catalogues,
+        ScopedFleet fleet,
+        ScopedPlans plans,
+        DecisionTable decisions,
+        FixTable fixes,
+        RunLog runs,
+        DomainClock clock,
+        CancellationToken stop
+    )
     {
         var machine = await fleet.MachineAsync(name, stop);
         var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
         var now = clock.GetUtcNow();
-        var decided = (await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(machine.Id, Decisions.None);
+        var decided = (await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(
+            machine.Id,
+            Decisions.None
+        );
         var log = new List<object>();
         foreach (var run in await runs.OfMachineAsync(machine.Id, stop))
-            log.AddRange((await runs.EventsAsync(run.State.Run, stop)).Select(e => new { e.Event.At, Run = $"r{run.State.Run}", e.Event.Type, e.Event.Actor, Text = RunViews.Tell(e.Event, run.State) }));
+            log.AddRange(
+                (await runs.EventsAsync(run.State.Run, stop)).Select(e => new
+                {
+                    e.Event.At,
+                    Run = $"r{run.State.Run}",
+                    e.Event.Type,
+                    e.Event.Actor,
+                    Text = RunViews.Tell(e.Event, run.State),
+                })
+            );
         log.AddRange((await fixes.ListAsync(machine.Id, openOnly: false, MostFixes, stop)).Select(f => Show(f, machine.Name, now)));
         using var zip = new MemoryStream();
         ReferralPack.Write(zip, target.Aim, machine, Assessment.Of(target.Aim, machine, Moment.Planning, now, decided), log, now);
-        return Results.File(zip.ToArray(), "application/zip", $"{string.Concat(machine.Name.Select(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '.' ? c : '_'))}-{now:yyyy-MM-dd}.zip");
+        return Results.File(
+            zip.ToArray(),
+            "application/zip",
+            $"{string.Concat(machine.Name.Select(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '.' ? c : '_'))}-{now:yyyy-MM-dd}.zip"
+        );
     }
 }

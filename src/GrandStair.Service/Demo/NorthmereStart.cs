@@ -30,18 +30,26 @@ internal static class NorthmereStart
     /// <summary>The plan that the demo starts.</summary>
     public const string PlanName = "winter-crossing";
 
-    /// <summary>Loads the demo's data and starts its plan. What a start that was killed has done already is left as it is, and the rest is done.</summary>
+    /// <summary>
+    /// Loads the demo's data and starts its plan. What a start that was killed has done already is left as it is, and the rest is done.
+    /// </summary>
     public static async Task PrepareAsync(IServiceProvider services, ServiceOptions options, CancellationToken stop)
     {
         var plans = services.GetRequiredService<PlanTable>();
-        if (await plans.FindAsync(PlanName, stop) is { State: not PlanState.Drafted }) return;
+        if (await plans.FindAsync(PlanName, stop) is { State: not PlanState.Drafted })
+            return;
         var table = services.GetRequiredService<FleetTable>();
         var clock = services.GetRequiredService<DomainClock>();
         var catalogues = services.GetRequiredService<CatalogueCache>();
         var commands = services.GetRequiredService<PlanCommands>();
         var world = services.GetRequiredService<SimulatedMachines>();
         var now = clock.GetUtcNow();
-        foreach (var simulated in Directory.GetFiles(options.Demo!, "*simulated.csv").Select(f => Path.GetFileName(f)).Order(StringComparer.Ordinal))
+        foreach (
+            var simulated in Directory
+                .GetFiles(options.Demo!, "*simulated.csv")
+                .Select(f => Path.GetFileName(f))
+                .Order(StringComparer.Ordinal)
+        )
         {
             var fleet = simulated == "simulated.csv" ? "fleet.csv" : simulated.Replace("-simulated", "", StringComparison.Ordinal);
             world.Add(SimulatedMachineFile.Read(Path.Combine(options.Demo!, simulated)));
@@ -50,29 +58,73 @@ internal static class NorthmereStart
             await table.ImportAsync(file.Lines(), "inventory", Planner, now, stop);
         }
 
-        await AddAccountsAsync(services.GetRequiredService<AccountTable>(), (await services.GetRequiredService<Engine.Fleet.FleetCache>().AllAsync(stop)).Values, now, stop);
+        await AddAccountsAsync(
+            services.GetRequiredService<AccountTable>(),
+            (await services.GetRequiredService<Engine.Fleet.FleetCache>().AllAsync(stop)).Values,
+            now,
+            stop
+        );
         foreach (var calendar in Directory.GetFiles(options.Demo!, "*.ics").Order(StringComparer.Ordinal))
-            await services.GetRequiredService<CalendarCache>().PutAsync(Path.GetFileNameWithoutExtension(calendar), await File.ReadAllTextAsync(calendar, stop), Planner, stop);
+            await services
+                .GetRequiredService<CalendarCache>()
+                .PutAsync(Path.GetFileNameWithoutExtension(calendar), await File.ReadAllTextAsync(calendar, stop), Planner, stop);
         if (await plans.FindAsync(PlanName, stop) is null)
-            await services.GetRequiredService<PlanWriter>().CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, SiteScope.All, stop);
-        await services.GetRequiredService<PlanAcknowledgements>().AcknowledgeAsync((await plans.FindAsync(PlanName, stop))!, null, "read, and talked over with the terminals", Planner, stop);
+            await services
+                .GetRequiredService<PlanWriter>()
+                .CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, SiteScope.All, stop);
+        await services
+            .GetRequiredService<PlanAcknowledgements>()
+            .AcknowledgeAsync((await plans.FindAsync(PlanName, stop))!, null, "read, and talked over with the terminals", Planner, stop);
         await commands.StartAsync(PlanName, Planner, stop);
     }
 
-    /// <summary>The accounts of Northmere Ferries. None has a password; the planner, who is logged in by the demo's link, may set them.</summary>
-    private static async Task AddAccountsAsync(AccountTable accounts, IEnumerable<Core.Readings.Machine> fleet, DateTimeOffset now, CancellationToken stop)
+    /// <summary>
+    /// The accounts of Northmere Ferries. None has a password; the planner, who is logged in by the demo's link, may set them.
+    /// </summary>
+    private static async Task AddAccountsAsync(
+        AccountTable accounts,
+        IEnumerable<Core.Readings.Machine> fleet,
+        DateTimeOffset now,
+        CancellationToken stop
+    )
     {
         async Task AddAsync(string name, AccountKind kind, Roles roles, SiteScope sites, string reason)
         {
-            if (await accounts.FindAsync(name, stop) is null) await accounts.PutAsync(new(name, kind, roles, sites, null, false, null, now, "", null, null), isNew: true, new("demo"), reason, now, stop);
+            if (await accounts.FindAsync(name, stop) is null)
+                await accounts.PutAsync(
+                    new(name, kind, roles, sites, null, false, null, now, "", null, null),
+                    isNew: true,
+                    new("demo"),
+                    reason,
+                    now,
+                    stop
+                );
         }
 
-        await AddAsync(Planner.Name, AccountKind.Person, RoleNames.Every, SiteScope.All, "plans the winter crossing, and keeps the demo's accounts");
-        await AddAsync("change-board", AccountKind.Person, Roles.Reader | Roles.Approver, SiteScope.All, "takes responsibility for what goes on in spite of a check");
+        await AddAsync(
+            Planner.Name,
+            AccountKind.Person,
+            RoleNames.Every,
+            SiteScope.All,
+            "plans the winter crossing, and keeps the demo's accounts"
+        );
+        await AddAsync(
+            "change-board",
+            AccountKind.Person,
+            Roles.Reader | Roles.Approver,
+            SiteScope.All,
+            "takes responsibility for what goes on in spite of a check"
+        );
         await AddAsync("auditor", AccountKind.Person, Roles.Reader | Roles.Auditor, SiteScope.All, "looks at who did what");
         await AddAsync("wall-screen", AccountKind.Program, Roles.Reader, SiteScope.All, "shows the overview in the control room");
         foreach (var owner in fleet.Where(m => m.Owner.Length > 0).GroupBy(m => m.Owner))
-            await AddAsync(owner.Key, AccountKind.Person, Roles.Reader | Roles.Operator, SiteScope.Of(owner.Select(m => m.Site)), "sees to the machines at these sites");
+            await AddAsync(
+                owner.Key,
+                AccountKind.Person,
+                Roles.Reader | Roles.Operator,
+                SiteScope.Of(owner.Select(m => m.Site)),
+                "sees to the machines at these sites"
+            );
     }
 }
 
@@ -81,7 +133,19 @@ internal static class NorthmereStart
 /// cannot go. They know what the console shows and no more, and act by the same commands as everybody.
 /// </summary>
 internal sealed class NorthmerePeople(
-    ServiceOptions options, DomainClock clock, SimulatedMachines world, PlanTable plans, PlanCommands commands, Engine.Runs.RunCommands runCommands, Storage.Runs.RunLog runs, Engine.Fleet.FleetCache fleet, CatalogueCache catalogues, AccessTable access, DutyHost duties, ILogger<NorthmerePeople> log) : BackgroundService
+    ServiceOptions options,
+    DomainClock clock,
+    SimulatedMachines world,
+    PlanTable plans,
+    PlanCommands commands,
+    Engine.Runs.RunCommands runCommands,
+    Storage.Runs.RunLog runs,
+    Engine.Fleet.FleetCache fleet,
+    CatalogueCache catalogues,
+    AccessTable access,
+    DutyHost duties,
+    ILogger<NorthmerePeople> log
+) : BackgroundService
 {
     private const string Plan = NorthmereStart.PlanName;
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(300);
@@ -99,7 +163,8 @@ internal sealed class NorthmerePeople(
     private async Task ActAsync(CancellationToken stoppingToken)
     {
         await PassPilotAsync(stoppingToken);
-        if (!_hasSaidWhere) await SayWhereAsync(stoppingToken);
+        if (!_hasSaidWhere)
+            await SayWhereAsync(stoppingToken);
         _hasSaidWhere = true;
         while (!stoppingToken.IsCancellationRequested)
         {
@@ -112,9 +177,11 @@ internal sealed class NorthmerePeople(
     private async Task PassPilotAsync(CancellationToken stop)
     {
         var slow = clock.Pace;
-        if ((await plans.FindAsync(Plan, stop))!.Waves[0].State == WaveState.Passed) return;
+        if ((await plans.FindAsync(Plan, stop))!.Waves[0].State == WaveState.Passed)
+            return;
         log.LogInformation("The pilot wave runs in simulated time, a few seconds long");
-        if (slow < NorthmereStart.CatchUpPace) clock.SetPace(NorthmereStart.CatchUpPace);
+        if (slow < NorthmereStart.CatchUpPace)
+            clock.SetPace(NorthmereStart.CatchUpPace);
         while ((await plans.FindAsync(Plan, stop))!.Waves[0].State != WaveState.Passed)
         {
             await WorkAsync(stop);
@@ -129,7 +196,9 @@ internal sealed class NorthmerePeople(
         var secret = AccessTable.NewSecret();
         await access.AddLoginLinkAsync(secret, "planner", DateTimeOffset.UtcNow.AddHours(12), stop);
         // Standard output, not the log: the demo's script and its tests look for this line.
-        await Console.Out.WriteLineAsync($"Console: {(options.TlsCertificate is null ? "http" : "https")}://127.0.0.1:{options.Port}/login/{secret}");
+        await Console.Out.WriteLineAsync(
+            $"Console: {(options.TlsCertificate is null ? "http" : "https")}://127.0.0.1:{options.Port}/login/{secret}"
+        );
     }
 
     private async Task WorkAsync(CancellationToken stop)
@@ -138,10 +207,13 @@ internal sealed class NorthmerePeople(
         {
             var now = clock.GetUtcNow();
             var stored = (await plans.FindAsync(Plan, stop))!;
-            if (stored.State != PlanState.Started || stored.Held is not null) return;
-            foreach (var run in await runs.ListAsync(Plan, stop)) await SeeToRunAsync(run.State, now, stop);
+            if (stored.State != PlanState.Started || stored.Held is not null)
+                return;
+            foreach (var run in await runs.ListAsync(Plan, stop))
+                await SeeToRunAsync(run.State, now, stop);
             var open = stored.Waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
-            foreach (var member in (await plans.MembersAsync(Plan, stop)).Where(m => open.Contains(m.Wave))) await SeeToMemberAsync(member, now, stop);
+            foreach (var member in (await plans.MembersAsync(Plan, stop)).Where(m => open.Contains(m.Wave)))
+                await SeeToMemberAsync(member, now, stop);
         }
         catch (Exception error) when (error is CommandException or Core.Runs.DecisionRefusedException)
         {
@@ -156,14 +228,18 @@ internal sealed class NorthmerePeople(
         if (run.Parked is { } parked && IsTime($"park r{run.Run} {run.Events}", ToDecide, now))
         {
             var tries = _tries[run.Run] = _tries.GetValueOrDefault(run.Run) + 1;
-            if (parked.Contains("printer driver", StringComparison.Ordinal)) world.Set(machine.Name, "driver.printer", "4.2");
-            if (parked.Contains("Mains", StringComparison.Ordinal)) world.Set(machine.Name, "power.mains", "yes");
+            if (parked.Contains("printer driver", StringComparison.Ordinal))
+                world.Set(machine.Name, "driver.printer", "4.2");
+            if (parked.Contains("Mains", StringComparison.Ordinal))
+                world.Set(machine.Name, "power.mains", "yes");
             Fix(machine.Name, parked, now);
             var possible = Core.Runs.RunMachine.Possible(run);
-            var decision = possible.Contains(Core.Runs.Decision.Wait) ? Core.Runs.Decision.Wait
+            var decision =
+                possible.Contains(Core.Runs.Decision.Wait) ? Core.Runs.Decision.Wait
                 : tries <= 3 && possible.Contains(Core.Runs.Decision.Retry) ? Core.Runs.Decision.Retry
                 : possible.Contains(Core.Runs.Decision.RollBack) ? Core.Runs.Decision.RollBack
-                : possible.Contains(Core.Runs.Decision.GiveUp) ? Core.Runs.Decision.GiveUp : Core.Runs.Decision.Cancel;
+                : possible.Contains(Core.Runs.Decision.GiveUp) ? Core.Runs.Decision.GiveUp
+                : Core.Runs.Decision.Cancel;
             var reason = decision switch
             {
                 Core.Runs.Decision.Retry => "fixed what was in the way",
@@ -173,7 +249,11 @@ internal sealed class NorthmerePeople(
             await runCommands.DecideAsync(run.Run, decision, reason, atOnce: false, new(machine.Owner, "demo"), stop);
         }
 
-        foreach (var end in run.FollowUps.Where(l => l.Closed is null && (run.Verified ?? run.Closed) is not null && IsTime($"end r{run.Run} {l.Name}", ToCloseFollowUp, now)))
+        foreach (
+            var end in run.FollowUps.Where(l =>
+                l.Closed is null && (run.Verified ?? run.Closed) is not null && IsTime($"end r{run.Run} {l.Name}", ToCloseFollowUp, now)
+            )
+        )
         {
             world.Set(machine.Name, "device.faults", "0");
             await runCommands.CloseFollowUpAsync(run.Run, end.Name, "driver put on again", new(machine.Owner, "demo"), stop);
@@ -182,12 +262,17 @@ internal sealed class NorthmerePeople(
 
     private async Task SeeToMemberAsync(Member member, DateTimeOffset now, CancellationToken stop)
     {
-        if (member.Status is not (Status.NotReady or Status.Stopped)) return;
+        if (member.Status is not (Status.NotReady or Status.Stopped))
+            return;
         var machine = (await fleet.AllAsync(stop))[member.Machine];
-        if (!IsTime($"member {member.Machine} {member.Run}", ToFix + TimeSpan.FromHours(member.Machine.Value % 40), now)) return;
-        if (member.Status == Status.Stopped) await commands.AgainAsync(Plan, machine, "looked at it by hand", new(machine.Owner, "demo"), stop);
-        else if (member.CannotBeFixed) await commands.ExemptAsync(Plan, machine, Exemption.Replaced, "a new machine is on order", null, new("planner", "demo"), stop);
-        else Fix(machine.Name, member.Why ?? "", now);
+        if (!IsTime($"member {member.Machine} {member.Run}", ToFix + TimeSpan.FromHours(member.Machine.Value % 40), now))
+            return;
+        if (member.Status == Status.Stopped)
+            await commands.AgainAsync(Plan, machine, "looked at it by hand", new(machine.Owner, "demo"), stop);
+        else if (member.CannotBeFixed)
+            await commands.ExemptAsync(Plan, machine, Exemption.Replaced, "a new machine is on order", null, new("planner", "demo"), stop);
+        else
+            Fix(machine.Name, member.Why ?? "", now);
         // What was done may not have been enough: they come back to it.
         _found.Remove($"member {member.Machine} {member.Run}");
     }
@@ -209,14 +294,16 @@ internal sealed class NorthmerePeople(
                 "protection-back" => ("disk.encryption", "on"),
                 _ => null,
             };
-            if (done is { } change) world.Set(machine, change.Key, change.Value);
+            if (done is { } change)
+                world.Set(machine, change.Key, change.Value);
         }
     }
 
     /// <summary>Whether something was found long enough ago to be seen to.</summary>
     private bool IsTime(string what, TimeSpan after, DateTimeOffset now)
     {
-        if (!_found.TryGetValue(what, out var found)) _found[what] = found = now;
+        if (!_found.TryGetValue(what, out var found))
+            _found[what] = found = now;
         return now - found > after;
     }
 }

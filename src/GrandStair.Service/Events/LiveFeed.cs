@@ -26,8 +26,15 @@ internal sealed class LiveFeed(Feed feed, DutyHost duties, ILogger<LiveFeed> log
     private volatile ImmutableList<Change> _recent = [];
     private volatile TaskCompletionSource _more = new(TaskCreationOptions.RunContinuationsAsynchronously);
 
-    /// <summary>The changes after a position that the caller sees, and further ones as they come. Every quarter of a minute without one a beat is sent, so that both ends know of each other.</summary>
-    public async IAsyncEnumerable<SseItem<ChangeView?>> AfterAsync(long position, ChangeVisibility sight, [EnumeratorCancellation] CancellationToken stop)
+    /// <summary>
+    /// The changes after a position that the caller sees, and further ones as they come. Every quarter of a minute without one a beat is
+    /// sent, so that both ends know of each other.
+    /// </summary>
+    public async IAsyncEnumerable<SseItem<ChangeView?>> AfterAsync(
+        long position,
+        ChangeVisibility sight,
+        [EnumeratorCancellation] CancellationToken stop
+    )
     {
         while (!stop.IsCancellationRequested)
         {
@@ -36,12 +43,16 @@ internal sealed class LiveFeed(Feed feed, DutyHost duties, ILogger<LiveFeed> log
             {
                 position = change.Position;
                 // A stream ends when its caller signs out or loses rights.
-                if (change.Kind == "account" && !await sight.IsStillSoAsync(stop)) yield break;
-                if (await sight.MaySeeAsync(change, stop)) yield return new(sight.Show(change), "change") { EventId = sight.Mark(position) };
+                if (change.Kind == "account" && !await sight.IsStillSoAsync(stop))
+                    yield break;
+                if (await sight.MaySeeAsync(change, stop))
+                    yield return new(sight.Show(change), "change") { EventId = sight.Mark(position) };
             }
 
-            if (await Task.WhenAny(more, Task.Delay(Beat, stop)) == more || stop.IsCancellationRequested) continue;
-            if (!await sight.IsStillSoAsync(stop)) yield break;
+            if (await Task.WhenAny(more, Task.Delay(Beat, stop)) == more || stop.IsCancellationRequested)
+                continue;
+            if (!await sight.IsStillSoAsync(stop))
+                yield break;
             yield return new(null, "beat");
         }
     }
@@ -64,7 +75,8 @@ internal sealed class LiveFeed(Feed feed, DutyHost duties, ILogger<LiveFeed> log
                     Interlocked.Exchange(ref _more, new(TaskCreationOptions.RunContinuationsAsynchronously)).SetResult();
                 }
 
-                if (changes.Count < Part) await Task.Delay(Look, stoppingToken);
+                if (changes.Count < Part)
+                    await Task.Delay(Look, stoppingToken);
             }
             catch (Exception error) when (error is StoreException or System.Data.Common.DbException)
             {
@@ -85,7 +97,13 @@ internal sealed class LiveFeed(Feed feed, DutyHost duties, ILogger<LiveFeed> log
 }
 
 /// <summary>What a watcher sees: changes of machines and plans at their sites, and changes that belong to no site.</summary>
-internal sealed class ChangeVisibility(HttpContext context, Callers callers, FleetCache fleet, PlanTable plans, IDataProtectionProvider protection)
+internal sealed class ChangeVisibility(
+    HttpContext context,
+    Callers callers,
+    FleetCache fleet,
+    PlanTable plans,
+    IDataProtectionProvider protection
+)
 {
     private const Roles SeeAccounts = Roles.Auditor | Roles.Admin;
     private readonly Caller _caller = context.User.Caller();
@@ -99,26 +117,40 @@ internal sealed class ChangeVisibility(HttpContext context, Callers callers, Fle
     /// <summary>Whether a change is sent to the watcher.</summary>
     public async ValueTask<bool> MaySeeAsync(Change change, CancellationToken stop)
     {
-        if (change.Kind == "account") return _caller.Sites.IsAll && (_caller.Roles & SeeAccounts) != Roles.None;
-        if (_caller.Sites.IsAll) return true;
+        if (change.Kind == "account")
+            return _caller.Sites.IsAll && (_caller.Roles & SeeAccounts) != Roles.None;
+        if (_caller.Sites.IsAll)
+            return true;
         var machines = await fleet.AllAsync(stop);
         bool IsHis(MachineId id) => machines.TryGetValue(id, out var machine) && _caller.Sites.Holds(machine.Site);
-        if (change.Machine is { } one) return IsHis(one);
+        if (change.Machine is { } one)
+            return IsHis(one);
         // Whatever concerns a whole plan is shown to everyone who sees a machine of it.
-        return change.Kind is "plan" or "decision" ? (await plans.MembersAsync(change.Subject, stop)).Any(m => IsHis(m.Machine)) : change.Kind == "clock";
+        return change.Kind is "plan" or "decision"
+            ? (await plans.MembersAsync(change.Subject, stop)).Any(m => IsHis(m.Machine))
+            : change.Kind == "clock";
     }
 
-    /// <summary>A change as the watcher sees it. Those who do not see all changes get numbers of their own, since gaps would reveal how many others there are.</summary>
-    public ChangeView Show(Change change) => new(_caller.Sites.IsAll ? change.Position : ++_shown, change.At, change.Kind, change.Subject, change.Type, change.Actor);
+    /// <summary>
+    /// A change as the watcher sees it. Those who do not see all changes get numbers of their own, since gaps would reveal how many others
+    /// there are.
+    /// </summary>
+    public ChangeView Show(Change change) =>
+        new(_caller.Sites.IsAll ? change.Position : ++_shown, change.At, change.Kind, change.Subject, change.Type, change.Actor);
 
     /// <summary>What the watcher sends to continue after a change.</summary>
-    public string Mark(long position) => _caller.Sites.IsAll ? position.ToString(CultureInfo.InvariantCulture) : _marks.Protect(position.ToString(CultureInfo.InvariantCulture));
+    public string Mark(long position) =>
+        _caller.Sites.IsAll
+            ? position.ToString(CultureInfo.InvariantCulture)
+            : _marks.Protect(position.ToString(CultureInfo.InvariantCulture));
 
     /// <summary>The position that a mark stands for; null where it is none of ours.</summary>
     public long? Position(string? mark)
     {
-        if (string.IsNullOrEmpty(mark)) return null;
-        if (_caller.Sites.IsAll) return long.TryParse(mark, NumberStyles.None, CultureInfo.InvariantCulture, out var plain) ? plain : null;
+        if (string.IsNullOrEmpty(mark))
+            return null;
+        if (_caller.Sites.IsAll)
+            return long.TryParse(mark, NumberStyles.None, CultureInfo.InvariantCulture, out var plain) ? plain : null;
         try
         {
             return long.Parse(_marks.Unprotect(mark), CultureInfo.InvariantCulture);
@@ -134,9 +166,31 @@ internal sealed class ChangeVisibility(HttpContext context, Callers callers, Fle
 internal static class EventEndpoints
 {
     public static void MapEvents(this RouteGroupBuilder api) =>
-        api.MapGet("/events", async (HttpContext context, LiveFeed live, Feed feed, Callers callers, FleetCache fleet, PlanTable plans, IDataProtectionProvider protection, CancellationToken stop) =>
-        {
-            var sight = new ChangeVisibility(context, callers, fleet, plans, protection);
-            return TypedResults.ServerSentEvents(live.AfterAsync(sight.Position(context.Request.Headers["Last-Event-ID"]) ?? await feed.NewestAsync(stop), sight, stop));
-        }).WithName("WatchChanges").Lasts().RequireRateLimiting(CallLimits.Lasting).ExcludeFromDescription();
+        api.MapGet(
+                "/events",
+                async (
+                    HttpContext context,
+                    LiveFeed live,
+                    Feed feed,
+                    Callers callers,
+                    FleetCache fleet,
+                    PlanTable plans,
+                    IDataProtectionProvider protection,
+                    CancellationToken stop
+                ) =>
+                {
+                    var sight = new ChangeVisibility(context, callers, fleet, plans, protection);
+                    return TypedResults.ServerSentEvents(
+                        live.AfterAsync(
+                            sight.Position(context.Request.Headers["Last-Event-ID"]) ?? await feed.NewestAsync(stop),
+                            sight,
+                            stop
+                        )
+                    );
+                }
+            )
+            .WithName("WatchChanges")
+            .Lasts()
+            .RequireRateLimiting(CallLimits.Lasting)
+            .ExcludeFromDescription();
 }

@@ -23,9 +23,11 @@ internal sealed class EncodingCheck
     /// <param name="line">The line that they begin on.</param>
     public void Add(ReadOnlySpan<byte> bytes, int line)
     {
-        if (!_begun) HasOtherMark = bytes is [0xFE, 0xFF, ..] or [0xFF, 0xFE, ..];
+        if (!_begun)
+            HasOtherMark = bytes is [0xFE, 0xFF, ..] or [0xFF, 0xFE, ..];
         _begun = true;
-        if (IsPlain && bytes.ContainsAnyExceptInRange((byte)0, (byte)127)) IsPlain = false;
+        if (IsPlain && bytes.ContainsAnyExceptInRange((byte)0, (byte)127))
+            IsPlain = false;
         for (var from = 0; from < bytes.Length && WrongLine is null && !HasOtherMark; from += 1 << 15)
         {
             var some = bytes[from..Math.Min(bytes.Length, from + (1 << 15))];
@@ -43,7 +45,8 @@ internal sealed class EncodingCheck
     /// <summary>Takes the end: a character may lack its last byte.</summary>
     public void End(int line)
     {
-        if (WrongLine is not null || HasOtherMark) return;
+        if (WrongLine is not null || HasOtherMark)
+            return;
         try
         {
             _decoder.GetChars([], _characters, flush: true);

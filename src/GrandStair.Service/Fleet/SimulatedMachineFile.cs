@@ -2,7 +2,10 @@ using GrandStair.Files.Parsing;
 
 namespace GrandStair.Service.Fleet;
 
-/// <summary>Reads what is true of simulated machines: a CSV file with a column <c>name</c>, and one for each thing that can be seen or, as <c>truth.…</c>, that only they know.</summary>
+/// <summary>
+/// Reads what is true of simulated machines: a CSV file with a column <c>name</c>, and one for each thing that can be seen or, as
+/// <c>truth.…</c>, that only they know.
+/// </summary>
 internal static class SimulatedMachineFile
 {
     /// <summary>Reads the file.</summary>

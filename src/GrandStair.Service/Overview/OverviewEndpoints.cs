@@ -28,7 +28,17 @@ internal static class OverviewEndpoints
     public static void MapOverview(this RouteGroupBuilder api) =>
         api.MapGet("/overview/{plan}", ShowAsync).WithName("GetOverview").ProducesProblem(404);
 
-    private static async Task<OverviewView> ShowAsync(string plan, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, RunLog runs, RehearsalTable rehearsals, ForecastAges ages, DomainClock clock, CancellationToken stop)
+    private static async Task<OverviewView> ShowAsync(
+        string plan,
+        CatalogueCache catalogues,
+        ScopedFleet fleet,
+        ScopedPlans plans,
+        RunLog runs,
+        RehearsalTable rehearsals,
+        ForecastAges ages,
+        DomainClock clock,
+        CancellationToken stop
+    )
     {
         var now = clock.GetUtcNow();
         var stored = await plans.FindAsync(plan, stop);
@@ -44,55 +54,146 @@ internal static class OverviewEndpoints
             now,
             clock.Pace,
             SupportEnds(product, members, machines)?.ToString("yyyy-MM-dd", null),
-            stored.State == PlanState.Started && plans.SeesAllOf(stored) && await rehearsals.ForecastAsync(plan, stop) is { } made ? RehearsalEndpoints.Briefly(made, await ages.OfAsync(made, stop)) : null,
+            stored.State == PlanState.Started && plans.SeesAllOf(stored) && await rehearsals.ForecastAsync(plan, stop) is { } made
+                ? RehearsalEndpoints.Briefly(made, await ages.OfAsync(made, stop))
+                : null,
             PlanEndpoints.Waves(stored, body, members, plans.SeesAllOf(stored)),
             Line(members.Select(m => m.PlannedEnd)),
             Line(members.Select(m => m.Verified)),
-            [.. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, all, rows).OrderByDescending(w => w.Kind is "parked" or "stopped" or "no-contact").ThenByDescending(w => w.Opens).ThenByDescending(w => w.Machines).ThenByDescending(w => w.Unknown).Take(MostInTheWay)],
-            [.. rows.Where(r => r.Status == "running").OrderByDescending(r => r.NoContact is not null || r.OverSeconds is not null).ThenBy(r => r.LeftSeconds).Take(MostRunning)],
+            [
+                .. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, all, rows)
+                    .OrderByDescending(w => w.Kind is "parked" or "stopped" or "no-contact")
+                    .ThenByDescending(w => w.Opens)
+                    .ThenByDescending(w => w.Machines)
+                    .ThenByDescending(w => w.Unknown)
+                    .Take(MostInTheWay),
+            ],
+            [
+                .. rows.Where(r => r.Status == "running")
+                    .OrderByDescending(r => r.NoContact is not null || r.OverSeconds is not null)
+                    .ThenBy(r => r.LeftSeconds)
+                    .Take(MostRunning),
+            ],
             Limits.Shown(body.Limits.All),
-            [.. Next(members, machines, all, now)]);
+            [.. Next(members, machines, all, now)]
+        );
     }
 
     /// <summary>The earliest support end among the releases that machines still to come run.</summary>
-    private static DateOnly? SupportEnds(Product product, IEnumerable<Member> members, IReadOnlyDictionary<MachineId, Machine> machines) => members
-        .Select(m => machines[m.Machine])
-        .Select(m => product.ReleaseOf(m.TextOf(product.VersionKey))?.SupportEnd(product.EditionKey is { } key ? m.TextOf(key) : null))
-        .Min();
+    private static DateOnly? SupportEnds(Product product, IEnumerable<Member> members, IReadOnlyDictionary<MachineId, Machine> machines) =>
+        members
+            .Select(m => machines[m.Machine])
+            .Select(m => product.ReleaseOf(m.TextOf(product.VersionKey))?.SupportEnd(product.EditionKey is { } key ? m.TextOf(key) : null))
+            .Min();
 
     private static StairPoint[] Line(IEnumerable<DateTimeOffset?> moments) =>
         [.. moments.OfType<DateTimeOffset>().Order().Select((at, i) => new StairPoint(at, i + 1)).GroupBy(p => p.At).Select(g => g.Last())];
 
     /// <summary>What keeps the machines that are not ready.</summary>
-    private static Task<FleetSummary> NotReadyAsync(Product product, Plan plan, IReadOnlyList<Member> members, ScopedFleet fleet, DateTimeOffset now, CancellationToken stop)
+    private static Task<FleetSummary> NotReadyAsync(
+        Product product,
+        Plan plan,
+        IReadOnlyList<Member> members,
+        ScopedFleet fleet,
+        DateTimeOffset now,
+        CancellationToken stop
+    )
     {
         var notReady = members.Where(m => m is { Status: Status.NotReady, Run: null }).Select(m => m.Machine).ToHashSet();
         return fleet.JudgedAsync(
             PlanCommands.AimOf(plan, product),
             plan.Name,
             now,
-            (judgement, _, _) => FleetSummary.Of(judgement, [.. Enumerable.Range(0, judgement.Rows).Select(r => notReady.Contains(judgement.Fleet[r].Id) && judgement.PlaceOf(r) is not (Place.Open or Place.Arrived))]),
-            stop);
+            (judgement, _, _) =>
+                FleetSummary.Of(
+                    judgement,
+                    [
+                        .. Enumerable
+                            .Range(0, judgement.Rows)
+                            .Select(r =>
+                                notReady.Contains(judgement.Fleet[r].Id) && judgement.PlaceOf(r) is not (Place.Open or Place.Arrived)
+                            ),
+                    ]
+                ),
+            stop
+        );
     }
 
-    private static IEnumerable<InTheWayView> InTheWay(FleetSummary readiness, IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IReadOnlyList<StoredRun> runs, IReadOnlyList<RunRow> rows)
+    private static IEnumerable<InTheWayView> InTheWay(
+        FleetSummary readiness,
+        IReadOnlyList<Member> members,
+        IReadOnlyDictionary<MachineId, Machine> machines,
+        IReadOnlyList<StoredRun> runs,
+        IReadOnlyList<RunRow> rows
+    )
     {
-        foreach (var parked in runs.Select(r => r.State).Where(r => r is { Parked: not null, Closed: null }).GroupBy(r => r.ParkedCause ?? r.Parked!))
-            yield return new("parked", parked.Count(), parked.Key, "waiting for a decision: " + Names(parked.Select(r => machines[new(r.Machine)].Name)), null, null, "parked", 0);
+        foreach (
+            var parked in runs.Select(r => r.State)
+                .Where(r => r is { Parked: not null, Closed: null })
+                .GroupBy(r => r.ParkedCause ?? r.Parked!)
+        )
+            yield return new(
+                "parked",
+                parked.Count(),
+                parked.Key,
+                "waiting for a decision: " + Names(parked.Select(r => machines[new(r.Machine)].Name)),
+                null,
+                null,
+                "parked",
+                0
+            );
         foreach (var stopped in members.Where(m => m.Status == Status.Stopped).GroupBy(_ => true))
-            yield return new("stopped", stopped.Count(), "Stopped without success", "decide: retry, or exempt " + Names(stopped.Select(m => machines[m.Machine].Name)), null, null, "stopped", 0);
+            yield return new(
+                "stopped",
+                stopped.Count(),
+                "Stopped without success",
+                "decide: retry, or exempt " + Names(stopped.Select(m => machines[m.Machine].Name)),
+                null,
+                null,
+                "stopped",
+                0
+            );
 
         var silent = rows.Where(r => r is { NoContact: not null, Status: not "parked" }).ToArray();
         if (silent.Length > 0)
-            yield return new("no-contact", silent.Length, "No contact during the upgrade", $"longest for {Units.Show(silent.Max(r => r.NoContact!.Seconds), ValueKind.Duration)}; what was begun goes on: {Names(silent.Select(r => r.Machine))}", null, null, "running", 0);
+            yield return new(
+                "no-contact",
+                silent.Length,
+                "No contact during the upgrade",
+                $"longest for {Units.Show(silent.Max(r => r.NoContact!.Seconds), ValueKind.Duration)}; what was begun goes on: "
+                    + $"{Names(silent.Select(r => r.Machine))}",
+                null,
+                null,
+                "running",
+                0
+            );
 
         foreach (var check in ReadinessEndpoints.Counts(readiness).Where(c => c.Need == "must" && c.Unmet + c.Unknown > 0))
-            yield return new("check", check.Unmet, check.Title, $"{check.Fix.Words}{(check.Opens > 0 ? $" Opens {check.Opens}." : "")}", check.Fix.By, check.Fix.Minutes, check.Name, check.Opens, check.Unknown);
+            yield return new(
+                "check",
+                check.Unmet,
+                check.Title,
+                $"{check.Fix.Words}{(check.Opens > 0 ? $" Opens {check.Opens}." : "")}",
+                check.Fix.By,
+                check.Fix.Minutes,
+                check.Name,
+                check.Opens,
+                check.Unknown
+            );
         foreach (var reason in readiness.Reasons)
             yield return new("route", reason.Machines, reason.Reason, "decide: replace, retire or stay", null, null, "not-ready", 0);
         var followUps = rows.Where(r => r.FollowUps > 0).ToArray();
         if (followUps.Length > 0)
-            yield return new("follow-up", followUps.Length, "Follow-ups after the upgrade", $"{followUps.Sum(r => r.FollowUps)} to close on {Names(followUps.Select(r => r.Machine))}", "person", null, "verified", 0);
+            yield return new(
+                "follow-up",
+                followUps.Length,
+                "Follow-ups after the upgrade",
+                $"{followUps.Sum(r => r.FollowUps)} to close on {Names(followUps.Select(r => r.Machine))}",
+                "person",
+                null,
+                "verified",
+                0
+            );
     }
 
     private static string Names(IEnumerable<string> names)
@@ -101,14 +202,28 @@ internal static class OverviewEndpoints
         return all.Length <= 3 ? string.Join(", ", all) : $"{string.Join(", ", all[..3])} and {all.Length - 3} more";
     }
 
-    private static IEnumerable<NextView> Next(IReadOnlyList<Member> members, IReadOnlyDictionary<MachineId, Machine> machines, IEnumerable<StoredRun> runs, DateTimeOffset now)
+    private static IEnumerable<NextView> Next(
+        IReadOnlyList<Member> members,
+        IReadOnlyDictionary<MachineId, Machine> machines,
+        IEnumerable<StoredRun> runs,
+        DateTimeOffset now
+    )
     {
-        var staged = runs.Where(r => r.State is { Phase: Phase.Wait, NeedsSlot: false }).Select(r => new MachineId(r.State.Machine)).ToHashSet();
+        var staged = runs.Where(r => r.State is { Phase: Phase.Wait, NeedsSlot: false })
+            .Select(r => new MachineId(r.State.Machine))
+            .ToHashSet();
         // Slots of a site that begin within twelve hours of its first are shown as one.
-        return members.Where(m => m.Status == Status.Scheduled && m.Slot!.Start > now)
+        return members
+            .Where(m => m.Status == Status.Scheduled && m.Slot!.Start > now)
             .Select(m => (machines[m.Machine].Site, m.Slot, m.Machine))
             .GroupBy(m => (m.Site, Night: m.Slot!.Start.AddHours(-12).Date))
-            .Select(g => new NextView(g.Min(m => m.Slot!.Start), g.Max(m => m.Slot!.End), g.Key.Site, g.Count(), g.Count(m => staged.Contains(m.Machine))))
+            .Select(g => new NextView(
+                g.Min(m => m.Slot!.Start),
+                g.Max(m => m.Slot!.End),
+                g.Key.Site,
+                g.Count(),
+                g.Count(m => staged.Contains(m.Machine))
+            ))
             .OrderBy(n => n.From)
             .Take(MostNext);
     }

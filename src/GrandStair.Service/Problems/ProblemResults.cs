@@ -28,13 +28,22 @@ internal sealed class ProblemResults(IProblemDetailsService writer, ILogger<Prob
             return true;
         }
 
-        if (exception is WaitException wait) context.Response.Headers.RetryAfter = Math.Ceiling(wait.Wait.TotalSeconds).ToString(CultureInfo.InvariantCulture);
+        if (exception is WaitException wait)
+            context.Response.Headers.RetryAfter = Math.Ceiling(wait.Wait.TotalSeconds).ToString(CultureInfo.InvariantCulture);
         context.Response.StatusCode = status;
         var problem = Of(status, name, detail);
         if (exception is FileException file)
-            problem.Extensions["problems"] = file.Problems.Select(p => new { file = p.File, line = p.Line, column = p.Column, message = p.Message });
-        if (exception is ConditionException condition) problem.Extensions["column"] = condition.Column;
-        if (status == StatusCodes.Status500InternalServerError) problem.Extensions["trace"] = Activity.Current?.Id ?? context.TraceIdentifier;
+            problem.Extensions["problems"] = file.Problems.Select(p => new
+            {
+                file = p.File,
+                line = p.Line,
+                column = p.Column,
+                message = p.Message,
+            });
+        if (exception is ConditionException condition)
+            problem.Extensions["column"] = condition.Column;
+        if (status == StatusCodes.Status500InternalServerError)
+            problem.Extensions["trace"] = Activity.Current?.Id ?? context.TraceIdentifier;
         await writer.WriteAsync(new() { HttpContext = context, ProblemDetails = problem });
         return true;
     }
@@ -43,13 +52,14 @@ internal sealed class ProblemResults(IProblemDetailsService writer, ILogger<Prob
     private const int NoSpaceLeft = 28;
 
     /// <summary>A problem with our type and words.</summary>
-    public static ProblemDetails Of(int status, string name, string detail) => new()
-    {
-        Status = status,
-        Type = $"urn:grandstair:problem:{name}",
-        Title = name.Replace('-', ' '),
-        Detail = detail,
-    };
+    public static ProblemDetails Of(int status, string name, string detail) =>
+        new()
+        {
+            Status = status,
+            Type = $"urn:grandstair:problem:{name}",
+            Title = name.Replace('-', ' '),
+            Detail = detail,
+        };
 
     /// <summary>Answers a call with a problem, outside an endpoint.</summary>
     public static Task WriteAsync(HttpContext context, int status, string name, string detail)
@@ -61,28 +71,50 @@ internal sealed class ProblemResults(IProblemDetailsService writer, ILogger<Prob
     /// <summary>What is wrong with JSON, without the names of our types.</summary>
     private static string Plainly(JsonException error)
     {
-        if (error.Message.Contains("missing required properties", StringComparison.Ordinal)) return $"it lacks {error.Message[(error.Message.LastIndexOf(':') + 1)..].Trim().TrimEnd('.')}.";
-        return error.Path is { Length: > 1 } path && error.LineNumber is not null ? $"{path[2..]} is of another kind than expected (line {error.LineNumber + 1}, byte {error.BytePositionInLine})." : "it is no JSON that can be read.";
+        if (error.Message.Contains("missing required properties", StringComparison.Ordinal))
+            return $"it lacks {error.Message[(error.Message.LastIndexOf(':') + 1)..].Trim().TrimEnd('.')}.";
+        return error.Path is { Length: > 1 } path && error.LineNumber is not null
+            ? $"{path[2..]} is of another kind than expected (line {error.LineNumber + 1}, byte {error.BytePositionInLine})."
+            : "it is no JSON that can be read.";
     }
 
-    private static (int Status, string Name, string Detail) Tell(Exception error) => error switch
-    {
-        ConditionException e => (400, "condition", e.Message),
-        FileException e => (422, "file", string.Join(" ", e.Problems.Select(p => p.ToString()))),
-        CalendarException e => (409, "calendar", e.Message),
-        WaitException e => (429, "wait", e.Message),
-        NotAllowedException e => (403, "not-allowed", e.Message),
-        StoreException { Name: "unknown-account" or "unknown-import" } e => (404, e.Name, e.Message),
-        CommandException { Name: ['u', 'n', 'k', 'n', 'o', 'w', 'n', ..] } e => (404, e.Name, e.Message),
-        CommandException e => (409, e.Name, e.Message),
-        DecisionRefusedException e => (409, "decision", e.Message),
-        ConnectionException e => (502, e.Name, e.Message),
-        StoreException { Name: "import-not-undoable" or "plan-exists" or "fix-running" or "account-exists" } e => (409, e.Name, e.Message),
-        StoreException { Name: "disk-full" } e => (507, e.Name, e.Message),
-        StoreException e => (503, e.Name, e.Message),
-        IOException { HResult: NoSpaceLeft } => (507, "disk-full", "The data folder cannot be written: its disk is full. Nothing of this call was kept. Make room on the disk, then send it again."),
-        BadHttpRequestException { InnerException: JsonException e } => (400, "body", $"The body is not what this call takes: {Plainly(e)} schemas/openapi.json says what is expected."),
-        BadHttpRequestException e => (e.StatusCode, "request", e.Message),
-        _ => (500, "unexpected", "Something went wrong that should not; nothing of the call is known to be kept. The service's log says what, under the trace given here."),
-    };
+    private static (int Status, string Name, string Detail) Tell(Exception error) =>
+        error switch
+        {
+            ConditionException e => (400, "condition", e.Message),
+            FileException e => (422, "file", string.Join(" ", e.Problems.Select(p => p.ToString()))),
+            CalendarException e => (409, "calendar", e.Message),
+            WaitException e => (429, "wait", e.Message),
+            NotAllowedException e => (403, "not-allowed", e.Message),
+            StoreException { Name: "unknown-account" or "unknown-import" } e => (404, e.Name, e.Message),
+            CommandException { Name: ['u', 'n', 'k', 'n', 'o', 'w', 'n', ..] } e => (404, e.Name, e.Message),
+            CommandException e => (409, e.Name, e.Message),
+            DecisionRefusedException e => (409, "decision", e.Message),
+            ConnectionException e => (502, e.Name, e.Message),
+            StoreException { Name: "import-not-undoable" or "plan-exists" or "fix-running" or "account-exists" } e => (
+                409,
+                e.Name,
+                e.Message
+            ),
+            StoreException { Name: "disk-full" } e => (507, e.Name, e.Message),
+            StoreException e => (503, e.Name, e.Message),
+            IOException { HResult: NoSpaceLeft } => (
+                507,
+                "disk-full",
+                "The data folder cannot be written: its disk is full. Nothing of this call was kept. Make room on the disk, then send "
+                    + "it again."
+            ),
+            BadHttpRequestException { InnerException: JsonException e } => (
+                400,
+                "body",
+                $"The body is not what this call takes: {Plainly(e)} schemas/openapi.json says what is expected."
+            ),
+            BadHttpRequestException e => (e.StatusCode, "request", e.Message),
+            _ => (
+                500,
+                "unexpected",
+                "Something went wrong that should not; nothing of the call is known to be kept. The service's log says what, under the "
+                    + "trace given here."
+            ),
+        };
 }

@@ -11,7 +11,9 @@ using Microsoft.IdentityModel.Protocols.OpenIdConnect;
 
 namespace GrandStair.Service.Providers;
 
-/// <summary>Signing in by a provider: the console with the code flow and PKCE, calls with the provider's access tokens (JWT, RFC 9068).</summary>
+/// <summary>
+/// Signing in by a provider: the console with the code flow and PKCE, calls with the provider's access tokens (JWT, RFC 9068).
+/// </summary>
 internal static class ProviderSchemes
 {
     public const string Console = "provider";
@@ -41,22 +43,41 @@ internal static class ProviderSchemes
             o.TokenValidationParameters.ValidAlgorithms = Algorithms;
             o.TokenValidationParameters.ClockSkew = Skew;
             o.Scope.Clear();
-            foreach (var scope in provider.Scopes.Prepend("openid")) o.Scope.Add(scope);
+            foreach (var scope in provider.Scopes.Prepend("openid"))
+                o.Scope.Add(scope);
             // The way back comes from the provider's page, to which stricter cookies would not be given.
             o.CorrelationCookie.SameSite = o.NonceCookie.SameSite = SameSiteMode.Lax;
             o.CorrelationCookie.SecurePolicy = o.NonceCookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
             o.Events.OnAuthorizationCodeReceived = async context =>
             {
-                if (provider.ClientSecret is { } secret) context.TokenEndpointRequest!.ClientSecret = await context.HttpContext.RequestServices.GetRequiredService<SecretStore>().OfAsync(secret, context.HttpContext.RequestAborted);
+                if (provider.ClientSecret is { } secret)
+                    context.TokenEndpointRequest!.ClientSecret = await context
+                        .HttpContext.RequestServices.GetRequiredService<SecretStore>()
+                        .OfAsync(secret, context.HttpContext.RequestAborted);
             };
             o.Events.OnTicketReceived = async context =>
             {
                 context.HandleResponse();
                 var services = context.HttpContext.RequestServices;
                 var stop = context.HttpContext.RequestAborted;
-                var account = await services.GetRequiredService<ProviderAccounts>().OfAsync(context.Principal!, context.HttpContext.Address(), stop);
-                if (account is not { Kind: AccountKind.Person } person || !await SessionEndpoints.BeginAsync(
-                        services.GetRequiredService<AccessTable>(), services.GetRequiredService<AccountTable>(), context.HttpContext, services.GetRequiredService<DomainClock>(), person.Name, provider.Mapping.Provider, person.Roles, person.Sites, null, stop))
+                var account = await services
+                    .GetRequiredService<ProviderAccounts>()
+                    .OfAsync(context.Principal!, context.HttpContext.Address(), stop);
+                if (
+                    account is not { Kind: AccountKind.Person } person
+                    || !await SessionEndpoints.BeginAsync(
+                        services.GetRequiredService<AccessTable>(),
+                        services.GetRequiredService<AccountTable>(),
+                        context.HttpContext,
+                        services.GetRequiredService<DomainClock>(),
+                        person.Name,
+                        provider.Mapping.Provider,
+                        person.Roles,
+                        person.Sites,
+                        null,
+                        stop
+                    )
+                )
                 {
                     context.Response.Redirect("/sign-in?provider=refused");
                     return;
@@ -67,7 +88,14 @@ internal static class ProviderSchemes
             o.Events.OnRemoteFailure = context =>
             {
                 // The error may repeat what was put into the URL; the page says that it failed, the log why.
-                context.HttpContext.RequestServices.GetRequiredService<ILoggerFactory>().CreateLogger(typeof(ProviderSchemes)).LogWarning("Signing in by {Provider} failed: {Why}", provider.Mapping.Provider, context.Failure?.Message.ReplaceLineEndings(" "));
+                context
+                    .HttpContext.RequestServices.GetRequiredService<ILoggerFactory>()
+                    .CreateLogger(typeof(ProviderSchemes))
+                    .LogWarning(
+                        "Signing in by {Provider} failed: {Why}",
+                        provider.Mapping.Provider,
+                        context.Failure?.Message.ReplaceLineEndings(" ")
+                    );
                 context.HandleResponse();
                 context.Response.Redirect("/sign-in?provider=failed");
                 return Task.CompletedTask;
@@ -90,17 +118,18 @@ internal static class ProviderSchemes
 
     public static void MapProvider(this WebApplication app) =>
         app.MapGet(Start, async (HttpContext context, ILogger<ProviderAccounts> log) =>
-        {
-            try
             {
-                await context.ChallengeAsync(Console, new AuthenticationProperties { RedirectUri = "/" });
-            }
-            catch (InvalidOperationException error) when (error.Message.StartsWith("IDX20803", StringComparison.Ordinal))
-            {
-                log.LogError("The provider does not answer; signing in by it is not possible: {Why}", error.GetBaseException().Message);
-                context.Response.Redirect("/sign-in?provider=away");
-            }
-        }).ExcludeFromDescription();
+                try
+                {
+                    await context.ChallengeAsync(Console, new AuthenticationProperties { RedirectUri = "/" });
+                }
+                catch (InvalidOperationException error) when (error.Message.StartsWith("IDX20803", StringComparison.Ordinal))
+                {
+                    log.LogError("The provider does not answer; signing in by it is not possible: {Why}", error.GetBaseException().Message);
+                    context.Response.Redirect("/sign-in?provider=away");
+                }
+            })
+            .ExcludeFromDescription();
 }
 
 /// <summary>The accounts for which a provider vouches.</summary>
@@ -114,7 +143,8 @@ internal sealed class ProviderAccounts(SignInProvider? provider, AccountTable ac
     /// <summary>The account of whoever a provider vouches for; null where its claims make none, or the account was ended here.</summary>
     public async Task<StoredAccount?> OfAsync(ClaimsPrincipal principal, string from, CancellationToken stop)
     {
-        if (provider is null) return null;
+        if (provider is null)
+            return null;
         if (provider.Mapping.Of([.. principal.Claims.Select(c => (c.Type, c.Value))], out var why) is not { } mapped)
         {
             log.LogWarning("Sign-in refused: {Why}", why);
@@ -122,15 +152,25 @@ internal sealed class ProviderAccounts(SignInProvider? provider, AccountTable ac
         }
 
         var known = await accounts.FindAsync(mapped.Name, stop);
-        if (known?.Ended is not null) return null;
-        var account = known ?? new(mapped.Name, mapped.Kind, mapped.Roles, mapped.Sites, provider.Mapping.Provider, false, null, default, "", null, null);
+        if (known?.Ended is not null)
+            return null;
+        var account = known
+            ?? new(mapped.Name, mapped.Kind, mapped.Roles, mapped.Sites, provider.Mapping.Provider, false, null, default, "", null, null);
         if (known is null || known.Roles != mapped.Roles || !known.Sites.Equals(mapped.Sites))
         {
             account = account with { Roles = mapped.Roles, Sites = mapped.Sites };
-            await accounts.PutAsync(account, isNew: known is null, new(mapped.Name, $"{from} by {provider.Mapping.Provider}"), "as the provider says", clock.GetUtcNow(), stop);
+            await accounts.PutAsync(
+                account,
+                isNew: known is null,
+                new(mapped.Name, $"{from} by {provider.Mapping.Provider}"),
+                "as the provider says",
+                clock.GetUtcNow(),
+                stop
+            );
         }
 
-        if (account.LastUsed is not { } last || DateTimeOffset.UtcNow - last > NotedEvery) await accounts.SignedInAsync(mapped.Name, DateTimeOffset.UtcNow, stop);
+        if (account.LastUsed is not { } last || DateTimeOffset.UtcNow - last > NotedEvery)
+            await accounts.SignedInAsync(mapped.Name, DateTimeOffset.UtcNow, stop);
         return account;
     }
 }
@@ -138,7 +178,16 @@ internal sealed class ProviderAccounts(SignInProvider? provider, AccountTable ac
 /// <summary>How one may sign in, for those who are not signed in yet.</summary>
 internal static class SignInEndpoints
 {
-    public static void MapSignIn(this RouteGroupBuilder api) => api.MapGet("/sign-in-ways", (ProviderAccounts accounts) => accounts.Provider is { } p
-            ? new Contracts.SignInWays(p.Mapping.Provider, ProviderSchemes.Start, p.TerminalClient is null ? null : new(p.Authority, p.TerminalClient, [.. p.Scopes.Prepend("openid")]))
-            : new(null, null, null)).AllowAnonymous().WithName("GetSignInWays");
+    public static void MapSignIn(this RouteGroupBuilder api) =>
+        api.MapGet("/sign-in-ways", (ProviderAccounts accounts) =>
+                accounts.Provider is { } p
+                    ? new Contracts.SignInWays(
+                        p.Mapping.Provider,
+                        ProviderSchemes.Start,
+                        p.TerminalClient is null ? null : new(p.Authority, p.TerminalClient, [.. p.Scopes.Prepend("openid")])
+                    )
+                    : new(null, null, null)
+            )
+            .AllowAnonymous()
+            .WithName("GetSignInWays");
 }

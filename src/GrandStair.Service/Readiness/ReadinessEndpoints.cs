@@ -22,21 +22,48 @@ internal static class ReadinessEndpoints
     {
         api.MapGet("/readiness", ShowAsync).WithName("GetReadiness").ProducesProblem(400).ProducesProblem(404);
         api.MapGet("/readiness/machines", MachinesAsync).WithName("ListReadinessMachines").ProducesProblem(400).ProducesProblem(404);
-        api.MapGet("/readiness/report", ReportAsync).WithName("GetReadinessReport").Produces<string>(200, "text/html", "text/csv", "application/json").ProducesProblem(400).ProducesProblem(404);
+        api.MapGet("/readiness/report", ReportAsync)
+            .WithName("GetReadinessReport")
+            .Produces<string>(200, "text/html", "text/csv", "application/json")
+            .ProducesProblem(400)
+            .ProducesProblem(404);
         api.MapGet("/machines/{name}/gate", GateAsync).WithName("GetGate").ProducesProblem(404);
     }
 
     /// <summary>A check's fix as people see it.</summary>
-    public static FixView Show(Core.Catalogue.Fix fix) => new(RunMachine.Name(fix.By), fix.Words, fix.Takes?.TotalMinutes, fix.Script, fix.Restarts);
+    public static FixView Show(Core.Catalogue.Fix fix) =>
+        new(RunMachine.Name(fix.By), fix.Words, fix.Takes?.TotalMinutes, fix.Script, fix.Restarts);
 
     /// <summary>Every check's counts, as people see them.</summary>
-    public static IEnumerable<CheckCount> Counts(FleetSummary summary) => summary.Checks.Select(t => new CheckCount(
-        t.Check.Name, t.Check.Title, RunMachine.Name(t.Check.Need), t[CheckState.Met], t[CheckState.Unmet], t[CheckState.Unknown], t[CheckState.Waived], t[CheckState.Deferred], t[CheckState.NotApplicable], Show(t.Check.Fix), t.Opens, t.Check.Component));
+    public static IEnumerable<CheckCount> Counts(FleetSummary summary) =>
+        summary.Checks.Select(t => new CheckCount(
+            t.Check.Name,
+            t.Check.Title,
+            RunMachine.Name(t.Check.Need),
+            t[CheckState.Met],
+            t[CheckState.Unmet],
+            t[CheckState.Unknown],
+            t[CheckState.Waived],
+            t[CheckState.Deferred],
+            t[CheckState.NotApplicable],
+            Show(t.Check.Fix),
+            t.Opens,
+            t.Check.Component
+        ));
 
     /// <summary>A machine's gate as people see it.</summary>
-    public static async Task<GateView> ShowGateAsync(this Target target, Machine machine, DecisionTable decisions, DateTimeOffset now, CancellationToken stop)
+    public static async Task<GateView> ShowGateAsync(
+        this Target target,
+        Machine machine,
+        DecisionTable decisions,
+        DateTimeOffset now,
+        CancellationToken stop
+    )
     {
-        var decided = (await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(machine.Id, Decisions.None);
+        var decided = (await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(
+            machine.Id,
+            Decisions.None
+        );
         var a = Assessment.Of(target.Aim, machine, Core.Catalogue.Moment.Planning, now, decided);
         return new(
             machine.Name,
@@ -49,10 +76,25 @@ internal static class ReadinessEndpoints
             a.Choice?.Method is { } method ? RunMachine.Name(method.Preserves) : null,
             [.. (a.Choice?.Rejected ?? []).Select(x => new RejectedMethodView(x.Method, x.Why))],
             [.. a.Legs.SelectMany((l, i) => (l.Gate?.Checks ?? []).Select(c => Show(c, i + 1, now)))],
-            a.Until)
+            a.Until
+        )
         {
-            Legs = [.. a.Legs.Zip(a.Route.Editions, (l, edition) => new LegView(
-                l.Hop.Name, l.Hop.Component, l.Hop.To, edition, l.Hop.Brings.ToDictionary(b => b.Key, b => b.Value.Show()), l.Method?.Name, l.Method?.Title, l.Method is { } m ? RunMachine.Name(m.Preserves) : null, l.Why))],
+            Legs =
+            [
+                .. a.Legs.Zip(a.Route.Editions, (l, edition) =>
+                    new LegView(
+                        l.Hop.Name,
+                        l.Hop.Component,
+                        l.Hop.To,
+                        edition,
+                        l.Hop.Brings.ToDictionary(b => b.Key, b => b.Value.Show()),
+                        l.Method?.Name,
+                        l.Method?.Title,
+                        l.Method is { } m ? RunMachine.Name(m.Preserves) : null,
+                        l.Why
+                    )
+                ),
+            ],
             Alternatives = [.. a.Route.Alternatives.Select(x => new AlternativeView([.. x.Hops.Select(h => h.Name)], x.Why))],
             Build = a.Route.Build,
             PartlyTo = a.Route.PartlyTo?.Name,
@@ -65,10 +107,20 @@ internal static class ReadinessEndpoints
 
     /// <summary>The rows of a judgement that are asked about, in the order of the machines' names.</summary>
     public static async Task<T> RowsAsync<T>(
-        Target target, string? scope, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DateTimeOffset now, Func<FleetJudgement, bool[], IReadOnlyList<int>, int, T> read, CancellationToken stop)
+        Target target,
+        string? scope,
+        CatalogueCache catalogues,
+        ScopedFleet fleet,
+        ScopedPlans plans,
+        DateTimeOffset now,
+        Func<FleetJudgement, bool[], IReadOnlyList<int>, int, T> read,
+        CancellationToken stop
+    )
     {
         var condition = string.IsNullOrWhiteSpace(scope) ? null : ConditionParser.Parse(scope, catalogues.Keys);
-        var members = target.Plan is null ? null : (await plans.MembersAsync(target.Plan, stop)).Where(m => m.Exemption is null).Select(m => m.Machine).ToHashSet();
+        var members = target.Plan is null
+            ? null
+            : (await plans.MembersAsync(target.Plan, stop)).Where(m => m.Exemption is null).Select(m => m.Machine).ToHashSet();
         return await fleet.JudgedAsync(
             target.Aim,
             target.Plan,
@@ -80,21 +132,43 @@ internal static class ReadinessEndpoints
                 var undecided = 0;
                 for (var row = 0; row < inScope.Length; row++)
                 {
-                    var meant = isHis(row) && members?.Contains(judgement.Fleet[row].Id) != false && judgement.PlaceOf(row) != Place.Elsewhere;
+                    var meant =
+                        isHis(row) && members?.Contains(judgement.Fleet[row].Id) != false && judgement.PlaceOf(row) != Place.Elsewhere;
                     inScope[row] = meant && (answers is null || answers[row] == Kleene.Yes);
-                    if (meant && answers?[row] == Kleene.Unknown) undecided++;
+                    if (meant && answers?[row] == Kleene.Unknown)
+                        undecided++;
                 }
 
                 return read(judgement, inScope, order, undecided);
             },
-            stop);
+            stop
+        );
     }
 
-    private static async Task<ReadinessView> ShowAsync(string? product, string? release, string? plan, string? scope, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DomainClock clock, CancellationToken stop)
+    private static async Task<ReadinessView> ShowAsync(
+        string? product,
+        string? release,
+        string? plan,
+        string? scope,
+        CatalogueCache catalogues,
+        ScopedFleet fleet,
+        ScopedPlans plans,
+        DomainClock clock,
+        CancellationToken stop
+    )
     {
         var target = await Target.OfAsync(product, release, plan, catalogues, plans, stop);
         var now = clock.GetUtcNow();
-        return await RowsAsync(target, scope, catalogues, fleet, plans, now, (judgement, rows, _, undecided) => View(target, target.Scope(scope), judgement, rows, undecided, now), stop);
+        return await RowsAsync(
+            target,
+            scope,
+            catalogues,
+            fleet,
+            plans,
+            now,
+            (judgement, rows, _, undecided) => View(target, target.Scope(scope), judgement, rows, undecided, now),
+            stop
+        );
     }
 
     private static ReadinessView View(Target target, string scope, FleetJudgement judgement, bool[] rows, int undecided, DateTimeOffset now)
@@ -104,30 +178,85 @@ internal static class ReadinessEndpoints
         var (conflict, silent) = (0, 0);
         for (var row = 0; row < rows.Length; row++)
         {
-            if (!rows[row] || judgement.PlaceOf(row) == Place.Arrived) continue;
-            if (judgement.Fleet.Conflicts(row)) conflict++;
-            if (judgement.Fleet[row].IsSilent(now)) silent++;
-            if (judgement.Fleet[row].Find(target.Aim.Product.VersionKey)?.Seen is { } seen && (oldest is null || seen < oldest)) oldest = seen;
+            if (!rows[row] || judgement.PlaceOf(row) == Place.Arrived)
+                continue;
+            if (judgement.Fleet.Conflicts(row))
+                conflict++;
+            if (judgement.Fleet[row].IsSilent(now))
+                silent++;
+            if (judgement.Fleet[row].Find(target.Aim.Product.VersionKey)?.Seen is { } seen && (oldest is null || seen < oldest))
+                oldest = seen;
         }
 
         return new(
-            target.Aim.Target, scope, summary.Machines, summary.Arrived, summary.Open, summary.Undecided, summary.Blocked, summary.NotFixable, conflict, oldest,
-            [.. Counts(summary)], [.. summary.Reasons.Select(r => new ReasonCount(r.Reason, r.Machines))])
+            target.Aim.Target,
+            scope,
+            summary.Machines,
+            summary.Arrived,
+            summary.Open,
+            summary.Undecided,
+            summary.Blocked,
+            summary.NotFixable,
+            conflict,
+            oldest,
+            [.. Counts(summary)],
+            [.. summary.Reasons.Select(r => new ReasonCount(r.Reason, r.Machines))]
+        )
         {
             WaitingForOffer = summary.WaitingForOffer,
             UndecidedScope = undecided,
             Silent = silent,
-            ToFix = [.. summary.ToFix.Select(m => new FixingView(m.Check.Name, m.Check.Title, RunMachine.Name(m.Check.Fix.By), m.Check.Fix.Takes?.TotalMinutes, m.Check.Fix.Script is not null, m.Machines, m.Opens, m.OpenThen))],
+            ToFix =
+            [
+                .. summary.ToFix.Select(m => new FixingView(
+                    m.Check.Name,
+                    m.Check.Title,
+                    RunMachine.Name(m.Check.Fix.By),
+                    m.Check.Fix.Takes?.TotalMinutes,
+                    m.Check.Fix.Script is not null,
+                    m.Machines,
+                    m.Opens,
+                    m.OpenThen
+                )),
+            ],
         };
     }
 
     private static async Task<Page<ReadinessRow>> MachinesAsync(
-        string? product, string? release, string? plan, string? scope, string? check, string? state, string? gate, int? limit, string? cursor, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, DomainClock clock, CancellationToken stop)
+        string? product,
+        string? release,
+        string? plan,
+        string? scope,
+        string? check,
+        string? state,
+        string? gate,
+        int? limit,
+        string? cursor,
+        CatalogueCache catalogues,
+        ScopedFleet fleet,
+        ScopedPlans plans,
+        DecisionTable decisions,
+        DomainClock clock,
+        CancellationToken stop
+    )
     {
         var target = await Target.OfAsync(product, release, plan, catalogues, plans, stop);
         var now = clock.GetUtcNow();
         var states = state?.Split(',').Select(s => RequestFields.Word<CheckState>("state", s)).ToHashSet();
-        var machines = await RowsAsync(target, scope, catalogues, fleet, plans, now, (judgement, rows, order, _) => order.Where(r => r < rows.Length && rows[r] && IsMeant(judgement, r, check, states, gate)).Select(r => judgement.Fleet[r]).ToArray(), stop);
+        var machines = await RowsAsync(
+            target,
+            scope,
+            catalogues,
+            fleet,
+            plans,
+            now,
+            (judgement, rows, order, _) =>
+                order
+                    .Where(r => r < rows.Length && rows[r] && IsMeant(judgement, r, check, states, gate))
+                    .Select(r => judgement.Fleet[r])
+                    .ToArray(),
+            stop
+        );
         var decided = await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
         return machines.Page(limit, cursor, m => Row(target.Aim, m, decided.GetValueOrDefault(m.Id), check, now));
     }
@@ -143,7 +272,8 @@ internal static class ReadinessEndpoints
             "without" => judgement.ReasonOf(row) is not null,
             _ => place == RequestFields.Word<Place>("gate", gate),
         };
-        if (!fits || check is null) return fits;
+        if (!fits || check is null)
+            return fits;
         return judgement.Check(check)?[row] is { } state && states?.Contains(state) != false;
     }
 
@@ -152,17 +282,58 @@ internal static class ReadinessEndpoints
         var a = Assessment.Of(aim, machine, Core.Catalogue.Moment.Planning, now, decisions);
         var result = check is null ? null : a.Checks.Where(c => c.Check.Name == check).MaxBy(c => c.State);
         return new(
-            machine.Id.ToString(), machine.Name, machine.Site, machine.Group, a.Route.Arrived ? "arrived" : RunMachine.Name(a.State), a.CannotBeFixed, a.Why, a.Choice?.Method?.Name, result is null ? null : RunMachine.Name(result.State), result is null ? [] : Seen(result, now));
+            machine.Id.ToString(),
+            machine.Name,
+            machine.Site,
+            machine.Group,
+            a.Route.Arrived ? "arrived" : RunMachine.Name(a.State),
+            a.CannotBeFixed,
+            a.Why,
+            a.Choice?.Method?.Name,
+            result is null ? null : RunMachine.Name(result.State),
+            result is null ? [] : Seen(result, now)
+        );
     }
 
     private static async Task<IResult> ReportAsync(
-        string? product, string? release, string? plan, string? scope, string? format, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, DomainClock clock, CancellationToken stop)
+        string? product,
+        string? release,
+        string? plan,
+        string? scope,
+        string? format,
+        CatalogueCache catalogues,
+        ScopedFleet fleet,
+        ScopedPlans plans,
+        DecisionTable decisions,
+        DomainClock clock,
+        CancellationToken stop
+    )
     {
         var target = await Target.OfAsync(product, release, plan, catalogues, plans, stop);
         var now = clock.GetUtcNow();
         var decided = await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
-        var (summary, machines) = await RowsAsync(target, scope, catalogues, fleet, plans, now, (judgement, rows, order, _) => (FleetSummary.Of(judgement, rows), order.Where(r => r < rows.Length && rows[r]).Select(r => judgement.Fleet[r]).ToArray()), stop);
-        var report = new ReadinessReport(target.Aim.Target, target.Scope(scope), now, summary, [.. machines.Select(m => (m, Assessment.Of(target.Aim, m, Core.Catalogue.Moment.Planning, now, decided.GetValueOrDefault(m.Id))))]);
+        var (summary, machines) = await RowsAsync(
+            target,
+            scope,
+            catalogues,
+            fleet,
+            plans,
+            now,
+            (judgement, rows, order, _) =>
+                (FleetSummary.Of(judgement, rows), order.Where(r => r < rows.Length && rows[r]).Select(r => judgement.Fleet[r]).ToArray()),
+            stop
+        );
+        var report = new ReadinessReport(
+            target.Aim.Target,
+            target.Scope(scope),
+            now,
+            summary,
+            [
+                .. machines.Select(m =>
+                    (m, Assessment.Of(target.Aim, m, Core.Catalogue.Moment.Planning, now, decided.GetValueOrDefault(m.Id)))
+                ),
+            ]
+        );
         var name = $"readiness-{now:yyyy-MM-dd}.{format ?? "html"}";
         return (format ?? "html") switch
         {
@@ -183,22 +354,56 @@ internal static class ReadinessEndpoints
     private static IResult Written(Action<TextWriter> write, string type, string name)
     {
         using var buffer = new MemoryStream();
-        using (var writer = new StreamWriter(buffer, new System.Text.UTF8Encoding(false), leaveOpen: true)) write(writer);
+        using (var writer = new StreamWriter(buffer, new System.Text.UTF8Encoding(false), leaveOpen: true))
+            write(writer);
         return Results.File(buffer.ToArray(), type, name);
     }
 
-    private static async Task<GateView> GateAsync(string name, string? product, string? release, string? plan, CatalogueCache catalogues, ScopedFleet fleet, ScopedPlans plans, DecisionTable decisions, DomainClock clock, CancellationToken stop)
+    private static async Task<GateView> GateAsync(
+        string name,
+        string? product,
+        string? release,
+        string? plan,
+        CatalogueCache catalogues,
+        ScopedFleet fleet,
+        ScopedPlans plans,
+        DecisionTable decisions,
+        DomainClock clock,
+        CancellationToken stop
+    )
     {
         var machine = await fleet.MachineAsync(name, stop);
         var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
         return await target.ShowGateAsync(machine, decisions, clock.GetUtcNow(), stop);
     }
 
-    private static CheckView Show(CheckResult c, int leg, DateTimeOffset now) => new(
-        c.Check.Name, c.Check.Title, RunMachine.Name(c.Check.Need), RunMachine.Name(c.State), Seen(c, now), c.Check.Wants.Text, Show(c.Check.Fix), leg, c.Check.Component,
-        [.. c.Check.AskedAt.Order().Select(m => RunMachine.Name(m))], c.Check.Fresh?.TotalSeconds, c.Check.Waivable,
-        c.Waiver is { } w ? new(null, null, w.Check, w.Reason, w.By, w.Given, w.Until, "active") : null, c.Lapsed);
+    private static CheckView Show(CheckResult c, int leg, DateTimeOffset now) =>
+        new(
+            c.Check.Name,
+            c.Check.Title,
+            RunMachine.Name(c.Check.Need),
+            RunMachine.Name(c.State),
+            Seen(c, now),
+            c.Check.Wants.Text,
+            Show(c.Check.Fix),
+            leg,
+            c.Check.Component,
+            [.. c.Check.AskedAt.Order().Select(m => RunMachine.Name(m))],
+            c.Check.Fresh?.TotalSeconds,
+            c.Check.Waivable,
+            c.Waiver is { } w ? new(null, null, w.Check, w.Reason, w.By, w.Given, w.Until, "active") : null,
+            c.Lapsed
+        );
 
-    private static SeenView[] Seen(CheckResult result, DateTimeOffset now) => [.. result.Seen.Select(l => new SeenView(
-        l.Text, l.Key, l.Show(), l.Reading is { Source: not ("fleet" or "route") } r ? Math.Max(0, (now - r.Seen).TotalSeconds) : null, l.Reading?.Source, l.Note))];
+    private static SeenView[] Seen(CheckResult result, DateTimeOffset now) =>
+        [
+            .. result.Seen.Select(l => new SeenView(
+                l.Text,
+                l.Key,
+                l.Show(),
+                l.Reading is { Source: not ("fleet" or "route") } r ? Math.Max(0, (now - r.Seen).TotalSeconds) : null,
+                l.Reading?.Source,
+                l.Note
+            )),
+        ];
 }

@@ -17,17 +17,22 @@ internal sealed class ForecastAges(Feed feed, TimeProvider clock)
     {
         var made = rehearsal.Ended ?? rehearsal.AskedAt;
         var now = clock.GetUtcNow();
-        return new(made, now > made ? now - made : TimeSpan.Zero, await feed.FirstAgainstForecastAsync(rehearsal.Position, stop) is { } change ? Words(change, rehearsal.Plan) : null);
+        return new(
+            made,
+            now > made ? now - made : TimeSpan.Zero,
+            await feed.FirstAgainstForecastAsync(rehearsal.Position, stop) is { } change ? Words(change, rehearsal.Plan) : null
+        );
     }
 
     /// <summary>What was changed. The caller may not see the other plans.</summary>
-    private static string Words(Change change, string plan) => change.Kind switch
-    {
-        "calendar" => "a calendar was loaded",
-        "catalogue" => "the catalogue was approved again",
-        "decision" => "a decision was made",
-        "fleet" => "machines were imported",
-        _ when change.Subject != plan => "another plan was changed",
-        _ => $"the plan was changed by {change.Actor} ({change.Type.Replace('-', ' ')})",
-    };
+    private static string Words(Change change, string plan) =>
+        change.Kind switch
+        {
+            "calendar" => "a calendar was loaded",
+            "catalogue" => "the catalogue was approved again",
+            "decision" => "a decision was made",
+            "fleet" => "machines were imported",
+            _ when change.Subject != plan => "another plan was changed",
+            _ => $"the plan was changed by {change.Actor} ({change.Type.Replace('-', ' ')})",
+        };
 }

@@ -23,7 +23,15 @@ internal sealed class BoundedStream(Stream inner, long most) : Stream
         }
         catch (DecoderFallbackException error)
         {
-            throw new FileException([new("the file", bytes[..Math.Max(0, error.Index)].Count((byte)'\n') + 1, 0, "This line is not in UTF-8; expected the whole file in that encoding. Save it so, for example with: iconv -f latin1 -t utf-8 FILE > NEW")]);
+            throw new FileException([
+                new(
+                    "the file",
+                    bytes[..Math.Max(0, error.Index)].Count((byte)'\n') + 1,
+                    0,
+                    "This line is not in UTF-8; expected the whole file in that encoding. Save it so, for example with: iconv -f "
+                        + "latin1 -t utf-8 FILE > NEW"
+                ),
+            ]);
         }
     }
 
@@ -35,13 +43,19 @@ internal sealed class BoundedStream(Stream inner, long most) : Stream
 
     public override long Length => throw new NotSupportedException();
 
-    public override long Position { get => _read; set => throw new NotSupportedException(); }
+    public override long Position
+    {
+        get => _read;
+        set => throw new NotSupportedException();
+    }
 
     public override async ValueTask<int> ReadAsync(Memory<byte> buffer, CancellationToken cancellationToken = default)
     {
         var read = await inner.ReadAsync(buffer, cancellationToken);
         _read += read;
-        return _read <= most ? read : throw new FileException([new("the file", 1, 0, $"It is larger than {most >> 20} MiB; import it in parts.")]);
+        return _read <= most
+            ? read
+            : throw new FileException([new("the file", 1, 0, $"It is larger than {most >> 20} MiB; import it in parts.")]);
     }
 
     public override int Read(byte[] buffer, int offset, int count) => throw new NotSupportedException();

@@ -10,9 +10,10 @@ internal static class RequestFields
 {
     /// <summary>A moment of a request, UTC.</summary>
     /// <exception cref="CommandException">It is in no year in which anything here happens.</exception>
-    public static DateTimeOffset Moment(string what, DateTimeOffset time) => Era.Holds(time)
-        ? time.ToUniversalTime()
-        : throw new CommandException(what, $"{what} is {time:O}; expected a moment in the years {Era.First} to {Era.Last}.");
+    public static DateTimeOffset Moment(string what, DateTimeOffset time) =>
+        Era.Holds(time)
+            ? time.ToUniversalTime()
+            : throw new CommandException(what, $"{what} is {time:O}; expected a moment in the years {Era.First} to {Era.Last}.");
 
     /// <summary>An optional moment of a request, UTC; null where it was left out.</summary>
     /// <exception cref="CommandException">It is in no year in which anything here happens.</exception>
@@ -20,24 +21,30 @@ internal static class RequestFields
 
     /// <summary>A reason as it is kept.</summary>
     /// <exception cref="CommandException">There is none.</exception>
-    public static string Reason(string? reason) => string.IsNullOrWhiteSpace(reason)
-        ? throw new CommandException("no-reason", "Say why, with --reason. It is recorded in the audit log with your name.")
-        : reason.Trim();
+    public static string Reason(string? reason) =>
+        string.IsNullOrWhiteSpace(reason)
+            ? throw new CommandException("no-reason", "Say why, with --reason. It is recorded in the audit log with your name.")
+            : reason.Trim();
 
     /// <summary>A day as the API takes it.</summary>
     /// <exception cref="CommandException">It is none.</exception>
-    public static DateOnly Day(string what, string text) => DateOnly.TryParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var day)
-        ? day
-        : throw new CommandException(what, $"{what} is '{text}'; expected a day such as 2027-03-31.");
+    public static DateOnly Day(string what, string text) =>
+        DateOnly.TryParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var day)
+            ? day
+            : throw new CommandException(what, $"{what} is '{text}'; expected a day such as 2027-03-31.");
 
     /// <summary>A word as the API takes it.</summary>
     /// <exception cref="CommandException">It is none of them.</exception>
-    public static T Word<T>(string what, string text) where T : struct, Enum
+    public static T Word<T>(string what, string text)
+        where T : struct, Enum
     {
         var words = Enum.GetValues<T>().ToDictionary(v => RunMachine.Name(v), v => v);
-        return words.TryGetValue(text, out var value) ? value : throw new CommandException("word", $"{what} is '{text}'; expected one of {string.Join(", ", words.Keys)}.");
+        return words.TryGetValue(text, out var value)
+            ? value
+            : throw new CommandException("word", $"{what} is '{text}'; expected one of {string.Join(", ", words.Keys)}.");
     }
 
     /// <summary>A number as it is written, such as <c>t3</c>.</summary>
-    public static long Number(char letter, string id) => id.Length > 1 && id[0] == letter && long.TryParse(id.AsSpan(1), NumberStyles.None, null, out var number) ? number : 0;
+    public static long Number(char letter, string id) =>
+        id.Length > 1 && id[0] == letter && long.TryParse(id.AsSpan(1), NumberStyles.None, null, out var number) ? number : 0;
 }

@@ -18,41 +18,113 @@ internal static class RunEndpoints
     public static void MapRuns(this RouteGroupBuilder api)
     {
         api.MapGet("/runs", ListAsync).WithName("ListRuns");
-        api.MapGet("/runs/{run}", async (string run, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop) => await ViewAsync(Number(run), commands, runs, fleet, clock, stop)).WithName("GetRun").ProducesProblem(404);
-        api.MapPost("/runs/{run}/decisions", async (string run, DecisionCommand command, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
-        {
-            await FindAsync(Number(run), runs, fleet, stop);
-            await commands.DecideAsync(Number(run), RequestFields.Word<Decision>("decision", command.Decision), RequestFields.Reason(command.Reason), command.Now, caller.Actor(), stop);
-            return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
-        }).WithName("DecideRun").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/runs/{run}/follow-ups/{name}/close", async (string run, string name, Because because, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
-        {
-            await FindAsync(Number(run), runs, fleet, stop);
-            await commands.CloseFollowUpAsync(Number(run), name, RequestFields.Reason(because.Reason), caller.Actor(), stop);
-            return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
-        }).WithName("CloseFollowUp").ProducesProblem(404);
-        api.MapGet("/runs/{run}/evidence", async (string run, RunEvidence evidence, RunLog runs, ScopedFleet fleet, CancellationToken stop) =>
-        {
-            var (stored, machine) = await FindAsync(Number(run), runs, fleet, stop);
-            var pack = new MemoryStream();
-            await evidence.WriteAsync(pack, stored, machine, stop);
-            pack.Position = 0;
-            return Results.File(pack, "application/zip", $"{run}-evidence.zip");
-        }).WithName("GetRunEvidence").Produces<byte[]>(200, "application/zip").ProducesProblem(404);
+        api.MapGet(
+                "/runs/{run}",
+                async (string run, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop) =>
+                    await ViewAsync(Number(run), commands, runs, fleet, clock, stop)
+            )
+            .WithName("GetRun")
+            .ProducesProblem(404);
+        api.MapPost(
+                "/runs/{run}/decisions",
+                async (
+                    string run,
+                    DecisionCommand command,
+                    RunCommands commands,
+                    RunLog runs,
+                    ScopedFleet fleet,
+                    DomainClock clock,
+                    ClaimsPrincipal caller,
+                    CancellationToken stop
+                ) =>
+                {
+                    await FindAsync(Number(run), runs, fleet, stop);
+                    await commands.DecideAsync(
+                        Number(run),
+                        RequestFields.Word<Decision>("decision", command.Decision),
+                        RequestFields.Reason(command.Reason),
+                        command.Now,
+                        caller.Actor(),
+                        stop
+                    );
+                    return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
+                }
+            )
+            .WithName("DecideRun")
+            .ProducesProblem(404)
+            .ProducesProblem(409);
+        api.MapPost(
+                "/runs/{run}/follow-ups/{name}/close",
+                async (
+                    string run,
+                    string name,
+                    Because because,
+                    RunCommands commands,
+                    RunLog runs,
+                    ScopedFleet fleet,
+                    DomainClock clock,
+                    ClaimsPrincipal caller,
+                    CancellationToken stop
+                ) =>
+                {
+                    await FindAsync(Number(run), runs, fleet, stop);
+                    await commands.CloseFollowUpAsync(Number(run), name, RequestFields.Reason(because.Reason), caller.Actor(), stop);
+                    return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
+                }
+            )
+            .WithName("CloseFollowUp")
+            .ProducesProblem(404);
+        api.MapGet(
+                "/runs/{run}/evidence",
+                async (string run, RunEvidence evidence, RunLog runs, ScopedFleet fleet, CancellationToken stop) =>
+                {
+                    var (stored, machine) = await FindAsync(Number(run), runs, fleet, stop);
+                    var pack = new MemoryStream();
+                    await evidence.WriteAsync(pack, stored, machine, stop);
+                    pack.Position = 0;
+                    return Results.File(pack, "application/zip", $"{run}-evidence.zip");
+                }
+            )
+            .WithName("GetRunEvidence")
+            .Produces<byte[]>(200, "application/zip")
+            .ProducesProblem(404);
     }
 
-    private static long Number(string run) => run is ['r', .. var digits] && long.TryParse(digits, out var number)
-        ? number
-        : throw new CommandException("unknown-run", $"There is no run '{run}'; a run is written like r118. 'gstair run list' shows those that exist.");
+    private static long Number(string run) =>
+        run is ['r', .. var digits] && long.TryParse(digits, out var number)
+            ? number
+            : throw new CommandException(
+                "unknown-run",
+                $"There is no run '{run}'; a run is written like r118. 'gstair run list' shows those that exist."
+            );
 
-    private static async Task<Page<RunRow>> ListAsync(string? plan, string? status, string? wave, int? limit, string? cursor, RunIndex index, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<Page<RunRow>> ListAsync(
+        string? plan,
+        string? status,
+        string? wave,
+        int? limit,
+        string? cursor,
+        RunIndex index,
+        RunLog runs,
+        ScopedFleet fleet,
+        DomainClock clock,
+        CancellationToken stop
+    )
     {
         var now = clock.GetUtcNow();
         var machines = await fleet.AllAsync(stop);
         var statuses = status?.Split(',').ToHashSet();
         var matching = (await index.AllAsync(stop))
-            .Where(r => machines.ContainsKey(r.Machine) && (plan is null || r.Plan == plan) && (wave is null || r.Wave == wave) && (statuses is null || statuses.Contains(RunMachine.Name(r.Status))))
-            .OrderBy(r => Urgency(r.Status)).ThenBy(r => r.Closed is null ? r.SlotStart : DateTimeOffset.MaxValue).ThenByDescending(r => r.Closed).ThenByDescending(r => r.Run)
+            .Where(r =>
+                machines.ContainsKey(r.Machine)
+                && (plan is null || r.Plan == plan)
+                && (wave is null || r.Wave == wave)
+                && (statuses is null || statuses.Contains(RunMachine.Name(r.Status)))
+            )
+            .OrderBy(r => Urgency(r.Status))
+            .ThenBy(r => r.Closed is null ? r.SlotStart : DateTimeOffset.MaxValue)
+            .ThenByDescending(r => r.Closed)
+            .ThenByDescending(r => r.Run)
             .ToArray();
         var page = matching.Page(limit, cursor, r => r.Run);
         var shown = await runs.SomeAsync(page.Items, stop);
@@ -60,12 +132,33 @@ internal static class RunEndpoints
     }
 
     /// <summary>Those that need a decision come first, then running, waiting and closed ones.</summary>
-    private static int Urgency(Status status) => status switch { Status.Parked => 0, Status.Running => 1, Status.Scheduled => 2, Status.Verified => 3, _ => 4 };
+    private static int Urgency(Status status) =>
+        status switch
+        {
+            Status.Parked => 0,
+            Status.Running => 1,
+            Status.Scheduled => 2,
+            Status.Verified => 3,
+            _ => 4,
+        };
 
-    private static async Task<RunView> ViewAsync(long number, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop)
+    private static async Task<RunView> ViewAsync(
+        long number,
+        RunCommands commands,
+        RunLog runs,
+        ScopedFleet fleet,
+        DomainClock clock,
+        CancellationToken stop
+    )
     {
         var (stored, machine) = await FindAsync(number, runs, fleet, stop);
-        return RunViews.View(stored, await runs.EventsAsync(number, stop), machine, await RollbackBeginsAsync(stored.State, commands, stop), clock.GetUtcNow());
+        return RunViews.View(
+            stored,
+            await runs.EventsAsync(number, stop),
+            machine,
+            await RollbackBeginsAsync(stored.State, commands, stop),
+            clock.GetUtcNow()
+        );
     }
 
     private static async Task<DateTimeOffset?> RollbackBeginsAsync(RunState run, RunCommands commands, CancellationToken stop)
@@ -81,8 +174,14 @@ internal static class RunEndpoints
         }
     }
 
-    private static async Task<(StoredRun Run, Machine Machine)> FindAsync(long number, RunLog runs, ScopedFleet fleet, CancellationToken stop) =>
-        await runs.FindAsync(number, stop) is { } stored && (await fleet.AllAsync(stop)).TryGetValue(new(stored.State.Machine), out var machine)
+    private static async Task<(StoredRun Run, Machine Machine)> FindAsync(
+        long number,
+        RunLog runs,
+        ScopedFleet fleet,
+        CancellationToken stop
+    ) =>
+        await runs.FindAsync(number, stop) is { } stored
+        && (await fleet.AllAsync(stop)).TryGetValue(new(stored.State.Machine), out var machine)
             ? (stored, machine)
             : throw new CommandException("unknown-run", $"There is no run r{number}. 'gstair run list' shows those that exist.");
 }

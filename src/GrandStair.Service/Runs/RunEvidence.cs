@@ -14,10 +14,21 @@ using GrandStair.Storage.Runs;
 namespace GrandStair.Service.Runs;
 
 /// <summary>Collects the evidence of how a run went: its events, readings before and after, scripts, and who decided what.</summary>
-internal sealed class RunEvidence(RunLog runs, FleetTable readings, AuditTable audit, CatalogueCache catalogues, AuditKey key, TimeProvider clock)
+internal sealed class RunEvidence(
+    RunLog runs,
+    FleetTable readings,
+    AuditTable audit,
+    CatalogueCache catalogues,
+    AuditKey key,
+    TimeProvider clock
+)
 {
     private const int MostEntries = 5000;
-    private static readonly JsonSerializerOptions Lines = new(JsonSerializerDefaults.Web) { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping, Converters = { new JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower) } };
+    private static readonly JsonSerializerOptions Lines = new(JsonSerializerDefaults.Web)
+    {
+        Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
+        Converters = { new JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower) },
+    };
     private static readonly JsonSerializerOptions Indented = new(Lines) { WriteIndented = true };
 
     /// <summary>Writes the pack of a run, signed with the key of the audit.</summary>
@@ -33,11 +44,22 @@ internal sealed class RunEvidence(RunLog runs, FleetTable readings, AuditTable a
         var before = await readings.AsOfAsync(machine.Id, opened, stop);
         var after = await readings.AsOfAsync(machine.Id, ended, stop);
         var product = await catalogues.ByHashAsync(run.CatalogueHash, stop);
-        var scripts = run.Legs.SelectMany(l => l.Steps.Concat(l.RollbackSteps)).Select(s => s.Script).OfType<string>().Distinct().Order(StringComparer.Ordinal)
-            .Where(product.Scripts.ContainsKey).Select(name => new EvidenceFile($"scripts/{name}", product.Scripts[name])).ToArray();
+        var scripts = run
+            .Legs.SelectMany(l => l.Steps.Concat(l.RollbackSteps))
+            .Select(s => s.Script)
+            .OfType<string>()
+            .Distinct()
+            .Order(StringComparer.Ordinal)
+            .Where(product.Scripts.ContainsKey)
+            .Select(name => new EvidenceFile($"scripts/{name}", product.Scripts[name]))
+            .ToArray();
         var ofMachine = await audit.NewestAsync(new(Machine: machine.Id, Until: ended), null, MostEntries, stop);
         var ofPlan = await audit.NewestAsync(new(Subject: run.Plan, Until: ended), null, MostEntries, stop);
-        var decided = ofMachine.Concat(ofPlan.Where(e => e.Entry.Machine is null)).DistinctBy(e => e.Entry.Number).OrderBy(e => e.Entry.Number).ToArray();
+        var decided = ofMachine
+            .Concat(ofPlan.Where(e => e.Entry.Machine is null))
+            .DistinctBy(e => e.Entry.Number)
+            .OrderBy(e => e.Entry.Number)
+            .ToArray();
         var facts = new
         {
             Run = $"r{run.Run}",
@@ -47,7 +69,13 @@ internal sealed class RunEvidence(RunLog runs, FleetTable readings, AuditTable a
             run.Plan,
             run.Wave,
             run.CatalogueHash,
-            Legs = run.Legs.Select(l => new { l.Hop, l.Method, l.To, l.LeastBuild }),
+            Legs = run.Legs.Select(l => new
+            {
+                l.Hop,
+                l.Method,
+                l.To,
+                l.LeastBuild,
+            }),
             Opened = opened,
             run.Verified,
             run.Closed,
@@ -60,7 +88,25 @@ internal sealed class RunEvidence(RunLog runs, FleetTable readings, AuditTable a
         [
             new("report.html", Report(run, machine, events, before, after, now)),
             new("run.json", JsonSerializer.Serialize(facts, Indented)),
-            new("events.jsonl", string.Concat(events.Select(e => JsonSerializer.Serialize<object>(new { e.Number, e.Event.At, e.Event.Type, e.Event.Actor, Text = RunViews.Tell(e.Event, run), Event = JsonSerializer.SerializeToElement(e.Event, RunEvent.Json) }, Lines) + "\n"))),
+            new(
+                "events.jsonl",
+                string.Concat(
+                    events.Select(e =>
+                        JsonSerializer.Serialize<object>(
+                            new
+                            {
+                                e.Number,
+                                e.Event.At,
+                                e.Event.Type,
+                                e.Event.Actor,
+                                Text = RunViews.Tell(e.Event, run),
+                                Event = JsonSerializer.SerializeToElement(e.Event, RunEvent.Json),
+                            },
+                            Lines
+                        ) + "\n"
+                    )
+                )
+            ),
             new("readings-before.json", JsonSerializer.Serialize(before.Select(Show), Indented)),
             new("readings-after.json", JsonSerializer.Serialize(after.Select(Show), Indented)),
             new("audit.jsonl", string.Concat(decided.Select(e => JsonSerializer.Serialize(e, Lines) + "\n"))),
@@ -69,14 +115,45 @@ internal sealed class RunEvidence(RunLog runs, FleetTable readings, AuditTable a
         EvidencePack.Write(stream, files, key.PublicPem, key.SignHash, now);
     }
 
-    private static object Show(Reading r) => new { r.Key, State = RunMachine.Name(r.State), Value = r.Value?.Text, r.Why, r.Seen, r.Received, r.Source };
+    private static object Show(Reading r) =>
+        new
+        {
+            r.Key,
+            State = RunMachine.Name(r.State),
+            Value = r.Value?.Text,
+            r.Why,
+            r.Seen,
+            r.Received,
+            r.Source,
+        };
 
-    private static string Report(RunState run, Machine machine, IReadOnlyList<StoredEvent> events, IReadOnlyList<Reading> before, IReadOnlyList<Reading> after, DateTimeOffset now)
+    private static string Report(
+        RunState run,
+        Machine machine,
+        IReadOnlyList<StoredEvent> events,
+        IReadOnlyList<Reading> before,
+        IReadOnlyList<Reading> after,
+        DateTimeOffset now
+    )
     {
         var then = before.ToDictionary(r => r.Key, r => r.Show());
-        using var page = new EvidenceReport($"Run r{run.Run} on {machine.Name}", $"{run.Plan}, wave {run.Wave} · {string.Join(", then ", run.Legs.Select(l => $"{l.Hop} by {l.Method}"))} · written {now:yyyy-MM-dd HH:mm} UTC");
-        page.Table("What happened", ["time (UTC)", "what", "by"], events.Select(e => new[] { $"{e.Event.At.UtcDateTime:yyyy-MM-dd HH:mm:ss}", RunViews.Tell(e.Event, run), e.Event.Actor }));
-        page.Table("What changed", ["key", "before", "after"], after.Where(r => then.GetValueOrDefault(r.Key) != r.Show()).Select(r => new[] { r.Key, then.GetValueOrDefault(r.Key) ?? "not known", r.Show() }));
+        using var page = new EvidenceReport(
+            $"Run r{run.Run} on {machine.Name}",
+            $"{run.Plan}, wave {run.Wave} · {string.Join(", then ", run.Legs.Select(l => $"{l.Hop} by {l.Method}"))} · written "
+                + $"{now:yyyy-MM-dd HH:mm} UTC"
+        );
+        page.Table(
+            "What happened",
+            ["time (UTC)", "what", "by"],
+            events.Select(e => new[] { $"{e.Event.At.UtcDateTime:yyyy-MM-dd HH:mm:ss}", RunViews.Tell(e.Event, run), e.Event.Actor })
+        );
+        page.Table(
+            "What changed",
+            ["key", "before", "after"],
+            after
+                .Where(r => then.GetValueOrDefault(r.Key) != r.Show())
+                .Select(r => new[] { r.Key, then.GetValueOrDefault(r.Key) ?? "not known", r.Show() })
+        );
         page.Table("Follow-ups", ["what", "found", "closed by"], run.FollowUps.Select(f => new[] { f.Title, f.Seen, f.By ?? "open" }));
         return page.Text;
     }

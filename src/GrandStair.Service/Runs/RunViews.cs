@@ -24,88 +24,158 @@ internal static class RunViews
         var elapsed = Math.Max(0, ((run.Closed ?? now) - since).TotalSeconds);
         var progress = stored.Progress is { } p && p.Order == run.Outstanding?.Name.ToString() ? p : null;
         return new(
-            $"r{run.Run}", machine.Name, machine.Site, run.Plan, run.Wave, run.CurrentLeg.Method, RunMachine.Name(Statuses.Of(false, default, true, run)), RunMachine.Name(run.Phase), PhaseNumber(run), stored.WaitsFor is { } limit ? WaitingFor(limit) : step?.Title ?? Waiting(run),
-            progress?.Share, progress?.Note, elapsed, Left(run, step, elapsed), step is not null && elapsed - step.Typical.TotalSeconds > Math.Max(step.Typical.TotalSeconds / 2, LeastOver) ? elapsed - step.Typical.TotalSeconds : null,
-            run.Slot.Start, run.Parked, run.Outcome is { } outcome ? RunMachine.Name(outcome) : null, run.Reason, run.Verified, run.Closed, run.FollowUps.Count(l => l.Closed is null), step is not null && run.Outstanding!.NotBefore > now && run.Phase == Phase.RollBack ? run.Outstanding.NotBefore : null,
-            progress?.LostContact is { Looks: >= LostContact.ShownFrom } lost ? new(lost.Since, Math.Max(0, (now - lost.Since).TotalSeconds), lost.Why) : null);
+            $"r{run.Run}",
+            machine.Name,
+            machine.Site,
+            run.Plan,
+            run.Wave,
+            run.CurrentLeg.Method,
+            RunMachine.Name(Statuses.Of(false, default, true, run)),
+            RunMachine.Name(run.Phase),
+            PhaseNumber(run),
+            stored.WaitsFor is { } limit ? WaitingFor(limit) : step?.Title ?? Waiting(run),
+            progress?.Share,
+            progress?.Note,
+            elapsed,
+            Left(run, step, elapsed),
+            step is not null && elapsed - step.Typical.TotalSeconds > Math.Max(step.Typical.TotalSeconds / 2, LeastOver)
+                ? elapsed - step.Typical.TotalSeconds
+                : null,
+            run.Slot.Start,
+            run.Parked,
+            run.Outcome is { } outcome ? RunMachine.Name(outcome) : null,
+            run.Reason,
+            run.Verified,
+            run.Closed,
+            run.FollowUps.Count(l => l.Closed is null),
+            step is not null && run.Outstanding!.NotBefore > now && run.Phase == Phase.RollBack ? run.Outstanding.NotBefore : null,
+            progress?.LostContact is { Looks: >= LostContact.ShownFrom } lost
+                ? new(lost.Since, Math.Max(0, (now - lost.Since).TotalSeconds), lost.Why)
+                : null
+        );
     }
 
-    public static RunView View(StoredRun stored, IReadOnlyList<StoredEvent> events, Machine machine, DateTimeOffset? rollbackBegins, DateTimeOffset now)
+    public static RunView View(
+        StoredRun stored,
+        IReadOnlyList<StoredEvent> events,
+        Machine machine,
+        DateTimeOffset? rollbackBegins,
+        DateTimeOffset now
+    )
     {
         var run = stored.State;
         return new(
-            Row(stored, machine, now), run.CurrentLeg.Hop, stored.Epoch, run.MissedSlots, run.Turned,
+            Row(stored, machine, now),
+            run.CurrentLeg.Hop,
+            stored.Epoch,
+            run.MissedSlots,
+            run.Turned,
             [.. run.Phases.Select(p => new PhaseView(RunMachine.Name(p.Phase), p.From, p.To))],
             [.. Steps(run)],
             [.. run.FollowUps.Select(l => new FollowUpView(l.Name, l.Title, l.Seen, l.Fix, l.Opened, l.Closed, l.By))],
             [.. RunMachine.Possible(run).Select(d => RunMachine.Name(d))],
             rollbackBegins,
-            [.. events.Select(e => new EventView(e.Number, e.Event.At, e.Event.Type, e.Event.Actor, Tell(e.Event, run), JsonSerializer.Serialize(e.Event, Indented)))]);
+            [
+                .. events.Select(e => new EventView(
+                    e.Number,
+                    e.Event.At,
+                    e.Event.Type,
+                    e.Event.Actor,
+                    Tell(e.Event, run),
+                    JsonSerializer.Serialize(e.Event, Indented)
+                )),
+            ]
+        );
     }
 
-    /// <summary>How far a run is: gate 1, stage 2, wait 3, protect 4, apply 5, verify 6, settle 7, closed 8; a gate in the window counts as protecting. One that stopped stays at the phase that it had reached.</summary>
-    private static int PhaseNumber(RunState run) => run.Phase switch
-    {
-        Phase.Gate => run.Moment switch { Moment.Planning => 1, Moment.Verification => 6, _ => 4 },
-        Phase.Resume => Reached(run),
-        Phase.Closed when run.Outcome != Outcome.Done => Reached(run),
-        var phase => NumberOf(phase),
-    };
-
-    private static int Reached(RunState run) => run.Phases.Where(p => p.Leg == run.Leg + 1 && p.Phase is not (Phase.Resume or Phase.Closed)).Max(p => NumberOf(p.Phase));
-
-    private static int NumberOf(Phase phase) => phase switch
-    {
-        Phase.Gate => 1,
-        Phase.Stage => 2,
-        Phase.Wait => 3,
-        Phase.Protect => 4,
-        Phase.Apply => 5,
-        Phase.Verify or Phase.RollBack => 6,
-        Phase.Settle => 7,
-        _ => 8,
-    };
-
-    private static string? Waiting(RunState run) => run.Outstanding?.Kind switch
-    {
-        OrderKind.Gate => run.Moment switch
+    /// <summary>
+    /// How far a run is: gate 1, stage 2, wait 3, protect 4, apply 5, verify 6, settle 7, closed 8; a gate in the window counts as
+    /// protecting. One that stopped stays at the phase that it had reached.
+    /// </summary>
+    private static int PhaseNumber(RunState run) =>
+        run.Phase switch
         {
-            Moment.Planning => "asking the gate",
-            Moment.Start => "reading it and asking the gate at the start",
-            Moment.Protected => "asking the gate again before it is applied",
-            _ => "reading it for the verification",
-        },
-        OrderKind.Slot => run.NeedsSlot ? "waiting for another slot" : "waiting for its slot",
-        OrderKind.Settle => run.HasOpenFollowUps ? "follow-ups to close" : "rollback period",
-        OrderKind.Decide => "waiting for a decision",
-        _ => null,
-    };
+            Phase.Gate => run.Moment switch
+            {
+                Moment.Planning => 1,
+                Moment.Verification => 6,
+                _ => 4,
+            },
+            Phase.Resume => Reached(run),
+            Phase.Closed when run.Outcome != Outcome.Done => Reached(run),
+            var phase => NumberOf(phase),
+        };
 
-    private static string WaitingFor(string limit) => limit.Split(':', 2) switch
-    {
-        ["site", var site] => $"waiting: the limit of {site} is reached",
-        ["cluster", var cluster] => $"waiting: another machine of {cluster} is being upgraded",
-        ["crew", var crew] => $"waiting: {crew} has its hands full",
-        ["machine", var before] => $"waiting: it depends on {before}, which is not verified yet",
-        ["uplink", var site] => $"waiting: another machine stages over the uplink of {site}",
-        _ => "waiting: the plan's limit is reached",
-    };
+    private static int Reached(RunState run) =>
+        run.Phases.Where(p => p.Leg == run.Leg + 1 && p.Phase is not (Phase.Resume or Phase.Closed)).Max(p => NumberOf(p.Phase));
+
+    private static int NumberOf(Phase phase) =>
+        phase switch
+        {
+            Phase.Gate => 1,
+            Phase.Stage => 2,
+            Phase.Wait => 3,
+            Phase.Protect => 4,
+            Phase.Apply => 5,
+            Phase.Verify or Phase.RollBack => 6,
+            Phase.Settle => 7,
+            _ => 8,
+        };
+
+    private static string? Waiting(RunState run) =>
+        run.Outstanding?.Kind switch
+        {
+            OrderKind.Gate => run.Moment switch
+            {
+                Moment.Planning => "asking the gate",
+                Moment.Start => "reading it and asking the gate at the start",
+                Moment.Protected => "asking the gate again before it is applied",
+                _ => "reading it for the verification",
+            },
+            OrderKind.Slot => run.NeedsSlot ? "waiting for another slot" : "waiting for its slot",
+            OrderKind.Settle => run.HasOpenFollowUps ? "follow-ups to close" : "rollback period",
+            OrderKind.Decide => "waiting for a decision",
+            _ => null,
+        };
+
+    private static string WaitingFor(string limit) =>
+        limit.Split(':', 2) switch
+        {
+            ["site", var site] => $"waiting: the limit of {site} is reached",
+            ["cluster", var cluster] => $"waiting: another machine of {cluster} is being upgraded",
+            ["crew", var crew] => $"waiting: {crew} has its hands full",
+            ["machine", var before] => $"waiting: it depends on {before}, which is not verified yet",
+            ["uplink", var site] => $"waiting: another machine stages over the uplink of {site}",
+            _ => "waiting: the plan's limit is reached",
+        };
 
     private static double? Left(RunState run, StepSpec? step, double elapsed)
     {
-        if (run.Parked is not null || run.Verified is not null || run.Closed is not null || run.Phase is Phase.Wait or Phase.RollBack or Phase.Resume) return null;
+        if (
+            run.Parked is not null
+            || run.Verified is not null
+            || run.Closed is not null
+            || run.Phase is Phase.Wait or Phase.RollBack or Phase.Resume
+        )
+            return null;
         var steps = run.CurrentLeg.Steps;
-        var from = step is not null ? steps.IndexOf(step) : run.Phase switch
-        {
-            Phase.Gate when run.Moment == Moment.Planning => 0,
-            Phase.Gate when run.Moment == Moment.Start => FirstOf(steps, Phase.Protect),
-            Phase.Gate => FirstOf(steps, Phase.Apply),
-            _ => steps.Length,
-        };
-        return Math.Max(0, steps.Skip(from).Sum(s => s.Typical.TotalSeconds) - (step is null ? 0 : Math.Min(elapsed, step.Typical.TotalSeconds)));
+        var from = step is not null
+            ? steps.IndexOf(step)
+            : run.Phase switch
+            {
+                Phase.Gate when run.Moment == Moment.Planning => 0,
+                Phase.Gate when run.Moment == Moment.Start => FirstOf(steps, Phase.Protect),
+                Phase.Gate => FirstOf(steps, Phase.Apply),
+                _ => steps.Length,
+            };
+        return Math.Max(
+            0,
+            steps.Skip(from).Sum(s => s.Typical.TotalSeconds) - (step is null ? 0 : Math.Min(elapsed, step.Typical.TotalSeconds))
+        );
     }
 
-    private static int FirstOf(IReadOnlyList<StepSpec> steps, Phase phase) => steps.Select((s, i) => (s, i)).Where(x => x.s.Phase >= phase).Select(x => x.i).DefaultIfEmpty(steps.Count).First();
+    private static int FirstOf(IReadOnlyList<StepSpec> steps, Phase phase) =>
+        steps.Select((s, i) => (s, i)).Where(x => x.s.Phase >= phase).Select(x => x.i).DefaultIfEmpty(steps.Count).First();
 
     private static IEnumerable<StepView> Steps(RunState run)
     {
@@ -118,35 +188,62 @@ internal static class RunViews
         {
             var attempts = run.Attempts.GetValueOrDefault($"{leg}/{step.Name}");
             // A step is over once the run asked for something after it.
-            var state = attempts == 0 || (setBack && step.Phase >= Phase.Protect) ? (run.Closed is null && !rolledBack ? "to-come" : "not-done")
+            var state =
+                attempts == 0 || (setBack && step.Phase >= Phase.Protect) ? (run.Closed is null && !rolledBack ? "to-come" : "not-done")
                 : current?.Name == step.Name ? (run.Parked is not null ? "failed" : "running")
                 : run.StoppedAt == $"{leg}/{step.Name}" ? "failed"
                 : "done";
-            yield return new(step.Name, step.Title, RunMachine.Name(step.Phase), state, attempts, step.PointOfNoReturn, step.Typical.TotalSeconds);
+            yield return new(
+                step.Name,
+                step.Title,
+                RunMachine.Name(step.Phase),
+                state,
+                attempts,
+                step.PointOfNoReturn,
+                step.Typical.TotalSeconds
+            );
         }
     }
 
     /// <summary>An event in a sentence.</summary>
-    public static string Tell(RunEvent e, RunState run) => e switch
-    {
-        RunOpened x => $"Opened for {x.Legs[0].Hop} by {x.Legs[0].Method}; slot {x.Slot.Start:ddd d MMM HH:mm} UTC",
-        GateJudged { Order.Step: "gate-verify" } x => x.State == Core.Gates.GateState.Open ? Cautions("Verified", x) : $"Not verified: {Names(x.InTheWay)}",
-        GateJudged x => x.State == Core.Gates.GateState.Open ? Cautions("Gate open", x) : $"Gate {RunMachine.Name(x.State)}: {Names(x.InTheWay)}",
-        OrderEnded x => $"{Title(run, x.Order)}: {x.Result switch { OrderResult.Ok => "done", OrderResult.Gone => "gone without a result", OrderResult.Refused => "refused", _ => $"failed{(x.Exit is { } exit ? $" with status {exit}" : "")}" }}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
-        OrderOverdue x => x.Note,
-        SlotOpened => "Slot started, within all limits",
-        SlotMoved x => $"New slot {x.Slot.Start:ddd d MMM HH:mm} UTC: {x.Reason}",
-        Decided x => $"Decided to {RunMachine.Name(x.Decision).Replace('-', ' ')}{(x.NotBefore is { } begins ? $" from {begins:ddd d MMM HH:mm} UTC on" : "")}: {x.Reason}",
-        FollowUpClosed x => $"Follow-up closed: {run.FollowUps.FirstOrDefault(l => l.Name == x.FollowUp)?.Title ?? x.FollowUp} ({x.Reason})",
-        Settled => "Rollback period expired",
-        _ => e.Type,
-    };
+    public static string Tell(RunEvent e, RunState run) =>
+        e switch
+        {
+            RunOpened x => $"Opened for {x.Legs[0].Hop} by {x.Legs[0].Method}; slot {x.Slot.Start:ddd d MMM HH:mm} UTC",
+            GateJudged { Order.Step: "gate-verify" } x => x.State == Core.Gates.GateState.Open
+                ? Cautions("Verified", x)
+                : $"Not verified: {Names(x.InTheWay)}",
+            GateJudged x => x.State == Core.Gates.GateState.Open
+                ? Cautions("Gate open", x)
+                : $"Gate {RunMachine.Name(x.State)}: {Names(x.InTheWay)}",
+            OrderEnded x => $"{Title(run, x.Order)}: {Result(x)}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
+            OrderOverdue x => x.Note,
+            SlotOpened => "Slot started, within all limits",
+            SlotMoved x => $"New slot {x.Slot.Start:ddd d MMM HH:mm} UTC: {x.Reason}",
+            Decided x => $"Decided to "
+                + $"{RunMachine.Name(x.Decision).Replace('-', ' ')}"
+                + $"{(x.NotBefore is { } begins ? $" from {begins:ddd d MMM HH:mm} UTC on" : "")}: {x.Reason}",
+            FollowUpClosed x =>
+                $"Follow-up closed: {run.FollowUps.FirstOrDefault(l => l.Name == x.FollowUp)?.Title ?? x.FollowUp} ({x.Reason})",
+            Settled => "Rollback period expired",
+            _ => e.Type,
+        };
 
-    private static string Cautions(string said, GateJudged x) => x.Cautions.IsEmpty ? said : $"{said}, with {x.Cautions.Length} to look at: {Names(x.Cautions)}";
+    private static string Cautions(string said, GateJudged x) =>
+        x.Cautions.IsEmpty ? said : $"{said}, with {x.Cautions.Length} to look at: {Names(x.Cautions)}";
 
     private static string Names(IEnumerable<Noted> notes) => string.Join("; ", notes.Select(n => $"{n.Title} (found: {n.Seen})"));
 
     /// <summary>The title of an order's step, in the leg that the order is of.</summary>
+    private static string Result(OrderEnded ended) =>
+        ended.Result switch
+        {
+            OrderResult.Ok => "done",
+            OrderResult.Gone => "gone without a result",
+            OrderResult.Refused => "refused",
+            _ => $"failed{(ended.Exit is { } exit ? $" with status {exit}" : "")}",
+        };
+
     private static string Title(RunState run, OrderName order)
     {
         var leg = run.Legs[order.Leg - 1];

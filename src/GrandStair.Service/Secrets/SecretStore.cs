@@ -12,7 +12,13 @@ using Microsoft.AspNetCore.DataProtection.KeyManagement;
 namespace GrandStair.Service.Secrets;
 
 /// <summary>Keeps secrets encrypted, and hands them out to what uses them.</summary>
-internal sealed class SecretStore(SecretTable table, IDataProtectionProvider protection, IKeyManager keys, ServiceOptions options, DomainClock clock) : ISecrets
+internal sealed class SecretStore(
+    SecretTable table,
+    IDataProtectionProvider protection,
+    IKeyManager keys,
+    ServiceOptions options,
+    DomainClock clock
+) : ISecrets
 {
     private const int Longest = 64 << 10;
     private const string PassphraseOf = ".passphrase";
@@ -23,14 +29,21 @@ internal sealed class SecretStore(SecretTable table, IDataProtectionProvider pro
     /// <exception cref="CommandException">The name or the secret will not do.</exception>
     public Task PutAsync(string name, string value, Actor actor, CancellationToken stop)
     {
-        if (!SecretReference.IsName(name)) throw new CommandException("secret-name", $"'{name}' is no name for a secret; expected a letter, then up to {SecretReference.LongestName - 1} letters, digits, hyphens and dots.");
-        if (value.Length is 0 or > Longest) throw new CommandException("secret-value", $"A secret has 1 to {Longest} signs; this one has {value.Length}.");
+        if (!SecretReference.IsName(name))
+            throw new CommandException(
+                "secret-name",
+                $"'{name}' is no name for a secret; expected a letter, then up to {SecretReference.LongestName - 1} letters, digits, "
+                    + $"hyphens and dots."
+            );
+        if (value.Length is 0 or > Longest)
+            throw new CommandException("secret-value", $"A secret has 1 to {Longest} signs; this one has {value.Length}.");
         return table.PutAsync(name, _protector.Protect(value), actor, clock.GetUtcNow(), stop);
     }
 
     /// <inheritdoc />
     public async Task<string> OfAsync(string name, CancellationToken stop) =>
-        await FindAsync(name, stop) ?? throw new ConnectionException("secret", $"There is no secret '{name}'. Put it with 'gstair secret put {name}'.");
+        await FindAsync(name, stop)
+        ?? throw new ConnectionException("secret", $"There is no secret '{name}'. Put it with 'gstair secret put {name}'.");
 
     /// <summary>The secret that a reference means.</summary>
     /// <exception cref="ConnectionException">It cannot be fetched.</exception>
@@ -61,11 +74,19 @@ internal sealed class SecretStore(SecretTable table, IDataProtectionProvider pro
     /// <exception cref="ConnectionException">There is none.</exception>
     public async Task<SshKey> SshKeyAsync(string? name, CancellationToken stop)
     {
-        if (name is null && options.SshKey is null) throw new ConnectionException("login-refused", "The service has no SSH key. Start it with --ssh-key FILE or --ssh-key secret:NAME.");
+        if (name is null && options.SshKey is null)
+            throw new ConnectionException(
+                "login-refused",
+                "The service has no SSH key. Start it with --ssh-key FILE or --ssh-key secret:NAME."
+            );
         var reference = name is null ? options.SshKey! : new("secret", name);
         var pem = await OfAsync(reference, stop);
-        var passphrase = reference.Kind != "secret" ? options.SshPassphrase is { } asked ? await OfAsync(asked, stop) : null
-            : await FindAsync(reference.Name + PassphraseOf, stop);
+        var passphrase =
+            reference.Kind != "secret"
+                ? options.SshPassphrase is { } asked
+                    ? await OfAsync(asked, stop)
+                    : null
+                : await FindAsync(reference.Name + PassphraseOf, stop);
         return new(reference.ToString(), pem, passphrase);
     }
 
@@ -77,7 +98,8 @@ internal sealed class SecretStore(SecretTable table, IDataProtectionProvider pro
         var made = keys.CreateNewKey(now, now + KeyLasts);
         var count = await table.RewriteAsync(old => _protector.Protect(_protector.Unprotect(old)), actor, clock.GetUtcNow(), stop);
         // An old dump with an old copy of the keys still reveals the old secrets, but not the new ones.
-        foreach (var file in Directory.GetFiles(options.Keys, "key-*.xml").Where(f => Path.GetFileName(f) != $"key-{made.KeyId:D}.xml")) File.Delete(file);
+        foreach (var file in Directory.GetFiles(options.Keys, "key-*.xml").Where(f => Path.GetFileName(f) != $"key-{made.KeyId:D}.xml"))
+            File.Delete(file);
         return count;
     }
 
@@ -91,7 +113,12 @@ internal sealed class SecretStore(SecretTable table, IDataProtectionProvider pro
         }
         catch (CryptographicException error)
         {
-            throw new ConnectionException("secret", $"The secret '{name}' cannot be decrypted: its key is not among those in {options.Keys}. Put the keys back from their backup, or put the secret again.", error);
+            throw new ConnectionException(
+                "secret",
+                $"The secret '{name}' cannot be decrypted: its key is not among those in {options.Keys}. Put the keys back from their "
+                    + $"backup, or put the secret again.",
+                error
+            );
         }
     }
 }

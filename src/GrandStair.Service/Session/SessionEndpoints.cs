@@ -21,33 +21,112 @@ internal static class SessionEndpoints
 
     public static void MapSession(this WebApplication app, RouteGroupBuilder api)
     {
-        app.MapGet("/login/{secret}", async (string secret, AccessTable access, AccountTable accounts, DomainClock clock, HttpContext context, CancellationToken stop) =>
-        {
-            if (await access.UseLoginLinkAsync(secret, DateTimeOffset.UtcNow, stop) is not { } account) return Results.Redirect("/sign-in?link=used");
-            return await BeginAsync(access, accounts, context, clock, account, "link", RoleNames.Every, SiteScope.All, null, stop) ? Results.Redirect("/") : Results.Redirect("/sign-in?link=used");
-        }).ExcludeFromDescription();
+        app.MapGet(
+                "/login/{secret}",
+                async (
+                    string secret,
+                    AccessTable access,
+                    AccountTable accounts,
+                    DomainClock clock,
+                    HttpContext context,
+                    CancellationToken stop
+                ) =>
+                {
+                    if (await access.UseLoginLinkAsync(secret, DateTimeOffset.UtcNow, stop) is not { } account)
+                        return Results.Redirect("/sign-in?link=used");
+                    return await BeginAsync(access, accounts, context, clock, account, "link", RoleNames.Every, SiteScope.All, null, stop)
+                        ? Results.Redirect("/")
+                        : Results.Redirect("/sign-in?link=used");
+                }
+            )
+            .ExcludeFromDescription();
 
-        api.MapPost("/session", SignInAsync).AllowAnonymous().WithName("SignIn").Produces<SessionView>().ProducesProblem(401).ProducesProblem(429);
-        api.MapGet("/session", async (ClaimsPrincipal caller, AccountTable accounts, ServiceOptions options, CatalogueCache catalogues, AuditAlarm alarm, DomainClock clock, CancellationToken stop) => await ViewAsync(caller.Caller(), accounts, options, catalogues, alarm, clock, stop)).WithName("GetSession");
-        api.MapDelete("/session", async (AccessTable access, DomainClock clock, ClaimsPrincipal caller, HttpContext context, CancellationToken stop) =>
-        {
-            if (caller.Session() is { } session) await access.EndSessionAsync(session, null, revokes: false, caller.Actor(), clock.GetUtcNow(), stop);
-            context.Response.Cookies.Delete(Callers.Cookie(context.Request), Options(context));
-            return Results.NoContent();
-        }).WithName("SignOut").Produces(204);
-        api.MapPut("/session/password", async (PasswordChange change, Passwords passwords, AccountTable accounts, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
-        {
-            var name = caller.Actor().Name;
-            if (!await passwords.IsRightAsync(name, change.Old, stop)) throw new CommandException("wrong-password", "The password that stood is another one. Nothing was changed.");
-            await accounts.SetPasswordAsync(name, Passwords.Hash(name, change.New), caller.Session(), caller.Actor(), clock.GetUtcNow(), stop);
-            return Results.NoContent();
-        }).WithName("ChangePassword").Produces(204).ProducesProblem(409).ProducesProblem(429);
+        api.MapPost("/session", SignInAsync)
+            .AllowAnonymous()
+            .WithName("SignIn")
+            .Produces<SessionView>()
+            .ProducesProblem(401)
+            .ProducesProblem(429);
+        api.MapGet(
+                "/session",
+                async (
+                    ClaimsPrincipal caller,
+                    AccountTable accounts,
+                    ServiceOptions options,
+                    CatalogueCache catalogues,
+                    AuditAlarm alarm,
+                    DomainClock clock,
+                    CancellationToken stop
+                ) => await ViewAsync(caller.Caller(), accounts, options, catalogues, alarm, clock, stop)
+            )
+            .WithName("GetSession");
+        api.MapDelete(
+                "/session",
+                async (AccessTable access, DomainClock clock, ClaimsPrincipal caller, HttpContext context, CancellationToken stop) =>
+                {
+                    if (caller.Session() is { } session)
+                        await access.EndSessionAsync(session, null, revokes: false, caller.Actor(), clock.GetUtcNow(), stop);
+                    context.Response.Cookies.Delete(Callers.Cookie(context.Request), Options(context));
+                    return Results.NoContent();
+                }
+            )
+            .WithName("SignOut")
+            .Produces(204);
+        api.MapPut(
+                "/session/password",
+                async (
+                    PasswordChange change,
+                    Passwords passwords,
+                    AccountTable accounts,
+                    DomainClock clock,
+                    ClaimsPrincipal caller,
+                    CancellationToken stop
+                ) =>
+                {
+                    var name = caller.Actor().Name;
+                    if (!await passwords.IsRightAsync(name, change.Old, stop))
+                        throw new CommandException("wrong-password", "The password that stood is another one. Nothing was changed.");
+                    await accounts.SetPasswordAsync(
+                        name,
+                        Passwords.Hash(name, change.New),
+                        caller.Session(),
+                        caller.Actor(),
+                        clock.GetUtcNow(),
+                        stop
+                    );
+                    return Results.NoContent();
+                }
+            )
+            .WithName("ChangePassword")
+            .Produces(204)
+            .ProducesProblem(409)
+            .ProducesProblem(429);
         api.MapGet("/sessions", async (string? account, AccessTable access, ClaimsPrincipal caller, CancellationToken stop) =>
-            (await access.SessionsAsync(Whose(caller, account), DateTimeOffset.UtcNow, stop)).Select(s => Show(s, caller.Session())).ToArray()).WithName("ListSessions");
-        api.MapDelete("/sessions/{id}", async (string id, AccessTable access, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
-            await access.EndSessionAsync(RequestFields.Number('s', id), Whose(caller, null), revokes: true, caller.Actor(), clock.GetUtcNow(), stop)
-                ? Results.NoContent()
-                : throw new CommandException("unknown-session", $"There is no session '{id}'. 'gstair session list' shows those that there are.")).WithName("EndSession").Produces(204).ProducesProblem(404);
+                (await access.SessionsAsync(Whose(caller, account), DateTimeOffset.UtcNow, stop))
+                    .Select(s => Show(s, caller.Session()))
+                    .ToArray()
+            )
+            .WithName("ListSessions");
+        api.MapDelete(
+                "/sessions/{id}",
+                async (string id, AccessTable access, DomainClock clock, ClaimsPrincipal caller, CancellationToken stop) =>
+                    await access.EndSessionAsync(
+                        RequestFields.Number('s', id),
+                        Whose(caller, null),
+                        revokes: true,
+                        caller.Actor(),
+                        clock.GetUtcNow(),
+                        stop
+                    )
+                        ? Results.NoContent()
+                        : throw new CommandException(
+                            "unknown-session",
+                            $"There is no session '{id}'. 'gstair session list' shows those that there are."
+                        )
+            )
+            .WithName("EndSession")
+            .Produces(204)
+            .ProducesProblem(404);
     }
 
     /// <summary>Whose tokens and sessions a caller sees: admins for all sites see all, others their own.</summary>
@@ -58,61 +137,149 @@ internal static class SessionEndpoints
     }
 
     private static async Task<IResult> SignInAsync(
-        SignIn signIn, Passwords passwords, AccessTable access, AccountTable accounts, AuditTable audit, ServiceOptions options, CatalogueCache catalogues, AuditAlarm alarm, DomainClock clock, HttpContext context, CancellationToken stop)
+        SignIn signIn,
+        Passwords passwords,
+        AccessTable access,
+        AccountTable accounts,
+        AuditTable audit,
+        ServiceOptions options,
+        CatalogueCache catalogues,
+        AuditAlarm alarm,
+        DomainClock clock,
+        HttpContext context,
+        CancellationToken stop
+    )
     {
-        if (CrossSite.IsForgeable(context.Request)) return Results.Problem(ProblemResults.Of(403, "foreign-origin", "Sign in from the console's own page."));
+        if (CrossSite.IsForgeable(context.Request))
+            return Results.Problem(ProblemResults.Of(403, "foreign-origin", "Sign in from the console's own page."));
         if (signIn.Token is { } token)
         {
             if (await access.OfTokenAsync(token.Trim(), DateTimeOffset.UtcNow, stop) is not { } known)
-                return Results.Problem(ProblemResults.Of(401, "wrong-token", "This token is not known, or has ended. The first one is in the data folder's admin.token."));
-            if (known.Kind != AccountKind.Person) return Results.Problem(ProblemResults.Of(401, "program", "This is a program's token; programs call the interface and do not sign in to the console."));
-            await BeginAsync(access, accounts, context, clock, known.Account, "token", known.Roles, known.Sites, new(known.Id, null, known.Expires), stop);
-            return Results.Ok(await ViewAsync(new(new(known.Account), known.Kind, known.Roles, known.Sites), accounts, options, catalogues, alarm, clock, stop));
+                return Results.Problem(
+                    ProblemResults.Of(
+                        401,
+                        "wrong-token",
+                        "This token is not known, or has ended. The first one is in the data folder's admin.token."
+                    )
+                );
+            if (known.Kind != AccountKind.Person)
+                return Results.Problem(
+                    ProblemResults.Of(
+                        401,
+                        "program",
+                        "This is a program's token; programs call the interface and do not sign in to the console."
+                    )
+                );
+            await BeginAsync(
+                access,
+                accounts,
+                context,
+                clock,
+                known.Account,
+                "token",
+                known.Roles,
+                known.Sites,
+                new(known.Id, null, known.Expires),
+                stop
+            );
+            return Results.Ok(
+                await ViewAsync(
+                    new(new(known.Account), known.Kind, known.Roles, known.Sites),
+                    accounts,
+                    options,
+                    catalogues,
+                    alarm,
+                    clock,
+                    stop
+                )
+            );
         }
 
         var name = (signIn.Account ?? "").Trim().ToLowerInvariant();
         if (!await passwords.IsRightAsync(name, signIn.Password ?? "", stop))
         {
-            await audit.AddAsync(clock.GetUtcNow(), new("nobody", context.Address()), "session refused", name.Length <= Account.LongestName ? name : $"{name[..Account.LongestName]}…", null, "wrong account or password", stop);
+            await audit.AddAsync(
+                clock.GetUtcNow(),
+                new("nobody", context.Address()),
+                "session refused",
+                name.Length <= Account.LongestName ? name : $"{name[..Account.LongestName]}…",
+                null,
+                "wrong account or password",
+                stop
+            );
             return Results.Problem(ProblemResults.Of(401, "wrong-password", "User name or password is incorrect."));
         }
 
         var account = (await accounts.FindAsync(name, stop))!;
         await BeginAsync(access, accounts, context, clock, name, "password", RoleNames.Every, SiteScope.All, null, stop);
-        return Results.Ok(await ViewAsync(new(new(name), account.Kind, account.Roles, account.Sites), accounts, options, catalogues, alarm, clock, stop));
+        return Results.Ok(
+            await ViewAsync(new(new(name), account.Kind, account.Roles, account.Sites), accounts, options, catalogues, alarm, clock, stop)
+        );
     }
 
-    private static async Task<SessionView> ViewAsync(Caller caller, AccountTable accounts, ServiceOptions options, CatalogueCache catalogues, AuditAlarm alarm, DomainClock clock, CancellationToken stop) => new(
-        caller.Actor.Name,
-        caller.Kind.ToString().ToLowerInvariant(),
-        caller.Roles.Names(),
-        caller.Sites.Names,
-        [.. CallRights.Of.Where(r => r.Value.Refuses(caller) is null).Select(r => r.Key).Order(StringComparer.Ordinal)],
-        (await accounts.FindAsync(caller.Actor.Name, stop))?.HasPassword ?? false,
-        [.. Notices(options, catalogues, alarm)],
-        typeof(SessionEndpoints).Assembly.GetName().Version!.ToString(3),
-        clock.GetUtcNow(),
-        clock.Pace);
+    private static async Task<SessionView> ViewAsync(
+        Caller caller,
+        AccountTable accounts,
+        ServiceOptions options,
+        CatalogueCache catalogues,
+        AuditAlarm alarm,
+        DomainClock clock,
+        CancellationToken stop
+    ) =>
+        new(
+            caller.Actor.Name,
+            caller.Kind.ToString().ToLowerInvariant(),
+            caller.Roles.Names(),
+            caller.Sites.Names,
+            [.. CallRights.Of.Where(r => r.Value.Refuses(caller) is null).Select(r => r.Key).Order(StringComparer.Ordinal)],
+            (await accounts.FindAsync(caller.Actor.Name, stop))?.HasPassword ?? false,
+            [.. Notices(options, catalogues, alarm)],
+            typeof(SessionEndpoints).Assembly.GetName().Version!.ToString(3),
+            clock.GetUtcNow(),
+            clock.Pace
+        );
 
     private static IEnumerable<string> Notices(ServiceOptions options, CatalogueCache catalogues, AuditAlarm alarm)
     {
-        if (alarm.Reason is { } reason) yield return $"AUDIT ALARM: {reason} The audit is not what was sealed; nothing further is sealed. Inform the administrators of this service.";
-        if (options.IsPlainAbroad) yield return $"This service answers on {options.Listen} over plain HTTP: what you type goes over the network as it is.";
-        if (!catalogues.Waiting.IsEmpty) yield return $"The catalogue's files of {string.Join(", ", catalogues.Waiting.Keys)} were changed and wait for an approver; until then these products go on as they were.";
+        if (alarm.Reason is { } reason)
+            yield return $"AUDIT ALARM: {reason} The audit is not what was sealed; nothing further is sealed. Inform the "
+                + $"administrators of this service.";
+        if (options.IsPlainAbroad)
+            yield return $"This service answers on {options.Listen} over plain HTTP: what you type goes over the network as it is.";
+        if (!catalogues.Waiting.IsEmpty)
+            yield return $"The catalogue's files of {string.Join(", ", catalogues.Waiting.Keys)} were changed and wait for an "
+                + $"approver; until then these products go on as they were.";
     }
 
-    private static SignedInView Show(StoredSession s, long? own) => new($"s{s.Id}", s.Account, s.Way, s.Begun, s.Expires, s.LastUsed, s.From, s.Agent, s.Id == own);
+    private static SignedInView Show(StoredSession s, long? own) =>
+        new($"s{s.Id}", s.Account, s.Way, s.Begun, s.Expires, s.LastUsed, s.From, s.Agent, s.Id == own);
 
     /// <summary>Begins a session and gives the browser its cookie: always a new one, and the one that the browser had is over.</summary>
     public static async Task<bool> BeginAsync(
-        AccessTable access, AccountTable accounts, HttpContext context, DomainClock clock, string account, string way, Roles roles, SiteScope sites, Credential? parent, CancellationToken stop)
+        AccessTable access,
+        AccountTable accounts,
+        HttpContext context,
+        DomainClock clock,
+        string account,
+        string way,
+        Roles roles,
+        SiteScope sites,
+        Credential? parent,
+        CancellationToken stop
+    )
     {
-        if (await accounts.FindAsync(account, stop) is not { Ended: null }) return false;
+        if (await accounts.FindAsync(account, stop) is not { Ended: null })
+            return false;
         var now = DateTimeOffset.UtcNow;
         var lasts = parent?.Expires is { } end && end - now < Lasts ? end - now : Lasts;
         var agent = string.Concat(context.Request.Headers.UserAgent.ToString().Where(c => !char.IsControl(c)).Take(MostAgent));
         var session = await access.BeginSessionAsync(
-            new(0, account, way, roles, sites, now, now + lasts, now, context.Address(), agent) { ParentToken = parent?.Token }, context.Request.Cookies[Callers.Cookie(context.Request)], new(account, context.Address()), clock.GetUtcNow(), stop);
+            new(0, account, way, roles, sites, now, now + lasts, now, context.Address(), agent) { ParentToken = parent?.Token },
+            context.Request.Cookies[Callers.Cookie(context.Request)],
+            new(account, context.Address()),
+            clock.GetUtcNow(),
+            stop
+        );
         await accounts.SignedInAsync(account, now, stop);
         var cookie = Options(context);
         cookie.MaxAge = lasts;
@@ -120,5 +287,12 @@ internal static class SessionEndpoints
         return true;
     }
 
-    private static CookieOptions Options(HttpContext context) => new() { HttpOnly = true, SameSite = SameSiteMode.Strict, Secure = context.Request.IsHttps, Path = "/" };
+    private static CookieOptions Options(HttpContext context) =>
+        new()
+        {
+            HttpOnly = true,
+            SameSite = SameSiteMode.Strict,
+            Secure = context.Request.IsHttps,
+            Path = "/",
+        };
 }

@@ -18,40 +18,121 @@ internal static class ShareLinkEndpoints
 {
     public static void MapShareLinks(this RouteGroupBuilder api)
     {
-        api.MapGet("/plans/{name}/share-links", async (string name, ShareLinkTable links, ScopedPlans plans, ScopedFleet fleet, TimeProvider clock, CancellationToken stop) =>
-        {
-            var stored = await plans.FindAsync(name, stop);
-            var isOver = SharedSlots.IsOver(stored, clock.GetUtcNow());
-            return (await SeenAsync(stored, links, fleet, stop)).Select(a => Row(a, isOver)).ToArray();
-        }).WithName("ListShareLinks").ProducesProblem(404);
+        api.MapGet(
+                "/plans/{name}/share-links",
+                async (
+                    string name,
+                    ShareLinkTable links,
+                    ScopedPlans plans,
+                    ScopedFleet fleet,
+                    TimeProvider clock,
+                    CancellationToken stop
+                ) =>
+                {
+                    var stored = await plans.FindAsync(name, stop);
+                    var isOver = SharedSlots.IsOver(stored, clock.GetUtcNow());
+                    return (await SeenAsync(stored, links, fleet, stop)).Select(a => Row(a, isOver)).ToArray();
+                }
+            )
+            .WithName("ListShareLinks")
+            .ProducesProblem(404);
         api.MapPost("/plans/{name}/share-links", MakeAsync).WithName("MakeShareLink").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost("/plans/{name}/share-links/{id}/end", async (string name, string id, Because because, ShareLinkTable links, ScopedPlans plans, ScopedFleet fleet, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop) =>
-            (await SeenAsync(await plans.FindAsync(name, stop), links, fleet, stop)).FirstOrDefault(a => a.Id == RequestFields.Number('a', id)) is { } link
-            && await links.EndAsync(link.Plan, link.Id, RequestFields.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop)
-                ? Results.NoContent()
-                : throw new CommandException("unknown-share-link", $"Plan '{name}' has no share link '{id}' in use. 'gstair share list {name}' shows them.")).WithName("EndShareLink").Produces(204).ProducesProblem(404);
+        api.MapPost(
+                "/plans/{name}/share-links/{id}/end",
+                async (
+                    string name,
+                    string id,
+                    Because because,
+                    ShareLinkTable links,
+                    ScopedPlans plans,
+                    ScopedFleet fleet,
+                    ClaimsPrincipal caller,
+                    TimeProvider clock,
+                    CancellationToken stop
+                ) =>
+                    (await SeenAsync(await plans.FindAsync(name, stop), links, fleet, stop)).FirstOrDefault(a =>
+                        a.Id == RequestFields.Number('a', id)
+                    )
+                        is { } link
+                    && await links.EndAsync(
+                        link.Plan,
+                        link.Id,
+                        RequestFields.Reason(because.Reason),
+                        caller.Actor(),
+                        clock.GetUtcNow(),
+                        stop
+                    )
+                        ? Results.NoContent()
+                        : throw new CommandException(
+                            "unknown-share-link",
+                            $"Plan '{name}' has no share link '{id}' in use. 'gstair share list {name}' shows them."
+                        )
+            )
+            .WithName("EndShareLink")
+            .Produces(204)
+            .ProducesProblem(404);
 
         var shared = api.MapGroup("/shared/{secret}").AllowAnonymous().ProducesProblem(404);
-        shared.MapGet("/", async (string secret, SharedSlots slots, CancellationToken stop) => Show(await slots.FindAsync(secret, stop))).WithName("GetShared");
-        shared.MapGet("/calendar.ics", async (string secret, SharedSlots slots, CancellationToken stop) =>
-        {
-            var shown = await slots.FindAsync(secret, stop);
-            return Results.Text(SlotSheet.Calendar(shown.Report, [shown.Link.Of.Length > 0 ? shown.Link.Of : null]), "text/calendar", Encoding.UTF8);
-        }).WithName("GetSharedCalendar").Produces<string>(200, "text/calendar");
-        shared.MapGet("/machines/{machine}/times", async (string secret, string machine, SharedSlots slots, CancellationToken stop) =>
-            (await slots.TimesAsync(secret, machine, stop)).Select(s => new SpanView(s.Start, s.End)).ToArray()).WithName("ListSharedTimes").ProducesProblem(409);
-        shared.MapPost("/machines/{machine}/choose", async (string secret, string machine, ChooseCommand command, SharedSlots slots, HttpContext context, CancellationToken stop) =>
-        {
-            await slots.ChooseAsync(secret, machine, RequestFields.Moment("start", command.Start), context.Address(), stop);
-            return Show(await slots.FindAsync(secret, stop));
-        }).WithName("ChooseSharedTime").ProducesProblem(409);
+        shared
+            .MapGet("/", async (string secret, SharedSlots slots, CancellationToken stop) => Show(await slots.FindAsync(secret, stop)))
+            .WithName("GetShared");
+        shared
+            .MapGet("/calendar.ics", async (string secret, SharedSlots slots, CancellationToken stop) =>
+            {
+                var shown = await slots.FindAsync(secret, stop);
+                return Results.Text(
+                    SlotSheet.Calendar(shown.Report, [shown.Link.Of.Length > 0 ? shown.Link.Of : null]),
+                    "text/calendar",
+                    Encoding.UTF8
+                );
+            })
+            .WithName("GetSharedCalendar")
+            .Produces<string>(200, "text/calendar");
+        shared
+            .MapGet("/machines/{machine}/times", async (string secret, string machine, SharedSlots slots, CancellationToken stop) =>
+                (await slots.TimesAsync(secret, machine, stop)).Select(s => new SpanView(s.Start, s.End)).ToArray()
+            )
+            .WithName("ListSharedTimes")
+            .ProducesProblem(409);
+        shared
+            .MapPost(
+                "/machines/{machine}/choose",
+                async (
+                    string secret,
+                    string machine,
+                    ChooseCommand command,
+                    SharedSlots slots,
+                    HttpContext context,
+                    CancellationToken stop
+                ) =>
+                {
+                    await slots.ChooseAsync(secret, machine, RequestFields.Moment("start", command.Start), context.Address(), stop);
+                    return Show(await slots.FindAsync(secret, stop));
+                }
+            )
+            .WithName("ChooseSharedTime")
+            .ProducesProblem(409);
     }
 
     /// <summary>The links of a plan that show only what the caller sees.</summary>
-    private static async Task<IEnumerable<StoredShareLink>> SeenAsync(StoredPlan plan, ShareLinkTable links, ScopedFleet fleet, CancellationToken stop) =>
-        (await links.OfPlanAsync(plan.Name, stop)).Where(a => fleet.Sites.Covers(a.Sites));
+    private static async Task<IEnumerable<StoredShareLink>> SeenAsync(
+        StoredPlan plan,
+        ShareLinkTable links,
+        ScopedFleet fleet,
+        CancellationToken stop
+    ) => (await links.OfPlanAsync(plan.Name, stop)).Where(a => fleet.Sites.Covers(a.Sites));
 
-    private static async Task<NewShareLink> MakeAsync(string name, ShareLinkCommand command, ShareLinkTable links, ScopedPlans plans, ScopedFleet fleet, CatalogueCache catalogues, ClaimsPrincipal caller, TimeProvider clock, CancellationToken stop)
+    private static async Task<NewShareLink> MakeAsync(
+        string name,
+        ShareLinkCommand command,
+        ShareLinkTable links,
+        ScopedPlans plans,
+        ScopedFleet fleet,
+        CatalogueCache catalogues,
+        ClaimsPrincipal caller,
+        TimeProvider clock,
+        CancellationToken stop
+    )
     {
         var stored = await plans.FindAsync(name, stop);
         var kind = RequestFields.Word<ShareLinkKind>("kind", command.Kind);
@@ -69,8 +150,12 @@ internal static class ShareLinkEndpoints
         var of = kind == ShareLinkKind.Plan ? "" : known.FirstOrDefault(k => k.Equals(command.Of, StringComparison.OrdinalIgnoreCase));
         if (of is null)
         {
-            var near = Spelling.Nearest(command.Of ?? "", known);
-            throw new CommandException("unknown-whom", $"Plan '{name}' has no {RunMachine.Name(kind)} '{command.Of}'{(near is null ? known.Length == 0 ? "; it has none at all." : $"; expected one of {string.Join(", ", known.Order(StringComparer.OrdinalIgnoreCase).Take(10))}." : $"; did you mean '{near}'?")}");
+            var some = string.Join(", ", known.Order(StringComparer.OrdinalIgnoreCase).Take(10));
+            var otherwise = known.Length == 0 ? "; it has none at all." : $"; expected one of {some}.";
+            throw new CommandException(
+                "unknown-whom",
+                $"Plan '{name}' has no {RunMachine.Name(kind)} '{command.Of}'{Spelling.DidYouMean(command.Of ?? "", known, otherwise)}"
+            );
         }
 
         var secret = AccessTable.NewSecret();
@@ -79,20 +164,37 @@ internal static class ShareLinkEndpoints
         return new($"/api/v1/shared/{secret}/calendar.ics", $"/times/{secret}", Row(link with { Id = id }, isOver: false));
     }
 
-    private static ShareLinkRow Row(StoredShareLink a, bool isOver) => new($"a{a.Id}", RunMachine.Name(a.Kind), a.Of, a.Ended is null && !isOver ? "active" : "ended", a.Made, a.MadeBy, a.LastUsed);
+    private static ShareLinkRow Row(StoredShareLink a, bool isOver) =>
+        new($"a{a.Id}", RunMachine.Name(a.Kind), a.Of, a.Ended is null && !isOver ? "active" : "ended", a.Made, a.MadeBy, a.LastUsed);
 
-    private static SharedView Show(Shown shown) => new(
-        shown.Stored.Name,
-        shown.Report.Target,
-        RunMachine.Name(shown.Link.Kind),
-        shown.Link.Of,
-        shown.Report.At,
-        shown.Link.Kind == ShareLinkKind.Owner ? shown.Report.Plan.Owners?.Notice.TotalHours : null,
-        [
-            .. shown.Report.Slots.Select(s =>
-            {
-                var choice = shown.Choice(s);
-                return new SharedSlot(s.Machine.Name, s.Machine.Site, s.Wave, s.Status, s.Start, s.End, s.Stands, shown.IsChosen(s), choice?.From, choice?.To) { OwnerPresent = s.OwnerPresent };
-            }),
-        ]);
+    private static SharedView Show(Shown shown) =>
+        new(
+            shown.Stored.Name,
+            shown.Report.Target,
+            RunMachine.Name(shown.Link.Kind),
+            shown.Link.Of,
+            shown.Report.At,
+            shown.Link.Kind == ShareLinkKind.Owner ? shown.Report.Plan.Owners?.Notice.TotalHours : null,
+            [
+                .. shown.Report.Slots.Select(s =>
+                {
+                    var choice = shown.Choice(s);
+                    return new SharedSlot(
+                        s.Machine.Name,
+                        s.Machine.Site,
+                        s.Wave,
+                        s.Status,
+                        s.Start,
+                        s.End,
+                        s.Stands,
+                        shown.IsChosen(s),
+                        choice?.From,
+                        choice?.To
+                    )
+                    {
+                        OwnerPresent = s.OwnerPresent,
+                    };
+                }),
+            ]
+        );
 }

@@ -27,36 +27,83 @@ public sealed record CalendarState(string Name, string Hash, DateTimeOffset Load
 public sealed class CalendarTable(Database database)
 {
     /// <summary>Stores a calendar, in place of the one of that name. False: it is the same as before.</summary>
-    public Task<bool> PutAsync(string name, string body, int events, string summary, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
-        async (c, t) =>
-        {
-            var hash = FileChange.Hash(body);
-            var before = await c.ExecuteScalarAsync<string?>("SELECT hash FROM calendars WHERE name = @name", new { name }, t);
-            if (before == hash) return false;
-            await c.ExecuteAsync(
-                """
-                INSERT INTO calendars (name, body, hash, events, loaded, loaded_by) VALUES (@name, @body, @hash, @events, @now, @by)
-                ON CONFLICT (name) DO UPDATE SET body = excluded.body, hash = excluded.hash, events = excluded.events, loaded = excluded.loaded, loaded_by = excluded.loaded_by
-                """,
-                new { name, body, hash, events, now = Micros.Of(now), by = actor.Name },
-                t);
-            await AuditTable.AddAsync(c, t, now, actor, "calendar load", name, null, before, hash, summary);
-            await Feed.AddAsync(c, t, now, "calendar", name, "loaded", actor);
-            return true;
-        },
-        stop);
+    public Task<bool> PutAsync(
+        string name,
+        string body,
+        int events,
+        string summary,
+        Actor actor,
+        DateTimeOffset now,
+        CancellationToken stop
+    ) =>
+        database.WriteAsync(
+            async (c, t) =>
+            {
+                var hash = FileChange.Hash(body);
+                var before = await c.ExecuteScalarAsync<string?>("SELECT hash FROM calendars WHERE name = @name", new { name }, t);
+                if (before == hash)
+                    return false;
+                await c.ExecuteAsync(
+                    """
+                    INSERT INTO calendars (name, body, hash, events, loaded, loaded_by) VALUES (@name, @body, @hash, @events, @now, @by)
+                    ON CONFLICT (name) DO UPDATE SET body = excluded.body, hash = excluded.hash, events = excluded.events, loaded =
+                      excluded.loaded, loaded_by = excluded.loaded_by
+                    """,
+                    new
+                    {
+                        name,
+                        body,
+                        hash,
+                        events,
+                        now = Micros.Of(now),
+                        by = actor.Name,
+                    },
+                    t
+                );
+                await AuditTable.AddAsync(c, t, now, actor, "calendar load", name, null, before, hash, summary);
+                await Feed.AddAsync(c, t, now, "calendar", name, "loaded", actor);
+                return true;
+            },
+            stop
+        );
 
     /// <summary>All calendars, by name.</summary>
-    public Task<IReadOnlyList<StoredCalendar>> AllAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredCalendar>>(
-        async c => [.. (await c.QueryAsync<Row>("SELECT * FROM calendars ORDER BY name")).Select(r => new StoredCalendar(r.Name, r.Body, r.Hash, Micros.Time(r.Loaded), r.LoadedBy))], stop);
+    public Task<IReadOnlyList<StoredCalendar>> AllAsync(CancellationToken stop) =>
+        database.ReadAsync<IReadOnlyList<StoredCalendar>>(
+            async c =>
+                [
+                    .. (await c.QueryAsync<Row>("SELECT * FROM calendars ORDER BY name")).Select(r => new StoredCalendar(
+                        r.Name,
+                        r.Body,
+                        r.Hash,
+                        Micros.Time(r.Loaded),
+                        r.LoadedBy
+                    )),
+                ],
+            stop
+        );
 
     /// <summary>The calendar of a name (case ignored), or null.</summary>
-    public Task<StoredCalendar?> FindAsync(string name, CancellationToken stop) => database.ReadAsync(
-        async c => (await c.QueryAsync<Row>("SELECT * FROM calendars WHERE lower(name) = lower(@name)", new { name })).Select(r => new StoredCalendar(r.Name, r.Body, r.Hash, Micros.Time(r.Loaded), r.LoadedBy)).FirstOrDefault(), stop);
+    public Task<StoredCalendar?> FindAsync(string name, CancellationToken stop) =>
+        database.ReadAsync(
+            async c =>
+                (await c.QueryAsync<Row>("SELECT * FROM calendars WHERE lower(name) = lower(@name)", new { name }))
+                    .Select(r => new StoredCalendar(r.Name, r.Body, r.Hash, Micros.Time(r.Loaded), r.LoadedBy))
+                    .FirstOrDefault(),
+            stop
+        );
 
     /// <summary>A hash of the content of each calendar, by name.</summary>
-    public Task<IReadOnlyList<CalendarState>> StatesAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<CalendarState>>(
-        async c => [.. (await c.QueryAsync<Row>("SELECT name, hash, events, loaded, loaded_by FROM calendars ORDER BY name")).Select(r => new CalendarState(r.Name, r.Hash, Micros.Time(r.Loaded), r.LoadedBy, (int)r.Events))], stop);
+    public Task<IReadOnlyList<CalendarState>> StatesAsync(CancellationToken stop) =>
+        database.ReadAsync<IReadOnlyList<CalendarState>>(
+            async c =>
+                [
+                    .. (await c.QueryAsync<Row>("SELECT name, hash, events, loaded, loaded_by FROM calendars ORDER BY name")).Select(
+                        r => new CalendarState(r.Name, r.Hash, Micros.Time(r.Loaded), r.LoadedBy, (int)r.Events)
+                    ),
+                ],
+            stop
+        );
 
     private sealed record Row
     {

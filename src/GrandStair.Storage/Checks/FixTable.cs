@@ -22,7 +22,20 @@ namespace GrandStair.Storage.Checks;
 /// <param name="Note">What it says of itself, or the last lines of its output.</param>
 /// <param name="CheckState">What the check came to when it was asked again afterwards; null before.</param>
 public sealed record StoredFix(
-    long Id, MachineId Machine, string Product, string Check, string Script, string ScriptHash, string Actor, DateTimeOffset Begun, DateTimeOffset? NotBefore, DateTimeOffset? Ended, int? Exit, string Note, string? CheckState);
+    long Id,
+    MachineId Machine,
+    string Product,
+    string Check,
+    string Script,
+    string ScriptHash,
+    string Actor,
+    DateTimeOffset Begun,
+    DateTimeOffset? NotBefore,
+    DateTimeOffset? Ended,
+    int? Exit,
+    string Note,
+    string? CheckState
+);
 
 /// <summary>The fix scripts that were sent to machines.</summary>
 public sealed class FixTable(Database database)
@@ -31,40 +44,108 @@ public sealed class FixTable(Database database)
 
     /// <summary>Stores a fix that is to be sent.</summary>
     /// <exception cref="StoreException">One is running for this check on this machine.</exception>
-    public Task<StoredFix> BeginAsync(MachineId machine, string product, string check, string script, string scriptHash, string reason, DateTimeOffset? notBefore, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
-        async (c, t) =>
-        {
-            if (await c.ExecuteScalarAsync<long?>("SELECT id FROM fixes WHERE machine_id = @id AND check_name = @check AND ended IS NULL", new { id = machine.Value, check }, t) is { } open)
-                throw new StoreException("fix-running", $"Fix f{open} of '{check}' is running on this machine already. Wait until it has ended.");
-            var id = await Database.NextAsync(c, t, "fix");
-            await c.ExecuteAsync(
-                "INSERT INTO fixes (id, machine_id, product, check_name, script, script_hash, actor, begun, not_before, note) VALUES (@id, @machine, @product, @check, @script, @scriptHash, @actor, @begun, @notBefore, '')",
-                new { id, machine = machine.Value, product, check, script, scriptHash, actor = actor.Name, begun = Micros.Of(now), notBefore = Micros.Of(notBefore) },
-                t);
-            await AuditTable.AddAsync(c, t, now, actor, "check fix", check, machine, null, $"f{id}: {script}, SHA-256 {scriptHash}", reason);
-            await Feed.AddAsync(c, t, now, "fix", $"f{id}", "begun", actor, machine);
-            return new StoredFix(id, machine, product, check, script, scriptHash, actor.Name, now, notBefore, null, null, "", null);
-        },
-        stop);
+    public Task<StoredFix> BeginAsync(
+        MachineId machine,
+        string product,
+        string check,
+        string script,
+        string scriptHash,
+        string reason,
+        DateTimeOffset? notBefore,
+        Actor actor,
+        DateTimeOffset now,
+        CancellationToken stop
+    ) =>
+        database.WriteAsync(
+            async (c, t) =>
+            {
+                if (
+                    await c.ExecuteScalarAsync<long?>(
+                        "SELECT id FROM fixes WHERE machine_id = @id AND check_name = @check AND ended IS NULL",
+                        new { id = machine.Value, check },
+                        t
+                    ) is
+                    { } open
+                )
+                    throw new StoreException(
+                        "fix-running",
+                        $"Fix f{open} of '{check}' is running on this machine already. Wait until it has ended."
+                    );
+                var id = await Database.NextAsync(c, t, "fix");
+                await c.ExecuteAsync(
+                    "INSERT INTO fixes (id, machine_id, product, check_name, script, script_hash, actor, begun, not_before, note) "
+                        + "VALUES (@id, @machine, @product, @check, @script, @scriptHash, @actor, @begun, @notBefore, '')",
+                    new
+                    {
+                        id,
+                        machine = machine.Value,
+                        product,
+                        check,
+                        script,
+                        scriptHash,
+                        actor = actor.Name,
+                        begun = Micros.Of(now),
+                        notBefore = Micros.Of(notBefore),
+                    },
+                    t
+                );
+                await AuditTable.AddAsync(
+                    c,
+                    t,
+                    now,
+                    actor,
+                    "check fix",
+                    check,
+                    machine,
+                    null,
+                    $"f{id}: {script}, SHA-256 {scriptHash}",
+                    reason
+                );
+                await Feed.AddAsync(c, t, now, "fix", $"f{id}", "begun", actor, machine);
+                return new StoredFix(id, machine, product, check, script, scriptHash, actor.Name, now, notBefore, null, null, "", null);
+            },
+            stop
+        );
 
     /// <summary>Stores what a fix says of itself.</summary>
-    public Task PutAsync(StoredFix fix, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
-        async (c, t) =>
-        {
-            await c.ExecuteAsync(
-                "UPDATE fixes SET ended = @ended, exit_status = @Exit, note = @note, check_state = @CheckState WHERE id = @Id",
-                new { fix.Id, ended = Micros.Of(fix.Ended), fix.Exit, note = fix.Note.Length > MostNote ? fix.Note[^MostNote..] : fix.Note, fix.CheckState },
-                t);
-            if (fix.Ended is not null) await Feed.AddAsync(c, t, now, "fix", $"f{fix.Id}", "ended", Actor.Worker, fix.Machine);
-            return 0;
-        },
-        stop);
+    public Task PutAsync(StoredFix fix, DateTimeOffset now, CancellationToken stop) =>
+        database.WriteAsync(
+            async (c, t) =>
+            {
+                await c.ExecuteAsync(
+                    "UPDATE fixes SET ended = @ended, exit_status = @Exit, note = @note, check_state = @CheckState WHERE id = @Id",
+                    new
+                    {
+                        fix.Id,
+                        ended = Micros.Of(fix.Ended),
+                        fix.Exit,
+                        note = fix.Note.Length > MostNote ? fix.Note[^MostNote..] : fix.Note,
+                        fix.CheckState,
+                    },
+                    t
+                );
+                if (fix.Ended is not null)
+                    await Feed.AddAsync(c, t, now, "fix", $"f{fix.Id}", "ended", Actor.Worker, fix.Machine);
+                return 0;
+            },
+            stop
+        );
 
     /// <summary>The fixes of a machine or of all, newest first.</summary>
-    public Task<IReadOnlyList<StoredFix>> ListAsync(MachineId? machine, bool openOnly, int most, CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredFix>>(
-        async c => [.. (await c.QueryAsync<FixRow>(
-            $"SELECT * FROM fixes WHERE {(machine is null ? "1 = 1" : "machine_id = @machine")} AND {(openOnly ? "ended IS NULL" : "1 = 1")} ORDER BY id DESC LIMIT @most", new { machine = machine?.Value, most })).Select(r => r.ToFix())],
-        stop);
+    public Task<IReadOnlyList<StoredFix>> ListAsync(MachineId? machine, bool openOnly, int most, CancellationToken stop) =>
+        database.ReadAsync<IReadOnlyList<StoredFix>>(
+            async c =>
+                [
+                    .. (
+                        await c.QueryAsync<FixRow>(
+                            $"SELECT * FROM fixes WHERE {(machine is null ? "1 = 1" : "machine_id = @machine")} AND "
+                                + $"{(openOnly ? "ended IS NULL" : "1 = 1")} ORDER BY id DESC LIMIT @most",
+                            new { machine = machine?.Value, most }
+                        )
+                    ).Select(r => r.ToFix()),
+                ],
+            stop
+        );
 
     private sealed record FixRow
     {
@@ -94,6 +175,21 @@ public sealed class FixTable(Database database)
 
         public string? CheckState { get; init; }
 
-        public StoredFix ToFix() => new(Id, new(MachineId), Product, CheckName, Script, ScriptHash, Actor, Micros.Time(Begun), Micros.Time(NotBefore), Micros.Time(Ended), (int?)ExitStatus, Note, CheckState);
+        public StoredFix ToFix() =>
+            new(
+                Id,
+                new(MachineId),
+                Product,
+                CheckName,
+                Script,
+                ScriptHash,
+                Actor,
+                Micros.Time(Begun),
+                Micros.Time(NotBefore),
+                Micros.Time(Ended),
+                (int?)ExitStatus,
+                Note,
+                CheckState
+            );
     }
 }

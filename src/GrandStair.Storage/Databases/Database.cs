@@ -11,14 +11,19 @@ namespace GrandStair.Storage.Databases;
 public sealed class Database : IAsyncDisposable
 {
     private const int MostPerCommit = 256;
-    private readonly Channel<Write> _writes = Channel.CreateBounded<Write>(new BoundedChannelOptions(4096) { SingleReader = true, AllowSynchronousContinuations = true });
+    private readonly Channel<Write> _writes = Channel.CreateBounded<Write>(
+        new BoundedChannelOptions(4096) { SingleReader = true, AllowSynchronousContinuations = true }
+    );
     private readonly Task _writer;
 
     private Database(Dialect dialect)
     {
         Dialect = dialect;
         // On a thread of its own, so that what is written does not wait for a thread of the pool, however busy that is.
-        _writer = dialect is SqliteDialect ? Task.Factory.StartNew(WriteTogether, default, TaskCreationOptions.LongRunning, TaskScheduler.Default) : Task.CompletedTask;
+        _writer =
+            dialect is SqliteDialect
+                ? Task.Factory.StartNew(WriteTogether, default, TaskCreationOptions.LongRunning, TaskScheduler.Default)
+                : Task.CompletedTask;
     }
 
     internal Dialect Dialect { get; }
@@ -30,11 +35,14 @@ public sealed class Database : IAsyncDisposable
     {
         ArgumentNullException.ThrowIfNull(where);
         DefaultTypeMap.MatchNamesWithUnderscores = true;
-        Dialect dialect = where.Contains("Host=", StringComparison.OrdinalIgnoreCase) ? new PostgresDialect(where) : new SqliteDialect(where);
+        Dialect dialect = where.Contains("Host=", StringComparison.OrdinalIgnoreCase)
+            ? new PostgresDialect(where)
+            : new SqliteDialect(where);
         try
         {
             dialect.Check();
-            await using (await dialect.LockAsync("schema", stop)) Schema.Migrate(dialect);
+            await using (await dialect.LockAsync("schema", stop))
+                Schema.Migrate(dialect);
         }
         catch (DbException error) when (dialect.Explain(error) is { } explained)
         {
@@ -63,7 +71,8 @@ public sealed class Database : IAsyncDisposable
     public async Task<T> WriteAsync<T>(Func<DbConnection, DbTransaction, Task<T>> write, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(write);
-        if (Dialect is SqliteDialect) return (T)(await QueueAsync(async (c, t) => await write(c, t), stop))!;
+        if (Dialect is SqliteDialect)
+            return (T)(await QueueAsync(async (c, t) => await write(c, t), stop))!;
         try
         {
             await using var connection = await Dialect.OpenAsync(stop);
@@ -83,12 +92,17 @@ public sealed class Database : IAsyncDisposable
     {
         _writes.Writer.TryComplete();
         await _writer;
-        if (Dialect is PostgresDialect postgres) await postgres.DisposeAsync();
+        if (Dialect is PostgresDialect postgres)
+            await postgres.DisposeAsync();
     }
 
     /// <summary>Takes the next number of a counter, or the last of several.</summary>
     internal static Task<long> NextAsync(DbConnection connection, DbTransaction transaction, string counter, int many = 1) =>
-        connection.ExecuteScalarAsync<long>("UPDATE counters SET last = last + @many WHERE name = @counter RETURNING last", new { counter, many }, transaction);
+        connection.ExecuteScalarAsync<long>(
+            "UPDATE counters SET last = last + @many WHERE name = @counter RETURNING last",
+            new { counter, many },
+            transaction
+        );
 
     private async Task<object?> QueueAsync(Func<DbConnection, DbTransaction, Task<object?>> work, CancellationToken stop)
     {
@@ -97,7 +111,10 @@ public sealed class Database : IAsyncDisposable
         return await write.Done.Task;
     }
 
-    /// <summary>Writes what comes, several at once. The embedded database works on the caller's thread, so nothing in here really waits but for what is to be written.</summary>
+    /// <summary>
+    /// Writes what comes, several at once. The embedded database works on the caller's thread, so nothing in here really waits but for what
+    /// is to be written.
+    /// </summary>
     private void WriteTogether()
     {
         DbConnection? connection = null;
@@ -105,7 +122,8 @@ public sealed class Database : IAsyncDisposable
         while (WaitForNext())
         {
             together.Clear();
-            while (together.Count < MostPerCommit && _writes.Reader.TryRead(out var next)) together.Add(next);
+            while (together.Count < MostPerCommit && _writes.Reader.TryRead(out var next))
+                together.Add(next);
             try
             {
                 connection ??= Dialect.Open();
@@ -114,7 +132,8 @@ public sealed class Database : IAsyncDisposable
             catch (DbException error)
             {
                 var told = Dialect.Explain(error) ?? (Exception)error;
-                foreach (var write in together) write.Done.TrySetException(told);
+                foreach (var write in together)
+                    write.Done.TrySetException(told);
                 connection?.Dispose();
                 connection = null;
             }
@@ -149,7 +168,8 @@ public sealed class Database : IAsyncDisposable
         }
 
         await transaction.CommitAsync();
-        foreach (var (write, result) in results) write.Done.TrySetResult(result);
+        foreach (var (write, result) in results)
+            write.Done.TrySetResult(result);
     }
 
     private sealed record Write(Func<DbConnection, DbTransaction, Task<object?>> Work)

@@ -36,16 +36,15 @@ internal abstract class Dialect(string connectionString)
 
     /// <summary>Looks whether the database is whole, before it is used.</summary>
     /// <exception cref="StoreException">It is damaged.</exception>
-    public virtual void Check()
-    {
-    }
+    public virtual void Check() { }
 
     /// <summary>Explains errors of the database that an administrator can do something about.</summary>
     public abstract StoreException? Explain(Exception error);
 }
 
 /// <summary>The embedded database: one file, write-ahead log, every commit on the disk before it is acknowledged.</summary>
-internal sealed class SqliteDialect(string path) : Dialect(new SqliteConnectionStringBuilder { DataSource = path, DefaultTimeout = (int)LockTimeout.TotalSeconds }.ToString())
+internal sealed class SqliteDialect(string path)
+    : Dialect(new SqliteConnectionStringBuilder { DataSource = path, DefaultTimeout = (int)LockTimeout.TotalSeconds }.ToString())
 {
     // How long a call waits for another process that has locked the file.
     private static readonly TimeSpan LockTimeout = TimeSpan.FromSeconds(10);
@@ -84,23 +83,48 @@ internal sealed class SqliteDialect(string path) : Dialect(new SqliteConnectionS
 
     public override void Check()
     {
-        if (!File.Exists(path)) return;
+        if (!File.Exists(path))
+            return;
         using var connection = Open();
-        if (connection.ExecuteScalar<string>("PRAGMA quick_check(1)") is { } found && found != "ok") throw Damaged(found, null);
+        if (connection.ExecuteScalar<string>("PRAGMA quick_check(1)") is { } found && found != "ok")
+            throw Damaged(found, null);
     }
 
-    public override StoreException? Explain(Exception error) => error is not SqliteException found ? null : found.SqliteErrorCode switch
-    {
-        // SQLITE_FULL and SQLITE_IOERR, SQLITE_BUSY and SQLITE_LOCKED, SQLITE_READONLY, SQLITE_CORRUPT and SQLITE_NOTADB.
-        13 or 10 => new("disk-full", $"The database at {path} cannot be written: {found.Message} Nothing of this call was kept. Make room on the disk, then send it again.", found),
-        5 or 6 => new("database-busy", $"Another process has locked the database at {path} for longer than {LockTimeout.TotalSeconds:0} s. Nothing of this call was kept. Find out which (a backup, an open sqlite3), then send the call again.", found),
-        8 => new("database-read-only", $"The database at {path} may not be written. Give the service's account the right to write it, then send the call again.", found),
-        11 or 26 => Damaged(found.Message, found),
-        _ => null,
-    };
+    public override StoreException? Explain(Exception error) =>
+        error is not SqliteException found
+            ? null
+            : found.SqliteErrorCode switch
+            {
+                // SQLITE_FULL and SQLITE_IOERR, SQLITE_BUSY and SQLITE_LOCKED, SQLITE_READONLY, SQLITE_CORRUPT and SQLITE_NOTADB.
+                13 or 10 => new(
+                    "disk-full",
+                    $"The database at {path} cannot be written: {found.Message} Nothing of this call was kept. Make room on the disk, "
+                        + $"then send it again.",
+                    found
+                ),
+                5 or 6 => new(
+                    "database-busy",
+                    $"Another process has locked the database at {path} for longer than {LockTimeout.TotalSeconds:0} s. Nothing of "
+                        + $"this call was kept. Find out which (a backup, an open sqlite3), then send the call again.",
+                    found
+                ),
+                8 => new(
+                    "database-read-only",
+                    $"The database at {path} may not be written. Give the service's account the right to write it, then send the call "
+                        + $"again.",
+                    found
+                ),
+                11 or 26 => Damaged(found.Message, found),
+                _ => null,
+            };
 
-    private StoreException Damaged(string found, Exception? inner) => new(
-        "database-damaged", $"The database at {path} is damaged: {found.TrimEnd('.')}. Stop the service, keep a copy of the file, and restore the last good backup.", inner);
+    private StoreException Damaged(string found, Exception? inner) =>
+        new(
+            "database-damaged",
+            $"The database at {path} is damaged: {found.TrimEnd('.')}. Stop the service, keep a copy of the file, and restore the last "
+                + $"good backup.",
+            inner
+        );
 }
 
 /// <summary>The engine of the distribution.</summary>
@@ -127,7 +151,8 @@ internal sealed class PostgresDialect(string connectionString) : Dialect(connect
     {
         var builder = new NpgsqlConnectionStringBuilder(connectionString);
         // What the connection string says itself counts.
-        if (builder.MaxPoolSize == new NpgsqlConnectionStringBuilder().MaxPoolSize) builder.MaxPoolSize = MostConnections;
+        if (builder.MaxPoolSize == new NpgsqlConnectionStringBuilder().MaxPoolSize)
+            builder.MaxPoolSize = MostConnections;
         return builder.ConnectionString;
     }
 
@@ -138,25 +163,36 @@ internal sealed class PostgresDialect(string connectionString) : Dialect(connect
         try
         {
             connection = await _source.OpenConnectionAsync(stop);
-            await connection.ExecuteAsync(new CommandDefinition("SELECT pg_advisory_lock(hashtextextended(@name, 0))", new { name }, cancellationToken: stop));
+            await connection.ExecuteAsync(
+                new CommandDefinition("SELECT pg_advisory_lock(hashtextextended(@name, 0))", new { name }, cancellationToken: stop)
+            );
             return new Held(connection, name, _waits);
         }
         catch
         {
-            if (connection is not null) await connection.DisposeAsync();
+            if (connection is not null)
+                await connection.DisposeAsync();
             _waits.Release();
             throw;
         }
     }
 
-    public override StoreException? Explain(Exception error) => error switch
-    {
-        PostgresException { SqlState: PostgresErrorCodes.DiskFull } full =>
-            new("disk-full", $"The database cannot be written: {full.MessageText}. Nothing of this call was kept. Make room on its disk, then send it again.", full),
-        NpgsqlException { InnerException: System.Net.Sockets.SocketException } gone =>
-            new("database-away", $"The database does not answer: {gone.Message}. Start it, then send the call again.", gone),
-        _ => null,
-    };
+    public override StoreException? Explain(Exception error) =>
+        error switch
+        {
+            PostgresException { SqlState: PostgresErrorCodes.DiskFull } full => new(
+                "disk-full",
+                $"The database cannot be written: {full.MessageText}. Nothing of this call was kept. Make room on its disk, then send "
+                    + $"it again.",
+                full
+            ),
+            NpgsqlException { InnerException: System.Net.Sockets.SocketException } gone => new(
+                "database-away",
+                $"The database does not answer: {gone.Message}. Start it, then send the call again.",
+                gone
+            ),
+            _ => null,
+        };
 
     public ValueTask DisposeAsync()
     {
@@ -171,7 +207,8 @@ internal sealed class PostgresDialect(string connectionString) : Dialect(connect
         {
             try
             {
-                await using (connection) await connection.ExecuteAsync("SELECT pg_advisory_unlock(hashtextextended(@name, 0))", new { name });
+                await using (connection)
+                    await connection.ExecuteAsync("SELECT pg_advisory_unlock(hashtextextended(@name, 0))", new { name });
             }
             finally
             {

@@ -14,18 +14,35 @@ public sealed class DutyLeaseTable(Database database)
     /// <param name="lease">For how long.</param>
     /// <param name="stop">Cancels the write.</param>
     /// <returns>Whether the process has it now; false while another one's lease lasts.</returns>
-    public Task<bool> TryHoldAsync(string duty, Guid holder, TimeSpan lease, CancellationToken stop) => database.WriteAsync(
-        async (c, t) => await c.ExecuteAsync(
-            $"""
-            INSERT INTO duty_leases (name, holder, lease_until) VALUES (@duty, @holder, {database.Dialect.Now} + @lease)
-            ON CONFLICT (name) DO UPDATE SET holder = excluded.holder, lease_until = excluded.lease_until
-            WHERE duty_leases.holder = excluded.holder OR duty_leases.lease_until <= {database.Dialect.Now}
-            """,
-            new { duty, holder = holder.ToString(), lease = (long)lease.TotalMicroseconds },
-            t) == 1,
-        stop);
+    public Task<bool> TryHoldAsync(string duty, Guid holder, TimeSpan lease, CancellationToken stop) =>
+        database.WriteAsync(
+            async (c, t) =>
+                await c.ExecuteAsync(
+                    $"""
+                    INSERT INTO duty_leases (name, holder, lease_until) VALUES (@duty, @holder, {database.Dialect.Now} + @lease)
+                    ON CONFLICT (name) DO UPDATE SET holder = excluded.holder, lease_until = excluded.lease_until
+                    WHERE duty_leases.holder = excluded.holder OR duty_leases.lease_until <= {database.Dialect.Now}
+                    """,
+                    new
+                    {
+                        duty,
+                        holder = holder.ToString(),
+                        lease = (long)lease.TotalMicroseconds,
+                    },
+                    t
+                ) == 1,
+            stop
+        );
 
     /// <summary>Gives a lease up, so that another process need not wait until it lapses.</summary>
-    public Task GiveUpAsync(string duty, Guid holder, CancellationToken stop) => database.WriteAsync(
-        (c, t) => c.ExecuteAsync("DELETE FROM duty_leases WHERE name = @duty AND holder = @holder", new { duty, holder = holder.ToString() }, t), stop);
+    public Task GiveUpAsync(string duty, Guid holder, CancellationToken stop) =>
+        database.WriteAsync(
+            (c, t) =>
+                c.ExecuteAsync(
+                    "DELETE FROM duty_leases WHERE name = @duty AND holder = @holder",
+                    new { duty, holder = holder.ToString() },
+                    t
+                ),
+            stop
+        );
 }

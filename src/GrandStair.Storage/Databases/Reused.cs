@@ -38,6 +38,7 @@ internal sealed class Reused : IDisposable
 
     private void Set(object?[] values)
     {
-        for (var i = 0; i < values.Length; i++) _command.Parameters[i].Value = values[i] ?? DBNull.Value;
+        for (var i = 0; i < values.Length; i++)
+            _command.Parameters[i].Value = values[i] ?? DBNull.Value;
     }
 }

@@ -17,11 +17,20 @@ internal static class Schema
     {
         using var services = new ServiceCollection()
             .AddFluentMigratorCore()
-            .ConfigureRunner(runner => dialect.Configure(runner).WithGlobalConnectionString(dialect.ConnectionString).ScanIn(typeof(Schema).Assembly).For.Migrations())
+            .ConfigureRunner(runner =>
+                dialect
+                    .Configure(runner)
+                    .WithGlobalConnectionString(dialect.ConnectionString)
+                    .ScanIn(typeof(Schema).Assembly)
+                    .For.Migrations()
+            )
             .BuildServiceProvider();
         var runner = services.GetRequiredService<IMigrationRunner>();
         if (((MigrationRunner)runner).VersionLoader.VersionInfo.Latest() is var found && found > Newest)
-            throw new StoreException("newer-schema", $"The database has schema {found}, and this release knows up to {Newest}. Run the release that wrote it, or a newer one.");
+            throw new StoreException(
+                "newer-schema",
+                $"The database has schema {found}, and this release knows up to {Newest}. Run the release that wrote it, or a newer one."
+            );
         runner.MigrateUp();
     }
 
@@ -43,17 +52,24 @@ public sealed class First : Migration
     {
         Execute.Sql(Databases.Schema.Text("001-first.sql"));
         // A defence against mistakes rather than attackers, whom the seals find.
-        IfDatabase(name => name.StartsWith("SQLite", StringComparison.OrdinalIgnoreCase)).Execute.Sql(
-            """
-            CREATE TRIGGER audit_not_deleted BEFORE DELETE ON audit BEGIN SELECT RAISE(ABORT, 'the audit is only added to'); END;
-            CREATE TRIGGER audit_not_changed BEFORE UPDATE ON audit WHEN OLD.hash IS NOT NULL BEGIN SELECT RAISE(ABORT, 'the audit is only added to'); END;
-            """);
-        IfDatabase(name => name.StartsWith("Postgre", StringComparison.OrdinalIgnoreCase)).Execute.Sql(
-            """
-            CREATE FUNCTION audit_only_added_to() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'the audit is only added to'; END $$;
-            CREATE TRIGGER audit_not_deleted BEFORE DELETE ON audit FOR EACH ROW EXECUTE FUNCTION audit_only_added_to();
-            CREATE TRIGGER audit_not_changed BEFORE UPDATE ON audit FOR EACH ROW WHEN (OLD.hash IS NOT NULL) EXECUTE FUNCTION audit_only_added_to();
-            """);
+        IfDatabase(name => name.StartsWith("SQLite", StringComparison.OrdinalIgnoreCase))
+            .Execute.Sql(
+                """
+                CREATE TRIGGER audit_not_deleted BEFORE DELETE ON audit BEGIN SELECT RAISE(ABORT, 'the audit is only added to'); END;
+                CREATE TRIGGER audit_not_changed BEFORE UPDATE ON audit WHEN OLD.hash IS NOT NULL
+                  BEGIN SELECT RAISE(ABORT, 'the audit is only added to'); END;
+                """
+            );
+        IfDatabase(name => name.StartsWith("Postgre", StringComparison.OrdinalIgnoreCase))
+            .Execute.Sql(
+                """
+                CREATE FUNCTION audit_only_added_to() RETURNS trigger LANGUAGE plpgsql
+                  AS $$ BEGIN RAISE EXCEPTION 'the audit is only added to'; END $$;
+                CREATE TRIGGER audit_not_deleted BEFORE DELETE ON audit FOR EACH ROW EXECUTE FUNCTION audit_only_added_to();
+                CREATE TRIGGER audit_not_changed BEFORE UPDATE ON audit FOR EACH ROW WHEN (OLD.hash IS NOT NULL) EXECUTE FUNCTION
+                  audit_only_added_to();
+                """
+            );
     }
 
     /// <inheritdoc />

@@ -4,7 +4,8 @@ namespace GrandStair.Storage.Databases;
 /// The turns of those who read a copy of stored data in memory. Of many who wait, the first refreshes the copy for all of them, and each
 /// sees all that was stored before it asked.
 /// </summary>
-/// <param name="refresh">Brings the copy up to date; never called twice at once. Where it fails, whoever asked fails, and the next one tries again.</param>
+/// <param name="refresh">Brings the copy up to date; never called twice at once. Where it fails, whoever asked fails, and the next one
+/// tries again.</param>
 public sealed class SharedRefresh(Func<CancellationToken, Task> refresh) : IDisposable
 {
     private readonly SemaphoreSlim _turn = new(1, 1);

@@ -20,10 +20,19 @@ public sealed record Change(long Position, DateTimeOffset At, string Kind, strin
 public sealed class Feed(Database database)
 {
     /// <summary>The changes after a position, at most as many as asked for.</summary>
-    public Task<IReadOnlyList<Change>> AfterAsync(long position, int most, CancellationToken stop) => database.ReadAsync<IReadOnlyList<Change>>(
-        async c => [.. (await c.QueryAsync<ChangeRow>("SELECT * FROM feed WHERE position > @position ORDER BY position LIMIT @most", new { position, most }))
-            .Select(r => r.ToChange())],
-        stop);
+    public Task<IReadOnlyList<Change>> AfterAsync(long position, int most, CancellationToken stop) =>
+        database.ReadAsync<IReadOnlyList<Change>>(
+            async c =>
+                [
+                    .. (
+                        await c.QueryAsync<ChangeRow>(
+                            "SELECT * FROM feed WHERE position > @position ORDER BY position LIMIT @most",
+                            new { position, most }
+                        )
+                    ).Select(r => r.ToChange()),
+                ],
+            stop
+        );
 
     /// <summary>The position of the newest change; 0 where there is none.</summary>
     public Task<long> NewestAsync(CancellationToken stop) =>
@@ -31,30 +40,67 @@ public sealed class Feed(Database database)
 
     /// <summary>The position of the newest change that is not of a kind; 0 where there is none.</summary>
     public Task<long> NewestButAsync(string kind, CancellationToken stop) =>
-        database.ReadAsync(async c => await c.ExecuteScalarAsync<long?>("SELECT position FROM feed WHERE kind <> @kind ORDER BY position DESC LIMIT 1", new { kind }) ?? 0, stop);
+        database.ReadAsync(
+            async c =>
+                await c.ExecuteScalarAsync<long?>(
+                    "SELECT position FROM feed WHERE kind <> @kind ORDER BY position DESC LIMIT 1",
+                    new { kind }
+                ) ?? 0,
+            stop
+        );
 
     /// <summary>
-    /// The first change after a position that a forecast depends on; null where there is none. What runs report, what machines are read to have and
-    /// how waves go on by themselves is what it foretold; what people change of plans, machines, calendars, the catalogue and decisions is not.
+    /// The first change after a position that a forecast depends on; null where there is none. What runs report, what machines are read to
+    /// have and
+    /// how waves go on by themselves is what it foretold; what people change of plans, machines, calendars, the catalogue and decisions is
+    /// not.
     /// </summary>
-    public Task<Change?> FirstAgainstForecastAsync(long position, CancellationToken stop) => database.ReadAsync(
-        async c => (await c.QueryFirstOrDefaultAsync<ChangeRow>(
-            """
-            SELECT * FROM feed WHERE position > @position AND (kind IN ('calendar', 'catalogue', 'decision') OR (kind = 'fleet' AND type = 'imported')
-              OR (kind = 'plan' AND type NOT LIKE 'wave-%' AND type NOT IN ('scheduled', 'members-judged', 'share-link-made', 'share-link-ended')))
-            ORDER BY position LIMIT 1
-            """,
-            new { position }))?.ToChange(),
-        stop);
+    public Task<Change?> FirstAgainstForecastAsync(long position, CancellationToken stop) =>
+        database.ReadAsync(
+            async c =>
+                (
+                    await c.QueryFirstOrDefaultAsync<ChangeRow>(
+                        """
+                        SELECT * FROM feed WHERE position > @position AND (kind IN ('calendar', 'catalogue', 'decision') OR (kind =
+                          'fleet' AND type = 'imported')
+                          OR (kind = 'plan' AND type NOT LIKE 'wave-%' AND type NOT IN ('scheduled', 'members-judged',
+                            'share-link-made', 'share-link-ended')))
+                        ORDER BY position LIMIT 1
+                        """,
+                        new { position }
+                    )
+                )?.ToChange(),
+            stop
+        );
 
     /// <summary>Writes a change in the caller's transaction and returns its position.</summary>
-    internal static async Task<long> AddAsync(DbConnection connection, DbTransaction transaction, DateTimeOffset at, string kind, string subject, string type, Actor actor, MachineId? machine = null)
+    internal static async Task<long> AddAsync(
+        DbConnection connection,
+        DbTransaction transaction,
+        DateTimeOffset at,
+        string kind,
+        string subject,
+        string type,
+        Actor actor,
+        MachineId? machine = null
+    )
     {
         var position = await Database.NextAsync(connection, transaction, "feed");
         await connection.ExecuteAsync(
-            "INSERT INTO feed (position, at, kind, subject, type, actor, machine_id) VALUES (@position, @at, @kind, @subject, @type, @actor, @machine)",
-            new { position, at = Micros.Of(at), kind, subject, type, actor = actor.Name, machine = machine?.Value },
-            transaction);
+            "INSERT INTO feed (position, at, kind, subject, type, actor, machine_id) VALUES (@position, @at, @kind, @subject, @type, "
+                + "@actor, @machine)",
+            new
+            {
+                position,
+                at = Micros.Of(at),
+                kind,
+                subject,
+                type,
+                actor = actor.Name,
+                machine = machine?.Value,
+            },
+            transaction
+        );
         return position;
     }
 

@@ -15,19 +15,43 @@ public sealed record SourceRead(string Source, DateTimeOffset At, int Machines, 
 public sealed class SourceTable(Database database)
 {
     /// <summary>Stores the result of a reading.</summary>
-    public Task PutAsync(SourceRead read, CancellationToken stop) => database.WriteAsync(
-        (c, t) => c.ExecuteAsync(
-            """
-            INSERT INTO source_reads (source, at, machines, added, trouble) VALUES (@Source, @at, @Machines, @Added, @Trouble)
-            ON CONFLICT (source) DO UPDATE SET at = excluded.at, machines = excluded.machines, added = excluded.added, trouble = excluded.trouble
-            """,
-            new { read.Source, at = Micros.Of(read.At), read.Machines, read.Added, read.Trouble },
-            t),
-        stop);
+    public Task PutAsync(SourceRead read, CancellationToken stop) =>
+        database.WriteAsync(
+            (c, t) =>
+                c.ExecuteAsync(
+                    """
+                    INSERT INTO source_reads (source, at, machines, added, trouble) VALUES (@Source, @at, @Machines, @Added, @Trouble)
+                    ON CONFLICT (source) DO UPDATE SET at = excluded.at, machines = excluded.machines, added = excluded.added, trouble =
+                      excluded.trouble
+                    """,
+                    new
+                    {
+                        read.Source,
+                        at = Micros.Of(read.At),
+                        read.Machines,
+                        read.Added,
+                        read.Trouble,
+                    },
+                    t
+                ),
+            stop
+        );
 
     /// <summary>How every source went that was ever read.</summary>
-    public Task<IReadOnlyList<SourceRead>> AllAsync(CancellationToken stop) => database.ReadAsync<IReadOnlyList<SourceRead>>(
-        async c => [.. (await c.QueryAsync<Row>("SELECT * FROM source_reads ORDER BY source")).Select(r => new SourceRead(r.Source, Micros.Time(r.At), (int)r.Machines, (int)r.Added, r.Trouble))], stop);
+    public Task<IReadOnlyList<SourceRead>> AllAsync(CancellationToken stop) =>
+        database.ReadAsync<IReadOnlyList<SourceRead>>(
+            async c =>
+                [
+                    .. (await c.QueryAsync<Row>("SELECT * FROM source_reads ORDER BY source")).Select(r => new SourceRead(
+                        r.Source,
+                        Micros.Time(r.At),
+                        (int)r.Machines,
+                        (int)r.Added,
+                        r.Trouble
+                    )),
+                ],
+            stop
+        );
 
     private sealed record Row
     {

@@ -10,22 +10,48 @@ public sealed record DayTally(DateOnly Day, string Product, string Release, int 
 public sealed class TallyTable(Database database)
 {
     /// <summary>Stores a day's tally; what was kept for that day and product before is replaced.</summary>
-    public Task PutAsync(DateOnly day, string product, IReadOnlyDictionary<string, int> machines, CancellationToken stop) => database.WriteAsync(
-        async (c, t) =>
-        {
-            var on = Text(day);
-            await c.ExecuteAsync("DELETE FROM tallies WHERE day = @on AND product = @product", new { on, product }, t);
-            foreach (var (release, count) in machines)
-                await c.ExecuteAsync("INSERT INTO tallies (day, product, release, machines) VALUES (@on, @product, @release, @count)", new { on, product, release, count }, t);
-            return 0;
-        },
-        stop);
+    public Task PutAsync(DateOnly day, string product, IReadOnlyDictionary<string, int> machines, CancellationToken stop) =>
+        database.WriteAsync(
+            async (c, t) =>
+            {
+                var on = Text(day);
+                await c.ExecuteAsync("DELETE FROM tallies WHERE day = @on AND product = @product", new { on, product }, t);
+                foreach (var (release, count) in machines)
+                    await c.ExecuteAsync(
+                        "INSERT INTO tallies (day, product, release, machines) VALUES (@on, @product, @release, @count)",
+                        new
+                        {
+                            on,
+                            product,
+                            release,
+                            count,
+                        },
+                        t
+                    );
+                return 0;
+            },
+            stop
+        );
 
     /// <summary>The tallies of a product from a day on, oldest first.</summary>
-    public Task<IReadOnlyList<DayTally>> SinceAsync(string product, DateOnly day, CancellationToken stop) => database.ReadAsync<IReadOnlyList<DayTally>>(
-        async c => [.. (await c.QueryAsync<Row>("SELECT day, release, machines FROM tallies WHERE product = @product AND day >= @from ORDER BY day, release", new { product, from = Text(day) }))
-            .Select(r => new DayTally(DateOnly.ParseExact(r.Day, "yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture), product, r.Release, (int)r.Machines))],
-        stop);
+    public Task<IReadOnlyList<DayTally>> SinceAsync(string product, DateOnly day, CancellationToken stop) =>
+        database.ReadAsync<IReadOnlyList<DayTally>>(
+            async c =>
+                [
+                    .. (
+                        await c.QueryAsync<Row>(
+                            "SELECT day, release, machines FROM tallies WHERE product = @product AND day >= @from ORDER BY day, release",
+                            new { product, from = Text(day) }
+                        )
+                    ).Select(r => new DayTally(
+                        DateOnly.ParseExact(r.Day, "yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture),
+                        product,
+                        r.Release,
+                        (int)r.Machines
+                    )),
+                ],
+            stop
+        );
 
     private static string Text(DateOnly day) => day.ToString("yyyy-MM-dd", System.Globalization.CultureInfo.InvariantCulture);
 

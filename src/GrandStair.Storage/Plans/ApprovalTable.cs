@@ -24,7 +24,13 @@ public sealed record PlanRevision(int Number, string Body, DateTimeOffset At, st
 /// <param name="Changes">Every change of the intent, oldest first.</param>
 /// <param name="Approvals">Every approval, oldest first.</param>
 /// <param name="EveryPlan">Whether the service asks for an approval of every plan.</param>
-public sealed record StoredConsent(string FirstIntent, ImmutableSortedDictionary<int, ConsentRule> Rules, ImmutableArray<IntentChange> Changes, ImmutableArray<Approval> Approvals, bool EveryPlan);
+public sealed record StoredConsent(
+    string FirstIntent,
+    ImmutableSortedDictionary<int, ConsentRule> Rules,
+    ImmutableArray<IntentChange> Changes,
+    ImmutableArray<Approval> Approvals,
+    bool EveryPlan
+);
 
 /// <summary>The approvals of plans, what they are judged by, and the revisions of plans.</summary>
 public sealed class ApprovalTable(Database database)
@@ -32,67 +38,142 @@ public sealed class ApprovalTable(Database database)
     private const string EveryPlan = "every-plan-approved";
 
     /// <summary>Stores an approval.</summary>
-    public Task AddAsync(string plan, Approval approval, Actor actor, CancellationToken stop) => database.WriteAsync(
-        async (c, t) =>
-        {
-            await c.ExecuteAsync(
-                """
-                INSERT INTO plan_approvals (plan, number, subject, intent, revision, changes, by_whom, at, reason)
-                SELECT @plan, COALESCE(MAX(number), 0) + 1, @Subject, @Intent, @Revision, @Changes, @By, @at, @Reason FROM plan_approvals WHERE plan = @plan
-                """,
-                new { plan, approval.Subject, approval.Intent, Revision = (long)approval.Revision, Changes = (long)approval.Changes, approval.By, at = Micros.Of(approval.At), approval.Reason },
-                t);
-            await AuditTable.AddAsync(c, t, approval.At, actor, "plan approve", plan, null, null, approval.Intent, $"{approval.Subject}, revision {approval.Revision}: {approval.Reason}");
-            await Feed.AddAsync(c, t, approval.At, "plan", plan, "approved", actor);
-            return 0;
-        },
-        stop);
+    public Task AddAsync(string plan, Approval approval, Actor actor, CancellationToken stop) =>
+        database.WriteAsync(
+            async (c, t) =>
+            {
+                await c.ExecuteAsync(
+                    """
+                    INSERT INTO plan_approvals (plan, number, subject, intent, revision, changes, by_whom, at, reason)
+                    SELECT @plan, COALESCE(MAX(number), 0) + 1, @Subject, @Intent, @Revision, @Changes, @By, @at, @Reason FROM
+                      plan_approvals WHERE plan = @plan
+                    """,
+                    new
+                    {
+                        plan,
+                        approval.Subject,
+                        approval.Intent,
+                        Revision = (long)approval.Revision,
+                        Changes = (long)approval.Changes,
+                        approval.By,
+                        at = Micros.Of(approval.At),
+                        approval.Reason,
+                    },
+                    t
+                );
+                await AuditTable.AddAsync(
+                    c,
+                    t,
+                    approval.At,
+                    actor,
+                    "plan approve",
+                    plan,
+                    null,
+                    null,
+                    approval.Intent,
+                    $"{approval.Subject}, revision {approval.Revision}: {approval.Reason}"
+                );
+                await Feed.AddAsync(c, t, approval.At, "plan", plan, "approved", actor);
+                return 0;
+            },
+            stop
+        );
 
     /// <summary>What consent to a plan is judged by.</summary>
-    public Task<StoredConsent> ConsentAsync(string plan, CancellationToken stop) => database.ReadAsync(
-        async c =>
-        {
-            var rules = await c.QueryAsync<RuleRow>("SELECT revision, consent FROM plan_revisions WHERE plan = @plan", new { plan });
-            var changes = await c.QueryAsync<ChangeRow>("SELECT number, at, by_whom, what FROM plan_intent_changes WHERE plan = @plan ORDER BY number", new { plan });
-            var approvals = await c.QueryAsync<Row>("SELECT * FROM plan_approvals WHERE plan = @plan ORDER BY number", new { plan });
-            return new StoredConsent(
-                await c.ExecuteScalarAsync<string?>("SELECT first_intent FROM plans WHERE name = @plan", new { plan }) ?? "",
-                rules.ToImmutableSortedDictionary(r => (int)r.Revision, r => r.Consent.Length == 0 ? ConsentRule.None : JsonSerializer.Deserialize<ConsentRule>(r.Consent)!),
-                [.. changes.Select(r => new IntentChange((int)r.Number, Micros.Time(r.At), r.ByWhom, r.What))],
-                [.. approvals.Select(r => new Approval(r.Subject, r.Intent, (int)r.Revision, (int)r.Changes, r.ByWhom, Micros.Time(r.At), r.Reason))],
-                await c.ExecuteScalarAsync<string?>("SELECT value FROM settings WHERE name = @EveryPlan", new { EveryPlan }) == "yes");
-        },
-        stop);
+    public Task<StoredConsent> ConsentAsync(string plan, CancellationToken stop) =>
+        database.ReadAsync(
+            async c =>
+            {
+                var rules = await c.QueryAsync<RuleRow>("SELECT revision, consent FROM plan_revisions WHERE plan = @plan", new { plan });
+                var changes = await c.QueryAsync<ChangeRow>(
+                    "SELECT number, at, by_whom, what FROM plan_intent_changes WHERE plan = @plan ORDER BY number",
+                    new { plan }
+                );
+                var approvals = await c.QueryAsync<Row>("SELECT * FROM plan_approvals WHERE plan = @plan ORDER BY number", new { plan });
+                return new StoredConsent(
+                    await c.ExecuteScalarAsync<string?>("SELECT first_intent FROM plans WHERE name = @plan", new { plan }) ?? "",
+                    rules.ToImmutableSortedDictionary(
+                        r => (int)r.Revision,
+                        r => r.Consent.Length == 0 ? ConsentRule.None : JsonSerializer.Deserialize<ConsentRule>(r.Consent)!
+                    ),
+                    [.. changes.Select(r => new IntentChange((int)r.Number, Micros.Time(r.At), r.ByWhom, r.What))],
+                    [
+                        .. approvals.Select(r => new Approval(
+                            r.Subject,
+                            r.Intent,
+                            (int)r.Revision,
+                            (int)r.Changes,
+                            r.ByWhom,
+                            Micros.Time(r.At),
+                            r.Reason
+                        )),
+                    ],
+                    await c.ExecuteScalarAsync<string?>("SELECT value FROM settings WHERE name = @EveryPlan", new { EveryPlan }) == "yes"
+                );
+            },
+            stop
+        );
 
     /// <summary>Whether the service asks for an approval of every plan.</summary>
     public Task<bool> AsksForEveryPlanAsync(CancellationToken stop) =>
-        database.ReadAsync(async c => await c.ExecuteScalarAsync<string?>("SELECT value FROM settings WHERE name = @EveryPlan", new { EveryPlan }) == "yes", stop);
+        database.ReadAsync(
+            async c =>
+                await c.ExecuteScalarAsync<string?>("SELECT value FROM settings WHERE name = @EveryPlan", new { EveryPlan }) == "yes",
+            stop
+        );
 
     /// <summary>Says whether the service asks for an approval of every plan.</summary>
-    public Task AskForEveryPlanAsync(bool asks, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
-        async (c, t) =>
-        {
-            var value = asks ? "yes" : "no";
-            var before = await c.ExecuteScalarAsync<string?>("SELECT value FROM settings WHERE name = @EveryPlan", new { EveryPlan }, t) ?? "no";
-            await c.ExecuteAsync("INSERT INTO settings (name, value) VALUES (@EveryPlan, @value) ON CONFLICT (name) DO UPDATE SET value = excluded.value", new { EveryPlan, value }, t);
-            await AuditTable.AddAsync(c, t, now, actor, "setting change", EveryPlan, null, before, value, reason);
-            await Feed.AddAsync(c, t, now, "plan", "*", "approval-rule", actor);
-            return 0;
-        },
-        stop);
+    public Task AskForEveryPlanAsync(bool asks, string reason, Actor actor, DateTimeOffset now, CancellationToken stop) =>
+        database.WriteAsync(
+            async (c, t) =>
+            {
+                var value = asks ? "yes" : "no";
+                var before = await c.ExecuteScalarAsync<string?>("SELECT value FROM settings WHERE name = @EveryPlan", new { EveryPlan }, t)
+                    ?? "no";
+                await c.ExecuteAsync(
+                    "INSERT INTO settings (name, value) VALUES (@EveryPlan, @value) ON CONFLICT (name) DO UPDATE SET value = "
+                        + "excluded.value",
+                    new { EveryPlan, value },
+                    t
+                );
+                await AuditTable.AddAsync(c, t, now, actor, "setting change", EveryPlan, null, before, value, reason);
+                await Feed.AddAsync(c, t, now, "plan", "*", "approval-rule", actor);
+                return 0;
+            },
+            stop
+        );
 
     /// <summary>All revisions of a plan, oldest first.</summary>
-    public Task<IReadOnlyList<PlanRevision>> RevisionsAsync(string plan, CancellationToken stop) => database.ReadAsync<IReadOnlyList<PlanRevision>>(
-        async c => [.. (await c.QueryAsync<Row>("SELECT revision, body, at, by_whom, reason FROM plan_revisions WHERE plan = @plan ORDER BY revision", new { plan })).Select(r => new PlanRevision((int)r.Revision, r.Body, Micros.Time(r.At), r.ByWhom, r.Reason))], stop);
+    public Task<IReadOnlyList<PlanRevision>> RevisionsAsync(string plan, CancellationToken stop) =>
+        database.ReadAsync<IReadOnlyList<PlanRevision>>(
+            async c =>
+                [
+                    .. (
+                        await c.QueryAsync<Row>(
+                            "SELECT revision, body, at, by_whom, reason FROM plan_revisions WHERE plan = @plan ORDER BY revision",
+                            new { plan }
+                        )
+                    ).Select(r => new PlanRevision((int)r.Revision, r.Body, Micros.Time(r.At), r.ByWhom, r.Reason)),
+                ],
+            stop
+        );
 
     /// <summary>Notes in the caller's transaction that somebody changed what a plan is going to do.</summary>
-    internal static Task ChangedAsync(DbConnection c, DbTransaction t, string plan, string what, string by, DateTimeOffset now) => c.ExecuteAsync(
-        """
-        INSERT INTO plan_intent_changes (plan, number, at, by_whom, what)
-        SELECT @plan, COALESCE(MAX(number), 0) + 1, @at, @by, @what FROM plan_intent_changes WHERE plan = @plan
-        """,
-        new { plan, at = Micros.Of(now), by, what },
-        t);
+    internal static Task ChangedAsync(DbConnection c, DbTransaction t, string plan, string what, string by, DateTimeOffset now) =>
+        c.ExecuteAsync(
+            """
+            INSERT INTO plan_intent_changes (plan, number, at, by_whom, what)
+            SELECT @plan, COALESCE(MAX(number), 0) + 1, @at, @by, @what FROM plan_intent_changes WHERE plan = @plan
+            """,
+            new
+            {
+                plan,
+                at = Micros.Of(now),
+                by,
+                what,
+            },
+            t
+        );
 
     private sealed record RuleRow
     {

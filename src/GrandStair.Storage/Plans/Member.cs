@@ -65,7 +65,10 @@ public sealed record Member
     /// <summary>Who moved it.</summary>
     public string? MovedBy { get; init; }
 
-    /// <summary>The slot that is scheduled for it as things are now; it is told to nobody as its own before its wave begins. Null where none was found, and after that.</summary>
+    /// <summary>
+    /// The slot that is scheduled for it as things are now; it is told to nobody as its own before its wave begins. Null where none was
+    /// found, and after that.
+    /// </summary>
     public Slot? Tentative { get; init; }
 
     /// <summary>The time that somebody chose for it, UTC; it keeps it as long as nothing is in the way. Null where nobody did.</summary>

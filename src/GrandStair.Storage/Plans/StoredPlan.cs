@@ -53,9 +53,12 @@ public sealed record StoredPlan(
     DateTimeOffset? Started,
     DateTimeOffset? Ended,
     IReadOnlyList<UndecidedMachine> Undecided,
-    IReadOnlyList<StoredWave> Waves)
+    IReadOnlyList<StoredWave> Waves
+)
 {
-    /// <summary>The sites that it was made for: those of whoever made it. Its members stand there, and who commands the whole of it sees them all.</summary>
+    /// <summary>
+    /// The sites that it was made for: those of whoever made it. Its members stand there, and who commands the whole of it sees them all.
+    /// </summary>
     public SiteScope Sites { get; init; } = SiteScope.All;
 
     /// <summary>Who wrote the revision that it has.</summary>

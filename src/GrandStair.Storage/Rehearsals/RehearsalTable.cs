@@ -74,7 +74,21 @@ public sealed record Rehearsed(string Name, IReadOnlyList<string> Changes, DateO
 /// <param name="Ended">When it ended, UTC; null before.</param>
 /// <param name="Position">The newest change in the feed when it was begun: what came later is not in it.</param>
 public sealed record StoredRehearsal(
-    long Id, string Plan, int Revision, RehearsalKind Kind, RehearsalState State, RehearsalAsked Asked, int Done, int Total, IReadOnlyList<Rehearsed> Results, string? Why, string AskedBy, DateTimeOffset AskedAt, DateTimeOffset? Ended, long Position);
+    long Id,
+    string Plan,
+    int Revision,
+    RehearsalKind Kind,
+    RehearsalState State,
+    RehearsalAsked Asked,
+    int Done,
+    int Total,
+    IReadOnlyList<Rehearsed> Results,
+    string? Why,
+    string AskedBy,
+    DateTimeOffset AskedAt,
+    DateTimeOffset? Ended,
+    long Position
+);
 
 /// <summary>The rehearsals that were asked for, and the forecasts of running plans.</summary>
 public sealed class RehearsalTable(Database database)
@@ -86,20 +100,29 @@ public sealed class RehearsalTable(Database database)
     public const int Kept = 20;
 
     /// <summary>Stores a request for a rehearsal.</summary>
-    public Task<long> AskAsync(string plan, int revision, RehearsalAsked asked, Actor actor, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
-        async (c, t) =>
-        {
-            var id = await Database.NextAsync(c, t, "rehearsal");
-            await InsertAsync(c, t, id, plan, revision, RehearsalKind.Asked, RehearsalState.Waiting, asked, null, actor.Name, now);
-            await c.ExecuteAsync(
-                "DELETE FROM rehearsals WHERE plan = @plan AND kind = 'Asked' AND state NOT IN ('Waiting', 'Running') AND id <= @id - @Kept",
-                new { plan, id, Kept = (long)Kept },
-                t);
-            await AuditTable.AddAsync(c, t, now, actor, "plan rehearse", plan, null, null, $"rehearsal {id}", "");
-            await Feed.AddAsync(c, t, now, "rehearsal", plan, "asked", actor);
-            return id;
-        },
-        stop);
+    public Task<long> AskAsync(string plan, int revision, RehearsalAsked asked, Actor actor, DateTimeOffset now, CancellationToken stop) =>
+        database.WriteAsync(
+            async (c, t) =>
+            {
+                var id = await Database.NextAsync(c, t, "rehearsal");
+                await InsertAsync(c, t, id, plan, revision, RehearsalKind.Asked, RehearsalState.Waiting, asked, null, actor.Name, now);
+                await c.ExecuteAsync(
+                    "DELETE FROM rehearsals WHERE plan = @plan AND kind = 'Asked' AND state NOT IN ('Waiting', 'Running') AND id <= "
+                        + "@id - @Kept",
+                    new
+                    {
+                        plan,
+                        id,
+                        Kept = (long)Kept,
+                    },
+                    t
+                );
+                await AuditTable.AddAsync(c, t, now, actor, "plan rehearse", plan, null, null, $"rehearsal {id}", "");
+                await Feed.AddAsync(c, t, now, "rehearsal", plan, "asked", actor);
+                return id;
+            },
+            stop
+        );
 
     /// <summary>Stores a plan's forecast in place of the one before.</summary>
     /// <param name="plan">The plan.</param>
@@ -109,35 +132,73 @@ public sealed class RehearsalTable(Database database)
     /// <param name="position">The newest change in the feed when it was begun.</param>
     /// <param name="now">The time, UTC.</param>
     /// <param name="stop">Ends the wait.</param>
-    public Task PutForecastAsync(string plan, int revision, RehearsalAsked asked, Rehearsed result, long position, DateTimeOffset now, CancellationToken stop) => database.WriteAsync(
-        async (c, t) =>
-        {
-            await c.ExecuteAsync("DELETE FROM rehearsals WHERE plan = @plan AND kind = 'Forecast'", new { plan }, t);
-            await InsertAsync(c, t, await Database.NextAsync(c, t, "rehearsal"), plan, revision, RehearsalKind.Forecast, RehearsalState.Done, asked, [result], Actor.Worker.Name, now, position);
-            await Feed.AddAsync(c, t, now, "forecast", plan, "made", Actor.Worker);
-            return 1;
-        },
-        stop);
+    public Task PutForecastAsync(
+        string plan,
+        int revision,
+        RehearsalAsked asked,
+        Rehearsed result,
+        long position,
+        DateTimeOffset now,
+        CancellationToken stop
+    ) =>
+        database.WriteAsync(
+            async (c, t) =>
+            {
+                await c.ExecuteAsync("DELETE FROM rehearsals WHERE plan = @plan AND kind = 'Forecast'", new { plan }, t);
+                await InsertAsync(
+                    c,
+                    t,
+                    await Database.NextAsync(c, t, "rehearsal"),
+                    plan,
+                    revision,
+                    RehearsalKind.Forecast,
+                    RehearsalState.Done,
+                    asked,
+                    [result],
+                    Actor.Worker.Name,
+                    now,
+                    position
+                );
+                await Feed.AddAsync(c, t, now, "forecast", plan, "made", Actor.Worker);
+                return 1;
+            },
+            stop
+        );
 
     /// <summary>Takes the next rehearsal that waits or was abandoned; null where there is none.</summary>
-    public Task<StoredRehearsal?> ClaimAsync(CancellationToken stop) => database.WriteAsync<StoredRehearsal?>(
-        async (c, t) =>
-        {
-            var row = await c.QuerySingleOrDefaultAsync<Row>(
-                $"""
-                UPDATE rehearsals SET state = 'Running', done = 0, beat = {database.Dialect.Now}, position = (SELECT last FROM counters WHERE name = 'feed') WHERE id = (
-                  SELECT id FROM rehearsals WHERE state = 'Waiting' OR (state = 'Running' AND beat < {database.Dialect.Now} - @silence) ORDER BY id LIMIT 1 {database.Dialect.SkipLocked("rehearsals")})
-                RETURNING *
-                """,
-                new { silence = (long)Silence.TotalMicroseconds },
-                t);
-            return row?.ToRehearsal();
-        },
-        stop);
+    public Task<StoredRehearsal?> ClaimAsync(CancellationToken stop) =>
+        database.WriteAsync<StoredRehearsal?>(
+            async (c, t) =>
+            {
+                var row = await c.QuerySingleOrDefaultAsync<Row>(
+                    $"""
+                    UPDATE rehearsals SET state = 'Running', done = 0, beat = {database.Dialect.Now}, position = (SELECT last FROM
+                      counters WHERE name = 'feed') WHERE id = (
+                      SELECT id FROM rehearsals WHERE state = 'Waiting' OR (state = 'Running' AND beat < {database.Dialect.Now} -
+                        @silence) ORDER BY id LIMIT 1 {database.Dialect.SkipLocked(
+                        "rehearsals"
+                    )})
+                    RETURNING *
+                    """,
+                    new { silence = (long)Silence.TotalMicroseconds },
+                    t
+                );
+                return row?.ToRehearsal();
+            },
+            stop
+        );
 
     /// <summary>Stores a rehearsal's progress. False: it was cancelled.</summary>
-    public Task<bool> AdvanceAsync(long id, int done, CancellationToken stop) => database.WriteAsync(
-        async (c, t) => await c.ExecuteAsync($"UPDATE rehearsals SET done = @done, beat = {database.Dialect.Now} WHERE id = @id AND state = 'Running'", new { id, done = (long)done }, t) == 1, stop);
+    public Task<bool> AdvanceAsync(long id, int done, CancellationToken stop) =>
+        database.WriteAsync(
+            async (c, t) =>
+                await c.ExecuteAsync(
+                    $"UPDATE rehearsals SET done = @done, beat = {database.Dialect.Now} WHERE id = @id AND state = 'Running'",
+                    new { id, done = (long)done },
+                    t
+                ) == 1,
+            stop
+        );
 
     /// <summary>Stores the result of a rehearsal, unless it was cancelled.</summary>
     /// <param name="rehearsal">The rehearsal.</param>
@@ -145,20 +206,37 @@ public sealed class RehearsalTable(Database database)
     /// <param name="why">Why it failed; null where it did not.</param>
     /// <param name="now">The time, UTC.</param>
     /// <param name="stop">Ends the wait.</param>
-    public Task EndAsync(StoredRehearsal rehearsal, IReadOnlyList<Rehearsed>? results, string? why, DateTimeOffset now, CancellationToken stop)
+    public Task EndAsync(
+        StoredRehearsal rehearsal,
+        IReadOnlyList<Rehearsed>? results,
+        string? why,
+        DateTimeOffset now,
+        CancellationToken stop
+    )
     {
         ArgumentNullException.ThrowIfNull(rehearsal);
         return database.WriteAsync(
             async (c, t) =>
             {
                 var ended = await c.ExecuteAsync(
-                    "UPDATE rehearsals SET state = @state, result = @result, why = @why, done = CASE WHEN @why IS NULL THEN total ELSE done END, ended = @ended WHERE id = @Id AND state = 'Running'",
-                    new { state = (why is null ? RehearsalState.Done : RehearsalState.Failed).ToString(), result = results is null ? null : Write(results), why, ended = Micros.Of(now), rehearsal.Id },
-                    t);
-                if (ended > 0) await Feed.AddAsync(c, t, now, "rehearsal", rehearsal.Plan, "ended", Actor.Worker);
+                    "UPDATE rehearsals SET state = @state, result = @result, why = @why, done = CASE WHEN @why IS NULL THEN total ELSE "
+                        + "done END, ended = @ended WHERE id = @Id AND state = 'Running'",
+                    new
+                    {
+                        state = (why is null ? RehearsalState.Done : RehearsalState.Failed).ToString(),
+                        result = results is null ? null : Write(results),
+                        why,
+                        ended = Micros.Of(now),
+                        rehearsal.Id,
+                    },
+                    t
+                );
+                if (ended > 0)
+                    await Feed.AddAsync(c, t, now, "rehearsal", rehearsal.Plan, "ended", Actor.Worker);
                 return ended;
             },
-            stop);
+            stop
+        );
     }
 
     /// <summary>Ends a rehearsal that is not over. False: it is over.</summary>
@@ -168,28 +246,82 @@ public sealed class RehearsalTable(Database database)
         return database.WriteAsync(
             async (c, t) =>
             {
-                if (await c.ExecuteAsync("UPDATE rehearsals SET state = 'Cancelled', ended = @ended WHERE id = @Id AND state IN ('Waiting', 'Running')", new { rehearsal.Id, ended = Micros.Of(now) }, t) == 0) return false;
-                await AuditTable.AddAsync(c, t, now, actor, "plan rehearse cancel", rehearsal.Plan, null, null, $"rehearsal {rehearsal.Id}", "");
+                if (
+                    await c.ExecuteAsync(
+                        "UPDATE rehearsals SET state = 'Cancelled', ended = @ended WHERE id = @Id AND state IN ('Waiting', 'Running')",
+                        new { rehearsal.Id, ended = Micros.Of(now) },
+                        t
+                    ) == 0
+                )
+                    return false;
+                await AuditTable.AddAsync(
+                    c,
+                    t,
+                    now,
+                    actor,
+                    "plan rehearse cancel",
+                    rehearsal.Plan,
+                    null,
+                    null,
+                    $"rehearsal {rehearsal.Id}",
+                    ""
+                );
                 await Feed.AddAsync(c, t, now, "rehearsal", rehearsal.Plan, "ended", actor);
                 return true;
             },
-            stop);
+            stop
+        );
     }
 
     /// <summary>The rehearsal of that number, or null.</summary>
-    public Task<StoredRehearsal?> FindAsync(long id, CancellationToken stop) => database.ReadAsync(
-        async c => (await c.QuerySingleOrDefaultAsync<Row>("SELECT * FROM rehearsals WHERE id = @id", new { id }))?.ToRehearsal(), stop);
+    public Task<StoredRehearsal?> FindAsync(long id, CancellationToken stop) =>
+        database.ReadAsync(
+            async c => (await c.QuerySingleOrDefaultAsync<Row>("SELECT * FROM rehearsals WHERE id = @id", new { id }))?.ToRehearsal(),
+            stop
+        );
 
     /// <summary>The requested rehearsals of a plan, newest first.</summary>
-    public Task<IReadOnlyList<StoredRehearsal>> OfAsync(string plan, CancellationToken stop) => database.ReadAsync<IReadOnlyList<StoredRehearsal>>(
-        async c => [.. (await c.QueryAsync<Row>("SELECT * FROM rehearsals WHERE plan = @plan AND kind = 'Asked' ORDER BY id DESC", new { plan })).Select(r => r.ToRehearsal())], stop);
+    public Task<IReadOnlyList<StoredRehearsal>> OfAsync(string plan, CancellationToken stop) =>
+        database.ReadAsync<IReadOnlyList<StoredRehearsal>>(
+            async c =>
+                [
+                    .. (
+                        await c.QueryAsync<Row>(
+                            "SELECT * FROM rehearsals WHERE plan = @plan AND kind = 'Asked' ORDER BY id DESC",
+                            new { plan }
+                        )
+                    ).Select(r => r.ToRehearsal()),
+                ],
+            stop
+        );
 
     /// <summary>The forecast of a plan, or null.</summary>
-    public Task<StoredRehearsal?> ForecastAsync(string plan, CancellationToken stop) => database.ReadAsync(
-        async c => (await c.QuerySingleOrDefaultAsync<Row>("SELECT * FROM rehearsals WHERE plan = @plan AND kind = 'Forecast'", new { plan }))?.ToRehearsal(), stop);
+    public Task<StoredRehearsal?> ForecastAsync(string plan, CancellationToken stop) =>
+        database.ReadAsync(
+            async c =>
+                (
+                    await c.QuerySingleOrDefaultAsync<Row>(
+                        "SELECT * FROM rehearsals WHERE plan = @plan AND kind = 'Forecast'",
+                        new { plan }
+                    )
+                )?.ToRehearsal(),
+            stop
+        );
 
     private static Task InsertAsync(
-        System.Data.Common.DbConnection c, System.Data.Common.DbTransaction t, long id, string plan, int revision, RehearsalKind kind, RehearsalState state, RehearsalAsked asked, Rehearsed[]? results, string by, DateTimeOffset now, long position = 0)
+        System.Data.Common.DbConnection c,
+        System.Data.Common.DbTransaction t,
+        long id,
+        string plan,
+        int revision,
+        RehearsalKind kind,
+        RehearsalState state,
+        RehearsalAsked asked,
+        Rehearsed[]? results,
+        string by,
+        DateTimeOffset now,
+        long position = 0
+    )
     {
         var total = (long)asked.Draws * (asked.WhatIfs.Count + 1);
         return c.ExecuteAsync(
@@ -213,7 +345,8 @@ public sealed class RehearsalTable(Database database)
                 ended = results is null ? null : (long?)Micros.Of(now),
                 position,
             },
-            t);
+            t
+        );
     }
 
     private static string Write<T>(T value) => JsonSerializer.Serialize(value, RunEvent.Json);
@@ -248,20 +381,22 @@ public sealed class RehearsalTable(Database database)
 
         public long Position { get; init; }
 
-        public StoredRehearsal ToRehearsal() => new(
-            Id,
-            Plan,
-            (int)Revision,
-            Enum.Parse<RehearsalKind>(Kind),
-            Enum.Parse<RehearsalState>(State),
-            JsonSerializer.Deserialize<RehearsalAsked>(AskedFor, RunEvent.Json)!,
-            (int)Done,
-            (int)Total,
-            Result is null ? [] : JsonSerializer.Deserialize<Rehearsed[]>(Result, RunEvent.Json)!,
-            Why,
-            AskedBy,
-            Micros.Time(Asked),
-            Micros.Time(Ended),
-            Position);
+        public StoredRehearsal ToRehearsal() =>
+            new(
+                Id,
+                Plan,
+                (int)Revision,
+                Enum.Parse<RehearsalKind>(Kind),
+                Enum.Parse<RehearsalState>(State),
+                JsonSerializer.Deserialize<RehearsalAsked>(AskedFor, RunEvent.Json)!,
+                (int)Done,
+                (int)Total,
+                Result is null ? [] : JsonSerializer.Deserialize<Rehearsed[]>(Result, RunEvent.Json)!,
+                Why,
+                AskedBy,
+                Micros.Time(Asked),
+                Micros.Time(Ended),
+                Position
+            );
     }
 }

@@ -14,7 +14,15 @@ namespace GrandStair.Storage.Runs;
 /// <param name="Status">How its machine stands by it.</param>
 /// <param name="SlotStart">When its slot starts, UTC.</param>
 /// <param name="Closed">When it was closed, UTC; null while it is open.</param>
-public sealed record RunEntry(long Run, MachineId Machine, string Plan, string Wave, Status Status, DateTimeOffset SlotStart, DateTimeOffset? Closed);
+public sealed record RunEntry(
+    long Run,
+    MachineId Machine,
+    string Plan,
+    string Wave,
+    Status Status,
+    DateTimeOffset SlotStart,
+    DateTimeOffset? Closed
+);
 
 /// <summary>An entry for every run, kept in memory; each call reads only the runs that have changed since the one before.</summary>
 public sealed class RunIndex : IDisposable
@@ -56,16 +64,26 @@ public sealed class RunIndex : IDisposable
         _position = position;
     }
 
-    /// <summary>The runs that have events after the last position; all runs at first, when one look at each is quicker than to go through all that ever changed.</summary>
-    private Task<(long Position, IReadOnlyList<long> Runs)> ChangedAsync(CancellationToken stop) => _database.ReadAsync<(long, IReadOnlyList<long>)>(
-        async c =>
-        {
-            // Asked for before the runs: what is written in between is read once more with the next call, and nothing is missed.
-            var newest = await c.ExecuteScalarAsync<long>("SELECT last FROM counters WHERE name = 'feed'");
-            if (newest == _position) return (newest, []);
-            if (_position == 0) return (newest, (await c.QueryAsync<long>("SELECT id FROM runs")).AsList());
-            var subjects = await c.QueryAsync<string>("SELECT DISTINCT subject FROM feed WHERE position > @from AND position <= @newest AND kind = 'run'", new { from = _position, newest });
-            return (newest, [.. subjects.Select(s => long.Parse(s.AsSpan(1), CultureInfo.InvariantCulture))]);
-        },
-        stop);
+    /// <summary>
+    /// The runs that have events after the last position; all runs at first, when one look at each is quicker than to go through all that
+    /// ever changed.
+    /// </summary>
+    private Task<(long Position, IReadOnlyList<long> Runs)> ChangedAsync(CancellationToken stop) =>
+        _database.ReadAsync<(long, IReadOnlyList<long>)>(
+            async c =>
+            {
+                // Asked for before the runs: what is written in between is read once more with the next call, and nothing is missed.
+                var newest = await c.ExecuteScalarAsync<long>("SELECT last FROM counters WHERE name = 'feed'");
+                if (newest == _position)
+                    return (newest, []);
+                if (_position == 0)
+                    return (newest, (await c.QueryAsync<long>("SELECT id FROM runs")).AsList());
+                var subjects = await c.QueryAsync<string>(
+                    "SELECT DISTINCT subject FROM feed WHERE position > @from AND position <= @newest AND kind = 'run'",
+                    new { from = _position, newest }
+                );
+                return (newest, [.. subjects.Select(s => long.Parse(s.AsSpan(1), CultureInfo.InvariantCulture))]);
+            },
+            stop
+        );
 }

@@ -27,7 +27,9 @@ public sealed class ProductTests
         var ends = new Dictionary<string, DateOnly> { ["Workplace"] = new(2027, 3, 31), ["*"] = new(2026, 12, 31) }.ToImmutableDictionary();
         var release = new Release("6", "Brae Desktop 6", ReleaseStatus.Available, ends);
         Assert.Equal(end, release.SupportEnd(edition)?.ToString("yyyy-MM-dd", null));
-        Assert.Null(new Release("6", "Brae Desktop 6", ReleaseStatus.Available, ImmutableDictionary<string, DateOnly>.Empty).SupportEnd(edition));
+        Assert.Null(
+            new Release("6", "Brae Desktop 6", ReleaseStatus.Available, ImmutableDictionary<string, DateOnly>.Empty).SupportEnd(edition)
+        );
     }
 
     [Fact]
@@ -51,9 +53,14 @@ public sealed class ProductTests
     public void What_the_fleet_says_of_a_machine_never_grows_old()
     {
         var machine = Fleets.With(TimeSpan.FromDays(400), ("os.version", "6"));
-        var answer = Fleets.Parse("site = Westhaven and tag = pilot").Ask(machine, new EvaluationContext(Fleets.Now, TimeSpan.FromMinutes(1)));
+        var answer = Fleets
+            .Parse("site = Westhaven and tag = pilot")
+            .Ask(machine, new EvaluationContext(Fleets.Now, TimeSpan.FromMinutes(1)));
         Assert.Equal((Kleene.Yes, (DateTimeOffset?)null), (answer.Value, answer.Until));
-        Assert.Equal(Kleene.Unknown, Fleets.Parse("os.version = 6").Ask(machine, new EvaluationContext(Fleets.Now, TimeSpan.FromMinutes(1))).Value);
+        Assert.Equal(
+            Kleene.Unknown,
+            Fleets.Parse("os.version = 6").Ask(machine, new EvaluationContext(Fleets.Now, TimeSpan.FromMinutes(1))).Value
+        );
         Assert.Equal("fleet", machine.Find("name")!.Source);
         Assert.Null(machine.Find("os.edition"));
         Assert.Equal(ReadingState.Value, machine.Find("connection")!.State);

@@ -69,7 +69,27 @@ public sealed class CompletionTests
     public void No_end_of_a_text_is_too_odd_for_it()
     {
         var chance = new Random(20270111);
-        string[] pieces = ["site", "apps", "has", "(", ")", ",", "=", "<", "!", "\"", " ", "in", "not", "older than", "\u001b", "7 d", "between", "\uD800"];
+        string[] pieces =
+        [
+            "site",
+            "apps",
+            "has",
+            "(",
+            ")",
+            ",",
+            "=",
+            "<",
+            "!",
+            "\"",
+            " ",
+            "in",
+            "not",
+            "older than",
+            "\u001b",
+            "7 d",
+            "between",
+            "\uD800",
+        ];
         for (var i = 0; i < 20_000; i++)
         {
             var text = string.Concat(Enumerable.Range(0, chance.Next(12)).Select(_ => pieces[chance.Next(pieces.Length)]));

@@ -8,8 +8,16 @@ namespace GrandStair.Core.Tests.Conditions;
 public sealed class ConditionTests
 {
     private static readonly Machine Desk = Fleets.With(
-        ("os.product", "Brae Desktop"), ("os.version", "6.10"), ("disk.system.free", "41 GiB"), ("firmware.tpm", "2.0"), ("firmware.tpm.on", "no"),
-        ("patches.pending", "0"), ("os.edition", "-"), ("power.mains", "?"), ("backup.last", "2027-01-08T12:00:00Z"));
+        ("os.product", "Brae Desktop"),
+        ("os.version", "6.10"),
+        ("disk.system.free", "41 GiB"),
+        ("firmware.tpm", "2.0"),
+        ("firmware.tpm.on", "no"),
+        ("patches.pending", "0"),
+        ("os.edition", "-"),
+        ("power.mains", "?"),
+        ("backup.last", "2027-01-08T12:00:00Z")
+    );
 
     [Theory]
     [InlineData("os.product = \"brae desktop\"", Kleene.Yes)]
@@ -45,7 +53,8 @@ public sealed class ConditionTests
     [InlineData("hardware.model older than 1 d", Kleene.Yes)]
     [InlineData("os.version older than 30 min and not os.version older than 2 h", Kleene.Yes)]
     [InlineData("site = Eastness and (power.mains = yes or os.version > 6)", Kleene.No)]
-    public void A_condition_answers_in_three_values(string text, Kleene expected) => Assert.Equal(expected, Fleets.Parse(text).Ask(Desk, new EvaluationContext(Fleets.Now)).Value);
+    public void A_condition_answers_in_three_values(string text, Kleene expected) =>
+        Assert.Equal(expected, Fleets.Parse(text).Ask(Desk, new EvaluationContext(Fleets.Now)).Value);
 
     [Theory]
     [InlineData("firmwre.tpm >= 2.0", 1, "did you mean 'firmware.tpm'")]
@@ -80,7 +89,9 @@ public sealed class ConditionTests
     [Fact]
     public void An_answer_says_until_when_it_holds()
     {
-        var answer = Fleets.Parse("os.version > 6 and backup.last >= 7 d ago").Ask(Desk, new EvaluationContext(Fleets.Now, TimeSpan.FromDays(2)));
+        var answer = Fleets
+            .Parse("os.version > 6 and backup.last >= 7 d ago")
+            .Ask(Desk, new EvaluationContext(Fleets.Now, TimeSpan.FromDays(2)));
         Assert.Equal(Fleets.Now.AddHours(-1).AddDays(2), answer.Until);
         Assert.Equal(Kleene.Yes, answer.Value);
         Assert.Equal(Fleets.Now.AddDays(4), Fleets.Parse("backup.last >= 7 d ago").Ask(Desk, new EvaluationContext(Fleets.Now)).Until);
@@ -89,49 +100,84 @@ public sealed class ConditionTests
     [Fact]
     public void An_answer_names_the_comparisons_that_decided_it()
     {
-        var answer = Fleets.Parse("os.version > 6 and firmware.tpm.on = yes and power.mains = yes").Ask(Desk, new EvaluationContext(Fleets.Now));
+        var answer = Fleets
+            .Parse("os.version > 6 and firmware.tpm.on = yes and power.mains = yes")
+            .Ask(Desk, new EvaluationContext(Fleets.Now));
         Assert.Equal("firmware.tpm.on = yes", Assert.Single(answer.Leaves).Text);
     }
 
     [Fact]
-    public void Negation_is_its_own_inverse_and_de_morgan_holds() => Gen.Select(Atoms, Atoms).Sample((a, b) =>
-    {
-        Assert.Equal(Value($"{a}"), Value($"not not {a}"));
-        Assert.Equal(Value($"not ({a} and {b})"), Value($"not {a} or not {b}"));
-        Assert.Equal(Value($"not ({a} or {b})"), Value($"not {a} and not {b}"));
-    });
+    public void Negation_is_its_own_inverse_and_de_morgan_holds() =>
+        Gen.Select(Atoms, Atoms)
+            .Sample(
+                (a, b) =>
+                {
+                    Assert.Equal(Value($"{a}"), Value($"not not {a}"));
+                    Assert.Equal(Value($"not ({a} and {b})"), Value($"not {a} or not {b}"));
+                    Assert.Equal(Value($"not ({a} or {b})"), Value($"not {a} and not {b}"));
+                }
+            );
 
     [Fact]
-    public void More_knowledge_never_turns_yes_into_no() => Gen.Select(Atoms, Atoms, Atoms, Fleets.Among("and", "or"), Fleets.Among("and", "or")).Sample((a, b, c, first, second) =>
-    {
-        // Kleene's logic is monotone: what was told with a reading missing stays told when it comes.
-        var condition = Fleets.Parse($"{a} {first} not ({b} {second} {c})");
-        var before = condition.Ask(Desk, new EvaluationContext(Fleets.Now)).Value;
-        foreach (var value in new[] { "yes", "no" })
-        {
-            var after = condition.Ask(Desk with { Readings = [.. Desk.Readings.Where(r => r.Key != "power.mains"), Fleets.Read("power.mains", value, TimeSpan.FromMinutes(1))] }, new EvaluationContext(Fleets.Now)).Value;
-            Assert.True(before == Kleene.Unknown || before == after);
-        }
-    });
+    public void More_knowledge_never_turns_yes_into_no() =>
+        Gen.Select(Atoms, Atoms, Atoms, Fleets.Among("and", "or"), Fleets.Among("and", "or"))
+            .Sample(
+                (a, b, c, first, second) =>
+                {
+                    // Kleene's logic is monotone: what was told with a reading missing stays told when it comes.
+                    var condition = Fleets.Parse($"{a} {first} not ({b} {second} {c})");
+                    var before = condition.Ask(Desk, new EvaluationContext(Fleets.Now)).Value;
+                    foreach (var value in new[] { "yes", "no" })
+                    {
+                        var after = condition
+                            .Ask(
+                                Desk with
+                                {
+                                    Readings =
+                                    [
+                                        .. Desk.Readings.Where(r => r.Key != "power.mains"),
+                                        Fleets.Read("power.mains", value, TimeSpan.FromMinutes(1)),
+                                    ],
+                                },
+                                new EvaluationContext(Fleets.Now)
+                            )
+                            .Value;
+                        Assert.True(before == Kleene.Unknown || before == after);
+                    }
+                }
+            );
 
     [Fact]
-    public void Any_text_is_read_or_refused_with_a_column_within_it() => Gen.String[Gen.Char["abns.=<>!()\" ,0129-GiBorandt"], 0, 60].Sample(text =>
-    {
-        try
-        {
-            Fleets.Parse(text);
-        }
-        catch (ConditionException error)
-        {
-            Assert.InRange(error.Column, 1, text.Length + 1);
-        }
-    });
+    public void Any_text_is_read_or_refused_with_a_column_within_it() =>
+        Gen.String[Gen.Char["abns.=<>!()\" ,0129-GiBorandt"], 0, 60]
+            .Sample(text =>
+            {
+                try
+                {
+                    Fleets.Parse(text);
+                }
+                catch (ConditionException error)
+                {
+                    Assert.InRange(error.Column, 1, text.Length + 1);
+                }
+            });
 
     [Fact]
     public void A_condition_that_goes_too_deep_is_refused() =>
-        Assert.Contains("deeper", Assert.Throws<ConditionException>(() => Fleets.Parse(new string('(', 200) + "site = a" + new string(')', 200))).Message, StringComparison.Ordinal);
+        Assert.Contains(
+            "deeper",
+            Assert.Throws<ConditionException>(() => Fleets.Parse(new string('(', 200) + "site = a" + new string(')', 200))).Message,
+            StringComparison.Ordinal
+        );
 
-    private static readonly Gen<string> Atoms = Fleets.Among("os.version > 6", "os.version > 7", "power.mains = yes", "firmware.tpm.on = no", "os.edition = Counter", "hardware.model = a");
+    private static readonly Gen<string> Atoms = Fleets.Among(
+        "os.version > 6",
+        "os.version > 7",
+        "power.mains = yes",
+        "firmware.tpm.on = no",
+        "os.edition = Counter",
+        "hardware.model = a"
+    );
 
     private static Kleene Value(string text) => Fleets.Parse(text).Ask(Desk, new EvaluationContext(Fleets.Now)).Value;
 }

@@ -10,8 +10,13 @@ public sealed class GlobTests
 
     [Fact]
     public void Both_ways_to_match_a_pattern_give_the_same_answer() =>
-        Gen.Select(Texts, Texts).Sample(
-            (text, pattern) => Assert.True(Glob.FitsPlainly(text, pattern) == Glob.FitsByStates(text, pattern), $"'{text}' like '{pattern}'"), iter: 100_000, threads: 1);
+        Gen.Select(Texts, Texts)
+            .Sample(
+                (text, pattern) =>
+                    Assert.True(Glob.FitsPlainly(text, pattern) == Glob.FitsByStates(text, pattern), $"'{text}' like '{pattern}'"),
+                iter: 100_000,
+                threads: 1
+            );
 
     [Theory]
     [InlineData("", "", true)]

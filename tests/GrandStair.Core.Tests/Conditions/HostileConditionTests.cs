@@ -11,18 +11,84 @@ public sealed class HostileConditionTests
 
     private static readonly string[] Pieces =
     [
-        "site", "os.version", "disk.system.free", "apps", "name", "tag", "backup.last", "power.mains", "older", "than", "is", "known", "absent", "has", "in", "not", "and", "or", "like",
-        "between", "ago", "ahead", "=", "!=", "<", "<=", ">", ">=", "(", ")", ",", "\"Westhaven\"", "\"", "\\", "64", "GiB", "7", "d", "6.10", "yes", "999999999999999999999", "1e308", "-1", "0",
-        "\u0000", "\u202e", "é", "😀", "'", ";--", "{", "*", "?", "%", "\t", "\n", "NaN", "Infinity", "99999999 d", "10000-01-01", "0001-01-01T00:00:00Z",
+        "site",
+        "os.version",
+        "disk.system.free",
+        "apps",
+        "name",
+        "tag",
+        "backup.last",
+        "power.mains",
+        "older",
+        "than",
+        "is",
+        "known",
+        "absent",
+        "has",
+        "in",
+        "not",
+        "and",
+        "or",
+        "like",
+        "between",
+        "ago",
+        "ahead",
+        "=",
+        "!=",
+        "<",
+        "<=",
+        ">",
+        ">=",
+        "(",
+        ")",
+        ",",
+        "\"Westhaven\"",
+        "\"",
+        "\\",
+        "64",
+        "GiB",
+        "7",
+        "d",
+        "6.10",
+        "yes",
+        "999999999999999999999",
+        "1e308",
+        "-1",
+        "0",
+        "\u0000",
+        "\u202e",
+        "é",
+        "😀",
+        "'",
+        ";--",
+        "{",
+        "*",
+        "?",
+        "%",
+        "\t",
+        "\n",
+        "NaN",
+        "Infinity",
+        "99999999 d",
+        "10000-01-01",
+        "0001-01-01T00:00:00Z",
     ];
 
     [Fact]
     public void A_million_hostile_texts_are_read_or_refused_with_a_column_and_never_crash()
     {
-        var fleet = new[] { Fleets.With(("os.version", "6.10"), ("disk.system.free", "41 GiB"), ("backup.last", "2027-01-08T12:00:00Z")), Fleets.Machine("bare", []) with { Id = new(2) } };
+        var fleet = new[]
+        {
+            Fleets.With(("os.version", "6.10"), ("disk.system.free", "41 GiB"), ("backup.last", "2027-01-08T12:00:00Z")),
+            Fleets.Machine("bare", []) with
+            {
+                Id = new(2),
+            },
+        };
         var columns = FleetColumns.Of(fleet);
         var until = DateTime.UtcNow + AtMost;
-        long read = 0, refused = 0;
+        long read = 0,
+            refused = 0;
         Parallel.For(0, Environment.ProcessorCount, worker =>
         {
             var chance = new Random(20270111 + worker);
@@ -61,10 +127,33 @@ public sealed class HostileConditionTests
     private static string Draw(Random chance)
     {
         // Half begin as a sound condition, of which then a piece is changed; the others are pieces in any order.
-        var parts = chance.Next(2) == 0
-            ? new List<string> { "site", "=", "\"Westhaven\"", "and", "not", "(", "disk.system.free", "<", "64", "GiB", "or", "apps", "has", "(", "name", "like", "\"L*\"", ")", ")" }
-            : [.. Enumerable.Range(0, chance.Next(1, 14)).Select(_ => Pieces[chance.Next(Pieces.Length)])];
-        for (var changes = chance.Next(3); changes > 0; changes--) parts[chance.Next(parts.Count)] = Pieces[chance.Next(Pieces.Length)];
+        var parts =
+            chance.Next(2) == 0
+                ? new List<string>
+                {
+                    "site",
+                    "=",
+                    "\"Westhaven\"",
+                    "and",
+                    "not",
+                    "(",
+                    "disk.system.free",
+                    "<",
+                    "64",
+                    "GiB",
+                    "or",
+                    "apps",
+                    "has",
+                    "(",
+                    "name",
+                    "like",
+                    "\"L*\"",
+                    ")",
+                    ")",
+                }
+                : [.. Enumerable.Range(0, chance.Next(1, 14)).Select(_ => Pieces[chance.Next(Pieces.Length)])];
+        for (var changes = chance.Next(3); changes > 0; changes--)
+            parts[chance.Next(parts.Count)] = Pieces[chance.Next(Pieces.Length)];
         return string.Join(chance.Next(8) == 0 ? "" : " ", parts);
     }
 }

@@ -12,8 +12,19 @@ public sealed partial class PageTests
 
     private static readonly Machine Desk = Fleets.With(
         TimeSpan.FromHours(2),
-        ("os.version", "6.10"), ("os.edition", "Workplace"), ("disk.system.free", "41 GiB"), ("network.rate", "100 Mbit/s"), ("power.mains", "yes"), ("backup.last", "2027-01-09T03:00:00Z"), ("hangs-on", "-"),
-        ("hardware.model", "Tarn 4"), ("hardware.memory", "16 GiB"), ("hardware.processor", "Ness 6"), ("apps", """[{"name":"Ledger Pro","version":"8.2"}]"""), ("services", """[{"name":"spool","state":"running"}]"""));
+        ("os.version", "6.10"),
+        ("os.edition", "Workplace"),
+        ("disk.system.free", "41 GiB"),
+        ("network.rate", "100 Mbit/s"),
+        ("power.mains", "yes"),
+        ("backup.last", "2027-01-09T03:00:00Z"),
+        ("hangs-on", "-"),
+        ("hardware.model", "Tarn 4"),
+        ("hardware.memory", "16 GiB"),
+        ("hardware.processor", "Ness 6"),
+        ("apps", """[{"name":"Ledger Pro","version":"8.2"}]"""),
+        ("services", """[{"name":"spool","state":"running"}]""")
+    );
 
     [Fact]
     public void Every_comparison_of_the_page_holds_on_the_machine_that_it_is_about()
@@ -24,7 +35,14 @@ public sealed partial class PageTests
             Assert.True(Ask(text, Desk) == Kleene.Yes, text);
         // Each says something: on a machine with nothing known but its place none of these holds by itself.
         var bare = Fleets.Machine("till-1", [], "Corran") with { Tags = [] };
-        Assert.All(examples.Where(e => !e.Text.StartsWith("not ", StringComparison.Ordinal) && !e.Text.Contains("!=", StringComparison.Ordinal) && !e.Text.Contains("older", StringComparison.Ordinal)), e => Assert.NotEqual(Kleene.Yes, Ask(e.Text, bare)));
+        Assert.All(
+            examples.Where(e =>
+                !e.Text.StartsWith("not ", StringComparison.Ordinal)
+                && !e.Text.Contains("!=", StringComparison.Ordinal)
+                && !e.Text.Contains("older", StringComparison.Ordinal)
+            ),
+            e => Assert.NotEqual(Kleene.Yes, Ask(e.Text, bare))
+        );
     }
 
     [Fact]
@@ -34,16 +52,43 @@ public sealed partial class PageTests
         Assert.Equal(5, examples.Length);
         var desk = Desk with { Readings = [.. Desk.Readings.Where(r => r.Key != "os.edition")] };
         foreach (var (text, says) in examples)
-            Assert.Equal(says, Ask(text, desk) switch { Kleene.Yes => "yes", Kleene.No => "no", _ => "unknown" });
+            Assert.Equal(
+                says,
+                Ask(text, desk) switch
+                {
+                    Kleene.Yes => "yes",
+                    Kleene.No => "no",
+                    _ => "unknown",
+                }
+            );
     }
 
     [Fact]
     public void Every_error_of_the_page_is_told_so()
     {
-        Assert.Contains(Assert.Throws<ConditionException>(() => ConditionParser.Parse("firmwre.tpm.state = on", KeyRegistry.BuiltIn.With([new("firmware.tpm.state", ValueKind.Flag, "")]))).Message, Page, StringComparison.Ordinal);
+        Assert.Contains(
+            Assert
+                .Throws<ConditionException>(() =>
+                    ConditionParser.Parse(
+                        "firmwre.tpm.state = on",
+                        KeyRegistry.BuiltIn.With([new("firmware.tpm.state", ValueKind.Flag, "")])
+                    )
+                )
+                .Message,
+            Page,
+            StringComparison.Ordinal
+        );
         var size = Assert.Throws<ConditionException>(() => Fleets.Parse("disk.system.free >= 64")).Message;
-        Assert.StartsWith("'64' does not fit 'disk.system.free', a size; expected a number with one of the units B, kB,", size, StringComparison.Ordinal);
-        Assert.Contains("'64' does not fit 'disk.system.free', a size; expected a number with one of the units B, kB,", Page, StringComparison.Ordinal);
+        Assert.StartsWith(
+            "'64' does not fit 'disk.system.free', a size; expected a number with one of the units B, kB,",
+            size,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "'64' does not fit 'disk.system.free', a size; expected a number with one of the units B, kB,",
+            Page,
+            StringComparison.Ordinal
+        );
         Assert.EndsWith("such as 64 GiB. (column 21)", size, StringComparison.Ordinal);
     }
 

@@ -8,7 +8,12 @@ namespace GrandStair.Core.Tests.Evidence;
 
 public sealed class EvidencePackTests
 {
-    private static readonly EvidenceFile[] Files = [new("events.jsonl", "{\"at\": 1}\n{\"at\": 2}\n"), new("scripts/apply.sh", "apt-get full-upgrade\n"), new("report.html", "<p>caf\u00e9</p>")];
+    private static readonly EvidenceFile[] Files =
+    [
+        new("events.jsonl", "{\"at\": 1}\n{\"at\": 2}\n"),
+        new("scripts/apply.sh", "apt-get full-upgrade\n"),
+        new("report.html", "<p>caf\u00e9</p>"),
+    ];
 
     [Fact]
     public void A_pack_is_as_it_was_signed_and_its_sums_are_those_of_other_tools()
@@ -19,7 +24,11 @@ public sealed class EvidencePackTests
         Assert.Equal((5, Convert.ToHexStringLower(SHA256.HashData(key.ExportSubjectPublicKeyInfo()))), (verdict.Files, verdict.Key));
         using var archive = new ZipArchive(new MemoryStream(Pack(key)));
         using var sums = new StreamReader(archive.GetEntry("SHA256SUMS")!.Open());
-        Assert.Contains($"{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(Files[1].Content)))}  scripts/apply.sh\n", sums.ReadToEnd(), StringComparison.Ordinal);
+        Assert.Contains(
+            $"{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(Files[1].Content)))}  scripts/apply.sh\n",
+            sums.ReadToEnd(),
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -41,7 +50,9 @@ public sealed class EvidencePackTests
         using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
         using var other = ECDsa.Create(ECCurve.NamedCurves.nistP256);
         var pack = Pack(key);
-        Assert.All(new[] { 0, 1, 20, pack.Length / 2, pack.Length - 1 }, length => Assert.NotEmpty(EvidencePack.Verify(new MemoryStream(pack[..length])).Faults));
+        Assert.All(new[] { 0, 1, 20, pack.Length / 2, pack.Length - 1 }, length =>
+            Assert.NotEmpty(EvidencePack.Verify(new MemoryStream(pack[..length])).Faults)
+        );
         Assert.NotEmpty(EvidencePack.Verify(new MemoryStream([.. pack, 10])).Faults);
         var foreign = new MemoryStream();
         EvidencePack.Write(foreign, Files, key.ExportSubjectPublicKeyInfoPem(), other.SignHash, Fleets.Now);

@@ -34,7 +34,10 @@ public sealed class FileTests
     public void A_plan_is_read()
     {
         var plan = PlanFile.Parse(GoodPlan, KeyRegistry.BuiltIn, Shipped().GetValueOrDefault, "plan.yaml");
-        Assert.Equal((2, 4, 2, 0.9, TimeSpan.FromDays(3)), (plan.Waves.Length, plan.Limits.All, plan.Limits.Site, plan.Advance.Verified, plan.Advance.Soak));
+        Assert.Equal(
+            (2, 4, 2, 0.9, TimeSpan.FromDays(3)),
+            (plan.Waves.Length, plan.Limits.All, plan.Limits.Site, plan.Advance.Verified, plan.Advance.Soak)
+        );
         Assert.Equal(new DateOnly(2027, 3, 31), plan.Deadline);
         Assert.Null(plan.Waves[1].Members);
     }
@@ -43,19 +46,31 @@ public sealed class FileTests
     public void A_plan_with_everything_is_read_and_says_which_calendars_it_needs()
     {
         var folder = AppContext.BaseDirectory;
-        while (!File.Exists(Path.Combine(folder, "GrandStair.slnx"))) folder = Path.GetDirectoryName(folder)!;
-        var plan = PlanFile.Parse(File.ReadAllText(Path.Combine(folder, "docs", "examples", "plan.yaml")), KeyRegistry.BuiltIn, Shipped().GetValueOrDefault, "plan.yaml");
+        while (!File.Exists(Path.Combine(folder, "GrandStair.slnx")))
+            folder = Path.GetDirectoryName(folder)!;
+        var plan = PlanFile.Parse(
+            File.ReadAllText(Path.Combine(folder, "docs", "examples", "plan.yaml")),
+            KeyRegistry.BuiltIn,
+            Shipped().GetValueOrDefault,
+            "plan.yaml"
+        );
         Assert.Equal(["kittiwake-berths"], plan.Calendars);
         Assert.Equal((5, 4, 2, "NF-2041"), (plan.Waves.Length, plan.Windows.Length, plan.Freezes.Length, plan.ChangeRecord));
         Assert.Equal(["hardware.model", "os.edition", "site", "apps"], plan.Waves[0].Cover!.Keys);
         Assert.Equal((0.1, true), (plan.Waves[2].Sample, plan.Waves[4].NeedsApproval));
         // 30 % of 12 Mbit/s are 27 MB a minute.
         Assert.Equal(27e6, plan.Uplinks.Single().BytesPerMinute, 1.0);
-        Assert.Equal(("shore-party", "terminal-it", 2, 3), (plan.Crews.Single().Name, plan.Crews.Single().Kind, plan.Crews.Single().Hands, plan.Crews.Single().PerDay));
+        Assert.Equal(
+            ("shore-party", "terminal-it", 2, 3),
+            (plan.Crews.Single().Name, plan.Crews.Single().Kind, plan.Crews.Single().Hands, plan.Crews.Single().PerDay)
+        );
         Assert.Equal([("group training", "8"), ("desk-w-003", "7")], plan.But.Select(b => (b.For.ToString(), b.Release)));
         Assert.Equal(new(TimeSpan.FromDays(10), TimeSpan.FromHours(24)), plan.Owners);
         Assert.Equal((true, "change-board", true), (plan.Approval.Needed, plan.Approval.By.Single(), plan.Approval.OfCalendars));
-        Assert.Equal((new DateTimeOffset(2027, 2, 8, 18, 0, 0, TimeSpan.Zero), null, 3), (plan.Waves[2].NotBefore, plan.Waves[1].NotBefore, plan.CatchUp));
+        Assert.Equal(
+            (new DateTimeOffset(2027, 2, 8, 18, 0, 0, TimeSpan.Zero), null, 3),
+            (plan.Waves[2].NotBefore, plan.Waves[1].NotBefore, plan.CatchUp)
+        );
     }
 
     [Theory]
@@ -65,16 +80,31 @@ public sealed class FileTests
     [InlineData("2027-07-08T18:30+01:00", "2027-07-08T17:30:00Z")]
     public void A_wave_begins_not_before_a_day_or_a_moment(string written, string meant)
     {
-        var plan = PlanFile.Parse(GoodPlan.Replace("- name: Rest", $"- {{ name: Rest, not-before: {written} }}", StringComparison.Ordinal), KeyRegistry.BuiltIn, null, "plan.yaml");
+        var plan = PlanFile.Parse(
+            GoodPlan.Replace("- name: Rest", $"- {{ name: Rest, not-before: {written} }}", StringComparison.Ordinal),
+            KeyRegistry.BuiltIn,
+            null,
+            "plan.yaml"
+        );
         Assert.Equal(DateTimeOffset.Parse(meant, System.Globalization.CultureInfo.InvariantCulture), plan.Waves[1].NotBefore);
     }
 
     [Theory]
     [InlineData("scope: os.version < 7", "scope: os.versoin < 7", "plan.yaml:3:8", "did you mean 'os.version'")]
     [InlineData("image-in-place", "image-in-plaec", "plan.yaml:4:10", "did you mean 'image-in-place'")]
-    [InlineData("release: \"7\"", "release: \"7\", build: 7.1.3", "plan.yaml:2:", "has no build '7.1.3'; expected one of 7.1.0, 7.1.2, 7.1.4")]
+    [InlineData(
+        "release: \"7\"",
+        "release: \"7\", build: 7.1.3",
+        "plan.yaml:2:",
+        "has no build '7.1.3'; expected one of 7.1.0, 7.1.2, 7.1.4"
+    )]
     [InlineData("release: \"7\"", "release: \"9\"", "plan.yaml:2:", "expected one of 6, 7")]
-    [InlineData("release: \"7\"", "release: \"7\", but: [{ groups: [office], release: \"9\" }]", "plan.yaml:2:", "has no release '9'; expected one of 6, 7")]
+    [InlineData(
+        "release: \"7\"",
+        "release: \"7\", but: [{ groups: [office], release: \"9\" }]",
+        "plan.yaml:2:",
+        "has no release '9'; expected one of 6, 7"
+    )]
     [InlineData("release: \"7\"", "release: \"7\", but: [{ release: \"6\" }]", "plan.yaml:2:", "It says not who goes to that release")]
     [InlineData("deadline: 2027-03-31", "owners: { notice: 2 h }", "plan.yaml:12:", "expected a duration such as 10 d")]
     [InlineData("Mon-Fri 19:00", "Mon-Fri 19.00", "plan.yaml:9:", "no")]
@@ -84,10 +114,25 @@ public sealed class FileTests
     [InlineData("plan: winter", "plan: Winter Crossing", "plan.yaml:1:7", "lower-case words")]
     [InlineData("waves:", "  waves:", "plan.yaml:", "YAML")]
     [InlineData("all: 4", "all: none", "plan.yaml:10:", "a whole number of at least 1")]
-    [InlineData("deadline: 2027-03-31", "freezes: [{ zone: Europe/London, days: [2027-02-30], why: x }]", "plan.yaml:12:", "is no day; expected one such as 2026-12-24")]
-    [InlineData("deadline: 2027-03-31", "freezes: [{ zone: Europe/London, why: x }]", "plan.yaml:12:", "expected 'weekly', 'days' or 'calendar'")]
+    [InlineData(
+        "deadline: 2027-03-31",
+        "freezes: [{ zone: Europe/London, days: [2027-02-30], why: x }]",
+        "plan.yaml:12:",
+        "is no day; expected one such as 2026-12-24"
+    )]
+    [InlineData(
+        "deadline: 2027-03-31",
+        "freezes: [{ zone: Europe/London, why: x }]",
+        "plan.yaml:12:",
+        "expected 'weekly', 'days' or 'calendar'"
+    )]
     [InlineData("deadline: 2027-03-31", "uplinks: [{ sites: [Westhaven], rate: 12 MB }]", "plan.yaml:12:", "'rate' is '12 MB'")]
-    [InlineData("deadline: 2027-03-31", "uplinks: [{ sites: [Westhaven], rate: 1 Mbit/s }, { sites: [westhaven], rate: 2 Mbit/s }]", "plan.yaml:12:", "'Westhaven' has two uplinks")]
+    [InlineData(
+        "deadline: 2027-03-31",
+        "uplinks: [{ sites: [Westhaven], rate: 1 Mbit/s }, { sites: [westhaven], rate: 2 Mbit/s }]",
+        "plan.yaml:12:",
+        "'Westhaven' has two uplinks"
+    )]
     [InlineData("methods: [image-in-place]", "methods: [carried-media]", "plan.yaml:4:", "needs the hands of a crew 'terminal-it'")]
     [InlineData("count: 3", "cover: { keys: [sitte] }", "plan.yaml:6:", "did you mean 'site'?")]
     [InlineData("count: 3", "count: 3, cover: { keys: [site] }", "plan.yaml:6:", "a 'cover' has no 'count'")]
@@ -96,14 +141,25 @@ public sealed class FileTests
     [InlineData("deadline: 2027-03-31", "catch-up: some", "plan.yaml:12:", "a whole number of at least 0")]
     public void A_wrong_plan_tells_line_column_and_what_was_expected(string right, string wrong, string where, string says)
     {
-        var error = Assert.Throws<FileException>(() => PlanFile.Parse(GoodPlan.Replace(right, wrong, StringComparison.Ordinal), KeyRegistry.BuiltIn, Shipped().GetValueOrDefault, "plan.yaml"));
-        Assert.Contains(error.Problems, p => p.ToString().StartsWith(where, StringComparison.Ordinal) && p.Message.Contains(says, StringComparison.Ordinal));
+        var error = Assert.Throws<FileException>(() =>
+            PlanFile.Parse(
+                GoodPlan.Replace(right, wrong, StringComparison.Ordinal),
+                KeyRegistry.BuiltIn,
+                Shipped().GetValueOrDefault,
+                "plan.yaml"
+            )
+        );
+        Assert.Contains(error.Problems, p =>
+            p.ToString().StartsWith(where, StringComparison.Ordinal) && p.Message.Contains(says, StringComparison.Ordinal)
+        );
     }
 
     [Fact]
     public void All_that_is_wrong_is_told_at_once()
     {
-        var error = Assert.Throws<FileException>(() => PlanFile.Parse("plan: BAD\nscope: nothing = 1\n", KeyRegistry.BuiltIn, null, "plan.yaml"));
+        var error = Assert.Throws<FileException>(() =>
+            PlanFile.Parse("plan: BAD\nscope: nothing = 1\n", KeyRegistry.BuiltIn, null, "plan.yaml")
+        );
         Assert.True(error.Problems.Count >= 6, error.Message);
     }
 
@@ -115,11 +171,18 @@ public sealed class FileTests
             Assert.NotEmpty(product.Releases);
             Assert.All(product.Methods.Where(m => m.Way == Way.Upgrade), m => Assert.Single(m.Steps, s => s.PointOfNoReturn));
             Assert.All(product.Hops, h => Assert.Contains(h.Checks, c => c.AskedAt.Contains(Moment.Verification) && c.Need == Need.Must));
-            Assert.All(product.Readers.Select(r => r.Script).Concat(product.Methods.SelectMany(m => m.Steps.Concat(m.Rollback.Steps)).Select(s => s.Script).OfType<string>()), s => Assert.True(product.Scripts.ContainsKey(s)));
+            Assert.All(
+                product
+                    .Readers.Select(r => r.Script)
+                    .Concat(product.Methods.SelectMany(m => m.Steps.Concat(m.Rollback.Steps)).Select(s => s.Script).OfType<string>()),
+                s => Assert.True(product.Scripts.ContainsKey(s))
+            );
             // What a check looks at must be read by some reader, or the check could never be told.
             var covered = product.Readers.SelectMany(r => r.Covers).Append("dependents").ToHashSet();
             Assert.All(product.Hops.SelectMany(h => h.Checks), c => Assert.Subset(covered, c.Wants.Keys.ToHashSet()));
-            Assert.All(product.Hops.SelectMany(h => h.Checks).Select(c => c.Fix.Script).OfType<string>(), s => Assert.True(product.Scripts.ContainsKey(s)));
+            Assert.All(product.Hops.SelectMany(h => h.Checks).Select(c => c.Fix.Script).OfType<string>(), s =>
+                Assert.True(product.Scripts.ContainsKey(s))
+            );
         }
     }
 
@@ -219,31 +282,57 @@ public sealed class FileTests
             """;
         var file = Read(lines, new("import", IsJsonLines: true));
         Assert.Equal(["pilot till", "pilot till"], file.Machines.Select(m => string.Join(' ', m.Tags!.Value)));
-        Assert.Equal("'tags' has an item with a comma or, among tags, with a blank, which separate items. The line was left out.", Assert.Single(file.Problems).Message);
+        Assert.Equal(
+            "'tags' has an item with a comma or, among tags, with a blank, which separate items. The line was left out.",
+            Assert.Single(file.Problems).Message
+        );
     }
 
     [Fact]
     public void A_mapping_says_which_column_is_which_key_in_which_unit_and_what_is_the_same_for_all()
     {
-        var mapping = FleetMapping.Parse("""
+        var mapping = FleetMapping.Parse(
+            """
             columns:
               name: Hostname
               seen: Last scan
               disk.system.free: { column: Free GB, unit: GB }
             constants: { os.product: Brae Desktop, connection: simulated }
-            """, KeyRegistry.BuiltIn, "map.yaml");
-        var desk = Assert.Single(Read("HOSTNAME,Colour,Free GB,Last scan\ndesk-1,blue,41,2027-01-11T08:00:00Z\n", new("import", Mapping: mapping)).Machines);
+            """,
+            KeyRegistry.BuiltIn,
+            "map.yaml"
+        );
+        var desk = Assert.Single(
+            Read("HOSTNAME,Colour,Free GB,Last scan\ndesk-1,blue,41,2027-01-11T08:00:00Z\n", new("import", Mapping: mapping)).Machines
+        );
         Assert.Equal([("disk.system.free", 41e9), ("os.product", 0)], desk.Report.Readings.Select(r => (r.Key, r.Value!.Amount)).Order());
         Assert.Equal("simulated", desk.Connection!.Kind);
-        Assert.Contains("a column 'Hostname', which the file has not; did you mean 'Hostnam'?", Assert.Throws<FileException>(() => Read("Hostnam,Free GB,Last scan\n", new("import", Mapping: mapping))).Message, StringComparison.Ordinal);
-        var wrong = Assert.Throws<FileException>(() => FleetMapping.Parse("columns:\n  name: Host\n  disk.system.free: { column: Free, unit: d, x: y }\nconstants: { name: a }\n", KeyRegistry.BuiltIn, "map.yaml"));
-        Assert.Equal([(3, 46), (3, 43), (4, 12)], wrong.Problems.Select(p => (p.Line, p.Column)).OrderBy(p => p.Line).ThenByDescending(p => p.Column));
+        Assert.Contains(
+            "a column 'Hostname', which the file has not; did you mean 'Hostnam'?",
+            Assert.Throws<FileException>(() => Read("Hostnam,Free GB,Last scan\n", new("import", Mapping: mapping))).Message,
+            StringComparison.Ordinal
+        );
+        var wrong = Assert.Throws<FileException>(() =>
+            FleetMapping.Parse(
+                "columns:\n  name: Host\n  disk.system.free: { column: Free, unit: d, x: y }\nconstants: { name: a }\n",
+                KeyRegistry.BuiltIn,
+                "map.yaml"
+            )
+        );
+        Assert.Equal(
+            [(3, 46), (3, 43), (4, 12)],
+            wrong.Problems.Select(p => (p.Line, p.Column)).OrderBy(p => p.Line).ThenByDescending(p => p.Column)
+        );
     }
 
     [Fact]
     public void A_mapping_says_how_numbers_times_and_texts_are_written()
     {
-        var mapping = FleetMapping.Parse(File.ReadAllText(Path.Combine(House.Root, "docs", "examples", "mapping.yaml")), KeyRegistry.BuiltIn, "map.yaml");
+        var mapping = FleetMapping.Parse(
+            File.ReadAllText(Path.Combine(House.Root, "docs", "examples", "mapping.yaml")),
+            KeyRegistry.BuiltIn,
+            "map.yaml"
+        );
         var file = Read(
             """
             Hostname;Location;Last scan;Model;Free GB;Power
@@ -254,9 +343,14 @@ public sealed class FileTests
             desk-5;Westhaven;25/10/2026 01:30;Brae 4;12;Sun
             desk-6;Westhaven;02/11/2027 08:00;Brae 4;unknown;Mains
             """,
-            new("import", Mapping: mapping));
+            new("import", Mapping: mapping)
+        );
         Assert.Equal(["desk-1", "desk-2", "desk-3", "desk-5", "desk-6"], file.Machines.Select(m => m.Name));
-        string Values(int machine) => string.Join(", ", file.Machines[machine].Report.Readings.Where(r => r.Key != "os.product").Select(r => $"{r.Key} {r.Show()}").Order());
+        string Values(int machine) =>
+            string.Join(
+                ", ",
+                file.Machines[machine].Report.Readings.Where(r => r.Key != "os.product").Select(r => $"{r.Key} {r.Show()}").Order()
+            );
         Assert.Equal(new DateTimeOffset(2026, 3, 31, 17, 5, 0, TimeSpan.Zero), file.Machines[0].Seen);
         Assert.Equal(1041.5e9, file.Machines[0].Report.Readings.Single(r => r.Key == "disk.system.free").Value!.Amount);
         Assert.Equal("power.mains no", Values(1));
@@ -265,10 +359,29 @@ public sealed class FileTests
         Assert.Equal(new DateTimeOffset(2026, 10, 25, 0, 30, 0, TimeSpan.Zero), file.Machines[3].Seen);
         Assert.Collection(
             file.Problems,
-            p => Assert.Equal((4, "'desk-3' does not say when its readings were seen. They were left out, the rest of the line was kept; say it for such lines with --seen TIME."), (p.Line, p.Message)),
-            p => Assert.Contains("seen is '03-31-2026', which is not written as 'dd/MM/yyyy HH:mm', such as 31/03/2027 18:05", p.Message, StringComparison.Ordinal),
+            p =>
+                Assert.Equal(
+                    (
+                        4,
+                        "'desk-3' does not say when its readings were seen. They were left out, the rest of the line was kept; say it "
+                            + "for such lines with --seen TIME."
+                    ),
+                    (p.Line, p.Message)
+                ),
+            p =>
+                Assert.Contains(
+                    "seen is '03-31-2026', which is not written as 'dd/MM/yyyy HH:mm', such as 31/03/2027 18:05",
+                    p.Message,
+                    StringComparison.Ordinal
+                ),
             p => Assert.Contains("power.mains is 'Sun', expected yes or no", p.Message, StringComparison.Ordinal),
-            p => Assert.Contains("'desk-6': seen is '02/11/2027 08:00', which lies in the future; its readings count as seen now", p.Message, StringComparison.Ordinal));
+            p =>
+                Assert.Contains(
+                    "'desk-6': seen is '02/11/2027 08:00', which lies in the future; its readings count as seen now",
+                    p.Message,
+                    StringComparison.Ordinal
+                )
+        );
         Assert.Equal(Now, file.Machines[4].Report.Readings[0].Seen);
         Assert.DoesNotContain(file.Machines[4].Report.Readings, r => r.Key == "disk.system.free");
     }
@@ -278,14 +391,32 @@ public sealed class FileTests
     {
         const string header = "name,seen,hardware.memory,network.rate\n";
         var file = Read(header + "desk-1,2027-01-11T08:00:00Z,32.768 MB,1.000 Mbit/s\ndesk-2,2027-01-11T08:00:00Z,0.125 GiB,1.5 Mbit/s\n");
-        Assert.Equal(["unreadable", "unreadable", "value", "value"], file.Machines.SelectMany(m => m.Report.Readings).Select(r => r.State.ToString().ToLowerInvariant()));
-        Assert.Contains("hardware.memory is '32.768 MB', which can be read as 32.768 or as 32768", file.Problems[0].Message, StringComparison.Ordinal);
-        Assert.Contains("network.rate is '1.000 Mbit/s', which can be read as 1 or as 1000", file.Problems[1].Message, StringComparison.Ordinal);
-        var mapping = FleetMapping.Parse("decimal: ','\ncolumns: { name: name, seen: seen, hardware.memory: { column: ram.size, unit: MB } }\n", KeyRegistry.BuiltIn, "map.yaml");
-        var json = Read("""
+        Assert.Equal(
+            ["unreadable", "unreadable", "value", "value"],
+            file.Machines.SelectMany(m => m.Report.Readings).Select(r => r.State.ToString().ToLowerInvariant())
+        );
+        Assert.Contains(
+            "hardware.memory is '32.768 MB', which can be read as 32.768 or as 32768",
+            file.Problems[0].Message,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "network.rate is '1.000 Mbit/s', which can be read as 1 or as 1000",
+            file.Problems[1].Message,
+            StringComparison.Ordinal
+        );
+        var mapping = FleetMapping.Parse(
+            "decimal: ','\ncolumns: { name: name, seen: seen, hardware.memory: { column: ram.size, unit: MB } }\n",
+            KeyRegistry.BuiltIn,
+            "map.yaml"
+        );
+        var json = Read(
+            """
             {"name": "desk-1", "seen": "2027-01-11T08:00:00Z", "ram": {"size": 32.768, "speed": 5}}
             {"name": "desk-2", "seen": "2027-01-11T08:00:00Z", "ram": {"size": "32.768"}}
-            """, new("import", IsJsonLines: true, Mapping: mapping));
+            """,
+            new("import", IsJsonLines: true, Mapping: mapping)
+        );
         Assert.Empty(json.Problems);
         Assert.Equal([32.768e6, 32768e6], json.Machines.Select(m => m.Report.Readings.Single().Value!.Amount));
     }
@@ -297,7 +428,11 @@ public sealed class FileTests
     [InlineData("columns: { name: N, hardware.model: { column: M, format: dd/MM/yyyy } }\n", "has no format")]
     [InlineData("columns: { name: N, seen: { column: S, format: abc } }\n", "no pattern of a day or time")]
     public void What_is_wrong_in_a_mapping_is_said(string text, string why) =>
-        Assert.Contains(why, Assert.Throws<FileException>(() => FleetMapping.Parse(text, KeyRegistry.BuiltIn, "map.yaml")).Message, StringComparison.Ordinal);
+        Assert.Contains(
+            why,
+            Assert.Throws<FileException>(() => FleetMapping.Parse(text, KeyRegistry.BuiltIn, "map.yaml")).Message,
+            StringComparison.Ordinal
+        );
 
     [Fact]
     public void The_examples_of_the_docs_are_understood_and_a_wrong_source_is_told_whole()
@@ -306,31 +441,71 @@ public sealed class FileTests
         Assert.Equal("GB", FleetMapping.Parse(Example("mapping.yaml"), KeyRegistry.BuiltIn, "mapping.yaml").Forms["disk.system.free"].Unit);
         var source = SourceFile.Parse(Example("source.yaml"), KeyRegistry.BuiltIn, "source.yaml");
         Assert.Equal(("tls", 636, 500, TimeSpan.FromDays(1)), (source.Security, source.Port, source.PageSize, source.Every));
-        var wrong = Assert.Throws<FileException>(() => SourceFile.Parse(
-            "source: ssh\nldap: { server: far.example, security: none, base: dc=x, filter: (a=b), bind: cn=r, page: 5000 }\nfields: { site: l, os.versoin: v }\n", KeyRegistry.BuiltIn, "s.yaml"));
-        foreach (var says in new[] { "is no name for a source", "is for this machine alone", "refer to it with 'password'", "expected at most 1000", "no attribute for 'name'", "did you mean 'os.version'", "nothing says when the directory saw it" })
+        var wrong = Assert.Throws<FileException>(() =>
+            SourceFile.Parse(
+                "source: ssh\nldap: { server: far.example, security: none, base: dc=x, filter: (a=b), bind: cn=r, page: 5000 }\n"
+                    + "fields: { site: l, os.versoin: v }\n",
+                KeyRegistry.BuiltIn,
+                "s.yaml"
+            )
+        );
+        foreach (
+            var says in new[]
+            {
+                "is no name for a source",
+                "is for this machine alone",
+                "refer to it with 'password'",
+                "expected at most 1000",
+                "no attribute for 'name'",
+                "did you mean 'os.version'",
+                "nothing says when the directory saw it",
+            }
+        )
             Assert.Contains(wrong.Problems, p => p.Message.Contains(says, StringComparison.Ordinal));
     }
 
-    private static (IReadOnlyList<ReportedMachine> Machines, IReadOnlyList<string> Covered, IReadOnlyList<FileProblem> Problems) Read(string text, FleetFormat? format = null)
+    private static (IReadOnlyList<ReportedMachine> Machines, IReadOnlyList<string> Covered, IReadOnlyList<FileProblem> Problems) Read(
+        string text,
+        FleetFormat? format = null
+    )
     {
         var file = new FleetFile(new StringReader(text), "fleet.csv", format ?? new("import"), KeyRegistry.BuiltIn, Now);
         var lines = file.Lines().ToArray();
         return (lines, lines.FirstOrDefault()?.Report.Covered ?? [], file.Problems);
     }
 
-    private static Dictionary<string, Product> Shipped() => Directory.GetDirectories(Path.Combine(House.Root, "catalogue"))
-        .Select(folder => CatalogueFolder.Parse(CatalogueFolder.Load(folder), KeyRegistry.BuiltIn)).ToDictionary(p => p.Name);
+    private static Dictionary<string, Product> Shipped() =>
+        Directory
+            .GetDirectories(Path.Combine(House.Root, "catalogue"))
+            .Select(folder => CatalogueFolder.Parse(CatalogueFolder.Load(folder), KeyRegistry.BuiltIn))
+            .ToDictionary(p => p.Name);
 
     [Fact]
     public void A_what_if_changes_the_text_of_a_plan_by_field_by_entry_and_by_adding_one()
     {
-        var body = GoodPlan + """
+        var body =
+            GoodPlan
+            + """
 
-            crews: [{ name: harbour, kind: deck-it, hands: 1, zone: UTC, weekly: ["Mon-Fri 08:00-18:00"] }]
-            uplinks: [{ sites: [MV Fulmar, MV Gannet], rate: 12 Mbit/s, share: 30 % }]
-            """;
-        var changed = PlanFile.Parse(PlanText.With(body, ["limits.all=9", "advance.soak = 12 h", "crews.Harbour.hands=3", "uplinks.MV Gannet.share=60 %", "crews+={ name: second, kind: deck-it, hands: 2, zone: UTC, weekly: [\"Sat 08:00-18:00\"] }", "freezes+={ zone: UTC, days: [2027-02-01], why: a storm }"]), KeyRegistry.BuiltIn, null, "plan");
+                crews: [{ name: harbour, kind: deck-it, hands: 1, zone: UTC, weekly: ["Mon-Fri 08:00-18:00"] }]
+                uplinks: [{ sites: [MV Fulmar, MV Gannet], rate: 12 Mbit/s, share: 30 % }]
+                """;
+        var changed = PlanFile.Parse(
+            PlanText.With(
+                body,
+                [
+                    "limits.all=9",
+                    "advance.soak = 12 h",
+                    "crews.Harbour.hands=3",
+                    "uplinks.MV Gannet.share=60 %",
+                    "crews+={ name: second, kind: deck-it, hands: 2, zone: UTC, weekly: [\"Sat 08:00-18:00\"] }",
+                    "freezes+={ zone: UTC, days: [2027-02-01], why: a storm }",
+                ]
+            ),
+            KeyRegistry.BuiltIn,
+            null,
+            "plan"
+        );
         Assert.Equal((9, 2, TimeSpan.FromHours(12)), (changed.Limits.All, changed.Limits.Site, changed.Advance.Soak));
         Assert.Equal([("harbour", 3), ("second", 2)], changed.Crews.Select(c => (c.Name, c.Hands)));
         Assert.Equal((0.6, "a storm"), (changed.Uplinks.Single().Share, changed.Freezes.Single().Why));
@@ -343,7 +518,12 @@ public sealed class FileTests
     [InlineData("limits: {}", null, null)]
     public void A_limit_that_is_left_out_is_none(string limits, int? all, int? site)
     {
-        var plan = PlanFile.Parse(GoodPlan.Replace("limits: { all: 4, site: 2 }", limits, StringComparison.Ordinal), KeyRegistry.BuiltIn, null, "plan");
+        var plan = PlanFile.Parse(
+            GoodPlan.Replace("limits: { all: 4, site: 2 }", limits, StringComparison.Ordinal),
+            KeyRegistry.BuiltIn,
+            null,
+            "plan"
+        );
         Assert.Equal((all, site), (Limits.Shown(plan.Limits.All), Limits.Shown(plan.Limits.Site)));
     }
 

@@ -59,7 +59,12 @@ public sealed class GateTests
     [Fact]
     public void The_first_method_that_suits_is_chosen_with_the_reason_against_those_before()
     {
-        var product = Fleets.Product([Chip], Fleets.Method("channel", "patches.pending = 5"), Fleets.Method("fresh", preserves: Preserves.None), Fleets.Method("image"));
+        var product = Fleets.Product(
+            [Chip],
+            Fleets.Method("channel", "patches.pending = 5"),
+            Fleets.Method("fresh", preserves: Preserves.None),
+            Fleets.Method("image")
+        );
         var choice = Choose(product, ["channel", "fresh", "no-such", "image"], ("patches.pending", "0"), ("firmware.tpm.on", "yes"));
         Assert.Equal("image", choice.Method!.Name);
         Assert.Equal(["channel", "fresh", "no-such"], choice.Rejected.Select(a => a.Method));
@@ -79,7 +84,11 @@ public sealed class GateTests
     [Fact]
     public void A_method_whose_own_check_nobody_can_fix_is_passed_over()
     {
-        var product = Fleets.Product([], Fleets.Method("image", null, Preserves.Full, Fleets.Check("disk", "disk.system.size >= 200 GiB", by: FixedBy.Nobody)), Fleets.Method("channel"));
+        var product = Fleets.Product(
+            [],
+            Fleets.Method("image", null, Preserves.Full, Fleets.Check("disk", "disk.system.size >= 200 GiB", by: FixedBy.Nobody)),
+            Fleets.Method("channel")
+        );
         Assert.Equal("channel", Choose(product, ["image", "channel"], ("disk.system.size", "100 GiB")).Method!.Name);
     }
 
@@ -110,25 +119,47 @@ public sealed class GateTests
     [Fact]
     public void An_assessment_sums_up_why_a_machine_cannot_go()
     {
-        var product = Fleets.Product([Chip, Fleets.Check("processor", "hardware.processor = new", by: FixedBy.Nobody)], Fleets.Method("image"));
-        var machine = Fleets.With(("os.version", "6.4"), ("os.edition", "Workplace"), ("firmware.tpm.on", "?"), ("hardware.processor", "old"));
+        var product = Fleets.Product(
+            [Chip, Fleets.Check("processor", "hardware.processor = new", by: FixedBy.Nobody)],
+            Fleets.Method("image")
+        );
+        var machine = Fleets.With(
+            ("os.version", "6.4"),
+            ("os.edition", "Workplace"),
+            ("firmware.tpm.on", "?"),
+            ("hardware.processor", "old")
+        );
         var assessment = Assessment.Of(new(product, product.Releases[1], ["image"], Preserves.Full), machine, Moment.Planning, Fleets.Now);
         Assert.Equal(GateState.Blocked, assessment.State);
         Assert.True(assessment.CannotBeFixed);
         Assert.Equal("unknown: chip; processor", assessment.Why);
     }
 
-    private static Gate Judge(Check[] checks, params (string, string)[] values) => Gate.Judge(checks, Fleets.With(values), Moment.Planning, Fleets.Now);
+    private static Gate Judge(Check[] checks, params (string, string)[] values) =>
+        Gate.Judge(checks, Fleets.With(values), Moment.Planning, Fleets.Now);
 
     private static MethodChoice Choose(Product product, string[] preference, params (string, string)[] values) =>
         Choose(product, preference, Preserves.Full, values);
 
     private static MethodChoice Choose(Product product, string[] preference, Preserves preserves, params (string, string)[] values) =>
-        MethodChoice.Choose(new(product, product.Hops[0], product.Hops[0].Checks, null), preference, preserves, Fleets.With(values), Moment.Planning, Fleets.Now, Decisions.None);
+        MethodChoice.Choose(
+            new(product, product.Hops[0], product.Hops[0].Checks, null),
+            preference,
+            preserves,
+            Fleets.With(values),
+            Moment.Planning,
+            Fleets.Now,
+            Decisions.None
+        );
 
     private static Route Route(string version, string edition, string target)
     {
         var product = Fleets.Product([]);
-        return RouteFinder.Find(product, Fleets.With(("os.version", version), ("os.edition", edition)), product.Release(target), Fleets.Now);
+        return RouteFinder.Find(
+            product,
+            Fleets.With(("os.version", version), ("os.edition", edition)),
+            product.Release(target),
+            Fleets.Now
+        );
     }
 }

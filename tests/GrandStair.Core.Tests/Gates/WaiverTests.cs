@@ -30,16 +30,30 @@ public sealed class WaiverTests
     {
         var result = Judge(Space, Waive(Space, ("disk.system.free", "20 GiB")), Fleets.Now, ("disk.system.free", now)).Checks[0];
         Assert.Equal(holds, result.State == CheckState.Waived);
-        if (!holds) Assert.Contains("was '21474836480 B' when planner waived it", result.Lapsed, StringComparison.Ordinal);
+        if (!holds)
+            Assert.Contains("was '21474836480 B' when planner waived it", result.Lapsed, StringComparison.Ordinal);
     }
 
     [Fact]
     public void A_waiver_lapses_when_the_check_changes_or_can_no_longer_be_waived()
     {
         var waiver = Waive(Space, ("disk.system.free", "20 GiB"));
-        Assert.Contains("was changed", Judge(Space with { Wants = Fleets.Parse("disk.system.free >= 40 GiB") }, waiver, Fleets.Now, ("disk.system.free", "20 GiB")).Checks[0].Lapsed, StringComparison.Ordinal);
-        Assert.Contains("cannot be waived", Judge(Space with { Waivable = false }, waiver, Fleets.Now, ("disk.system.free", "20 GiB")).Checks[0].Lapsed, StringComparison.Ordinal);
-        Assert.Equal(CheckState.Waived, Judge(Space with { Title = "other words" }, waiver, Fleets.Now, ("disk.system.free", "20 GiB")).Checks[0].State);
+        Assert.Contains(
+            "was changed",
+            Judge(Space with { Wants = Fleets.Parse("disk.system.free >= 40 GiB") }, waiver, Fleets.Now, ("disk.system.free", "20 GiB"))
+                .Checks[0]
+                .Lapsed,
+            StringComparison.Ordinal
+        );
+        Assert.Contains(
+            "cannot be waived",
+            Judge(Space with { Waivable = false }, waiver, Fleets.Now, ("disk.system.free", "20 GiB")).Checks[0].Lapsed,
+            StringComparison.Ordinal
+        );
+        Assert.Equal(
+            CheckState.Waived,
+            Judge(Space with { Title = "other words" }, waiver, Fleets.Now, ("disk.system.free", "20 GiB")).Checks[0].State
+        );
     }
 
     [Fact]
@@ -48,8 +62,17 @@ public sealed class WaiverTests
         var apps = Fleets.Check("apps", "not apps has (version < 9)") with { Waivable = true };
         const string one = """[{"name":"Ledger","version":"8.2"},{"name":"Chart","version":"9"}]""";
         var waiver = Waive(apps, ("apps", one));
-        Assert.Equal(CheckState.Waived, Judge(apps, waiver, Fleets.Now, ("apps", """[{"name":"Ledger","version":"8.2"},{"name":"Till","version":"12"}]""")).Checks[0].State);
-        Assert.NotNull(Judge(apps, waiver, Fleets.Now, ("apps", """[{"name":"Ledger","version":"8.2"},{"name":"Till","version":"7"}]""")).Checks[0].Lapsed);
+        Assert.Equal(
+            CheckState.Waived,
+            Judge(apps, waiver, Fleets.Now, ("apps", """[{"name":"Ledger","version":"8.2"},{"name":"Till","version":"12"}]"""))
+                .Checks[0]
+                .State
+        );
+        Assert.NotNull(
+            Judge(apps, waiver, Fleets.Now, ("apps", """[{"name":"Ledger","version":"8.2"},{"name":"Till","version":"7"}]"""))
+                .Checks[0]
+                .Lapsed
+        );
     }
 
     [Fact]
@@ -63,8 +86,17 @@ public sealed class WaiverTests
     private static Waiver Waive(Check check, params (string, string)[] seen)
     {
         var result = Gate.Judge([check], Fleets.With(seen), Moment.Planning, Fleets.Now).Checks[0];
-        return new(check.Name, check.Version, Waiver.SeenIn(result), "a second disk comes next week", "planner", Fleets.Now, Fleets.Now.AddDays(10));
+        return new(
+            check.Name,
+            check.Version,
+            Waiver.SeenIn(result),
+            "a second disk comes next week",
+            "planner",
+            Fleets.Now,
+            Fleets.Now.AddDays(10)
+        );
     }
 
-    private static Gate Judge(Check check, Waiver waiver, DateTimeOffset now, params (string, string)[] values) => Gate.Judge([check], Fleets.With(values), Moment.Planning, now, [waiver]);
+    private static Gate Judge(Check check, Waiver waiver, DateTimeOffset now, params (string, string)[] values) =>
+        Gate.Judge([check], Fleets.With(values), Moment.Planning, now, [waiver]);
 }

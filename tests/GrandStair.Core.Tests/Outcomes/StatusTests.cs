@@ -54,7 +54,8 @@ public sealed class StatusTests
             End(ref state, "fetch");
             // The first leg has the slot that the run was opened with; the second waits for one of its own.
             Assert.Equal((leg == 2, leg == 2 ? null : state.Slot.Start, 0), (state.NeedsSlot, state.DueAt, state.MissedSlots));
-            if (leg == 2) Take(ref state, new SlotMoved(Now, "worker", state.Slot, "the second leg's"));
+            if (leg == 2)
+                Take(ref state, new SlotMoved(Now, "worker", state.Slot, "the second leg's"));
             Assert.Equal(state.Slot.Start, state.DueAt);
             Take(ref state, new SlotOpened(Now, "worker", state.Outstanding!.Name));
             Answer(ref state, GateState.Open);
@@ -100,7 +101,11 @@ public sealed class StatusTests
     [InlineData("r118/one/x/2")]
     [InlineData("")]
     public void What_is_no_order_s_name_is_refused(string text) =>
-        Assert.Contains("expected one such as r118/1/full-upgrade/2", Assert.Throws<FormatException>(() => OrderName.Parse(text)).Message, StringComparison.Ordinal);
+        Assert.Contains(
+            "expected one such as r118/1/full-upgrade/2",
+            Assert.Throws<FormatException>(() => OrderName.Parse(text)).Message,
+            StringComparison.Ordinal
+        );
 
     [Theory]
     [InlineData("m12", 12)]
@@ -124,22 +129,45 @@ public sealed class StatusTests
     [InlineData(5400, ValueKind.Duration, "1.5 h")]
     [InlineData(777600, ValueKind.Duration, "9 d")]
     [InlineData(200000000, ValueKind.Rate, "200 Mbit/s")]
-    public void An_amount_is_shown_in_the_unit_that_people_use(double amount, ValueKind kind, string shown) => Assert.Equal(shown, Units.Show(amount, kind));
+    public void An_amount_is_shown_in_the_unit_that_people_use(double amount, ValueKind kind, string shown) =>
+        Assert.Equal(shown, Units.Show(amount, kind));
 
     private static Status Of(RunState run) => Statuses.Of(false, GateState.Open, true, run);
 
     private static RunOpened Event(int legs)
     {
         var method = Fleets.Method("image");
-        var leg = new LegSpec("6-to-7", "image", method.Steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterPointOfNoReturn);
-        return new(Now, "worker", 1, 1, "winter", 1, "Pilot", "hash", [.. Enumerable.Repeat(leg, legs)], new Slot(Now, Now.AddHours(1), Now.AddHours(3)));
+        var leg = new LegSpec(
+            "6-to-7",
+            "image",
+            method.Steps,
+            method.Rollback.Steps,
+            method.Rollback.Lasts,
+            method.Typical.AfterPointOfNoReturn
+        );
+        return new(
+            Now,
+            "worker",
+            1,
+            1,
+            "winter",
+            1,
+            "Pilot",
+            "hash",
+            [.. Enumerable.Repeat(leg, legs)],
+            new Slot(Now, Now.AddHours(1), Now.AddHours(3))
+        );
     }
 
     private static RunState Opened(int legs = 1) => RunMachine.Step(null, Event(legs)).State;
 
     private static void Take(ref RunState state, RunEvent e) => state = RunMachine.Step(state, e).State;
 
-    private static void Answer(ref RunState state, GateState gate) => Take(ref state, new GateJudged(Now, "worker", state.Outstanding!.Name, gate, ImmutableArray<Noted>.Empty, ImmutableArray<Noted>.Empty));
+    private static void Answer(ref RunState state, GateState gate) =>
+        Take(
+            ref state,
+            new GateJudged(Now, "worker", state.Outstanding!.Name, gate, ImmutableArray<Noted>.Empty, ImmutableArray<Noted>.Empty)
+        );
 
     private static void End(ref RunState state, string step)
     {

@@ -11,7 +11,12 @@ public sealed class ParserFuzzTests
         var fuzz = new ParserFuzz(seed: 20270111);
         var wrong = fuzz.Run(long.MaxValue, TimeSpan.FromSeconds(15));
         Assert.True(wrong.Count == 0, string.Join("\n\n", wrong));
-        Assert.All(fuzz.Counts, c => Assert.True(c.Value.Understood > 0 && c.Value.Tried > c.Value.Understood, $"{c.Key}: {c.Value.Tried} tried, {c.Value.Understood} understood"));
+        Assert.All(fuzz.Counts, c =>
+            Assert.True(
+                c.Value.Understood > 0 && c.Value.Tried > c.Value.Understood,
+                $"{c.Key}: {c.Value.Tried} tried, {c.Value.Understood} understood"
+            )
+        );
         Assert.Equal(9, fuzz.Counts.Count);
     }
 }

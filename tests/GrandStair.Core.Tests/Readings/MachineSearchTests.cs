@@ -5,7 +5,15 @@ namespace GrandStair.Core.Tests.Readings;
 
 public sealed class MachineSearchTests
 {
-    private static readonly Machine Desk = Fleets.With() with { Name = "desk-w-017", Site = "Westhaven", Group = "Tickets", Owner = "deck-it", Tags = ["pilot"], Identifiers = ["sn4711x"] };
+    private static readonly Machine Desk = Fleets.With() with
+    {
+        Name = "desk-w-017",
+        Site = "Westhaven",
+        Group = "Tickets",
+        Owner = "deck-it",
+        Tags = ["pilot"],
+        Identifiers = ["sn4711x"],
+    };
 
     [Theory]
     [InlineData("desk-w", true)]

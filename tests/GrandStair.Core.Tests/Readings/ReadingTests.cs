@@ -39,13 +39,18 @@ public sealed class ReadingTests
     }
 
     [Fact]
-    public void What_a_value_writes_it_reads_back() => Gen.Select(Fleets.Among(ValueKind.Size, ValueKind.Duration, ValueKind.Rate), Gen.Double[0, 1e15]).Sample((kind, amount) =>
-    {
-        // A length of time is a century at most.
-        if (kind == ValueKind.Duration) amount /= 1e6;
-        var value = ReadingValue.Parse(kind, Units.Exact(Math.Round(amount, 3), kind), out _)!;
-        return value.Equals(ReadingValue.Parse(kind, value.Text, out _));
-    });
+    public void What_a_value_writes_it_reads_back() =>
+        Gen.Select(Fleets.Among(ValueKind.Size, ValueKind.Duration, ValueKind.Rate), Gen.Double[0, 1e15])
+            .Sample(
+                (kind, amount) =>
+                {
+                    // A length of time is a century at most.
+                    if (kind == ValueKind.Duration)
+                        amount /= 1e6;
+                    var value = ReadingValue.Parse(kind, Units.Exact(Math.Round(amount, 3), kind), out _)!;
+                    return value.Equals(ReadingValue.Parse(kind, value.Text, out _));
+                }
+            );
 
     [Fact]
     public void A_length_of_time_is_a_century_at_most()
@@ -67,15 +72,22 @@ public sealed class ReadingTests
     [Fact]
     public void The_newest_seen_counts_and_a_differing_older_one_stays_visible()
     {
-        var machine = Fleets.Machine("desk-1", [Read("os.version", "6.4", Now.AddDays(-2), "inventory"), Read("os.version", "6.5", Now.AddHours(-1), "ssh")]);
+        var machine = Fleets.Machine(
+            "desk-1",
+            [Read("os.version", "6.4", Now.AddDays(-2), "inventory"), Read("os.version", "6.5", Now.AddHours(-1), "ssh")]
+        );
         Assert.Equal("6.5", machine.TextOf("os.version"));
         var other = Assert.Single(machine.Conflicts);
         Assert.Equal(("inventory", "6.4"), (other.Source, other.Value!.Text));
     }
 
     [Fact]
-    public void Sources_that_say_the_same_do_not_conflict() => Assert.Empty(
-        Fleets.Machine("desk-1", [Read("os.version", "7", Now.AddDays(-2), "inventory"), Read("os.version", "7.0", Now, "ssh")]).Conflicts);
+    public void Sources_that_say_the_same_do_not_conflict() =>
+        Assert.Empty(
+            Fleets
+                .Machine("desk-1", [Read("os.version", "7", Now.AddDays(-2), "inventory"), Read("os.version", "7.0", Now, "ssh")])
+                .Conflicts
+        );
 
     [Fact]
     public void Covered_but_not_reported_is_absent()
@@ -88,7 +100,9 @@ public sealed class ReadingTests
     [Fact]
     public void A_reading_script_s_lines_become_readings_and_the_rest_is_told()
     {
-        const string output = "os.version = 11.11\nos.edition is absent\npower.mains is unreadable: no such device\ndisk.system.free = lots\nsome warning\nno.such.key = 1\n\u001b[31mos.build = 11\u001b[0m";
+        const string output =
+            "os.version = 11.11\nos.edition is absent\npower.mains is unreadable: no such device\ndisk.system.free = lots\nsome "
+            + "warning\nno.such.key = 1\n\u001b[31mos.build = 11\u001b[0m";
         var readings = ReadingLines.Parse(output, KeyRegistry.BuiltIn, "ssh", Now, out var refused).ToDictionary(r => r.Key);
         Assert.Equal("11.11", readings["os.version"].Value!.Text);
         Assert.Equal(ReadingState.Absent, readings["os.edition"].State);

@@ -8,7 +8,8 @@ public sealed class VersionOrderTests
 {
     private static readonly Gen<string> Versions = Gen.OneOf(
         Gen.Int[0, 120].Array[1, 4].Select(parts => string.Join('.', parts)),
-        Gen.Select(Gen.Int[0, 20], Fleets.Among("", "rc1", "a", "~rc1", "+deb12u3", "-1"), (n, tail) => $"{n}{tail}"));
+        Gen.Select(Gen.Int[0, 20], Fleets.Among("", "rc1", "a", "~rc1", "+deb12u3", "-1"), (n, tail) => $"{n}{tail}")
+    );
 
     [Theory]
     [InlineData("2.10", "2.9")]
@@ -26,13 +27,21 @@ public sealed class VersionOrderTests
     [InlineData("7", "7.0")]
     [InlineData("6.4", "6.04")]
     [InlineData("1-2", "1.2")]
-    public void Versions_that_say_the_same_are_equal(string one, string other) => Assert.Equal(0, VersionOrder.Instance.Compare(one, other));
+    public void Versions_that_say_the_same_are_equal(string one, string other) =>
+        Assert.Equal(0, VersionOrder.Instance.Compare(one, other));
 
     [Fact]
-    public void The_order_is_antisymmetric() => Gen.Select(Versions, Versions).Sample((a, b) =>
-        Math.Sign(VersionOrder.Instance.Compare(a, b)) == -Math.Sign(VersionOrder.Instance.Compare(b, a)));
+    public void The_order_is_antisymmetric() =>
+        Gen.Select(Versions, Versions)
+            .Sample((a, b) => Math.Sign(VersionOrder.Instance.Compare(a, b)) == -Math.Sign(VersionOrder.Instance.Compare(b, a)));
 
     [Fact]
-    public void The_order_is_transitive() => Gen.Select(Versions, Versions, Versions).Sample((a, b, c) =>
-        VersionOrder.Instance.Compare(a, b) > 0 || VersionOrder.Instance.Compare(b, c) > 0 || VersionOrder.Instance.Compare(a, c) <= 0);
+    public void The_order_is_transitive() =>
+        Gen.Select(Versions, Versions, Versions)
+            .Sample(
+                (a, b, c) =>
+                    VersionOrder.Instance.Compare(a, b) > 0
+                    || VersionOrder.Instance.Compare(b, c) > 0
+                    || VersionOrder.Instance.Compare(a, c) <= 0
+            );
 }

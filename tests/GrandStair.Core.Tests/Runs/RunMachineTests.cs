@@ -21,12 +21,34 @@ public sealed class RunMachineTests
         run.Open().Ok("fetch");
         Assert.Equal((Phase.Wait, OrderKind.Slot), (run.State.Phase, run.State.Outstanding!.Kind));
         Assert.Equal(Slot, run.State.DueAt);
-        run.At(Slot).Say(o => new SlotOpened(run.Now, "worker", o.Name)).Open().Ok("save").Open().Ok("apply").Ok("restart").Ok("look").Open();
+        run.At(Slot)
+            .Say(o => new SlotOpened(run.Now, "worker", o.Name))
+            .Open()
+            .Ok("save")
+            .Open()
+            .Ok("apply")
+            .Ok("restart")
+            .Ok("look")
+            .Open();
         Assert.Equal((Phase.Settle, run.Now), (run.State.Phase, run.State.Verified));
         Assert.Equal(run.Now.AddDays(10), run.State.DueAt);
         run.At(run.Now.AddDays(10)).Say(o => new Settled(run.Now, "worker", o.Name));
         Assert.Equal((Outcome.Done, Status.Done), (run.State.Outcome, run.Status));
-        Assert.Equal([Phase.Gate, Phase.Stage, Phase.Wait, Phase.Gate, Phase.Protect, Phase.Gate, Phase.Apply, Phase.Verify, Phase.Settle, Phase.Closed], run.State.Phases.Select(p => p.Phase));
+        Assert.Equal(
+            [
+                Phase.Gate,
+                Phase.Stage,
+                Phase.Wait,
+                Phase.Gate,
+                Phase.Protect,
+                Phase.Gate,
+                Phase.Apply,
+                Phase.Verify,
+                Phase.Settle,
+                Phase.Closed,
+            ],
+            run.State.Phases.Select(p => p.Phase)
+        );
         Assert.Equal("r1/1/apply/1", run.Asked.Single(o => o.Name.Step == "apply").Name.ToString());
     }
 
@@ -66,7 +88,11 @@ public sealed class RunMachineTests
     public void A_blocked_gate_parks_and_an_undecided_one_is_asked_three_times()
     {
         var blocked = Journey.Opened().Judge(GateState.Blocked, Broken);
-        Assert.StartsWith("the gate is blocked: All services run (found: services.failed = 1)", blocked.State.Parked, StringComparison.Ordinal);
+        Assert.StartsWith(
+            "the gate is blocked: All services run (found: services.failed = 1)",
+            blocked.State.Parked,
+            StringComparison.Ordinal
+        );
         var undecided = Journey.Opened().Judge(GateState.Undecided, Broken).Judge(GateState.Undecided, Broken);
         Assert.Null(undecided.State.Parked);
         Assert.NotNull(undecided.Judge(GateState.Undecided, Broken).State.Parked);
@@ -138,7 +164,12 @@ public sealed class RunMachineTests
     [Fact]
     public void A_caution_at_the_verification_is_a_follow_up_and_must_be_closed_before_the_run_is_done()
     {
-        var run = Journey.AtApply().Ok("apply").Ok("restart").Ok("look").Say(o => new GateJudged(Slot, "worker", o.Name, GateState.Open, [], [Broken]));
+        var run = Journey
+            .AtApply()
+            .Ok("apply")
+            .Ok("restart")
+            .Ok("look")
+            .Say(o => new GateJudged(Slot, "worker", o.Name, GateState.Open, [], [Broken]));
         Assert.Equal(Status.Verified, run.Status);
         Assert.Null(run.State.DueAt);
         run.Say(o => new Settled(Slot.AddDays(10), "worker", o.Name));
@@ -190,15 +221,19 @@ public sealed class RunMachineTests
     }
 
     [Fact]
-    public void Replaying_any_history_gives_the_same_state_and_no_attempt_is_ever_asked_for_twice() => Gen.Int[0, 5].Array[1, 60].Sample(choices =>
-    {
-        var run = Journey.Opened(suspends: true);
-        foreach (var choice in choices) run.Random(choice);
-        Assert.True(run.State.Closed is null || run.State.Suspended.All(s => run.State.FollowUps.Any(f => f.Name == s)));
-        Assert.Equal(Json(run.State), Json(RunMachine.Replay(run.Log)!));
-        Assert.Equal(run.Asked.Count, run.Asked.Select(o => o.Name).Distinct().Count());
-        Assert.Equal(run.State.Closed is null, run.State.Outstanding is not null);
-    });
+    public void Replaying_any_history_gives_the_same_state_and_no_attempt_is_ever_asked_for_twice() =>
+        Gen.Int[0, 5]
+            .Array[1, 60]
+            .Sample(choices =>
+            {
+                var run = Journey.Opened(suspends: true);
+                foreach (var choice in choices)
+                    run.Random(choice);
+                Assert.True(run.State.Closed is null || run.State.Suspended.All(s => run.State.FollowUps.Any(f => f.Name == s)));
+                Assert.Equal(Json(run.State), Json(RunMachine.Replay(run.Log)!));
+                Assert.Equal(run.Asked.Count, run.Asked.Select(o => o.Name).Distinct().Count());
+                Assert.Equal(run.State.Closed is null, run.State.Outstanding is not null);
+            });
 
     [Fact]
     public void Events_are_written_and_read_back()
@@ -244,20 +279,53 @@ public sealed class RunMachineTests
         public static Journey Opened(int? catchUp = null, bool suspends = false)
         {
             var method = Fleets.Method("image");
-            ImmutableArray<StepSpec> steps = suspends ? [.. method.Steps.Select(s => s.Name == "save" ? s with { ResumedBy = "look" } : s)] : method.Steps;
-            var leg = new LegSpec("6-to-7", "image", steps, method.Rollback.Steps, method.Rollback.Lasts, method.Typical.AfterPointOfNoReturn);
-            return new Journey().Add(new RunOpened(Fleets.Now, "worker", 1, 1, "winter", 1, "Pilot", "hash", [leg], new(Slot, Slot.AddHours(1), Slot.AddHours(3)), catchUp));
+            ImmutableArray<StepSpec> steps = suspends
+                ? [.. method.Steps.Select(s => s.Name == "save" ? s with { ResumedBy = "look" } : s)]
+                : method.Steps;
+            var leg = new LegSpec(
+                "6-to-7",
+                "image",
+                steps,
+                method.Rollback.Steps,
+                method.Rollback.Lasts,
+                method.Typical.AfterPointOfNoReturn
+            );
+            return new Journey().Add(
+                new RunOpened(
+                    Fleets.Now,
+                    "worker",
+                    1,
+                    1,
+                    "winter",
+                    1,
+                    "Pilot",
+                    "hash",
+                    [leg],
+                    new(Slot, Slot.AddHours(1), Slot.AddHours(3)),
+                    catchUp
+                )
+            );
         }
 
         /// <summary>A run whose step 'save' has begun, which suspends what 'look' resumes.</summary>
-        public static Journey Suspended() => Opened(suspends: true).Open().Ok("fetch").At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name)).Open();
+        public static Journey Suspended() =>
+            Opened(suspends: true).Open().Ok("fetch").At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name)).Open();
 
         /// <summary>Its slot opens so late on some day that it is missed.</summary>
         public Journey Miss(int day) => At(Slot.AddDays(day).AddHours(-1)).Say(o => new SlotOpened(Now, "worker", o.Name));
 
-        public Journey MoveSlot(int days) => Add(new SlotMoved(Now, "planner", new(Slot.AddDays(days), Slot.AddDays(days).AddHours(1), Slot.AddDays(days).AddHours(3)), "another"));
+        public Journey MoveSlot(int days) =>
+            Add(
+                new SlotMoved(
+                    Now,
+                    "planner",
+                    new(Slot.AddDays(days), Slot.AddDays(days).AddHours(1), Slot.AddDays(days).AddHours(3)),
+                    "another"
+                )
+            );
 
-        public static Journey AtApply() => Opened().Open().Ok("fetch").At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name)).Open().Ok("save").Open();
+        public static Journey AtApply() =>
+            Opened().Open().Ok("fetch").At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name)).Open().Ok("save").Open();
 
         public Journey Add(RunEvent e)
         {
@@ -278,7 +346,8 @@ public sealed class RunMachineTests
 
         public Journey Open() => Judge(GateState.Open);
 
-        public Journey Judge(GateState state, params Noted[] notes) => Say(o => new GateJudged(Now, "worker", o.Name, state, [.. notes], []));
+        public Journey Judge(GateState state, params Noted[] notes) =>
+            Say(o => new GateJudged(Now, "worker", o.Name, state, [.. notes], []));
 
         public Journey Ok(string step)
         {
@@ -298,7 +367,8 @@ public sealed class RunMachineTests
         public void Random(int choice)
         {
             Now = Now.AddMinutes(17 * (choice + 1));
-            if (State.Closed is not null) return;
+            if (State.Closed is not null)
+                return;
             var order = State.Outstanding!;
             var possible = RunMachine.Possible(State);
             RunEvent e = (order.Kind, choice) switch

@@ -39,7 +39,8 @@ public sealed class UnknownNameTests
                 "uplinks[1]: site 'MV Gannet' has no effect, it has no machines.",
                 "crews.deck: kind 'deck-ti' has no effect, no method of the plan needs it.",
             ],
-            UnknownNames.In(plan, product, fleet));
+            UnknownNames.In(plan, product, fleet)
+        );
     }
 
     private static Machine Desk(string name, string site) => Fleets.Machine(name, [], site) with { Group = "tills" };

@@ -15,8 +15,17 @@ public sealed class WaveTests
         Release = "7",
         Scope = Fleets.Parse("os.version < 7"),
         Methods = ["image"],
-        Waves = [new("Pilot", Fleets.Parse("tag = pilot"), 2), new("Offices", Fleets.Parse("power.mains = yes"), null), new("Rest", null, null)],
-        Windows = [new(TargetSelector.Everyone, new("Europe/London", [WeeklyRule.Parse("Mon-Fri 19:00-05:00")])), new(TargetSelector.At("MV Gannet"), new("Europe/London", [WeeklyRule.Parse("Sun 01:30-03:30")]))],
+        Waves =
+        [
+            new("Pilot", Fleets.Parse("tag = pilot"), 2),
+            new("Offices", Fleets.Parse("power.mains = yes"), null),
+            new("Rest", null, null),
+        ],
+        Windows =
+        [
+            new(TargetSelector.Everyone, new("Europe/London", [WeeklyRule.Parse("Mon-Fri 19:00-05:00")])),
+            new(TargetSelector.At("MV Gannet"), new("Europe/London", [WeeklyRule.Parse("Sun 01:30-03:30")])),
+        ],
         Limits = new(3, 2),
         Advance = new(0.9, 1, TimeSpan.FromDays(3)),
     };
@@ -26,7 +35,13 @@ public sealed class WaveTests
     {
         Machine[] fleet =
         [
-            Named("a", "6", "yes", true), Named("b", "6", "yes", true), Named("c", "6", "yes", true), Named("d", "6", "no", false), Named("e", "6", "?", false), Named("f", "?", "yes", false), Named("g", "7", "yes", true),
+            Named("a", "6", "yes", true),
+            Named("b", "6", "yes", true),
+            Named("c", "6", "yes", true),
+            Named("d", "6", "no", false),
+            Named("e", "6", "?", false),
+            Named("f", "?", "yes", false),
+            Named("g", "7", "yes", true),
         ];
         var membership = Membership.Of(Plan, fleet.Reverse(), Fleets.Now, _ => new(true, true));
         Assert.Equal(["a b", "c", "d"], membership.Waves.Select(w => string.Join(' ', w.Select(m => m.Name))));
@@ -46,7 +61,11 @@ public sealed class WaveTests
     [InlineData("19:00-05:00")]
     [InlineData("Mon 19-05")]
     public void A_weekly_rule_that_is_none_is_refused(string text) =>
-        Assert.Contains("expected days and times", Assert.Throws<FormatException>(() => WeeklyRule.Parse(text)).Message, StringComparison.Ordinal);
+        Assert.Contains(
+            "expected days and times",
+            Assert.Throws<FormatException>(() => WeeklyRule.Parse(text)).Message,
+            StringComparison.Ordinal
+        );
 
     [Fact]
     public void A_window_over_midnight_keeps_to_the_clock_on_the_wall_when_summer_time_begins_and_ends()
@@ -69,7 +88,10 @@ public sealed class WaveTests
     [InlineData("exempt*2", 4, true, "exempt")]
     public void The_next_wave_begins_when_the_rule_holds(string statuses, int daysSince, bool holds, string why)
     {
-        var all = statuses.Split(' ').Select(s => s.Split('*')).SelectMany(s => Enumerable.Repeat(Named<Status>(s[0]), s.Length > 1 ? int.Parse(s[1], null) : 1));
+        var all = statuses
+            .Split(' ')
+            .Select(s => s.Split('*'))
+            .SelectMany(s => Enumerable.Repeat(Named<Status>(s[0]), s.Length > 1 ? int.Parse(s[1], null) : 1));
         // The last of them was verified only now; what counts is since when there are enough.
         var verified = all.Count(s => s == Status.Verified);
         var moments = Enumerable.Range(0, verified).Select(i => i > 8 ? Fleets.Now : Fleets.Now.AddDays(-daysSince));
@@ -85,15 +107,24 @@ public sealed class WaveTests
         var moments = Enumerable.Repeat(Fleets.Now.AddDays(-4), 8);
         Assert.True(Plan.Advance.Evaluate(new(all), moments, Fleets.Now, []).Holds);
         var advance = Plan.Advance.Evaluate(new(all), moments, Fleets.Now, ["desk-1", "desk-2"]);
-        Assert.Equal((false, "8 of 10 verified, 9 needed; not ready any more since the wave opened: desk-1, desk-2"), (advance.Holds, advance.Why));
+        Assert.Equal(
+            (false, "8 of 10 verified, 9 needed; not ready any more since the wave opened: desk-1, desk-2"),
+            (advance.Holds, advance.Why)
+        );
     }
 
     private static readonly NodaTime.DateTimeZone London = NodaTime.DateTimeZoneProviders.Tzdb["Europe/London"];
 
-    private static T Named<T>(string word) where T : struct, Enum => Enum.GetValues<T>().Single(v => RunMachine.Name(v) == word);
+    private static T Named<T>(string word)
+        where T : struct, Enum => Enum.GetValues<T>().Single(v => RunMachine.Name(v) == word);
 
     private static DateTimeOffset Utc(int year, int month, int day, int hour = 0) => new(year, month, day, hour, 0, 0, TimeSpan.Zero);
 
     private static Machine Named(string name, string version, string mains, bool pilot) =>
-        Fleets.With(("os.version", version), ("power.mains", mains)) with { Id = new(name[0]), Name = name, Tags = pilot ? ["pilot"] : [] };
+        Fleets.With(("os.version", version), ("power.mains", mains)) with
+        {
+            Id = new(name[0]),
+            Name = name,
+            Tags = pilot ? ["pilot"] : [],
+        };
 }

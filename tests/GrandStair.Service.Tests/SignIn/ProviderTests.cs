@@ -51,7 +51,13 @@ public sealed class ProviderTests : IAsyncLifetime
         // A code of another sign-in does not fit this one.
         var other = new Browser();
         var others = await other.GoAsync(await other.GoAsync(new(_service.Url, "/provider/sign-in")));
-        Assert.EndsWith("provider=failed", (await browser.GoAsync(new(back.ToString().Replace(Query(back, "code"), Query(others, "code"), StringComparison.Ordinal)))).ToString(), StringComparison.Ordinal);
+        Assert.EndsWith(
+            "provider=failed",
+            (
+                await browser.GoAsync(new(back.ToString().Replace(Query(back, "code"), Query(others, "code"), StringComparison.Ordinal)))
+            ).ToString(),
+            StringComparison.Ordinal
+        );
 
         browser = new();
         back = await browser.GoAsync(await browser.GoAsync(new(_service.Url, "/provider/sign-in")));
@@ -66,7 +72,13 @@ public sealed class ProviderTests : IAsyncLifetime
         browser = new();
         await browser.GoAsync(await browser.GoAsync(await browser.GoAsync(new(_service.Url, "/provider/sign-in"))));
         using var again = JsonDocument.Parse(await browser.ReadAsync(new(_service.Url, "/api/v1/session")));
-        Assert.Equal(("reader, admin", "Westhaven"), (string.Join(", ", again.RootElement.GetProperty("roles").EnumerateArray()), string.Join(", ", again.RootElement.GetProperty("sites").EnumerateArray())));
+        Assert.Equal(
+            ("reader, admin", "Westhaven"),
+            (
+                string.Join(", ", again.RootElement.GetProperty("roles").EnumerateArray()),
+                string.Join(", ", again.RootElement.GetProperty("sites").EnumerateArray())
+            )
+        );
 
         // Nobody becomes one of our own accounts by his name; and who was ended here stays out.
         _provider.Person = ("admin", [], []);
@@ -74,7 +86,11 @@ public sealed class ProviderTests : IAsyncLifetime
         await browser.GoAsync(await browser.GoAsync(await browser.GoAsync(new(_service.Url, "/provider/sign-in"))));
         Assert.Contains("has no role", await browser.ReadAsync(new(_service.Url, "/api/v1/machines")), StringComparison.Ordinal);
         await _service.Client.EndAccountAsync("staff/admin", "left", Stop);
-        Assert.EndsWith("provider=refused", (await browser.GoAsync(await browser.GoAsync(await browser.GoAsync(new(_service.Url, "/provider/sign-in"))))).ToString(), StringComparison.Ordinal);
+        Assert.EndsWith(
+            "provider=refused",
+            (await browser.GoAsync(await browser.GoAsync(await browser.GoAsync(new(_service.Url, "/provider/sign-in"))))).ToString(),
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -83,15 +99,30 @@ public sealed class ProviderTests : IAsyncLifetime
         var token = await _provider.ProgramTokenAsync();
         var session = await Calls.JsonAsync(_service, "GET", "/api/v1/session", token);
         Assert.Equal(("staff/wall-screen", "program"), (session.GetProperty("actor").GetString(), session.GetProperty("kind").GetString()));
-        Assert.Equal("desk-1", (await Calls.JsonAsync(_service, "GET", "/api/v1/machines", token)).GetProperty("items").EnumerateArray().Single().GetProperty("name").GetString());
+        Assert.Equal(
+            "desk-1",
+            (await Calls.JsonAsync(_service, "GET", "/api/v1/machines", token))
+                .GetProperty("items")
+                .EnumerateArray()
+                .Single()
+                .GetProperty("name")
+                .GetString()
+        );
 
         using var http = new HttpClient();
         using var keys = JsonDocument.Parse(await http.GetStringAsync(new Uri(_provider.Url, ".well-known/jwks"), Stop));
         var key = keys.RootElement.GetProperty("keys")[0];
         var payload = JsonSerializer.Deserialize<Dictionary<string, object>>(Text(token.Split('.')[1]))!;
         using var own = RSA.Create(2048);
-        string Signed(string header, string body) => $"{Part(header)}.{Part(body)}" is var signed ? $"{signed}.{Base64(own.SignData(Encoding.ASCII.GetBytes(signed), HashAlgorithmName.SHA256, RSASignaturePadding.Pkcs1))}" : "";
-        string Hashed(byte[] secret) => $"{Part($$"""{"alg":"HS256","typ":"at+jwt","kid":"{{key.GetProperty("kid").GetString()}}"}""")}.{token.Split('.')[1]}" is var signed ? $"{signed}.{Base64(HMACSHA256.HashData(secret, Encoding.ASCII.GetBytes(signed)))}" : "";
+        string Signed(string header, string body) =>
+            $"{Part(header)}.{Part(body)}" is var signed
+                ? $"{signed}.{Base64(own.SignData(Encoding.ASCII.GetBytes(signed), HashAlgorithmName.SHA256, RSASignaturePadding.Pkcs1))}"
+                : "";
+        string Hashed(byte[] secret) =>
+            $"{Part($$"""{"alg":"HS256","typ":"at+jwt","kid":"{{key.GetProperty("kid").GetString()}}"}""")}.{token.Split('.')[1]}"
+                is var signed
+                ? $"{signed}.{Base64(HMACSHA256.HashData(secret, Encoding.ASCII.GetBytes(signed)))}"
+                : "";
         var header = Text(token.Split('.')[0]);
         var forged = new Dictionary<string, string>
         {
@@ -100,13 +131,26 @@ public sealed class ProviderTests : IAsyncLifetime
             ["signed with the public modulus as a shared secret"] = Hashed(FromBase64(key.GetProperty("n").GetString()!)),
             ["signed with the published key as a shared secret"] = Hashed(Encoding.UTF8.GetBytes(key.GetRawText())),
             ["signed by another key under the same name"] = Signed(header, Text(token.Split('.')[1])),
-            ["signed by a key that it brings along"] = Signed($$"""{"jwk":{"kty":"RSA","n":"{{Base64(own.ExportParameters(false).Modulus!)}}","e":"AQAB"},"alg":"RS256","typ":"at+jwt"}""", Text(token.Split('.')[1])),
-            ["a key to be fetched from elsewhere"] = Signed("""{"alg":"RS256","typ":"at+jwt","jku":"http://127.0.0.1:9/keys"}""", Text(token.Split('.')[1])),
-            ["another body under the signature"] = $"{token.Split('.')[0]}.{Part(JsonSerializer.Serialize(new Dictionary<string, object>(payload) { ["terminals"] = "everywhere" }))}.{token.Split('.')[2]}",
-            ["an ID token in its place"] = Signed($$"""{"alg":"RS256","typ":"JWT","kid":"{{key.GetProperty("kid").GetString()}}"}""", Text(token.Split('.')[1])),
+            ["signed by a key that it brings along"] = Signed(
+                $$"""{"jwk":{"kty":"RSA","n":"{{Base64(own.ExportParameters(false).Modulus!)}}","e":"AQAB"},"alg":"RS256","typ":"at+jwt"}""",
+                Text(token.Split('.')[1])
+            ),
+            ["a key to be fetched from elsewhere"] = Signed(
+                """{"alg":"RS256","typ":"at+jwt","jku":"http://127.0.0.1:9/keys"}""",
+                Text(token.Split('.')[1])
+            ),
+            ["another body under the signature"] =
+                $"{token.Split('.')[0]}."
+                + $"{Part(JsonSerializer.Serialize(new Dictionary<string, object>(payload) { ["terminals"] = "everywhere" }))}."
+                + $"{token.Split('.')[2]}",
+            ["an ID token in its place"] = Signed(
+                $$"""{"alg":"RS256","typ":"JWT","kid":"{{key.GetProperty("kid").GetString()}}"}""",
+                Text(token.Split('.')[1])
+            ),
             ["no token at all"] = "a.b.c",
         };
-        foreach (var (what, attempt) in forged) Assert.True((await Calls.OutcomeAsync(_service, "GET", "/api/v1/session", attempt)).Status == 401, what);
+        foreach (var (what, attempt) in forged)
+            Assert.True((await Calls.OutcomeAsync(_service, "GET", "/api/v1/session", attempt)).Status == 401, what);
 
         // One that is for somebody else, from the same provider with the right signature.
         _provider.Audiences = ["another-service"];
@@ -115,7 +159,11 @@ public sealed class ProviderTests : IAsyncLifetime
         _provider.Audiences = [TestProvider.Audience];
         Assert.Equal(200, (await Calls.OutcomeAsync(_service, "GET", "/api/v1/session", await _provider.ProgramTokenAsync())).Status);
         // Half a minute after its end it is over.
-        await Eventually.TrueAsync(async () => (await Calls.OutcomeAsync(_service, "GET", "/api/v1/session", token)).Status == 401, TimeSpan.FromSeconds(130), () => "an ended token is refused");
+        await Eventually.TrueAsync(
+            async () => (await Calls.OutcomeAsync(_service, "GET", "/api/v1/session", token)).Status == 401,
+            TimeSpan.FromSeconds(130),
+            () => "an ended token is refused"
+        );
     }
 
     [Fact]
@@ -156,20 +204,27 @@ public sealed class ProviderTests : IAsyncLifetime
         Assert.Contains("needs the role auditor or admin", refused.Error, StringComparison.Ordinal);
     }
 
-    private static string Query(Uri uri, string name) => uri.Query.TrimStart('?').Split('&').Select(p => p.Split('=', 2)).First(p => p[0] == name)[1];
+    private static string Query(Uri uri, string name) =>
+        uri.Query.TrimStart('?').Split('&').Select(p => p.Split('=', 2)).First(p => p[0] == name)[1];
 
     private static string Part(string json) => Base64(Encoding.UTF8.GetBytes(json));
 
     private static string Base64(byte[] bytes) => Convert.ToBase64String(bytes).Replace('+', '-').Replace('/', '_').TrimEnd('=');
 
-    private static byte[] FromBase64(string text) => Convert.FromBase64String(text.Replace('-', '+').Replace('_', '/') + new string('=', (4 - (text.Length % 4)) % 4));
+    private static byte[] FromBase64(string text) =>
+        Convert.FromBase64String(text.Replace('-', '+').Replace('_', '/') + new string('=', (4 - (text.Length % 4)) % 4));
 
     private static string Text(string part) => Encoding.UTF8.GetString(FromBase64(part));
 
     private Task<Ran> GstairAsync(params string[] arguments) => GstairAsync(arguments, "");
 
-    private Task<Ran> GstairAsync(string[] arguments, string input) => Shell.RunAsync(
-        "dotnet", [Repository.Built("GrandStair.Cli", "gstair"), .. arguments], input, environment: [("XDG_CONFIG_HOME", _home), ("GSTAIR_SERVICE", _service.Url.ToString())]);
+    private Task<Ran> GstairAsync(string[] arguments, string input) =>
+        Shell.RunAsync(
+            "dotnet",
+            [Repository.Built("GrandStair.Cli", "gstair"), .. arguments],
+            input,
+            environment: [("XDG_CONFIG_HOME", _home), ("GSTAIR_SERVICE", _service.Url.ToString())]
+        );
 
     /// <summary>A browser, as far as signing in needs one: it keeps cookies and follows where it is told.</summary>
     private sealed class Browser
@@ -181,7 +236,9 @@ public sealed class ProviderTests : IAsyncLifetime
         public async Task<Uri> GoAsync(Uri to)
         {
             using var response = await GetAsync(to);
-            return response.Headers.Location is { } next ? new(to, next) : throw new InvalidOperationException($"{to}: {(int)response.StatusCode} {await response.Content.ReadAsStringAsync(Stop)}");
+            return response.Headers.Location is { } next
+                ? new(to, next)
+                : throw new InvalidOperationException($"{to}: {(int)response.StatusCode} {await response.Content.ReadAsStringAsync(Stop)}");
         }
 
         /// <summary>Reads a page.</summary>
@@ -194,9 +251,12 @@ public sealed class ProviderTests : IAsyncLifetime
         private async Task<HttpResponseMessage> GetAsync(Uri to)
         {
             using var request = new HttpRequestMessage(HttpMethod.Get, to);
-            if (_cookies.GetCookieHeader(to) is { Length: > 0 } cookie) request.Headers.Add("Cookie", cookie);
+            if (_cookies.GetCookieHeader(to) is { Length: > 0 } cookie)
+                request.Headers.Add("Cookie", cookie);
             var response = await Http.SendAsync(request, Stop);
-            if (response.Headers.TryGetValues("Set-Cookie", out var cookies)) foreach (var given in cookies) _cookies.SetCookies(to, given);
+            if (response.Headers.TryGetValues("Set-Cookie", out var cookies))
+                foreach (var given in cookies)
+                    _cookies.SetCookies(to, given);
             return response;
         }
     }

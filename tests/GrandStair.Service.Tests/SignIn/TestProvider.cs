@@ -32,17 +32,18 @@ internal sealed class TestProvider : IAsyncDisposable
     public (string Name, string[] Groups, string[] Terminals) Person { get; set; } = ("planner", ["fleet-planners"], ["everywhere"]);
 
     /// <summary>What the service is told of it.</summary>
-    public static string File(Uri url) => $$"""
-        provider: staff
-        authority: {{url}}
-        client: console
-        client-secret: secret:staff-client
-        terminal-client: terminal
-        audience: {{Audience}}
-        scopes: [profile, api]
-        roles: { claim: groups, map: { fleet-planners: "reader planner", fleet-admins: "reader admin" } }
-        sites: { claim: terminals, all: everywhere }
-        """;
+    public static string File(Uri url) =>
+        $$"""
+            provider: staff
+            authority: {{url}}
+            client: console
+            client-secret: secret:staff-client
+            terminal-client: terminal
+            audience: {{Audience}}
+            scopes: [profile, api]
+            roles: { claim: groups, map: { fleet-planners: "reader planner", fleet-admins: "reader admin" } }
+            sites: { claim: terminals, all: everywhere }
+            """;
 
     /// <summary>Whom its tokens are for.</summary>
     public string[] Audiences { get; set; } = [Audience];
@@ -62,19 +63,41 @@ internal sealed class TestProvider : IAsyncDisposable
         builder.Logging.ClearProviders();
         builder.WebHost.UseUrls(url.ToString());
         builder.Services.AddDbContext<DbContext>(o => o.UseInMemoryDatabase($"provider-{url.Port}").UseOpenIddict());
-        builder.Services.AddOpenIddict().AddCore(o => o.UseEntityFrameworkCore().UseDbContext<DbContext>()).AddServer(o =>
-        {
-            o.SetIssuer(url).SetAuthorizationEndpointUris("authorize").SetTokenEndpointUris("token").SetDeviceAuthorizationEndpointUris("device").SetEndUserVerificationEndpointUris("verify");
-            o.AllowAuthorizationCodeFlow().RequireProofKeyForCodeExchange().AllowDeviceAuthorizationFlow().AllowRefreshTokenFlow().AllowClientCredentialsFlow();
-            o.AddEphemeralEncryptionKey().AddEphemeralSigningKey().DisableAccessTokenEncryption().RegisterScopes("profile", "api", Scopes.OfflineAccess);
-            o.SetAccessTokenLifetime(tokensLast ?? TimeSpan.FromMinutes(10));
-            o.AddEventHandler<OpenIddict.Server.OpenIddictServerEvents.ApplyDeviceAuthorizationResponseContext>(h => h.UseInlineHandler(answer =>
+        builder
+            .Services.AddOpenIddict()
+            .AddCore(o => o.UseEntityFrameworkCore().UseDbContext<DbContext>())
+            .AddServer(o =>
             {
-                if (answer.Response.UserCode is { } code) told?.Invoke(code);
-                return default;
-            }).SetOrder(int.MinValue));
-            o.UseAspNetCore().DisableTransportSecurityRequirement().EnableAuthorizationEndpointPassthrough().EnableTokenEndpointPassthrough().EnableEndUserVerificationEndpointPassthrough();
-        });
+                o.SetIssuer(url)
+                    .SetAuthorizationEndpointUris("authorize")
+                    .SetTokenEndpointUris("token")
+                    .SetDeviceAuthorizationEndpointUris("device")
+                    .SetEndUserVerificationEndpointUris("verify");
+                o.AllowAuthorizationCodeFlow()
+                    .RequireProofKeyForCodeExchange()
+                    .AllowDeviceAuthorizationFlow()
+                    .AllowRefreshTokenFlow()
+                    .AllowClientCredentialsFlow();
+                o.AddEphemeralEncryptionKey()
+                    .AddEphemeralSigningKey()
+                    .DisableAccessTokenEncryption()
+                    .RegisterScopes("profile", "api", Scopes.OfflineAccess);
+                o.SetAccessTokenLifetime(tokensLast ?? TimeSpan.FromMinutes(10));
+                o.AddEventHandler<OpenIddict.Server.OpenIddictServerEvents.ApplyDeviceAuthorizationResponseContext>(h =>
+                    h.UseInlineHandler(answer =>
+                        {
+                            if (answer.Response.UserCode is { } code)
+                                told?.Invoke(code);
+                            return default;
+                        })
+                        .SetOrder(int.MinValue)
+                );
+                o.UseAspNetCore()
+                    .DisableTransportSecurityRequirement()
+                    .EnableAuthorizationEndpointPassthrough()
+                    .EnableTokenEndpointPassthrough()
+                    .EnableEndUserVerificationEndpointPassthrough();
+            });
         var app = builder.Build();
         var provider = new TestProvider(app, url);
         told = provider._codes.Enqueue;
@@ -84,8 +107,26 @@ internal sealed class TestProvider : IAsyncDisposable
         await app.StartAsync();
         await using var scope = app.Services.CreateAsyncScope();
         var clients = scope.ServiceProvider.GetRequiredService<IOpenIddictApplicationManager>();
-        await clients.CreateAsync(Client("console", Secret, console, Permissions.Endpoints.Authorization, Permissions.GrantTypes.AuthorizationCode, Permissions.ResponseTypes.Code));
-        await clients.CreateAsync(Client("terminal", null, null, Permissions.Endpoints.DeviceAuthorization, Permissions.GrantTypes.DeviceCode, Permissions.GrantTypes.RefreshToken));
+        await clients.CreateAsync(
+            Client(
+                "console",
+                Secret,
+                console,
+                Permissions.Endpoints.Authorization,
+                Permissions.GrantTypes.AuthorizationCode,
+                Permissions.ResponseTypes.Code
+            )
+        );
+        await clients.CreateAsync(
+            Client(
+                "terminal",
+                null,
+                null,
+                Permissions.Endpoints.DeviceAuthorization,
+                Permissions.GrantTypes.DeviceCode,
+                Permissions.GrantTypes.RefreshToken
+            )
+        );
         await clients.CreateAsync(Client("wall-screen", Secret, null, Permissions.GrantTypes.ClientCredentials));
         return provider;
     }
@@ -94,18 +135,40 @@ internal sealed class TestProvider : IAsyncDisposable
     public async Task<string> ProgramTokenAsync()
     {
         using var http = new HttpClient();
-        using var form = new FormUrlEncodedContent(new Dictionary<string, string> { ["grant_type"] = "client_credentials", ["client_id"] = "wall-screen", ["client_secret"] = Secret, ["scope"] = "api" });
+        using var form = new FormUrlEncodedContent(
+            new Dictionary<string, string>
+            {
+                ["grant_type"] = "client_credentials",
+                ["client_id"] = "wall-screen",
+                ["client_secret"] = Secret,
+                ["scope"] = "api",
+            }
+        );
         using var response = await http.PostAsync(new Uri(Url, "token"), form);
-        return System.Text.Json.JsonDocument.Parse(await response.Content.ReadAsStringAsync()).RootElement.GetProperty("access_token").GetString()!;
+        return System
+            .Text.Json.JsonDocument.Parse(await response.Content.ReadAsStringAsync())
+            .RootElement.GetProperty("access_token")
+            .GetString()!;
     }
 
     public async ValueTask DisposeAsync() => await _app.DisposeAsync();
 
     private static OpenIddictApplicationDescriptor Client(string id, string? secret, Uri? console, params string[] permissions)
     {
-        var client = new OpenIddictApplicationDescriptor { ClientId = id, ClientSecret = secret, ClientType = secret is null ? ClientTypes.Public : ClientTypes.Confidential };
-        if (console is not null) client.RedirectUris.Add(new(console, "/provider/signed-in"));
-        client.Permissions.UnionWith([Permissions.Endpoints.Token, .. permissions, Permissions.Prefixes.Scope + "profile", Permissions.Prefixes.Scope + "api"]);
+        var client = new OpenIddictApplicationDescriptor
+        {
+            ClientId = id,
+            ClientSecret = secret,
+            ClientType = secret is null ? ClientTypes.Public : ClientTypes.Confidential,
+        };
+        if (console is not null)
+            client.RedirectUris.Add(new(console, "/provider/signed-in"));
+        client.Permissions.UnionWith([
+            Permissions.Endpoints.Token,
+            .. permissions,
+            Permissions.Prefixes.Scope + "profile",
+            Permissions.Prefixes.Scope + "api",
+        ]);
         return client;
     }
 
@@ -113,8 +176,15 @@ internal sealed class TestProvider : IAsyncDisposable
     {
         var (name, groups, terminals) = Person;
         var identity = new ClaimsIdentity(TokenValidationParameters.DefaultAuthenticationType, Claims.Name, Claims.Role);
-        identity.SetClaim(Claims.Subject, $"id-of-{name}").SetClaim(Claims.PreferredUsername, name).SetClaims("groups", [.. groups]).SetClaims("terminals", [.. terminals]);
-        return Granted(identity, request.GetScopes() is { Length: > 0 } scopes ? scopes : ["openid", "profile", "api", Scopes.OfflineAccess]);
+        identity
+            .SetClaim(Claims.Subject, $"id-of-{name}")
+            .SetClaim(Claims.PreferredUsername, name)
+            .SetClaims("groups", [.. groups])
+            .SetClaims("terminals", [.. terminals]);
+        return Granted(
+            identity,
+            request.GetScopes() is { Length: > 0 } scopes ? scopes : ["openid", "profile", "api", Scopes.OfflineAccess]
+        );
     }
 
     private IResult Granted(ClaimsIdentity identity, ImmutableArray<string> scopes)
@@ -130,11 +200,17 @@ internal sealed class TestProvider : IAsyncDisposable
         if (request.IsClientCredentialsGrantType())
         {
             var program = new ClaimsIdentity(TokenValidationParameters.DefaultAuthenticationType, Claims.Name, Claims.Role);
-            program.SetClaim(Claims.Subject, request.ClientId!).SetClaims("groups", ["fleet-planners"]).SetClaims("terminals", ["Westhaven"]);
+            program
+                .SetClaim(Claims.Subject, request.ClientId!)
+                .SetClaims("groups", ["fleet-planners"])
+                .SetClaims("terminals", ["Westhaven"]);
             return Granted(program, ["api"]);
         }
 
-        var known = await Microsoft.AspNetCore.Authentication.AuthenticationHttpContextExtensions.AuthenticateAsync(context, OpenIddictServerAspNetCoreDefaults.AuthenticationScheme);
+        var known = await Microsoft.AspNetCore.Authentication.AuthenticationHttpContextExtensions.AuthenticateAsync(
+            context,
+            OpenIddictServerAspNetCoreDefaults.AuthenticationScheme
+        );
         return Results.SignIn(known.Principal!, null, OpenIddictServerAspNetCoreDefaults.AuthenticationScheme);
     }
 }

@@ -11,7 +11,9 @@ using NodaTime;
 
 namespace GrandStair.Testing.Fuzzing;
 
-/// <summary>Feeds every parser changed texts, in this process. Each is understood or refused with a reason, and in a bounded time.</summary>
+/// <summary>
+/// Feeds every parser changed texts, in this process. Each is understood or refused with a reason, and in a bounded time.
+/// </summary>
 public sealed class ParserFuzz
 {
     private static readonly TimeSpan Longest = TimeSpan.FromSeconds(2);
@@ -19,8 +21,11 @@ public sealed class ParserFuzz
 
     private static readonly string[] Conditions =
     [
-        "site = \"Westhaven\" and disk.system.free < 40 GiB", "name like \"desk-*\" or not (tag in (\"pilot\", \"quay\"))", "backup.last older than 7 d and os.version between 6 and 7.2",
-        "hardware.memory >= 8 GiB and (firmware.tpm.state != on or offer.release is absent)", "name is known and group not in (office, \"till\")",
+        "site = \"Westhaven\" and disk.system.free < 40 GiB",
+        "name like \"desk-*\" or not (tag in (\"pilot\", \"quay\"))",
+        "backup.last older than 7 d and os.version between 6 and 7.2",
+        "hardware.memory >= 8 GiB and (firmware.tpm.state != on or offer.release is absent)",
+        "name is known and group not in (office, \"till\")",
     ];
 
     private readonly Mutator _mutator;
@@ -32,15 +37,26 @@ public sealed class ParserFuzz
     {
         _mutator = new(seed);
         string Read(params string[] path) => File.ReadAllText(Path.Combine([Repository.Root, .. path]));
-        string[] plans = [Read("docs", "examples", "plan.yaml"), Read("demo-data", "northmere", "plan.yaml"), Read("demo-data", "northmere", "servers.yaml")];
+        string[] plans =
+        [
+            Read("docs", "examples", "plan.yaml"),
+            Read("demo-data", "northmere", "plan.yaml"),
+            Read("demo-data", "northmere", "servers.yaml"),
+        ];
         var brae = CatalogueFolder.Load(Path.Combine(Repository.Root, "catalogue", "brae-desktop"));
         var csv = string.Join('\n', Read("demo-data", "northmere", "fleet.csv").Split('\n').Take(12));
-        const string Json = "{\"name\":\"desk-1\",\"site\":\"Westhaven\",\"os.version\":\"6.4\",\"tags\":[\"pilot\"],\"seen\":\"2027-01-11T08:00:00Z\",\"hardware.memory\":\"16 GiB\"}\n{\"name\":\"desk-2\",\"seen\":\"2027-01-11T08:00:00Z\",\"os.version\":null}\n";
+        const string Json =
+            "{\"name\":\"desk-1\",\"site\":\"Westhaven\",\"os.version\":\"6.4\",\"tags\":[\"pilot\"],\"seen\":\"2027-01-11T08:00:00Z\","
+            + "\"hardware.memory\":\"16 GiB\"}\n{\"name\":\"desk-2\",\"seen\":\"2027-01-11T08:00:00Z\",\"os.version\":null}\n";
         _targets =
         [
             ("condition", t => ConditionParser.Parse(t, KeyRegistry.BuiltIn), Conditions),
             ("plan", t => PlanFile.Parse(t, KeyRegistry.BuiltIn, null, "plan.yaml"), plans),
-            ("what-if", t => PlanText.With(plans[0], [t]), ["limits.all=8", "crews+={ name: second, hands: 1 }", "limits={ all: 3, site: 2 }"]),
+            (
+                "what-if",
+                t => PlanText.With(plans[0], [t]),
+                ["limits.all=8", "crews+={ name: second, hands: 1 }", "limits={ all: 3, site: 2 }"]
+            ),
             ("what-if on", t => PlanText.With(t, ["limits.all=8"]), plans),
             ("catalogue", t => CatalogueFolder.Parse(brae.SetItem("product.yaml", t), KeyRegistry.BuiltIn), [brae["product.yaml"]]),
             ("csv", t => ReadAll(t, false), [csv]),
@@ -75,9 +91,11 @@ public sealed class ParserFuzz
                 parse(text);
                 understood = true;
             }
-            catch (Exception error) when (error is FileException or ConditionException or FormatException { Message.Length: > 10 } or CalendarException)
+            catch (Exception error)
+                when (error is FileException or ConditionException or FormatException { Message.Length: > 10 } or CalendarException)
             {
-                if (error is FileException file && file.Problems.Any(p => p.Line < 1)) wrong.Add($"{kind}: a problem without a line: {error.Message}\n{text}");
+                if (error is FileException file && file.Problems.Any(p => p.Line < 1))
+                    wrong.Add($"{kind}: a problem without a line: {error.Message}\n{text}");
             }
             catch (Exception error)
             {
@@ -85,8 +103,10 @@ public sealed class ParserFuzz
             }
 
             var took = Stopwatch.GetElapsedTime(one);
-            if (took > Slowest) Slowest = took;
-            if (took > Longest) wrong.Add($"{kind}: took {took}\n{text[..Math.Min(text.Length, 3000)]}");
+            if (took > Slowest)
+                Slowest = took;
+            if (took > Longest)
+                wrong.Add($"{kind}: took {took}\n{text[..Math.Min(text.Length, 3000)]}");
             var (tried, fine) = _counts.GetValueOrDefault(kind);
             _counts[kind] = (tried + 1, fine + (understood ? 1 : 0));
         }
@@ -100,7 +120,8 @@ public sealed class ParserFuzz
         var file = new FleetFile(reader, "fleet", new FleetFormat("import", Now, IsJsonLines: isJson), KeyRegistry.BuiltIn, Now);
         foreach (var _ in file.Lines()) { }
         // What of a file is not understood is reported, and the rest goes on.
-        if (file.Problems.Count > 0) throw new FileException(file.Problems);
+        if (file.Problems.Count > 0)
+            throw new FileException(file.Problems);
     }
 
     private static void ReadCalendar(string text)
