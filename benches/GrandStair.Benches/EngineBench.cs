@@ -4,6 +4,7 @@ using System.Globalization;
 using GrandStair.Connections;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Scheduling;
@@ -233,7 +234,7 @@ internal static class EngineBench
                 1,
                 body,
                 product.Hash,
-                PlanState.Started,
+                PlanStatus.Started,
                 null,
                 now,
                 "bench",

@@ -1,6 +1,6 @@
 using System.Globalization;
 using GrandStair.Contracts;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 
 namespace GrandStair.Service;
 
@@ -10,14 +10,17 @@ internal static class Paging
     private const int MostItems = 1000;
 
     /// <summary>The part that begins at a cursor.</summary>
-    /// <exception cref="CommandException">The limit or the cursor is none of ours.</exception>
+    /// <exception cref="RefusedException">The limit or the cursor is none of ours.</exception>
     public static Page<TOut> Page<TIn, TOut>(this IReadOnlyList<TIn> all, int? limit, string? cursor, Func<TIn, TOut> show)
     {
         if (limit is < 1 or > MostItems)
-            throw new CommandException("limit", $"limit is {limit}; expected 1 to {MostItems}.");
+            throw RefusedException.Invalid("limit", $"limit is {limit}; expected 1 to {MostItems}.");
         var from = 0;
         if (cursor is not null && (!int.TryParse(cursor, NumberStyles.None, CultureInfo.InvariantCulture, out from) || from > all.Count))
-            throw new CommandException("cursor", $"'{cursor}' is no cursor of this list; take the one that the last part gave as 'next'.");
+            throw RefusedException.Invalid(
+                "cursor",
+                $"'{cursor}' is no cursor of this list; take the one that the last part gave as 'next'."
+            );
         var size = limit ?? 100;
         var items = all.Skip(from).Take(size).Select(show).ToArray();
         var next = from + items.Length;

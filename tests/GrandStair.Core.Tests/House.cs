@@ -25,6 +25,7 @@ public sealed class House
     /// <summary>The folders of the core in the direction of the data: none knows one that comes after it.</summary>
     private static readonly string[] CoreFolders =
     [
+        "Refusals",
         "Access",
         "Readings",
         "Conditions",
@@ -39,6 +40,7 @@ public sealed class House
         "Runs",
         "Outcomes",
         "Approvals",
+        "Plans",
         "Audit",
         "Rehearsals",
     ];

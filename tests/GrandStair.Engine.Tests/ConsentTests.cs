@@ -1,6 +1,6 @@
 using CsCheck;
 using GrandStair.Core.Access;
-using GrandStair.Core.Runs;
+using GrandStair.Core.Refusals;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
 using Xunit;
@@ -76,7 +76,7 @@ public sealed class ConsentTests
             {
                 await MakeAsync(kit, call, text, person, number);
             }
-            catch (Exception error) when (error is CommandException or StoreException or DecisionRefusedException)
+            catch (Exception error) when (error is RefusedException or StoreException)
             {
                 // Refused; the plan is as it was.
                 continue;

@@ -3,6 +3,7 @@ using GrandStair.Connections;
 using GrandStair.Connections.Simulation;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
@@ -63,7 +64,8 @@ internal sealed class EngineKit : IAsyncDisposable
         Acknowledgements = new(CatalogueCache, Fleet, Plans, Decisions, clock);
         Measured = new(Runs, Plans, CatalogueCache, Fleet, new(database));
         OtherPlans = new(CatalogueCache, Fleet, Plans, clock);
-        Writer = new(CatalogueCache, Fleet, Plans, Approvals, Acknowledgements, Decisions, Measured, Calendars, OtherPlans, clock);
+        Facts = new(CatalogueCache, Fleet, Plans, Decisions, Runs, Measured, Calendars, OtherPlans);
+        Writer = new(Facts, Fleet, Plans, Approvals, Acknowledgements, clock);
         Commands = new(CatalogueCache, Fleet, Plans, Approvals, Acknowledgements, Decisions, OtherPlans, clock);
         Duties = new(new(new(database)), NullLogger<DutyHost>.Instance);
         RunCommands = new(Runs, Fleet, new(CatalogueCache, Calendars, Plans, clock), clock);
@@ -90,6 +92,8 @@ internal sealed class EngineKit : IAsyncDisposable
     public RunCommands RunCommands { get; }
 
     public PlanWriter Writer { get; }
+
+    public PlanFactsReader Facts { get; }
 
     public OtherPlans OtherPlans { get; }
 
@@ -215,17 +219,12 @@ internal sealed class EngineKit : IAsyncDisposable
     /// <summary>A keeper of plans, to be asked by hand.</summary>
     public PlanKeeper Keeper(IConnection? connection = null) =>
         new(
-            CatalogueCache,
-            Fleet,
-            Reader(Connections(connection)),
+            Facts,
             Plans,
             Approvals,
-            Decisions,
             Runs,
-            Measured,
             Writer,
-            OtherPlans,
-            Calendars,
+            new(Fleet, Reader(Connections(connection)), NullLogger<MachineRefresh>.Instance),
             new(),
             Clock,
             NullLogger<PlanKeeper>.Instance

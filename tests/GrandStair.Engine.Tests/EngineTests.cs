@@ -3,11 +3,11 @@ using GrandStair.Connections.Simulation;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Engine.Plans;
-using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 using GrandStair.Testing;
 using Xunit;
@@ -35,7 +35,7 @@ public sealed class EngineTests
         );
         Assert.InRange(most, 1, 3);
         await Eventually.TrueAsync(
-            async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended,
+            async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanStatus.Ended,
             TimeSpan.FromSeconds(120),
             () => "the plan ends when the rollback periods are over"
         );
@@ -58,7 +58,7 @@ public sealed class EngineTests
         Assert.All(await kit.Plans.MembersAsync("small", EngineKit.Stop), m => Assert.Null(m.Run));
         await kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
-        await Assert.ThrowsAsync<CommandException>(() => kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop));
+        await Assert.ThrowsAsync<RefusedException>(() => kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop));
     }
 
     [Fact]
@@ -89,10 +89,10 @@ public sealed class EngineTests
         await kit.AddMachinesAsync(2);
         await kit.Writer.CreateAsync(EngineKit.Plan, new("planner"), SiteScope.All, EngineKit.Stop);
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() =>
+        await Assert.ThrowsAsync<RefusedException>(() =>
             kit.Commands.ChooseMethodAsync("small", machine, "replace", "x", new("planner"), EngineKit.Stop)
         );
-        var unsuited = await Assert.ThrowsAsync<CommandException>(() =>
+        var unsuited = await Assert.ThrowsAsync<RefusedException>(() =>
             kit.Commands.ChooseMethodAsync("small", machine, "update-channel", "x", new("planner"), EngineKit.Stop)
         );
         Assert.Equal("method-does-not-suit", unsuited.Name);
@@ -103,7 +103,7 @@ public sealed class EngineTests
             EngineKit.Stop
         );
         Assert.Equal([("must-read", "licence-carries", 2), ("preserves", "keep-data", 1)], open.Select(o => (o.Kind, o.Name, o.Machines)));
-        var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop));
+        var refused = await Assert.ThrowsAsync<RefusedException>(() => kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop));
         Assert.Contains("people's data only: programs and settings are lost", refused.Message, StringComparison.Ordinal);
         await kit.Acknowledgements.AcknowledgeAsync(
             await kit.Commands.FindAsync("small", EngineKit.Stop),
@@ -142,7 +142,7 @@ public sealed class EngineTests
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked");
         var run = Assert.Single(await kit.StatesAsync());
         Assert.Equal("the gate is blocked: Mains power (found: power.mains = no)", run.Parked);
-        var refused = await Assert.ThrowsAsync<DecisionRefusedException>(() =>
+        var refused = await Assert.ThrowsAsync<RefusedException>(() =>
             kit.RunCommands.DecideAsync(run.Run, Decision.RollBack, "no", atOnce: true, new("planner"), EngineKit.Stop)
         );
         Assert.Contains("possible now: retry, cancel", refused.Message, StringComparison.Ordinal);
@@ -162,7 +162,7 @@ public sealed class EngineTests
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() =>
+        await Assert.ThrowsAsync<RefusedException>(() =>
             kit.Commands.ExemptAsync("small", machine, Exemption.Replaced, "new", null, new("planner"), EngineKit.Stop)
         );
         await kit.RunCommands.DecideAsync(
@@ -267,7 +267,7 @@ public sealed class EngineTests
         Assert.Equal(RunLog.RunSource, machine.Find(KeyRegistry.PartlyUpgraded)!.Source);
         var stored = (await kit.Plans.FindAsync("small", EngineKit.Stop))!;
         var (plan, product) = await kit.CatalogueCache.ReadPlanAsync(stored, EngineKit.Stop);
-        var route = Assessment.Of(PlanCommands.AimOf(plan, product), machine, Moment.Planning, kit.Clock.GetUtcNow()).Route;
+        var route = Assessment.Of(PlanSlots.AimOf(plan, product), machine, Moment.Planning, kit.Clock.GetUtcNow()).Route;
         Assert.Equal((false, "Brae Desktop 7", "6-to-7"), (route.Arrived, route.PartlyTo?.Name, Assert.Single(route.Hops).Name));
 
         kit.World.Set("desk-1", "services.failed", "0");
@@ -317,7 +317,7 @@ public sealed class EngineTests
         var run = Assert.Single(await kit.StatesAsync());
         var end = Assert.Single(run.FollowUps);
         Assert.Equal(("devices", "device.faults = 2"), (end.Name, end.Seen));
-        await Assert.ThrowsAsync<CommandException>(() =>
+        await Assert.ThrowsAsync<RefusedException>(() =>
             kit.RunCommands.CloseFollowUpAsync(run.Run, "no-such", "x", new("deck-it"), EngineKit.Stop)
         );
         await kit.RunCommands.CloseFollowUpAsync(run.Run, "devices", "driver put on again", new("deck-it"), EngineKit.Stop);
@@ -339,12 +339,12 @@ public sealed class EngineTests
             "it is told"
         );
         var machine = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        await Assert.ThrowsAsync<CommandException>(() =>
+        await Assert.ThrowsAsync<RefusedException>(() =>
             kit.Commands.ExemptAsync("small", machine, Exemption.Stays, "upgraded by hand", null, new("planner"), EngineKit.Stop)
         );
         await kit.Commands.ExemptAsync("small", machine, Exemption.Retired, "upgraded by hand", null, new("planner"), EngineKit.Stop);
         await Eventually.TrueAsync(
-            async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanState.Ended,
+            async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanStatus.Ended,
             TimeSpan.FromSeconds(30),
             () => "the plan ends"
         );
@@ -355,7 +355,7 @@ public sealed class EngineTests
     {
         await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1, _ => [("os.version", "7.1")]);
-        var error = await Assert.ThrowsAsync<CommandException>(() => kit.PlanAsync());
+        var error = await Assert.ThrowsAsync<RefusedException>(() => kit.PlanAsync());
         Assert.Contains("No machine is in the scope", error.Message, StringComparison.Ordinal);
     }
 

@@ -80,18 +80,10 @@ public sealed class ForecastTests
             SiteScope.All,
             EngineKit.Stop
         );
-        return await new RehearsalCases(
-            kit.CatalogueCache,
-            kit.Fleet,
-            kit.Plans,
-            kit.Writer,
-            kit.Decisions,
-            kit.Runs,
-            kit.Measured,
-            kit.Calendars,
-            kit.OtherPlans,
-            kit.Clock
-        ).OfAsync(plan.Stored, EngineKit.Stop);
+        return await new RehearsalCases(kit.CatalogueCache, kit.Plans, kit.Writer, kit.Facts, kit.Clock).OfAsync(
+            plan.Record,
+            EngineKit.Stop
+        );
     }
 
     private static string Demo => Path.Combine(Repository.Root, "demo-data", "northmere");

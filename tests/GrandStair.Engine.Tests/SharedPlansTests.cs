@@ -1,8 +1,9 @@
 using GrandStair.Core.Access;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Storage.Plans;
 using Xunit;
 
 namespace GrandStair.Engine.Tests;
@@ -54,7 +55,7 @@ public class SharedPlansTests
             Assert.Single(draft.NoEffect),
             StringComparison.Ordinal
         );
-        var refused = await Assert.ThrowsAsync<CommandException>(() => kit.Commands.StartAsync("second", new("planner"), EngineKit.Stop));
+        var refused = await Assert.ThrowsAsync<RefusedException>(() => kit.Commands.StartAsync("second", new("planner"), EngineKit.Stop));
         Assert.Equal("machines-shared", refused.Name);
 
         // Exempt there, it may go here.
@@ -75,7 +76,7 @@ public class SharedPlansTests
             EngineKit.Stop
         );
         await kit.Commands.StartAsync("second", new("planner"), EngineKit.Stop);
-        Assert.Equal(PlanState.Started, (await kit.Plans.FindAsync("second", EngineKit.Stop))!.State);
+        Assert.Equal(PlanStatus.Started, (await kit.Plans.FindAsync("second", EngineKit.Stop))!.State);
     }
 
     [Fact]
@@ -97,7 +98,7 @@ public class SharedPlansTests
         await kit.PlanAsync(Body("small", "name is known", "[{ name: First }, { name: Second, machines: [] }]"));
         var plan = (await kit.Plans.FindAsync("small", EngineKit.Stop))!;
         var on = (await kit.Fleet.FindAsync("desk-1", EngineKit.Stop))!;
-        var refused = await Assert.ThrowsAsync<CommandException>(() =>
+        var refused = await Assert.ThrowsAsync<RefusedException>(() =>
             kit.Writer.MoveAsync(plan, on, "Second", "later", new("planner"), EngineKit.Stop)
         );
         Assert.Equal("desk-2 depends on desk-1 and cannot go in an earlier wave; move desk-2 first.", refused.Message);

@@ -1,8 +1,9 @@
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Storage.Plans;
 using GrandStair.Testing;
 using Xunit;
 
@@ -152,8 +153,8 @@ public sealed class SlotTests
             kit.Clock.GetUtcNow(),
             await kit.Writer.DraftAsync((await kit.Plans.FindAsync("small", EngineKit.Stop))!.Body, SiteScope.All, EngineKit.Stop)
         );
-        Assert.True(draft.Status.Single().Slot.End > asked);
-        Assert.True(draft.PlanSchedule.All.Single().Slot!.Start >= draft.Status.Single().Slot.End);
+        Assert.True(draft.Taken.Single().Slot.End > asked);
+        Assert.True(draft.PlanSchedule.All.Single().Slot!.Start >= draft.Taken.Single().Slot.End);
         kit.Clock.SetPace(3000);
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
     }
@@ -211,7 +212,7 @@ public sealed class SlotTests
         var draft = await kit.Writer.DraftAsync(body, SiteScope.All, EngineKit.Stop);
         Assert.Equal(new DateTimeOffset(2027, 6, 1, 0, 0, 0, TimeSpan.Zero), draft.PlanSchedule.Waves[1].From);
         kit.StartWorker();
-        async Task<StoredWave> RestAsync() => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.Waves[1];
+        async Task<WaveProgress> RestAsync() => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.Waves[1];
         await Eventually.TrueAsync(
             async () => (await RestAsync()).Why == "it does not begin before 2027-06-01 00:00 UTC",
             TimeSpan.FromSeconds(60),
@@ -226,7 +227,7 @@ public sealed class SlotTests
             EngineKit.Stop
         );
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
-        var refused = await Assert.ThrowsAsync<CommandException>(() =>
+        var refused = await Assert.ThrowsAsync<RefusedException>(() =>
             kit.Writer.ReviseAsync(body, 1, "from an old text", new("planner"), EngineKit.Stop)
         );
         Assert.Equal("plan-changed", refused.Name);

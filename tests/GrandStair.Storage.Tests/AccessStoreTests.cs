@@ -3,10 +3,11 @@ using Dapper;
 using GrandStair.Core.Access;
 using GrandStair.Core.Audit;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
+using GrandStair.Core.Refusals;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
-using GrandStair.Storage.Plans;
 using Xunit;
 
 namespace GrandStair.Storage.Tests;
@@ -26,7 +27,7 @@ public abstract partial class StoreTests
     public async Task An_account_is_made_changed_and_ended_and_ends_with_all_that_it_has()
     {
         await AddAsync("deck-it", Roles.Reader | Roles.Operator, "Eastness");
-        Assert.Equal("account-exists", (await Assert.ThrowsAsync<StoreException>(() => AddAsync("deck-it", Roles.Reader, "*"))).Name);
+        Assert.Equal("account-exists", (await Assert.ThrowsAsync<RefusedException>(() => AddAsync("deck-it", Roles.Reader, "*"))).Name);
         var token = await TokenAsync("deck-it", RoleNames.Every, SiteScope.All);
         await Accounts.PutAsync(
             (await Accounts.FindAsync("deck-it", Stop))! with
@@ -145,9 +146,9 @@ public abstract partial class StoreTests
     {
         await PlanAsync("desk-1");
         for (var i = 0; i < 8; i++)
-            await Plans.PutStateAsync(
+            await Plans.PutStatusAsync(
                 Plan,
-                PlanState.Started,
+                PlanStatus.Started,
                 i % 2 == 0 ? "storm" : null,
                 "hold",
                 new("planner"),
@@ -158,7 +159,7 @@ public abstract partial class StoreTests
         var head = await Audit.SealAsync(null, Sign, IsSigned, Stop);
         Assert.NotNull(head);
         Assert.Null(await Audit.SealAsync(head, Sign, IsSigned, Stop));
-        await Plans.PutStateAsync(Plan, PlanState.Started, null, "go-on", new("planner"), Now, Stop);
+        await Plans.PutStatusAsync(Plan, PlanStatus.Started, null, "go-on", new("planner"), Now, Stop);
         Assert.NotNull(await Audit.SealAsync(head, Sign, IsSigned, Stop));
         Assert.Empty(await CheckAsync());
 
@@ -437,9 +438,9 @@ public abstract partial class StoreTests
     }
 
     private Task HoldAsync(int minute) =>
-        Plans.PutStateAsync(
+        Plans.PutStatusAsync(
             Plan,
-            PlanState.Started,
+            PlanStatus.Started,
             minute % 2 == 0 ? "storm" : null,
             "hold",
             new("planner"),

@@ -3,6 +3,7 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Storage.Audit;
@@ -431,7 +432,7 @@ public abstract partial class StoreTests : IAsyncLifetime
     {
         await PlanAsync("desk-1");
         var machine = (await Plans.MembersAsync(Plan, Stop))[0].Machine;
-        await Plans.PutStateAsync(Plan, PlanState.Started, "storm", "hold", new("planner", "127.0.0.1 by token t1"), Now, Stop);
+        await Plans.PutStatusAsync(Plan, PlanStatus.Started, "storm", "hold", new("planner", "127.0.0.1 by token t1"), Now, Stop);
         await Plans.ExemptAsync(Plan, machine, Exemption.Retired, "sold", null, new("terminal-it"), Now, Stop);
         var audit = (await new AuditTable(Database).AfterAsync(0, 100, Stop)).Select(e => e.Entry).ToArray();
         Assert.Equal(
@@ -500,7 +501,7 @@ public abstract partial class StoreTests : IAsyncLifetime
                 1,
                 "plan: winter",
                 "hash",
-                PlanState.Started,
+                PlanStatus.Started,
                 null,
                 Now,
                 "planner",

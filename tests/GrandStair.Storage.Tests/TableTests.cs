@@ -3,6 +3,8 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Approvals;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
+using GrandStair.Core.Refusals;
 using GrandStair.Storage.Calendars;
 using GrandStair.Storage.Checks;
 using GrandStair.Storage.Databases;
@@ -40,7 +42,7 @@ public abstract partial class StoreTests
         );
         Assert.Equal(Now.AddDays(1), (await Plans.MembersAsync(Plan, Stop))[0].PlannedEnd);
 
-        var draft = started with { Name = "draft", State = PlanState.Drafted, Started = null, Body = "plan: draft" };
+        var draft = started with { Name = "draft", State = PlanStatus.Drafted, Started = null, Body = "plan: draft" };
         await Plans.CreateAsync(draft, [member with { Plan = "draft" }], Planner, Stop);
         await Plans.ReviseAsync(
             draft with
@@ -94,7 +96,7 @@ public abstract partial class StoreTests
         var left = await Plans.MembersAsync(Plan, Stop);
         Assert.Equal([(1, run), (2, null)], left.Select(m => (m.Wave, m.Run)).Order());
 
-        var late = await Assert.ThrowsAsync<StoreException>(() => Plans.ReviseAsync(revised, [going], "mine", Planner, Now, Stop));
+        var late = await Assert.ThrowsAsync<RefusedException>(() => Plans.ReviseAsync(revised, [going], "mine", Planner, Now, Stop));
         Assert.Equal("plan-changed", late.Name);
         var both = await Task.WhenAll(
             Enumerable
@@ -117,7 +119,7 @@ public abstract partial class StoreTests
                         );
                         return true;
                     }
-                    catch (StoreException)
+                    catch (RefusedException)
                     {
                         return false;
                     }
@@ -150,18 +152,18 @@ public abstract partial class StoreTests
         await Plans.AgainAsync(Plan, first, "try", Planner, Now, Stop);
         Assert.Equal(Status.Ready, (await Plans.OfMachineAsync(first, Stop)).Single().Status);
 
-        await Plans.PutStateAsync(Plan, PlanState.Started, "storm", "hold", Planner, Now, Stop);
+        await Plans.PutStatusAsync(Plan, PlanStatus.Started, "storm", "hold", Planner, Now, Stop);
         await Plans.PutWaveAsync(Plan, new(1, "Pilot", WaveState.Passed, Now, "2 of 2 verified and soaked"), Now, Stop);
         var plan = (await Plans.FindAsync(Plan, Stop))!;
         Assert.Equal(
             ("storm", Now, null, WaveState.Passed, "2 of 2 verified and soaked"),
             (plan.Held, plan.Started, plan.Ended, plan.Waves[0].State, plan.Waves[0].Why)
         );
-        await Plans.PutStateAsync(Plan, PlanState.Ended, null, "end", Actor.Worker, Now.AddDays(1), Stop);
+        await Plans.PutStatusAsync(Plan, PlanStatus.Ended, null, "end", Actor.Worker, Now.AddDays(1), Stop);
         // Whoever looked at it before does not begin it again.
-        await Plans.PutStateAsync(Plan, PlanState.Started, "too late", "hold", Planner, Now.AddDays(2), Stop);
+        await Plans.PutStatusAsync(Plan, PlanStatus.Started, "too late", "hold", Planner, Now.AddDays(2), Stop);
         Assert.Equal(
-            (PlanState.Ended, Now.AddDays(1)),
+            (PlanStatus.Ended, Now.AddDays(1)),
             ((await Plans.FindAsync(Plan, Stop))!.State, (await Plans.AllAsync(Stop)).Single().Ended)
         );
     }
@@ -367,7 +369,7 @@ public abstract partial class StoreTests
         Assert.Equal(
             "fix-running",
             (
-                await Assert.ThrowsAsync<StoreException>(() =>
+                await Assert.ThrowsAsync<RefusedException>(() =>
                     fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now, Stop)
                 )
             ).Name

@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
+using GrandStair.Core.Refusals;
 
 namespace GrandStair.Core.Runs;
 
@@ -8,9 +9,6 @@ namespace GrandStair.Core.Runs;
 /// <param name="State">The new state.</param>
 /// <param name="Orders">The orders that follow: at most one.</param>
 public sealed record Stepped(RunState State, ImmutableArray<Order> Orders);
-
-/// <summary>An event that does not fit a run: a decision that cannot be taken now.</summary>
-public sealed class DecisionRefusedException(string message) : Exception(message);
 
 /// <summary>
 /// Carries a run from event to event. Pure: the same events give the same state and the same orders. An event that answers
@@ -37,7 +35,7 @@ public static class RunMachine
 
     /// <summary>Takes one event.</summary>
     /// <exception cref="InvalidOperationException">The first event does not open the run, or a later one does.</exception>
-    /// <exception cref="DecisionRefusedException">A decision cannot be taken in this state; the message says why and which can.</exception>
+    /// <exception cref="RefusedException">A decision cannot be taken in this state; the message says why and which can.</exception>
     public static Stepped Step(RunState? state, RunEvent e)
     {
         if (e is RunOpened opened)
@@ -369,7 +367,8 @@ public static class RunMachine
         var possible = Possible(state);
         if (!possible.Contains(e.Decision))
         {
-            throw new DecisionRefusedException(
+            throw RefusedException.Conflict(
+                "decision",
                 state.Closed is not null
                     ? $"Run r{state.Run} is closed; nothing can be decided about it."
                     : $"Run r{state.Run} cannot '{Name(e.Decision)}' in phase '{Name(state.Phase)}'; possible now: "

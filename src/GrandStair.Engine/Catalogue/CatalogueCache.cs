@@ -3,8 +3,10 @@ using System.Collections.Immutable;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Waves;
 using GrandStair.Storage.Plans;
 
@@ -73,17 +75,17 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     /// <param name="actor">Who takes responsibility.</param>
     /// <param name="now">The time, UTC.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="CommandException">Nothing of that product waits, or something else than was looked at.</exception>
+    /// <exception cref="RefusedException">Nothing of that product waits, or something else than was looked at.</exception>
     public async Task ApproveAsync(string product, string hash, string reason, Actor actor, DateTimeOffset now, CancellationToken stop)
     {
         if (!Waiting.TryGetValue(product, out var waiting))
-            throw new CommandException(
+            throw RefusedException.Unknown(
                 "unknown-change",
                 $"Nothing of '{product}' waits to be "
                     + $"approved{(Spelling.Nearest(product, Waiting.Keys) is { } near ? $"; did you mean '{near}'?" : ".")}"
             );
         if (waiting.Content.Hash != hash)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "another-change",
                 $"What waits of '{product}' has the hash {waiting.Content.Hash}, and not {hash}. Look at it again: 'gstair catalogue "
                     + $"changes'."
@@ -131,13 +133,13 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     /// <summary>
     /// What machines of a product are judged for where no plan says: its recommended release or another one, by all its methods.
     /// </summary>
-    /// <exception cref="CommandException">There is no such product or release.</exception>
+    /// <exception cref="RefusedException">There is no such product or release.</exception>
     public Aim AimAt(string? product, string? release)
     {
         if (product is null || !Products.TryGetValue(product, out var found))
         {
             var near = product is null ? null : Spelling.Nearest(product, Products.Keys);
-            throw new CommandException(
+            throw RefusedException.Unknown(
                 "unknown-product",
                 $"{(product is null ? "Say which product" : $"There is no product '{product}'")}"
                     + $"{(near is null ? $"; expected one of {string.Join(", ", Products.Keys)}." : $"; did you mean '{near}'?")}"
@@ -147,7 +149,7 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
         var target = release is null
             ? found.Releases.LastOrDefault(r => r.Status == ReleaseStatus.Recommended) ?? found.Releases[^1]
             : found.Releases.FirstOrDefault(r => r.Version == release || r.Name.Equals(release, StringComparison.OrdinalIgnoreCase))
-                ?? throw new CommandException(
+                ?? throw RefusedException.Unknown(
                     "unknown-release",
                     $"{found.Name} has no release '{release}'; expected one of {string.Join(", ", found.Releases.Select(r => r.Version))}."
                 );
@@ -158,7 +160,7 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     public Plan ReadPlan(string body) => documents.ReadPlan(body, Keys, Products.GetValueOrDefault);
 
     /// <summary>Understands a kept plan with the product that it was made with.</summary>
-    public async Task<(Plan Plan, Product Product)> ReadPlanAsync(StoredPlan stored, CancellationToken stop)
+    public async Task<(Plan Plan, Product Product)> ReadPlanAsync(PlanRecord stored, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         var product = await ByHashAsync(stored.CatalogueHash, stop);

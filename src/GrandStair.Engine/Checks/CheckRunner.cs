@@ -6,6 +6,7 @@ using GrandStair.Core.Gates;
 using GrandStair.Core.Methods;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Duties;
@@ -43,7 +44,7 @@ public sealed class CheckRunner(
     private static readonly TimeSpan RestartTakes = TimeSpan.FromMinutes(15);
 
     /// <summary>Asks one check of a machine again, from readings of now: exactly those that it looks at.</summary>
-    /// <exception cref="CommandException">The machine's gate has no such check.</exception>
+    /// <exception cref="RefusedException">The machine's gate has no such check.</exception>
     /// <exception cref="ConnectionException">The machine could not be read.</exception>
     public async Task<Machine> RecheckAsync(Aim aim, Machine machine, string check, Actor actor, CancellationToken stop)
     {
@@ -52,7 +53,7 @@ public sealed class CheckRunner(
     }
 
     /// <summary>Waives a must on a machine until a moment.</summary>
-    /// <exception cref="CommandException">It cannot be waived, or need not.</exception>
+    /// <exception cref="RefusedException">It cannot be waived, or need not.</exception>
     public async Task<long> WaiveAsync(
         Aim aim,
         Machine machine,
@@ -65,24 +66,24 @@ public sealed class CheckRunner(
     {
         var now = clock.GetUtcNow();
         if (until <= now || until > now + LongestWaiver)
-            throw new CommandException(
+            throw RefusedException.Invalid(
                 "until",
                 $"A waiver ends within a year from now; expected a day after {now:yyyy-MM-dd} and not after "
                     + $"{now + LongestWaiver:yyyy-MM-dd}."
             );
         var result = await FindAsync(aim, machine, check, null, stop);
         if (result.Check.Need == Need.Should)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "not-waivable",
                 $"'{check}' is a should: it blocks no gate. It is acknowledged before the plan starts."
             );
         if (!result.Check.Waivable)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "not-waivable",
                 $"'{check}' cannot be waived: the catalogue does not allow it. {result.Check.Fix.Words}"
             );
         if (result.State is not (CheckState.Unmet or CheckState.Unknown))
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "nothing-to-waive",
                 $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to waive."
             );
@@ -107,7 +108,7 @@ public sealed class CheckRunner(
     /// <param name="atOnce">Whether a script that restarts the machine runs at once, outside of its windows too.</param>
     /// <param name="actor">Who sends it.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="CommandException">The check has no script, or need not be fixed, or the machine has no window for it.</exception>
+    /// <exception cref="RefusedException">The check has no script, or need not be fixed, or the machine has no window for it.</exception>
     public async Task<StoredFix> FixAsync(
         Aim aim,
         Machine machine,
@@ -121,9 +122,9 @@ public sealed class CheckRunner(
     {
         var result = await FindAsync(aim, machine, check, plan, stop);
         if (result.Check.Fix.Script is not { } script)
-            throw new CommandException("no-script", $"No script fixes '{check}'. {result.Check.Fix.Words}");
+            throw RefusedException.Conflict("no-script", $"No script fixes '{check}'. {result.Check.Fix.Words}");
         if (result.State is not (CheckState.Unmet or CheckState.Unknown or CheckState.Waived))
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "nothing-to-fix",
                 $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to fix."
             );
@@ -145,7 +146,7 @@ public sealed class CheckRunner(
     /// <summary>When a fix that restarts its machine can run, UTC.</summary>
     private async Task<DateTimeOffset?> WindowAsync(Machine machine, string check, string? plan, Fix fix, CancellationToken stop) =>
         plan is null
-            ? throw new CommandException(
+            ? throw RefusedException.Conflict(
                 "restarts",
                 $"The script for '{check}' restarts {machine.Name}, and without a plan it has no window. Name the plan whose windows "
                     + $"count, or say that it is to run at once."
@@ -285,7 +286,7 @@ public sealed class CheckRunner(
         if (results.FirstOrDefault(c => c.Check.Name == check) is { } found)
             return found;
         var names = results.Select(c => c.Check.Name).DefaultIfEmpty("none").ToArray();
-        throw new CommandException(
+        throw RefusedException.Unknown(
             "unknown-check",
             $"The gate of {machine.Name} has no check '{check}'{Spelling.DidYouMean(check, names, $"; it has {string.Join(", ", names)}.")}"
         );

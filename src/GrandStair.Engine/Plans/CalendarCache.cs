@@ -3,6 +3,7 @@ using System.Collections.Immutable;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Storage.Calendars;
@@ -43,11 +44,11 @@ public sealed class CalendarCache(IDocuments documents, CalendarTable table, Tim
     }
 
     /// <summary>Stores a calendar, in place of the one of that name. False: it is the same as before.</summary>
-    /// <exception cref="CommandException">The name is none.</exception>
+    /// <exception cref="RefusedException">The name is none.</exception>
     public Task<bool> PutAsync(string name, string body, Actor actor, CancellationToken stop)
     {
         if (!SecretReference.IsName(name))
-            throw new CommandException(
+            throw RefusedException.Invalid(
                 "calendar-name",
                 $"'{name}' is no name for a calendar; expected a letter, then up to {SecretReference.LongestName - 1} letters, digits, "
                     + $"hyphens and dots."
@@ -74,7 +75,7 @@ public sealed class CalendarCache(IDocuments documents, CalendarTable table, Tim
     }
 
     /// <summary>Reports a calendar that a plan refers to and that does not exist.</summary>
-    /// <exception cref="CommandException">There is such a one.</exception>
+    /// <exception cref="RefusedException">There is such a one.</exception>
     public static void Check(Plan plan, IReadOnlyDictionary<string, ICalendar> calendars)
     {
         ArgumentNullException.ThrowIfNull(plan);
@@ -82,7 +83,7 @@ public sealed class CalendarCache(IDocuments documents, CalendarTable table, Tim
         foreach (var missing in plan.Calendars.Where(c => !calendars.ContainsKey(c)))
         {
             var near = Spelling.Nearest(missing, calendars.Keys);
-            throw new CommandException(
+            throw RefusedException.Unknown(
                 "unknown-calendar",
                 $"Plan '{plan.Name}' refers to the calendar '{missing}', and there is none of that "
                     + $"name{(near is null ? $"; load it with 'gstair calendar load {missing} FILE'." : $"; did you mean '{near}'?")}"

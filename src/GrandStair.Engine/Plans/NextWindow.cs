@@ -1,4 +1,5 @@
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Storage.Plans;
@@ -15,7 +16,7 @@ public sealed class NextWindow(CatalogueCache catalogues, CalendarCache calendar
     /// <param name="machine">The machine.</param>
     /// <param name="lasts">How long it takes.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="CommandException">There is no such plan, or no window within 60 days is long enough.</exception>
+    /// <exception cref="RefusedException">There is no such plan, or no window within 60 days is long enough.</exception>
     public async Task<DateTimeOffset> FindAsync(string plan, Machine machine, TimeSpan lasts, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(machine);
@@ -30,7 +31,7 @@ public sealed class NextWindow(CatalogueCache catalogues, CalendarCache calendar
                 return from;
         }
 
-        throw new CommandException(
+        throw RefusedException.Conflict(
             "no-window",
             $"No window of {machine.Name} in the next {Span.TotalDays:0} days has {Units.Show(lasts.TotalSeconds, ValueKind.Duration)} "
                 + $"for it. Widen its windows in plan '{plan}', or say that it is to begin at once."

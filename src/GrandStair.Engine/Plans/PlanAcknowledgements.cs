@@ -1,7 +1,9 @@
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Fleet;
@@ -46,7 +48,7 @@ public sealed class PlanAcknowledgements(
     /// <param name="stored">The plan.</param>
     /// <param name="sites">The sites whose machines are counted.</param>
     /// <param name="stop">Ends the wait.</param>
-    public async Task<IReadOnlyList<ToAcknowledge>> AllAsync(StoredPlan stored, SiteScope sites, CancellationToken stop)
+    public async Task<IReadOnlyList<ToAcknowledge>> AllAsync(PlanRecord stored, SiteScope sites, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(sites);
@@ -59,7 +61,7 @@ public sealed class PlanAcknowledgements(
     }
 
     /// <summary>What is still open of it.</summary>
-    public async Task<IReadOnlyList<ToAcknowledge>> OpenAsync(StoredPlan stored, CancellationToken stop) =>
+    public async Task<IReadOnlyList<ToAcknowledge>> OpenAsync(PlanRecord stored, CancellationToken stop) =>
         [.. (await AllAsync(stored, SiteScope.All, stop)).Where(a => a.Given is null)];
 
     /// <summary>What would be open of it with the machines of a draft.</summary>
@@ -71,13 +73,13 @@ public sealed class PlanAcknowledgements(
         ];
 
     /// <summary>Acknowledges some of what has to be, or all of it.</summary>
-    /// <exception cref="CommandException">One of the names is none of what has to be acknowledged.</exception>
-    public async Task AcknowledgeAsync(StoredPlan stored, IReadOnlyList<string>? names, string reason, Actor actor, CancellationToken stop)
+    /// <exception cref="RefusedException">One of the names is none of what has to be acknowledged.</exception>
+    public async Task AcknowledgeAsync(PlanRecord stored, IReadOnlyList<string>? names, string reason, Actor actor, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(actor);
         var all = await AllAsync(stored, SiteScope.All, stop);
         foreach (var unknown in (names ?? []).Where(n => all.All(o => o.Name != n)))
-            throw new CommandException(
+            throw RefusedException.Unknown(
                 "unknown-acknowledgement",
                 $"Plan '{stored.Name}' has nothing named '{unknown}' to acknowledge; it has "
                     + $"{string.Join(", ", all.Select(o => o.Name).DefaultIfEmpty("nothing"))}."
@@ -101,7 +103,7 @@ public sealed class PlanAcknowledgements(
         CancellationToken stop
     )
     {
-        var aim = PlanCommands.AimOf(plan, product);
+        var aim = PlanSlots.AimOf(plan, product);
         var machines = await fleet.AllAsync(stop);
         var goingTo = members.CountBy(m => aim.ReleaseFor(machines[m])).ToDictionary();
         var reads = aim

@@ -2,7 +2,9 @@ using System.Collections.Immutable;
 using GrandStair.Core.Access;
 using GrandStair.Core.Approvals;
 using GrandStair.Core.Methods;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Storage.Calendars;
@@ -21,7 +23,7 @@ public sealed class PlanApprovals(
 )
 {
     /// <summary>The approvals that a plan needs, in the order in which it needs them.</summary>
-    public async Task<ImmutableArray<NeededApproval>> NeededAsync(StoredPlan stored, CancellationToken stop)
+    public async Task<ImmutableArray<NeededApproval>> NeededAsync(PlanRecord stored, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
@@ -41,7 +43,7 @@ public sealed class PlanApprovals(
     /// The approvals that a plan needs, as it was read a moment ago: what is opened by the same reading is what was approved.
     /// </summary>
     internal async Task<ImmutableArray<NeededApproval>> NeededAsync(
-        StoredPlan stored,
+        PlanRecord stored,
         Plan plan,
         IReadOnlyList<Member> members,
         IReadOnlyDictionary<MachineId, Decisions> decided,
@@ -80,12 +82,12 @@ public sealed class PlanApprovals(
     /// <param name="stop">Ends the wait.</param>
     public async Task HoldUnlessApprovedAsync(string name, string change, Actor actor, CancellationToken stop)
     {
-        if (await plans.FindAsync(name, stop) is not { State: PlanState.Started } stored)
+        if (await plans.FindAsync(name, stop) is not { State: PlanStatus.Started } stored)
             return;
         if (stored.Held is not null && (stored.Held != Waiting(SomeChange) || change == SomeChange))
             return;
         if (!Consent.MayGoOn(await NeededAsync(stored, stop)))
-            await plans.PutStateAsync(name, PlanState.Started, Waiting(change), "hold", actor, clock.GetUtcNow(), stop);
+            await plans.PutStatusAsync(name, PlanStatus.Started, Waiting(change), "hold", actor, clock.GetUtcNow(), stop);
     }
 
     private static string Waiting(string change) => $"{change}, which waits for approval";
@@ -104,8 +106,8 @@ public sealed class PlanApprovals(
     /// <param name="reason">What is said with it.</param>
     /// <param name="actor">Who approves it.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="CommandException">It needs none, or not this person's, or is another intent than was looked at.</exception>
-    public async Task ApproveAsync(StoredPlan stored, string? wave, string intent, string reason, Actor actor, CancellationToken stop)
+    /// <exception cref="RefusedException">It needs none, or not this person's, or is another intent than was looked at.</exception>
+    public async Task ApproveAsync(PlanRecord stored, string? wave, string intent, string reason, Actor actor, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(actor);
@@ -116,7 +118,7 @@ public sealed class PlanApprovals(
         var all = await NeededAsync(stored, stop);
         var subject = wave is null ? Consent.WholePlan : Consent.SubjectOf(wave);
         var needed = all.FirstOrDefault(n => n.Subject.Equals(subject, StringComparison.OrdinalIgnoreCase))
-            ?? throw new CommandException(
+            ?? throw RefusedException.Conflict(
                 "no-approval-needed",
                 $"Plan '{stored.Name}' needs no approval for {subject}; "
                     + (
@@ -126,20 +128,23 @@ public sealed class PlanApprovals(
                     )
             );
         if (intent != needed.Intent)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "another-intent",
                 $"Plan '{stored.Name}' was changed since you looked at it. Look at it again: 'gstair plan show {stored.Name}'."
             );
         if (needed.Given is not null)
             return;
         if (needed.Contributors.Contains(actor.Name))
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "own-change",
                 $"You changed what plan '{stored.Name}' is going to do since it was last approved. It must be approved by someone else "
                     + $"than {string.Join(", ", needed.Contributors)}."
             );
         if (!needed.By.IsEmpty && !needed.By.Contains(actor.Name))
-            throw new CommandException("not-asked", $"Plan '{stored.Name}' asks for the approval of {string.Join(" or ", needed.By)}.");
+            throw RefusedException.Conflict(
+                "not-asked",
+                $"Plan '{stored.Name}' asks for the approval of {string.Join(" or ", needed.By)}."
+            );
         await table.AddAsync(
             stored.Name,
             new(needed.Subject, needed.Intent, stored.Revision, changes, actor.Name, clock.GetUtcNow(), reason),
@@ -149,7 +154,7 @@ public sealed class PlanApprovals(
     }
 
     /// <summary>The intent with which a plan is made, without calendars.</summary>
-    internal static string FirstIntent(StoredPlan stored, IEnumerable<Member> members) =>
+    internal static string FirstIntent(PlanRecord stored, IEnumerable<Member> members) =>
         new PlanIntent(stored.Body, stored.CatalogueHash, [.. members.Select(m => new IntentMember(m.Machine, m.Wave, null))], []).Hash(
             null,
             withCalendars: false

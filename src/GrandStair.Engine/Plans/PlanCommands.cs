@@ -3,11 +3,11 @@ using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Methods;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Core.Scheduling;
-using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Plans;
@@ -30,24 +30,24 @@ public sealed class PlanCommands(
     public async Task StartAsync(string name, Actor actor, CancellationToken stop)
     {
         var plan = await FindAsync(name, stop);
-        if (plan.State == PlanState.Ended)
-            throw new CommandException("plan-ended", $"Plan '{name}' has ended; there is nothing to start.");
-        if (plan is { State: PlanState.Started, Held: null })
-            throw new CommandException("plan-started", $"Plan '{name}' is running already.");
+        if (plan.State == PlanStatus.Ended)
+            throw RefusedException.Conflict("plan-ended", $"Plan '{name}' has ended; there is nothing to start.");
+        if (plan is { State: PlanStatus.Started, Held: null })
+            throw RefusedException.Conflict("plan-started", $"Plan '{name}' is running already.");
         var machines = await fleet.AllAsync(stop);
         if (
             (await otherPlans.OfAsync(name, plan.Started, stop)).Shared(
-                (await plans.MembersAsync(name, stop)).Where(PlanWriter.IsPending).Select(m => machines[m.Machine])
+                (await plans.MembersAsync(name, stop)).Where(m => m.IsPending).Select(m => machines[m.Machine])
             ) is
             { } shared
         )
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "machines-shared",
                 $"{shared}. A machine is upgraded by one plan at a time: exempt it from one of them, or leave it out of this plan's scope."
             );
         // Asked again when a held plan goes on, since what is to be acknowledged may have changed since it started.
         if ((await acknowledgements.OpenAsync(plan, stop)) is { Count: > 0 } open)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "not-acknowledged",
                 $"Before plan '{name}' can start, these must be acknowledged: "
                     + $"{string.Join("; ", open.Select(o => $"{o.Name} ({o.Title})"))}. See 'gstair plan acknowledge {name}'."
@@ -58,17 +58,17 @@ public sealed class PlanCommands(
             var before = needed.Before is { } earlier
                 ? $"; what {earlier.By} approved on {earlier.At:yyyy-MM-dd} was revision {earlier.Revision}, and it was changed since"
                 : "";
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "not-approved",
                 $"Plan '{name}' needs the approval of {by} first{before}. {needed.Why} See 'gstair plan approve {name}'."
             );
         }
 
-        await plans.PutStateAsync(
+        await plans.PutStatusAsync(
             name,
-            PlanState.Started,
+            PlanStatus.Started,
             null,
-            plan.State == PlanState.Drafted ? "start" : "go-on",
+            plan.State == PlanStatus.Drafted ? "start" : "go-on",
             actor,
             clock.GetUtcNow(),
             stop
@@ -76,7 +76,7 @@ public sealed class PlanCommands(
     }
 
     /// <summary>Chooses the method of one machine in spite of the plan's order; null goes back to that.</summary>
-    /// <exception cref="CommandException">The product has no such method, it does not suit the machine, or the machine is
+    /// <exception cref="RefusedException">The product has no such method, it does not suit the machine, or the machine is
     /// running.</exception>
     public async Task ChooseMethodAsync(string name, Machine machine, string? method, string reason, Actor actor, CancellationToken stop)
     {
@@ -84,19 +84,19 @@ public sealed class PlanCommands(
         var stored = await FindAsync(name, stop);
         var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
         if (method is not null && product.Method(method) is not { Way: Way.Upgrade })
-            throw new CommandException(
+            throw RefusedException.Unknown(
                 "unknown-method",
                 $"{product.Name} has no method '{method}' that upgrades; expected one of "
                     + $"{string.Join(", ", product.Methods.Where(m => m.Way == Way.Upgrade).Select(m => m.Name))}."
             );
-        if (method is not null && Misfit(AimOf(plan, product), machine, method) is { } why)
-            throw new CommandException(
+        if (method is not null && Misfit(PlanSlots.AimOf(plan, product), machine, method) is { } why)
+            throw RefusedException.Conflict(
                 "method-does-not-suit",
                 $"Method '{method}' is not possible for {machine.Name}: {why}. 'gstair machine gate {machine.Name} --plan {name}' "
                     + $"shows what was found."
             );
         if (member.Run is not null && member.Status != Status.Stopped)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "machine-running",
                 $"{machine.Name} has a run that is not over (r{member.Run}), pinned to its method; cancel it first."
             );
@@ -104,11 +104,11 @@ public sealed class PlanCommands(
         if (
             method is not null
             && product.Method(method) is { Preserves: not Preserves.Full } less
-            && stored is { State: PlanState.Started, Held: null }
+            && stored is { State: PlanStatus.Started, Held: null }
         )
-            await plans.PutStateAsync(
+            await plans.PutStatusAsync(
                 name,
-                PlanState.Started,
+                PlanStatus.Started,
                 $"{machine.Name} was given the method {less.Name}, which does not preserve everything and waits for acknowledgement",
                 "hold",
                 actor,
@@ -123,18 +123,18 @@ public sealed class PlanCommands(
     public async Task HoldAsync(string name, string reason, Actor actor, CancellationToken stop)
     {
         var plan = await FindAsync(name, stop);
-        if (plan.State != PlanState.Started)
-            throw new CommandException("plan-not-started", $"Plan '{name}' is not running; there is nothing to hold.");
-        await plans.PutStateAsync(name, PlanState.Started, reason, "hold", actor, clock.GetUtcNow(), stop);
+        if (plan.State != PlanStatus.Started)
+            throw RefusedException.Conflict("plan-not-started", $"Plan '{name}' is not running; there is nothing to hold.");
+        await plans.PutStatusAsync(name, PlanStatus.Started, reason, "hold", actor, clock.GetUtcNow(), stop);
     }
 
     /// <summary>Deletes a plan that was never started, with all that belongs to it; the audit keeps its text.</summary>
-    /// <exception cref="CommandException">It was started.</exception>
+    /// <exception cref="RefusedException">It was started.</exception>
     public async Task DiscardAsync(string name, string reason, Actor actor, CancellationToken stop)
     {
         await FindAsync(name, stop);
         if (!await plans.DiscardAsync(name, reason, actor, clock.GetUtcNow(), stop))
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "plan-started",
                 $"Plan '{name}' was started, so its runs and their history stay. Put it on hold, or exempt its machines."
             );
@@ -156,9 +156,12 @@ public sealed class PlanCommands(
             member.Status is Status.Running or Status.Parked or Status.Verified or Status.Done
             || (member.Run is not null && member.Status != Status.Stopped)
         )
-            throw new CommandException("machine-running", $"{machine.Name} has a run that is not over (r{member.Run}); cancel it first.");
+            throw RefusedException.Conflict(
+                "machine-running",
+                $"{machine.Name} has a run that is not over (r{member.Run}); cancel it first."
+            );
         if (exemption == Exemption.Stays && until is null)
-            throw new CommandException("no-end", $"A machine that stays does so until a date; give it with --until.");
+            throw RefusedException.Invalid("no-end", $"A machine that stays does so until a date; give it with --until.");
         await plans.ExemptAsync(name, machine.Id, exemption, reason, until, actor, clock.GetUtcNow(), stop);
     }
 
@@ -167,7 +170,7 @@ public sealed class PlanCommands(
     {
         var member = await MemberAsync(name, machine, stop);
         if (member.Status != Status.Stopped)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "run-not-ended",
                 $"{machine.Name} is {RunMachine.Name(member.Status)}; only a machine whose run ended without success can be retried."
             );
@@ -175,17 +178,17 @@ public sealed class PlanCommands(
     }
 
     /// <summary>The plan of that name.</summary>
-    /// <exception cref="CommandException">There is none.</exception>
-    public async Task<StoredPlan> FindAsync(string name, CancellationToken stop)
+    /// <exception cref="RefusedException">There is none.</exception>
+    public async Task<PlanRecord> FindAsync(string name, CancellationToken stop)
     {
         return await plans.FindAsync(name, stop) ?? throw Unknown(name, (await plans.AllAsync(stop)).Select(p => p.Name));
     }
 
     /// <summary>That there is no plan of a name, with the one that may be meant.</summary>
-    public static CommandException Unknown(string name, IEnumerable<string> names)
+    public static RefusedException Unknown(string name, IEnumerable<string> names)
     {
         var near = Spelling.Nearest(name, names);
-        return new(
+        return RefusedException.Unknown(
             "unknown-plan",
             $"There is no plan '{name}'{(near is null ? ". 'gstair plan list' shows those that exist." : $"; did you mean '{near}'?")}"
         );
@@ -205,58 +208,11 @@ public sealed class PlanCommands(
         };
     }
 
-    /// <summary>What a plan's machines are judged for.</summary>
-    public static Aim AimOf(Plan plan, Product product)
-    {
-        ArgumentNullException.ThrowIfNull(plan);
-        ArgumentNullException.ThrowIfNull(product);
-        return new(product, product.Release(plan.Release), plan.Methods, plan.Preserves)
-        {
-            LeastBuild = plan.LeastBuild,
-            But = [.. plan.But.Select(b => (b.For, product.Release(b.Release), b.LeastBuild))],
-        };
-    }
-
     /// <summary>A machine's place in a plan.</summary>
-    /// <exception cref="CommandException">It has none.</exception>
+    /// <exception cref="RefusedException">It has none.</exception>
     internal static async Task<Member> MemberAsync(PlanTable plans, string name, Machine machine, CancellationToken stop) =>
         (await plans.OfMachineAsync(machine.Id, stop)).FirstOrDefault(m => m.Plan == name)
-        ?? throw new CommandException("not-in-plan", $"{machine.Name} is not in plan '{name}'.");
-
-    /// <summary>A member with its assessment and slot put in.</summary>
-    internal static Member Judged(Member member, Assessment assessment, Placed? placed)
-    {
-        var slot = placed?.Slot ?? (placed is null ? member.Slot : null);
-        var canGo = assessment.CanBePlanned;
-        if (assessment.Route.Arrived)
-        {
-            return member with
-            {
-                Gate = assessment.State,
-                Method = null,
-                CannotBeFixed = false,
-                Why = "it runs the target already, and not by this plan; exempt it",
-                Change = null,
-                Slot = null,
-                Status = Status.NotReady,
-            };
-        }
-
-        return member with
-        {
-            Gate = assessment.State,
-            Method = assessment.Choice?.Method?.Name,
-            CannotBeFixed = assessment.CannotBeFixed,
-            // Who has no place and is not asked about now keeps what was said of it.
-            Why = assessment.Why ?? (placed is null && canGo && slot is null && member.Status == Status.Ready ? member.Why : placed?.Why),
-            Change =
-                !canGo ? null
-                : placed is null && slot is null ? member.Change
-                : placed?.Change,
-            Slot = canGo ? slot : null,
-            Status = Statuses.Of(member.Exemption is not null, assessment.State, canGo && slot is not null, null),
-        };
-    }
+        ?? throw RefusedException.Conflict("not-in-plan", $"{machine.Name} is not in plan '{name}'.");
 
     private async Task<Member> MemberAsync(string name, Machine machine, CancellationToken stop)
     {

@@ -1,10 +1,11 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Scheduling;
-using GrandStair.Engine.Durations;
 using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
@@ -31,7 +32,7 @@ public sealed class SlotCommands(
     PlanTable plans,
     RunLog runs,
     FleetCache fleet,
-    MeasuredRuns measured,
+    PlanFactsReader facts,
     TimeProvider clock
 )
 {
@@ -45,9 +46,9 @@ public sealed class SlotCommands(
     /// <param name="to">The latest begin, UTC.</param>
     /// <param name="apart">How far apart times are.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="CommandException">It is not in the plan, or can have no other time now.</exception>
+    /// <exception cref="RefusedException">It is not in the plan, or can have no other time now.</exception>
     public async Task<ImmutableArray<Slot>> TimesAsync(
-        StoredPlan stored,
+        PlanRecord stored,
         Machine machine,
         DateTimeOffset from,
         DateTimeOffset to,
@@ -60,8 +61,8 @@ public sealed class SlotCommands(
     }
 
     /// <summary>What would come of it if a machine were given a time; nothing is kept.</summary>
-    /// <exception cref="CommandException">As <see cref="TimesAsync"/>.</exception>
-    public async Task<Rescheduling> TryAsync(StoredPlan stored, Machine machine, DateTimeOffset start, CancellationToken stop)
+    /// <exception cref="RefusedException">As <see cref="TimesAsync"/>.</exception>
+    public async Task<Rescheduling> TryAsync(PlanRecord stored, Machine machine, DateTimeOffset start, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         var asked = await AskedAsync(stored, machine, stop);
@@ -81,7 +82,7 @@ public sealed class SlotCommands(
             draft.Plan,
             draft.Calendars,
             requests,
-            [.. draft.Status.Where(t => t.Of.Machine != machine.Id), new(asked.Case.Requests[0], slot)],
+            [.. draft.Taken.Where(t => t.Of.Machine != machine.Id), new(asked.Case.Requests[0], slot)],
             draft.Begun,
             before.Waves[0].From,
             thorough: false
@@ -104,9 +105,9 @@ public sealed class SlotCommands(
     }
 
     /// <summary>Gives a machine a time, which it keeps as long as nothing prevents it.</summary>
-    /// <exception cref="CommandException">As <see cref="TimesAsync"/>, or something is in the way of that time.</exception>
+    /// <exception cref="RefusedException">As <see cref="TimesAsync"/>, or something is in the way of that time.</exception>
     public async Task<Slot> RescheduleAsync(
-        StoredPlan stored,
+        PlanRecord stored,
         Machine machine,
         DateTimeOffset start,
         string reason,
@@ -122,7 +123,7 @@ public sealed class SlotCommands(
         var asked = await AskedAsync(stored, machine, stop);
         var trial = SlotTrial.At(asked.Case, start);
         if (trial.Slot is not { } slot)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "time-taken",
                 $"{machine.Name} cannot begin at {start.UtcDateTime:yyyy-MM-dd HH:mm} UTC: {string.Join("; ", trial.InTheWay)}. "
                     + $"'gstair plan free-slots {stored.Name} {machine.Name}' shows when it can."
@@ -132,7 +133,10 @@ public sealed class SlotCommands(
         {
             var moved = new SlotMoved(now, actor.Name, slot, reason);
             if (!await runs.DecideAsync(run, moved, RunMachine.Step(run, moved).State, new(actor, "run move-slot", reason), stop))
-                throw new CommandException("run-went-on", $"The run of {machine.Name} went on meanwhile. Look again, and choose again.");
+                throw RefusedException.Conflict(
+                    "run-went-on",
+                    $"The run of {machine.Name} went on meanwhile. Look again, and choose again."
+                );
         }
 
         await plans.RescheduleAsync(
@@ -146,46 +150,46 @@ public sealed class SlotCommands(
             stop
         );
         if (!asked.HasBegun)
-            await writer.LayOutAsync(stored, stop);
+            await writer.ScheduleAsync(stored, stop);
         return slot;
     }
 
     /// <summary>Discards the time that was chosen for a machine: it keeps its slot, which may move again like any other.</summary>
-    /// <exception cref="CommandException">None was chosen.</exception>
-    public async Task GiveUpAsync(StoredPlan stored, Machine machine, string reason, Actor actor, CancellationToken stop)
+    /// <exception cref="RefusedException">None was chosen.</exception>
+    public async Task GiveUpAsync(PlanRecord stored, Machine machine, string reason, Actor actor, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(machine);
         if ((await MemberAsync(stored, machine, stop)).Rescheduled is null)
-            throw new CommandException("no-time-chosen", $"{machine.Name} has no manually chosen time.");
+            throw RefusedException.Conflict("no-time-chosen", $"{machine.Name} has no manually chosen time.");
         await plans.RescheduleAsync(stored.Name, machine.Id, null, null, reason, actor, clock.GetUtcNow(), stop);
-        await writer.LayOutAsync(stored, stop);
+        await writer.ScheduleAsync(stored, stop);
     }
 
     /// <summary>A machine's place in a plan.</summary>
-    /// <exception cref="CommandException">It has none.</exception>
-    public Task<Member> MemberAsync(StoredPlan stored, Machine machine, CancellationToken stop)
+    /// <exception cref="RefusedException">It has none.</exception>
+    public Task<Member> MemberAsync(PlanRecord stored, Machine machine, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         ArgumentNullException.ThrowIfNull(machine);
         return PlanCommands.MemberAsync(plans, stored.Name, machine, stop);
     }
 
-    private async Task<Asked> AskedAsync(StoredPlan stored, Machine machine, CancellationToken stop)
+    private async Task<Asked> AskedAsync(PlanRecord stored, Machine machine, CancellationToken stop)
     {
         var member = await MemberAsync(stored, machine, stop);
         if (member.Exemption is not null)
-            throw new CommandException("machine-exempted", $"{machine.Name} is exempt and needs no time.");
+            throw RefusedException.Conflict("machine-exempted", $"{machine.Name} is exempt and needs no time.");
         var run = member.Run is { } number ? (await runs.FindAsync(number, stop))!.State : null;
         if (run is not null && !(run.Phase is Phase.Stage or Phase.Wait || (run.Phase == Phase.Gate && run.Moment == Moment.Planning)))
-            throw new CommandException("machine-running", $"{machine.Name} has begun (r{member.Run}); it can have no other time now.");
+            throw RefusedException.Conflict("machine-running", $"{machine.Name} has begun (r{member.Run}); it can have no other time now.");
         var now = clock.GetUtcNow();
         var draft = await writer.DraftAsync(stored.Body, stored.Sites, stop);
-        var wave = draft.Stored.Waves[member.Wave - 1];
+        var wave = draft.Record.Waves[member.Wave - 1];
         var request = run is not null
-            ? PlanWriter.Request(machine, run, draft.Product, await measured.ExperienceAsync(draft.Product, stop), draft.Pending)
+            ? PlanSlots.Request(machine, run, draft.Product, await facts.LengthsAsync(draft.Product, stop), draft.Pending)
             : draft.Requests.SelectMany(r => r).FirstOrDefault(r => r.Machine == machine.Id)
-                ?? throw new CommandException("not-ready", $"{machine.Name} can have no time yet: {member.Why ?? "it is not ready"}.");
+                ?? throw RefusedException.Conflict("not-ready", $"{machine.Name} can have no time yet: {member.Why ?? "it is not ready"}.");
         var begins =
             wave.State == WaveState.Waiting ? draft.PlanSchedule.Waves[member.Wave - 1].From + (draft.Plan.Lead ?? TimeSpan.Zero)
             : run?.Phase == Phase.Wait ? now
@@ -193,7 +197,7 @@ public sealed class SlotCommands(
         // Slots that somebody was told, or chose, stay; those that are only scheduled make room.
         var placed = draft.PlanSchedule.All.Where(p => p.Slot is not null).ToDictionary(p => p.Machine, p => p.Slot!);
         var stay = draft
-            .Status.Concat(
+            .Taken.Concat(
                 draft
                     .Requests.SelectMany(r => r)
                     .Where(r => r.Stands is not null && placed.ContainsKey(r.Machine))
@@ -203,13 +207,13 @@ public sealed class SlotCommands(
             .ToArray();
         var machines = await fleet.AllAsync(stop);
         var alone = new Dictionary<string, MachineId>(StringComparer.OrdinalIgnoreCase) { [machine.Name] = machine.Id };
-        request = request with { NotBefore = begins, After = PlanWriter.After(machine, draft.Pending) };
+        request = request with { NotBefore = begins, After = PlanSlots.After(machine, draft.Pending) };
         return new(
             new(
                 draft.Plan,
                 draft.Calendars,
                 [request],
-                [.. stay.Select(t => t with { Of = t.Of with { After = PlanWriter.After(machines[t.Of.Machine], alone) } })],
+                [.. stay.Select(t => t with { Of = t.Of with { After = PlanSlots.After(machines[t.Of.Machine], alone) } })],
                 now
             ),
             draft,

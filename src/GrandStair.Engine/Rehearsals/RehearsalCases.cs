@@ -1,36 +1,24 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
-using GrandStair.Engine.Durations;
-using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
 using GrandStair.Storage.Plans;
-using GrandStair.Storage.Runs;
 
 namespace GrandStair.Engine.Rehearsals;
 
 /// <summary>Makes plans into cases to rehearse: who is in them and how each would go, from where everything stands now.</summary>
-public sealed class RehearsalCases(
-    CatalogueCache catalogues,
-    FleetCache fleet,
-    PlanTable plans,
-    PlanWriter writer,
-    DecisionTable decisions,
-    RunLog runs,
-    MeasuredRuns measured,
-    CalendarCache calendars,
-    OtherPlans otherPlans,
-    TimeProvider clock
-)
+public sealed class RehearsalCases(CatalogueCache catalogues, PlanTable plans, PlanWriter writer, PlanFactsReader facts, TimeProvider clock)
 {
     /// <summary>The case of a plan as it is kept.</summary>
-    public async Task<RehearsalCase> OfAsync(StoredPlan stored, CancellationToken stop)
+    public async Task<RehearsalCase> OfAsync(PlanRecord stored, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         return await OfAsync(
@@ -42,37 +30,32 @@ public sealed class RehearsalCases(
     }
 
     /// <summary>The case of a plan as another text of it would make it.</summary>
-    /// <exception cref="CommandException">As <see cref="PlanWriter.DraftAsync"/>.</exception>
-    public async Task<RehearsalCase> OfAsync(StoredPlan stored, string body, CancellationToken stop)
+    /// <exception cref="RefusedException">As <see cref="PlanWriter.DraftAsync"/>.</exception>
+    public async Task<RehearsalCase> OfAsync(PlanRecord stored, string body, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(stored);
         var draft = await writer.DraftAsync(body, stored.Sites, stop);
         if (draft.Plan.Name != stored.Name)
-            throw new CommandException("another-plan", $"The what-if is of plan '{draft.Plan.Name}', and not of '{stored.Name}'.");
-        return await OfAsync(draft.Stored with { State = stored.State }, draft.Plan, draft.Members, stop);
+            throw RefusedException.Conflict("another-plan", $"The what-if is of plan '{draft.Plan.Name}', and not of '{stored.Name}'.");
+        return await OfAsync(draft.Record with { State = stored.State }, draft.Plan, draft.Members, stop);
     }
 
-    private async Task<RehearsalCase> OfAsync(StoredPlan stored, Plan plan, IReadOnlyList<Member> members, CancellationToken stop)
+    private async Task<RehearsalCase> OfAsync(PlanRecord stored, Plan plan, IReadOnlyList<Member> members, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var product = await catalogues.ByHashAsync(stored.CatalogueHash, stop);
-        var aim = PlanCommands.AimOf(plan, product);
-        var decided = await decisions.OfAsync(product.Name, plan.Name, now, stop);
-        var machines = await fleet.AllAsync(stop);
-        var learnt = await measured.ExperienceAsync(product, stop);
-        var (known, _) = await calendars.AllAsync(stop);
-        var states = members.Any(m => m.Run is not null)
-            ? (await runs.ListAsync(plan.Name, stop)).ToDictionary(r => r.State.Run, r => r.State)
-            : [];
+        var aim = PlanSlots.AimOf(plan, product);
+        var known = await facts.OfStateAsync(new(stored, plan, product, members), now, stop);
+        var machines = known.Machines;
         var begun = stored.Waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
         var going = members
             .Where(m => m.Exemption is null)
             .Select(m =>
             {
                 var machine = machines[m.Machine];
-                if (m.Run is { } run && states.TryGetValue(run, out var state))
+                if (m.Run is { } run && known.Runs.TryGetValue(run, out var state))
                     return Rehearsed(machine, m, product.Method(state.CurrentLeg.Method)!, state.Legs) with { Run = state };
-                var assessment = Assessment.Of(aim, machine, Moment.Planning, now, decided.GetValueOrDefault(m.Machine));
+                var assessment = Assessment.Of(aim, machine, Moment.Planning, now, known.Decided.GetValueOrDefault(m.Machine));
                 var legs = LegsOf(assessment, aim);
                 if (legs.IsEmpty)
                     return Rehearsed(machine, m, null, []) with { Ready = false, CanBeFixed = false };
@@ -84,12 +67,11 @@ public sealed class RehearsalCases(
                 };
             })
             .ToArray();
-        var elsewhere = await otherPlans.OfAsync(plan.Name, stored.Started, stop);
-        var pending = PlanWriter.Pending(elsewhere, members, machines);
+        var pending = PlanSlots.Pending(known.Elsewhere, members, machines);
         return new(
             plan,
-            known,
-            [.. going.Select(g => g with { Request = g.Request with { After = PlanWriter.After(machines[g.Request.Machine], pending) } })],
+            known.Calendars,
+            [.. going.Select(g => g with { Request = g.Request with { After = PlanSlots.After(machines[g.Request.Machine], pending) } })],
             [
                 .. stored.Waves.Select(w => new RehearsedWave(
                     w.State == WaveState.Waiting ? null : w.Opened ?? now,
@@ -99,7 +81,7 @@ public sealed class RehearsalCases(
             now
         )
         {
-            Others = [.. elsewhere.Slots],
+            Others = [.. known.Elsewhere.Slots],
         };
 
         RehearsedMachine Rehearsed(Machine machine, Member member, Method? method, ImmutableArray<LegSpec> legs)
@@ -110,16 +92,16 @@ public sealed class RehearsalCases(
                     Name = machine.Name,
                     Group = machine.Group,
                 }
-                : PlanWriter.Request(
+                : PlanSlots.Request(
                     machine,
                     method,
-                    learnt.Lengths(legs.First(l => l.Method == method.Name).Hop, method, MeasuredRuns.ModelOf(machine)),
-                    PlanWriter.Chosen(member, now)
+                    known.Lengths(legs.First(l => l.Method == method.Name).Hop, method, PlanSlots.ModelOf(machine)),
+                    member.ChosenSlot(now)
                 );
             var line = plan.UplinkOf(machine.Site);
             return new(request, member.Wave - 1, legs)
             {
-                Model = string.Intern(MeasuredRuns.ModelOf(machine)),
+                Model = string.Intern(PlanSlots.ModelOf(machine)),
                 OverUplink = line is null || request.Stages <= 0 ? null : TimeSpan.FromMinutes(request.Stages / line.BytesPerMinute),
             };
         }
@@ -142,6 +124,6 @@ public sealed class RehearsalCases(
                 )
             )
             .ToArray();
-        return methods.Any(m => m.Method is null) ? [] : [.. methods.Select(m => PlanWriter.Leg(m.Hop, m.Method!, leastBuild: null))];
+        return methods.Any(m => m.Method is null) ? [] : [.. methods.Select(m => PlanSlots.Leg(m.Hop, m.Method!, leastBuild: null))];
     }
 }

@@ -1,5 +1,7 @@
 using System.Diagnostics;
 using GrandStair.Core.Access;
+using GrandStair.Core.Plans;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
@@ -46,19 +48,22 @@ public sealed class RehearsalRunner(
 
     /// <summary>Asks for a rehearsal; it is made by whichever worker comes to it.</summary>
     /// <returns>Its number.</returns>
-    /// <exception cref="CommandException">It cannot be made as it is asked for.</exception>
-    public async Task<long> AskAsync(StoredPlan plan, RehearsalAsked asked, Actor actor, CancellationToken stop)
+    /// <exception cref="RefusedException">It cannot be made as it is asked for.</exception>
+    public async Task<long> AskAsync(PlanRecord plan, RehearsalAsked asked, Actor actor, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(plan);
         ArgumentNullException.ThrowIfNull(asked);
-        if (plan.State == PlanState.Ended)
-            throw new CommandException("plan-ended", $"Plan '{plan.Name}' has ended; there is nothing to rehearse.");
+        if (plan.State == PlanStatus.Ended)
+            throw RefusedException.Conflict("plan-ended", $"Plan '{plan.Name}' has ended; there is nothing to rehearse.");
         if (asked.Draws is < 1 or > MostDraws)
-            throw new CommandException("draws", $"{asked.Draws} draws cannot be made; expected 1 to {MostDraws}.");
+            throw RefusedException.Invalid("draws", $"{asked.Draws} draws cannot be made; expected 1 to {MostDraws}.");
         if (asked.WhatIfs.Count > MostWhatIfs)
-            throw new CommandException("what-ifs", $"There are {asked.WhatIfs.Count} what-ifs; expected at most {MostWhatIfs} at once.");
+            throw RefusedException.Invalid(
+                "what-ifs",
+                $"There are {asked.WhatIfs.Count} what-ifs; expected at most {MostWhatIfs} at once."
+            );
         if ((await table.OfAsync(plan.Name, stop)).Count(r => r.State == RehearsalState.Waiting) >= MostWaiting)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "rehearsals-wait",
                 $"{MostWaiting} rehearsals of plan '{plan.Name}' wait already; cancel one, or wait until they are done."
             );
@@ -112,7 +117,7 @@ public sealed class RehearsalRunner(
         {
             log.LogInformation("Rehearsal {Rehearsal} of plan {Plan} was cancelled", rehearsal.Id, rehearsal.Plan);
         }
-        catch (Exception error) when (error is CommandException or FormatException)
+        catch (Exception error) when (error is RefusedException or FormatException)
         {
             await table.EndAsync(rehearsal, null, error.Message, clock.GetUtcNow(), stop);
         }
@@ -148,7 +153,7 @@ public sealed class RehearsalRunner(
     }
 
     /// <summary>What was measured of a plan's product so far: once for all that is compared.</summary>
-    private async Task<Experience> LearntAsync(StoredPlan plan, CancellationToken stop) =>
+    private async Task<Experience> LearntAsync(PlanRecord plan, CancellationToken stop) =>
         await measured.ExperienceAsync(await catalogues.ByHashAsync(plan.CatalogueHash, stop), stop);
 
     private static async Task<Rehearsed> RunAsync(
@@ -182,7 +187,7 @@ public sealed class RehearsalRunner(
     {
         // A forecast that was made is no reason for another.
         var position = await feed.NewestButAsync("forecast", stop);
-        foreach (var plan in (await plans.AllAsync(stop)).Where(p => p is { State: PlanState.Started, Held: null }))
+        foreach (var plan in (await plans.AllAsync(stop)).Where(p => p is { State: PlanStatus.Started, Held: null }))
         {
             var before = _forecast.GetValueOrDefault(plan.Name, (-1, 0));
             if (before.Position == position || Stopwatch.GetTimestamp() < before.Due)
@@ -212,7 +217,7 @@ public sealed class RehearsalRunner(
         }
     }
 
-    private string BodyOf(StoredPlan plan, WhatIf whatIf)
+    private string BodyOf(PlanRecord plan, WhatIf whatIf)
     {
         try
         {
@@ -220,7 +225,7 @@ public sealed class RehearsalRunner(
         }
         catch (FormatException wrong)
         {
-            throw new CommandException("what-if", wrong.Message);
+            throw RefusedException.Invalid("what-if", wrong.Message);
         }
     }
 }

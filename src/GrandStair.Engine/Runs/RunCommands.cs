@@ -1,4 +1,5 @@
 using GrandStair.Core.Access;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
@@ -17,8 +18,8 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
     /// <param name="atOnce">Whether a rollback begins at once, outside of the machine's windows too.</param>
     /// <param name="actor">Who decides.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="DecisionRefusedException">It cannot be decided so now.</exception>
-    /// <exception cref="CommandException">There is no such run, or no window is long enough for its rollback.</exception>
+    /// <exception cref="RefusedException">It cannot be decided so now.</exception>
+    /// <exception cref="RefusedException">There is no such run, or no window is long enough for its rollback.</exception>
     public async Task<RunState> DecideAsync(long run, Decision decision, string reason, bool atOnce, Actor actor, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(actor);
@@ -36,7 +37,7 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
     }
 
     /// <summary>When the rollback of a run would begin in the machine's next window, UTC; null where it cannot be rolled back.</summary>
-    /// <exception cref="CommandException">No window is long enough for it.</exception>
+    /// <exception cref="RefusedException">No window is long enough for it.</exception>
     public async Task<DateTimeOffset?> RollbackBeginsAsync(RunState state, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(state);
@@ -47,7 +48,7 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
     }
 
     /// <summary>Closes a follow-up.</summary>
-    /// <exception cref="CommandException">There is no such run, or it has no such follow-up that is open.</exception>
+    /// <exception cref="RefusedException">There is no such run, or it has no such follow-up that is open.</exception>
     public Task<RunState> CloseFollowUpAsync(long run, string followUp, string reason, Actor actor, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(actor);
@@ -56,7 +57,7 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
             state =>
                 state.FollowUps.Any(l => l.Name == followUp && l.Closed is null)
                     ? new FollowUpClosed(clock.GetUtcNow(), actor.Name, followUp, reason)
-                    : throw new CommandException("unknown-follow-up", $"Run r{run} has no open follow-up '{followUp}'."),
+                    : throw RefusedException.Unknown("unknown-follow-up", $"Run r{run} has no open follow-up '{followUp}'."),
             new(actor, "run close-follow-up", $"{followUp}: {reason}"),
             stop
         );
@@ -64,7 +65,7 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
 
     private async Task<StoredRun> FindAsync(long run, CancellationToken stop) =>
         await runs.FindAsync(run, stop)
-        ?? throw new CommandException("unknown-run", $"There is no run r{run}. 'gstair run list' shows those that exist.");
+        ?? throw RefusedException.Unknown("unknown-run", $"There is no run r{run}. 'gstair run list' shows those that exist.");
 
     private async Task<RunState> AppendAsync(long run, Func<RunState, RunEvent> make, Command command, CancellationToken stop)
     {

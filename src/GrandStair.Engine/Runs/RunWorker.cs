@@ -3,6 +3,7 @@ using GrandStair.Connections;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
@@ -394,7 +395,7 @@ public sealed class RunWorker(
         return full == RunLog.Lost ? throw new RunLostException() : full;
     }
 
-    private async Task<(Plan Plan, StoredPlan Stored)> PlanOfAsync(ClaimedRun claim, CancellationToken stop)
+    private async Task<(Plan Plan, PlanRecord Stored)> PlanOfAsync(ClaimedRun claim, CancellationToken stop)
     {
         var stored = (await plans.FindAsync(claim.State.Plan, stop))!;
         return ((await catalogues.ReadPlanAsync(stored, stop)).Plan, stored);

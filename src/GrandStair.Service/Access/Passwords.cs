@@ -1,4 +1,4 @@
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Storage.Access;
 using Microsoft.AspNetCore.Identity;
 
@@ -23,17 +23,17 @@ internal sealed class Passwords(AccountTable accounts)
     private static readonly string Nobodys = Hasher.HashPassword("", AccessTable.NewSecret());
 
     /// <summary>The hash of a new password.</summary>
-    /// <exception cref="CommandException">It is too easy.</exception>
+    /// <exception cref="RefusedException">It is too easy.</exception>
     public static string Hash(string account, string password)
     {
         if (password.Length is < Shortest or > Longest)
-            throw new CommandException(
+            throw RefusedException.Invalid(
                 "password",
                 $"A password has {Shortest} to {Longest} characters; this one has {password.Length}. A passphrase of unrelated words "
                     + $"works well."
             );
         if (password.Distinct().Count() < 5 || password.Contains(account, StringComparison.OrdinalIgnoreCase))
-            throw new CommandException(
+            throw RefusedException.Invalid(
                 "password",
                 "This password is too easy to guess: it repeats a few characters or contains the account's name. Choose another one."
             );
@@ -69,7 +69,7 @@ internal static class Account
     private static readonly string[] Taken = ["worker", "schedule"];
 
     /// <summary>A name as it is kept.</summary>
-    /// <exception cref="CommandException">It is none.</exception>
+    /// <exception cref="RefusedException">It is none.</exception>
     public static string Name(string name)
     {
         var kept = name.Trim().ToLowerInvariant();
@@ -79,7 +79,7 @@ internal static class Account
             && char.IsAsciiLetter(kept[0])
             && kept.All(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '.')
             ? kept
-            : throw new CommandException(
+            : throw RefusedException.Invalid(
                 "account-name",
                 $"'{name}' is no name for an account; expected a letter, then up to {LongestName - 1} letters, digits, hyphens and "
                     + $"dots, and none of {string.Join(", ", Taken)}."

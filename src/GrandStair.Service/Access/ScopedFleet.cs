@@ -2,7 +2,7 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Conditions;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Fleet;
 
@@ -23,12 +23,12 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
     }
 
     /// <summary>The machine of that name or id, or which one may be meant.</summary>
-    /// <exception cref="CommandException">There is none at the caller's sites, or it was removed from the fleet.</exception>
+    /// <exception cref="RefusedException">There is none at the caller's sites, or it was removed from the fleet.</exception>
     public async Task<Machine> MachineAsync(string name, CancellationToken stop)
     {
         var machine = await EverKnownAsync(name, stop);
         return machine.Removed is { } removed
-            ? throw new CommandException(
+            ? throw RefusedException.Conflict(
                 "machine-removed",
                 $"{machine.Name} was removed from the fleet on {removed.At:yyyy-MM-dd} by {removed.By}: {removed.Reason}. 'gstair "
                     + $"machine restore {machine.Id}' brings it back."
@@ -39,7 +39,7 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
     /// <summary>
     /// The machine of that name or id; by its id, and by its name where no other machine has it, also one that was removed.
     /// </summary>
-    /// <exception cref="CommandException">There is none at the caller's sites.</exception>
+    /// <exception cref="RefusedException">There is none at the caller's sites.</exception>
     public async Task<Machine> EverKnownAsync(string name, CancellationToken stop)
     {
         if (await fleet.FindAsync(name, stop) is { } machine && Sites.Holds(machine.Site))
@@ -48,7 +48,7 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
         if (all.Where(m => !m.IsInFleet && m.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).MaxBy(m => m.Removed!.At) is { } gone)
             return gone;
         var near = Spelling.Nearest(name, all.Where(m => m.IsInFleet).Select(m => m.Name));
-        throw new CommandException(
+        throw RefusedException.Unknown(
             "unknown-machine",
             $"There is no machine '{name}'{(near is null ? ". 'gstair fleet list' shows those that exist." : $"; did you mean '{near}'?")}"
         );

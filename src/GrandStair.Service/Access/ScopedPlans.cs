@@ -1,6 +1,7 @@
 using GrandStair.Core.Access;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Plans;
 using GrandStair.Storage.Plans;
 
@@ -16,9 +17,9 @@ internal sealed class ScopedPlans(PlanTable plans, PlanTroubles troubles, Scoped
     public SiteScope Sites => fleet.Sites;
 
     /// <summary>The caller's plans, oldest first.</summary>
-    public async Task<IReadOnlyList<StoredPlan>> AllAsync(CancellationToken stop)
+    public async Task<IReadOnlyList<PlanRecord>> AllAsync(CancellationToken stop)
     {
-        var seen = new List<StoredPlan>();
+        var seen = new List<PlanRecord>();
         foreach (var plan in await plans.AllAsync(stop))
             if (await SeenAsync(plan, stop) is { } his)
                 seen.Add(his);
@@ -26,16 +27,16 @@ internal sealed class ScopedPlans(PlanTable plans, PlanTroubles troubles, Scoped
     }
 
     /// <summary>The plan of that name.</summary>
-    /// <exception cref="CommandException">There is none that the caller sees.</exception>
-    public async Task<StoredPlan> FindAsync(string name, CancellationToken stop) =>
+    /// <exception cref="RefusedException">There is none that the caller sees.</exception>
+    public async Task<PlanRecord> FindAsync(string name, CancellationToken stop) =>
         await plans.FindAsync(name, stop) is { } plan && await SeenAsync(plan, stop) is { } his
             ? his
             : throw PlanCommands.Unknown(name, (await AllAsync(stop)).Select(p => p.Name));
 
     /// <summary>The plan of that name, to command the whole of it.</summary>
-    /// <exception cref="CommandException">There is none that the caller sees.</exception>
+    /// <exception cref="RefusedException">There is none that the caller sees.</exception>
     /// <exception cref="NotAllowedException">It is also for other sites than the caller's.</exception>
-    public async Task<StoredPlan> WholeAsync(string name, CancellationToken stop)
+    public async Task<PlanRecord> WholeAsync(string name, CancellationToken stop)
     {
         var plan = await FindAsync(name, stop);
         return SeesAllOf(plan)
@@ -49,22 +50,22 @@ internal sealed class ScopedPlans(PlanTable plans, PlanTroubles troubles, Scoped
     /// The plan of that name, to rewrite it; null where there is none yet. Asked before anything is worked out, so that no answer depends
     /// on what the caller does not see.
     /// </summary>
-    /// <exception cref="CommandException">The name belongs to a plan that the caller does not see.</exception>
+    /// <exception cref="RefusedException">The name belongs to a plan that the caller does not see.</exception>
     /// <exception cref="NotAllowedException">It is also for other sites than the caller's.</exception>
-    public async Task<StoredPlan?> ToWriteAsync(string name, CancellationToken stop)
+    public async Task<PlanRecord?> ToWriteAsync(string name, CancellationToken stop)
     {
         if (await plans.FindAsync(name, stop) is not { } plan)
             return null;
         return await SeenAsync(plan, stop) is null
-            ? throw new CommandException("plan-exists", $"The name '{name}' is taken. Give the plan another one.")
+            ? throw RefusedException.Conflict("plan-exists", $"The name '{name}' is taken. Give the plan another one.")
             : await WholeAsync(name, stop);
     }
 
     /// <summary>Whether the caller sees all sites of a plan.</summary>
-    public bool SeesAllOf(StoredPlan plan) => fleet.Sites.Covers(plan.Sites);
+    public bool SeesAllOf(PlanRecord plan) => fleet.Sites.Covers(plan.Sites);
 
     /// <summary>What keeps a plan from going on; null where nothing does, and where it is held or not started.</summary>
-    public string? TroubleOf(StoredPlan plan) => plan is { State: PlanState.Started, Held: null } ? troubles.Of(plan.Name) : null;
+    public string? TroubleOf(PlanRecord plan) => plan is { State: PlanStatus.Started, Held: null } ? troubles.Of(plan.Name) : null;
 
     /// <summary>The members of a plan at the caller's sites, by wave and machine.</summary>
     public async Task<IReadOnlyList<Member>> MembersAsync(string plan, CancellationToken stop)
@@ -80,7 +81,7 @@ internal sealed class ScopedPlans(PlanTable plans, PlanTroubles troubles, Scoped
     public Task<IReadOnlyList<Member>> OfMachineAsync(Machine machine, CancellationToken stop) => plans.OfMachineAsync(machine.Id, stop);
 
     /// <summary>A plan as the caller sees it; null where none of its machines is at the caller's sites.</summary>
-    private async Task<StoredPlan?> SeenAsync(StoredPlan plan, CancellationToken stop)
+    private async Task<PlanRecord?> SeenAsync(PlanRecord plan, CancellationToken stop)
     {
         if (fleet.Sites.IsAll)
             return plan;

@@ -1,7 +1,7 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Access;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Clocks;
 using GrandStair.Service.Access;
 using GrandStair.Service.Requests;
@@ -29,7 +29,7 @@ internal static class AccountEndpoints
     }
 
     /// <summary>Roles and sites as the API takes them.</summary>
-    /// <exception cref="CommandException">One is none.</exception>
+    /// <exception cref="RefusedException">One is none.</exception>
     public static (Roles Roles, SiteScope Sites) Scope(IEnumerable<string> roles, IEnumerable<string> sites)
     {
         try
@@ -38,7 +38,7 @@ internal static class AccountEndpoints
         }
         catch (FormatException error)
         {
-            throw new CommandException("scope", error.Message);
+            throw RefusedException.Invalid("scope", error.Message);
         }
     }
 
@@ -89,7 +89,7 @@ internal static class AccountEndpoints
     {
         var account = await FindAsync(name, accounts, stop);
         if (account.Provider is { } provider)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "of-provider",
                 $"What '{account.Name}' may is said by {provider} at each sign-in, and by the mapping of its claims."
             );
@@ -122,9 +122,9 @@ internal static class AccountEndpoints
     {
         var account = await FindAsync(name, accounts, stop);
         if (account.Kind != AccountKind.Person)
-            throw new CommandException("program", $"'{account.Name}' is a program's account; programs have tokens and no password.");
+            throw RefusedException.Invalid("program", $"'{account.Name}' is a program's account; programs have tokens and no password.");
         if (account.Provider is { } provider)
-            throw new CommandException("of-provider", $"'{account.Name}' signs in by {provider} and has no password here.");
+            throw RefusedException.Conflict("of-provider", $"'{account.Name}' signs in by {provider} and has no password here.");
         await accounts.SetPasswordAsync(
             account.Name,
             Passwords.Hash(account.Name, command.Password),
@@ -157,7 +157,7 @@ internal static class AccountEndpoints
         if (await accounts.FindAsync(Uri.UnescapeDataString(name).ToLowerInvariant(), stop) is { Ended: null } account)
             return account;
         var near = Core.Readings.Spelling.Nearest(name, (await accounts.AllAsync(stop)).Where(a => a.Ended is null).Select(a => a.Name));
-        throw new CommandException(
+        throw RefusedException.Unknown(
             "unknown-account",
             $"There is no account "
                 + $"'{name}'{(near is null ? ". 'gstair account list' shows those that there are." : $"; did you mean '{near}'?")}"
@@ -168,7 +168,7 @@ internal static class AccountEndpoints
     private static async Task KeepAnAdminAsync(string but, AccountTable accounts, CancellationToken stop)
     {
         if (!(await accounts.AllAsync(stop)).Any(a => a.Name != but && a.Ended is null && a.Roles.HasFlag(Roles.Admin) && a.Sites.IsAll))
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "last-admin",
                 $"'{but}' is the last admin for all sites; without one, accounts could not be managed. Create another one first."
             );

@@ -3,7 +3,7 @@ using System.Text;
 using GrandStair.Contracts;
 using GrandStair.Core.Audit;
 using GrandStair.Core.Readings;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Files.Audit;
 using GrandStair.Service.Access;
 using GrandStair.Storage.Audit;
@@ -39,12 +39,12 @@ internal static class AuditEndpoints
     )
     {
         if (limit is < 1 or > MostItems)
-            throw new CommandException("limit", $"limit is {limit}; expected 1 to {MostItems}.");
+            throw RefusedException.Invalid("limit", $"limit is {limit}; expected 1 to {MostItems}.");
         long? before = null;
         if (cursor is not null)
             before = long.TryParse(cursor, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
                 ? number
-                : throw new CommandException(
+                : throw RefusedException.Invalid(
                     "cursor",
                     $"'{cursor}' is no cursor of this list; take the one that the last part gave as 'next'."
                 );
@@ -68,7 +68,7 @@ internal static class AuditEndpoints
             return null;
         return ReadingValue.Parse(ValueKind.Instant, text, out var expected) is { } value
             ? DateTimeOffset.FromUnixTimeSeconds((long)value.Amount)
-            : throw new CommandException(what, $"{what} is '{text}'; expected {expected}.");
+            : throw RefusedException.Invalid(what, $"{what} is '{text}'; expected {expected}.");
     }
 
     private static AuditView Show(SealedEntry e, IReadOnlyDictionary<MachineId, Machine> machines, bool whole) =>

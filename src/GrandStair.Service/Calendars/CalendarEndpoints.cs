@@ -1,7 +1,7 @@
 using System.Security.Claims;
 using System.Text;
 using GrandStair.Contracts;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Plans;
 using GrandStair.Files.Calendars;
@@ -71,7 +71,7 @@ internal static class CalendarEndpoints
             return found;
         var names = (await calendars.StatesAsync(stop)).Select(c => c.Name);
         var end = Core.Readings.Spelling.DidYouMean(name, names, ". 'gstair calendar list' shows those that exist.");
-        throw new CommandException("unknown-calendar", $"There is no calendar '{name}'{end}");
+        throw RefusedException.Unknown("unknown-calendar", $"There is no calendar '{name}'{end}");
     }
 
     private static CalendarRow Row(CalendarState c, IEnumerable<(string Plan, string Calendar)> users) =>

@@ -4,7 +4,7 @@ using GrandStair.Contracts;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Methods;
 using GrandStair.Core.Readiness;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Checks;
 using GrandStair.Engine.Clocks;
@@ -206,7 +206,7 @@ internal static class CheckEndpoints
             || !(await decisions.WaiversAsync(stop)).Any(w => w.Id == number && his.ContainsKey(w.Machine))
             || !await decisions.EndWaiverAsync(number, RequestFields.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop)
         )
-            throw new CommandException("unknown-waiver", $"There is no active waiver '{id}'. 'gstair check waivers' shows them.");
+            throw RefusedException.Unknown("unknown-waiver", $"There is no active waiver '{id}'. 'gstair check waivers' shows them.");
         return Results.NoContent();
     }
 

@@ -3,7 +3,8 @@ using System.Text;
 using GrandStair.Connections.Simulation;
 using GrandStair.Core.Access;
 using GrandStair.Core.Outcomes;
-using GrandStair.Engine;
+using GrandStair.Core.Plans;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Duties;
@@ -36,7 +37,7 @@ internal static class NorthmereStart
     public static async Task PrepareAsync(IServiceProvider services, ServiceOptions options, CancellationToken stop)
     {
         var plans = services.GetRequiredService<PlanTable>();
-        if (await plans.FindAsync(PlanName, stop) is { State: not PlanState.Drafted })
+        if (await plans.FindAsync(PlanName, stop) is { State: not PlanStatus.Drafted })
             return;
         var table = services.GetRequiredService<FleetTable>();
         var clock = services.GetRequiredService<DomainClock>();
@@ -207,7 +208,7 @@ internal sealed class NorthmerePeople(
         {
             var now = clock.GetUtcNow();
             var stored = (await plans.FindAsync(Plan, stop))!;
-            if (stored.State != PlanState.Started || stored.Held is not null)
+            if (stored.State != PlanStatus.Started || stored.Held is not null)
                 return;
             foreach (var run in await runs.ListAsync(Plan, stop))
                 await SeeToRunAsync(run.State, now, stop);
@@ -215,7 +216,7 @@ internal sealed class NorthmerePeople(
             foreach (var member in (await plans.MembersAsync(Plan, stop)).Where(m => open.Contains(m.Wave)))
                 await SeeToMemberAsync(member, now, stop);
         }
-        catch (Exception error) when (error is CommandException or Core.Runs.DecisionRefusedException)
+        catch (RefusedException error)
         {
             // The worker was faster; they look again.
             log.LogDebug("{Why}", error.Message);

@@ -1,9 +1,10 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Conditions;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Engine;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
@@ -12,7 +13,6 @@ using GrandStair.Service.HostKeys;
 using GrandStair.Service.Requests;
 using GrandStair.Service.Runs;
 using GrandStair.Storage.Fleet;
-using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 
 namespace GrandStair.Service.Fleet;
@@ -188,8 +188,8 @@ internal static class FleetEndpoints
         );
     }
 
-    private static CommandException UnknownKey(string key, CatalogueCache catalogues) =>
-        new(
+    private static RefusedException UnknownKey(string key, CatalogueCache catalogues) =>
+        RefusedException.Unknown(
             "unknown-key",
             catalogues.Keys.Nearest(key) is { } near
                 ? $"There is no key '{key}'; did you mean '{near}'?"
@@ -253,9 +253,9 @@ internal static class FleetEndpoints
     {
         var machine = await fleet.MachineAsync(name, stop);
         if (!HostKey.IsKey(command.HostKey))
-            throw new CommandException("host-key", "That is no host key; expected one as in known_hosts, such as 'ssh-ed25519 AAAA…'.");
+            throw RefusedException.Invalid("host-key", "That is no host key; expected one as in known_hosts, such as 'ssh-ed25519 AAAA…'.");
         if (string.IsNullOrWhiteSpace(command.Reason))
-            throw new CommandException("no-reason", "Say why the key is pinned again, with --reason.");
+            throw RefusedException.Invalid("no-reason", "Say why the key is pinned again, with --reason.");
         await table.PinHostKeyAsync(machine.Id, command.HostKey.Trim(), "person", command.Reason, caller.Actor(), clock.GetUtcNow(), stop);
         return new(
             machine.Connection.Kind,
@@ -279,9 +279,9 @@ internal static class FleetEndpoints
     {
         var reason = RequestFields.Reason(command.Reason);
         if (command.Machines is not { Count: > 0 })
-            throw new CommandException("no-machines", "It names no machine to remove; expected 'machines', a list of names or ids.");
+            throw RefusedException.Invalid("no-machines", "It names no machine to remove; expected 'machines', a list of names or ids.");
         if (command.Machines.Count > MostRemoved)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "too-many",
                 $"It names {command.Machines.Count} machines to remove; expected at most {MostRemoved} at a time."
             );
@@ -295,7 +295,7 @@ internal static class FleetEndpoints
         var running = await removals.RemoveAsync([.. machines.Keys], reason, caller.Actor(), clock.GetUtcNow(), stop);
         return running.Count == 0
             ? new(machines.Count)
-            : throw new CommandException(
+            : throw RefusedException.Conflict(
                 "machine-running",
                 $"Nothing was removed: "
                     + $"{string.Join(", ", running.Take(MostNamed).Select(r => $"{machines[r.Machine].Name} has run r{r.Run}"))}"
@@ -318,9 +318,12 @@ internal static class FleetEndpoints
     {
         var machine = await fleet.EverKnownAsync(name, stop);
         if (machine.IsInFleet)
-            throw new CommandException("machine-present", $"{machine.Name} belongs to the fleet; there is nothing to restore.");
+            throw RefusedException.Conflict("machine-present", $"{machine.Name} belongs to the fleet; there is nothing to restore.");
         if (!await removals.RestoreAsync(machine.Id, RequestFields.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop))
-            throw new CommandException("name-taken", $"Another machine is named {machine.Name} by now. Rename or remove that one first.");
+            throw RefusedException.Conflict(
+                "name-taken",
+                $"Another machine is named {machine.Name} by now. Rename or remove that one first."
+            );
         return await ViewAsync(await fleet.MachineAsync(machine.Id.ToString(), stop), plans, runs, clock, stop);
     }
 }

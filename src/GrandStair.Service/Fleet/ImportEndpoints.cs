@@ -5,7 +5,7 @@ using System.Text;
 using GrandStair.Contracts;
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Files;
@@ -26,11 +26,11 @@ internal sealed class ImportsRunning
     private readonly ConcurrentDictionary<string, byte> _digests = new();
 
     /// <summary>Takes a file in hand.</summary>
-    /// <exception cref="CommandException">Another call has the same file in hand.</exception>
+    /// <exception cref="RefusedException">Another call has the same file in hand.</exception>
     public void Take(string digest)
     {
         if (!_digests.TryAdd(digest, 0))
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "import-running",
                 "This very file is being imported already. 'gstair fleet imports' shows how far it is."
             );
@@ -121,13 +121,13 @@ internal static class ImportEndpoints
         var now = clock.GetUtcNow();
         var from = source ?? "import";
         if (ReservedSources.Contains(from) || from.Length > 40)
-            throw new CommandException(
+            throw RefusedException.Invalid(
                 "source",
                 $"'{from}' is no name for an import's source; expected at most 40 characters, and none of "
                     + $"{string.Join(", ", ReservedSources)}, by which the service itself names what it knows."
             );
         if (ticket is { Length: > 100 })
-            throw new CommandException("ticket", "The ticket has more than 100 characters.");
+            throw RefusedException.Invalid("ticket", "The ticket has more than 100 characters.");
         var characters = EncodingOf(encoding);
         var seenAt = SeenAt(seen, now);
         var jsonLines = IsJsonLines(format);
@@ -163,7 +163,7 @@ internal static class ImportEndpoints
             }
 
             await using var sent = (
-                form.Files["file"] ?? throw new CommandException("no-file", "The form has no part 'file'.")
+                form.Files["file"] ?? throw RefusedException.Invalid("no-file", "The form has no part 'file'.")
             ).OpenReadStream();
             (digest, lineCount) = await SpoolAsync(sent, spool, encoding, stop);
         }
@@ -348,7 +348,7 @@ internal static class ImportEndpoints
         {
             null or "utf-8" => new UTF8Encoding(encoderShouldEmitUTF8Identifier: false, throwOnInvalidBytes: false),
             "windows-1252" => CodePagesEncodingProvider.Instance.GetEncoding(1252)!,
-            _ => throw new CommandException("encoding", $"encoding is '{name}'; expected utf-8 or windows-1252."),
+            _ => throw RefusedException.Invalid("encoding", $"encoding is '{name}'; expected utf-8 or windows-1252."),
         };
 
     private static bool IsJsonLines(string? format) =>
@@ -356,7 +356,7 @@ internal static class ImportEndpoints
         {
             null or "csv" => false,
             "jsonl" => true,
-            _ => throw new CommandException("format", $"format is '{format}'; expected csv or jsonl."),
+            _ => throw RefusedException.Invalid("format", $"format is '{format}'; expected csv or jsonl."),
         };
 
     private static DateTimeOffset? SeenAt(string? seen, DateTimeOffset now)
@@ -366,10 +366,10 @@ internal static class ImportEndpoints
         if (seen == "now")
             return now;
         if (ReadingValue.Parse(ValueKind.Instant, seen, out var expected) is not { } value)
-            throw new CommandException("seen", $"seen is '{seen}'; expected 'now' or {expected}.");
+            throw RefusedException.Invalid("seen", $"seen is '{seen}'; expected 'now' or {expected}.");
         var at = DateTimeOffset.FromUnixTimeSeconds((long)value.Amount);
         return at <= now + FleetFile.ClockSkew
             ? at
-            : throw new CommandException("seen", $"seen is '{seen}', which lies in the future; it is {now:yyyy-MM-dd HH:mm} UTC now.");
+            : throw RefusedException.Invalid("seen", $"seen is '{seen}', which lies in the future; it is {now:yyyy-MM-dd HH:mm} UTC now.");
     }
 }

@@ -1,7 +1,7 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Readings;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Files.HostKeys;
@@ -166,7 +166,7 @@ internal static class HostKeyEndpoints
             .Distinct(StringComparer.OrdinalIgnoreCase)
             .ToArray();
         var name = known.FirstOrDefault(s => s.Equals(site, StringComparison.OrdinalIgnoreCase))
-            ?? throw new CommandException(
+            ?? throw RefusedException.Unknown(
                 "unknown-site",
                 $"There is no machine at a site '{site}'{(Spelling.Nearest(site, known) is { } near ? $"; did you mean '{near}'?" : ".")}"
             );

@@ -1,18 +1,17 @@
 using GrandStair.Contracts;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.Plans;
 using GrandStair.Service.Readiness;
 using GrandStair.Service.Rehearsals;
 using GrandStair.Service.Runs;
-using GrandStair.Storage.Plans;
 using GrandStair.Storage.Rehearsals;
 using GrandStair.Storage.Runs;
 
@@ -47,14 +46,14 @@ internal static class OverviewEndpoints
         var machines = await fleet.AllAsync(stop);
         var all = (await runs.ListAsync(plan, stop)).Where(r => machines.ContainsKey(new(r.State.Machine))).ToArray();
         var rows = all.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now)).ToArray();
-        var target = PlanCommands.AimOf(body, product).Target;
+        var target = PlanSlots.AimOf(body, product).Target;
         return new(
             PlanEndpoints.Row(stored, body, target, members),
             target,
             now,
             clock.Pace,
             SupportEnds(product, members, machines)?.ToString("yyyy-MM-dd", null),
-            stored.State == PlanState.Started && plans.SeesAllOf(stored) && await rehearsals.ForecastAsync(plan, stop) is { } made
+            stored.State == PlanStatus.Started && plans.SeesAllOf(stored) && await rehearsals.ForecastAsync(plan, stop) is { } made
                 ? RehearsalEndpoints.Briefly(made, await ages.OfAsync(made, stop))
                 : null,
             PlanEndpoints.Waves(stored, body, members, plans.SeesAllOf(stored)),
@@ -101,7 +100,7 @@ internal static class OverviewEndpoints
     {
         var notReady = members.Where(m => m is { Status: Status.NotReady, Run: null }).Select(m => m.Machine).ToHashSet();
         return fleet.JudgedAsync(
-            PlanCommands.AimOf(plan, product),
+            PlanSlots.AimOf(plan, product),
             plan.Name,
             now,
             (judgement, _, _) =>

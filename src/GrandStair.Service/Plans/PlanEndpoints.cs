@@ -1,6 +1,7 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
@@ -8,7 +9,6 @@ using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.Requests;
-using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Plans;
 
@@ -217,7 +217,7 @@ internal static class PlanEndpoints
         return Enum.GetValues<Status>().ToDictionary(s => RunMachine.Name(s), s => tally[s]);
     }
 
-    public static PlanRow Row(StoredPlan stored, Plan plan, string target, IReadOnlyList<Member> members) =>
+    public static PlanRow Row(PlanRecord stored, Plan plan, string target, IReadOnlyList<Member> members) =>
         new(
             stored.Name,
             target,
@@ -236,7 +236,7 @@ internal static class PlanEndpoints
     /// The waves of a plan with their members; what the advance rule says of all members, and waves of which none is seen, are left out
     /// where not all are.
     /// </summary>
-    public static IReadOnlyList<WaveView> Waves(StoredPlan stored, Plan plan, IReadOnlyList<Member> members, bool seesAll) =>
+    public static IReadOnlyList<WaveView> Waves(PlanRecord stored, Plan plan, IReadOnlyList<Member> members, bool seesAll) =>
         [
             .. stored
                 .Waves.Select(w => (Wave: w, Own: members.Where(m => m.Wave == w.Number).ToArray()))
@@ -293,7 +293,7 @@ internal static class PlanEndpoints
         return rows;
     }
 
-    private static string TargetName(Plan plan, Core.Catalogue.Product product) => PlanCommands.AimOf(plan, product).Target;
+    private static string TargetName(Plan plan, Core.Catalogue.Product product) => PlanSlots.AimOf(plan, product).Target;
 
     /// <summary>A plan as its caller sees it.</summary>
     public static async Task<PlanView> ViewAsync(
@@ -356,7 +356,7 @@ internal static class PlanEndpoints
         return members.Page(limit, cursor, m => Row(m, stored, machines[m.Machine]));
     }
 
-    private static MemberRow Row(Member m, StoredPlan plan, Machine machine) =>
+    private static MemberRow Row(Member m, PlanRecord plan, Machine machine) =>
         new(
             m.Machine.ToString(),
             machine.Name,

@@ -5,11 +5,12 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
-using GrandStair.Engine;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
@@ -117,7 +118,7 @@ internal static class ScheduleEndpoints
     /// <param name="plan">The plan as it is understood.</param>
     /// <param name="approvals">The approvals that it needs.</param>
     /// <param name="sites">The sites that are told of.</param>
-    public static PlanningView Show(StoredPlan stored, Plan plan, IReadOnlyList<NeededApproval> approvals, SiteScope sites) =>
+    public static PlanningView Show(PlanRecord stored, Plan plan, IReadOnlyList<NeededApproval> approvals, SiteScope sites) =>
         new(
             stored.Revision,
             stored.RevisedBy,
@@ -194,16 +195,16 @@ internal static class ScheduleEndpoints
         var draft = await writer.DraftAsync(body, caller.Caller().Sites, stop);
         var members = before is null ? [] : await plans.MembersAsync(before.Name, stop);
         var machines = await fleet.AllAsync(stop);
-        var changes = before is null ? [] : PlanWriter.Proposals(draft, before, members);
+        var changes = before is null ? [] : draft.Proposals(before, members);
         var lines = FileChange
             .Between(
                 new Dictionary<string, string> { ["plan"] = before?.Body ?? "" },
-                new Dictionary<string, string> { ["plan"] = draft.Stored.Body }
+                new Dictionary<string, string> { ["plan"] = draft.Record.Body }
             )
             .SelectMany(f => f.Lines);
         return new(
             draft.Plan.Name,
-            draft.Stored.Revision,
+            draft.Record.Revision,
             draft.Members.Length,
             before is null ? [] : [.. lines],
             Rows(changes, machines),
@@ -213,8 +214,8 @@ internal static class ScheduleEndpoints
                     .Select(m => new MovedRow(machines[m.Machine].Name, machines[m.Machine].Site, m.Before.Start, m.After?.Start)),
             ],
             Show(draft, machines),
-            Show(draft.Stored.Coverages),
-            [.. draft.Stored.Undecided.Select(u => u.ToString())],
+            Show(draft.Record.Coverages),
+            [.. draft.Record.Undecided.Select(u => u.ToString())],
             draft.Missing,
             draft.NoEffect
         );
@@ -243,7 +244,7 @@ internal static class ScheduleEndpoints
         await plans.WholeAsync(name, stop);
         var body = await PlanEndpoints.BodyAsync(request, stop);
         if (catalogues.ReadPlan(body).Name is var named && named != name)
-            throw new CommandException("another-plan", $"The file is of plan '{named}', and not of '{name}'.");
+            throw RefusedException.Conflict("another-plan", $"The file is of plan '{named}', and not of '{name}'.");
         await writer.ReviseAsync(body, after, RequestFields.Reason(reason), caller.Actor(), stop);
         return await PlanEndpoints.ViewAsync(name, catalogues, plans, approvals, stop);
     }
@@ -258,7 +259,7 @@ internal static class ScheduleEndpoints
     {
         var stored = await plans.WholeAsync(name, stop);
         var draft = await writer.DraftAsync(stored.Body, stored.Sites, stop);
-        return Show(draft with { Stored = stored }, await fleet.AllAsync(stop));
+        return Show(draft with { Record = stored }, await fleet.AllAsync(stop));
     }
 
     private static ScheduleView Show(Draft draft, IReadOnlyDictionary<MachineId, Machine> machines)
@@ -272,13 +273,13 @@ internal static class ScheduleEndpoints
                     draft.Plan,
                     draft.Calendars,
                     draft.Requests,
-                    draft.Status,
+                    draft.Taken,
                     draft.Begun,
                     draft.PlanSchedule.Waves[0].From
                 );
         return new(
             draft.Plan.Name,
-            draft.Stored.Revision,
+            draft.Record.Revision,
             [
                 .. draft.PlanSchedule.Waves.Select(w =>
                 {
@@ -335,19 +336,19 @@ internal static class ScheduleEndpoints
         var members = await plans.MembersAsync(name, stop);
         // Of a plan that is running what is scheduled for waves to come is kept up to date.
         var tentative =
-            stored.State == PlanState.Drafted
+            stored.State == PlanStatus.Drafted
                 ? (await writer.DraftAsync(stored.Body, stored.Sites, stop))
                     .PlanSchedule.All.Where(p => p.Slot is not null)
                     .ToDictionary(p => p.Machine, p => p.Slot!)
                 : [];
-        Slot? SlotOf(Member m) => m.Slot ?? (stored.State == PlanState.Drafted ? tentative.GetValueOrDefault(m.Machine) : m.Tentative);
+        Slot? SlotOf(Member m) => m.Slot ?? (stored.State == PlanStatus.Drafted ? tentative.GetValueOrDefault(m.Machine) : m.Tentative);
         var now = clock.GetUtcNow();
         var begin = RequestFields.Moment("from", from)
             ?? members.Select(m => SlotOf(m)?.Start).Where(s => s > now.AddDays(-2)).Min()
             ?? now;
         var end = RequestFields.Moment("to", to) ?? begin + BoardSpan;
         if (end <= begin || end - begin > LongestBoard)
-            throw new CommandException(
+            throw RefusedException.Invalid(
                 "board-span",
                 $"The board shows up to {LongestBoard.TotalDays:0} days from a moment on; from {begin:yyyy-MM-dd HH:mm} to "
                     + $"{end:yyyy-MM-dd HH:mm} is none."
@@ -412,16 +413,10 @@ internal static class ScheduleEndpoints
     )
     {
         var stored = await plans.WholeAsync(name, stop);
-        if (stored.State == PlanState.Ended)
+        if (stored.State == PlanStatus.Ended)
             return [];
-        return Rows(
-            PlanWriter.Proposals(
-                await writer.DraftAsync(stored.Body, stored.Sites, stop, makeSchedule: false),
-                stored,
-                await plans.MembersAsync(name, stop)
-            ),
-            await fleet.AllAsync(stop)
-        );
+        var draft = await writer.DraftMembersAsync(stored.Body, stored.Sites, stop);
+        return Rows(draft.Proposals(stored, await plans.MembersAsync(name, stop)), await fleet.AllAsync(stop));
     }
 
     private static async Task<PlanView> AcceptAsync(
@@ -485,7 +480,7 @@ internal static class ScheduleEndpoints
             case "html":
                 return Results.Text(report.Html(), "text/html", Encoding.UTF8);
             default:
-                throw new CommandException("format", $"format is '{format}'; expected ics, csv or html.");
+                throw RefusedException.Invalid("format", $"format is '{format}'; expected ics, csv or html.");
         }
     }
 }

@@ -2,14 +2,13 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Approvals;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
-using GrandStair.Engine.Plans;
 using GrandStair.Files.Calendars;
 using GrandStair.Files.Reports;
-using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Plans;
 
@@ -18,7 +17,7 @@ internal static class SlotSheet
 {
     /// <summary>The sheet of those members whose machines are among some.</summary>
     public static SlotReport Of(
-        StoredPlan stored,
+        PlanRecord stored,
         Plan plan,
         Product product,
         IReadOnlyList<Member> members,
@@ -28,7 +27,7 @@ internal static class SlotSheet
         Func<SlotLine, bool> which
     )
     {
-        var aim = PlanCommands.AimOf(plan, product);
+        var aim = PlanSlots.AimOf(plan, product);
         return new(
             plan,
             aim.Target,
@@ -89,7 +88,7 @@ internal static class SlotSheet
     public static (DateTimeOffset? Start, DateTimeOffset? End) TimeOf(Member m) =>
         (m.Slot ?? m.Tentative) is { } slot ? (slot.Start, slot.End) : (null, null);
 
-    private static SlotLine Line(StoredPlan stored, Member m, Machine machine, Aim aim)
+    private static SlotLine Line(PlanRecord stored, Member m, Machine machine, Aim aim)
     {
         var (start, end) = TimeOf(m);
         return new(

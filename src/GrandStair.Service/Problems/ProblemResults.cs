@@ -3,9 +3,8 @@ using System.Globalization;
 using System.Text.Json;
 using GrandStair.Connections;
 using GrandStair.Core.Conditions;
-using GrandStair.Core.Runs;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Waves;
-using GrandStair.Engine;
 using GrandStair.Files;
 using GrandStair.Service.Access;
 using GrandStair.Storage.Databases;
@@ -78,6 +77,15 @@ internal sealed class ProblemResults(IProblemDetailsService writer, ILogger<Prob
             : "it is no JSON that can be read.";
     }
 
+    private static int StatusOf(RefusalKind kind) =>
+        kind switch
+        {
+            RefusalKind.Invalid => StatusCodes.Status400BadRequest,
+            RefusalKind.Unknown => StatusCodes.Status404NotFound,
+            RefusalKind.Conflict => StatusCodes.Status409Conflict,
+            _ => throw new ArgumentOutOfRangeException(nameof(kind)),
+        };
+
     private static (int Status, string Name, string Detail) Tell(Exception error) =>
         error switch
         {
@@ -86,16 +94,8 @@ internal sealed class ProblemResults(IProblemDetailsService writer, ILogger<Prob
             CalendarException e => (409, "calendar", e.Message),
             WaitException e => (429, "wait", e.Message),
             NotAllowedException e => (403, "not-allowed", e.Message),
-            StoreException { Name: "unknown-account" or "unknown-import" } e => (404, e.Name, e.Message),
-            CommandException { Name: ['u', 'n', 'k', 'n', 'o', 'w', 'n', ..] } e => (404, e.Name, e.Message),
-            CommandException e => (409, e.Name, e.Message),
-            DecisionRefusedException e => (409, "decision", e.Message),
+            RefusedException e => (StatusOf(e.Kind), e.Name, e.Message),
             ConnectionException e => (502, e.Name, e.Message),
-            StoreException { Name: "import-not-undoable" or "plan-exists" or "fix-running" or "account-exists" } e => (
-                409,
-                e.Name,
-                e.Message
-            ),
             StoreException { Name: "disk-full" } e => (507, e.Name, e.Message),
             StoreException e => (503, e.Name, e.Message),
             IOException { HResult: NoSpaceLeft } => (

@@ -4,8 +4,8 @@ using GrandStair.Core.Gates;
 using GrandStair.Core.Methods;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Engine;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Files.Reports;
@@ -340,7 +340,7 @@ internal static class ReadinessEndpoints
             "html" => Written(w => report.WriteHtml(w), "text/html; charset=utf-8", name),
             "csv" => Written(w => report.WriteCsv(w), "text/csv; charset=utf-8", name),
             "json" => Json(report, name),
-            _ => throw new CommandException("format", $"format is '{format}'; expected html, csv or json."),
+            _ => throw RefusedException.Invalid("format", $"format is '{format}'; expected html, csv or json."),
         };
     }
 

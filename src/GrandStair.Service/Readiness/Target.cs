@@ -1,10 +1,10 @@
 using GrandStair.Core.Conditions;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
-using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 
 namespace GrandStair.Service.Readiness;
@@ -30,7 +30,7 @@ internal sealed record Target(Aim Aim, string? Plan, string? PlanScope)
         if (plan is null)
             return new(catalogues.AimAt(product, release), null, null);
         var (body, pinned) = await catalogues.ReadPlanAsync(await plans.FindAsync(plan, stop), stop);
-        return new(PlanCommands.AimOf(body, pinned), plan, body.Scope.Text);
+        return new(PlanSlots.AimOf(body, pinned), plan, body.Scope.Text);
     }
 
     /// <summary>
@@ -54,7 +54,7 @@ internal sealed record Target(Aim Aim, string? Plan, string? PlanScope)
             product = catalogues
                 .Products.Values.FirstOrDefault(p => p.Is.Ask(machine, new EvaluationContext(clock.GetUtcNow())).Value == Kleene.Yes)
                 ?.Name
-                ?? throw new CommandException(
+                ?? throw RefusedException.Unknown(
                     "unknown-product",
                     $"It is not known which product {machine.Name} runs. Read it with 'gstair machine read {machine.Name}', or import "
                         + $"its os.product."

@@ -1,14 +1,14 @@
 using System.Collections.Immutable;
 using System.Security.Claims;
 using GrandStair.Contracts;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Scheduling;
-using GrandStair.Engine;
 using GrandStair.Engine.Rehearsals;
 using GrandStair.Service.Access;
-using GrandStair.Storage.Plans;
 using GrandStair.Storage.Rehearsals;
 
 namespace GrandStair.Service.Rehearsals;
@@ -60,7 +60,7 @@ internal static class RehearsalEndpoints
                 {
                     var rehearsal = await FindAsync(name, id, plans, table, stop);
                     if (!await table.CancelAsync(rehearsal, caller.Actor(), clock.GetUtcNow(), stop))
-                        throw new CommandException(
+                        throw RefusedException.Conflict(
                             "rehearsal-over",
                             $"Rehearsal {id} of plan '{name}' is over; there is nothing to cancel."
                         );
@@ -84,9 +84,9 @@ internal static class RehearsalEndpoints
                 {
                     var plan = await plans.WholeAsync(name, stop);
                     var forecast = await table.ForecastAsync(plan.Name, stop)
-                        ?? throw new CommandException(
+                        ?? throw RefusedException.Unknown(
                             "unknown-forecast",
-                            plan.State == PlanState.Started
+                            plan.State == PlanStatus.Started
                                 ? $"Plan '{name}' has no forecast yet; it is being made."
                                 : $"Plan '{name}' has no forecast as long as it is not running; rehearse it: 'gstair plan rehearse'."
                         );
@@ -152,7 +152,7 @@ internal static class RehearsalEndpoints
         var plan = await plans.WholeAsync(name, stop);
         return await table.FindAsync(id, stop) is { } found && found.Plan == plan.Name
             ? found
-            : throw new CommandException(
+            : throw RefusedException.Unknown(
                 "unknown-rehearsal",
                 $"Plan '{name}' has no rehearsal {id}. 'gstair plan rehearsals {name}' shows those that it has."
             );

@@ -1,7 +1,7 @@
 using System.Globalization;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Engine;
 
 namespace GrandStair.Service.Requests;
 
@@ -9,39 +9,39 @@ namespace GrandStair.Service.Requests;
 internal static class RequestFields
 {
     /// <summary>A moment of a request, UTC.</summary>
-    /// <exception cref="CommandException">It is in no year in which anything here happens.</exception>
+    /// <exception cref="RefusedException">It is in no year in which anything here happens.</exception>
     public static DateTimeOffset Moment(string what, DateTimeOffset time) =>
         Era.Holds(time)
             ? time.ToUniversalTime()
-            : throw new CommandException(what, $"{what} is {time:O}; expected a moment in the years {Era.First} to {Era.Last}.");
+            : throw RefusedException.Invalid(what, $"{what} is {time:O}; expected a moment in the years {Era.First} to {Era.Last}.");
 
     /// <summary>An optional moment of a request, UTC; null where it was left out.</summary>
-    /// <exception cref="CommandException">It is in no year in which anything here happens.</exception>
+    /// <exception cref="RefusedException">It is in no year in which anything here happens.</exception>
     public static DateTimeOffset? Moment(string what, DateTimeOffset? time) => time is { } sent ? Moment(what, sent) : null;
 
     /// <summary>A reason as it is kept.</summary>
-    /// <exception cref="CommandException">There is none.</exception>
+    /// <exception cref="RefusedException">There is none.</exception>
     public static string Reason(string? reason) =>
         string.IsNullOrWhiteSpace(reason)
-            ? throw new CommandException("no-reason", "Say why, with --reason. It is recorded in the audit log with your name.")
+            ? throw RefusedException.Invalid("no-reason", "Say why, with --reason. It is recorded in the audit log with your name.")
             : reason.Trim();
 
     /// <summary>A day as the API takes it.</summary>
-    /// <exception cref="CommandException">It is none.</exception>
+    /// <exception cref="RefusedException">It is none.</exception>
     public static DateOnly Day(string what, string text) =>
         DateOnly.TryParseExact(text, "yyyy-MM-dd", CultureInfo.InvariantCulture, DateTimeStyles.None, out var day)
             ? day
-            : throw new CommandException(what, $"{what} is '{text}'; expected a day such as 2027-03-31.");
+            : throw RefusedException.Invalid(what, $"{what} is '{text}'; expected a day such as 2027-03-31.");
 
     /// <summary>A word as the API takes it.</summary>
-    /// <exception cref="CommandException">It is none of them.</exception>
+    /// <exception cref="RefusedException">It is none of them.</exception>
     public static T Word<T>(string what, string text)
         where T : struct, Enum
     {
         var words = Enum.GetValues<T>().ToDictionary(v => RunMachine.Name(v), v => v);
         return words.TryGetValue(text, out var value)
             ? value
-            : throw new CommandException("word", $"{what} is '{text}'; expected one of {string.Join(", ", words.Keys)}.");
+            : throw RefusedException.Invalid("word", $"{what} is '{text}'; expected one of {string.Join(", ", words.Keys)}.");
     }
 
     /// <summary>A number as it is written, such as <c>t3</c>.</summary>

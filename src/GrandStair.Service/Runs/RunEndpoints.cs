@@ -2,8 +2,8 @@ using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Engine;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Runs;
 using GrandStair.Service.Access;
@@ -93,7 +93,7 @@ internal static class RunEndpoints
     private static long Number(string run) =>
         run is ['r', .. var digits] && long.TryParse(digits, out var number)
             ? number
-            : throw new CommandException(
+            : throw RefusedException.Unknown(
                 "unknown-run",
                 $"There is no run '{run}'; a run is written like r118. 'gstair run list' shows those that exist."
             );
@@ -167,7 +167,7 @@ internal static class RunEndpoints
         {
             return await commands.RollbackBeginsAsync(run, stop);
         }
-        catch (CommandException)
+        catch (RefusedException)
         {
             // The decision itself says why there is no window.
             return null;
@@ -183,5 +183,5 @@ internal static class RunEndpoints
         await runs.FindAsync(number, stop) is { } stored
         && (await fleet.AllAsync(stop)).TryGetValue(new(stored.State.Machine), out var machine)
             ? (stored, machine)
-            : throw new CommandException("unknown-run", $"There is no run r{number}. 'gstair run list' shows those that exist.");
+            : throw RefusedException.Unknown("unknown-run", $"There is no run r{number}. 'gstair run list' shows those that exist.");
 }

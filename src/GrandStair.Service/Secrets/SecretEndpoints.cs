@@ -1,6 +1,6 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Clocks;
 using GrandStair.Service.Access;
 using GrandStair.Service.Requests;
@@ -42,7 +42,7 @@ internal static class SecretEndpoints
                 ) =>
                     await table.RemoveAsync(name, caller.Actor(), RequestFields.Reason(because.Reason), clock.GetUtcNow(), stop)
                         ? Results.NoContent()
-                        : throw new CommandException(
+                        : throw RefusedException.Unknown(
                             "unknown-secret",
                             $"There is no secret '{name}'. 'gstair secret list' shows those that there are."
                         )

@@ -2,7 +2,7 @@ using System.Security.Cryptography;
 using GrandStair.Connections;
 using GrandStair.Connections.Ssh;
 using GrandStair.Core.Access;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Secrets;
 using GrandStair.Storage.Secrets;
@@ -26,17 +26,17 @@ internal sealed class SecretStore(
     private readonly IDataProtector _protector = protection.CreateProtector("secrets");
 
     /// <summary>Stores a secret.</summary>
-    /// <exception cref="CommandException">The name or the secret will not do.</exception>
+    /// <exception cref="RefusedException">The name or the secret will not do.</exception>
     public Task PutAsync(string name, string value, Actor actor, CancellationToken stop)
     {
         if (!SecretReference.IsName(name))
-            throw new CommandException(
+            throw RefusedException.Invalid(
                 "secret-name",
                 $"'{name}' is no name for a secret; expected a letter, then up to {SecretReference.LongestName - 1} letters, digits, "
                     + $"hyphens and dots."
             );
         if (value.Length is 0 or > Longest)
-            throw new CommandException("secret-value", $"A secret has 1 to {Longest} signs; this one has {value.Length}.");
+            throw RefusedException.Invalid("secret-value", $"A secret has 1 to {Longest} signs; this one has {value.Length}.");
         return table.PutAsync(name, _protector.Protect(value), actor, clock.GetUtcNow(), stop);
     }
 

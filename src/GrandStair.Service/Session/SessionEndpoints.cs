@@ -1,7 +1,7 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Access;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Service.Access;
@@ -85,7 +85,7 @@ internal static class SessionEndpoints
                 {
                     var name = caller.Actor().Name;
                     if (!await passwords.IsRightAsync(name, change.Old, stop))
-                        throw new CommandException("wrong-password", "The password that stood is another one. Nothing was changed.");
+                        throw RefusedException.Conflict("wrong-password", "The password that stood is another one. Nothing was changed.");
                     await accounts.SetPasswordAsync(
                         name,
                         Passwords.Hash(name, change.New),
@@ -119,7 +119,7 @@ internal static class SessionEndpoints
                         stop
                     )
                         ? Results.NoContent()
-                        : throw new CommandException(
+                        : throw RefusedException.Unknown(
                             "unknown-session",
                             $"There is no session '{id}'. 'gstair session list' shows those that there are."
                         )

@@ -1,9 +1,10 @@
 using System.Security.Claims;
 using System.Text;
 using GrandStair.Contracts;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Engine;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Service.Access;
 using GrandStair.Service.Plans;
@@ -63,7 +64,7 @@ internal static class ShareLinkEndpoints
                         stop
                     )
                         ? Results.NoContent()
-                        : throw new CommandException(
+                        : throw RefusedException.Unknown(
                             "unknown-share-link",
                             $"Plan '{name}' has no share link '{id}' in use. 'gstair share list {name}' shows them."
                         )
@@ -116,7 +117,7 @@ internal static class ShareLinkEndpoints
 
     /// <summary>The links of a plan that show only what the caller sees.</summary>
     private static async Task<IEnumerable<StoredShareLink>> SeenAsync(
-        StoredPlan plan,
+        PlanRecord plan,
         ShareLinkTable links,
         ScopedFleet fleet,
         CancellationToken stop
@@ -152,7 +153,7 @@ internal static class ShareLinkEndpoints
         {
             var some = string.Join(", ", known.Order(StringComparer.OrdinalIgnoreCase).Take(10));
             var otherwise = known.Length == 0 ? "; it has none at all." : $"; expected one of {some}.";
-            throw new CommandException(
+            throw RefusedException.Unknown(
                 "unknown-whom",
                 $"Plan '{name}' has no {RunMachine.Name(kind)} '{command.Of}'{Spelling.DidYouMean(command.Of ?? "", known, otherwise)}"
             );

@@ -1,7 +1,8 @@
 using GrandStair.Core.Access;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Scheduling;
-using GrandStair.Engine;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
@@ -17,7 +18,7 @@ namespace GrandStair.Service.ShareLinks;
 /// <param name="Stored">The plan as it is kept.</param>
 /// <param name="Report">The slots.</param>
 /// <param name="Members">The machines' places in the plan.</param>
-internal sealed record Shown(StoredShareLink Link, StoredPlan Stored, SlotReport Report, IReadOnlyDictionary<MachineId, Member> Members)
+internal sealed record Shown(StoredShareLink Link, PlanRecord Stored, SlotReport Report, IReadOnlyDictionary<MachineId, Member> Members)
 {
     /// <summary>Whether a machine's time was chosen manually.</summary>
     public bool IsChosen(SlotLine line) => Members[line.Machine.Id].Rescheduled is { } at && at == line.Start;
@@ -27,7 +28,7 @@ internal sealed record Shown(StoredShareLink Link, StoredPlan Stored, SlotReport
     /// </summary>
     public (DateTimeOffset From, DateTimeOffset To)? Choice(SlotLine line)
     {
-        if (Link.Kind != ShareLinkKind.Owner || Report.Plan.Owners is not { } owners || Stored.State == PlanState.Ended)
+        if (Link.Kind != ShareLinkKind.Owner || Report.Plan.Owners is not { } owners || Stored.State == PlanStatus.Ended)
             return null;
         var member = Members[line.Machine.Id];
         if (member.Status is not (Core.Outcomes.Status.Ready or Core.Outcomes.Status.Scheduled) || line.Start is not { } start)
@@ -60,7 +61,7 @@ internal sealed class SharedSlots(
     private static readonly TimeSpan OutlivesPlan = TimeSpan.FromDays(30);
 
     /// <summary>What a link shows.</summary>
-    /// <exception cref="CommandException">There is no such link, or it was ended.</exception>
+    /// <exception cref="RefusedException">There is no such link, or it was ended.</exception>
     public async Task<Shown> FindAsync(string secret, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
@@ -84,7 +85,7 @@ internal sealed class SharedSlots(
     }
 
     /// <summary>The times that an owner can choose among.</summary>
-    /// <exception cref="CommandException">It is not to be chosen here.</exception>
+    /// <exception cref="RefusedException">It is not to be chosen here.</exception>
     public async Task<IReadOnlyList<Slot>> TimesAsync(string secret, string machine, CancellationToken stop)
     {
         var (shown, line, from, to) = await ChoosableAsync(secret, machine, stop);
@@ -92,12 +93,12 @@ internal sealed class SharedSlots(
     }
 
     /// <summary>Gives a machine the time that its owner wants.</summary>
-    /// <exception cref="CommandException">It is not to be chosen here, or something is in the way.</exception>
+    /// <exception cref="RefusedException">It is not to be chosen here, or something is in the way.</exception>
     public async Task ChooseAsync(string secret, string machine, DateTimeOffset start, string from, CancellationToken stop)
     {
         var (shown, line, earliest, latest) = await ChoosableAsync(secret, machine, stop);
         if (start < earliest || start > latest)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "not-to-be-chosen",
                 $"{line.Machine.Name} can begin between {earliest:yyyy-MM-dd HH:mm} and {latest:yyyy-MM-dd HH:mm} UTC; ask "
                     + $"{shown.Stored.RevisedBy} for a time outside of that."
@@ -113,13 +114,16 @@ internal sealed class SharedSlots(
     }
 
     /// <summary>Whether the links of a plan are over, since it ended thirty days ago or longer.</summary>
-    public static bool IsOver(StoredPlan plan, DateTimeOffset now) => plan.Ended + OutlivesPlan < now;
+    public static bool IsOver(PlanRecord plan, DateTimeOffset now) => plan.Ended + OutlivesPlan < now;
 
-    private static CommandException Unknown() =>
-        new("unknown-share-link", "This link is unknown or was revoked. Ask the person who gave it to you for a new one.");
+    private static RefusedException Unknown() =>
+        RefusedException.Unknown(
+            "unknown-share-link",
+            "This link is unknown or was revoked. Ask the person who gave it to you for a new one."
+        );
 
     /// <summary>Which of a plan's slots a link shows.</summary>
-    private static Func<SlotLine, bool> Which(StoredPlan stored, StoredShareLink link) =>
+    private static Func<SlotLine, bool> Which(PlanRecord stored, StoredShareLink link) =>
         link.Kind switch
         {
             ShareLinkKind.Plan => _ => true,
@@ -143,10 +147,10 @@ internal sealed class SharedSlots(
     {
         var shown = await FindAsync(secret, stop);
         var line = shown.Report.Slots.FirstOrDefault(s => s.Machine.Name.Equals(machine, StringComparison.OrdinalIgnoreCase))
-            ?? throw new CommandException("unknown-machine", $"There is no machine '{machine}' at this link.");
+            ?? throw RefusedException.Unknown("unknown-machine", $"There is no machine '{machine}' at this link.");
         return shown.Choice(line) is { } choice
             ? (shown, line, choice.From, choice.To)
-            : throw new CommandException(
+            : throw RefusedException.Conflict(
                 "not-to-be-chosen",
                 $"The time of {line.Machine.Name} cannot be chosen here, or no longer; ask {shown.Stored.RevisedBy}."
             );

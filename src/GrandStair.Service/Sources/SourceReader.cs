@@ -4,7 +4,7 @@ using GrandStair.Connections;
 using GrandStair.Connections.Directories;
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Duties;
@@ -50,7 +50,7 @@ internal sealed class SourceReader(
     }
 
     /// <summary>Reads a source now.</summary>
-    /// <exception cref="CommandException">There is no such source, or nothing of it can be taken.</exception>
+    /// <exception cref="RefusedException">There is no such source, or nothing of it can be taken.</exception>
     /// <exception cref="ConnectionException">It could not be read; what was known stays.</exception>
     public async Task<(SourceRead Read, IReadOnlyList<string> Problems)> ReadAsync(string name, Actor actor, CancellationToken stop)
     {
@@ -59,7 +59,7 @@ internal sealed class SourceReader(
             var otherwise = Sources.IsEmpty
                 ? ". Start the service with --sources FOLDER."
                 : $"; there are {string.Join(", ", Sources.Keys)}.";
-            throw new CommandException(
+            throw RefusedException.Unknown(
                 "unknown-source",
                 $"There is no source '{name}'{Spelling.DidYouMean(name, Sources.Keys, otherwise)}"
             );
@@ -69,7 +69,7 @@ internal sealed class SourceReader(
         {
             return await TakeAsync(source, actor, stop);
         }
-        catch (Exception error) when (error is ConnectionException or CommandException or IOException)
+        catch (Exception error) when (error is ConnectionException or RefusedException or IOException)
         {
             await reads.PutAsync(new(name, clock.GetUtcNow(), 0, 0, error.Message), stop);
             throw;
@@ -95,7 +95,7 @@ internal sealed class SourceReader(
         {
             await ReadAsync(name, Actor.Schedule, stop);
         }
-        catch (Exception error) when (error is ConnectionException or CommandException or IOException)
+        catch (Exception error) when (error is ConnectionException or RefusedException or IOException)
         {
             log.LogError("Source {Source} was not read, and is read again by its schedule: {Why}", name, error.Message);
         }
@@ -155,7 +155,7 @@ internal sealed class SourceReader(
         }
 
         if (machines.Count == 0 && problems.Count == 0)
-            throw new CommandException(
+            throw RefusedException.Conflict(
                 "empty-source",
                 $"No entry below '{source.Base}' fits the filter '{source.Filter}', or '{source.Bind ?? "nobody"}' may not see them."
             );

@@ -1,7 +1,7 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Access;
-using GrandStair.Engine;
+using GrandStair.Core.Refusals;
 using GrandStair.Engine.Clocks;
 using GrandStair.Service.Access;
 using GrandStair.Service.Accounts;
@@ -36,7 +36,10 @@ internal static class TokenEndpoints
                         stop
                     )
                         ? Results.NoContent()
-                        : throw new CommandException("unknown-token", $"There is no active token '{id}'. 'gstair token list' shows them.")
+                        : throw RefusedException.Unknown(
+                            "unknown-token",
+                            $"There is no active token '{id}'. 'gstair token list' shows them."
+                        )
             )
             .WithName("EndToken")
             .Produces(204)
@@ -56,18 +59,18 @@ internal static class TokenEndpoints
         if (name != own.Actor.Name && SessionEndpoints.Whose(caller, name) != name)
             throw new NotAllowedException("Tokens of others are made by an admin whose account is for all sites.");
         if (await accounts.FindAsync(name, stop) is not { Ended: null } account)
-            throw new CommandException("unknown-account", $"There is no account '{name}'.");
+            throw RefusedException.Unknown("unknown-account", $"There is no account '{name}'.");
         if (string.IsNullOrWhiteSpace(command.Label) || command.Label.Length > MostLabel)
-            throw new CommandException("label", $"Say what the token is for, in up to {MostLabel} signs.");
+            throw RefusedException.Invalid("label", $"Say what the token is for, in up to {MostLabel} signs.");
         if (command.Days is < 1 or > MostDays)
-            throw new CommandException("days", $"A token ends after 1 to {MostDays} days; {command.Days} is none of these.");
+            throw RefusedException.Invalid("days", $"A token ends after 1 to {MostDays} days; {command.Days} is none of these.");
         var (roles, sites) = AccountEndpoints.Scope(command.Roles ?? account.Roles.Names(), command.Sites ?? account.Sites.Names);
         // A token with few rights cannot create one with more.
         var (mostRoles, mostSites) = name == own.Actor.Name ? (own.Roles, own.Sites) : (account.Roles, account.Sites);
         if (command.Roles is not null && (roles & ~mostRoles) != Roles.None)
-            throw new CommandException("scope", $"'{name}' has no role {string.Join(", ", (roles & ~mostRoles).Names())} to hand on.");
+            throw RefusedException.Invalid("scope", $"'{name}' has no role {string.Join(", ", (roles & ~mostRoles).Names())} to hand on.");
         if (command.Sites is not null && !mostSites.Covers(sites))
-            throw new CommandException("scope", $"'{name}' may see {mostSites}, and cannot hand on more.");
+            throw RefusedException.Invalid("scope", $"'{name}' may see {mostSites}, and cannot hand on more.");
         var now = DateTimeOffset.UtcNow;
         // What a token or a provider's session makes ends with it at the latest.
         var credential = caller.Credential();

@@ -2,6 +2,7 @@ using System.Data.Common;
 using System.Text.Json;
 using Dapper;
 using GrandStair.Core.Access;
+using GrandStair.Core.Refusals;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
@@ -46,7 +47,7 @@ public sealed class AccountTable(Database database)
     /// <param name="reason">Why.</param>
     /// <param name="now">The time, UTC.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="StoreException">There is one of that name, or none where there should be.</exception>
+    /// <exception cref="RefusedException">There is one of that name, or none where there should be.</exception>
     public Task PutAsync(StoredAccount account, bool isNew, Actor actor, string reason, DateTimeOffset now, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(account);
@@ -55,13 +56,13 @@ public sealed class AccountTable(Database database)
             {
                 var before = await FindAsync(c, t, account.Name);
                 if (isNew && before is not null)
-                    throw new StoreException(
+                    throw RefusedException.Conflict(
                         "account-exists",
                         $"There is an account '{account.Name}' "
                             + $"already{(before.Ended is null ? "" : "; it has ended, and names are not given twice")}."
                     );
                 if (!isNew && before is null)
-                    throw new StoreException("unknown-account", $"There is no account '{account.Name}'.");
+                    throw RefusedException.Unknown("unknown-account", $"There is no account '{account.Name}'.");
                 await c.ExecuteAsync(
                     """
                     INSERT INTO accounts (name, kind, roles, sites, provider, created, created_by) VALUES (@Name, @kind, @roles, @sites,

@@ -1,6 +1,7 @@
 using Dapper;
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
@@ -43,7 +44,7 @@ public sealed class FixTable(Database database)
     private const int MostNote = 4000;
 
     /// <summary>Stores a fix that is to be sent.</summary>
-    /// <exception cref="StoreException">One is running for this check on this machine.</exception>
+    /// <exception cref="RefusedException">One is running for this check on this machine.</exception>
     public Task<StoredFix> BeginAsync(
         MachineId machine,
         string product,
@@ -67,7 +68,7 @@ public sealed class FixTable(Database database)
                     ) is
                     { } open
                 )
-                    throw new StoreException(
+                    throw RefusedException.Conflict(
                         "fix-running",
                         $"Fix f{open} of '{check}' is running on this machine already. Wait until it has ended."
                     );

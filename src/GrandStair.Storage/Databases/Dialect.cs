@@ -21,6 +21,9 @@ internal abstract class Dialect(string connectionString)
     /// <summary>What a claiming select of a table appends so that two workers never wait for one another.</summary>
     public abstract string SkipLocked(string table);
 
+    /// <summary>What a select appends whose rows are to be changed in the same transaction.</summary>
+    public abstract string ForUpdate { get; }
+
     /// <summary>The database's own time in microseconds since 1970, as an expression.</summary>
     public abstract string Now { get; }
 
@@ -50,6 +53,9 @@ internal sealed class SqliteDialect(string path)
     private static readonly TimeSpan LockTimeout = TimeSpan.FromSeconds(10);
 
     public override string SkipLocked(string table) => "";
+
+    // There is one writer.
+    public override string ForUpdate => "";
 
     public override string Now => "CAST(unixepoch('subsec') * 1000000 AS INTEGER)";
 
@@ -138,6 +144,8 @@ internal sealed class PostgresDialect(string connectionString) : Dialect(connect
     private readonly SemaphoreSlim _waits = new(1, 1);
 
     public override string SkipLocked(string table) => $"FOR UPDATE OF {table} SKIP LOCKED";
+
+    public override string ForUpdate => "FOR UPDATE";
 
     public override string Now => "CAST(extract(epoch FROM clock_timestamp()) * 1000000 AS BIGINT)";
 

@@ -3,8 +3,8 @@ using System.Globalization;
 using System.Text.Json;
 using Dapper;
 using GrandStair.Core.Access;
-using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Storage.Audit;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
@@ -96,7 +96,7 @@ public sealed class RemovalTable(Database database)
     /// Undoes an import: removes what it added, and gives what it updated its values back. Some at a time, so that other writes find their
     /// turn.
     /// </summary>
-    /// <exception cref="StoreException">The import cannot be undone, or not yet; the message says why.</exception>
+    /// <exception cref="RefusedException">The import cannot be undone, or not yet; the message says why.</exception>
     public async Task<ImportUndone> UndoAsync(long import, string reason, Actor actor, DateTimeOffset now, CancellationToken stop)
     {
         var source = await database.ReadAsync(c => CheckAsync(c, import), stop);
@@ -170,16 +170,16 @@ public sealed class RemovalTable(Database database)
             new { import }
         );
         if (source is null)
-            throw new StoreException("unknown-import", $"There is no import {import}. 'gstair fleet imports' lists them.");
+            throw RefusedException.Unknown("unknown-import", $"There is no import {import}. 'gstair fleet imports' lists them.");
         if (undone is not null)
-            throw new StoreException("import-not-undoable", $"Import {import} was undone already.");
+            throw RefusedException.Conflict("import-not-undoable", $"Import {import} was undone already.");
         if (ended is null)
-            throw new StoreException(
+            throw RefusedException.Conflict(
                 "import-not-undoable",
                 $"Import {import} is not over. Wait for its end; one that was cut short goes on when the same file is imported again."
             );
         if (!await c.ExecuteScalarAsync<bool>("SELECT EXISTS (SELECT 1 FROM import_changes WHERE import_id = @import)", new { import }))
-            throw new StoreException(
+            throw RefusedException.Conflict(
                 "import-not-undoable",
                 $"What import {import} changed is no longer known: only the newest {ImportTable.MostUndoable} imports can be undone. "
                     + $"Import a corrected file instead."
@@ -192,7 +192,7 @@ public sealed class RemovalTable(Database database)
             ) is
             { } later
         )
-            throw new StoreException(
+            throw RefusedException.Conflict(
                 "import-not-undoable",
                 $"Import {later} came later and changed some of the same machines. Undo that one first: gstair fleet undo {later}."
             );
@@ -204,7 +204,7 @@ public sealed class RemovalTable(Database database)
             )
         ).AsList();
         if (running.Count > 0)
-            throw new StoreException(
+            throw RefusedException.Conflict(
                 "import-not-undoable",
                 $"{running.Count.ToString(CultureInfo.InvariantCulture)} machines that import {import} added have a run that is not "
                     + $"over: {string.Join(", ", running.Take(MostNamed))}{(running.Count > MostNamed ? " and more" : "")}. Cancel these "
@@ -213,7 +213,7 @@ public sealed class RemovalTable(Database database)
         return source;
     }
 
-    private static async Task RemoveAsync(
+    private async Task RemoveAsync(
         DbConnection c,
         DbTransaction t,
         long machine,
@@ -236,21 +236,14 @@ public sealed class RemovalTable(Database database)
             },
             t
         );
-        await c.ExecuteAsync(
-            $"""
-            UPDATE plan_members SET {PlanTable.Exempt}
-            WHERE machine_id = @machine AND exemption IS NULL AND status NOT IN ('Verified', 'Done') AND plan IN (SELECT name FROM plans
-              WHERE state <> 'Ended')
-            """,
-            new
-            {
-                machine,
-                exemption = nameof(Exemption.Retired),
-                actor = actor.Name,
-                reason = $"removed from the fleet: {reason}",
-                until = (string?)null,
-            },
-            t
+        await MemberRows.ChangeAsync(
+            database.Dialect,
+            c,
+            t,
+            "WHERE machine_id = @machine AND plan IN (SELECT name FROM plans WHERE state <> 'Ended')",
+            new { machine },
+            now,
+            m => m.Retire(actor.Name, $"removed from the fleet: {reason}")
         );
         await AuditTable.AddAsync(c, t, now, actor, "machine remove", $"m{machine}", new MachineId(machine), null, "removed", reason);
         await Feed.AddAsync(c, t, now, "fleet", $"m{machine}", "removed", actor, new MachineId(machine));

@@ -2,9 +2,10 @@ using System.Data.Common;
 using System.Text.Json;
 using Dapper;
 using GrandStair.Core.Access;
-using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
 using GrandStair.Storage.Access;
@@ -31,8 +32,8 @@ public sealed class PlanTable(Database database)
     ];
 
     /// <summary>Stores a new plan with its members.</summary>
-    /// <exception cref="StoreException">There is a plan of that name.</exception>
-    public Task CreateAsync(StoredPlan plan, IReadOnlyList<Member> members, Actor actor, CancellationToken stop) =>
+    /// <exception cref="RefusedException">There is a plan of that name.</exception>
+    public Task CreateAsync(PlanRecord plan, IReadOnlyList<Member> members, Actor actor, CancellationToken stop) =>
         database.WriteAsync(
             async (c, t) =>
             {
@@ -61,7 +62,10 @@ public sealed class PlanTable(Database database)
                     t
                 );
                 if (isNew == 0)
-                    throw new StoreException("plan-exists", $"There is a plan '{plan.Name}' already. Give the new one another name.");
+                    throw RefusedException.Conflict(
+                        "plan-exists",
+                        $"There is a plan '{plan.Name}' already. Give the new one another name."
+                    );
                 await PutWavesAndMembersAsync(c, t, plan, members, plan.Created, "");
                 await ApprovalTable.ChangedAsync(c, t, plan.Name, "revision 1", actor.Name, plan.Created);
                 await AuditTable.AddAsync(
@@ -92,9 +96,9 @@ public sealed class PlanTable(Database database)
     /// <param name="actor">Who changed it.</param>
     /// <param name="now">The time, UTC.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="StoreException">It was changed meanwhile.</exception>
+    /// <exception cref="RefusedException">It was changed meanwhile.</exception>
     public Task ReviseAsync(
-        StoredPlan plan,
+        PlanRecord plan,
         IReadOnlyList<Member> members,
         string reason,
         Actor actor,
@@ -129,24 +133,19 @@ public sealed class PlanTable(Database database)
                     t
                 );
                 if (kept == 0)
-                    throw new StoreException(
+                    throw RefusedException.Conflict(
                         "plan-changed",
                         $"Plan '{plan.Name}' was changed meanwhile. Compare again, and load what you then want."
                     );
                 await c.ExecuteAsync("DELETE FROM plan_waves WHERE plan = @Name", new { plan.Name }, t);
-                var stay = members.Select(m => m.Machine.Value).ToHashSet();
-                foreach (
-                    var gone in (
-                        await c.QueryAsync<long>(
-                            "SELECT machine_id FROM plan_members WHERE plan = @Name AND run_id IS NULL AND exemption IS NULL",
-                            new { plan.Name },
+                var stay = members.Select(m => m.Machine).ToHashSet();
+                foreach (var gone in await MemberRows.SelectAsync(c, t, "WHERE plan = @Name", new { plan.Name }))
+                    if (gone is { Run: null, Exemption: null } && !stay.Contains(gone.Machine))
+                        await c.ExecuteAsync(
+                            $"DELETE FROM plan_members {MemberRows.OneMember}",
+                            new { plan = plan.Name, id = gone.Machine.Value },
                             t
-                        )
-                    )
-                        .Where(m => !stay.Contains(m))
-                        .ToArray()
-                )
-                    await c.ExecuteAsync("DELETE FROM plan_members WHERE plan = @Name AND machine_id = @gone", new { plan.Name, gone }, t);
+                        );
                 await PutWavesAndMembersAsync(c, t, plan, members, now, reason);
                 await ApprovalTable.ChangedAsync(c, t, plan.Name, $"revision {plan.Revision}", actor.Name, now);
                 await AuditTable.AddAsync(c, t, now, actor, "plan load", plan.Name, null, before, plan.Body, reason);
@@ -182,7 +181,7 @@ public sealed class PlanTable(Database database)
     public Task MoveAsync(
         string plan,
         MachineId machine,
-        StoredWave wave,
+        WaveProgress wave,
         string reason,
         Actor actor,
         DateTimeOffset now,
@@ -197,27 +196,10 @@ public sealed class PlanTable(Database database)
                     new { plan, id = machine.Value },
                     t
                 );
-                await c.ExecuteAsync(
-                    """
-                    UPDATE plan_members SET wave = @Number, moved_reason = @reason, moved_by = @actor, rescheduled = NULL, planned_start
-                      = NULL, tentative_start = NULL,
-                      planned_end = CASE WHEN planned_end IS NOT NULL AND (SELECT state FROM plans WHERE name = @plan) <> 'Drafted' THEN
-                        planned_end
-                        ELSE (SELECT MAX(o.planned_end) FROM plan_members o WHERE o.plan = @plan AND o.wave = @Number) END, status =
-                          CASE WHEN status = 'Scheduled' THEN 'Ready' ELSE status END,
-                      slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL
-                    WHERE plan = @plan AND machine_id = @id AND run_id IS NULL
-                    """,
-                    new
-                    {
-                        plan,
-                        id = machine.Value,
-                        Number = (long)wave.Number,
-                        reason,
-                        actor = actor.Name,
-                    },
-                    t
-                );
+                var inWave = await MemberRows.SelectAsync(c, t, "WHERE plan = @plan AND wave = @Number", new { plan, wave.Number });
+                var status = await StatusOfPlanAsync(c, t, plan);
+                var baseline = inWave.Max(m => m.PlannedEnd);
+                await ChangeAsync(c, t, plan, machine, now, m => m.MoveTo(wave.Number, baseline, status, actor.Name, reason));
                 await ApprovalTable.ChangedAsync(c, t, plan, $"moved {machine} to {wave.Name}", actor.Name, now);
                 await AuditTable.AddAsync(c, t, now, actor, "plan move", plan, machine, before, wave.Name, reason);
                 await Feed.AddAsync(c, t, now, "plan", plan, "machine-moved", actor, machine);
@@ -236,54 +218,13 @@ public sealed class PlanTable(Database database)
         database.WriteAsync(
             async (c, t) =>
             {
-                foreach (var (machine, slot) in tentative)
-                    await PutTentativeAsync(c, t, plan, machine, slot, now);
+                var changes = tentative.ToDictionary(m => m.Machine, m => (Func<Member, Member>)(member => member.Schedule(m.Tentative)));
+                await MemberRows.ChangeAllAsync(database.Dialect, c, t, plan, now, changes);
                 await Feed.AddAsync(c, t, now, "plan", plan, "scheduled", Actor.Worker);
                 return 0;
             },
             stop
         );
-
-    private static Task PutTentativeAsync(
-        DbConnection c,
-        DbTransaction t,
-        string plan,
-        MachineId machine,
-        Slot? slot,
-        DateTimeOffset now
-    ) =>
-        c.ExecuteAsync(
-            $"UPDATE plan_members SET {CountChange("COALESCE(slot_start, @start)", "COALESCE(slot_end, @end)")}, tentative_start = "
-                + $"@start, tentative_end = @end, tentative_stage = @stage, tentative_crew = @crew WHERE plan = @plan AND machine_id = "
-                + $"@id",
-            new
-            {
-                plan,
-                id = machine.Value,
-                now = Micros.Of(now),
-                start = Micros.Of(slot?.Start),
-                end = Micros.Of(slot?.End),
-                stage = Micros.Of(slot?.StageFrom),
-                crew = slot?.Crew,
-            },
-            t
-        );
-
-    /// <summary>
-    /// Counts, within an update of a member's time, a change of the time that calendars show: the slot, or what is scheduled before there
-    /// is one.
-    /// Calendars tell by it which of two copies of an appointment is the newer (RFC 5546, SEQUENCE). Needs the parameter <c>@now</c>.
-    /// </summary>
-    /// <param name="start">What the begin will be then, in SQL.</param>
-    /// <param name="end">What the end will be then.</param>
-    internal static string CountChange(string start, string end)
-    {
-        var differs =
-            $"COALESCE(slot_start, tentative_start, 0) <> COALESCE({start}, 0) OR COALESCE(slot_end, tentative_end, 0) <> "
-            + $"COALESCE({end}, 0)";
-        return $"slot_sequence = slot_sequence + CASE WHEN {differs} THEN 1 ELSE 0 END, slot_changed = CASE WHEN {differs} THEN @now "
-            + $"ELSE slot_changed END";
-    }
 
     /// <summary>
     /// Waits for the turn to choose times, which one at a time has among all services on the database, until it is disposed of.
@@ -312,38 +253,7 @@ public sealed class PlanTable(Database database)
         database.WriteAsync(
             async (c, t) =>
             {
-                var before = await c.QuerySingleAsync<MemberRow>(
-                    "SELECT * FROM plan_members WHERE plan = @plan AND machine_id = @id",
-                    new { plan, id = machine.Value },
-                    t
-                );
-                await c.ExecuteAsync(
-                    "UPDATE plan_members SET rescheduled = @start, rescheduled_by = @by, rescheduled_reason = @reason WHERE plan = "
-                        + "@plan AND machine_id = @id",
-                    new
-                    {
-                        plan,
-                        id = machine.Value,
-                        start = Micros.Of(start),
-                        by = start is null ? null : actor.Name,
-                        reason = start is null ? null : reason,
-                    },
-                    t
-                );
-                if (slot is not null)
-                    await PutAsync(
-                        c,
-                        t,
-                        before.ToMember() with
-                        {
-                            Status = Status.Scheduled,
-                            Slot = slot,
-                            Why = null,
-                            Change = null,
-                            Rescheduled = start,
-                        },
-                        now
-                    );
+                var before = await ChangeAsync(c, t, plan, machine, now, m => m.Reschedule(start, slot, actor.Name, reason, now));
                 await AuditTable.AddAsync(
                     c,
                     t,
@@ -352,22 +262,22 @@ public sealed class PlanTable(Database database)
                     "plan reschedule",
                     plan,
                     machine,
-                    Shown(before.SlotStart ?? before.Rescheduled),
-                    Shown(Micros.Of(start)),
+                    Shown(before.Slot?.Start ?? before.Rescheduled),
+                    Shown(start),
                     reason
                 );
                 await Feed.AddAsync(c, t, now, "plan", plan, "machine-rescheduled", actor, machine);
                 return 0;
 
-                static string? Shown(long? time) => time is { } at ? $"{Micros.Time(at):yyyy-MM-dd HH:mm}Z" : null;
+                static string? Shown(DateTimeOffset? time) => time is { } at ? $"{at:yyyy-MM-dd HH:mm}Z" : null;
             },
             stop
         );
 
-    private static async Task PutWavesAndMembersAsync(
+    private async Task PutWavesAndMembersAsync(
         DbConnection c,
         DbTransaction t,
-        StoredPlan plan,
+        PlanRecord plan,
         IReadOnlyList<Member> members,
         DateTimeOffset now,
         string reason
@@ -406,94 +316,68 @@ public sealed class PlanTable(Database database)
             );
         }
 
-        // What was first scheduled stays the baseline once the plan has started; a draft's is that of its newest revision.
-        var baseline =
-            plan.State == PlanState.Drafted ? "excluded.planned_end" : "COALESCE(plan_members.planned_end, excluded.planned_end)";
-        foreach (var member in members)
-        {
-            await c.ExecuteAsync(
-                $"""
-                INSERT INTO plan_members (plan, machine_id, wave, status, gate, cannot_be_fixed, planned_start, planned_end) VALUES
-                  (@Plan, @machine, @Wave, '', '', 0, @begins, @planned)
-                ON CONFLICT (plan, machine_id) DO UPDATE SET wave = excluded.wave, planned_start = excluded.planned_start, planned_end =
-                  {baseline}
-                """,
-                new
-                {
-                    member.Plan,
-                    machine = member.Machine.Value,
-                    Wave = (long)member.Wave,
-                    begins = Micros.Of(member.PlannedStart),
-                    planned = Micros.Of(member.PlannedEnd),
-                },
-                t
-            );
-            await PutTentativeAsync(c, t, member.Plan, member.Machine, member.Tentative, now);
-            await PutAsync(c, t, member, now);
-        }
+        var known = (await MemberRows.SelectAsync(c, t, "WHERE plan = @Name", new { plan.Name })).Select(m => m.Machine).ToHashSet();
+        foreach (var member in members.Where(m => !known.Contains(m.Machine)))
+            await MemberRows.AddAsync(c, t, member, now);
+        var changes = members
+            .Where(m => known.Contains(m.Machine))
+            .ToDictionary(m => m.Machine, m => (Func<Member, Member>)(before => before.Revise(m, plan.State, now)));
+        await MemberRows.ChangeAllAsync(database.Dialect, c, t, plan.Name, now, changes);
     }
 
+    /// <summary>Changes one member.</summary>
+    /// <returns>The member as it was before.</returns>
+    private async Task<Member> ChangeAsync(
+        DbConnection c,
+        DbTransaction t,
+        string plan,
+        MachineId machine,
+        DateTimeOffset now,
+        Func<Member, Member> change
+    )
+    {
+        var values = new { plan, id = machine.Value };
+        return (await MemberRows.ChangeAsync(database.Dialect, c, t, MemberRows.OneMember, values, now, change))[0];
+    }
+
+    private static async Task<PlanStatus> StatusOfPlanAsync(DbConnection c, DbTransaction t, string plan) =>
+        Enum.Parse<PlanStatus>((await c.ExecuteScalarAsync<string>("SELECT state FROM plans WHERE name = @plan", new { plan }, t))!);
+
     /// <summary>All plans, oldest first.</summary>
-    public Task<IReadOnlyList<StoredPlan>> AllAsync(CancellationToken stop) => ReadAsync("", null, stop);
+    public Task<IReadOnlyList<PlanRecord>> AllAsync(CancellationToken stop) => ReadAsync("", null, stop);
 
     /// <summary>The plan of that name, or null.</summary>
-    public async Task<StoredPlan?> FindAsync(string name, CancellationToken stop) =>
+    public async Task<PlanRecord?> FindAsync(string name, CancellationToken stop) =>
         (await ReadAsync("WHERE name = @name", name, stop)).FirstOrDefault();
 
     /// <summary>The members of a plan, by wave and machine.</summary>
     public Task<IReadOnlyList<Member>> MembersAsync(string plan, CancellationToken stop) =>
-        database.ReadAsync<IReadOnlyList<Member>>(
-            async c =>
-                [
-                    .. (
-                        await c.QueryAsync<MemberRow>(
-                            "SELECT * FROM plan_members WHERE plan = @plan ORDER BY wave, machine_id",
-                            new { plan }
-                        )
-                    ).Select(r => r.ToMember()),
-                ],
-            stop
-        );
+        database.ReadAsync(c => MemberRows.SelectAsync(c, null, "WHERE plan = @plan ORDER BY wave, machine_id", new { plan }), stop);
 
     /// <summary>The places of a machine in all plans.</summary>
     public Task<IReadOnlyList<Member>> OfMachineAsync(MachineId machine, CancellationToken stop) =>
-        database.ReadAsync<IReadOnlyList<Member>>(
-            async c =>
-                [
-                    .. (
-                        await c.QueryAsync<MemberRow>("SELECT * FROM plan_members WHERE machine_id = @id", new { id = machine.Value })
-                    ).Select(r => r.ToMember()),
-                ],
-            stop
-        );
+        database.ReadAsync(c => MemberRows.SelectAsync(c, null, "WHERE machine_id = @id", new { id = machine.Value }), stop);
 
-    /// <summary>Writes members that have no run; one that has got a run meanwhile stays as it is.</summary>
+    /// <summary>Writes what was judged of members; one that has begun, or was changed by a person meanwhile, stays as it is.</summary>
     public Task PutMembersAsync(string plan, IReadOnlyList<Member> members, DateTimeOffset now, CancellationToken stop) =>
         database.WriteAsync(
             async (c, t) =>
             {
-                foreach (var member in members)
-                    await PutAsync(c, t, member, now);
+                var changes = members.ToDictionary(m => m.Machine, m => (Func<Member, Member>)(before => before.Take(m, now)));
+                await MemberRows.ChangeAllAsync(database.Dialect, c, t, plan, now, changes);
                 await Feed.AddAsync(c, t, now, "plan", plan, "members-judged", Actor.Worker);
                 return 0;
             },
             stop
         );
 
-    private static string Shown(string state, string? held) => held is null ? state : $"{state}, held: {held}";
-
-    private static Task<string?> StatusAsync(DbConnection c, DbTransaction t, string plan, MachineId machine) =>
-        c.ExecuteScalarAsync<string?>(
-            "SELECT status FROM plan_members WHERE plan = @plan AND machine_id = @id",
-            new { plan, id = machine.Value },
-            t
-        );
+    private static string Shown(PlanRecord plan) => plan.Held is null ? plan.State.ToString() : $"{plan.State}, held: {plan.Held}";
 
     /// <summary>Starts, holds or resumes a plan.</summary>
     /// <param name="command">The command as it was given, for the record.</param>
-    public Task PutStateAsync(
+    public Task PutStatusAsync(
         string plan,
-        PlanState state,
+        PlanStatus state,
         string? held,
         string command,
         Actor actor,
@@ -503,41 +387,23 @@ public sealed class PlanTable(Database database)
         database.WriteAsync(
             async (c, t) =>
             {
-                var before = await c.QuerySingleAsync<(string State, string? Held)>(
-                    "SELECT state, held FROM plans WHERE name = @plan",
-                    new { plan },
-                    t
-                );
-                // A plan that ended meanwhile stays so.
-                var put = await c.ExecuteAsync(
-                    """
-                    UPDATE plans SET state = @state, held = @held, started = CASE WHEN @state = 'Started' THEN COALESCE(started, @now)
-                      ELSE started END,
-                      ended = CASE WHEN @state = 'Ended' THEN @now ELSE NULL END WHERE name = @plan AND state <> 'Ended'
-                    """,
+                var before = (await SelectAsync(c, t, $"WHERE name = @name {database.Dialect.ForUpdate}", plan)).Single();
+                if (before.State == PlanStatus.Ended)
+                    return 0;
+                var after = before.To(state, held, now);
+                await c.ExecuteAsync(
+                    "UPDATE plans SET state = @state, held = @Held, started = @started, ended = @ended WHERE name = @Name",
                     new
                     {
-                        plan,
-                        state = state.ToString(),
-                        held,
-                        now = Micros.Of(now),
+                        after.Name,
+                        state = after.State.ToString(),
+                        after.Held,
+                        started = Micros.Of(after.Started),
+                        ended = Micros.Of(after.Ended),
                     },
                     t
                 );
-                if (put == 0)
-                    return 0;
-                await AuditTable.AddAsync(
-                    c,
-                    t,
-                    now,
-                    actor,
-                    $"plan {command}",
-                    plan,
-                    null,
-                    Shown(before.State, before.Held),
-                    Shown(state.ToString(), held),
-                    held ?? ""
-                );
+                await AuditTable.AddAsync(c, t, now, actor, $"plan {command}", plan, null, Shown(before), Shown(after), held ?? "");
                 await Feed.AddAsync(c, t, now, "plan", plan, command, actor);
                 return 0;
             },
@@ -545,7 +411,7 @@ public sealed class PlanTable(Database database)
         );
 
     /// <summary>Writes what the advance rule said of a wave.</summary>
-    public Task PutWaveAsync(string plan, StoredWave wave, DateTimeOffset now, CancellationToken stop) =>
+    public Task PutWaveAsync(string plan, WaveProgress wave, DateTimeOffset now, CancellationToken stop) =>
         database.WriteAsync(
             async (c, t) =>
             {
@@ -567,11 +433,6 @@ public sealed class PlanTable(Database database)
             stop
         );
 
-    /// <summary>What is set of a member that is exempt.</summary>
-    internal const string Exempt =
-        "exemption = @exemption, exemption_reason = @reason, exempted_by = @actor, exempt_until = @until, status = 'Exempt', "
-        + "slot_start = NULL, slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL";
-
     /// <summary>Exempts a machine from a plan.</summary>
     public Task ExemptAsync(
         string plan,
@@ -586,20 +447,7 @@ public sealed class PlanTable(Database database)
         database.WriteAsync(
             async (c, t) =>
             {
-                var before = await StatusAsync(c, t, plan, machine);
-                await c.ExecuteAsync(
-                    $"UPDATE plan_members SET {Exempt} WHERE plan = @plan AND machine_id = @id",
-                    new
-                    {
-                        plan,
-                        id = machine.Value,
-                        exemption = exemption.ToString(),
-                        reason,
-                        actor = actor.Name,
-                        until = until?.ToString("yyyy-MM-dd", null),
-                    },
-                    t
-                );
+                var before = await ChangeAsync(c, t, plan, machine, now, m => m.Exempt(exemption, until, actor.Name, reason));
                 await AuditTable.AddAsync(
                     c,
                     t,
@@ -608,7 +456,7 @@ public sealed class PlanTable(Database database)
                     "plan exempt",
                     plan,
                     machine,
-                    before,
+                    before.Status.ToString(),
                     $"Exempt: {exemption}{(until is null ? "" : $" until {until:yyyy-MM-dd}")}",
                     reason
                 );
@@ -623,66 +471,23 @@ public sealed class PlanTable(Database database)
         database.WriteAsync(
             async (c, t) =>
             {
-                var before = await StatusAsync(c, t, plan, machine);
-                await c.ExecuteAsync(
-                    "UPDATE plan_members SET run_id = NULL, status = 'NotReady', lapsed = NULL, gate = 'Undecided', slot_start = NULL, "
-                        + "slot_end = NULL, slot_latest = NULL, slot_stage = NULL, slot_crew = NULL WHERE plan = @plan AND machine_id = "
-                        + "@id AND status = 'Stopped'",
-                    new { plan, id = machine.Value },
-                    t
-                );
-                await AuditTable.AddAsync(c, t, now, actor, "plan retry", plan, machine, before, "NotReady", reason);
+                var before = await ChangeAsync(c, t, plan, machine, now, m => m.Retry());
+                await AuditTable.AddAsync(c, t, now, actor, "plan retry", plan, machine, before.Status.ToString(), "NotReady", reason);
                 await Feed.AddAsync(c, t, now, "plan", plan, "machine-again", actor, machine);
                 return 0;
             },
             stop
         );
 
-    private static Task PutAsync(DbConnection c, DbTransaction t, Member m, DateTimeOffset now) =>
-        c.ExecuteAsync(
-            $"""
-            UPDATE plan_members SET {CountChange(
-                "COALESCE(@start, tentative_start)",
-                "COALESCE(@end, tentative_end)"
-            )}, status = @status, gate = @gate, why = @Why, method = @Method, cannot_be_fixed = @fix,
-              slot_start = @start, slot_end = @end, slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, change = @Change,
-              lapsed = CASE WHEN status <> 'NotReady' AND @status = 'NotReady' THEN @now ELSE lapsed END,
-              readied = CASE WHEN status = 'NotReady' AND @status <> 'NotReady' THEN @now ELSE readied END
-            WHERE plan = @Plan AND machine_id = @machine AND run_id IS NULL AND exemption IS NULL AND COALESCE(rescheduled, 0) =
-              @rescheduled
-            """,
-            new
-            {
-                m.Plan,
-                machine = m.Machine.Value,
-                status = m.Status.ToString(),
-                gate = m.Gate.ToString(),
-                m.Why,
-                m.Method,
-                fix = m.CannotBeFixed ? 1L : 0L,
-                start = Micros.Of(m.Slot?.Start),
-                end = Micros.Of(m.Slot?.End),
-                latest = Micros.Of(m.Slot?.LatestTurn),
-                stage = Micros.Of(m.Slot?.StageFrom),
-                crew = m.Slot?.Crew,
-                m.Change,
-                // Where somebody has chosen another time since it was looked at, that counts.
-                rescheduled = Micros.Of(m.Rescheduled) ?? 0,
-                now = Micros.Of(now),
-            },
-            t
-        );
+    private Task<IReadOnlyList<PlanRecord>> ReadAsync(string where, string? name, CancellationToken stop) =>
+        database.ReadAsync(c => SelectAsync(c, null, where, name), stop);
 
-    private Task<IReadOnlyList<StoredPlan>> ReadAsync(string where, string? name, CancellationToken stop) =>
-        database.ReadAsync<IReadOnlyList<StoredPlan>>(
-            async c =>
-            {
-                var plans = await c.QueryAsync<PlanRow>($"SELECT * FROM plans {where} ORDER BY created", new { name });
-                var waves = (await c.QueryAsync<WaveRow>("SELECT * FROM plan_waves ORDER BY number")).ToLookup(w => w.Plan);
-                return [.. plans.Select(p => p.ToPlan(waves[p.Name]))];
-            },
-            stop
-        );
+    private static async Task<IReadOnlyList<PlanRecord>> SelectAsync(DbConnection c, DbTransaction? t, string where, string? name)
+    {
+        var plans = await c.QueryAsync<PlanRow>($"SELECT * FROM plans {(where.Length == 0 ? "ORDER BY created" : where)}", new { name }, t);
+        var waves = (await c.QueryAsync<WaveRow>("SELECT * FROM plan_waves ORDER BY number", null, t)).ToLookup(w => w.Plan);
+        return [.. plans.Select(p => p.ToPlan(waves[p.Name]))];
+    }
 
     private sealed record PlanRow
     {
@@ -714,20 +519,28 @@ public sealed class PlanTable(Database database)
 
         public string Coverages { get; init; } = "[]";
 
-        public StoredPlan ToPlan(IEnumerable<WaveRow> waves) =>
+        public PlanRecord ToPlan(IEnumerable<WaveRow> waves) =>
             new(
                 Name,
                 (int)Revision,
                 Body,
                 CatalogueHash,
-                Enum.Parse<PlanState>(State),
+                Enum.Parse<PlanStatus>(State),
                 Held,
                 Micros.Time(Created),
                 CreatedBy,
                 Micros.Time(Started),
                 Micros.Time(Ended),
                 JsonSerializer.Deserialize<UndecidedMachine[]>(Undecided)!,
-                [.. waves.Select(w => new StoredWave((int)w.Number, w.Name, Enum.Parse<WaveState>(w.State), Micros.Time(w.Opened), w.Why))]
+                [
+                    .. waves.Select(w => new WaveProgress(
+                        (int)w.Number,
+                        w.Name,
+                        Enum.Parse<WaveState>(w.State),
+                        Micros.Time(w.Opened),
+                        w.Why
+                    )),
+                ]
             )
             {
                 Sites = AccountTable.ReadSites(Sites),
@@ -749,126 +562,5 @@ public sealed class PlanTable(Database database)
         public long? Opened { get; init; }
 
         public string? Why { get; init; }
-    }
-
-    private sealed record MemberRow
-    {
-        public string Plan { get; init; } = "";
-
-        public long MachineId { get; init; }
-
-        public long Wave { get; init; }
-
-        public string Status { get; init; } = "";
-
-        public string Gate { get; init; } = "";
-
-        public string? Why { get; init; }
-
-        public string? Method { get; init; }
-
-        public long CannotBeFixed { get; init; }
-
-        public long? SlotStart { get; init; }
-
-        public long? SlotEnd { get; init; }
-
-        public long? SlotLatest { get; init; }
-
-        public long? SlotStage { get; init; }
-
-        public string? SlotCrew { get; init; }
-
-        public long? PlannedStart { get; init; }
-
-        public long? PlannedEnd { get; init; }
-
-        public string? Change { get; init; }
-
-        public long Missed { get; init; }
-
-        public long SlotSequence { get; init; }
-
-        public long? SlotChanged { get; init; }
-
-        public long? Lapsed { get; init; }
-
-        public long? Readied { get; init; }
-
-        public string? MovedReason { get; init; }
-
-        public string? MovedBy { get; init; }
-
-        public long? TentativeStart { get; init; }
-
-        public long? TentativeEnd { get; init; }
-
-        public long? TentativeStage { get; init; }
-
-        public string? TentativeCrew { get; init; }
-
-        public long? Rescheduled { get; init; }
-
-        public string? RescheduledBy { get; init; }
-
-        public string? RescheduledReason { get; init; }
-
-        public long? RunId { get; init; }
-
-        public long? Verified { get; init; }
-
-        public string? Exemption { get; init; }
-
-        public string? ExemptionReason { get; init; }
-
-        public string? ExemptedBy { get; init; }
-
-        public string? ExemptUntil { get; init; }
-
-        public Member ToMember() =>
-            new()
-            {
-                Plan = Plan,
-                Machine = new(MachineId),
-                Wave = (int)Wave,
-                Status = Enum.Parse<Status>(Status),
-                Gate = Enum.Parse<GateState>(Gate),
-                Why = Why,
-                Method = Method,
-                CannotBeFixed = CannotBeFixed != 0,
-                Slot = SlotStart is { } start
-                    ? new(Micros.Time(start), Micros.Time(SlotEnd!.Value), Micros.Time(SlotLatest!.Value))
-                    {
-                        StageFrom = Micros.Time(SlotStage),
-                        Crew = SlotCrew,
-                    }
-                    : null,
-                PlannedStart = Micros.Time(PlannedStart),
-                PlannedEnd = Micros.Time(PlannedEnd),
-                Change = Change,
-                Missed = (int)Missed,
-                TimeChanges = (int)SlotSequence,
-                TimeChanged = Micros.Time(SlotChanged),
-                Lapsed = Micros.Time(Lapsed),
-                Readied = Micros.Time(Readied),
-                MovedReason = MovedReason,
-                MovedBy = MovedBy,
-                Tentative = TentativeStart is { } tentative
-                    ? new(Micros.Time(tentative), Micros.Time(TentativeEnd!.Value), Micros.Time(TentativeEnd.Value))
-                    {
-                        StageFrom = Micros.Time(TentativeStage),
-                        Crew = TentativeCrew,
-                    }
-                    : null,
-                Rescheduled = Micros.Time(Rescheduled),
-                RescheduledBy = RescheduledBy,
-                RescheduledReason = RescheduledReason,
-                Run = RunId,
-                Verified = Micros.Time(Verified),
-                Exemption = Exemption is null ? null : Enum.Parse<Exemption>(Exemption),
-                ExemptionReason = ExemptionReason,
-                ExemptedBy = ExemptedBy,
-                ExemptUntil = ExemptUntil is null ? null : DateOnly.Parse(ExemptUntil, null),
-            };
     }
 }

@@ -3,7 +3,6 @@ using System.Data.Common;
 using System.Text.Json;
 using Dapper;
 using GrandStair.Core.Access;
-using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Storage.Audit;
@@ -101,16 +100,17 @@ public sealed class RunLog(Database database)
         database.WriteAsync<long?>(
             async (c, t) =>
             {
-                var free = await c.ExecuteScalarAsync<long>(
-                    """
-                    SELECT count(*) FROM plan_members m WHERE m.plan = @plan AND m.machine_id = @id AND m.run_id IS NULL AND m.exemption
-                      IS NULL
-                      AND NOT EXISTS (SELECT 1 FROM runs r WHERE r.machine_id = m.machine_id AND r.closed_at IS NULL)
-                    """,
-                    new { plan, id = machine.Value },
-                    t
-                );
-                if (free == 0)
+                var values = new { plan, id = machine.Value };
+                var clause = $"{MemberRows.OneMember} {database.Dialect.ForUpdate}";
+                if ((await MemberRows.SelectAsync(c, t, clause, values)).SingleOrDefault() is not { Run: null, Exemption: null })
+                    return null;
+                if (
+                    await c.ExecuteScalarAsync<bool>(
+                        "SELECT EXISTS (SELECT 1 FROM runs WHERE machine_id = @id AND closed_at IS NULL)",
+                        values,
+                        t
+                    )
+                )
                     return null;
                 var run = await Database.NextAsync(c, t, "run");
                 var opened = make(run);
@@ -130,15 +130,8 @@ public sealed class RunLog(Database database)
                     },
                     t
                 );
-                await c.ExecuteAsync(
-                    "UPDATE plan_members SET run_id = @run WHERE plan = @plan AND machine_id = @id",
-                    new
-                    {
-                        run,
-                        plan,
-                        id = machine.Value,
-                    },
-                    t
+                await MemberRows.ChangeAsync(database.Dialect, c, t, MemberRows.OneMember, values, opened.At, m =>
+                    m.Follow(state, opened.At)
                 );
                 await AddEventsAsync(c, t, state, 0, 0, [opened]);
                 return run;
@@ -598,7 +591,7 @@ public sealed class RunLog(Database database)
         }
     }
 
-    private static async Task AddEventsAsync(
+    private async Task AddEventsAsync(
         DbConnection c,
         DbTransaction t,
         RunState after,
@@ -607,29 +600,8 @@ public sealed class RunLog(Database database)
         IReadOnlyList<RunEvent> events
     )
     {
-        await c.ExecuteAsync(
-            $"""
-            UPDATE plan_members SET {PlanTable.CountChange("@start", "@end")}, verified = @verified, slot_start = @start, slot_end = @end,
-              slot_latest = @latest, slot_stage = @stage, slot_crew = @crew, missed = @missed,
-              status = CASE WHEN @closed = 1 AND exemption IS NOT NULL AND @status <> 'Done' THEN 'Exempt' ELSE @status END
-            WHERE run_id = @Run
-            """,
-            new
-            {
-                after.Run,
-                now = Micros.Of(events[^1].At),
-                status = Statuses.Of(false, default, true, after).ToString(),
-                closed = after.Closed is null ? 0L : 1L,
-                verified = Micros.Of(after.Verified),
-                start = Micros.Of(after.Slot.Start),
-                end = Micros.Of(after.Slot.End),
-                stage = Micros.Of(after.Slot.StageFrom),
-                crew = after.Slot.Crew,
-                missed = (long)after.MissedSlots,
-                // Whoever needs another slot has one whose time is over, whatever the window says.
-                latest = Micros.Of(after.NeedsSlot && events[^1].At < after.Slot.LatestTurn ? events[^1].At : after.Slot.LatestTurn),
-            },
-            t
+        await MemberRows.ChangeAsync(database.Dialect, c, t, "WHERE run_id = @Run", new { after.Run }, events[^1].At, m =>
+            m.Follow(after, events[^1].At)
         );
         foreach (var e in events)
         {

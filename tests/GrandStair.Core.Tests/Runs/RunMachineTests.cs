@@ -4,6 +4,7 @@ using CsCheck;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
+using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using Xunit;
 
@@ -105,7 +106,7 @@ public sealed class RunMachineTests
         var staging = Journey.Opened().Open().Decide(Decision.Cancel);
         Assert.Null(staging.State.Closed);
         Assert.Equal(Outcome.Cancelled, staging.Ok("fetch").State.Outcome);
-        var error = Assert.Throws<DecisionRefusedException>(() => Journey.AtApply().Decide(Decision.Cancel));
+        var error = Assert.Throws<RefusedException>(() => Journey.AtApply().Decide(Decision.Cancel));
         Assert.Contains("cannot 'cancel'", error.Message, StringComparison.Ordinal);
     }
 

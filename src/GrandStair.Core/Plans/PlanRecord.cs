@@ -2,10 +2,10 @@ using GrandStair.Core.Access;
 using GrandStair.Core.Approvals;
 using GrandStair.Core.Waves;
 
-namespace GrandStair.Storage.Plans;
+namespace GrandStair.Core.Plans;
 
 /// <summary>Whether a plan is running.</summary>
-public enum PlanState
+public enum PlanStatus
 {
     /// <summary>It was made, and nothing of it has begun.</summary>
     Drafted,
@@ -40,20 +40,20 @@ public sealed record UndecidedMachine(long Machine, string Name, string Why)
     public override string ToString() => $"{Name}: {Why}";
 }
 
-/// <summary>A plan as it is kept.</summary>
-public sealed record StoredPlan(
+/// <summary>A plan as it is kept: its text, its status, and the progress of its waves.</summary>
+public sealed record PlanRecord(
     string Name,
     int Revision,
     string Body,
     string CatalogueHash,
-    PlanState State,
+    PlanStatus State,
     string? Held,
     DateTimeOffset Created,
     string CreatedBy,
     DateTimeOffset? Started,
     DateTimeOffset? Ended,
     IReadOnlyList<UndecidedMachine> Undecided,
-    IReadOnlyList<StoredWave> Waves
+    IReadOnlyList<WaveProgress> Waves
 )
 {
     /// <summary>
@@ -72,12 +72,40 @@ public sealed record StoredPlan(
 
     /// <summary>What its waves cover that are to cover something.</summary>
     public IReadOnlyList<Coverage> Coverages { get; init; } = [];
+
+    /// <summary>In another status, or on hold. A plan that has ended stays so.</summary>
+    /// <param name="status">The status.</param>
+    /// <param name="held">Why it is on hold; null where it is not.</param>
+    /// <param name="now">The moment, UTC.</param>
+    public PlanRecord To(PlanStatus status, string? held, DateTimeOffset now) =>
+        State == PlanStatus.Ended
+            ? this
+            : this with
+            {
+                State = status,
+                Held = held,
+                Started = status == PlanStatus.Started ? Started ?? now : Started,
+                Ended = status == PlanStatus.Ended ? now : null,
+            };
 }
 
-/// <summary>A wave as it is kept.</summary>
+/// <summary>How far a wave is.</summary>
 /// <param name="Number">Its number, from 1.</param>
 /// <param name="Name">Its name.</param>
 /// <param name="State">Whether it is running.</param>
 /// <param name="Opened">When it began, UTC; null before.</param>
 /// <param name="Why">What the advance rule last said of it.</param>
-public sealed record StoredWave(int Number, string Name, WaveState State, DateTimeOffset? Opened, string? Why);
+public sealed record WaveProgress(int Number, string Name, WaveState State, DateTimeOffset? Opened, string? Why)
+{
+    /// <summary>Begun, where nothing is left to wait for; else with what it waits for.</summary>
+    /// <param name="spec">The wave as the plan says it.</param>
+    /// <param name="isApproved">Whether the approvals that it needs are given.</param>
+    /// <param name="now">The moment, UTC.</param>
+    public WaveProgress Begin(WaveSpec spec, bool isApproved, DateTimeOffset now)
+    {
+        ArgumentNullException.ThrowIfNull(spec);
+        if (spec.NotBefore > now)
+            return this with { Why = $"it does not begin before {spec.NotBefore:yyyy-MM-dd HH:mm} UTC" };
+        return isApproved ? this with { State = WaveState.Open, Opened = now } : this with { Why = "it waits for approval" };
+    }
+}
