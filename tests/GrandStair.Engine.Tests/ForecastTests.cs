@@ -23,18 +23,21 @@ public sealed class ForecastTests
 
         // In one world all of another plan was measured before, in the other the pilot alone.
         var (known, pilot) = (new Held(), new Held());
-        for (var seed = 1; seed <= 200; seed++)
+        var worlds = Seeds.Cases(40);
+        for (var seed = 1; seed <= worlds; seed++)
         {
             var history = new SimulatedWorldModel(product, truths, -seed);
             Rehearsal.Once(whole, history, EngineKit.Stop);
             Forecast(whole, new(product, truths, seed), history.Measured, seed, known);
-            if (seed % 5 == 0)
+            if (seed % 2 == 0)
                 Forecast(whole, new(product, truths, seed), Measurements.None, seed, pilot);
         }
 
         TestContext.Current.TestOutputHelper?.WriteLine($"with a plan measured before: {known}; after the pilot alone: {pilot}");
-        Assert.True(known.Inside is >= 146 and <= 174, $"{known}");
-        Assert.True(pilot.After <= 4, $"{pilot}");
+        // Eight of ten belong between P10 and P90; what is counted may be off by two and a half standard deviations.
+        var off = 2.5 * Math.Sqrt(worlds * 0.8 * 0.2);
+        Assert.InRange(known.Inside, (worlds * 0.8) - off, (worlds * 0.8) + off);
+        Assert.True(pilot.After <= Math.Max(2, worlds / 50), $"{pilot}");
     }
 
     /// <summary>Forecasts the rest of a plan when its pilot has passed, and sees what then happens.</summary>

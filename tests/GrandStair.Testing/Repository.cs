@@ -29,9 +29,14 @@ public static class Repository
 /// <summary>How often a test is repeated by another seed.</summary>
 public static class Seeds
 {
+    /// <summary>How many drawn cases a test tries: the usual number, or as many times that as <c>TEST_EFFORT</c> says.</summary>
+    public static int Cases(int usual) => usual * Number("TEST_EFFORT", 1);
+
     /// <summary>The number in the environment's <c>TEST_SEEDS</c>; where there is none, the usual one.</summary>
-    public static int Count(int usual) =>
-        Environment.GetEnvironmentVariable("TEST_SEEDS") is { } asked ? int.Parse(asked, CultureInfo.InvariantCulture) : usual;
+    public static int Count(int usual) => Number("TEST_SEEDS", usual);
+
+    private static int Number(string variable, int otherwise) =>
+        Environment.GetEnvironmentVariable(variable) is { } asked ? int.Parse(asked, CultureInfo.InvariantCulture) : otherwise;
 }
 
 /// <summary>What a command printed and how it ended.</summary>

@@ -90,7 +90,7 @@ public sealed class PlanProgressTests
     {
         for (var steps = 0; !world.IsOver; steps++)
         {
-            Assert.True(steps < MostSteps, $"it stands still at {world.Now:u}");
+            Assert.True(steps < MostSteps, $"it stands still at {world.Now:u}: {world}");
             world.Step(look);
         }
     }

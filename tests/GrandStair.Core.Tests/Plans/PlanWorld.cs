@@ -29,6 +29,8 @@ internal sealed class PlanWorld
         advance: { verified: 80 %, failures: 2, soak: 2 d }
         """;
 
+    /// <summary>How long people take to decide about a parked run.</summary>
+    private static readonly TimeSpan Decides = TimeSpan.FromHours(1);
     private readonly Dictionary<long, RunState> _runs = [];
     private readonly Dictionary<MachineId, Machine> _machines;
     private readonly Dictionary<MachineId, Member> _members;
@@ -95,7 +97,7 @@ internal sealed class PlanWorld
         var changes = PlanProgress.Step(State, Facts, Now);
         Apply(changes);
         look(this, changes);
-        DateTimeOffset?[] due = [.. _runs.Values.Where(r => r.Parked is null).Select(r => r.DueAt), changes.Next];
+        DateTimeOffset?[] due = [.. _runs.Values.Select(r => r.Parked is null ? r.DueAt : Now + Decides), changes.Next];
         IsOver = changes.Ends || _runs.Count == _members.Count - NotReady && _runs.Values.All(r => r.Closed is not null);
         if (IsOver || due.Where(d => d is not null).Min() is not { } next)
             return;
@@ -133,6 +135,14 @@ internal sealed class PlanWorld
         ));
         return ScheduleOracle.Broken([new GivenPlan(_plan, [.. given])], Fleets.Now);
     }
+
+    /// <inheritdoc />
+    public override string ToString() =>
+        string.Join("; ", Waves.Select(w => $"{w.Name} {w.State}: {w.Why}"))
+        + "\n"
+        + string.Join("\n", _members.Values.Select(m => $"{m.Machine} {m.Status} {m.Why} {m.Slot?.Start:u}"))
+        + "\n"
+        + string.Join("\n", _runs.Values.Select(r => $"r{r.Run} {r.Phase} {r.Outstanding?.Name} due {r.DueAt:u} {r.Parked}"));
 
     private void Answer(RunState run)
     {

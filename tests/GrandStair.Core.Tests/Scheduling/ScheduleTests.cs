@@ -3,6 +3,7 @@ using CsCheck;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Scheduling;
 using GrandStair.Core.Waves;
+using GrandStair.Testing;
 using GrandStair.Testing.Schedules;
 using NodaTime;
 using Xunit;
@@ -23,7 +24,7 @@ public sealed class ScheduleTests
                 if (schedule is { End: { } end, Bound: { } bound } && schedule.All.All(p => p.Slot is not null))
                     Assert.True(bound.End <= end, $"{bound.Why}: {bound.End:u} after {end:u}");
             },
-            iter: 200
+            iter: Seeds.Cases(150)
         );
 
     [Fact]
@@ -341,7 +342,7 @@ public sealed class ScheduleTests
                     }
                 }
             },
-            iter: 120
+            iter: Seeds.Cases(40)
         );
 
     [Fact]

@@ -1,6 +1,7 @@
 using CsCheck;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Waves;
+using GrandStair.Testing;
 using Xunit;
 
 namespace GrandStair.Core.Tests.Waves;
@@ -20,7 +21,7 @@ public sealed class CoverTests
                 );
                 Assert.Equal(chosen, Cover.Choose(candidates, new int[candidates.Length]));
             },
-            iter: 60
+            iter: Seeds.Cases(25)
         );
 
     [Fact]
@@ -42,7 +43,7 @@ public sealed class CoverTests
                         .Min(some => System.Numerics.BitOperations.PopCount((uint)some));
                     Assert.Equal(smallest, Cover.Choose(candidates, new int[candidates.Length]).Length);
                 },
-                iter: 60
+                iter: Seeds.Cases(25)
             );
 
     [Fact]
