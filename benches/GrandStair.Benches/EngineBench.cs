@@ -77,7 +77,7 @@ internal static class EngineBench
     private static async Task<bool> RunAsync(string folder, CancellationToken stop)
     {
         await using var database = await Database.OpenAsync(Path.Combine(folder, "grandstair.db"), stop);
-        var clock = new DomainClock(new(DateTimeOffset.UtcNow, DateTimeOffset.UtcNow, 1), TimeProvider.System);
+        var clock = new DomainClock(new ClockAnchor(DateTimeOffset.UtcNow, DateTimeOffset.UtcNow, 1), TimeProvider.System);
         var catalogues = await LoadCatalogueAsync(database, clock.GetUtcNow(), stop);
         var product = catalogues.Products["Brae Desktop"];
         var decisions = new DecisionTable(database);
@@ -100,6 +100,7 @@ internal static class EngineBench
             connections,
             new(database),
             new NoSecrets(),
+            new(database),
             new(database),
             clock,
             logs.CreateLogger<RunWorker>()

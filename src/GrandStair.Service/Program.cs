@@ -228,6 +228,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton(new ReadingSchedule(options.ReadEvery))
         .AddSingleton<ScheduledReading>()
         .AddSingleton<PlanTroubles>()
+        .AddSingleton<ChangeSignal>()
         .AddSingleton<MachineRefresh>()
         .AddSingleton<PlanKeeper>()
         .AddSingleton<RunWorker>()
@@ -349,7 +350,7 @@ static void Map(WebApplication app, ServiceOptions options)
     app.UseCallRights();
 
     app.MapHealth();
-    var api = app.MapGroup("/api/v1").RequireAuthorization().ProducesProblem(401).ProducesProblem(403);
+    var api = app.MapGroup("/api/v1").RequireAuthorization().ProducesProblem(400).ProducesProblem(401).ProducesProblem(403);
     api.NeedRights();
     if (options.Provider is not null)
         app.MapProvider();

@@ -15,6 +15,6 @@ internal static class StartClock
             options.Demo is not null ? kept?.Domain ?? Demo.NorthmereStart.Begin
             : options.Pace == 1 ? now
             : kept?.Domain ?? now;
-        return new(new(now, domain, options.Pace), TimeProvider.System);
+        return new(new ClockAnchor(now, domain, options.Pace), TimeProvider.System);
     }
 }

@@ -109,15 +109,22 @@ internal sealed class EngineKit : IAsyncDisposable
 
     public static CancellationToken Stop => TestContext.Current.CancellationToken;
 
-    /// <summary>An engine with a database and a clock that goes fast; the catalogue that ships is loaded.</summary>
-    public static async Task<EngineKit> StartAsync(string? database = null, double pace = 4000, TimeProvider? time = null)
+    /// <summary>
+    /// An engine with a database; the catalogue that ships is loaded. Time moves in steps, and only while the test waits for something.
+    /// </summary>
+    public static Task<EngineKit> StartAsync() => StartAsync(null, b => new(new SteppedTime(b), TimeProvider.System));
+
+    /// <summary>An engine whose time goes by the clock on the wall, so many times as fast.</summary>
+    public static Task<EngineKit> StartAsync(double pace, string? database = null, TimeProvider? time = null) =>
+        StartAsync(database, b => new(new ClockAnchor(TimeProvider.System.GetUtcNow(), b, pace), time ?? TimeProvider.System));
+
+    private static async Task<EngineKit> StartAsync(string? database, Func<DateTimeOffset, DomainClock> clock)
     {
         var begin = new DateTimeOffset(2027, 1, 11, 12, 0, 0, TimeSpan.Zero);
         var where = database ?? Path.Combine(Directory.CreateTempSubdirectory("grandstair-engine-db-").FullName, "grandstair.db");
-        var kit = new EngineKit(
-            await Database.OpenAsync(where, Stop),
-            new(new(TimeProvider.System.GetUtcNow(), begin, pace), time ?? TimeProvider.System)
-        );
+        var kit = new EngineKit(await Database.OpenAsync(where, Stop), clock(begin));
+        if (kit.Clock.Stepped is { } stepped)
+            kit.Database.Written += stepped.NoteChange;
         var files = CatalogueFolder.Load(Path.Combine(Repository.Root, "catalogue", "brae-desktop"));
         await kit.CatalogueCache.LoadAsync([new(CatalogueFolder.Hash(files), "Brae Desktop", files)], begin, Stop);
         return kit;
@@ -208,12 +215,23 @@ internal sealed class EngineKit : IAsyncDisposable
             new(Database),
             new NoSecrets(),
             new(Database),
+            new(Database),
             Clock,
             NullLogger<RunWorker>.Instance
         );
         var stop = new CancellationTokenSource();
+        if (Clock.Stepped is { } stepped)
+            _ = WithBothAsync(stepped, stepped.Turns + 2, stepped.Run());
         _workers.Add((stop, Task.WhenAll(worker.WorkAsync(stop.Token), Duties.RunAsync(keeper.Duty, stop.Token))));
         return stop;
+    }
+
+    /// <summary>Keeps time from moving until the worker and the keeper have joined it.</summary>
+    private static async Task WithBothAsync(SteppedTime stepped, int turns, IDisposable standing)
+    {
+        using (standing)
+            while (stepped.Turns < turns)
+                await Task.Delay(5, Stop);
     }
 
     /// <summary>A keeper of plans, to be asked by hand.</summary>
@@ -224,8 +242,9 @@ internal sealed class EngineKit : IAsyncDisposable
             Approvals,
             Runs,
             Writer,
-            new(Fleet, Reader(Connections(connection)), NullLogger<MachineRefresh>.Instance),
+            new(Fleet, Reader(Connections(connection)), Clock, NullLogger<MachineRefresh>.Instance),
             new(),
+            new(Database),
             Clock,
             NullLogger<PlanKeeper>.Instance
         );
@@ -240,13 +259,12 @@ internal sealed class EngineKit : IAsyncDisposable
     {
         IReadOnlyList<Member> members = [];
         var states = ImmutableArray<RunState>.Empty;
-        await Eventually.TrueAsync(
+        await UntilAsync(
             async () =>
             {
                 states = await StatesAsync();
                 return holds(members = await Plans.MembersAsync("small", Stop));
             },
-            TimeSpan.FromMinutes(3),
             () =>
                 $"{what}; they stand at {string.Join(", ", members.Select(m => $"{m.Status} ({m.Why})"))}; runs are at "
                 + string.Join(
@@ -254,6 +272,54 @@ internal sealed class EngineKit : IAsyncDisposable
                     states.Select(r => $"leg {r.Leg + 1}, {r.Phase}, {r.Outstanding?.Name}, needs slot {r.NeedsSlot}, {r.Parked}")
                 )
         );
+    }
+
+    /// <summary>Waits until something holds; where time moves in steps, it moves until then and no further.</summary>
+    public async Task UntilAsync(Func<Task<bool>> holds, Func<string> what)
+    {
+        const int mostSteps = 20_000;
+        if (Clock.Stepped is not { } stepped)
+        {
+            await Eventually.TrueAsync(holds, TimeSpan.FromMinutes(3), what);
+            return;
+        }
+
+        for (var steps = 0; steps < mostSteps; )
+        {
+            await stepped.UntilIdleAsync(Stop);
+            if (await holds())
+                return;
+            // Whoever was woken by a write in between looks once more first.
+            if (stepped.Step())
+                steps++;
+            else if (stepped.IsAtItsEnd)
+                break;
+        }
+
+        throw new TimeoutException($"At {Clock.GetUtcNow():u} it has not come about that {what()}");
+    }
+
+    /// <summary>Lets time pass to a moment, where it moves in steps; whatever is due on the way happens.</summary>
+    public async Task PassAsync(DateTimeOffset until)
+    {
+        using var turn = Clock.Stepped!.Join();
+        var passed = false;
+        async Task WaitAsync()
+        {
+            while (Clock.GetUtcNow() < until)
+            {
+                turn.Begin();
+                await turn.WaitAsync(until, Stop);
+            }
+
+            passed = true;
+            turn.Dispose();
+        }
+
+        var waiting = WaitAsync();
+        await UntilAsync(() => Task.FromResult(Clock.GetUtcNow() >= until), () => $"it is {until:u}");
+        await waiting;
+        Assert.True(passed);
     }
 
     public async Task<ImmutableArray<RunState>> StatesAsync() => [.. (await Runs.ListAsync("small", Stop)).Select(r => r.State)];

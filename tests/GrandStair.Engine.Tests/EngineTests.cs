@@ -20,7 +20,7 @@ public sealed class EngineTests
     [Fact]
     public async Task A_plan_runs_to_its_end_by_itself_and_limits_hold_all_the_time()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 12000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(8);
         await kit.PlanAsync();
         kit.StartWorker();
@@ -34,9 +34,8 @@ public sealed class EngineTests
             "all are verified"
         );
         Assert.InRange(most, 1, 3);
-        await Eventually.TrueAsync(
+        await kit.UntilAsync(
             async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanStatus.Ended,
-            TimeSpan.FromSeconds(120),
             () => "the plan ends when the rollback periods are over"
         );
         var machines = (await kit.Fleet.AllAsync(EngineKit.Stop)).Values;
@@ -54,7 +53,7 @@ public sealed class EngineTests
         await kit.PlanAsync();
         await kit.Commands.HoldAsync("small", "storm", new("planner"), EngineKit.Stop);
         kit.StartWorker();
-        await Task.Delay(1500, EngineKit.Stop);
+        await kit.PassAsync(kit.Clock.GetUtcNow().AddDays(2));
         Assert.All(await kit.Plans.MembersAsync("small", EngineKit.Stop), m => Assert.Null(m.Run));
         await kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
@@ -64,7 +63,7 @@ public sealed class EngineTests
     [Fact]
     public async Task A_run_goes_over_both_legs_each_in_a_slot_of_its_own_and_the_second_with_what_the_first_brought()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 20000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1, _ => [("firmware.mode", "legacy")]);
         await kit.PlanAsync(
             EngineKit
@@ -121,7 +120,7 @@ public sealed class EngineTests
     [Fact]
     public async Task A_machine_that_is_not_ready_gets_its_run_once_it_is_fixed()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 20000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(2, i => i == 2 ? [("firmware.tpm.state", "off")] : []);
         await kit.PlanAsync();
         kit.StartWorker();
@@ -190,7 +189,7 @@ public sealed class EngineTests
     public async Task What_a_worker_had_that_says_nothing_any_more_another_takes_over_and_nothing_is_done_twice()
     {
         using var server = await PostgresServer.StartAsync();
-        await using var kit = await EngineKit.StartAsync(await server.NewDatabaseAsync(), pace: 400);
+        await using var kit = await EngineKit.StartAsync(400, await server.NewDatabaseAsync());
         await kit.AddMachinesAsync(3);
         await kit.PlanAsync();
         var silent = new SilentConnection(new SimulatedConnection(kit.World, kit.Clock));
@@ -218,17 +217,13 @@ public sealed class EngineTests
     [Fact]
     public async Task A_rollback_begins_in_the_next_window_unless_it_is_to_begin_at_once()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 12000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(2);
         await kit.PlanAsync(EngineKit.Plan.Replace("Mon-Sun 00:00-00:00", "Mon-Sun 08:00-12:00", StringComparison.Ordinal));
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "they are verified");
         var runs = await kit.StatesAsync();
-        await Eventually.TrueAsync(
-            () => Task.FromResult(kit.Clock.GetUtcNow().Hour is >= 13 and <= 20),
-            TimeSpan.FromMinutes(2),
-            () => "the window is over"
-        );
+        await kit.PassAsync(new(kit.Clock.GetUtcNow().Date.AddDays(1).AddHours(14), TimeSpan.Zero));
         var waits = await kit.RunCommands.DecideAsync(
             runs[0].Run,
             Decision.RollBack,
@@ -249,7 +244,7 @@ public sealed class EngineTests
     [Fact]
     public async Task A_machine_whose_upgrade_failed_half_way_has_not_arrived_and_can_be_sent_again()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 12000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1, _ => [("services.failed", "2")]);
         await kit.PlanAsync();
         kit.StartWorker();
@@ -279,7 +274,7 @@ public sealed class EngineTests
     [Fact]
     public async Task A_slot_that_was_missed_is_made_up_for_by_another()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 600);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync();
         var worker = kit.StartWorker();
@@ -287,13 +282,7 @@ public sealed class EngineTests
         // Nobody works for so long that the day's window is over.
         await worker.CancelAsync();
         var before = (await kit.Plans.MembersAsync("small", EngineKit.Stop))[0].Slot!;
-        kit.Clock.SetPace(2_000_000);
-        await Eventually.TrueAsync(
-            () => Task.FromResult(kit.Clock.GetUtcNow() > before.LatestTurn.AddDays(130)),
-            TimeSpan.FromSeconds(60),
-            () => "the window is over"
-        );
-        kit.Clock.SetPace(6000);
+        await kit.PassAsync(before.LatestTurn.AddDays(130));
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified in another slot");
         var run = Assert.Single(await kit.StatesAsync());
@@ -307,12 +296,12 @@ public sealed class EngineTests
     [Fact]
     public async Task What_is_left_to_do_after_the_upgrade_keeps_a_run_from_being_done_until_it_is_closed()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 20000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1, _ => [("device.faults", "2")]);
         await kit.PlanAsync();
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
-        await Task.Delay(kit.Clock.ToReal(TimeSpan.FromDays(11)), EngineKit.Stop);
+        await kit.PassAsync(kit.Clock.GetUtcNow().AddDays(11));
         Assert.Equal(Status.Verified, (await kit.Plans.MembersAsync("small", EngineKit.Stop))[0].Status);
         var run = Assert.Single(await kit.StatesAsync());
         var end = Assert.Single(run.FollowUps);
@@ -328,7 +317,7 @@ public sealed class EngineTests
     [Fact]
     public async Task A_machine_that_came_to_the_target_by_other_means_is_told_and_can_be_exempt()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 20000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1, _ => [("firmware.tpm.state", "off")]);
         await kit.PlanAsync();
         kit.World.Set("desk-1", "os.version", "7");
@@ -343,9 +332,8 @@ public sealed class EngineTests
             kit.Commands.ExemptAsync("small", machine, Exemption.Stays, "upgraded by hand", null, new("planner"), EngineKit.Stop)
         );
         await kit.Commands.ExemptAsync("small", machine, Exemption.Retired, "upgraded by hand", null, new("planner"), EngineKit.Stop);
-        await Eventually.TrueAsync(
+        await kit.UntilAsync(
             async () => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.State == PlanStatus.Ended,
-            TimeSpan.FromSeconds(30),
             () => "the plan ends"
         );
     }

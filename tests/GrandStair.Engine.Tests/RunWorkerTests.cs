@@ -37,21 +37,16 @@ public sealed class RunWorkerTests
     [Fact]
     public async Task From_the_second_look_that_hears_nothing_people_see_since_when_and_why_until_the_machine_answers_again()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 60);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync();
         var connection = new FaultyConnection(kit, _ => false);
         kit.StartWorker(connection);
-        await Eventually.TrueAsync(
-            async () => (await RunAsync(kit))?.Progress is { Answered: true, Share: > 0 },
-            TimeSpan.FromSeconds(60),
-            () => "a step is running"
-        );
+        await kit.UntilAsync(async () => (await RunAsync(kit))?.Progress is { Answered: true, Share: > 0 }, () => "a step is running");
         var heard = (await RunAsync(kit))!.Progress!;
         connection.IsSilent = _ => true;
-        await Eventually.TrueAsync(
+        await kit.UntilAsync(
             async () => (await RunAsync(kit))?.Progress?.LostContact is { Looks: >= LostContact.ShownFrom },
-            TimeSpan.FromSeconds(60),
             () => "the lost contact is shown"
         );
         var lost = (await RunAsync(kit))!.Progress!;
@@ -65,16 +60,12 @@ public sealed class RunWorkerTests
     [Fact]
     public async Task A_host_key_that_changed_during_a_step_asks_a_person_at_once()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 60);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync();
         var connection = new FaultyConnection(kit, _ => false) { Name = "host-key-changed" };
         kit.StartWorker(connection);
-        await Eventually.TrueAsync(
-            async () => (await RunAsync(kit))?.Progress is { Answered: true },
-            TimeSpan.FromSeconds(60),
-            () => "a step is running"
-        );
+        await kit.UntilAsync(async () => (await RunAsync(kit))?.Progress is { Answered: true }, () => "a step is running");
         connection.IsSilent = _ => true;
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Parked), "it is parked");
         Assert.EndsWith(": desk-1 was switched off", (await RunAsync(kit))!.State.Parked, StringComparison.Ordinal);
@@ -84,7 +75,7 @@ public sealed class RunWorkerTests
     [Fact]
     public async Task What_an_incomplete_reading_did_not_report_is_unreadable_and_verifies_nothing()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 12000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync();
         // All that is read after the restart comes from a script that was killed before it had reported the faults of devices.
@@ -111,20 +102,12 @@ public sealed class RunWorkerTests
         await kit.PlanAsync();
         var connection = new FaultyConnection(kit, _ => false);
         kit.StartWorker(connection);
-        await Eventually.TrueAsync(
-            async () => (await RunAsync(kit))?.Progress is { Answered: true },
-            TimeSpan.FromSeconds(60),
-            () => "a step is running"
-        );
+        await kit.UntilAsync(async () => (await RunAsync(kit))?.Progress is { Answered: true }, () => "a step is running");
         connection.IsSilent = _ => true;
-        await Eventually.TrueAsync(() => Task.FromResult(connection.Failed > 0), TimeSpan.FromSeconds(60), () => "it is looked at");
+        await kit.UntilAsync(() => Task.FromResult(connection.Failed > 0), () => "it is looked at");
         var looks = connection.Failed;
         time.Moved = TimeSpan.FromDays(-1);
-        await Eventually.TrueAsync(
-            () => Task.FromResult(connection.Failed > looks + 2),
-            TimeSpan.FromSeconds(60),
-            () => "it is looked at again and again"
-        );
+        await kit.UntilAsync(() => Task.FromResult(connection.Failed > looks + 2), () => "it is looked at again and again");
     }
 
     /// <summary>How many restarts are gone through; 200 with <c>TEST_SEEDS=200</c>.</summary>
@@ -231,7 +214,8 @@ public sealed class RunWorkerTests
         public async Task<OrderStatus> AskAsync(Machine machine, OrderName order, CancellationToken stop)
         {
             await ReachAsync(machine, stop);
-            return await _inner.AskAsync(machine, order, stop);
+            // It does not say when to ask next, so it is looked at while a step is running.
+            return await _inner.AskAsync(machine, order, stop) with { AskNext = null };
         }
 
         private async Task ReachAsync(Machine machine, CancellationToken stop)

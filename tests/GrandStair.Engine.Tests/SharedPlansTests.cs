@@ -112,9 +112,8 @@ public class SharedPlansTests
     }
 
     private static Task WaitForSecondAsync(EngineKit kit) =>
-        Testing.Eventually.TrueAsync(
+        kit.UntilAsync(
             async () => (await kit.Plans.MembersAsync("second", EngineKit.Stop)).All(m => m.Verified is not null),
-            TimeSpan.FromSeconds(90),
             () => "the second plan is through"
         );
 

@@ -10,8 +10,7 @@ namespace GrandStair.Engine.Tests;
 
 /// <summary>
 /// The demo's machines and people as they really are, in simulated time: the simulated machines' own courses and absences with the luck of
-/// a
-/// seed, and people who fix and decide as those of the demo do. What happens is kept, as a service would have measured it.
+/// a seed, and people who fix and decide as those of the demo do. What happens is kept, as a service would have measured it.
 /// </summary>
 internal sealed class SimulatedWorldModel(Product product, IReadOnlyDictionary<string, Dictionary<string, string>> truths, int seed)
     : IWorldModel

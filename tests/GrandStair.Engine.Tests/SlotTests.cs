@@ -4,7 +4,6 @@ using GrandStair.Core.Outcomes;
 using GrandStair.Core.Plans;
 using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Testing;
 using Xunit;
 
 namespace GrandStair.Engine.Tests;
@@ -19,7 +18,7 @@ public sealed class SlotTests
     [Fact]
     public async Task Machines_of_one_unit_never_go_at_once_and_a_crew_has_no_more_than_its_hands()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 3000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(4, i => i <= 2 ? [("cluster", "pair")] : []);
         await kit.PlanAsync(
             EngineKit
@@ -57,7 +56,7 @@ public sealed class SlotTests
     [Fact]
     public async Task Staging_comes_over_a_line_one_machine_after_the_other_and_one_that_waits_for_it_can_be_cancelled()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 2000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(8);
         await kit.PlanAsync(
             EngineKit
@@ -69,11 +68,7 @@ public sealed class SlotTests
                 .Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal)
         );
         kit.StartWorker();
-        await Eventually.TrueAsync(
-            async () => (await kit.StatesAsync()).Count(s => s.Phase == Phase.Stage) >= 3,
-            TimeSpan.FromSeconds(60),
-            () => "several want the line"
-        );
+        await kit.UntilAsync(async () => (await kit.StatesAsync()).Count(s => s.Phase == Phase.Stage) >= 3, () => "several want the line");
         var waits = (await kit.StatesAsync()).Where(s => s.Phase == Phase.Stage).MaxBy(s => s.Run)!;
         await kit.RunCommands.DecideAsync(waits.Run, Decision.Cancel, "its owner is away", atOnce: true, new("planner"), EngineKit.Stop);
         await kit.WaitAsync(
@@ -135,7 +130,7 @@ public sealed class SlotTests
     [Fact]
     public async Task One_that_is_still_at_it_when_its_slot_is_over_takes_room_until_it_has_ended()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 1500);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(2, i => i == 1 ? [("truth.slowness", "4")] : []);
         await kit.PlanAsync(
             EngineKit
@@ -148,21 +143,19 @@ public sealed class SlotTests
             members => members[0] is { Status: Status.Running, Slot: { } slot } && slot.End < kit.Clock.GetUtcNow(),
             "the first overruns its slot"
         );
-        kit.Clock.SetPace(1);
         var (asked, draft) = (
             kit.Clock.GetUtcNow(),
             await kit.Writer.DraftAsync((await kit.Plans.FindAsync("small", EngineKit.Stop))!.Body, SiteScope.All, EngineKit.Stop)
         );
         Assert.True(draft.Taken.Single().Slot.End > asked);
         Assert.True(draft.PlanSchedule.All.Single().Slot!.Start >= draft.Taken.Single().Slot.End);
-        kit.Clock.SetPace(3000);
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
     }
 
     [Fact]
     public async Task Machines_that_missed_their_slots_together_get_others_within_the_limits()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 400);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(8);
         await kit.PlanAsync(EngineKit.Plan.Replace("Mon-Sun 00:00-00:00", "Mon-Sun 18:00-23:00", StringComparison.Ordinal));
         kit.StartWorker();
@@ -172,16 +165,13 @@ public sealed class SlotTests
         );
         // A hold over the night: all whose slot has not opened miss it together.
         await kit.Commands.HoldAsync("small", "storm", new("planner"), EngineKit.Stop);
-        kit.Clock.SetPace(30000);
-        await Eventually.TrueAsync(
+        await kit.UntilAsync(
             async () =>
                 (await kit.Plans.MembersAsync("small", EngineKit.Stop))
                     .Where(m => m.Status == Status.Scheduled)
                     .All(m => m.Slot!.LatestTurn < kit.Clock.GetUtcNow()),
-            TimeSpan.FromSeconds(60),
             () => "their slots are over"
         );
-        kit.Clock.SetPace(60);
         await kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop);
         await kit.WaitAsync(
             members =>
@@ -199,7 +189,7 @@ public sealed class SlotTests
     [Fact]
     public async Task A_wave_waits_until_it_may_begin_and_a_revision_lets_it_go_earlier()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 2000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(4);
         var body = EngineKit
             .Plan.Replace(
@@ -213,11 +203,7 @@ public sealed class SlotTests
         Assert.Equal(new DateTimeOffset(2027, 6, 1, 0, 0, 0, TimeSpan.Zero), draft.PlanSchedule.Waves[1].From);
         kit.StartWorker();
         async Task<WaveProgress> RestAsync() => (await kit.Plans.FindAsync("small", EngineKit.Stop))!.Waves[1];
-        await Eventually.TrueAsync(
-            async () => (await RestAsync()).Why == "it does not begin before 2027-06-01 00:00 UTC",
-            TimeSpan.FromSeconds(60),
-            () => "it waits"
-        );
+        await kit.UntilAsync(async () => (await RestAsync()).Why == "it does not begin before 2027-06-01 00:00 UTC", () => "it waits");
         Assert.Equal(WaveState.Waiting, (await RestAsync()).State);
         await kit.Writer.ReviseAsync(
             body.Replace("2027-06-01", "2027-01-11", StringComparison.Ordinal),
@@ -236,20 +222,14 @@ public sealed class SlotTests
     [Fact]
     public async Task Where_missed_slots_are_not_caught_up_by_themselves_a_person_decides()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 600);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync(EngineKit.Plan + "\ncatch-up: 0\n");
         var worker = kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Run is not null), "its run is open");
         await worker.CancelAsync();
         var slot = (await kit.Plans.MembersAsync("small", EngineKit.Stop))[0].Slot!;
-        kit.Clock.SetPace(2_000_000);
-        await Eventually.TrueAsync(
-            () => Task.FromResult(kit.Clock.GetUtcNow() > slot.LatestTurn.AddDays(1)),
-            TimeSpan.FromSeconds(60),
-            () => "the window is over"
-        );
-        kit.Clock.SetPace(6000);
+        await kit.PassAsync(slot.LatestTurn.AddDays(1));
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m is { Status: Status.Parked, Missed: 1 }), "it is parked");
         var run = Assert.Single(await kit.StatesAsync());
@@ -291,7 +271,7 @@ public sealed class SlotTests
     [Fact]
     public async Task A_calendar_that_is_loaded_anew_moves_the_slots_that_no_longer_fit_and_no_others()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 60);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(4);
         await kit.Calendars.PutAsync("berths", Day.Replace("DAY", "12", StringComparison.Ordinal), new("planner"), EngineKit.Stop);
         // Those of Site 0 go by the calendar and those of Site 1 by the clock; one of each has a run that waits for its slot, as staging
@@ -307,11 +287,7 @@ public sealed class SlotTests
         );
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m is { Status: Status.Scheduled, Run: not null }), "all have a run that waits");
-        await Eventually.TrueAsync(
-            async () => (await kit.StatesAsync()).All(s => s.Phase == Phase.Wait),
-            TimeSpan.FromSeconds(60),
-            () => "all wait for their slots"
-        );
+        await kit.UntilAsync(async () => (await kit.StatesAsync()).All(s => s.Phase == Phase.Wait), () => "all wait for their slots");
         var before = (await kit.Plans.MembersAsync("small", EngineKit.Stop)).ToDictionary(m => m.Machine, m => m.Slot!);
         await kit.Calendars.PutAsync("berths", Day.Replace("DAY", "14", StringComparison.Ordinal), new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.Count(m => m.Slot!.Start.Day == 14) == 2, "those of the calendar have moved");

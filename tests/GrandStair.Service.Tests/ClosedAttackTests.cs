@@ -30,14 +30,14 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
             new { whatIfs = new[] { new { changes = new[] { "limits.all=" + new string('[', 100_000) } } } }
         );
         Assert.Equal(
-            (409, "what-if"),
+            (400, "what-if"),
             await Calls.OutcomeAsync(Service, "POST", "/api/v1/plans/rehearsed/rehearsals", Service.Token, body)
         );
         var whole = JsonSerializer.Serialize(
             new { whatIfs = new[] { new { changes = Array.Empty<string>(), plan = "plan: " + new string('[', 100_000) } } }
         );
         Assert.Equal(
-            (409, "what-if"),
+            (400, "what-if"),
             await Calls.OutcomeAsync(Service, "POST", "/api/v1/plans/rehearsed/rehearsals", Service.Token, whole)
         );
         Assert.Equal(200, (await Calls.OutcomeAsync(Service, "GET", "/health/live")).Status);
@@ -560,7 +560,7 @@ public sealed class ClosedAttackTests(SmallFleet fleet) : IClassFixture<SmallFle
     {
         foreach (var source in new[] { "route", "dependents", "ssh" })
             Assert.Equal(
-                (409, "source"),
+                (400, "source"),
                 await Calls.OutcomeAsync(
                     Service,
                     "POST",

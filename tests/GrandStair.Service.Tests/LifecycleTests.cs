@@ -222,7 +222,7 @@ public sealed class LifecycleTests
         {
             using var response = await http.GetAsync(new Uri($"/api/v1/machines?{query}", UriKind.Relative), Stop);
             var problem = JsonDocument.Parse(await response.Content.ReadAsStringAsync(Stop)).RootElement;
-            Assert.Equal(409, (int)response.StatusCode);
+            Assert.Equal(400, (int)response.StatusCode);
             Assert.StartsWith("urn:grandstair:problem:", problem.GetProperty("type").GetString(), StringComparison.Ordinal);
             Assert.Contains(says, problem.GetProperty("detail").GetString(), StringComparison.Ordinal);
         }

@@ -229,7 +229,9 @@ public sealed record Draft(
         private static Fitness Fit(Assessment assessment) =>
             new(assessment.CanBePlanned, assessment.Choice?.Method?.Rollback.Lasts > TimeSpan.Zero);
 
-        /// <summary>The plan whose waves that have begun choose nobody any more; one of those that take whoever matches still does.</summary>
+        /// <summary>
+        /// The plan whose waves that have begun choose nobody any more; one of those that take whoever matches still does.
+        /// </summary>
         private Plan WithBegunWavesClosed() =>
             _plan with
             {

@@ -53,7 +53,9 @@ public sealed record PlanFacts
     /// <summary>The calendars by name.</summary>
     public required IReadOnlyDictionary<string, ICalendar> Calendars { get; init; }
 
-    /// <summary>The revision and the calendars that slots follow from; another text than before means that each slot is looked at again.</summary>
+    /// <summary>
+    /// The revision and the calendars that slots follow from; another text than before means that each slot is looked at again.
+    /// </summary>
     public required string ScheduledBy { get; init; }
 
     /// <summary>What other plans hold.</summary>

@@ -93,10 +93,8 @@ public sealed record PlanSchedule(ImmutableArray<WaveSchedule> Waves)
 
     /// <summary>
     /// The smallest changes by which a plan would end in time: each limit, the soak, each uplink, each crew, a wave's earliest day and the
-    /// weekly
-    /// windows on its own; where none alone will do, those that help most are made together. Each was found by scheduling the plan with
-    /// exactly
-    /// that change, and one step less is not enough. Empty where the plan ends in time as it is.
+    /// weekly windows on its own; where none alone will do, those that help most are made together. Each was found by scheduling the plan
+    /// with exactly that change, and one step less is not enough. Empty where the plan ends in time as it is.
     /// </summary>
     public static ImmutableArray<Change> ToMeet(
         Plan plan,

@@ -1,9 +1,8 @@
 namespace GrandStair.Core.Scheduling;
 
 /// <summary>
-/// Finds an order that leaves little of a site's windows unused: window by window and place by place, the machines that fill it best
-/// are found by adding up durations (the subset sum problem, solved exactly: there are few whole minutes). The machines are then placed in
-/// the
+/// Finds an order that leaves little of a site's windows unused: window by window and place by place, the machines that fill it best are
+/// found by adding up durations (the subset sum problem, solved exactly: there are few whole minutes). The machines are then placed in the
 /// order of the starts found.
 /// </summary>
 internal static class Packing
@@ -35,8 +34,7 @@ internal static class Packing
 
     /// <summary>
     /// The same for few machines, each with the time that going back takes for itself: what must be back earliest stands first within a
-    /// window,
-    /// and of those that then are in time the ones that fill it best are found exactly (Lawler and Moore's recurrence).
+    /// window, and of those that then are in time the ones that fill it best are found exactly (Lawler and Moore's recurrence).
     /// </summary>
     public static Job[] OrderOfFew(ScheduleProblem problem, IReadOnlyCollection<Job> jobs) => OrderOfFew(problem, jobs, _ => null);
 

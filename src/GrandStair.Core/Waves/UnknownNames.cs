@@ -5,8 +5,7 @@ namespace GrandStair.Core.Waves;
 
 /// <summary>
 /// Names in a plan that mean nothing in the fleet: a site, group or machine that there is not, a crew that no method of the plan needs.
-/// What
-/// stands behind such a name has no effect, which a misspelt freeze would hide until machines are upgraded in it.
+/// What stands behind such a name has no effect, which a misspelt freeze would hide until machines are upgraded in it.
 /// </summary>
 public static class UnknownNames
 {

@@ -17,7 +17,14 @@ public sealed class DomainClock : TimeProvider
         _real = real;
     }
 
-    /// <summary>How many seconds of domain time pass in one real second.</summary>
+    /// <summary>Begins with time that moves on when the engine is idle, for simulated machines alone.</summary>
+    public DomainClock(SteppedTime stepped, TimeProvider real)
+        : this(new ClockAnchor(real.GetUtcNow(), stepped.Now, 1), real) => Stepped = stepped;
+
+    /// <summary>What moves time on when the engine is idle; null where real time does.</summary>
+    public SteppedTime? Stepped { get; }
+
+    /// <summary>How many seconds of domain time pass in one real second; without meaning where time moves in steps.</summary>
     public double Pace => _anchor.Pace;
 
     /// <summary>The anchor as of now, to be kept, so that a restart goes on from here.</summary>
@@ -26,6 +33,8 @@ public sealed class DomainClock : TimeProvider
     /// <inheritdoc />
     public override DateTimeOffset GetUtcNow()
     {
+        if (Stepped is not null)
+            return Stepped.Now;
         var anchor = _anchor;
         return anchor.Domain + ((_real.GetUtcNow() - anchor.Real) * anchor.Pace);
     }
@@ -33,9 +42,14 @@ public sealed class DomainClock : TimeProvider
     /// <summary>Goes on from here at another pace.</summary>
     public void SetPace(double pace) => _anchor = Here with { Pace = pace };
 
-    /// <summary>How long a stretch of domain time takes in real time.</summary>
-    public TimeSpan ToReal(TimeSpan domain) => domain / Pace;
+    /// <summary>How long a stretch of domain time takes in real time; for ever where time moves in steps.</summary>
+    public TimeSpan ToReal(TimeSpan domain)
+    {
+        if (Stepped is null)
+            return domain / Pace;
+        return domain > TimeSpan.Zero ? TimeSpan.MaxValue : TimeSpan.Zero;
+    }
 
-    /// <summary>How much domain time passes in a stretch of real time.</summary>
-    public TimeSpan ToDomain(TimeSpan real) => real * Pace;
+    /// <summary>How much domain time passes in a stretch of real time; none where time moves in steps.</summary>
+    public TimeSpan ToDomain(TimeSpan real) => Stepped is null ? real * Pace : TimeSpan.Zero;
 }

@@ -10,6 +10,14 @@ public sealed record Duty(string Name, TimeSpan Pause, Func<CancellationToken, T
     public bool IsSingle { get; init; }
 
     /// <summary>
+    /// Is called when the passes end: the duty is stopped, has failed, or has lost its lease. Null for nothing to do then.
+    /// </summary>
+    public Action? Ended { get; init; }
+
+    /// <summary>Waits, after the pause, until there is something to do; null where a pass follows every pause.</summary>
+    public Func<CancellationToken, Task>? Wait { get; init; }
+
+    /// <summary>
     /// How many times as long as a pass took the pause is at least, so that long passes leave the processor to others; 0 for no such rule.
     /// </summary>
     public int Rests { get; init; }

@@ -94,16 +94,28 @@ public sealed class DutyHost(SingleDuty single, ILogger<DutyHost> log)
 
     private async Task RepeatAsync(Duty duty, CancellationToken stop)
     {
-        while (true)
+        try
         {
-            var began = Stopwatch.GetTimestamp();
-            await duty.Pass(stop);
-            var took = Stopwatch.GetElapsedTime(began);
-            PassSeconds.Record(took.TotalSeconds, new KeyValuePair<string, object?>("duty", duty.Name));
-            Update(duty.Name, d => d with { Passes = d.Passes + 1, LastPass = DateTimeOffset.UtcNow, Took = took });
-            var rest = took * duty.Rests;
-            await Task.Delay(rest > duty.Pause ? rest : duty.Pause, stop);
+            while (true)
+                await PassAsync(duty, stop);
         }
+        finally
+        {
+            duty.Ended?.Invoke();
+        }
+    }
+
+    private async Task PassAsync(Duty duty, CancellationToken stop)
+    {
+        var began = Stopwatch.GetTimestamp();
+        await duty.Pass(stop);
+        var took = Stopwatch.GetElapsedTime(began);
+        PassSeconds.Record(took.TotalSeconds, new KeyValuePair<string, object?>("duty", duty.Name));
+        Update(duty.Name, d => d with { Passes = d.Passes + 1, LastPass = DateTimeOffset.UtcNow, Took = took });
+        var rest = took * duty.Rests;
+        await Task.Delay(rest > duty.Pause ? rest : duty.Pause, stop);
+        if (duty.Wait is { } wait)
+            await wait(stop);
     }
 
     private void Update(string name, Func<DutyStatus, DutyStatus> change) =>

@@ -5,8 +5,7 @@ namespace GrandStair.Engine.Fleet;
 
 /// <summary>
 /// Columns of the fleet that searches evaluate their conditions over, as many copies as it takes, so that no search waits until another
-/// one's
-/// condition has been evaluated. A copy is brought up to date only while nobody reads it; searches of the same state share one.
+/// one's condition has been evaluated. A copy is brought up to date only while nobody reads it; searches of the same state share one.
 /// </summary>
 internal sealed class SearchColumns
 {

@@ -1,6 +1,7 @@
 using GrandStair.Connections;
 using GrandStair.Core.Access;
 using GrandStair.Core.Readings;
+using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Databases;
 using Microsoft.Extensions.Logging;
@@ -11,7 +12,7 @@ namespace GrandStair.Engine.Plans;
 /// Reads machines of plans again, so that what was fixed meanwhile is seen and nothing grows too old to tell. Plans do not wait for it:
 /// machines that do not answer take long.
 /// </summary>
-public sealed class MachineRefresh(FleetCache fleet, MachineReader reader, ILogger<MachineRefresh> log)
+public sealed class MachineRefresh(FleetCache fleet, MachineReader reader, DomainClock clock, ILogger<MachineRefresh> log)
 {
     /// <summary>How long after it was last tried a machine is read again.</summary>
     public static readonly TimeSpan ReadAgain = TimeSpan.FromHours(8);
@@ -24,20 +25,23 @@ public sealed class MachineRefresh(FleetCache fleet, MachineReader reader, ILogg
     /// <param name="machines">The machines that are worth reading.</param>
     /// <param name="now">The moment, UTC.</param>
     /// <param name="stop">Ends the reading.</param>
-    public void Begin(IEnumerable<MachineId> machines, DateTimeOffset now, CancellationToken stop)
+    /// <returns>When the next of them is due, UTC; null where none is.</returns>
+    public DateTimeOffset? Begin(IReadOnlyCollection<MachineId> machines, DateTimeOffset now, CancellationToken stop)
     {
         if (!_reading.IsCompleted)
-            return;
+            return null;
         var due = machines.Where(m => now - _tried.GetValueOrDefault(m, DateTimeOffset.MinValue) > ReadAgain).ToArray();
         foreach (var machine in due)
             _tried[machine] = now;
         _reading = ReadAsync(due, stop);
+        return machines.Count == 0 ? null : machines.Min(m => _tried[m]) + ReadAgain + TimeSpan.FromSeconds(1);
     }
 
     private async Task ReadAsync(MachineId[] due, CancellationToken stop)
     {
         if (due.Length == 0)
             return;
+        using var running = clock.Stepped?.Run();
         try
         {
             var machines = await fleet.AllAsync(stop);

@@ -73,8 +73,7 @@ public sealed class PlanApprovals(
 
     /// <summary>
     /// Puts a plan that has started on hold where what it is going to do is not what was approved. Whoever knows what was changed says so,
-    /// also
-    /// where the plan was put on hold for <see cref="SomeChange"/> before.
+    /// also where the plan was put on hold for <see cref="SomeChange"/> before.
     /// </summary>
     /// <param name="name">The plan.</param>
     /// <param name="change">What was changed, as the beginning of a sentence.</param>

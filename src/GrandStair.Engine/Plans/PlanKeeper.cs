@@ -23,12 +23,16 @@ public sealed class PlanKeeper(
     PlanWriter writer,
     MachineRefresh refresh,
     PlanTroubles troubles,
-    TimeProvider clock,
+    ChangeSignal changes,
+    DomainClock clock,
     ILogger<PlanKeeper> log
 )
 {
     private static readonly WorkShare Scheduling = new(TimeSpan.FromSeconds(15));
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(250);
+
+    /// <summary>The longest time between two looks: what other services write shows only by looking.</summary>
+    private static readonly TimeSpan LongestWait = TimeSpan.FromSeconds(2);
 
     /// <summary>
     /// How many times as long as a look at all plans took is waited for the next: large plans do not keep a processor from their runs.
@@ -42,12 +46,33 @@ public sealed class PlanKeeper(
     private readonly ConcurrentDictionary<string, long> _scheduleDue = new(StringComparer.Ordinal);
     private Task _scheduling = Task.CompletedTask;
 
+    /// <summary>Where time moves in steps, the turn that it waits for, and when time alone may next change something.</summary>
+    private SteppedTime.Turn? _turn;
+    private DateTimeOffset? _next;
+    private long _seen;
+
     /// <summary>Keeps plans going.</summary>
-    public Duty Duty => new("plans", Tick, KeepAsync) { IsSingle = true, Rests = Rests };
+    public Duty Duty =>
+        clock.Stepped is null
+            ? new("plans", Tick, KeepAsync)
+            {
+                IsSingle = true,
+                Rests = Rests,
+                Wait = WaitForChangeAsync,
+            }
+            : new("plans", TimeSpan.Zero, KeepAsync)
+            {
+                IsSingle = true,
+                Wait = WaitForTurnAsync,
+                Ended = Leave,
+            };
 
     /// <summary>Takes every plan that has started one step further.</summary>
     public async Task KeepAsync(CancellationToken stop)
     {
+        _turn?.Begin();
+        _seen = changes.Count;
+        _next = null;
         foreach (var plan in (await plans.AllAsync(stop)).Where(p => p is { State: PlanStatus.Started, Held: null }))
         {
             try
@@ -67,38 +92,71 @@ public sealed class PlanKeeper(
         }
     }
 
+    /// <summary>Waits until something was written since the last look began, or time alone may change something.</summary>
+    private Task WaitForChangeAsync(CancellationToken stop)
+    {
+        var next = _next is { } at ? clock.ToReal(at - clock.GetUtcNow()) : LongestWait;
+        return changes.WaitAsync(_seen, next < LongestWait ? next : LongestWait, stop);
+    }
+
+    private async Task WaitForTurnAsync(CancellationToken stop)
+    {
+        if (_turn is null)
+        {
+            // The first pass is over before there is a turn to look again for what was changed meanwhile.
+            _turn = clock.Stepped!.Join();
+            return;
+        }
+
+        await _turn.WaitAsync(_next, stop);
+    }
+
+    /// <summary>Gives its turn up, so that time does not wait for a keeper that has ended.</summary>
+    private void Leave()
+    {
+        _turn?.Dispose();
+        _turn = null;
+    }
+
+    private void NoteNext(DateTimeOffset? next)
+    {
+        if (next is not null && (_next is null || next < _next))
+            _next = next;
+    }
+
     private async Task KeepAsync(PlanRecord record, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
         var state = await facts.StateAsync(record, stop) with { Memory = _memories.GetValueOrDefault(record.Name, SlotMemory.None) };
         var found = await facts.OfStateAsync(state, now, stop);
         var needed = await approvals.NeededAsync(record, state.Plan, state.Members, found.Decided, stop);
-        var changes = PlanProgress.Step(state, found with { Approvals = needed }, now);
-        if (changes.Hold is { } change)
+        var step = PlanProgress.Step(state, found with { Approvals = needed }, now);
+        if (step.Hold is { } change)
         {
             await approvals.HoldUnlessApprovedAsync(record.Name, change, Actor.Worker, stop);
             return;
         }
 
-        await ApplyAsync(state, changes, now, stop);
-        _memories[record.Name] = changes.Memory;
-        refresh.Begin(changes.ToRead, now, stop);
-        BeginScheduling(record with { Waves = WithChanges(record.Waves, changes) }, stop);
-        if (changes.Ends)
+        await ApplyAsync(state, step, now, stop);
+        _memories[record.Name] = step.Memory;
+        NoteNext(step.Next);
+        NoteNext(refresh.Begin(step.ToRead, now, stop));
+        BeginScheduling(record with { Waves = WithChanges(record.Waves, step) }, stop);
+        if (step.Ends)
             await plans.PutStatusAsync(record.Name, PlanStatus.Ended, null, "end", Actor.Worker, now, stop);
     }
 
     /// <summary>Writes what a step decided. Whatever a person has changed meanwhile counts: each write looks at the newest state.</summary>
-    private async Task ApplyAsync(PlanState state, PlanChanges changes, DateTimeOffset now, CancellationToken stop)
+    private async Task ApplyAsync(PlanState state, PlanChanges step, DateTimeOffset now, CancellationToken stop)
     {
         var plan = state.Record.Name;
-        foreach (var wave in changes.Waves)
+        foreach (var wave in step.Waves)
             await plans.PutWaveAsync(plan, wave, now, stop);
-        if (!changes.Members.IsEmpty)
-            await plans.PutMembersAsync(plan, changes.Members, now, stop);
-        foreach (var opening in changes.Openings)
+        if (!step.Members.IsEmpty)
+            await plans.PutMembersAsync(plan, step.Members, now, stop);
+        foreach (var opening in step.Openings)
             await OpenAsync(state, opening, now, stop);
-        foreach (var move in changes.Moves)
+        foreach (var move in step.Moves)
             await MoveAsync(move, now, stop);
     }
 
@@ -141,8 +199,8 @@ public sealed class PlanKeeper(
         await runs.DecideAsync(move.Run, moved, after, new(Actor.Worker, "run move-slot", move.Why), stop);
     }
 
-    private static IReadOnlyList<WaveProgress> WithChanges(IReadOnlyList<WaveProgress> waves, PlanChanges changes) =>
-        [.. waves.Select(w => changes.Waves.FirstOrDefault(c => c.Number == w.Number, w))];
+    private static IReadOnlyList<WaveProgress> WithChanges(IReadOnlyList<WaveProgress> waves, PlanChanges step) =>
+        [.. waves.Select(w => step.Waves.FirstOrDefault(c => c.Number == w.Number, w))];
 
     /// <summary>Begins to schedule waves to come again, which takes its time for large plans; nothing waits for it.</summary>
     private void BeginScheduling(PlanRecord stored, CancellationToken stop)
@@ -156,6 +214,7 @@ public sealed class PlanKeeper(
     private async Task ScheduleAsync(PlanRecord stored, CancellationToken stop)
     {
         var begun = Stopwatch.GetTimestamp();
+        using var running = clock.Stepped?.Run();
         try
         {
             await Task.Yield();

@@ -38,6 +38,7 @@ public sealed class RunWorker(
     ScriptTable sent,
     ISecrets secrets,
     ClockTable clockTable,
+    ChangeSignal changes,
     DomainClock clock,
     ILogger<RunWorker> log
 )
@@ -63,6 +64,9 @@ public sealed class RunWorker(
     // What is shorter than this is no secret, and would be found in many words.
     private const int ShortestMasked = 4;
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(50);
+
+    // What other services write shows only by looking.
+    private static readonly TimeSpan LongestWait = TimeSpan.FromMilliseconds(500);
     private static readonly TimeSpan Beat = TimeSpan.FromSeconds(2);
 
     // What is due within this time, real time, is waited for within the look; it is how much earlier than due a run is claimed.
@@ -176,8 +180,11 @@ public sealed class RunWorker(
         var latest = (await clockTable.FindAsync(stop))?.Domain;
         var began = TimeProvider.System.GetTimestamp();
         var claimed = 0L;
+        using var turn = clock.Stepped?.Join();
         while (!stop.IsCancellationRequested)
         {
+            turn?.Begin();
+            var seen = changes.Count;
             if (held() > Lease * 0.8)
                 return;
             if (TimeProvider.System.GetElapsedTime(began) > clockKept)
@@ -195,7 +202,7 @@ public sealed class RunWorker(
             var freeSilent = Math.Min(MostSilentLooks - _looks.Values.Count(l => l.Silent), MostOpenLooks - _looks.Count);
             // To choose what comes next takes as long for one run as for a hundred. Machines that do not answer can wait a moment.
             var since = TimeProvider.System.GetElapsedTime(claimed);
-            var pause = since >= BetweenClaims || clock.ToDomain(since) >= DomainBetweenClaims;
+            var pause = turn is not null || since >= BetweenClaims || clock.ToDomain(since) >= DomainBetweenClaims;
             if (free >= ManyLooks || (pause && (free > 0 || freeSilent > 0)))
             {
                 if (pause)
@@ -220,8 +227,28 @@ public sealed class RunWorker(
                 }
             }
 
-            await Task.Delay(Tick, stop);
+            await (turn is null ? WaitAsync(seen, stop) : WaitAsync(turn, stop));
         }
+    }
+
+    /// <summary>Waits a moment; without an open look until something was written, or nearly until the next run is due.</summary>
+    private async Task WaitAsync(long seen, CancellationToken stop)
+    {
+        await Task.Delay(Tick, stop);
+        if (_looks.Count > 0 || changes.Count != seen)
+            return;
+        var next = await runs.NextDueAsync(stop);
+        var wait = next is { } due ? clock.ToReal(due - clock.GetUtcNow()) - Early : LongestWait;
+        await changes.WaitAsync(seen, wait < LongestWait ? wait : LongestWait, stop);
+    }
+
+    /// <summary>Waits, where time moves in steps, for an open look to end; without one for the next run that is due.</summary>
+    private async Task WaitAsync(SteppedTime.Turn turn, CancellationToken stop)
+    {
+        if (_looks.Count > 0)
+            await Task.WhenAny(_looks.Values.Select(l => l.Work));
+        else
+            await turn.WaitAsync(await runs.NextDueAsync(stop), stop);
     }
 
     /// <summary>
@@ -511,7 +538,8 @@ public sealed class RunWorker(
         if (IsOverdue(claim, since, asked, order, step))
             return Overdue(claim, order, step, progress, status.Note);
         var often = now + Max(LookInterval.Running(now - since, step.Typical), clock.ToDomain(Early));
-        return Looked.Later(status.AskNext is { } hint && hint < often ? hint : often, progress);
+        // Where time moves in steps nobody watches what happens between them.
+        return Looked.Later(status.AskNext is { } hint && (hint < often || clock.Stepped is not null) ? hint : often, progress);
     }
 
     /// <summary>

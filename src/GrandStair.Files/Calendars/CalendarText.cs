@@ -29,9 +29,8 @@ internal sealed record ReadableCalendar(
 );
 
 /// <summary>
-/// Rewrites a calendar as the library understands it. Programs write zones by their own names, name an occurrence in another zone than
-/// its event, add periods, move the rest of a series, and write parameters in small letters, all of which the standard allows and the
-/// library
+/// Rewrites a calendar as the library understands it. Programs write zones by their own names, name an occurrence in another zone than its
+/// event, add periods, move the rest of a series, and write parameters in small letters, all of which the standard allows and the library
 /// refuses, or reads as something else.
 /// </summary>
 internal static partial class CalendarText

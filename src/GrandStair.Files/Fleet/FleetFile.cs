@@ -28,10 +28,9 @@ public sealed record FileProblemGroup(string What, int Count, int FirstLine, str
 /// <summary>
 /// Reads a fleet from CSV (RFC 4180) or JSON Lines, line by line, however long the file is. The first line of a CSV file names the columns:
 /// <c>name</c>, <c>serial</c>, <c>site</c>, <c>group</c>, <c>owner</c>, <c>tags</c> (separated by spaces), <c>connection</c>,
-/// <c>address</c>, <c>port</c>,
-/// <c>user</c>, <c>host key</c>, <c>seen</c>, and any reading key; a mapping names them otherwise. Commas, semicolons and tabs are told by
-/// the first line.
-/// An empty cell of a reading means absent, a single <c>?</c> that it could not be read. A field that a JSON object lacks says nothing.
+/// <c>address</c>, <c>port</c>, <c>user</c>, <c>host key</c>, <c>seen</c>, and any reading key; a mapping names them otherwise. Commas,
+/// semicolons and tabs are told by the first line. An empty cell of a reading means absent, a single <c>?</c> that it could not be read. A
+/// field that a JSON object lacks says nothing.
 /// </summary>
 public sealed class FleetFile
 {

@@ -21,10 +21,8 @@ public sealed record FleetMapping(
     /// <summary>
     /// Reads a mapping file: <c>columns</c> with a key or field and its column, or a group of <c>column</c> and how its cells are written
     /// (<c>unit</c>, <c>format</c>, <c>zone</c>, <c>decimal</c>, <c>values</c>, <c>absent</c>); <c>zone</c> and <c>decimal</c> for all
-    /// columns that do not say otherwise;
-    /// <c>absent</c> with texts that mean nothing; <c>constants</c> with a key or field and its text. The column of <c>seen</c> says when
-    /// readings were seen.
-    /// In JSON Lines a column is the path of a field, such as <c>bios.version</c>.
+    /// columns that do not say otherwise; <c>absent</c> with texts that mean nothing; <c>constants</c> with a key or field and its text.
+    /// The column of <c>seen</c> says when readings were seen. In JSON Lines a column is the path of a field, such as <c>bios.version</c>.
     /// </summary>
     /// <exception cref="FileException">Something is wrong in it; all of it is reported, with line and column.</exception>
     public static FleetMapping Parse(string text, KeyRegistry keys, string file)

@@ -2,8 +2,7 @@ namespace GrandStair.Service.Audit;
 
 /// <summary>
 /// Says that the audit is not what was sealed. It stays raised over restarts, in the data folder's <c>audit.alarm</c>, until an
-/// administrator
-/// of the machine accepts an entry to continue from (<c>--accept-audit</c>).
+/// administrator of the machine accepts an entry to continue from (<c>--accept-audit</c>).
 /// </summary>
 internal sealed class AuditAlarm(ServiceOptions options, ILogger<AuditAlarm> log)
 {

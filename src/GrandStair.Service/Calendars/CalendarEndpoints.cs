@@ -23,11 +23,7 @@ internal static class CalendarEndpoints
             .WithName("GetCalendar")
             .Produces<string>(200, "text/calendar")
             .ProducesProblem(404);
-        api.MapPut("/calendars/{name}", PutAsync)
-            .Accepts<string>("text/calendar")
-            .WithName("LoadCalendar")
-            .ProducesProblem(400)
-            .ProducesProblem(422);
+        api.MapPut("/calendars/{name}", PutAsync).Accepts<string>("text/calendar").WithName("LoadCalendar").ProducesProblem(422);
     }
 
     private static async Task<IReadOnlyList<CalendarRow>> ListAsync(

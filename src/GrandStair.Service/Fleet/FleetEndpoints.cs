@@ -26,7 +26,7 @@ internal static class FleetEndpoints
 
     public static void MapFleet(this RouteGroupBuilder api)
     {
-        api.MapGet("/machines", ListAsync).WithName("ListMachines").ProducesProblem(400);
+        api.MapGet("/machines", ListAsync).WithName("ListMachines");
         api.MapGet("/machines/{name}", ShowAsync).WithName("GetMachine").ProducesProblem(404);
         api.MapPost("/fleet/removals", RemoveAsync).WithName("RemoveMachines").ProducesProblem(404).ProducesProblem(409);
         api.MapPost("/machines/{name}/restore", RestoreAsync).WithName("RestoreMachine").ProducesProblem(404).ProducesProblem(409);
@@ -45,7 +45,7 @@ internal static class FleetEndpoints
             .WithName("ListKeys");
         api.MapGet("/conditions/completion", CompleteAsync).WithName("CompleteCondition");
         api.MapGet("/machines/{name}/readings/{key}", HistoryAsync).WithName("GetReadingHistory").ProducesProblem(404);
-        api.MapGet("/conflicts", ConflictsAsync).WithName("ListConflicts").ProducesProblem(400);
+        api.MapGet("/conflicts", ConflictsAsync).WithName("ListConflicts");
     }
 
     private static async Task<Page<MachineRow>> ListAsync(

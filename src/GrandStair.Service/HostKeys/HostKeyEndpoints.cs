@@ -19,7 +19,7 @@ internal static class HostKeyEndpoints
 
     public static void MapHostKeys(this RouteGroupBuilder api)
     {
-        api.MapGet("/host-keys", ListAsync).WithName("ListHostKeys").ProducesProblem(400);
+        api.MapGet("/host-keys", ListAsync).WithName("ListHostKeys");
         api.MapPost("/host-keys/known-hosts", ImportAsync)
             .Accepts<string>("text/plain")
             .WithMetadata(new RequestSizeLimitAttribute(MostBytes + 1))

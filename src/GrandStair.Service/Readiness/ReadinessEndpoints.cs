@@ -20,12 +20,11 @@ internal static class ReadinessEndpoints
 {
     public static void MapReadiness(this RouteGroupBuilder api)
     {
-        api.MapGet("/readiness", ShowAsync).WithName("GetReadiness").ProducesProblem(400).ProducesProblem(404);
-        api.MapGet("/readiness/machines", MachinesAsync).WithName("ListReadinessMachines").ProducesProblem(400).ProducesProblem(404);
+        api.MapGet("/readiness", ShowAsync).WithName("GetReadiness").ProducesProblem(404);
+        api.MapGet("/readiness/machines", MachinesAsync).WithName("ListReadinessMachines").ProducesProblem(404);
         api.MapGet("/readiness/report", ReportAsync)
             .WithName("GetReadinessReport")
             .Produces<string>(200, "text/html", "text/csv", "application/json")
-            .ProducesProblem(400)
             .ProducesProblem(404);
         api.MapGet("/machines/{name}/gate", GateAsync).WithName("GetGate").ProducesProblem(404);
     }

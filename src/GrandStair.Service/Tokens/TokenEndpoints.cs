@@ -68,9 +68,9 @@ internal static class TokenEndpoints
         // A token with few rights cannot create one with more.
         var (mostRoles, mostSites) = name == own.Actor.Name ? (own.Roles, own.Sites) : (account.Roles, account.Sites);
         if (command.Roles is not null && (roles & ~mostRoles) != Roles.None)
-            throw RefusedException.Invalid("scope", $"'{name}' has no role {string.Join(", ", (roles & ~mostRoles).Names())} to hand on.");
+            throw RefusedException.Conflict("scope", $"'{name}' has no role {string.Join(", ", (roles & ~mostRoles).Names())} to hand on.");
         if (command.Sites is not null && !mostSites.Covers(sites))
-            throw RefusedException.Invalid("scope", $"'{name}' may see {mostSites}, and cannot hand on more.");
+            throw RefusedException.Conflict("scope", $"'{name}' may see {mostSites}, and cannot hand on more.");
         var now = DateTimeOffset.UtcNow;
         // What a token or a provider's session makes ends with it at the latest.
         var credential = caller.Credential();

@@ -52,6 +52,9 @@ public sealed class Database : IAsyncDisposable
         return new(dialect);
     }
 
+    /// <summary>Is raised when this process has written something, once it is kept.</summary>
+    public event Action? Written;
+
     /// <summary>Reads; several may at once.</summary>
     public async Task<T> ReadAsync<T>(Func<DbConnection, Task<T>> read, CancellationToken stop)
     {
@@ -79,6 +82,7 @@ public sealed class Database : IAsyncDisposable
             await using var transaction = await connection.BeginTransactionAsync(stop);
             var result = await write(connection, transaction);
             await transaction.CommitAsync(stop);
+            Written?.Invoke();
             return result;
         }
         catch (DbException error) when (Dialect.Explain(error) is { } explained)
@@ -168,6 +172,7 @@ public sealed class Database : IAsyncDisposable
         }
 
         await transaction.CommitAsync();
+        Written?.Invoke();
         foreach (var (write, result) in results)
             write.Done.TrySetResult(result);
     }

@@ -51,9 +51,8 @@ public sealed class Feed(Database database)
 
     /// <summary>
     /// The first change after a position that a forecast depends on; null where there is none. What runs report, what machines are read to
-    /// have and
-    /// how waves go on by themselves is what it foretold; what people change of plans, machines, calendars, the catalogue and decisions is
-    /// not.
+    /// have and how waves go on by themselves is what it foretold; what people change of plans, machines, calendars, the catalogue and
+    /// decisions is not.
     /// </summary>
     public Task<Change?> FirstAgainstForecastAsync(long position, CancellationToken stop) =>
         database.ReadAsync(

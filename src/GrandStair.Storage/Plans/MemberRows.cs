@@ -8,7 +8,9 @@ using GrandStair.Storage.Databases;
 
 namespace GrandStair.Storage.Plans;
 
-/// <summary>Reads and writes members. What a change means is decided by <see cref="Member"/>; here it is applied to the newest rows.</summary>
+/// <summary>
+/// Reads and writes members. What a change means is decided by <see cref="Member"/>; here it is applied to the newest rows.
+/// </summary>
 internal static class MemberRows
 {
     // A plan's members in one query are faster than this many queries.
@@ -18,7 +20,9 @@ internal static class MemberRows
     public static async Task<IReadOnlyList<Member>> SelectAsync(DbConnection c, DbTransaction? t, string clause, object values) =>
         [.. (await c.QueryAsync<MemberRow>($"SELECT * FROM plan_members {clause}", values, t)).Select(r => r.ToMember())];
 
-    /// <summary>Changes the members that a clause selects. Their rows are locked first, so that the change is of the newest state.</summary>
+    /// <summary>
+    /// Changes the members that a clause selects. Their rows are locked first, so that the change is of the newest state.
+    /// </summary>
     /// <param name="dialect">The database's dialect.</param>
     /// <param name="c">The connection.</param>
     /// <param name="t">The transaction.</param>

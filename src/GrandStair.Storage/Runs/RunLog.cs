@@ -209,6 +209,15 @@ public sealed class RunLog(Database database)
             stop
         );
 
+    /// <summary>When the next run is due that no living worker has, UTC; null where none is.</summary>
+    public async Task<DateTimeOffset?> NextDueAsync(CancellationToken stop) =>
+        Micros.Time(
+            await database.ReadAsync(
+                c => c.ExecuteScalarAsync<long?>($"SELECT min(due_at) FROM runs WHERE {RunQueue.IsFree(database.Dialect)}"),
+                stop
+            )
+        );
+
     /// <summary>Gives a claimed run back.</summary>
     public Task ReleaseAsync(ClaimedRun claim, DateTimeOffset? due, CancellationToken stop)
     {
@@ -404,9 +413,8 @@ public sealed class RunLog(Database database)
 
     /// <summary>
     /// Renews a worker's lease again and again until it is stopped, on the thread that calls, so that no other work of this process,
-    /// however
-    /// much it is, keeps the lease from being renewed: in PostgreSQL on a connection of its own, in SQLite, which has one writer, through
-    /// that writer's queue, which is in order and has a thread of its own too.
+    /// however much it is, keeps the lease from being renewed: in PostgreSQL on a connection of its own, in SQLite, which has one writer,
+    /// through that writer's queue, which is in order and has a thread of its own too.
     /// </summary>
     /// <param name="worker">The worker.</param>
     /// <param name="lease">For how long each time.</param>

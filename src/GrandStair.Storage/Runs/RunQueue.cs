@@ -5,10 +5,8 @@ namespace GrandStair.Storage.Runs;
 
 /// <summary>
 /// The runs that are to be claimed next. Where thousands are due it takes as long to choose one as to choose hundreds, so more are chosen
-/// than are
-/// asked for, and the next calls take of them; it is done beside what is written meanwhile, so each may be claimed only if it is still
-/// free.
-/// Only the one worker of a process takes of it.
+/// than are asked for, and the next calls take of them; it is done beside what is written meanwhile, so each may be claimed only if it is
+/// still free. Only the one worker of a process takes of it.
 /// </summary>
 /// <param name="database">The database.</param>
 /// <param name="silent">Whether it has the runs whose machines did not answer, or the others.</param>

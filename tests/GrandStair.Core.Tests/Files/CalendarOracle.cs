@@ -6,8 +6,7 @@ namespace GrandStair.Core.Tests.Files;
 
 /// <summary>
 /// Says when the events of a calendar are, from the text of RFC 5545 alone and with none of the code that the product reads calendars with:
-/// day
-/// by day it asks whether a rule has that day. It knows what the corpus uses and nothing more.
+/// day by day it asks whether a rule has that day. It knows what the corpus uses and nothing more.
 /// </summary>
 internal sealed class CalendarOracle
 {

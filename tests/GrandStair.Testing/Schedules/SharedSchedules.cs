@@ -92,8 +92,7 @@ public sealed class SharedSchedules
 
     /// <summary>
     /// Makes up a plan that ends after its deadline, and says what is wrong with the changes that are advised: one that does not meet the
-    /// deadline
-    /// as it is said to, or of which less would do.
+    /// deadline as it is said to, or of which less would do.
     /// </summary>
     /// <returns>What is wrong, and how many changes were advised.</returns>
     public static (IReadOnlyList<string> Wrong, int Advised) CheckAdvice(int seed)
