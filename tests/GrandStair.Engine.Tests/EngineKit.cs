@@ -227,9 +227,9 @@ internal sealed class EngineKit : IAsyncDisposable
     }
 
     /// <summary>Keeps time from moving until the worker and the keeper have joined it.</summary>
-    private static async Task WithBothAsync(SteppedTime stepped, int turns, IDisposable standing)
+    private static async Task WithBothAsync(SteppedTime stepped, int turns, IDisposable running)
     {
-        using (standing)
+        using (running)
             while (stepped.Turns < turns)
                 await Task.Delay(5, Stop);
     }
