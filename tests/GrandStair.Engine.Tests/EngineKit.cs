@@ -284,7 +284,8 @@ internal sealed class EngineKit : IAsyncDisposable
             return;
         }
 
-        for (var steps = 0; steps < mostSteps; )
+        var steps = 0;
+        while (steps < mostSteps)
         {
             await stepped.UntilIdleAsync(Stop);
             if (await holds())
