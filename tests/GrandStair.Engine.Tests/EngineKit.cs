@@ -64,8 +64,8 @@ internal sealed class EngineKit : IAsyncDisposable
         Acknowledgements = new(CatalogueCache, Fleet, Plans, Decisions, clock);
         Measured = new(Runs, Plans, CatalogueCache, Fleet, new(database));
         OtherPlans = new(CatalogueCache, Fleet, Plans, clock);
-        Facts = new(CatalogueCache, Fleet, Plans, Decisions, Runs, Measured, Calendars, OtherPlans);
-        Writer = new(Facts, Fleet, Plans, Approvals, Acknowledgements, clock);
+        Facts = FactsBy(Measured);
+        Writer = WriterBy(Measured);
         Commands = new(CatalogueCache, Fleet, Plans, Approvals, Acknowledgements, Decisions, OtherPlans, clock);
         Duties = new(new(new(database)), NullLogger<DutyHost>.Instance);
         RunCommands = new(Runs, Fleet, new(CatalogueCache, Calendars, Plans, clock), clock);
@@ -196,6 +196,12 @@ internal sealed class EngineKit : IAsyncDisposable
         await Acknowledgements.AcknowledgeAsync((await Plans.FindAsync(name, Stop))!, null, "read", new("planner"), Stop);
         await Commands.StartAsync(name, new("planner"), Stop);
     }
+
+    /// <summary>A writer of plans that knows how long things take from elsewhere than the engine's own.</summary>
+    public PlanWriter WriterBy(MeasuredRuns measured) => new(FactsBy(measured), Fleet, Plans, Approvals, Acknowledgements, Clock);
+
+    private PlanFactsReader FactsBy(MeasuredRuns measured) =>
+        new(CatalogueCache, Fleet, Plans, Decisions, Runs, measured, Calendars, OtherPlans);
 
     /// <summary>Starts a worker with a keeper, as a service process would; the source stops it in good order.</summary>
     public CancellationTokenSource StartWorker(IConnection? connection = null)

@@ -46,10 +46,23 @@ public sealed class TestHost : IAsyncDisposable
         return line[(line.IndexOf(' ', StringComparison.Ordinal) + 1)..].Trim();
     }
 
-    /// <summary>Does something on it as root, as a person would.</summary>
+    /// <summary>Does something on it as root, as a person would: a login that is reset while sshd restarts is tried again.</summary>
     public async Task<string> DoAsync(string command)
     {
-        var ran = await Shell.RunAsync(
+        const int attempts = 5;
+        for (var attempt = 1; ; attempt++)
+        {
+            var ran = await SshAsync(command);
+            if (ran.Exit == 0)
+                return ran.Out.Trim();
+            if (attempt == attempts || ran.Exit != 255 || !ran.Error.Contains("kex_exchange_identification", StringComparison.Ordinal))
+                throw new InvalidOperationException($"'{command}' on {Name} ended with {ran.Exit}: {ran.Out}{ran.Error}");
+            await Task.Delay(TimeSpan.FromSeconds(attempt));
+        }
+    }
+
+    private Task<Ran> SshAsync(string command) =>
+        Shell.RunAsync(
             "ssh",
             [
                 "-i",
@@ -66,10 +79,6 @@ public sealed class TestHost : IAsyncDisposable
                 command,
             ]
         );
-        return ran.Exit == 0
-            ? ran.Out.Trim()
-            : throw new InvalidOperationException($"'{command}' on {Name} ended with {ran.Exit}: {ran.Out}{ran.Error}");
-    }
 
     /// <summary>Cuts its power, or switches it on again.</summary>
     public Task PowerAsync(bool on) => RunAsync(Kit, "power", Name, on ? "on" : "off");
