@@ -47,8 +47,8 @@ public sealed class TestHost : IAsyncDisposable
     }
 
     /// <summary>
-    /// Does something on it as root, as a person would. In the middle of an upgrade a login may be reset while sshd restarts, and no program
-    /// may start while the C library is exchanged; then it is tried again.
+    /// Does something on it as root, as a person would. In the middle of an upgrade a login may be reset while sshd restarts, and no
+    /// program may start while the C library is exchanged; then it is tried again.
     /// </summary>
     public async Task<string> DoAsync(string command)
     {
