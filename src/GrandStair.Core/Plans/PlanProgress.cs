@@ -46,6 +46,7 @@ public static class PlanProgress
         private readonly PlanState _state;
         private readonly PlanFacts _facts;
         private readonly DateTimeOffset _now;
+        private readonly Aim _aim;
         private readonly Judged[] _judged;
         private readonly IReadOnlyDictionary<string, MachineId> _pending;
         private readonly bool _isChanged;
@@ -59,9 +60,9 @@ public static class PlanProgress
             (_state, _facts, _now, _memory) = (state, facts, now, state.Memory);
             _members = state.Members.ToDictionary(m => m.Machine);
             _elsewhere = facts.Elsewhere.Slots.ToLookup(s => s.Of.Machine, s => s.Slot);
-            var aim = PlanSlots.AimOf(Plan, state.Product);
+            _aim = PlanSlots.AimOf(Plan, state.Product);
             Assessment Assess(Machine machine) =>
-                Assessment.Of(aim, machine, Moment.Planning, now, facts.Decided.GetValueOrDefault(machine.Id));
+                Assessment.Of(_aim, machine, Moment.Planning, now, facts.Decided.GetValueOrDefault(machine.Id));
             _judged =
             [
                 .. state
@@ -175,7 +176,6 @@ public static class PlanProgress
         /// <summary>Opens the runs of machines whose staging is due.</summary>
         private ImmutableArray<RunOpening> Openings(Judged[] after, WaveProgress[] waves)
         {
-            var aim = PlanSlots.AimOf(Plan, _state.Product);
             var openings = ImmutableArray.CreateBuilder<RunOpening>();
             foreach (var (member, machine, assessment) in after.Where(a => a.Member.Slot is not null))
             {
@@ -185,7 +185,7 @@ public static class PlanProgress
                 NoteNext(member.Slot.LatestTurn);
                 if (stage > _now || !Consent.MayOpenRuns(_facts.Approvals, wave, hasBegun: true))
                     continue;
-                var legs = assessment.Legs.Select(l => PlanSlots.Leg(l.Hop, l.Method!, aim.LeastBuildOf(l.Hop, machine)));
+                var legs = assessment.Legs.Select(l => PlanSlots.Leg(l.Hop, l.Method!, _aim.LeastBuildOf(l.Hop, machine)));
                 openings.Add(new(member, wave, [.. legs]));
             }
 

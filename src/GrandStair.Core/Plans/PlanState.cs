@@ -48,7 +48,7 @@ public sealed record PlanFacts
     public required IReadOnlyDictionary<MachineId, Decisions> Decided { get; init; }
 
     /// <summary>The approvals that the plan needs.</summary>
-    public required ImmutableArray<NeededApproval> Approvals { get; init; }
+    public ImmutableArray<NeededApproval> Approvals { get; init; } = [];
 
     /// <summary>The calendars by name.</summary>
     public required IReadOnlyDictionary<string, ICalendar> Calendars { get; init; }
@@ -64,8 +64,8 @@ public sealed record PlanFacts
     /// <summary>How long methods take.</summary>
     public required LengthsOf Lengths { get; init; }
 
-    /// <summary>By number the runs of its members.</summary>
-    public required IReadOnlyDictionary<long, RunState> Runs { get; init; }
+    /// <summary>By number the runs of the members whose slot has not begun: those that may be moved.</summary>
+    public IReadOnlyDictionary<long, RunState> Runs { get; init; } = ImmutableDictionary<long, RunState>.Empty;
 }
 
 /// <summary>A run that is to be opened.</summary>

@@ -43,9 +43,5 @@ public static class UnknownNames
         names.Where(n => n.Length > 0).ToHashSet(StringComparer.OrdinalIgnoreCase);
 
     private static IEnumerable<string> Unknown(string where, string what, IEnumerable<string> named, HashSet<string> known, string why) =>
-        named
-            .Where(n => !known.Contains(n))
-            .Select(n =>
-                $"{where}: {what} '{n}' has no effect, {why}{(Spelling.Nearest(n, known) is { } near ? $"; did you mean '{near}'?" : ".")}"
-            );
+        named.Where(n => !known.Contains(n)).Select(n => $"{where}: {what} '{n}' has no effect, {why}{Spelling.DidYouMean(n, known, ".")}");
 }

@@ -81,8 +81,7 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
         if (!Waiting.TryGetValue(product, out var waiting))
             throw RefusedException.Unknown(
                 "unknown-change",
-                $"Nothing of '{product}' waits to be "
-                    + $"approved{(Spelling.Nearest(product, Waiting.Keys) is { } near ? $"; did you mean '{near}'?" : ".")}"
+                $"Nothing of '{product}' waits to be approved{Spelling.DidYouMean(product, Waiting.Keys, ".")}"
             );
         if (waiting.Content.Hash != hash)
             throw RefusedException.Conflict(
@@ -138,11 +137,12 @@ public sealed class CatalogueCache(IDocuments documents, CatalogueTable table)
     {
         if (product is null || !Products.TryGetValue(product, out var found))
         {
-            var near = product is null ? null : Spelling.Nearest(product, Products.Keys);
+            var otherwise = $"; expected one of {string.Join(", ", Products.Keys)}.";
             throw RefusedException.Unknown(
                 "unknown-product",
-                $"{(product is null ? "Say which product" : $"There is no product '{product}'")}"
-                    + $"{(near is null ? $"; expected one of {string.Join(", ", Products.Keys)}." : $"; did you mean '{near}'?")}"
+                product is null
+                    ? $"Say which product{otherwise}"
+                    : $"There is no product '{product}'{Spelling.DidYouMean(product, Products.Keys, otherwise)}"
             );
         }
 

@@ -82,11 +82,10 @@ public sealed class CalendarCache(IDocuments documents, CalendarTable table, Tim
         ArgumentNullException.ThrowIfNull(calendars);
         foreach (var missing in plan.Calendars.Where(c => !calendars.ContainsKey(c)))
         {
-            var near = Spelling.Nearest(missing, calendars.Keys);
+            var end = Spelling.DidYouMean(missing, calendars.Keys, $"; load it with 'gstair calendar load {missing} FILE'.");
             throw RefusedException.Unknown(
                 "unknown-calendar",
-                $"Plan '{plan.Name}' refers to the calendar '{missing}', and there is none of that "
-                    + $"name{(near is null ? $"; load it with 'gstair calendar load {missing} FILE'." : $"; did you mean '{near}'?")}"
+                $"Plan '{plan.Name}' refers to the calendar '{missing}', and there is none of that name{end}"
             );
         }
     }

@@ -36,9 +36,6 @@ public sealed class PlanApprovals(
         );
     }
 
-    /// <summary>The change of a plan that only its consequence shows.</summary>
-    internal const string SomeChange = "what it is going to do was changed";
-
     /// <summary>
     /// The approvals that a plan needs, as it was read a moment ago: what is opened by the same reading is what was approved.
     /// </summary>
@@ -73,7 +70,7 @@ public sealed class PlanApprovals(
 
     /// <summary>
     /// Puts a plan that has started on hold where what it is going to do is not what was approved. Whoever knows what was changed says so,
-    /// also where the plan was put on hold for <see cref="SomeChange"/> before.
+    /// also where the plan was put on hold for <see cref="PlanProgress.SomeChange"/> before.
     /// </summary>
     /// <param name="name">The plan.</param>
     /// <param name="change">What was changed, as the beginning of a sentence.</param>
@@ -83,7 +80,7 @@ public sealed class PlanApprovals(
     {
         if (await plans.FindAsync(name, stop) is not { State: PlanStatus.Started } stored)
             return;
-        if (stored.Held is not null && (stored.Held != Waiting(SomeChange) || change == SomeChange))
+        if (stored.Held is not null && (stored.Held != Waiting(PlanProgress.SomeChange) || change == PlanProgress.SomeChange))
             return;
         if (!Consent.MayGoOn(await NeededAsync(stored, stop)))
             await plans.PutStatusAsync(name, PlanStatus.Started, Waiting(change), "hold", actor, clock.GetUtcNow(), stop);

@@ -185,14 +185,11 @@ public sealed class PlanCommands(
     }
 
     /// <summary>That there is no plan of a name, with the one that may be meant.</summary>
-    public static RefusedException Unknown(string name, IEnumerable<string> names)
-    {
-        var near = Spelling.Nearest(name, names);
-        return RefusedException.Unknown(
+    public static RefusedException Unknown(string name, IEnumerable<string> names) =>
+        RefusedException.Unknown(
             "unknown-plan",
-            $"There is no plan '{name}'{(near is null ? ". 'gstair plan list' shows those that exist." : $"; did you mean '{near}'?")}"
+            $"There is no plan '{name}'{Spelling.DidYouMean(name, names, ". 'gstair plan list' shows those that exist.")}"
         );
-    }
 
     /// <summary>Why a machine cannot go by a method, whatever its checks say; null where it can.</summary>
     private string? Misfit(Aim aim, Machine machine, string method)

@@ -60,28 +60,27 @@ public sealed class PlanFactsReader(
         return new(record, plan, product, await plans.MembersAsync(plan.Name, stop));
     }
 
-    /// <summary>What the next step of a plan follows from, but for the approvals that it needs.</summary>
+    /// <summary>What the next step of a plan follows from, but for its approvals and its runs.</summary>
     /// <param name="state">The plan.</param>
     /// <param name="now">The moment, UTC.</param>
     /// <param name="stop">Ends the wait.</param>
     public async Task<PlanFacts> OfStateAsync(PlanState state, DateTimeOffset now, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(state);
-        var (record, plan, product, members) = state;
+        var (record, plan, product, _) = state;
         var (known, calendarState) = await calendars.AllAsync(stop);
         return new()
         {
             Machines = await fleet.AllAsync(stop),
             Decided = await decisions.OfAsync(product.Name, plan.Name, now, stop),
-            Approvals = [],
             Calendars = known,
             ScheduledBy = $"{record.Revision} {calendarState}",
             Elsewhere = await otherPlans.OfAsync(plan.Name, record.Started, stop),
             Lengths = await LengthsAsync(product, stop),
-            Runs = await RunsAsync(members, stop),
         };
     }
 
-    private async Task<IReadOnlyDictionary<long, RunState>> RunsAsync(IReadOnlyList<Member> members, CancellationToken stop) =>
+    /// <summary>By number the runs of some members.</summary>
+    public async Task<IReadOnlyDictionary<long, RunState>> RunsAsync(IEnumerable<Member> members, CancellationToken stop) =>
         (await runs.SomeAsync([.. members.Select(m => m.Run).OfType<long>()], stop)).ToDictionary(r => r.State.Run, r => r.State);
 }

@@ -1,7 +1,9 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
 using GrandStair.Core.Access;
+using GrandStair.Core.Outcomes;
 using GrandStair.Core.Plans;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
@@ -130,14 +132,15 @@ public sealed class PlanKeeper(
         var state = await facts.StateAsync(record, stop) with { Memory = _memories.GetValueOrDefault(record.Name, SlotMemory.None) };
         var found = await facts.OfStateAsync(state, now, stop);
         var needed = await approvals.NeededAsync(record, state.Plan, state.Members, found.Decided, stop);
-        var step = PlanProgress.Step(state, found with { Approvals = needed }, now);
+        var waiting = await facts.RunsAsync(state.Members.Where(m => m.Status == Status.Scheduled), stop);
+        var step = PlanProgress.Step(state, found with { Approvals = needed, Runs = waiting }, now);
         if (step.Hold is { } change)
         {
             await approvals.HoldUnlessApprovedAsync(record.Name, change, Actor.Worker, stop);
             return;
         }
 
-        await ApplyAsync(state, step, now, stop);
+        await ApplyAsync(state, step, found.Machines, now, stop);
         _memories[record.Name] = step.Memory;
         NoteNext(step.Next);
         NoteNext(refresh.Begin(step.ToRead, now, stop));
@@ -147,7 +150,13 @@ public sealed class PlanKeeper(
     }
 
     /// <summary>Writes what a step decided. Whatever a person has changed meanwhile counts: each write looks at the newest state.</summary>
-    private async Task ApplyAsync(PlanState state, PlanChanges step, DateTimeOffset now, CancellationToken stop)
+    private async Task ApplyAsync(
+        PlanState state,
+        PlanChanges step,
+        IReadOnlyDictionary<MachineId, Machine> machines,
+        DateTimeOffset now,
+        CancellationToken stop
+    )
     {
         var plan = state.Record.Name;
         foreach (var wave in step.Waves)
@@ -155,12 +164,12 @@ public sealed class PlanKeeper(
         if (!step.Members.IsEmpty)
             await plans.PutMembersAsync(plan, step.Members, now, stop);
         foreach (var opening in step.Openings)
-            await OpenAsync(state, opening, now, stop);
+            await OpenAsync(state, opening, machines[opening.Member.Machine].Name, now, stop);
         foreach (var move in step.Moves)
             await MoveAsync(move, now, stop);
     }
 
-    private async Task OpenAsync(PlanState state, RunOpening opening, DateTimeOffset now, CancellationToken stop)
+    private async Task OpenAsync(PlanState state, RunOpening opening, string machine, DateTimeOffset now, CancellationToken stop)
     {
         var (member, wave, legs) = opening;
         RunOpened First(long number) =>
@@ -178,12 +187,7 @@ public sealed class PlanKeeper(
                 state.Plan.CatchUp
             );
         if (await runs.OpenAsync(state.Record.Name, member.Machine, First, stop) is { } run)
-            log.LogInformation(
-                "Run r{Run} opened for {Machine} by {Method}",
-                run,
-                member.Machine,
-                string.Join(", ", legs.Select(l => l.Method))
-            );
+            log.LogInformation("Run r{Run} opened for {Machine} by {Method}", run, machine, string.Join(", ", legs.Select(l => l.Method)));
     }
 
     private async Task MoveAsync(RunMove move, DateTimeOffset now, CancellationToken stop)

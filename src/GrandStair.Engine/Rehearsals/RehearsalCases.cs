@@ -46,6 +46,7 @@ public sealed class RehearsalCases(CatalogueCache catalogues, PlanTable plans, P
         var product = await catalogues.ByHashAsync(stored.CatalogueHash, stop);
         var aim = PlanSlots.AimOf(plan, product);
         var known = await facts.OfStateAsync(new(stored, plan, product, members), now, stop);
+        var runs = await facts.RunsAsync(members, stop);
         var machines = known.Machines;
         var begun = stored.Waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
         var going = members
@@ -53,7 +54,7 @@ public sealed class RehearsalCases(CatalogueCache catalogues, PlanTable plans, P
             .Select(m =>
             {
                 var machine = machines[m.Machine];
-                if (m.Run is { } run && known.Runs.TryGetValue(run, out var state))
+                if (m.Run is { } run && runs.TryGetValue(run, out var state))
                     return Rehearsed(machine, m, product.Method(state.CurrentLeg.Method)!, state.Legs) with { Run = state };
                 var assessment = Assessment.Of(aim, machine, Moment.Planning, now, known.Decided.GetValueOrDefault(m.Machine));
                 var legs = LegsOf(assessment, aim);

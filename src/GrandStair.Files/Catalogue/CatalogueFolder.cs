@@ -238,8 +238,7 @@ public static class CatalogueFolder
     private static IEnumerable<string> Twice(IEnumerable<string> names) =>
         names.GroupBy(n => n).Where(g => g.Count() > 1).Select(g => g.Key);
 
-    private static string Near(string name, IEnumerable<string> known) =>
-        Spelling.Nearest(name, known) is { } near ? $"; did you mean '{near}'?" : "";
+    private static string Near(string name, IEnumerable<string> known) => Spelling.DidYouMean(name, known, "");
 
     private static KeyDefinition KeyOf(YamlMap map)
     {
@@ -533,11 +532,7 @@ public static class CatalogueFolder
         {
             var name = map.Text(field);
             if (name.Length > 0 && !files.ContainsKey(name))
-                map.Wrong(
-                    field,
-                    $"There is no script '{name}' beside "
-                        + $"product.yaml{(Spelling.Nearest(name, files.Keys) is { } near ? $"; did you mean '{near}'?" : "")}."
-                );
+                map.Wrong(field, $"There is no script '{name}' beside product.yaml{Near(name, files.Keys)}.");
             return name;
         }
     }

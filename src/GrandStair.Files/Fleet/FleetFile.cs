@@ -325,8 +325,7 @@ public sealed class FleetFile
             FurtherProblems++;
     }
 
-    private string Near(string column) =>
-        Spelling.Nearest(column, Columns.Concat(_keys.All.Select(k => k.Name))) is { } near ? $"; did you mean '{near}'?" : "";
+    private string Near(string column) => Spelling.DidYouMean(column, Columns.Concat(_keys.All.Select(k => k.Name)), "");
 
     private void CheckHeader(string[] columns)
     {

@@ -132,8 +132,7 @@ public sealed record FleetMapping(
                     file,
                     1,
                     0,
-                    $"The mapping speaks of a column '{c}', which the file has "
-                        + $"not{(Spelling.Nearest(c, header) is { } near ? $"; did you mean '{near}'?" : "")}."
+                    $"The mapping speaks of a column '{c}', which the file has not{Spelling.DidYouMean(c, header, "")}."
                 )),
         ];
         return missing.Length > 0 ? throw new FileException(missing) : [.. header.Select(ColumnOf)];

@@ -113,8 +113,8 @@ public static partial class PlanFile
 
         foreach (var method in plan.Methods.Where(m => product.Method(m) is null))
         {
-            var near = Spelling.Nearest(method, product.Methods.Select(m => m.Name));
-            map.Wrong("methods", $"{product.Name} has no method '{method}'{(near is null ? "" : $"; did you mean '{near}'?")}.");
+            var near = Spelling.DidYouMean(method, product.Methods.Select(m => m.Name), "");
+            map.Wrong("methods", $"{product.Name} has no method '{method}'{near}.");
         }
 
         foreach (

@@ -48,7 +48,8 @@ public static class ReferralPack
         });
     }
 
-    private static object Show(Reading r) =>
+    /// <summary>A reading as packs for other people and programs have it, with all that is known of it.</summary>
+    public static object Show(Reading r) =>
         new
         {
             r.Key,

@@ -47,10 +47,10 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
         var all = (await AllAsync(stop)).Values;
         if (all.Where(m => !m.IsInFleet && m.Name.Equals(name, StringComparison.OrdinalIgnoreCase)).MaxBy(m => m.Removed!.At) is { } gone)
             return gone;
-        var near = Spelling.Nearest(name, all.Where(m => m.IsInFleet).Select(m => m.Name));
+        var names = all.Where(m => m.IsInFleet).Select(m => m.Name);
         throw RefusedException.Unknown(
             "unknown-machine",
-            $"There is no machine '{name}'{(near is null ? ". 'gstair fleet list' shows those that exist." : $"; did you mean '{near}'?")}"
+            $"There is no machine '{name}'{Spelling.DidYouMean(name, names, ". 'gstair fleet list' shows those that exist.")}"
         );
     }
 

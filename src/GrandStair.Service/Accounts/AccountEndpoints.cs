@@ -156,12 +156,9 @@ internal static class AccountEndpoints
         // The name of an account that a provider vouches for has a slash in it.
         if (await accounts.FindAsync(Uri.UnescapeDataString(name).ToLowerInvariant(), stop) is { Ended: null } account)
             return account;
-        var near = Core.Readings.Spelling.Nearest(name, (await accounts.AllAsync(stop)).Where(a => a.Ended is null).Select(a => a.Name));
-        throw RefusedException.Unknown(
-            "unknown-account",
-            $"There is no account "
-                + $"'{name}'{(near is null ? ". 'gstair account list' shows those that there are." : $"; did you mean '{near}'?")}"
-        );
+        var names = (await accounts.AllAsync(stop)).Where(a => a.Ended is null).Select(a => a.Name);
+        var end = Core.Readings.Spelling.DidYouMean(name, names, ". 'gstair account list' shows those that there are.");
+        throw RefusedException.Unknown("unknown-account", $"There is no account '{name}'{end}");
     }
 
     /// <summary>Ensures that an account remains that can manage accounts.</summary>

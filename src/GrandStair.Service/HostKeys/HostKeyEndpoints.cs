@@ -168,7 +168,7 @@ internal static class HostKeyEndpoints
         var name = known.FirstOrDefault(s => s.Equals(site, StringComparison.OrdinalIgnoreCase))
             ?? throw RefusedException.Unknown(
                 "unknown-site",
-                $"There is no machine at a site '{site}'{(Spelling.Nearest(site, known) is { } near ? $"; did you mean '{near}'?" : ".")}"
+                $"There is no machine at a site '{site}'{Spelling.DidYouMean(site, known, ".")}"
             );
         await table.PutAsync(name, trusts, RequestFields.Reason(because.Reason), caller.Actor(), clock.GetUtcNow(), stop);
         return Results.NoContent();

@@ -107,25 +107,13 @@ internal sealed class RunEvidence(
                     )
                 )
             ),
-            new("readings-before.json", JsonSerializer.Serialize(before.Select(Show), Indented)),
-            new("readings-after.json", JsonSerializer.Serialize(after.Select(Show), Indented)),
+            new("readings-before.json", JsonSerializer.Serialize(before.Select(ReferralPack.Show), Indented)),
+            new("readings-after.json", JsonSerializer.Serialize(after.Select(ReferralPack.Show), Indented)),
             new("audit.jsonl", string.Concat(decided.Select(e => JsonSerializer.Serialize(e, Lines) + "\n"))),
             .. scripts,
         ];
         EvidencePack.Write(stream, files, key.PublicPem, key.SignHash, now);
     }
-
-    private static object Show(Reading r) =>
-        new
-        {
-            r.Key,
-            State = RunMachine.Name(r.State),
-            Value = r.Value?.Text,
-            r.Why,
-            r.Seen,
-            r.Received,
-            r.Source,
-        };
 
     private static string Report(
         RunState run,

@@ -43,17 +43,21 @@ internal static class MemberRows
     {
         var before = await SelectAsync(c, t, $"{clause} ORDER BY machine_id {dialect.ForUpdate}", values);
         foreach (var member in before)
-        {
-            var after = change(member).CountTimeChange(member, now);
-            if (after != member)
-                await c.ExecuteAsync(Update, ValuesOf(after), t);
-        }
-
+            await PutAsync(c, t, member, change(member), now);
         return before;
     }
 
+    /// <summary>Writes a member whose row is locked, where it changed.</summary>
+    public static async Task PutAsync(DbConnection c, DbTransaction t, Member before, Member after, DateTimeOffset now)
+    {
+        var counted = after.CountTimeChange(before, now);
+        if (counted != before)
+            await c.ExecuteAsync(Update, ValuesOf(counted), t);
+    }
+
     /// <summary>Changes some members of a plan, each by its own change.</summary>
-    public static async Task ChangeAllAsync(
+    /// <returns>The machines of those that there are.</returns>
+    public static async Task<IReadOnlySet<MachineId>> ChangeAllAsync(
         Dialect dialect,
         DbConnection c,
         DbTransaction t,
@@ -64,13 +68,12 @@ internal static class MemberRows
     {
         Member Change(Member member) => changes.TryGetValue(member.Machine, out var change) ? change(member) : member;
         if (changes.Count > ManyAtOnce)
-        {
-            await ChangeAsync(dialect, c, t, "WHERE plan = @plan", new { plan }, now, Change);
-            return;
-        }
-
+            return (await ChangeAsync(dialect, c, t, "WHERE plan = @plan", new { plan }, now, Change)).Select(m => m.Machine).ToHashSet();
+        var found = new HashSet<MachineId>();
         foreach (var machine in changes.Keys.OrderBy(m => m.Value))
-            await ChangeAsync(dialect, c, t, OneMember, new { plan, id = machine.Value }, now, Change);
+            if ((await ChangeAsync(dialect, c, t, OneMember, new { plan, id = machine.Value }, now, Change)).Count > 0)
+                found.Add(machine);
+        return found;
     }
 
     /// <summary>The clause that selects one member by <c>@plan</c> and <c>@id</c>.</summary>

@@ -316,13 +316,10 @@ public sealed class PlanTable(Database database)
             );
         }
 
-        var known = (await MemberRows.SelectAsync(c, t, "WHERE plan = @Name", new { plan.Name })).Select(m => m.Machine).ToHashSet();
+        var changes = members.ToDictionary(m => m.Machine, m => (Func<Member, Member>)(before => before.Revise(m, plan.State, now)));
+        var known = await MemberRows.ChangeAllAsync(database.Dialect, c, t, plan.Name, now, changes);
         foreach (var member in members.Where(m => !known.Contains(m.Machine)))
             await MemberRows.AddAsync(c, t, member, now);
-        var changes = members
-            .Where(m => known.Contains(m.Machine))
-            .ToDictionary(m => m.Machine, m => (Func<Member, Member>)(before => before.Revise(m, plan.State, now)));
-        await MemberRows.ChangeAllAsync(database.Dialect, c, t, plan.Name, now, changes);
     }
 
     /// <summary>Changes one member.</summary>

@@ -102,7 +102,7 @@ public sealed class RunLog(Database database)
             {
                 var values = new { plan, id = machine.Value };
                 var clause = $"{MemberRows.OneMember} {database.Dialect.ForUpdate}";
-                if ((await MemberRows.SelectAsync(c, t, clause, values)).SingleOrDefault() is not { Run: null, Exemption: null })
+                if ((await MemberRows.SelectAsync(c, t, clause, values)).SingleOrDefault() is not { Run: null, Exemption: null } member)
                     return null;
                 if (
                     await c.ExecuteScalarAsync<bool>(
@@ -130,9 +130,7 @@ public sealed class RunLog(Database database)
                     },
                     t
                 );
-                await MemberRows.ChangeAsync(database.Dialect, c, t, MemberRows.OneMember, values, opened.At, m =>
-                    m.Follow(state, opened.At)
-                );
+                await MemberRows.PutAsync(c, t, member, member.Follow(state, opened.At), opened.At);
                 await AddEventsAsync(c, t, state, 0, 0, [opened]);
                 return run;
             },
