@@ -247,6 +247,8 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddHttpContextAccessor()
         .AddScoped<ScopedFleet>()
         .AddScoped<ScopedPlans>()
+        .AddScoped<Targets>()
+        .AddSingleton<Sessions>()
         .AddSingleton<Callers>()
         .AddSingleton<Passwords>()
         .AddSingleton<AuditAlarm>()

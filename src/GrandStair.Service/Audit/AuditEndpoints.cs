@@ -7,6 +7,7 @@ using GrandStair.Core.Refusals;
 using GrandStair.Files.Audit;
 using GrandStair.Service.Access;
 using GrandStair.Storage.Audit;
+using Microsoft.AspNetCore.Mvc;
 
 namespace GrandStair.Service.Audit;
 
@@ -25,19 +26,13 @@ internal static class AuditEndpoints
     }
 
     private static async Task<Page<AuditView>> ListAsync(
-        string? actor,
-        string? command,
-        string? subject,
-        string? machine,
-        string? since,
-        string? until,
-        int? limit,
-        string? cursor,
+        [AsParameters] AuditQuery asked,
         AuditTable audit,
         ScopedFleet fleet,
         CancellationToken stop
     )
     {
+        var (actor, command, subject, machine, since, until, limit, cursor) = asked;
         if (limit is < 1 or > MostItems)
             throw RefusedException.Invalid("limit", $"limit is {limit}; expected 1 to {MostItems}.");
         long? before = null;
@@ -120,4 +115,24 @@ internal static class AuditEndpoints
             [.. check.Faults.Select(f => new AuditFaultView(f.Number, f.What))]
         );
     }
+
+    /// <summary>Which audit entries are asked for; null stands for all.</summary>
+    /// <param name="Actor">Who did it.</param>
+    /// <param name="Command">What was done.</param>
+    /// <param name="Subject">What it was done to.</param>
+    /// <param name="Machine">The machine that it was done to.</param>
+    /// <param name="Since">From when on.</param>
+    /// <param name="Until">Until when.</param>
+    /// <param name="Limit">How many at most.</param>
+    /// <param name="Cursor">Where to go on.</param>
+    private sealed record AuditQuery(
+        [FromQuery(Name = "actor")] string? Actor,
+        [FromQuery(Name = "command")] string? Command,
+        [FromQuery(Name = "subject")] string? Subject,
+        [FromQuery(Name = "machine")] string? Machine,
+        [FromQuery(Name = "since")] string? Since,
+        [FromQuery(Name = "until")] string? Until,
+        [FromQuery(Name = "limit")] int? Limit,
+        [FromQuery(Name = "cursor")] string? Cursor
+    );
 }

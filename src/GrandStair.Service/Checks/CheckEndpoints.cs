@@ -1,11 +1,7 @@
 using System.Globalization;
 using System.Security.Claims;
 using GrandStair.Contracts;
-using GrandStair.Core.Catalogue;
-using GrandStair.Core.Methods;
-using GrandStair.Core.Readiness;
 using GrandStair.Core.Refusals;
-using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Checks;
 using GrandStair.Engine.Clocks;
 using GrandStair.Files.Reports;
@@ -39,81 +35,58 @@ internal static class CheckEndpoints
     }
 
     private static async Task<GateView> RecheckAsync(
-        string name,
-        string check,
-        string? product,
-        string? release,
-        string? plan,
+        [AsParameters] CheckQuery asked,
         CheckRunner checks,
-        CatalogueCache catalogues,
-        ScopedFleet fleet,
-        ScopedPlans plans,
-        DecisionTable decisions,
+        Targets targets,
         DomainClock clock,
         ClaimsPrincipal caller,
         CancellationToken stop
     )
     {
-        var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
-        machine = await checks.RecheckAsync(target.Aim, machine, check, caller.Actor(), stop);
-        return await target.ShowGateAsync(machine, decisions, clock.GetUtcNow(), stop);
+        var (machine, target) = await targets.OfMachineAsync(asked.Machine, asked, stop);
+        machine = await checks.RecheckAsync(target.Aim, machine, asked.Check, caller.Actor(), stop);
+        return ReadinessEndpoints.ShowGate(target, machine, await targets.AssessAsync(target, machine, stop), clock.GetUtcNow());
     }
 
     private static async Task<GateView> WaiveAsync(
-        string name,
-        string check,
         WaiveCommand command,
-        string? product,
-        string? release,
-        string? plan,
+        [AsParameters] CheckQuery asked,
         CheckRunner checks,
-        CatalogueCache catalogues,
-        ScopedFleet fleet,
-        ScopedPlans plans,
-        DecisionTable decisions,
+        Targets targets,
         DomainClock clock,
         ClaimsPrincipal caller,
         CancellationToken stop
     )
     {
-        var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
+        var (machine, target) = await targets.OfMachineAsync(asked.Machine, asked, stop);
         var last = RequestFields.Day("until", command.Until);
         await checks.WaiveAsync(
             target.Aim,
             machine,
-            check,
+            asked.Check,
             RequestFields.Reason(command.Reason),
             new(last.AddDays(1), default, default),
             caller.Actor(),
             stop
         );
-        return await target.ShowGateAsync(machine, decisions, clock.GetUtcNow(), stop);
+        return ReadinessEndpoints.ShowGate(target, machine, await targets.AssessAsync(target, machine, stop), clock.GetUtcNow());
     }
 
     private static async Task<FixRunView> FixAsync(
-        string name,
-        string check,
         FixCommand command,
-        string? product,
-        string? release,
-        string? plan,
+        [AsParameters] CheckQuery asked,
         CheckRunner checks,
-        CatalogueCache catalogues,
-        ScopedFleet fleet,
-        ScopedPlans plans,
+        Targets targets,
         DomainClock clock,
         ClaimsPrincipal caller,
         CancellationToken stop
     )
     {
-        var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
+        var (machine, target) = await targets.OfMachineAsync(asked.Machine, asked, stop);
         var fix = await checks.FixAsync(
             target.Aim,
             machine,
-            check,
+            asked.Check,
             target.Plan,
             RequestFields.Reason(command.Reason),
             command.Now,
@@ -212,26 +185,16 @@ internal static class CheckEndpoints
 
     private static async Task<IResult> ReferAsync(
         string name,
-        string? product,
-        string? release,
-        string? plan,
-        CatalogueCache catalogues,
-        ScopedFleet fleet,
-        ScopedPlans plans,
-        DecisionTable decisions,
+        [AsParameters] TargetQuery query,
+        Targets targets,
         FixTable fixes,
         RunLog runs,
         DomainClock clock,
         CancellationToken stop
     )
     {
-        var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
+        var (machine, target) = await targets.OfMachineAsync(name, query, stop);
         var now = clock.GetUtcNow();
-        var decided = (await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(
-            machine.Id,
-            Decisions.None
-        );
         var log = new List<object>();
         foreach (var run in await runs.OfMachineAsync(machine.Id, stop))
             log.AddRange(
@@ -246,7 +209,7 @@ internal static class CheckEndpoints
             );
         log.AddRange((await fixes.ListAsync(machine.Id, openOnly: false, MostFixes, stop)).Select(f => Show(f, machine.Name, now)));
         using var zip = new MemoryStream();
-        ReferralPack.Write(zip, target.Aim, machine, Assessment.Of(target.Aim, machine, Moment.Planning, now, decided), log, now);
+        ReferralPack.Write(zip, target.Aim, machine, await targets.AssessAsync(target, machine, stop), log, now);
         return Results.File(
             zip.ToArray(),
             "application/zip",

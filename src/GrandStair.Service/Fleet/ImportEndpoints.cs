@@ -101,12 +101,7 @@ internal static class ImportEndpoints
 
     private static async Task<ImportReport> ImportAsync(
         HttpRequest request,
-        string? source,
-        string? seen,
-        bool? dry,
-        string? format,
-        string? encoding,
-        string? ticket,
+        [AsParameters] ImportQuery asked,
         CatalogueCache catalogues,
         FleetTable table,
         ImportTable imports,
@@ -118,6 +113,7 @@ internal static class ImportEndpoints
         CancellationToken stop
     )
     {
+        var (source, seen, dry, format, encoding, ticket) = asked;
         var now = clock.GetUtcNow();
         var from = source ?? "import";
         if (ReservedSources.Contains(from) || from.Length > 40)
@@ -372,4 +368,20 @@ internal static class ImportEndpoints
             ? at
             : throw RefusedException.Invalid("seen", $"seen is '{seen}', which lies in the future; it is {now:yyyy-MM-dd HH:mm} UTC now.");
     }
+
+    /// <summary>How a fleet file is to be read.</summary>
+    /// <param name="Source">The name of its source; null for <c>import</c>.</param>
+    /// <param name="Seen">When its readings were seen; null where its lines say so.</param>
+    /// <param name="Dry">Whether nothing is kept.</param>
+    /// <param name="Format"><c>csv</c> or <c>jsonl</c>; null for CSV.</param>
+    /// <param name="Encoding">Its characters; null for UTF-8.</param>
+    /// <param name="Ticket">The change ticket that it belongs to; null for none.</param>
+    private sealed record ImportQuery(
+        [FromQuery(Name = "source")] string? Source,
+        [FromQuery(Name = "seen")] string? Seen,
+        [FromQuery(Name = "dry")] bool? Dry,
+        [FromQuery(Name = "format")] string? Format,
+        [FromQuery(Name = "encoding")] string? Encoding,
+        [FromQuery(Name = "ticket")] string? Ticket
+    );
 }

@@ -9,6 +9,7 @@ using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.Requests;
+using Microsoft.AspNetCore.Mvc;
 
 namespace GrandStair.Service.Plans;
 
@@ -327,11 +328,7 @@ internal static class PlanEndpoints
 
     private static async Task<Page<MemberRow>> MembersAsync(
         string name,
-        string? status,
-        int? wave,
-        string? filter,
-        int? limit,
-        string? cursor,
+        [AsParameters] MembersQuery asked,
         ScopedFleet fleet,
         CatalogueCache catalogues,
         ScopedPlans plans,
@@ -339,6 +336,7 @@ internal static class PlanEndpoints
         CancellationToken stop
     )
     {
+        var (status, wave, filter, limit, cursor) = asked;
         var stored = await plans.FindAsync(name, stop);
         // Without a filter also those that were removed from the fleet: the plan counts them as exempt.
         var machines = string.IsNullOrWhiteSpace(filter)
@@ -458,4 +456,18 @@ internal static class PlanEndpoints
             ]
         );
     }
+
+    /// <summary>Which of a plan's machines are asked for; null stands for all.</summary>
+    /// <param name="Status">Their statuses, separated by commas.</param>
+    /// <param name="Wave">The wave's number, from 1.</param>
+    /// <param name="Filter">A condition.</param>
+    /// <param name="Limit">How many at most.</param>
+    /// <param name="Cursor">Where to go on.</param>
+    private sealed record MembersQuery(
+        [FromQuery(Name = "status")] string? Status,
+        [FromQuery(Name = "wave")] int? Wave,
+        [FromQuery(Name = "filter")] string? Filter,
+        [FromQuery(Name = "limit")] int? Limit,
+        [FromQuery(Name = "cursor")] string? Cursor
+    );
 }

@@ -16,6 +16,7 @@ using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.Requests;
 using GrandStair.Storage.Plans;
+using Microsoft.AspNetCore.Mvc;
 
 namespace GrandStair.Service.Plans;
 
@@ -437,11 +438,7 @@ internal static class ScheduleEndpoints
 
     private static async Task<IResult> SlotsAsync(
         string name,
-        string? format,
-        int? wave,
-        string? site,
-        string? crew,
-        string? owner,
+        [AsParameters] SlotsQuery asked,
         ScopedPlans plans,
         ScopedFleet fleet,
         CatalogueCache catalogues,
@@ -450,6 +447,7 @@ internal static class ScheduleEndpoints
         CancellationToken stop
     )
     {
+        var (format, wave, site, crew, owner) = asked;
         var stored = await plans.FindAsync(name, stop);
         var (plan, product) = await catalogues.ReadPlanAsync(stored, stop);
         var report = SlotSheet.Of(
@@ -483,4 +481,18 @@ internal static class ScheduleEndpoints
                 throw RefusedException.Invalid("format", $"format is '{format}'; expected ics, csv or html.");
         }
     }
+
+    /// <summary>Which slots are asked for, and how; null stands for all.</summary>
+    /// <param name="Format"><c>ics</c>, <c>csv</c> or <c>html</c>; null for <c>ics</c>.</param>
+    /// <param name="Wave">The wave's number, from 1.</param>
+    /// <param name="Site">The site.</param>
+    /// <param name="Crew">The crew.</param>
+    /// <param name="Owner">The machines' owner.</param>
+    private sealed record SlotsQuery(
+        [FromQuery(Name = "format")] string? Format,
+        [FromQuery(Name = "wave")] int? Wave,
+        [FromQuery(Name = "site")] string? Site,
+        [FromQuery(Name = "crew")] string? Crew,
+        [FromQuery(Name = "owner")] string? Owner
+    );
 }

@@ -65,18 +65,9 @@ internal static class ProviderSchemes
                     .OfAsync(context.Principal!, context.HttpContext.Address(), stop);
                 if (
                     account is not { Kind: AccountKind.Person } person
-                    || !await SessionEndpoints.BeginAsync(
-                        services.GetRequiredService<AccessTable>(),
-                        services.GetRequiredService<AccountTable>(),
-                        context.HttpContext,
-                        services.GetRequiredService<DomainClock>(),
-                        person.Name,
-                        provider.Mapping.Provider,
-                        person.Roles,
-                        person.Sites,
-                        null,
-                        stop
-                    )
+                    || !await services
+                        .GetRequiredService<Sessions>()
+                        .BeginAsync(context.HttpContext, new(person.Name, provider.Mapping.Provider, person.Roles, person.Sites), stop)
                 )
                 {
                     context.Response.Redirect("/sign-in?provider=refused");

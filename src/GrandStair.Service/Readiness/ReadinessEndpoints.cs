@@ -1,17 +1,14 @@
 using GrandStair.Contracts;
-using GrandStair.Core.Conditions;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Methods;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Files.Reports;
-using GrandStair.Service.Access;
 using GrandStair.Service.Requests;
-using GrandStair.Storage.Plans;
+using Microsoft.AspNetCore.Mvc;
 
 namespace GrandStair.Service.Readiness;
 
@@ -51,20 +48,8 @@ internal static class ReadinessEndpoints
         ));
 
     /// <summary>A machine's gate as people see it.</summary>
-    public static async Task<GateView> ShowGateAsync(
-        this Target target,
-        Machine machine,
-        DecisionTable decisions,
-        DateTimeOffset now,
-        CancellationToken stop
-    )
-    {
-        var decided = (await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop)).GetValueOrDefault(
-            machine.Id,
-            Decisions.None
-        );
-        var a = Assessment.Of(target.Aim, machine, Core.Catalogue.Moment.Planning, now, decided);
-        return new(
+    public static GateView ShowGate(Target target, Machine machine, Assessment a, DateTimeOffset now) =>
+        new(
             machine.Name,
             target.Aim.ReleaseFor(machine).Name,
             RunMachine.Name(a.State),
@@ -102,70 +87,20 @@ internal static class ReadinessEndpoints
             Instead = a.Instead is { } instead ? RunMachine.Name(instead.Way) : null,
             Overridden = a.Choice?.Overridden is { } chosen ? new(chosen.Method, chosen.Reason, chosen.By, chosen.At) : null,
         };
-    }
-
-    /// <summary>The rows of a judgement that are asked about, in the order of the machines' names.</summary>
-    public static async Task<T> RowsAsync<T>(
-        Target target,
-        string? scope,
-        CatalogueCache catalogues,
-        ScopedFleet fleet,
-        ScopedPlans plans,
-        DateTimeOffset now,
-        Func<FleetJudgement, bool[], IReadOnlyList<int>, int, T> read,
-        CancellationToken stop
-    )
-    {
-        var condition = string.IsNullOrWhiteSpace(scope) ? null : ConditionParser.Parse(scope, catalogues.Keys);
-        var members = target.Plan is null
-            ? null
-            : (await plans.MembersAsync(target.Plan, stop)).Where(m => m.Exemption is null).Select(m => m.Machine).ToHashSet();
-        return await fleet.JudgedAsync(
-            target.Aim,
-            target.Plan,
-            now,
-            (judgement, order, isHis) =>
-            {
-                var answers = condition is null ? null : FleetQuestion.Ask(condition, judgement.Fleet, new(now)).Values;
-                var inScope = new bool[judgement.Rows];
-                var undecided = 0;
-                for (var row = 0; row < inScope.Length; row++)
-                {
-                    var meant =
-                        isHis(row) && members?.Contains(judgement.Fleet[row].Id) != false && judgement.PlaceOf(row) != Place.Elsewhere;
-                    inScope[row] = meant && (answers is null || answers[row] == Kleene.Yes);
-                    if (meant && answers?[row] == Kleene.Unknown)
-                        undecided++;
-                }
-
-                return read(judgement, inScope, order, undecided);
-            },
-            stop
-        );
-    }
 
     private static async Task<ReadinessView> ShowAsync(
-        string? product,
-        string? release,
-        string? plan,
+        [AsParameters] TargetQuery query,
         string? scope,
-        CatalogueCache catalogues,
-        ScopedFleet fleet,
-        ScopedPlans plans,
+        Targets targets,
         DomainClock clock,
         CancellationToken stop
     )
     {
-        var target = await Target.OfAsync(product, release, plan, catalogues, plans, stop);
-        var now = clock.GetUtcNow();
-        return await RowsAsync(
+        var target = await targets.OfAsync(query, stop);
+        return await targets.RowsAsync(
             target,
             scope,
-            catalogues,
-            fleet,
-            plans,
-            now,
-            (judgement, rows, _, undecided) => View(target, target.Scope(scope), judgement, rows, undecided, now),
+            (judgement, rows, _, undecided) => View(target, target.Scope(scope), judgement, rows, undecided, clock.GetUtcNow()),
             stop
         );
     }
@@ -222,42 +157,28 @@ internal static class ReadinessEndpoints
     }
 
     private static async Task<Page<ReadinessRow>> MachinesAsync(
-        string? product,
-        string? release,
-        string? plan,
-        string? scope,
-        string? check,
-        string? state,
-        string? gate,
-        int? limit,
-        string? cursor,
-        CatalogueCache catalogues,
-        ScopedFleet fleet,
-        ScopedPlans plans,
-        DecisionTable decisions,
+        [AsParameters] TargetQuery query,
+        [AsParameters] RowsQuery asked,
+        Targets targets,
         DomainClock clock,
         CancellationToken stop
     )
     {
-        var target = await Target.OfAsync(product, release, plan, catalogues, plans, stop);
+        var target = await targets.OfAsync(query, stop);
         var now = clock.GetUtcNow();
-        var states = state?.Split(',').Select(s => RequestFields.Word<CheckState>("state", s)).ToHashSet();
-        var machines = await RowsAsync(
+        var states = asked.State?.Split(',').Select(s => RequestFields.Word<CheckState>("state", s)).ToHashSet();
+        var machines = await targets.RowsAsync(
             target,
-            scope,
-            catalogues,
-            fleet,
-            plans,
-            now,
+            asked.Scope,
             (judgement, rows, order, _) =>
                 order
-                    .Where(r => r < rows.Length && rows[r] && IsMeant(judgement, r, check, states, gate))
+                    .Where(r => r < rows.Length && rows[r] && IsMeant(judgement, r, asked.Check, states, asked.Gate))
                     .Select(r => judgement.Fleet[r])
                     .ToArray(),
             stop
         );
-        var decided = await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
-        return machines.Page(limit, cursor, m => Row(target.Aim, m, decided.GetValueOrDefault(m.Id), check, now));
+        var decided = await targets.DecidedAsync(target, stop);
+        return machines.Page(asked.Limit, asked.Cursor, m => Row(target.Aim, m, decided.GetValueOrDefault(m.Id), asked.Check, now));
     }
 
     private static bool IsMeant(FleetJudgement judgement, int row, string? check, HashSet<CheckState>? states, string? gate)
@@ -295,29 +216,20 @@ internal static class ReadinessEndpoints
     }
 
     private static async Task<IResult> ReportAsync(
-        string? product,
-        string? release,
-        string? plan,
+        [AsParameters] TargetQuery query,
         string? scope,
         string? format,
-        CatalogueCache catalogues,
-        ScopedFleet fleet,
-        ScopedPlans plans,
-        DecisionTable decisions,
+        Targets targets,
         DomainClock clock,
         CancellationToken stop
     )
     {
-        var target = await Target.OfAsync(product, release, plan, catalogues, plans, stop);
+        var target = await targets.OfAsync(query, stop);
         var now = clock.GetUtcNow();
-        var decided = await decisions.OfAsync(target.Aim.Product.Name, target.Plan, now, stop);
-        var (summary, machines) = await RowsAsync(
+        var decided = await targets.DecidedAsync(target, stop);
+        var (summary, machines) = await targets.RowsAsync(
             target,
             scope,
-            catalogues,
-            fleet,
-            plans,
-            now,
             (judgement, rows, order, _) =>
                 (FleetSummary.Of(judgement, rows), order.Where(r => r < rows.Length && rows[r]).Select(r => judgement.Fleet[r]).ToArray()),
             stop
@@ -360,20 +272,14 @@ internal static class ReadinessEndpoints
 
     private static async Task<GateView> GateAsync(
         string name,
-        string? product,
-        string? release,
-        string? plan,
-        CatalogueCache catalogues,
-        ScopedFleet fleet,
-        ScopedPlans plans,
-        DecisionTable decisions,
+        [AsParameters] TargetQuery query,
+        Targets targets,
         DomainClock clock,
         CancellationToken stop
     )
     {
-        var machine = await fleet.MachineAsync(name, stop);
-        var target = await Target.OfMachineAsync(machine, product, release, plan, catalogues, plans, clock, stop);
-        return await target.ShowGateAsync(machine, decisions, clock.GetUtcNow(), stop);
+        var (machine, target) = await targets.OfMachineAsync(name, query, stop);
+        return ShowGate(target, machine, await targets.AssessAsync(target, machine, stop), clock.GetUtcNow());
     }
 
     private static CheckView Show(CheckResult c, int leg, DateTimeOffset now) =>
@@ -405,4 +311,20 @@ internal static class ReadinessEndpoints
                 l.Note
             )),
         ];
+
+    /// <summary>Which machines a readiness list shows.</summary>
+    /// <param name="Scope">A condition; null for all of the target's.</param>
+    /// <param name="Check">The check that is asked about; null for none.</param>
+    /// <param name="State">The states of that check, separated by commas; null for all.</param>
+    /// <param name="Gate">How their gates stand; null for all that have not arrived.</param>
+    /// <param name="Limit">How many at most.</param>
+    /// <param name="Cursor">Where to go on; null for the start.</param>
+    private sealed record RowsQuery(
+        [FromQuery(Name = "scope")] string? Scope,
+        [FromQuery(Name = "check")] string? Check,
+        [FromQuery(Name = "state")] string? State,
+        [FromQuery(Name = "gate")] string? Gate,
+        [FromQuery(Name = "limit")] int? Limit,
+        [FromQuery(Name = "cursor")] string? Cursor
+    );
 }

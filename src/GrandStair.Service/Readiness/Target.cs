@@ -1,11 +1,5 @@
-using GrandStair.Core.Conditions;
-using GrandStair.Core.Plans;
 using GrandStair.Core.Readiness;
-using GrandStair.Core.Readings;
-using GrandStair.Core.Refusals;
-using GrandStair.Engine.Catalogue;
-using GrandStair.Engine.Clocks;
-using GrandStair.Service.Access;
+using Microsoft.AspNetCore.Mvc;
 
 namespace GrandStair.Service.Readiness;
 
@@ -16,51 +10,23 @@ namespace GrandStair.Service.Readiness;
 internal sealed record Target(Aim Aim, string? Plan, string? PlanScope)
 {
     public string Scope(string? filter) => string.IsNullOrWhiteSpace(filter) ? PlanScope ?? Aim.Product.Is.Text : filter;
-
-    /// <summary>The target of a plan; or a product's release, by default its recommended one, with all its methods.</summary>
-    public static async Task<Target> OfAsync(
-        string? product,
-        string? release,
-        string? plan,
-        CatalogueCache catalogues,
-        ScopedPlans plans,
-        CancellationToken stop
-    )
-    {
-        if (plan is null)
-            return new(catalogues.AimAt(product, release), null, null);
-        var (body, pinned) = await catalogues.ReadPlanAsync(await plans.FindAsync(plan, stop), stop);
-        return new(PlanSlots.AimOf(body, pinned), plan, body.Scope.Text);
-    }
-
-    /// <summary>
-    /// The target for one machine: where nothing is said, that of the plan that it is in, or else of the product that it runs.
-    /// </summary>
-    public static async Task<Target> OfMachineAsync(
-        Machine machine,
-        string? product,
-        string? release,
-        string? plan,
-        CatalogueCache catalogues,
-        ScopedPlans plans,
-        DomainClock clock,
-        CancellationToken stop
-    )
-    {
-        if (product is null && plan is null)
-            plan = (await plans.OfMachineAsync(machine, stop)).LastOrDefault()?.Plan;
-        if (product is null && plan is null)
-        {
-            product = catalogues
-                .Products.Values.FirstOrDefault(p => p.Is.Ask(machine, new EvaluationContext(clock.GetUtcNow())).Value == Kleene.Yes)
-                ?.Name
-                ?? throw RefusedException.Unknown(
-                    "unknown-product",
-                    $"It is not known which product {machine.Name} runs. Read it with 'gstair machine read {machine.Name}', or import "
-                        + $"its os.product."
-                );
-        }
-
-        return await OfAsync(product, release, plan, catalogues, plans, stop);
-    }
 }
+
+/// <summary>
+/// How a call names its target: by a plan, or by a product and one of its releases. What is null follows from the others, or from the
+/// machine.
+/// </summary>
+internal record TargetQuery(
+    [FromQuery(Name = "product")] string? Product,
+    [FromQuery(Name = "release")] string? Release,
+    [FromQuery(Name = "plan")] string? Plan
+);
+
+/// <summary>How a call names a check on a machine, and the target that it is for.</summary>
+internal sealed record CheckQuery(
+    [FromRoute(Name = "name")] string Machine,
+    [FromRoute(Name = "check")] string Check,
+    [FromQuery(Name = "product")] string? Product,
+    [FromQuery(Name = "release")] string? Release,
+    [FromQuery(Name = "plan")] string? Plan
+) : TargetQuery(Product, Release, Plan);

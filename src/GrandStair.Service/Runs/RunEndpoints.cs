@@ -9,6 +9,7 @@ using GrandStair.Engine.Runs;
 using GrandStair.Service.Access;
 using GrandStair.Service.Requests;
 using GrandStair.Storage.Runs;
+using Microsoft.AspNetCore.Mvc;
 
 namespace GrandStair.Service.Runs;
 
@@ -99,11 +100,7 @@ internal static class RunEndpoints
             );
 
     private static async Task<Page<RunRow>> ListAsync(
-        string? plan,
-        string? status,
-        string? wave,
-        int? limit,
-        string? cursor,
+        [AsParameters] RunsQuery asked,
         RunIndex index,
         RunLog runs,
         ScopedFleet fleet,
@@ -111,6 +108,7 @@ internal static class RunEndpoints
         CancellationToken stop
     )
     {
+        var (plan, status, wave, limit, cursor) = asked;
         var now = clock.GetUtcNow();
         var machines = await fleet.AllAsync(stop);
         var statuses = status?.Split(',').ToHashSet();
@@ -184,4 +182,18 @@ internal static class RunEndpoints
         && (await fleet.AllAsync(stop)).TryGetValue(new(stored.State.Machine), out var machine)
             ? (stored, machine)
             : throw RefusedException.Unknown("unknown-run", $"There is no run r{number}. 'gstair run list' shows those that exist.");
+
+    /// <summary>Which runs are asked for; null stands for all.</summary>
+    /// <param name="Plan">The plan.</param>
+    /// <param name="Status">Their statuses, separated by commas.</param>
+    /// <param name="Wave">The wave.</param>
+    /// <param name="Limit">How many at most.</param>
+    /// <param name="Cursor">Where to go on.</param>
+    private sealed record RunsQuery(
+        [FromQuery(Name = "plan")] string? Plan,
+        [FromQuery(Name = "status")] string? Status,
+        [FromQuery(Name = "wave")] string? Wave,
+        [FromQuery(Name = "limit")] int? Limit,
+        [FromQuery(Name = "cursor")] string? Cursor
+    );
 }

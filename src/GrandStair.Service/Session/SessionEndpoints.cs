@@ -2,10 +2,8 @@ using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Access;
 using GrandStair.Core.Refusals;
-using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Service.Access;
-using GrandStair.Service.Audit;
 using GrandStair.Service.Problems;
 using GrandStair.Service.Requests;
 using GrandStair.Storage.Access;
@@ -16,25 +14,15 @@ namespace GrandStair.Service.Session;
 /// <summary>Signing in to the console and out of it, one's own password, and the sessions that there are.</summary>
 internal static class SessionEndpoints
 {
-    private const int MostAgent = 200;
-    private static readonly TimeSpan Lasts = TimeSpan.FromHours(12);
-
     public static void MapSession(this WebApplication app, RouteGroupBuilder api)
     {
         app.MapGet(
                 "/login/{secret}",
-                async (
-                    string secret,
-                    AccessTable access,
-                    AccountTable accounts,
-                    DomainClock clock,
-                    HttpContext context,
-                    CancellationToken stop
-                ) =>
+                async (string secret, AccessTable access, Sessions sessions, HttpContext context, CancellationToken stop) =>
                 {
                     if (await access.UseLoginLinkAsync(secret, DateTimeOffset.UtcNow, stop) is not { } account)
                         return Results.Redirect("/sign-in?link=used");
-                    return await BeginAsync(access, accounts, context, clock, account, "link", RoleNames.Every, SiteScope.All, null, stop)
+                    return await sessions.BeginAsync(context, new(account, "link", RoleNames.Every, SiteScope.All), stop)
                         ? Results.Redirect("/")
                         : Results.Redirect("/sign-in?link=used");
                 }
@@ -47,17 +35,8 @@ internal static class SessionEndpoints
             .Produces<SessionView>()
             .ProducesProblem(401)
             .ProducesProblem(429);
-        api.MapGet(
-                "/session",
-                async (
-                    ClaimsPrincipal caller,
-                    AccountTable accounts,
-                    ServiceOptions options,
-                    CatalogueCache catalogues,
-                    AuditAlarm alarm,
-                    DomainClock clock,
-                    CancellationToken stop
-                ) => await ViewAsync(caller.Caller(), accounts, options, catalogues, alarm, clock, stop)
+        api.MapGet("/session", async (ClaimsPrincipal caller, Sessions sessions, CancellationToken stop) =>
+                await sessions.ViewAsync(caller.Caller(), stop)
             )
             .WithName("GetSession");
         api.MapDelete(
@@ -66,7 +45,7 @@ internal static class SessionEndpoints
                 {
                     if (caller.Session() is { } session)
                         await access.EndSessionAsync(session, null, revokes: false, caller.Actor(), clock.GetUtcNow(), stop);
-                    context.Response.Cookies.Delete(Callers.Cookie(context.Request), Options(context));
+                    Sessions.Forget(context);
                     return Results.NoContent();
                 }
             )
@@ -142,10 +121,7 @@ internal static class SessionEndpoints
         AccessTable access,
         AccountTable accounts,
         AuditTable audit,
-        ServiceOptions options,
-        CatalogueCache catalogues,
-        AuditAlarm alarm,
-        DomainClock clock,
+        Sessions sessions,
         HttpContext context,
         CancellationToken stop
     )
@@ -170,36 +146,19 @@ internal static class SessionEndpoints
                         "This is a program's token; programs call the interface and do not sign in to the console."
                     )
                 );
-            await BeginAsync(
-                access,
-                accounts,
+            await sessions.BeginAsync(
                 context,
-                clock,
-                known.Account,
-                "token",
-                known.Roles,
-                known.Sites,
-                new(known.Id, null, known.Expires),
+                new(known.Account, "token", known.Roles, known.Sites) { Parent = new(known.Id, null, known.Expires) },
                 stop
             );
-            return Results.Ok(
-                await ViewAsync(
-                    new(new(known.Account), known.Kind, known.Roles, known.Sites),
-                    accounts,
-                    options,
-                    catalogues,
-                    alarm,
-                    clock,
-                    stop
-                )
-            );
+            return Results.Ok(await sessions.ViewAsync(new(new(known.Account), known.Kind, known.Roles, known.Sites), stop));
         }
 
         var name = (signIn.Account ?? "").Trim().ToLowerInvariant();
         if (!await passwords.IsRightAsync(name, signIn.Password ?? "", stop))
         {
             await audit.AddAsync(
-                clock.GetUtcNow(),
+                sessions.Now,
                 new("nobody", context.Address()),
                 "session refused",
                 name.Length <= Account.LongestName ? name : $"{name[..Account.LongestName]}…",
@@ -211,88 +170,10 @@ internal static class SessionEndpoints
         }
 
         var account = (await accounts.FindAsync(name, stop))!;
-        await BeginAsync(access, accounts, context, clock, name, "password", RoleNames.Every, SiteScope.All, null, stop);
-        return Results.Ok(
-            await ViewAsync(new(new(name), account.Kind, account.Roles, account.Sites), accounts, options, catalogues, alarm, clock, stop)
-        );
-    }
-
-    private static async Task<SessionView> ViewAsync(
-        Caller caller,
-        AccountTable accounts,
-        ServiceOptions options,
-        CatalogueCache catalogues,
-        AuditAlarm alarm,
-        DomainClock clock,
-        CancellationToken stop
-    ) =>
-        new(
-            caller.Actor.Name,
-            caller.Kind.ToString().ToLowerInvariant(),
-            caller.Roles.Names(),
-            caller.Sites.Names,
-            [.. CallRights.Of.Where(r => r.Value.Refuses(caller) is null).Select(r => r.Key).Order(StringComparer.Ordinal)],
-            (await accounts.FindAsync(caller.Actor.Name, stop))?.HasPassword ?? false,
-            [.. Notices(options, catalogues, alarm)],
-            typeof(SessionEndpoints).Assembly.GetName().Version!.ToString(3),
-            clock.GetUtcNow(),
-            clock.Pace
-        );
-
-    private static IEnumerable<string> Notices(ServiceOptions options, CatalogueCache catalogues, AuditAlarm alarm)
-    {
-        if (alarm.Reason is { } reason)
-            yield return $"AUDIT ALARM: {reason} The audit is not what was sealed; nothing further is sealed. Inform the "
-                + $"administrators of this service.";
-        if (options.IsPlainAbroad)
-            yield return $"This service answers on {options.Listen} over plain HTTP: what you type goes over the network as it is.";
-        if (!catalogues.Waiting.IsEmpty)
-            yield return $"The catalogue's files of {string.Join(", ", catalogues.Waiting.Keys)} were changed and wait for an "
-                + $"approver; until then these products go on as they were.";
+        await sessions.BeginAsync(context, new(name, "password", RoleNames.Every, SiteScope.All), stop);
+        return Results.Ok(await sessions.ViewAsync(new(new(name), account.Kind, account.Roles, account.Sites), stop));
     }
 
     private static SignedInView Show(StoredSession s, long? own) =>
         new($"s{s.Id}", s.Account, s.Way, s.Begun, s.Expires, s.LastUsed, s.From, s.Agent, s.Id == own);
-
-    /// <summary>Begins a session and gives the browser its cookie: always a new one, and the one that the browser had is over.</summary>
-    public static async Task<bool> BeginAsync(
-        AccessTable access,
-        AccountTable accounts,
-        HttpContext context,
-        DomainClock clock,
-        string account,
-        string way,
-        Roles roles,
-        SiteScope sites,
-        Credential? parent,
-        CancellationToken stop
-    )
-    {
-        if (await accounts.FindAsync(account, stop) is not { Ended: null })
-            return false;
-        var now = DateTimeOffset.UtcNow;
-        var lasts = parent?.Expires is { } end && end - now < Lasts ? end - now : Lasts;
-        var agent = string.Concat(context.Request.Headers.UserAgent.ToString().Where(c => !char.IsControl(c)).Take(MostAgent));
-        var session = await access.BeginSessionAsync(
-            new(0, account, way, roles, sites, now, now + lasts, now, context.Address(), agent) { ParentToken = parent?.Token },
-            context.Request.Cookies[Callers.Cookie(context.Request)],
-            new(account, context.Address()),
-            clock.GetUtcNow(),
-            stop
-        );
-        await accounts.SignedInAsync(account, now, stop);
-        var cookie = Options(context);
-        cookie.MaxAge = lasts;
-        context.Response.Cookies.Append(Callers.Cookie(context.Request), session, cookie);
-        return true;
-    }
-
-    private static CookieOptions Options(HttpContext context) =>
-        new()
-        {
-            HttpOnly = true,
-            SameSite = SameSiteMode.Strict,
-            Secure = context.Request.IsHttps,
-            Path = "/",
-        };
 }

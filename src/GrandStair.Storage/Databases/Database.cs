@@ -91,6 +91,16 @@ public sealed class Database : IAsyncDisposable
         }
     }
 
+    /// <summary>
+    /// Writes in SQLite, in the queue's order, on the thread that calls: it waits for the writer's thread alone, and for none of the pool.
+    /// </summary>
+    internal T WriteOnThisThread<T>(Func<DbConnection, DbTransaction, T> write, CancellationToken stop)
+    {
+        var queued = new Write((c, t) => Task.FromResult<object?>(write(c, t)));
+        _writes.Writer.WriteAsync(queued, stop).AsTask().GetAwaiter().GetResult();
+        return (T)queued.Done.Task.GetAwaiter().GetResult()!;
+    }
+
     /// <inheritdoc />
     public async ValueTask DisposeAsync()
     {

@@ -431,7 +431,7 @@ public sealed class RunLog(Database database)
             var asked = TimeProvider.System.GetTimestamp();
             var rows = own is not null
                 ? own.Execute(renewal, values)
-                : database.WriteAsync((c, t) => c.ExecuteAsync(renewal, values, t), stop).GetAwaiter().GetResult();
+                : database.WriteOnThisThread((c, t) => c.Execute(renewal, values, t), stop);
             if (rows != 1)
                 return;
             renewed(asked);
