@@ -52,7 +52,7 @@ function machine(site, name, group, owner, edition, rate, away) {
   inventory.push({
     name, serial: `NF${(41000 + number * 37).toString()}`, site, group, owner, tags, connection: 'simulated', seen: iso(silent ? imported - 9 * 24 * hours : seen), ...known,
   });
-  truths.push({ name, ...truth, 'truth.backup': backedUp ? 'nightly' : 'none', 'truth.slowness': (0.75 + draw() * (old ? 1.4 : 0.6)).toFixed(2), 'truth.away': away.toFixed(2) });
+  truths.push({ name, ...truth, 'truth.backup': backedUp ? 'nightly' : 'none', 'truth.slowness': (0.75 + draw() * (old ? 1.4 : 0.6)).toFixed(2), 'truth.away': away.toFixed(2), 'truth.signed-in': group === 'ticket-desk' ? '0.3' : '0.1' });
 }
 
 for (const [site, letter, count] of terminals) {

@@ -435,12 +435,20 @@ public sealed class GrandStairClient : IDisposable
     public Task<Page<RunRow>> RunsAsync(string? plan, string? status, int limit, CancellationToken stop) =>
         AllAsync<RunRow>("runs", limit, stop, ("plan", plan), ("status", status));
 
+    /// <summary>The runs that ask something of a person now.</summary>
+    public Task<Page<RunRow>> AskedRunsAsync(string? plan, int limit, CancellationToken stop) =>
+        AllAsync<RunRow>("runs", limit, stop, ("plan", plan), ("asked", "true"));
+
     /// <summary>One run.</summary>
     public Task<RunView> RunAsync(string run, CancellationToken stop) => GetAsync<RunView>($"runs/{Escape(run)}", stop);
 
     /// <summary>Decides about a run.</summary>
     public Task<RunView> DecideAsync(string run, DecisionCommand command, CancellationToken stop) =>
         SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/decisions", JsonContent.Create(command), stop);
+
+    /// <summary>Answers what a run asks of a person.</summary>
+    public Task<RunView> AnswerAsync(string run, AnswerCommand command, CancellationToken stop) =>
+        SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/answers", JsonContent.Create(command), stop);
 
     /// <summary>Closes a follow-up.</summary>
     public Task<RunView> CloseFollowUpAsync(string run, string followUp, string reason, CancellationToken stop) =>

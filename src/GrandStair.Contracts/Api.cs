@@ -853,6 +853,12 @@ public sealed record ExemptCommand(string As, string Reason, string? Until = nul
 /// <param name="Now">Whether a rollback begins at once; otherwise it begins in the machine's next window.</param>
 public sealed record DecisionCommand(string Decision, string Reason, bool Now = false);
 
+/// <summary>An answer to what a run asks of a person.</summary>
+/// <param name="Answer"><c>done</c> or <c>not-possible</c>.</param>
+/// <param name="Note">What was done or seen; needed where it is not possible.</param>
+/// <param name="Step">The step that is answered; null for the one that asks now.</param>
+public sealed record AnswerCommand(string Answer, string? Note = null, string? Step = null);
+
 /// <summary>A fix script to run on a machine.</summary>
 /// <param name="Now">Whether a script that restarts the machine runs at once; otherwise it runs in the machine's next window.</param>
 public sealed record FixCommand(string Reason, bool Now = false);
@@ -894,7 +900,19 @@ public sealed record RunRow(
     int FollowUps,
     DateTimeOffset? Begins,
     NoContactView? NoContact
-);
+)
+{
+    /// <summary>What it asks of a person now; null where it asks nothing.</summary>
+    public AskedView? Asked { get; init; }
+}
+
+/// <summary>What a step of a run asks of a person.</summary>
+/// <param name="Step">The step's name, by which it is answered.</param>
+/// <param name="Words">What they are to do or to look at.</param>
+/// <param name="Who">Who it is for.</param>
+/// <param name="Since">Since when it waits.</param>
+/// <param name="Due">Until when it waits; then the machine misses its slot, or the run is parked.</param>
+public sealed record AskedView(string Step, string Words, string Who, DateTimeOffset Since, DateTimeOffset Due);
 
 /// <summary>Contact to a machine that is lost while it has an order.</summary>
 /// <param name="Since">When the machine was last heard of.</param>
@@ -983,7 +1001,8 @@ public sealed record OverviewView(
 public sealed record StairPoint(DateTimeOffset At, int Verified);
 
 /// <summary>Something that keeps machines from going.</summary>
-/// <param name="Kind"><c>check</c>, <c>parked</c>, <c>ended</c>, <c>no-contact</c>, <c>route</c> or <c>follow-up</c>.</param>
+/// <param name="Kind"><c>check</c>, <c>parked</c>, <c>asked</c>, <c>stopped</c>, <c>no-contact</c>, <c>route</c> or
+/// <c>follow-up</c>.</param>
 /// <param name="Machines">How many machines it keeps; of a check, on how many it is not met.</param>
 /// <param name="Unknown">On how many more machines the check is unknown, since nothing or nothing new enough was read.</param>
 /// <param name="Condition">What lists the machines: the name of the check or the status.</param>

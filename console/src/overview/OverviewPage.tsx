@@ -171,12 +171,14 @@ function InTheWay({ view }: { view: Schemas['OverviewView'] }) {
 function verb(item: Schemas['InTheWayView']): string {
   if (item.kind === 'check') return item.by === 'nobody' ? 'Exempt' : 'Fix';
   if (item.kind === 'no-contact') return 'Look';
+  if (item.kind === 'asked') return 'Answer';
   return item.kind === 'follow-up' ? 'Close' : 'Decide';
 }
 
 function wayTo(plan: string, item: Schemas['InTheWayView']): string {
   if (item.kind === 'check') return `/readiness?plan=${plan}&check=${item.condition}`;
   if (item.kind === 'parked') return '/runs?status=parked';
+  if (item.kind === 'asked') return '/runs?asked';
   if (item.kind === 'no-contact') return '/runs?status=running';
   if (item.kind === 'follow-up') return '/runs?status=verified';
   return `/plans/${plan}?status=${item.condition}`;

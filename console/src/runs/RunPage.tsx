@@ -9,6 +9,7 @@ import { RunProgress, ToGo } from '../parts/RunProgress';
 import { Status } from '../parts/Status';
 import { many, span, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
+import { AnswerButtons } from './AnswerButtons';
 
 export function RunPage() {
   const { run: id = '' } = useParams();
@@ -36,6 +37,7 @@ export function RunPage() {
         {view.missedSlots > 0 && ` · ${many(view.missedSlots, 'missed slot')}`}{' '}
         {!r.closed && ` · ${view.turned ? 'past the point of no return' : 'can be cancelled'}`}
       </p>
+      {r.asked && <Asked run={r} asked={r.asked} />}
       {r.parked && (
         <div className="parked-box" role="status">
           <strong>Waiting for a decision</strong> {r.parked}{' '}
@@ -67,6 +69,16 @@ export function RunPage() {
         <Log view={view} />
       </div>
     </>
+  );
+}
+
+function Asked({ run, asked }: { run: Schemas['RunRow']; asked: Schemas['AskedView'] }) {
+  return (
+    <div className="parked-box" role="status">
+      <strong>Waiting for {asked.who}</strong> since {time(asked.since)}, until {time(asked.due)}
+      <p>{asked.words}</p>
+      <AnswerButtons runs={[run]} />
+    </div>
   );
 }
 

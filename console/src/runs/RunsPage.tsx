@@ -1,14 +1,19 @@
+import { Checkbox } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, take } from '../api/client';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { RunProgress, ToGo } from '../parts/RunProgress';
 import { Status, statuses } from '../parts/Status';
-import { many, span, word } from '../parts/words';
+import { many, span, time, word } from '../parts/words';
+import { AnswerButtons } from './AnswerButtons';
 
 export function RunsPage() {
   const [params] = useSearchParams();
   const status = params.get('status') ?? undefined;
+  const isAsked = params.has('asked');
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const all = useQuery({
     queryKey: ['runs'],
     queryFn: () => take(api.GET('/api/v1/runs', { params: { query: { limit: 1000 } } })),
@@ -19,15 +24,24 @@ export function RunsPage() {
   const counts = new Map<string, number>();
   for (const run of all.data.items) counts.set(run.status, (counts.get(run.status) ?? 0) + 1);
   const parked = counts.get('parked') ?? 0;
-  const shown = all.data.items.filter((run) => status === undefined || run.status === status);
+  const asked = all.data.items.filter((run) => run.asked);
+  const shown = isAsked ? asked : all.data.items.filter((run) => status === undefined || run.status === status);
+  const picked = isAsked ? asked.filter((run) => chosen.has(run.run)) : [];
+  const pick = (runs: string[], on: boolean) =>
+    setChosen(new Set(on ? [...chosen, ...runs] : [...chosen].filter((r) => !runs.includes(r))));
   return (
     <>
       <h1>
         <b>{counts.get('running') ?? 0}</b> running, <b>{parked}</b> parked
         {parked > 0 && <>: waiting for a decision</>}
+        {asked.length > 0 && (
+          <>
+            , <b>{asked.length}</b> waiting for an answer
+          </>
+        )}
       </h1>
       <p className="targets">
-        <Link to="/runs" className={status === undefined ? 'here' : ''}>
+        <Link to="/runs" className={status === undefined && !isAsked ? 'here' : ''}>
           all {all.data.total}
         </Link>
         {statuses
@@ -37,13 +51,39 @@ export function RunsPage() {
               {counts.get(name)} <Status of={name} />
             </Link>
           ))}
+        {(asked.length > 0 || isAsked) && (
+          <Link to="/runs?asked" className={isAsked ? 'here' : ''}>
+            {asked.length} waiting for an answer
+          </Link>
+        )}
       </p>
+      {picked.length > 0 && (
+        <p className="targets">
+          {many(picked.length, 'machine')} selected: <AnswerButtons runs={picked} onAnswered={() => setChosen(new Set())} />
+        </p>
+      )}
       <section className="card">
-        {shown.length === 0 && <p className="empty">No runs with this status. A run is opened before its machine is staged.</p>}
+        {isAsked && shown.length === 0 && <p className="empty">No run waits for an answer.</p>}
+        {!isAsked && shown.length === 0 && <p className="empty">No runs with this status. A run is opened before its machine is staged.</p>}
         {shown.length > 0 && (
           <table>
             <thead>
               <tr>
+                {isAsked && (
+                  <th>
+                    <Checkbox
+                      aria-label="Select all"
+                      checked={picked.length === shown.length}
+                      indeterminate={picked.length > 0 && picked.length < shown.length}
+                      onChange={(e) =>
+                        pick(
+                          shown.map((r) => r.run),
+                          e.currentTarget.checked,
+                        )
+                      }
+                    />
+                  </th>
+                )}
                 <th>Run</th>
                 <th>Machine</th>
                 <th>Site</th>
@@ -57,6 +97,15 @@ export function RunsPage() {
             <tbody>
               {shown.map((run) => (
                 <tr key={run.run}>
+                  {isAsked && (
+                    <td>
+                      <Checkbox
+                        aria-label={`Select ${run.machine}`}
+                        checked={chosen.has(run.run)}
+                        onChange={(e) => pick([run.run], e.currentTarget.checked)}
+                      />
+                    </td>
+                  )}
                   <td>
                     <Link to={`/runs/${run.run}`}>{run.run}</Link>
                   </td>
@@ -72,7 +121,15 @@ export function RunsPage() {
                   <td>
                     <RunProgress run={run} />
                   </td>
-                  <td>{run.parked ?? run.reason ?? run.noContact?.why ?? run.step ?? word(run.outcome)}</td>
+                  <td>
+                    {run.asked && !run.parked ? (
+                      <>
+                        {run.asked.who}, until {time(run.asked.due)}: {run.asked.words}
+                      </>
+                    ) : (
+                      (run.parked ?? run.reason ?? run.noContact?.why ?? run.step ?? word(run.outcome))
+                    )}
+                  </td>
                   <td className="num nowrap quiet">{span(run.elapsedSeconds)}</td>
                   <td className="nowrap quiet">{run.followUps > 0 ? many(run.followUps, 'follow-up') : <ToGo run={run} />}</td>
                 </tr>

@@ -21,6 +21,7 @@ internal static class RunCommands
             Show(),
             Watch(),
             Decide(),
+            Answer(),
             CloseFollowUp(),
             Evidence(),
         };
@@ -28,9 +29,13 @@ internal static class RunCommands
     private static Command List()
     {
         var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 50 };
-        var command = new Command("list", "List runs; those that wait for a decision come first") { Plan, Status, limit };
+        var asked = new Option<bool>("--asked") { Description = "Only the runs that ask something of a person." };
+        var command = new Command("list", "List runs; those that wait for a decision come first") { Plan, Status, asked, limit };
         command.Asks(
-            (parsed, client, stop) => client.RunsAsync(parsed.GetValue(Plan), parsed.GetValue(Status), parsed.GetValue(limit), stop),
+            (parsed, client, stop) =>
+                parsed.GetValue(asked)
+                    ? client.AskedRunsAsync(parsed.GetValue(Plan), parsed.GetValue(limit), stop)
+                    : client.RunsAsync(parsed.GetValue(Plan), parsed.GetValue(Status), parsed.GetValue(limit), stop),
             Print
         );
         return command;
@@ -161,6 +166,52 @@ internal static class RunCommands
         return command;
     }
 
+    private static Command Answer()
+    {
+        var answer = new Argument<string>("answer") { Description = "done, or not-possible, which parks the run for a decision." };
+        answer.CompletionSources.Add("done", "not-possible");
+        var several = new Argument<string[]>("runs")
+        {
+            Arity = ArgumentArity.OneOrMore,
+            Description = "The runs, such as r118 r119; 'run list --asked' lists those that ask something.",
+        };
+        var note = new Option<string?>("--note")
+        {
+            Description = "What was done or seen, recorded with your name; needed for not-possible.",
+        };
+        var command = new Command("answer", "Answer what runs ask of a person") { answer, several, note };
+        command.Calls(
+            async (parsed, client, screen, stop) =>
+            {
+                var answered = new List<RunView>();
+                ServiceException? refused = null;
+                foreach (var run in parsed.GetValue(several)!.Distinct())
+                {
+                    try
+                    {
+                        answered.Add(await client.AnswerAsync(run, new(parsed.GetValue(answer)!, parsed.GetValue(note)), stop));
+                    }
+                    catch (ServiceException error) when (error.Status is 404 or 409)
+                    {
+                        // The others are answered all the same; the first refusal decides how the command ends.
+                        refused ??= error;
+                    }
+                }
+
+                if (!Caller.PrintedAsJson(parsed, answered))
+                {
+                    foreach (var view in answered)
+                        screen.Say(
+                            $"**{view.Run.Run}** on {view.Run.Machine}: {Screen.Word(view.Run.Status)}, {view.Run.Parked ?? view.Run.Step}"
+                        );
+                }
+
+                return refused is null ? ExitStatus.Done : throw refused;
+            }
+        );
+        return command;
+    }
+
     private static Command CloseFollowUp()
     {
         var name = new Argument<string>("follow-up") { Description = "Name of the follow-up; 'run show' lists them." };
@@ -181,7 +232,11 @@ internal static class RunCommands
     private static void Print(Page<RunRow> page, Screen screen)
     {
         var parked = page.Items.Count(r => r.Status == "parked");
-        screen.Say($"{Screen.Many(page.Total, "run")}{(parked > 0 ? $", **{parked}** parked: waiting for a decision" : "")}");
+        var asked = page.Items.Count(r => r.Asked is not null);
+        screen.Say(
+            $"{Screen.Many(page.Total, "run")}{(parked > 0 ? $", **{parked}** parked: waiting for a decision" : "")}"
+                + $"{(asked > 0 ? $", **{asked}** waiting for an answer" : "")}"
+        );
         screen.Table(
             ["run", "machine", "site?", "status", "progress?", "what", "#for?", "#to go?", "note"],
             page.Items.Select(r =>
@@ -195,13 +250,15 @@ internal static class RunCommands
                     r.Step ?? Screen.Word(r.Outcome),
                     Screen.Age(r.ElapsedSeconds),
                     r.OverSeconds is { } over ? $"+{Screen.Age(over)}" : Screen.Age(r.LeftSeconds),
-                    r.Parked ?? r.Reason ?? NoContact(r) ?? Begins(r) ?? r.Note,
+                    r.Parked ?? r.Reason ?? AskedOf(r) ?? NoContact(r) ?? Begins(r) ?? r.Note,
                 }
             )
         );
         if (page.Items.Count < page.Total)
             screen.Hint($"{page.Total - page.Items.Count} more; narrow it with --status, or raise --limit.");
     }
+
+    private static string? AskedOf(RunRow r) => r.Asked is { } asked ? $"asks {asked.Who}, by {Screen.Time(asked.Due)} UTC" : null;
 
     private static string? Begins(RunRow r) => r.Begins is { } begins ? $"begins {Screen.Time(begins)} UTC" : null;
 
@@ -237,6 +294,14 @@ internal static class RunCommands
             screen.Say($"**{Screen.Word(r.Outcome)}** {Screen.Time(r.Closed)} UTC: {reason}");
         if (Begins(r) is { } begins)
             screen.Say($"{r.Step}: **{begins}**, in the machine's next window");
+        if (r.Asked is { } asked)
+        {
+            screen.Say(
+                $"**Waiting for {asked.Who}** since {Screen.Time(asked.Since)} UTC, until {Screen.Time(asked.Due)} UTC: {asked.Words}"
+            );
+            screen.Say($"Answer: gstair run answer done {r.Run}, or gstair run answer not-possible {r.Run} --note …");
+        }
+
         if (view.Possible.Count > 0)
             screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");
         screen.Table(

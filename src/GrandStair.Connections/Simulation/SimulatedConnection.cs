@@ -1,3 +1,4 @@
+using System.Globalization;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 
@@ -64,6 +65,12 @@ public sealed class SimulatedConnection(SimulatedMachines world, TimeProvider cl
         // Most machines are backed up every night, which nobody has to order.
         if (truth.GetValueOrDefault("truth.backup") == "nightly")
             truth["backup.last"] = $"{now.AddHours(-3).Date.AddHours(1):yyyy-MM-ddTHH:mm:ss}Z";
+        // Somebody comes and goes; each time they stay for twenty minutes.
+        if (truth.TryGetValue("truth.signed-in", out var share))
+            truth["sessions.active"] =
+                Chance.Of(machine.Name, "signed-in", now.ToUnixTimeSeconds() / 1200) < double.Parse(share, CultureInfo.InvariantCulture)
+                    ? "1"
+                    : "0";
         return answers
             ? truth
             : throw new ConnectionException(

@@ -44,14 +44,25 @@ public enum StepKind
 
     /// <summary>The machine restarts; done when it has a new boot id.</summary>
     Restart,
+
+    /// <summary>Nothing is done on the machine: it is read again and again until a condition holds.</summary>
+    WaitUntil,
+
+    /// <summary>A person does something or looks at something, and answers.</summary>
+    AskPerson,
 }
+
+/// <summary>What a step asks a person for.</summary>
+/// <param name="Words">What they are to do or to look at, and when the answer is yes.</param>
+/// <param name="Who">Who it is for, such as a crew, <c>owner</c> or <c>service desk</c>. Whoever may decide about runs can answer.</param>
+public sealed record PersonTask(string Words, string Who);
 
 /// <summary>One action within a phase, as the method says it.</summary>
 /// <param name="Name">The step's name within its method.</param>
 /// <param name="Title">What it does, for people.</param>
 /// <param name="Phase">The phase that it belongs to.</param>
 /// <param name="Kind">What kind of action it is.</param>
-/// <param name="Script">The script's file name; null for a restart.</param>
+/// <param name="Script">The script's file name; null for every other kind.</param>
 /// <param name="Typical">How long it usually takes.</param>
 /// <param name="Limit">How long it may take before a person is asked.</param>
 /// <param name="Attempts">How often it is tried before a person is asked, at least 1.</param>
@@ -79,4 +90,16 @@ public sealed record StepSpec(
     /// every other step.
     /// </summary>
     public string? ResumedBy { get; init; }
+
+    /// <summary>The condition that a step waits for; null for every other kind.</summary>
+    public string? Until { get; init; }
+
+    /// <summary>How long after one reading a step that waits reads the machine again; null for every other kind.</summary>
+    public TimeSpan? Every { get; init; }
+
+    /// <summary>What a person is asked for; null for every other kind.</summary>
+    public PersonTask? Task { get; init; }
+
+    /// <summary>Whether it only waits, for the machine or for a person, and can be left at any time.</summary>
+    public bool IsWaiting => Kind is StepKind.WaitUntil or StepKind.AskPerson;
 }

@@ -91,6 +91,12 @@ public enum OrderResult
 
     /// <summary>It will never be done: an order of a higher epoch or the machine itself refused it.</summary>
     Refused,
+
+    /// <summary>A person answered that it cannot be done.</summary>
+    NotPossible,
+
+    /// <summary>What was waited for did not come before the slot's latest start of the point of no return.</summary>
+    TooLate,
 }
 
 /// <summary>An order that was posted ended.</summary>

@@ -150,7 +150,7 @@ public static class RunMachine
             return End(state, Outcome.Cancelled, reason, at);
         if (state.NextStep is { } step)
         {
-            if (state.Phase is Phase.Protect or Phase.Apply && !state.Turned && at > state.Slot.LatestTurn)
+            if (state.CanMissSlot && at > state.Slot.LatestTurn)
                 return MissSlot(state, at);
             if (step.PointOfNoReturn)
                 state = state with { Turned = true };
@@ -295,6 +295,8 @@ public static class RunMachine
             );
         if (CancelledBecause(state) is { } reason)
             return End(state, Outcome.Cancelled, reason, e.At);
+        if (e.Result == OrderResult.TooLate)
+            return MissSlot(state with { Tries = 0 }, e.At);
 
         var tries = state.Tries + 1;
         if (tries < step.Attempts)
@@ -309,6 +311,7 @@ public static class RunMachine
         {
             OrderResult.Gone => "it is gone without a result",
             OrderResult.Refused => "it was refused",
+            OrderResult.NotPossible => $"{e.Actor} says that it is not possible",
             _ => e.Exit is { } exit ? $"exit status {exit}" : "it failed",
         };
         return last is null ? how : $"{how}, {last}";
@@ -410,7 +413,7 @@ public static class RunMachine
                 return Fail(state, e);
             default:
                 // What is running on the machine is let end first; all else stops at once.
-                var busy = state.Outstanding?.Kind is OrderKind.Step or OrderKind.Gate;
+                var busy = state.Outstanding?.Kind is OrderKind.Step or OrderKind.Gate && state.WaitingStep is null;
                 return busy ? Same(state with { Cancel = e.Reason }) : End(state, Outcome.Cancelled, e.Reason, e.At);
         }
     }

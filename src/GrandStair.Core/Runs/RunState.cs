@@ -205,6 +205,30 @@ public sealed record RunState
     /// <summary>The step that the outstanding order asks for; null where it asks for none.</summary>
     public StepSpec? CurrentStep => Outstanding?.Kind == OrderKind.Step || ParkedAt?.Kind == OrderKind.Step ? NextStep : null;
 
+    /// <summary>The step in which it only waits, for the machine or for a person; null where it does not.</summary>
+    public StepSpec? WaitingStep => Outstanding?.Kind == OrderKind.Step && NextStep is { IsWaiting: true } step ? step : null;
+
+    /// <summary>What a person is asked for now; null where nobody is.</summary>
+    public PersonTask? AskedOfPerson => WaitingStep?.Task;
+
+    /// <summary>Whether it is in its slot and has not begun the point of no return, so that it may still come too late for it.</summary>
+    public bool CanMissSlot => Phase is Phase.Protect or Phase.Apply && !Turned;
+
+    /// <summary>
+    /// Until when it waits in its present step, UTC: until the step's limit, and in the slot not beyond the latest start of the point of no
+    /// return. Null where it does not wait.
+    /// </summary>
+    public DateTimeOffset? WaitsUntil
+    {
+        get
+        {
+            if (WaitingStep is not { } step)
+                return null;
+            var limit = Outstanding!.At + step.Limit;
+            return CanMissSlot && Slot.LatestTurn < limit ? Slot.LatestTurn : limit;
+        }
+    }
+
     /// <summary>Whether it is in the part of its progress that needs room within the limits.</summary>
     public bool NeedsRoom =>
         Closed is null

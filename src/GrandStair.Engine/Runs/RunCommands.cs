@@ -47,6 +47,42 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
         return await windows.FindAsync(state.Plan, (await fleet.AllAsync(stop))[new(state.Machine)], lasts, stop);
     }
 
+    /// <summary>Answers what a step of a run asks of a person.</summary>
+    /// <param name="run">The run's number.</param>
+    /// <param name="step">The step that is answered, so that an answer never goes to a later question; null for the present one.</param>
+    /// <param name="done">Whether it is done; false where it is not possible.</param>
+    /// <param name="note">What was done or seen; needed where it is not possible.</param>
+    /// <param name="actor">Who answers.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="RefusedException">There is no such run, it asks nothing, or another step asks now.</exception>
+    public Task<RunState> AnswerAsync(long run, string? step, bool done, string note, Actor actor, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(actor);
+        return AppendAsync(
+            run,
+            state =>
+            {
+                if (state.AskedOfPerson is null)
+                    throw RefusedException.Conflict("nothing-asked", $"Run r{run} asks nothing of a person now.");
+                if (step is not null && step != state.WaitingStep!.Name)
+                    throw RefusedException.Conflict(
+                        "another-question",
+                        $"Run r{run} asks by its step '{state.WaitingStep!.Name}' now, and no more by '{step}'. Look at it again."
+                    );
+                return new OrderEnded(
+                    clock.GetUtcNow(),
+                    actor.Name,
+                    state.Outstanding!.Name,
+                    done ? OrderResult.Ok : OrderResult.NotPossible,
+                    null,
+                    note
+                );
+            },
+            new(actor, $"run answer-{(done ? "done" : "not-possible")}", note),
+            stop
+        );
+    }
+
     /// <summary>Closes a follow-up.</summary>
     /// <exception cref="RefusedException">There is no such run, or it has no such follow-up that is open.</exception>
     public Task<RunState> CloseFollowUpAsync(long run, string followUp, string reason, Actor actor, CancellationToken stop)

@@ -2,6 +2,7 @@ using System.Collections.Immutable;
 using GrandStair.Connections;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
+using GrandStair.Core.Conditions;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
@@ -373,6 +374,10 @@ public sealed class RunWorker(
                 return await OpenSlotAsync(claim, order, machine, stop);
             case OrderKind.Settle:
                 return new(new Settled(clock.GetUtcNow(), "worker", order.Name));
+            case OrderKind.Step when claim.State.WaitingStep is { } step:
+                return step.Until is { } until
+                    ? await ReadUntilAsync(claim, order, step, until, machine, stop)
+                    : WaitOn(claim, order, step, $"no answer from {step.Task!.Who}");
             case OrderKind.Step:
                 // The time in which it waits for the uplink does not count as staging.
                 return claim.State.Phase == Phase.Stage && await TryAcquireUplinkAsync(claim, machine, stop) is { } busy
@@ -489,6 +494,61 @@ public sealed class RunWorker(
 
     private static Noted Note(CheckResult result) =>
         new(result.Check.Name, result.Check.Title, string.Join(", ", result.Seen.Select(l => l.Tell())), result.Check.Fix.Words);
+
+    /// <summary>Reads what a step waits for. Asked again after a crash, it simply reads once more.</summary>
+    private async Task<Looked> ReadUntilAsync(
+        ClaimedRun claim,
+        Order order,
+        StepSpec step,
+        string until,
+        Machine machine,
+        CancellationToken stop
+    )
+    {
+        var condition = ConditionParser.Parse(until, catalogues.Keys);
+        string seen;
+        try
+        {
+            machine = await reader.ReadAsync(machine, [.. condition.Keys], Actor.Worker, stop);
+            var answer = condition.Ask(machine, new EvaluationContext(clock.GetUtcNow()));
+            seen = string.Join(", ", answer.Leaves.Select(l => l.Tell()));
+            if (answer.Value == Kleene.Yes)
+                return new(new OrderEnded(clock.GetUtcNow(), "worker", order.Name, OrderResult.Ok, null, seen));
+        }
+        catch (ConnectionException error)
+        {
+            seen = error.Message;
+        }
+
+        return WaitOn(claim, order, step, seen);
+    }
+
+    /// <summary>Waits on in a step, until it has lasted too long.</summary>
+    /// <param name="claim">The run.</param>
+    /// <param name="order">Its order.</param>
+    /// <param name="step">The step that waits.</param>
+    /// <param name="seen">What was found in place of what it waits for.</param>
+    private Looked WaitOn(ClaimedRun claim, Order order, StepSpec step, string seen)
+    {
+        var now = clock.GetUtcNow();
+        var until = claim.State.WaitsUntil!.Value;
+        var every = step.Every ?? step.Limit;
+        var progress = new RunProgress(order.Name.ToString(), null, seen, now) { Since = order.At, Answered = true };
+        if (claim.State.Parked is not null)
+            return Looked.Later(now + every, progress);
+        if (now <= until)
+            return Looked.Later(now + every < until ? now + every : until + TimeSpan.FromSeconds(1), progress);
+        return claim.State.CanMissSlot && now > claim.State.Slot.LatestTurn
+            ? new(new OrderEnded(now, "worker", order.Name, OrderResult.TooLate, null, seen))
+            : new(
+                new OrderOverdue(
+                    now,
+                    "worker",
+                    order.Name,
+                    $"{step.Title}: waited for {Units.Show(step.Limit.TotalSeconds, ValueKind.Duration)} in vain; found: {seen}"
+                )
+            );
+    }
 
     private async Task<Looked> StepAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
     {

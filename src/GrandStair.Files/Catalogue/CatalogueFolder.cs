@@ -15,6 +15,8 @@ public static class CatalogueFolder
 {
     // A step of a minute may well take ten on a busy machine; nobody needs to be asked before that.
     private static readonly TimeSpan ShortestLimit = TimeSpan.FromMinutes(30);
+    private static readonly TimeSpan UsualEvery = TimeSpan.FromMinutes(5);
+    private static readonly TimeSpan ShortestEvery = TimeSpan.FromSeconds(10);
     private const string ProductFile = "product.yaml";
     private const long LargestFile = 4 << 20;
 
@@ -92,6 +94,7 @@ public static class CatalogueFolder
         }
 
         var scripts = new Scripts(files);
+        ImmutableArray<Reader> readers = [.. map.Maps("readers").Select(r => Reader(r, scripts, keys))];
         var product = new Product
         {
             Name = map.Text("product"),
@@ -104,11 +107,11 @@ public static class CatalogueFolder
             Editions = [.. map.Texts("editions")],
             Components = [.. map.Maps("components").Select(p => ComponentOf(p, keys))],
             Keys = own,
-            Readers = [.. map.Maps("readers").Select(r => Reader(r, scripts, keys))],
+            Readers = readers,
             Releases = [.. map.Maps("releases").Select(r => ReleaseOf(r, keys))],
             KnownIssues = [.. map.Maps("known-issues").Select(i => IssueOf(i, keys, scripts))],
             Hops = [.. map.Maps("hops").Select(h => HopOf(h, keys, scripts))],
-            Methods = [.. map.Maps("methods").Select(m => MethodOf(m, keys, scripts))],
+            Methods = [.. map.Maps("methods").Select(m => MethodOf(m, keys, scripts, readers))],
             Scripts = files.Remove(ProductFile).ToImmutableDictionary(),
         };
         map.Done();
@@ -434,7 +437,7 @@ public static class CatalogueFolder
         return of;
     }
 
-    private static Method MethodOf(YamlMap map, KeyRegistry keys, Scripts scripts)
+    private static Method MethodOf(YamlMap map, KeyRegistry keys, Scripts scripts, ImmutableArray<Reader> readers)
     {
         var way = map.Word("way", Way.Upgrade);
         var rollback = map.OptionalMap("rollback");
@@ -456,13 +459,13 @@ public static class CatalogueFolder
             Suits = map.Condition("suits", keys),
             Preserves = way == Way.Upgrade ? map.Word<Preserves>("preserves") : Preserves.None,
             Checks = Checks(map, keys, scripts),
-            Steps = [.. map.Maps("steps").Select(s => StepOf(s, keys, scripts))],
+            Steps = [.. map.Maps("steps").Select(s => StepOf(s, keys, scripts, readers))],
             Rollback = rollback is null
                 ? new("There is none.", TimeSpan.Zero, [])
                 : new(
                     rollback.Text("words"),
                     rollback.Duration("lasts") ?? TimeSpan.Zero,
-                    [.. rollback.Maps("steps").Select(s => StepOf(s, keys, scripts))]
+                    [.. rollback.Maps("steps").Select(s => StepOf(s, keys, scripts, readers))]
                 ),
         };
         if (way == Way.Upgrade && rollback is null)
@@ -490,9 +493,10 @@ public static class CatalogueFolder
         return method;
     }
 
-    private static StepSpec StepOf(YamlMap map, KeyRegistry keys, Scripts scripts)
+    private static StepSpec StepOf(YamlMap map, KeyRegistry keys, Scripts scripts, ImmutableArray<Reader> readers)
     {
         var kind = map.Word<StepKind>("kind");
+        var until = kind == StepKind.WaitUntil ? map.Required("until", keys) : null;
         var typical = map.Duration("typical") ?? TimeSpan.FromMinutes(1);
         var step = new StepSpec(
             map.Text("name"),
@@ -509,7 +513,19 @@ public static class CatalogueFolder
             Secrets = [.. map.Texts("secrets")],
             ResumedBy = map.Optional("resumed-by"),
             Provides = [.. map.Texts("provides")],
+            Until = until?.Text,
+            Every = kind == StepKind.WaitUntil ? map.Duration("every") ?? UsualEvery : null,
+            Task = kind == StepKind.AskPerson ? new(map.Text("words"), map.Text("who")) : null,
         };
+        if (step.IsWaiting && (step.PointOfNoReturn || step.Attempts > 1 || step.ResumedBy is not null || !step.Provides.IsEmpty))
+            map.Wrong(
+                "kind",
+                $"Step '{step.Name}' only waits, so it has no 'attempts', 'provides' and 'resumed-by', and is no point of no return."
+            );
+        foreach (var key in (until?.Keys ?? []).Where(k => !readers.Any(r => r.Covers.Contains(k))))
+            map.Wrong("until", $"Step '{step.Name}' waits for '{key}', which no reading script of this product covers.");
+        if (step.Every < ShortestEvery)
+            map.Wrong("every", $"A machine is read again after {ShortestEvery.TotalSeconds:0} s at the earliest.");
         CheckKeys(map, "provides", step.Provides, keys);
         foreach (var odd in step.Secrets.Where(s => !SecretReference.IsName(s)))
             map.Wrong(

@@ -127,6 +127,7 @@ internal static class CallRights
             ["HoldPlan"] = new(Planner | Approver | Operator),
             ["GoAgain"] = new(Operator),
             ["DecideRun"] = new(Operator),
+            ["AnswerRun"] = new(Operator),
             ["CloseFollowUp"] = new(Operator),
             // Secrets.
             ["ListSecrets"] = new(Admin, AllSites: true),

@@ -61,7 +61,7 @@ internal static class OverviewEndpoints
             Line(members.Select(m => m.Verified)),
             [
                 .. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, all, rows)
-                    .OrderByDescending(w => w.Kind is "parked" or "stopped" or "no-contact")
+                    .OrderByDescending(w => w.Kind is "parked" or "asked" or "stopped" or "no-contact")
                     .ThenByDescending(w => w.Opens)
                     .ThenByDescending(w => w.Machines)
                     .ThenByDescending(w => w.Unknown)
@@ -150,6 +150,18 @@ internal static class OverviewEndpoints
                 null,
                 null,
                 "stopped",
+                0
+            );
+
+        foreach (var asked in rows.Where(r => r is { Asked: not null, Status: not "parked" }).GroupBy(r => r.Asked!.Words))
+            yield return new(
+                "asked",
+                asked.Count(),
+                asked.Key,
+                $"{asked.First().Asked!.Who}: answer for {Names(asked.Select(r => r.Machine))}",
+                "person",
+                null,
+                "asked",
                 0
             );
 

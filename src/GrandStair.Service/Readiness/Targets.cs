@@ -94,6 +94,7 @@ internal sealed class Targets(CatalogueCache catalogues, ScopedFleet fleet, Scop
             ?.Name
         ?? throw RefusedException.Unknown(
             "unknown-product",
-            $"It is not known which product {machine.Name} runs. Read it with 'gstair machine read {machine.Name}', or import its os.product."
+            $"It is not known which product {machine.Name} runs. Read it with 'gstair machine read {machine.Name}', or import its "
+                + "os.product."
         );
 }

@@ -54,6 +54,7 @@ internal static class RunEndpoints
             .WithName("DecideRun")
             .ProducesProblem(404)
             .ProducesProblem(409);
+        api.MapPost("/runs/{run}/answers", AnswerAsync).WithName("AnswerRun").ProducesProblem(404).ProducesProblem(409);
         api.MapPost(
                 "/runs/{run}/follow-ups/{name}/close",
                 async (
@@ -91,6 +92,31 @@ internal static class RunEndpoints
             .ProducesProblem(404);
     }
 
+    private static async Task<RunView> AnswerAsync(
+        string run,
+        AnswerCommand command,
+        RunCommands commands,
+        RunLog runs,
+        ScopedFleet fleet,
+        DomainClock clock,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    )
+    {
+        await FindAsync(Number(run), runs, fleet, stop);
+        var done = command.Answer switch
+        {
+            "done" => true,
+            "not-possible" => false,
+            _ => throw RefusedException.Invalid("answer", $"The answer is '{command.Answer}'; expected done or not-possible."),
+        };
+        var note = (command.Note ?? "").Trim();
+        if (!done && note.Length == 0)
+            throw RefusedException.Invalid("no-note", "Say with a note why it is not possible; whoever decides about the run reads it.");
+        await commands.AnswerAsync(Number(run), command.Step, done, note, caller.Actor(), stop);
+        return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
+    }
+
     private static long Number(string run) =>
         run is ['r', .. var digits] && long.TryParse(digits, out var number)
             ? number
@@ -108,7 +134,7 @@ internal static class RunEndpoints
         CancellationToken stop
     )
     {
-        var (plan, status, wave, limit, cursor) = asked;
+        var (plan, status, wave, waitsForAnswer, limit, cursor) = asked;
         var now = clock.GetUtcNow();
         var machines = await fleet.AllAsync(stop);
         var statuses = status?.Split(',').ToHashSet();
@@ -117,6 +143,7 @@ internal static class RunEndpoints
                 machines.ContainsKey(r.Machine)
                 && (plan is null || r.Plan == plan)
                 && (wave is null || r.Wave == wave)
+                && (waitsForAnswer is null || r.IsAsked == waitsForAnswer)
                 && (statuses is null || statuses.Contains(RunMachine.Name(r.Status)))
             )
             .OrderBy(r => Urgency(r.Status))
@@ -187,12 +214,14 @@ internal static class RunEndpoints
     /// <param name="Plan">The plan.</param>
     /// <param name="Status">Their statuses, separated by commas.</param>
     /// <param name="Wave">The wave.</param>
+    /// <param name="Asked">Whether they ask something of a person now.</param>
     /// <param name="Limit">How many at most.</param>
     /// <param name="Cursor">Where to go on.</param>
     private sealed record RunsQuery(
         [FromQuery(Name = "plan")] string? Plan,
         [FromQuery(Name = "status")] string? Status,
         [FromQuery(Name = "wave")] string? Wave,
+        [FromQuery(Name = "asked")] bool? Asked,
         [FromQuery(Name = "limit")] int? Limit,
         [FromQuery(Name = "cursor")] string? Cursor
     );

@@ -52,7 +52,12 @@ internal static class RunViews
             progress?.LostContact is { Looks: >= LostContact.ShownFrom } lost
                 ? new(lost.Since, Math.Max(0, (now - lost.Since).TotalSeconds), lost.Why)
                 : null
-        );
+        )
+        {
+            Asked = run.AskedOfPerson is { } task
+                ? new(run.WaitingStep!.Name, task.Words, task.Who, run.Outstanding!.At, run.WaitsUntil!.Value)
+                : null,
+        };
     }
 
     public static RunView View(
@@ -238,11 +243,16 @@ internal static class RunViews
     private static string Result(OrderEnded ended) =>
         ended.Result switch
         {
-            OrderResult.Ok => "done",
+            // What was read or answered has no exit status, and its note is the result.
+            OrderResult.Ok => ended.Exit is null ? $"done{Noted(ended)}" : "done",
             OrderResult.Gone => "gone without a result",
             OrderResult.Refused => "refused",
+            OrderResult.NotPossible => $"not possible{Noted(ended)}",
+            OrderResult.TooLate => $"did not come before the slot's latest start{Noted(ended)}",
             _ => $"failed{(ended.Exit is { } exit ? $" with status {exit}" : "")}",
         };
+
+    private static string Noted(OrderEnded ended) => ended.Note.Length > 0 ? $" ({ended.Note})" : "";
 
     private static string Title(RunState run, OrderName order)
     {

@@ -14,6 +14,7 @@ namespace GrandStair.Storage.Runs;
 /// <param name="Status">How its machine stands by it.</param>
 /// <param name="SlotStart">When its slot starts, UTC.</param>
 /// <param name="Closed">When it was closed, UTC; null while it is open.</param>
+/// <param name="IsAsked">Whether it asks something of a person now.</param>
 public sealed record RunEntry(
     long Run,
     MachineId Machine,
@@ -21,7 +22,8 @@ public sealed record RunEntry(
     string Wave,
     Status Status,
     DateTimeOffset SlotStart,
-    DateTimeOffset? Closed
+    DateTimeOffset? Closed,
+    bool IsAsked
 );
 
 /// <summary>An entry for every run, kept in memory; each call reads only the runs that have changed since the one before.</summary>
@@ -55,7 +57,16 @@ public sealed class RunIndex : IDisposable
             foreach (var run in await _runs.SomeAsync(changed, stop))
             {
                 var s = run.State;
-                _entries[s.Run] = new(s.Run, new(s.Machine), s.Plan, s.Wave, Statuses.Of(false, default, true, s), s.Slot.Start, s.Closed);
+                _entries[s.Run] = new(
+                    s.Run,
+                    new(s.Machine),
+                    s.Plan,
+                    s.Wave,
+                    Statuses.Of(false, default, true, s),
+                    s.Slot.Start,
+                    s.Closed,
+                    s.AskedOfPerson is not null
+                );
             }
 
             _all = [.. _entries.Values];

@@ -65,6 +65,57 @@ public sealed class RunMachineTests
     }
 
     [Fact]
+    public void A_person_s_answer_carries_the_run_on_or_parks_it_with_their_words()
+    {
+        var run = Journey.Waiting(Ask(TimeSpan.FromHours(1)));
+        Assert.Equal(("Bring it", Slot.AddHours(1)), (run.State.AskedOfPerson!.Words, run.State.WaitsUntil));
+        run.At(Slot.AddMinutes(20)).Answer(OrderResult.NotPossible, "it has no port");
+        Assert.Equal("Bring the media: owner says that it is not possible, it has no port", run.State.Parked);
+        Assert.Null(run.State.AskedOfPerson);
+        run.Decide(Decision.Retry);
+        Assert.Equal("r1/1/ask/2", run.State.Outstanding!.Name.ToString());
+        run.Answer(OrderResult.Ok, "");
+        Assert.Equal("save", run.State.CurrentStep!.Name);
+    }
+
+    [Fact]
+    public void An_answer_that_is_late_parks_the_run_and_still_counts_when_it_comes()
+    {
+        var run = Journey.Waiting(Ask(TimeSpan.FromHours(1)));
+        run.At(Slot.AddMinutes(61)).Say(o => new OrderOverdue(run.Now, "worker", o.Name, "no answer"));
+        Assert.Equal(Status.Parked, run.Status);
+        Assert.NotNull(run.State.AskedOfPerson);
+        run.Answer(OrderResult.Ok, "");
+        Assert.Equal((Status.Running, "save"), (run.Status, run.State.CurrentStep!.Name));
+    }
+
+    [Fact]
+    public void What_does_not_come_before_the_latest_start_costs_the_slot_and_nothing_else()
+    {
+        var run = Journey.Waiting(Ask(TimeSpan.FromHours(9)));
+        Assert.Equal(Slot.AddHours(3), run.State.WaitsUntil);
+        run.At(Slot.AddHours(3.1)).Answer(OrderResult.TooLate, "");
+        Assert.Equal((Phase.Wait, true, 1), (run.State.Phase, run.State.NeedsSlot, run.State.MissedSlots));
+        // In its next slot it is asked again.
+        run.MoveSlot(1).At(Slot.AddDays(1)).Say(o => new SlotOpened(run.Now, "worker", o.Name)).Open();
+        Assert.Equal("r1/1/ask/2", run.State.Outstanding!.Name.ToString());
+    }
+
+    [Fact]
+    public void A_run_that_only_waits_is_cancelled_at_once()
+    {
+        var run = Journey.Waiting(Ask(TimeSpan.FromHours(1)));
+        run.Decide(Decision.Cancel);
+        Assert.Equal((Outcome.Cancelled, Phase.Closed), (run.State.Outcome, run.State.Phase));
+    }
+
+    private static StepSpec Ask(TimeSpan limit) =>
+        new("ask", "Bring the media", Phase.Protect, StepKind.AskPerson, null, TimeSpan.FromMinutes(10), limit)
+        {
+            Task = new("Bring it", "owner"),
+        };
+
+    [Fact]
     public void A_failed_step_is_a_new_attempt_and_then_parked()
     {
         var run = Journey.Opened().Open().Fail("fetch", 7);
@@ -277,12 +328,17 @@ public sealed class RunMachineTests
 
         public Status Status => Statuses.Of(false, default, true, State);
 
-        public static Journey Opened(int? catchUp = null, bool suspends = false)
+        public static Journey Opened(int? catchUp = null, bool suspends = false, StepSpec? waits = null)
         {
             var method = Fleets.Method("image");
-            ImmutableArray<StepSpec> steps = suspends
-                ? [.. method.Steps.Select(s => s.Name == "save" ? s with { ResumedBy = "look" } : s)]
-                : method.Steps;
+            ImmutableArray<StepSpec> steps =
+            [
+                .. method.Steps.SelectMany(s =>
+                    s.Name != "save" ? [s]
+                    : waits is not null ? [waits, s]
+                    : new[] { suspends ? s with { ResumedBy = "look" } : s }
+                ),
+            ];
             var leg = new LegSpec(
                 "6-to-7",
                 "image",
@@ -307,6 +363,10 @@ public sealed class RunMachineTests
                 )
             );
         }
+
+        /// <summary>A run that is in its slot and waits in a step before 'save'.</summary>
+        public static Journey Waiting(StepSpec waits) =>
+            Opened(waits: waits).Open().Ok("fetch").At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name)).Open();
 
         /// <summary>A run whose step 'save' has begun, which suspends what 'look' resumes.</summary>
         public static Journey Suspended() =>
@@ -361,6 +421,8 @@ public sealed class RunMachineTests
             Assert.Equal(step, State.Outstanding!.Name.Step);
             return Say(o => new OrderEnded(Now, "worker", o.Name, OrderResult.Failed, exit, "the line was\ncut"));
         }
+
+        public Journey Answer(OrderResult result, string note) => Say(o => new OrderEnded(Now, "owner", o.Name, result, null, note));
 
         public Journey Decide(Decision decision) => Add(new Decided(Now, "planner", decision, "because"));
 
