@@ -911,7 +911,7 @@ public sealed record RunRow(
 /// <param name="Words">What they are to do or to look at.</param>
 /// <param name="Who">Who it is for.</param>
 /// <param name="Since">Since when it waits.</param>
-/// <param name="Due">Until when it waits; then the machine misses its slot, or the run is parked.</param>
+/// <param name="Due">By when the answer is needed; later the machine misses its slot, or the run is parked.</param>
 public sealed record AskedView(string Step, string Words, string Who, DateTimeOffset Since, DateTimeOffset Due);
 
 /// <summary>Contact to a machine that is lost while it has an order.</summary>

@@ -30,6 +30,47 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     }
 
     [Fact]
+    public async Task What_runs_ask_of_a_person_is_answered_for_several_machines_at_once()
+    {
+        await using var own = await SmallDemo.StartAsync(started: false);
+        var service = own.Service;
+        // The method needs the machines' owners to be there.
+        await service.OkAsync(
+            "fleet",
+            "import",
+            service.Write("name,owner,connection\ndesk-1,quay,simulated\ndesk-4,quay,simulated\n", "owners.csv")
+        );
+        await service.OkAsync(
+            "plan",
+            "create",
+            service.Write(
+                SmallDemo.Plan.Replace("image-in-place", "carried-media", StringComparison.Ordinal)
+                    + "\ncrews: [{ name: shore, kind: terminal-it, hands: 2, zone: Europe/London, weekly: [\"Mon-Sun 00:00-00:00\"] }]\n",
+                "plan.yaml"
+            )
+        );
+        await service.OkAsync("plan", "acknowledge", "small", "--all", "--reason", "read");
+        await service.OkAsync("plan", "start", "small");
+        await Eventually.TrueAsync(
+            async () => (await service.Client.AskedRunsAsync("small", 10, Stop)).Total == 2,
+            TimeSpan.FromMinutes(1),
+            () => "both machines that are ready ask for their media"
+        );
+        var page = await small.OpenAsync("/", service);
+        await page.GetByRole(AriaRole.Link, new() { Name = "Answer" }).ClickAsync();
+        await Assertions.Expect(page.Locator("h1")).ToContainTextAsync("2 waiting for an answer");
+        await Assertions.Expect(page.Locator("tbody tr").First).ToContainTextAsync("terminal-it, needed by");
+        await page.GetByLabel("Select all").CheckAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Done" }).ClickAsync();
+        await Assertions.Expect(page.GetByRole(AriaRole.Dialog)).ToContainTextAsync("Take the media for release 7 to the machine");
+        await page.GetByLabel("Note").FillAsync("in the second port");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Answer done" }).ClickAsync();
+        await Assertions.Expect(page.Locator("main")).ToContainTextAsync("No run waits for an answer");
+        foreach (var run in (await service.Client.RunsAsync("small", null, 10, Stop)).Items)
+            Assert.Contains("done (in the second port)", await service.OkAsync("run", "show", run.Run), StringComparison.Ordinal);
+    }
+
+    [Fact]
     public async Task A_file_is_previewed_before_it_is_imported_and_its_problems_are_counted()
     {
         var file = Path.Combine(small.Service.Data, "annexe.csv");

@@ -15,7 +15,8 @@ internal sealed class SmallDemo : IAsyncDisposable
         desk-4,Brae Desktop,Workplace,6.4,Ness 6,16 GiB,2.0,on,80 GiB,0,yes,-,200 Mbit/s,-,4.2,no,on,0,0,nightly
         """;
 
-    private const string Plan = """
+    /// <summary>A plan of its machines.</summary>
+    public const string Plan = """
         plan: small
         target: { product: Brae Desktop, release: "7" }
         scope: os.product = "Brae Desktop" and os.version < 7

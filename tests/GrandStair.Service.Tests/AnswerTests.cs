@@ -160,6 +160,8 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("FixCheck", "machines/desk-4/checks/mains/fixes", """{"reason":"x"}""");
         await SayAsync("PinHostKey", "machines/desk-4/host-key", """{"hostKey":"none","reason":"x"}""");
         await SayAsync("DecideRun", "runs/r1/decisions", """{"decision":"give-up","reason":"x"}""");
+        await SayAsync("AnswerRun", "runs/r1/answers", """{"answer":"done"}""");
+        await SayAsync("AnswerRun", "runs/r1/answers", """{"answer":"perhaps"}""");
         await SayAsync("CloseFollowUp", "runs/r1/follow-ups/devices/close", """{"reason":"x"}""");
         await SayAsync(
             "AddAccount",

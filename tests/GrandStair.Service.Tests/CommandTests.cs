@@ -153,6 +153,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("desk-1", "run", "show", "r1");
         await FailsAsync(4, "has no open follow-up", "run", "close-follow-up", "r1", "devices", "--reason", "x");
         await FailsAsync(3, "possible now: ", "run", "decide", "r1", "give-up", "--reason", "x");
+        await FailsAsync(3, "asks nothing of a person now", "run", "answer", "done", "r1");
         await ShowsAsync("5 are open", "outcome", "show", "small");
         await ShowsAsync("Brae Desktop 7", "overview", "show", "small");
         await ShowsAsync("none", "source", "list");

@@ -33,6 +33,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         ["ExemptMachine"] = """{"as":"retired","reason":""}""",
         ["ChooseMethod"] = """{"reason":""}""",
         ["DecideRun"] = """{"decision":"none","reason":"x"}""",
+        ["AnswerRun"] = """{"answer":"none"}""",
         ["CloseFollowUp"] = """{"reason":""}""",
         ["EndWaiver"] = """{"reason":""}""",
         ["TrustFirstUse"] = """{"reason":""}""",

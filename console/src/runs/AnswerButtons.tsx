@@ -6,8 +6,15 @@ import { ReasonDialog } from '../parts/ReasonDialog';
 import { many } from '../parts/words';
 import { useMay } from '../session/useSession';
 
+interface Props {
+  runs: Schemas['RunRow'][];
+  /** Whether the buttons stand at the left. */
+  start?: boolean;
+  onAnswered?: () => void;
+}
+
 /** Answers what runs ask of a person: of one run, or of many at once. */
-export function AnswerButtons({ runs, onAnswered }: { runs: Schemas['RunRow'][]; onAnswered?: () => void }) {
+export function AnswerButtons({ runs, start = false, onAnswered }: Props) {
   const queries = useQueryClient();
   const may = useMay();
   const [answer, setAnswer] = useState<'done' | 'not-possible' | null>(null);
@@ -35,6 +42,7 @@ export function AnswerButtons({ runs, onAnswered }: { runs: Schemas['RunRow'][];
     onSettled: () => queries.invalidateQueries(),
   });
   if (!may('AnswerRun')) return null;
+  const words = [...new Set(runs.map((run) => run.asked?.words))];
   const of = runs.length === 1 ? runs[0]?.machine : many(runs.length, 'machine');
   const open = (how: 'done' | 'not-possible') => {
     setNote('');
@@ -42,7 +50,7 @@ export function AnswerButtons({ runs, onAnswered }: { runs: Schemas['RunRow'][];
     setAnswer(how);
   };
   return (
-    <span className="actions">
+    <span className={start ? 'actions start in-box' : 'actions'}>
       <Button className="acts" onClick={() => open('done')}>
         Done
       </Button>
@@ -52,7 +60,7 @@ export function AnswerButtons({ runs, onAnswered }: { runs: Schemas['RunRow'][];
       {answer === 'done' && (
         <ReasonDialog
           title={`Done: ${of}`}
-          what={runs[0]?.asked?.words}
+          what={words.length === 1 ? words[0] : words.map((w) => <span key={w}>{w} </span>)}
           act="Answer done"
           without
           busy={send.isPending}

@@ -60,7 +60,7 @@ export function RunPage() {
           {r.status === 'running' && `${span(r.elapsedSeconds)} so far, `}
           {r.begins && `begins in the machine’s next window, ${time(r.begins)}`}
           <ToGo run={r} />
-          {r.note && ` · ${r.note}`}
+          {r.note && !r.asked && ` · ${r.note}`}
         </span>
         <Decisions view={view} />
       </div>
@@ -75,9 +75,9 @@ export function RunPage() {
 function Asked({ run, asked }: { run: Schemas['RunRow']; asked: Schemas['AskedView'] }) {
   return (
     <div className="parked-box" role="status">
-      <strong>Waiting for {asked.who}</strong> since {time(asked.since)}, until {time(asked.due)}
+      <strong>Waiting for {asked.who}</strong> since {time(asked.since)}, needed by {time(asked.due)}
       <p>{asked.words}</p>
-      <AnswerButtons runs={[run]} />
+      <AnswerButtons runs={[run]} start />
     </div>
   );
 }

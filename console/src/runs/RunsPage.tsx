@@ -58,7 +58,7 @@ export function RunsPage() {
         )}
       </p>
       {picked.length > 0 && (
-        <p className="targets">
+        <p className="targets picked">
           {many(picked.length, 'machine')} selected: <AnswerButtons runs={picked} onAnswered={() => setChosen(new Set())} />
         </p>
       )}
@@ -124,7 +124,10 @@ export function RunsPage() {
                   <td>
                     {run.asked && !run.parked ? (
                       <>
-                        {run.asked.who}, until {time(run.asked.due)}: {run.asked.words}
+                        {run.step}
+                        <div className="quiet">
+                          {run.asked.who}, needed by {time(run.asked.due)}
+                        </div>
                       </>
                     ) : (
                       (run.parked ?? run.reason ?? run.noContact?.why ?? run.step ?? word(run.outcome))

@@ -258,7 +258,7 @@ internal static class RunCommands
             screen.Hint($"{page.Total - page.Items.Count} more; narrow it with --status, or raise --limit.");
     }
 
-    private static string? AskedOf(RunRow r) => r.Asked is { } asked ? $"asks {asked.Who}, by {Screen.Time(asked.Due)} UTC" : null;
+    private static string? AskedOf(RunRow r) => r.Asked is { } asked ? $"asks {asked.Who}, needed by {Screen.Time(asked.Due)} UTC" : null;
 
     private static string? Begins(RunRow r) => r.Begins is { } begins ? $"begins {Screen.Time(begins)} UTC" : null;
 
@@ -297,7 +297,7 @@ internal static class RunCommands
         if (r.Asked is { } asked)
         {
             screen.Say(
-                $"**Waiting for {asked.Who}** since {Screen.Time(asked.Since)} UTC, until {Screen.Time(asked.Due)} UTC: {asked.Words}"
+                $"**Waiting for {asked.Who}** since {Screen.Time(asked.Since)} UTC, needed by {Screen.Time(asked.Due)} UTC: {asked.Words}"
             );
             screen.Say($"Answer: gstair run answer done {r.Run}, or gstair run answer not-possible {r.Run} --note …");
         }

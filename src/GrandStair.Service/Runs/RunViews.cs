@@ -38,7 +38,9 @@ internal static class RunViews
             progress?.Note,
             elapsed,
             Left(run, step, elapsed),
-            step is not null && elapsed - step.Typical.TotalSeconds > Math.Max(step.Typical.TotalSeconds / 2, LeastOver)
+            // How long people take to answer says nothing about the machine.
+            step is { IsWaiting: false }
+            && elapsed - step.Typical.TotalSeconds > Math.Max(step.Typical.TotalSeconds / 2, LeastOver)
                 ? elapsed - step.Typical.TotalSeconds
                 : null,
             run.Slot.Start,
@@ -55,7 +57,7 @@ internal static class RunViews
         )
         {
             Asked = run.AskedOfPerson is { } task
-                ? new(run.WaitingStep!.Name, task.Words, task.Who, run.Outstanding!.At, run.WaitsUntil!.Value)
+                ? new(run.WaitingStep!.Name, task.Words, task.Who, run.Outstanding!.At, NeededBy(run))
                 : null,
         };
     }
@@ -91,6 +93,13 @@ internal static class RunViews
                 )),
             ]
         );
+    }
+
+    /// <summary>By when what a run waits for is needed: what is asked while it is staged, by the time at which its slot starts.</summary>
+    private static DateTimeOffset NeededBy(RunState run)
+    {
+        var until = run.WaitsUntil!.Value;
+        return run.Phase == Phase.Stage && run.Slot.Start < until ? run.Slot.Start : until;
     }
 
     /// <summary>
