@@ -306,6 +306,13 @@ internal sealed class EngineKit : IAsyncDisposable
         throw new TimeoutException($"At {Clock.GetUtcNow():u} it has not come about that {what()}");
     }
 
+    /// <summary>Waits until so many runs ask something of a person.</summary>
+    public Task AskedAsync(int runs) =>
+        UntilAsync(
+            async () => (await StatesAsync()).Count(r => r.AskedOfPerson is not null) == runs,
+            () => $"{runs} runs ask something of a person"
+        );
+
     /// <summary>Lets time pass to a moment, where it moves in steps; whatever is due on the way happens.</summary>
     public async Task PassAsync(DateTimeOffset until)
     {

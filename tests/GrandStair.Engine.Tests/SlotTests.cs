@@ -32,6 +32,9 @@ public sealed class SlotTests
                 .Replace("all: 3, site: 2", "all: 9, site: 9", StringComparison.Ordinal)
         );
         kit.StartWorker();
+        await kit.AskedAsync(4);
+        foreach (var run in await kit.StatesAsync())
+            await kit.RunCommands.AnswerAsync(run.Run, null, true, "", new("shore-party"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
         var members = await kit.Plans.MembersAsync("small", EngineKit.Stop);
         Assert.All(members, m => Assert.Equal("shore-party", m.Slot!.Crew));

@@ -37,7 +37,7 @@ public sealed class WaitingStepTests
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync(MediaPlan);
         var killed = kit.StartWorker();
-        await AskedAsync(kit);
+        await kit.AskedAsync(1);
         await killed.CancelAsync();
         kit.StartWorker();
         var run = (await kit.StatesAsync()).Single();
@@ -65,7 +65,7 @@ public sealed class WaitingStepTests
         await kit.AddMachinesAsync(2);
         await kit.PlanAsync(MediaPlan);
         kit.StartWorker();
-        await AskedAsync(kit);
+        await kit.AskedAsync(2);
         var (first, second) = ((await kit.StatesAsync())[0], (await kit.StatesAsync())[1]);
         await kit.RunCommands.AnswerAsync(first.Run, null, false, "no port for it", new("shore"), EngineKit.Stop);
         await kit.UntilAsync(
@@ -85,10 +85,4 @@ public sealed class WaitingStepTests
         await kit.RunCommands.AnswerAsync(second.Run, null, true, "", new("shore"), EngineKit.Stop);
         await kit.WaitAsync(members => members.Any(m => m.Verified is not null), "it is verified");
     }
-
-    private static Task AskedAsync(EngineKit kit) =>
-        kit.UntilAsync(
-            async () => (await kit.StatesAsync()) is { Length: > 0 } runs && runs.All(r => r.AskedOfPerson is not null),
-            () => "every run asks somebody"
-        );
 }
