@@ -201,6 +201,9 @@ public sealed class FileTests
     [InlineData("by: nobody", "by: noone", "expected one of person, script, vendor, nobody")]
     [InlineData("wants: hardware.memory >= 8 GiB", "wants: hardware.memory >= 8", "expected a number with one of the units")]
     [InlineData("kind: flag, meaning: Whether the licence", "kind: flagg, meaning: Whether the licence", "expected one of text, flag")]
+    [InlineData("until: not sessions.active > 0", "until: name = x", "waits for 'name', which no reading script of this product covers")]
+    [InlineData("every: 5 min", "every: 1 s", "read again after 10 s at the earliest")]
+    [InlineData("kind: ask-person, who", "kind: ask-person, attempts: 2, who", "only waits, so it has no 'attempts'")]
     public void A_wrong_catalogue_tells_what_is_wrong(string right, string wrong, string says)
     {
         var files = CatalogueFolder.Load(Path.Combine(House.Root, "catalogue", "brae-desktop"));
