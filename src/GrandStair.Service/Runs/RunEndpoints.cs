@@ -146,7 +146,7 @@ internal static class RunEndpoints
                 && (waitsForAnswer is null || r.IsAsked == waitsForAnswer)
                 && (statuses is null || statuses.Contains(RunMachine.Name(r.Status)))
             )
-            .OrderBy(r => Urgency(r.Status))
+            .OrderBy(Urgency)
             .ThenBy(r => r.Closed is null ? r.SlotStart : DateTimeOffset.MaxValue)
             .ThenByDescending(r => r.Closed)
             .ThenByDescending(r => r.Run)
@@ -156,15 +156,16 @@ internal static class RunEndpoints
         return new([.. shown.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now))], page.Next, page.Total);
     }
 
-    /// <summary>Those that need a decision come first, then running, waiting and closed ones.</summary>
-    private static int Urgency(Status status) =>
-        status switch
+    /// <summary>Those that need a decision come first, then those that need an answer, then running, waiting and closed ones.</summary>
+    private static int Urgency(RunEntry run) =>
+        run switch
         {
-            Status.Parked => 0,
-            Status.Running => 1,
-            Status.Scheduled => 2,
-            Status.Verified => 3,
-            _ => 4,
+            { Status: Status.Parked } => 0,
+            { IsAsked: true } => 1,
+            { Status: Status.Running } => 2,
+            { Status: Status.Scheduled } => 3,
+            { Status: Status.Verified } => 4,
+            _ => 5,
         };
 
     private static async Task<RunView> ViewAsync(
