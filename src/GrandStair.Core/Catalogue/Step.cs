@@ -102,4 +102,7 @@ public sealed record StepSpec(
 
     /// <summary>Whether it only waits, for the machine or for a person, and can be left at any time.</summary>
     public bool IsWaiting => Kind is StepKind.WaitUntil or StepKind.AskPerson;
+
+    /// <summary>Whether it brings something to the machine over its site's uplink.</summary>
+    public bool UsesUplink => Phase == Phase.Stage && !IsWaiting;
 }

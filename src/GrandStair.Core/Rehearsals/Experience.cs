@@ -185,7 +185,7 @@ public sealed class Experience
         {
             Number = number;
             Typical = Logs.Log(step.Typical);
-            ByUplink = step.Phase == Phase.Stage;
+            ByUplink = step.UsesUplink;
             var went = measured.Where(m => m.Result == OrderResult.Ok).ToArray();
             var first = new Logs(step.Typical, Usual.StepSpread, [.. went.Select(m => m.Lasted)]);
             _uplinks = ByUplink
@@ -367,14 +367,14 @@ public sealed class Experience
 
         private Going Of(RehearsedMachine machine, LegSpec leg, StepSpec step, bool again)
         {
-            var uplink = step.Phase == Phase.Stage ? machine.Request.Site : "";
+            var uplink = step.UsesUplink ? machine.Request.Site : "";
             if (!_going.TryGetValue(step, out var ofStep))
                 _going[step] = ofStep = [];
             if (ofStep.TryGetValue((machine.Model, uplink, again), out var going))
                 return going;
             var known = experience.Of(new(leg.Hop, leg.Method, step.Name), step);
             // What is brought over the uplink is brought by the longest step of staging.
-            var brings = step.Phase == Phase.Stage && leg.Steps.Where(s => s.Phase == Phase.Stage).MaxBy(s => s.Typical) == step;
+            var brings = step.UsesUplink && leg.Steps.Where(s => s.UsesUplink).MaxBy(s => s.Typical) == step;
             var (middle, off) = known.Middle(machine.Model, uplink, brings ? machine.OverUplink : null);
             var name = Name(machine.Model) ^ (Name(uplink) << 1);
             middle += (known.Lasts.MiddleOff * chances.Gauss(known.Number, 1, 0)) + (off * chances.Gauss(known.Number, 2, name));

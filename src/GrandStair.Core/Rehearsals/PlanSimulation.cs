@@ -1,4 +1,3 @@
-using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Scheduling;
@@ -469,7 +468,7 @@ internal sealed class PlanSimulation
 
         var full =
             node.NeedsRoom || order.Kind == OrderKind.Slot ? _room.Take(m, _slots[m]!.Crew)
-            : node.Run is { Phase: Phase.Stage, Parked: null } && order.Kind == OrderKind.Step ? _room.TakeUplink(m)
+            : node.UsesUplink ? _room.TakeUplink(m)
             : -1;
         var before = _waitsFor[m];
         if (full >= 0)

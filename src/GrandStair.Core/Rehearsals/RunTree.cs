@@ -60,6 +60,7 @@ internal sealed class RunTree
             Run = run;
             NeedsRoom = run.NeedsRoom;
             HoldsCluster = run.HoldsCluster;
+            UsesUplink = run is { UsesUplink: true, Parked: null };
             Order = run.Outstanding;
             // A slot's own time is the machine's, and not known here.
             Delay = Order is null or { Kind: OrderKind.Slot } ? TimeSpan.Zero : Order.NotBefore - at;
@@ -71,6 +72,8 @@ internal sealed class RunTree
         public bool NeedsRoom { get; }
 
         public bool HoldsCluster { get; }
+
+        public bool UsesUplink { get; }
 
         public Order? Order { get; }
 

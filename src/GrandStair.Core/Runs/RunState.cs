@@ -208,6 +208,9 @@ public sealed record RunState
     /// <summary>The step in which it only waits, for the machine or for a person; null where it does not.</summary>
     public StepSpec? WaitingStep => Outstanding?.Kind == OrderKind.Step && NextStep is { IsWaiting: true } step ? step : null;
 
+    /// <summary>Whether its present step needs its site's uplink.</summary>
+    public bool UsesUplink => Phase == Phase.Stage && CurrentStep is { UsesUplink: true };
+
     /// <summary>What a person is asked for now; null where nobody is.</summary>
     public PersonTask? AskedOfPerson => WaitingStep?.Task;
 

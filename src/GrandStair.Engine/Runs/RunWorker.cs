@@ -380,7 +380,7 @@ public sealed class RunWorker(
                     : WaitOn(claim, order, step, $"no answer from {step.Task!.Who}");
             case OrderKind.Step:
                 // The time in which it waits for the uplink does not count as staging.
-                return claim.State.Phase == Phase.Stage && await TryAcquireUplinkAsync(claim, machine, stop) is { } busy
+                return claim.State.UsesUplink && await TryAcquireUplinkAsync(claim, machine, stop) is { } busy
                     ? WaitFor(busy, claim)
                     : await StepAsync(claim, order, machine, stop);
             default:
