@@ -66,6 +66,13 @@ internal enum Leaving
     Uplink = 16,
 }
 
+/// <summary>A staging over a site's uplink.</summary>
+/// <param name="Job">The job that it is for.</param>
+/// <param name="Minutes">How many minutes of the uplink's hours it still takes.</param>
+/// <param name="From">From which minute of the uplink's hours on, if all go in the order in which they were placed.</param>
+/// <param name="HasBegun">Whether it is running already and thus goes before all that have not begun.</param>
+internal readonly record struct Staging(Job Job, double Minutes, double From, bool HasBegun);
+
 /// <summary>The jobs placed so far, and the remaining capacity.</summary>
 internal sealed class Board
 {
@@ -88,11 +95,8 @@ internal sealed class Board
     private readonly UplinkBookings[] _uplinksTaken;
     private readonly UplinkBookings[] _uplinks;
 
-    /// <summary>
-    /// Per site the jobs that stage over its uplink: for how many minutes of its hours, and from which on if all go in the order in which
-    /// they were placed.
-    /// </summary>
-    private readonly List<(Job Job, double Minutes, double From)>?[] _staged;
+    /// <summary>Per site the jobs that stage over its uplink, in the order in which they were placed.</summary>
+    private readonly List<Staging>?[] _staged;
 
     public Board(ScheduleProblem problem)
     {
@@ -119,7 +123,7 @@ internal sealed class Board
         Array.Fill(_crew, -1);
         _reach = new int[problem.Alikes];
         _uplinksTaken = [.. Enumerable.Range(0, problem.Sites).Select(_ => new UplinkBookings())];
-        _staged = new List<(Job, double, double)>?[problem.Sites];
+        _staged = new List<Staging>?[problem.Sites];
         foreach (var (job, slot, otherPlan) in problem.Taken)
             Take(job, slot, otherPlan);
         foreach (
@@ -207,7 +211,7 @@ internal sealed class Board
             return;
         var (start, crew) = Find(job, at, Leaving.Nothing, stands.Crew);
         if (start == at)
-            Put(job, at, crew, StillToStage(job, stands));
+            Put(job, at, crew, StillToStage(job, stands), _problem.HasBegunToStage(job));
     }
 
     /// <summary>Places a job in the earliest possible slot after the jobs that it depends on.</summary>
@@ -222,7 +226,7 @@ internal sealed class Board
             return;
         var (start, crew) = Find(job, earliest, Leaving.Nothing, null);
         if (start >= 0)
-            Put(job, start, crew, job.UplinkMinutes);
+            Put(job, start, crew, job.UplinkMinutes, hasBegunToStage: false);
     }
 
     /// <summary>The slot of a job, including the start of its staging.</summary>
@@ -237,8 +241,8 @@ internal sealed class Board
         {
             Crew = _crew[job.Index] < 0 ? null : _problem.Crews[_crew[job.Index]].Spec.Name,
             StageFrom =
-                job.Request.Stands is { StageFrom: { } begun } stands && stands.Start == begins && begun <= _problem.At(0) ? begun
-                : stagings.TryGetValue(job.Index, out var from) ? _problem.At(from)
+                stagings.TryGetValue(job.Index, out var from) ? _problem.At(from)
+                : _problem.HasBegunToStage(job) && job.Request.Stands!.Start == begins ? job.Request.Stands.StageFrom
                 : null,
         };
     }
@@ -257,8 +261,12 @@ internal sealed class Board
                 continue;
             var uplink = _problem.UplinkOf(site)!;
             var bookings = _uplinksTaken[site].Copy();
-            foreach (var (job, minutes, from) in (InOrderOfSlots(site, uplink, staged) ?? staged).OrderByDescending(s => s.From))
+            foreach (var begun in staged.Where(s => s.HasBegun))
+                bookings.Take(begun.From, begun.Minutes);
+            foreach (var (job, minutes, from, hasBegun) in (InOrderOfSlots(site, uplink, staged) ?? staged).OrderByDescending(s => s.From))
             {
+                if (hasBegun)
+                    continue;
                 var latest = uplink.PassedAt(_start[job.Index]) - minutes;
                 var wanted = uplink.PassedAt(Math.Max(0, _start[job.Index] - _problem.Plan.StageAhead.TotalMinutes));
                 var begin = bookings.LastFree(minutes, Math.Max(from, Math.Min(latest, wanted)));
@@ -271,21 +279,18 @@ internal sealed class Board
     }
 
     /// <summary>The stagings of a site, each as early as it can in the order of their slots; null where one would then be late.</summary>
-    private List<(Job Job, double Minutes, double From)>? InOrderOfSlots(
-        int site,
-        UplinkHours uplink,
-        List<(Job Job, double Minutes, double From)> staged
-    )
+    private List<Staging>? InOrderOfSlots(int site, UplinkHours uplink, List<Staging> staged)
     {
         var bookings = _uplinksTaken[site].Copy();
-        var ordered = new List<(Job, double, double)>();
-        foreach (var (job, minutes, _) in staged.OrderBy(s => _start[s.Job.Index]).ThenBy(s => s.Job.Index))
+        var ordered = new List<Staging>();
+        // Those that have begun were placed first, in this order.
+        foreach (var next in staged.OrderBy(s => !s.HasBegun).ThenBy(s => _start[s.Job.Index]).ThenBy(s => s.Job.Index))
         {
-            var from = bookings.FirstFree(minutes, 0);
-            if (from + minutes > uplink.PassedAt(_start[job.Index]) + Rounding)
+            var from = bookings.FirstFree(next.Minutes, 0);
+            if (from + next.Minutes > uplink.PassedAt(_start[next.Job.Index]) + Rounding)
                 return null;
-            bookings.Take(from, minutes);
-            ordered.Add((job, minutes, from));
+            bookings.Take(from, next.Minutes);
+            ordered.Add(next with { From = from });
         }
 
         return ordered;
@@ -402,7 +407,7 @@ internal sealed class Board
     /// <summary>The slot of a job that starts at a minute without conflicts.</summary>
     public Slot SlotAt(Job job, int at)
     {
-        Put(job, at, job.Kind < 0 ? -1 : CrewFree(job, at, null).Crew, 0);
+        Put(job, at, job.Kind < 0 ? -1 : CrewFree(job, at, null).Crew, 0, hasBegunToStage: false);
         var staged = new Dictionary<int, double>();
         if (job.UplinkMinutes > 0)
         {
@@ -493,7 +498,7 @@ internal sealed class Board
             _crews[crew].Lower(from, to, theirs.Hands);
     }
 
-    private void Put(Job job, int start, int crew, double uplinkMinutes)
+    private void Put(Job job, int start, int crew, double uplinkMinutes, bool hasBegunToStage)
     {
         _start[job.Index] = start;
         _crew[job.Index] = crew;
@@ -504,7 +509,7 @@ internal sealed class Board
             return;
         var from = _uplinks[job.Site].FirstFree(uplinkMinutes, 0);
         _uplinks[job.Site].Take(from, uplinkMinutes);
-        (_staged[job.Site] ??= []).Add((job, uplinkMinutes, from));
+        (_staged[job.Site] ??= []).Add(new(job, uplinkMinutes, from, hasBegunToStage));
     }
 
     private void Occupy(Job job, int from, int to, int crew, bool ofOtherPlan)

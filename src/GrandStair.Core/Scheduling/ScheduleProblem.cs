@@ -158,7 +158,13 @@ internal sealed partial class ScheduleProblem
         var byMachine = Jobs.ToDictionary(j => j.Request.Machine);
         foreach (var job in Jobs.Where(j => !j.Request.After.IsEmpty))
             job.After = [.. job.Request.After.Select(a => byMachine.GetValueOrDefault(a.Machine)).OfType<Job>()];
-        Status = [.. Jobs.Where(j => j.Request.Stands is not null).OrderBy(j => j.Request.Stands!.Start).ThenBy(j => j.Index)];
+        Status =
+        [
+            .. Jobs.Where(j => j.Request.Stands is not null)
+                .OrderBy(j => !HasBegunToStage(j))
+                .ThenBy(j => j.Request.Stands!.Start)
+                .ThenBy(j => j.Index),
+        ];
         SiteEnds = [.. Enumerable.Range(0, Sites).Select(s => EndOfSite(s) ?? int.MaxValue)];
 
         Job AfterTaken(Job job) =>
@@ -179,7 +185,7 @@ internal sealed partial class ScheduleProblem
 
     public (Job Job, Slot Slot, Plan? OtherPlan)[] Taken { get; }
 
-    /// <summary>The jobs that have a slot, by its start.</summary>
+    /// <summary>The jobs that have a slot, by its start; those that are being staged come first.</summary>
     public Job[] Status { get; }
 
     public CrewHours[] Crews { get; }
@@ -202,6 +208,9 @@ internal sealed partial class ScheduleProblem
     public static int Horizon => (int)SlotPlacer.Horizon.TotalMinutes;
 
     public UplinkHours? UplinkOf(int site) => _uplinks[site];
+
+    /// <summary>Whether the staging for the slot that a job has is running, or through.</summary>
+    public bool HasBegunToStage(Job job) => job.Request.Stands?.StageFrom is { } from && from <= At(0);
 
     public string SiteName(int site) => _siteNames[site];
 
