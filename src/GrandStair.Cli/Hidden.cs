@@ -9,9 +9,11 @@ internal static class Hidden
     /// <exception cref="IOException">Nothing was given.</exception>
     public static string Read(string prompt)
     {
-        if (Console.IsInputRedirected)
-            return Console.In.ReadLine() is { Length: > 0 } line ? line : throw new IOException("Nothing was given on standard input.");
-        Console.Error.Write(prompt);
+        if (!Terminal.Streams.IsInputTerminal)
+            return Terminal.Streams.Input.ReadLine() is { Length: > 0 } line
+                ? line
+                : throw new IOException("Nothing was given on standard input.");
+        Terminal.Streams.Error.Write(prompt);
         var typed = new StringBuilder();
         while (Console.ReadKey(intercept: true) is { Key: not ConsoleKey.Enter } key)
         {
@@ -21,7 +23,7 @@ internal static class Hidden
                 typed.Append(key.KeyChar);
         }
 
-        Console.Error.WriteLine();
+        Terminal.Streams.Error.WriteLine();
         return typed.Length > 0 ? typed.ToString() : throw new IOException("Nothing was given.");
     }
 }

@@ -8,12 +8,14 @@ namespace GrandStair.Cli;
 internal sealed class Screen
 {
     private const int Unbroken = 4000;
-    private readonly IAnsiConsole _console = AnsiConsole.Create(new() { Out = new AnsiConsoleOutput(Console.Out) });
+    private readonly IAnsiConsole _console = AnsiConsole.Create(
+        new() { Out = new AnsiConsoleOutput(Terminal.Streams.Output), Ansi = IsTerminal ? AnsiSupport.Detect : AnsiSupport.No }
+    );
 
     public Screen()
     {
         // Where the output goes into a file or a pipe, lines are not broken, unless a width is asked for.
-        if (Console.IsOutputRedirected)
+        if (!IsTerminal)
             _console.Profile.Width =
                 int.TryParse(Environment.GetEnvironmentVariable("COLUMNS"), out var columns) && columns is >= 40 and < Unbroken
                     ? columns
@@ -83,7 +85,7 @@ internal sealed class Screen
 
     public void Clear() => _console.Clear();
 
-    public static bool IsTerminal => !Console.IsOutputRedirected;
+    public static bool IsTerminal => Terminal.Streams.IsOutputTerminal;
 
     /// <summary>How long ago, in the unit people use.</summary>
     public static string Age(double? seconds) =>

@@ -10,22 +10,29 @@ namespace GrandStair.Cli;
 /// </summary>
 internal static class Terminal
 {
+    private static readonly AsyncLocal<TerminalStreams> Current = new();
+
+    /// <summary>What the running command reads from and writes to.</summary>
+    public static TerminalStreams Streams => Current.Value!;
+
+    /// <summary>Says what the command that runs from here on reads from and writes to.</summary>
+    public static void Use(TerminalStreams streams) => Current.Value = streams;
+
     /// <summary>Writes a line to the error output.</summary>
-    public static Task ErrorAsync(string line) => Console.Error.WriteLineAsync(PlainText.Lines(line));
+    public static Task ErrorAsync(string line) => Streams.Error.WriteLineAsync(PlainText.Lines(line));
 
     /// <summary>Takes back the line on the error output that shows progress.</summary>
-    public static Task ClearErrorLineAsync() => Console.Error.WriteAsync("\r\u001b[K");
+    public static Task ClearErrorLineAsync() => Streams.Error.WriteAsync("\r\u001b[K");
 
     /// <summary>Writes a line to the output, for programs such as a shell's completion.</summary>
-    public static void Line(string line) => Console.WriteLine(PlainText.Line(line));
+    public static void Line(string line) => Streams.Output.WriteLine(PlainText.Line(line));
 
     /// <summary>Writes what was fetched to the output: byte by byte into a file or a pipe, as cleaned text onto a terminal.</summary>
     public static async Task WriteAsync(Stream content, CancellationToken stop)
     {
-        if (Console.IsOutputRedirected)
+        if (!Streams.IsOutputTerminal)
         {
-            await using var output = Console.OpenStandardOutput();
-            await content.CopyToAsync(output, stop);
+            await content.CopyToAsync(Streams.OutputBytes, stop);
             return;
         }
 
@@ -35,7 +42,7 @@ internal static class Terminal
     }
 
     /// <summary>Writes JSON to the output.</summary>
-    public static void Json(string json) => Console.WriteLine(Escaped(json));
+    public static void Json(string json) => Streams.Output.WriteLine(Escaped(json));
 
     /// <summary>
     /// JSON with every harmful character that its encoder let through as an escape (RFC 8259 §7), so that it is the same JSON.

@@ -243,6 +243,8 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddHostedService(s => s.GetRequiredService<SourceReader>());
     if (options.Demo is not null)
         services.AddHostedService<NorthmerePeople>();
+    if (clock.Stepped is not null)
+        services.AddHostedService<TimeStepper>();
     services
         .AddHttpContextAccessor()
         .AddScoped<ScopedFleet>()

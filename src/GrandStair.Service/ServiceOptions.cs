@@ -19,7 +19,8 @@ namespace GrandStair.Service;
 /// <param name="SshPassphrase">What that key is encrypted with; null where it is not.</param>
 /// <param name="Keys">The folder of the keys that encrypt secrets; never in the database.</param>
 /// <param name="PostQuantum">Whether SSH logins offer the post-quantum key exchange.</param>
-/// <param name="Pace">Seconds of domain time in one real second; 1 unless all machines are simulated machines.</param>
+/// <param name="Pace">Seconds of domain time in one real second; 1 unless all machines are simulated machines. Infinite where time moves
+/// on whenever the engine is idle.</param>
 /// <param name="SimulatedMachines">A CSV file with what is true of simulated machines; null where there are none.</param>
 /// <param name="Demo">The folder of the demo's data; null outside the demo.</param>
 /// <param name="Hosts">The host names under which the service may be called.</param>
@@ -93,7 +94,7 @@ public sealed record ServiceOptions(
             from["ssh-passphrase"] is { } passphrase ? SecretReference.Parse(passphrase) : null,
             Path.GetFullPath(from["keys"] ?? Path.Combine(data, "keys")),
             from["ssh-post-quantum"] != "no",
-            Number(from, "pace", 1, 1, 1_000_000),
+            from["pace"] == "idle" ? double.PositiveInfinity : Number(from, "pace", 1, 1, 1_000_000),
             from["simulated"] is { } simulated ? Path.GetFullPath(simulated) : null,
             from["demo"] is { } demo ? Path.GetFullPath(demo) : null,
             [
@@ -130,6 +131,9 @@ public sealed record ServiceOptions(
 
         return null;
     }
+
+    /// <summary>The pace as the option says it.</summary>
+    public string PaceName => double.IsInfinity(Pace) ? "idle" : Pace.ToString(CultureInfo.InvariantCulture);
 
     /// <summary>Whether it answers over plain HTTP to other machines.</summary>
     public bool IsPlainAbroad => TlsCertificate is null && !IPAddress.IsLoopback(Listen);

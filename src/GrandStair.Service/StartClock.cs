@@ -6,7 +6,10 @@ namespace GrandStair.Service;
 /// <summary>Opens domain time at the service's start.</summary>
 internal static class StartClock
 {
-    /// <summary>At pace 1 domain time is real time. At any other it goes on from where the last service left it.</summary>
+    /// <summary>
+    /// At pace 1 domain time is real time. At any other, and where it moves on when the engine is idle, it goes on from where the last
+    /// service left it.
+    /// </summary>
     public static async Task<DomainClock> OpenAsync(ClockTable table, ServiceOptions options, CancellationToken stop)
     {
         var now = TimeProvider.System.GetUtcNow();
@@ -15,6 +18,8 @@ internal static class StartClock
             options.Demo is not null ? kept?.Domain ?? Demo.NorthmereStart.Begin
             : options.Pace == 1 ? now
             : kept?.Domain ?? now;
-        return new(new ClockAnchor(now, domain, options.Pace), TimeProvider.System);
+        return double.IsInfinity(options.Pace)
+            ? new(new SteppedTime(domain), TimeProvider.System)
+            : new(new ClockAnchor(now, domain, options.Pace), TimeProvider.System);
     }
 }

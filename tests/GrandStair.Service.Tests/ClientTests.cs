@@ -19,7 +19,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [InlineData("firmware.tpm.state is known and not tag = pilot", "desk-2 desk-3 desk-5 desk-6")]
     public async Task A_condition_lists_the_machines_that_match(string condition, string names)
     {
-        var ran = await Service.GstairAsync("fleet", "list", condition, "--json");
+        var ran = await Service.GstairProcessAsync("fleet", "list", condition, "--json");
         Assert.Equal(0, ran.Exit);
         Assert.Equal(
             names,
@@ -33,7 +33,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_gate_says_what_was_found_what_is_required_and_the_fix()
     {
-        var ran = await Service.GstairAsync("machine", "gate", "desk-2");
+        var ran = await Service.GstairProcessAsync("machine", "gate", "desk-2");
         Assert.Contains(
             "desk-2 to Brae Desktop 7: the gate is blocked: Security chip 2.0 present and on",
             ran.Out,
@@ -48,19 +48,19 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_gate_that_cannot_be_told_is_undecided_and_a_missing_route_is_told()
     {
-        var undecided = await Service.GstairAsync("machine", "gate", "desk-4", "--json");
+        var undecided = await Service.GstairProcessAsync("machine", "gate", "desk-4", "--json");
         var gate = JsonDocument.Parse(undecided.Out).RootElement;
         var chip = gate.GetProperty("checks").EnumerateArray().Single(c => c.GetProperty("name").GetString() == "security-chip");
         Assert.Equal("unknown", chip.GetProperty("state").GetString());
         Assert.Equal("update-channel", gate.GetProperty("method").GetString());
         Assert.Contains(
             "no upgrade path: edition 'Kiosk' cannot upgrade by hop 6-to-7",
-            (await Service.GstairAsync("machine", "gate", "desk-5")).Out,
+            (await Service.GstairProcessAsync("machine", "gate", "desk-5")).Out,
             StringComparison.Ordinal
         );
         Assert.Contains(
             "runs Brae Desktop 7 already",
-            (await Service.GstairAsync("machine", "gate", "desk-6")).Out,
+            (await Service.GstairProcessAsync("machine", "gate", "desk-6")).Out,
             StringComparison.Ordinal
         );
     }
@@ -97,15 +97,23 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
             "name,site,connection,os.version\nextra-1,Holm Pier,simulated,6.4\nextra-2,Holm Pier\nextra-3,Holm Pier,pigeon,6.4\n",
             "broken.csv"
         );
-        var dry = await Service.GstairAsync("fleet", "import", file, "--seen", "now", "--dry-run");
+        var dry = await Service.GstairProcessAsync("fleet", "import", file, "--seen", "now", "--dry-run");
         Assert.Contains("1 would be added", dry.Out, StringComparison.Ordinal);
-        Assert.Contains("0 machines", (await Service.GstairAsync("fleet", "list", "site = \"Holm Pier\"")).Out, StringComparison.Ordinal);
-        var ran = await Service.GstairAsync("fleet", "import", file, "--seen", "now");
+        Assert.Contains(
+            "0 machines",
+            (await Service.GstairProcessAsync("fleet", "list", "site = \"Holm Pier\"")).Out,
+            StringComparison.Ordinal
+        );
+        var ran = await Service.GstairProcessAsync("fleet", "import", file, "--seen", "now");
         Assert.Equal(9, ran.Exit);
         Assert.Contains("1 added, 0 updated, 2 problems", ran.Out, StringComparison.Ordinal);
         Assert.Contains($"{file}:3: The line has 2 cells, expected 4", ran.Error, StringComparison.Ordinal);
         Assert.Contains($"{file}:4: 'extra-3': connection is 'pigeon', expected ssh or simulated", ran.Error, StringComparison.Ordinal);
-        Assert.Contains("1 machine", (await Service.GstairAsync("fleet", "list", "site = \"Holm Pier\"")).Out, StringComparison.Ordinal);
+        Assert.Contains(
+            "1 machine",
+            (await Service.GstairProcessAsync("fleet", "list", "site = \"Holm Pier\"")).Out,
+            StringComparison.Ordinal
+        );
     }
 
     [Fact]
@@ -122,7 +130,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
                 + "simulated, os.product: Brae Desktop }\n",
             "mapping.yaml"
         );
-        var wrong = await Service.GstairAsync(
+        var wrong = await Service.GstairProcessAsync(
             "fleet",
             "import",
             export,
@@ -133,19 +141,19 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
             "--seen",
             "now"
         );
-        var unsaid = await Service.GstairAsync("fleet", "import", export, "--mapping", mapping, "--seen", "now");
+        var unsaid = await Service.GstairProcessAsync("fleet", "import", export, "--mapping", mapping, "--seen", "now");
         Assert.Contains("This line is not in UTF-8. Nothing was imported.", unsaid.Error, StringComparison.Ordinal);
         var utf8 = fleet.Service.Write("name,site\nkasse-0,Café Corran\n", "utf8.csv");
         Assert.Contains(
             "The file is in UTF-8 and was said to be in windows-1252",
-            (await Service.GstairAsync("fleet", "import", utf8, "--encoding", "windows-1252")).Error,
+            (await Service.GstairProcessAsync("fleet", "import", utf8, "--encoding", "windows-1252")).Error,
             StringComparison.Ordinal
         );
         var many = fleet.Service.Write(
             "name,site,hardware.memory\n" + string.Concat(Enumerable.Range(1, 1100).Select(i => $"kasse-x{i},Corran,much\n")),
             "many.csv"
         );
-        var grouped = await Service.GstairAsync("fleet", "import", many, "--seen", "now", "--dry-run");
+        var grouped = await Service.GstairProcessAsync("fleet", "import", many, "--seen", "now", "--dry-run");
         Assert.Contains("1,100 problems", grouped.Out, StringComparison.Ordinal);
         Assert.Contains(
             "many.csv:2: 1,100 × values of hardware.memory, first in this line: 'kasse-x1': hardware.memory is 'much', expected",
@@ -156,12 +164,24 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         Assert.DoesNotContain(await Service.Client.ImportsAsync(TestContext.Current.CancellationToken), i => i.Ended is null);
         Assert.Contains(
             "expected utf-8 or windows-1252",
-            (await Service.GstairAsync("fleet", "import", export, "--encoding", "latin", "--seen", "now")).Error,
+            (await Service.GstairProcessAsync("fleet", "import", export, "--encoding", "latin", "--seen", "now")).Error,
             StringComparison.Ordinal
         );
         Assert.Contains(
             "1 added",
-            (await Service.GstairAsync("fleet", "import", export, "--mapping", mapping, "--encoding", "windows-1252", "--seen", "now")).Out,
+            (
+                await Service.GstairProcessAsync(
+                    "fleet",
+                    "import",
+                    export,
+                    "--mapping",
+                    mapping,
+                    "--encoding",
+                    "windows-1252",
+                    "--seen",
+                    "now"
+                )
+            ).Out,
             StringComparison.Ordinal
         );
         var machine = await Service.Client.MachineAsync("kasse-1", TestContext.Current.CancellationToken);
@@ -175,12 +195,12 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
                 + "\"version\": \"8.2\"}]}\n{\"name\": \n",
             "more.jsonl"
         );
-        var taken = await Service.GstairAsync("fleet", "import", lines, "--seen", "now");
+        var taken = await Service.GstairProcessAsync("fleet", "import", lines, "--seen", "now");
         Assert.Equal(9, taken.Exit);
         Assert.Contains($"{lines}:2: The line is no JSON object", taken.Error, StringComparison.Ordinal);
         Assert.Contains(
             "1 machine",
-            (await Service.GstairAsync("fleet", "list", "apps has (name = Ledger and version < 9)")).Out,
+            (await Service.GstairProcessAsync("fleet", "list", "apps has (name = Ledger and version < 9)")).Out,
             StringComparison.Ordinal
         );
     }
@@ -215,7 +235,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_program_gets_errors_as_json_and_ctrl_c_ends_what_waits_without_a_word()
     {
-        var failed = await Service.GstairAsync("plan", "show", "no-such-thing", "--json");
+        var failed = await Service.GstairProcessAsync("plan", "show", "no-such-thing", "--json");
         using var document = System.Text.Json.JsonDocument.Parse(failed.Out);
         Assert.Equal(4, document.RootElement.GetProperty("error").GetProperty("exitStatus").GetInt32());
         Assert.Equal((4, ""), (failed.Exit, failed.Error));
@@ -279,7 +299,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [InlineData(7, "There is no simulated machine named desk-1", "machine", "read", "desk-1")]
     public async Task What_is_wrong_is_told_with_what_to_do_and_an_exit_status(int exit, string says, params string[] arguments)
     {
-        var ran = await Service.GstairAsync(arguments);
+        var ran = await Service.GstairProcessAsync(arguments);
         Assert.Equal(exit, ran.Exit);
         Assert.Contains(says, ran.Error, StringComparison.OrdinalIgnoreCase);
         Assert.DoesNotContain("   at ", ran.Error, StringComparison.Ordinal);
@@ -289,7 +309,7 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     [Fact]
     public async Task A_stopped_service_and_a_wrong_token_are_told()
     {
-        var stopped = await Service.GstairAsync("fleet", "list", "--service", "http://127.0.0.1:9");
+        var stopped = await Service.GstairProcessAsync("fleet", "list", "--service", "http://127.0.0.1:9");
         Assert.Equal(6, stopped.Exit);
         Assert.Contains("No service answers at http://127.0.0.1:9", stopped.Error, StringComparison.Ordinal);
         var wrong = await Shell.RunAsync(
@@ -316,11 +336,11 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
                 .Replace("os.version < 7", "os.versio < 7", StringComparison.Ordinal),
             "wrong.yaml"
         );
-        var ran = await Service.GstairAsync("plan", "create", file);
+        var ran = await Service.GstairProcessAsync("plan", "create", file);
         Assert.Equal(3, ran.Exit);
         Assert.Contains("line 3, column 8", ran.Error, StringComparison.Ordinal);
         Assert.Contains("did you mean 'image-in-place'", ran.Error, StringComparison.Ordinal);
-        Assert.Equal(0, (await Service.GstairAsync("plan", "check", fleet.Service.Write(SmallFleet.Plan, "good.yaml"))).Exit);
+        Assert.Equal(0, (await Service.GstairProcessAsync("plan", "check", fleet.Service.Write(SmallFleet.Plan, "good.yaml"))).Exit);
         Assert.Empty(await Service.Client.PlansAsync(TestContext.Current.CancellationToken));
     }
 
@@ -328,12 +348,12 @@ public sealed class ClientTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     public async Task Every_command_has_a_help_and_the_catalogue_is_listed()
     {
         foreach (var noun in new[] { "fleet", "machine", "readiness", "plan", "run", "outcome", "overview", "catalogue" })
-            Assert.Equal(0, (await Service.GstairAsync(noun, "--help")).Exit);
-        Assert.Contains("2027-03-31", (await Service.GstairAsync("catalogue", "list")).Out, StringComparison.Ordinal);
-        Assert.Contains("packages.held", (await Service.GstairAsync("catalogue", "keys")).Out, StringComparison.Ordinal);
+            Assert.Equal(0, (await Service.GstairProcessAsync(noun, "--help")).Exit);
+        Assert.Contains("2027-03-31", (await Service.GstairProcessAsync("catalogue", "list")).Out, StringComparison.Ordinal);
+        Assert.Contains("packages.held", (await Service.GstairProcessAsync("catalogue", "keys")).Out, StringComparison.Ordinal);
         Assert.Contains(
             "Debian is well formed",
-            (await Service.GstairAsync("catalogue", "validate", Path.Combine(Repository.Root, "catalogue", "debian"))).Out,
+            (await Service.GstairProcessAsync("catalogue", "validate", Path.Combine(Repository.Root, "catalogue", "debian"))).Out,
             StringComparison.Ordinal
         );
     }

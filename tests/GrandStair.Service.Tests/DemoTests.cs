@@ -13,7 +13,7 @@ public sealed class DemoTests
 {
     private const string Plan = "winter-crossing";
     private static readonly TimeSpan Limit = TimeSpan.FromMinutes(9);
-    private static readonly string[] Arguments = ["--demo", Path.Combine(Repository.Root, "demo-data", "northmere"), "--pace", "20000"];
+    private static readonly string[] Arguments = ["--demo", Path.Combine(Repository.Root, "demo-data", "northmere"), "--pace", "idle"];
 
     private static CancellationToken Stop => TestContext.Current.CancellationToken;
 

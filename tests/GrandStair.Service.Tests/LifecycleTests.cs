@@ -26,7 +26,7 @@ public sealed class LifecycleTests
     {
         var truth = Path.GetTempFileName();
         await File.WriteAllTextAsync(truth, Truth, Stop);
-        await using var service = await ServiceProcess.StartAsync("--pace", "3000", "--simulated", truth);
+        await using var service = await ServiceProcess.StartAsync("--pace", "idle", "--simulated", truth);
         await File.WriteAllTextAsync(
             Path.Combine(service.Data, "fleet.csv"),
             "name,site,connection\n"

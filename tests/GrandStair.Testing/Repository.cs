@@ -1,5 +1,7 @@
 using System.Diagnostics;
 using System.Globalization;
+using System.Text;
+using GrandStair.Cli;
 
 namespace GrandStair.Testing;
 
@@ -85,8 +87,19 @@ public static class Shell
         return new(process.ExitCode, await output, await error);
     }
 
-    /// <summary>Runs the client against a service's data folder.</summary>
-    public static Task<Ran> GstairAsync(this ServiceProcess service, params string[] arguments) =>
+    /// <summary>Runs the client, in this process, against a service's data folder.</summary>
+    public static async Task<Ran> GstairAsync(this ServiceProcess service, params string[] arguments)
+    {
+        using var bytes = new MemoryStream();
+        await using var output = new StreamWriter(bytes) { AutoFlush = true };
+        using var error = new StringWriter();
+        string[] data = arguments.Contains("--data") || arguments.Contains("--service") ? [] : ["--data", service.Data];
+        var exit = await CommandLine.RunAsync([.. data, .. arguments], new(output, bytes, error, TextReader.Null));
+        return new(exit, Encoding.UTF8.GetString(bytes.ToArray()), error.ToString());
+    }
+
+    /// <summary>Runs the client, as its users do in a process of its own, against a service's data folder.</summary>
+    public static Task<Ran> GstairProcessAsync(this ServiceProcess service, params string[] arguments) =>
         RunAsync("dotnet", [Repository.Built("GrandStair.Cli", "gstair"), .. arguments], environment: ("GSTAIR_DATA", service.Data));
 
     /// <summary>Runs the client, which has to succeed, and returns what it printed.</summary>

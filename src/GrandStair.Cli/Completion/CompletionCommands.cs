@@ -20,7 +20,7 @@ internal static class CompletionCommands
         {
             using var script = Assembly.GetExecutingAssembly().GetManifestResourceStream($"completion.{parsed.GetValue(shell)}")!;
             using var reader = new StreamReader(script);
-            Console.Write(reader.ReadToEnd());
+            Terminal.Streams.Output.Write(reader.ReadToEnd());
             return ExitStatus.Done;
         });
         return command;

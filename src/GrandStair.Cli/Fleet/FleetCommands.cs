@@ -69,9 +69,11 @@ internal static class FleetCommands
                     how,
                     parsed.GetValue(dry),
                     stop,
-                    Console.IsErrorRedirected ? null : view => Console.Error.Write($"\rline {view.Line:N0} of {view.Lines:N0} ")
+                    Terminal.Streams.IsErrorTerminal
+                        ? view => Terminal.Streams.Error.Write($"\rline {view.Line:N0} of {view.Lines:N0} ")
+                        : null
                 );
-                if (!Console.IsErrorRedirected)
+                if (Terminal.Streams.IsErrorTerminal)
                     await Terminal.ClearErrorLineAsync();
                 if (!Caller.PrintedAsJson(parsed, report))
                 {

@@ -69,14 +69,14 @@ internal static partial class PlanCommands
                     Print(comparison, screen);
                 if (!parsed.GetValue(yes))
                 {
-                    if (Console.IsInputRedirected)
+                    if (!Terminal.Streams.IsInputTerminal)
                     {
                         screen.Say("Not loaded: it has to be confirmed. Run it again with --yes.");
                         return ExitStatus.NotPossible;
                     }
 
-                    Console.Write("Load it? [y/N] ");
-                    if (Console.ReadLine()?.Trim() is not ("y" or "yes"))
+                    await Terminal.Streams.Output.WriteAsync("Load it? [y/N] ");
+                    if ((await Terminal.Streams.Input.ReadLineAsync(stop))?.Trim() is not ("y" or "yes"))
                         return ExitStatus.Done;
                 }
 

@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Approvals;
-using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readiness;
@@ -52,7 +51,7 @@ public static class PlanProgress
         private readonly bool _isChanged;
         private readonly ILookup<MachineId, Slot> _elsewhere;
         private readonly Dictionary<MachineId, Member> _members;
-        private SlotMemory _memory;
+        private PlanMemory _memory;
         private DateTimeOffset? _next;
 
         public Stepping(PlanState state, PlanFacts facts, DateTimeOffset now)
@@ -61,15 +60,10 @@ public static class PlanProgress
             _members = state.Members.ToDictionary(m => m.Machine);
             _elsewhere = facts.Elsewhere.Slots.ToLookup(s => s.Of.Machine, s => s.Slot);
             _aim = PlanSlots.AimOf(Plan, state.Product);
-            Assessment Assess(Machine machine) =>
-                Assessment.Of(_aim, machine, Moment.Planning, now, facts.Decided.GetValueOrDefault(machine.Id));
-            _judged =
-            [
-                .. state
-                    .Members.Where(m => m is { Run: null, Exemption: null })
-                    .Select(m => (Member: m, Machine: Machines[m.Machine]))
-                    .Select(m => new Judged(m.Member, m.Machine, Assess(m.Machine))),
-            ];
+            Member[] open = [.. state.Members.Where(m => m is { Run: null, Exemption: null })];
+            (var assessments, var assessed) = _memory.Assessed.Assess(state, facts, open.Select(m => Machines[m.Machine]), now);
+            _memory = _memory with { Assessed = assessed };
+            _judged = [.. open.Zip(assessments, (m, a) => new Judged(m, Machines[m.Machine], a))];
             var arrived = _judged.Where(j => j.Assessment.Route.Arrived).Select(j => j.Member.Machine).ToHashSet();
             _pending = PlanSlots.Pending(facts.Elsewhere, state.Members.Where(m => !arrived.Contains(m.Machine)), Machines);
             // Slots stand as long as nothing that they were scheduled by has changed; otherwise each is looked at again, and moves only

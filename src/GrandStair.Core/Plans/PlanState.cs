@@ -16,17 +16,17 @@ namespace GrandStair.Core.Plans;
 /// <param name="Members">Its members.</param>
 public sealed record PlanState(PlanRecord Record, Plan Plan, Product Product, IReadOnlyList<Member> Members)
 {
-    /// <summary>What its earlier looks for slots found.</summary>
-    public SlotMemory Memory { get; init; } = SlotMemory.None;
+    /// <summary>What its earlier steps found.</summary>
+    public PlanMemory Memory { get; init; } = PlanMemory.None;
 }
 
-/// <summary>What looking for slots found before, so that nothing is looked for in vain at every step.</summary>
+/// <summary>What earlier steps found, so that not everything is looked for at every step.</summary>
 /// <param name="ScheduledBy">The revision and the calendars that slots were last scheduled by; null before the first time.</param>
 /// <param name="Machines">Machines for which no slot was found.</param>
 /// <param name="MachinesUntil">Until when they are not looked at again, UTC; what keeps them out is seldom gone in a moment.</param>
 /// <param name="Runs">Machines whose runs found no further slot.</param>
 /// <param name="RunsUntil">Until when they are not looked at again, UTC.</param>
-public sealed record SlotMemory(
+public sealed record PlanMemory(
     string? ScheduledBy,
     ImmutableHashSet<MachineId> Machines,
     DateTimeOffset MachinesUntil,
@@ -34,8 +34,11 @@ public sealed record SlotMemory(
     DateTimeOffset RunsUntil
 )
 {
+    /// <summary>What its machines were last assessed as.</summary>
+    public AssessmentMemory Assessed { get; init; } = AssessmentMemory.None;
+
     /// <summary>Nothing was looked for yet.</summary>
-    public static SlotMemory None { get; } = new(null, [], default, [], default);
+    public static PlanMemory None { get; } = new(null, [], default, [], default);
 }
 
 /// <summary>What a step of a plan follows from, beside the plan itself.</summary>
@@ -107,6 +110,6 @@ public sealed record PlanChanges
     /// <summary>When time alone may next change something, UTC; null where it does not.</summary>
     public DateTimeOffset? Next { get; init; }
 
-    /// <summary>What looking for slots found, for the next step.</summary>
-    public SlotMemory Memory { get; init; } = SlotMemory.None;
+    /// <summary>What it found, for the next step.</summary>
+    public PlanMemory Memory { get; init; } = PlanMemory.None;
 }

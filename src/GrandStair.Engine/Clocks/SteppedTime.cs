@@ -86,7 +86,8 @@ public sealed class SteppedTime
                 return false;
             // Whoever waits for a moment that is over would wait for ever.
             Now = next > Now ? next : Now.AddSeconds(1);
-            WakeAll();
+            foreach (var turn in _turns.Where(t => t.Next <= Now))
+                turn.Wake();
             return true;
         }
     }

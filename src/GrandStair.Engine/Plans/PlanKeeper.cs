@@ -41,8 +41,8 @@ public sealed class PlanKeeper(
     /// </summary>
     private const int Rests = 4;
 
-    /// <summary>By plan what looking for slots found before.</summary>
-    private readonly Dictionary<string, SlotMemory> _memories = new(StringComparer.Ordinal);
+    /// <summary>By plan what earlier steps found.</summary>
+    private readonly Dictionary<string, PlanMemory> _memories = new(StringComparer.Ordinal);
 
     /// <summary>By plan from when on, as a timestamp, waves to come are scheduled again.</summary>
     private readonly ConcurrentDictionary<string, long> _scheduleDue = new(StringComparer.Ordinal);
@@ -129,7 +129,7 @@ public sealed class PlanKeeper(
     private async Task KeepAsync(PlanRecord record, CancellationToken stop)
     {
         var now = clock.GetUtcNow();
-        var state = await facts.StateAsync(record, stop) with { Memory = _memories.GetValueOrDefault(record.Name, SlotMemory.None) };
+        var state = await facts.StateAsync(record, stop) with { Memory = _memories.GetValueOrDefault(record.Name, PlanMemory.None) };
         var found = await facts.OfStateAsync(state, now, stop);
         var needed = await approvals.NeededAsync(record, state.Plan, state.Members, found.Decided, stop);
         var waiting = await facts.RunsAsync(state.Members.Where(m => m.Status == Status.Scheduled), stop);

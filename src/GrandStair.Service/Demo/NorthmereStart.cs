@@ -151,6 +151,9 @@ internal sealed class NorthmerePeople(
     private const string Plan = NorthmereStart.PlanName;
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(300);
 
+    // How long passes between two looks where time moves on when the engine is idle.
+    private static readonly TimeSpan BetweenLooks = TimeSpan.FromHours(1);
+
     // How long after it is found each thing is seen to, at the earliest.
     private static readonly TimeSpan ToDecide = TimeSpan.FromHours(5);
     private static readonly TimeSpan ToFix = TimeSpan.FromHours(30);
@@ -167,11 +170,31 @@ internal sealed class NorthmerePeople(
         if (!_hasSaidWhere)
             await SayWhereAsync(stoppingToken);
         _hasSaidWhere = true;
-        while (!stoppingToken.IsCancellationRequested)
+        await UntilAsync(() => Task.FromResult(false), Look, stoppingToken);
+    }
+
+    /// <summary>Works, look after look, until something holds.</summary>
+    private async Task UntilAsync(Func<Task<bool>> holds, TimeSpan pause, CancellationToken stop)
+    {
+        using var turn = clock.Stepped?.Join();
+        while (!await holds())
         {
-            await WorkAsync(stoppingToken);
-            await Task.Delay(Look, stoppingToken);
+            var isOver = await WorkAsync(stop);
+            if (turn is null)
+                await Task.Delay(pause, stop);
+            else
+                await PassAsync(turn, isOver ? null : clock.GetUtcNow() + BetweenLooks, stop);
         }
+    }
+
+    /// <summary>Lets time pass to a moment, where it moves on when the engine is idle; without one to the next change.</summary>
+    private async Task PassAsync(SteppedTime.Turn turn, DateTimeOffset? until, CancellationToken stop)
+    {
+        do
+        {
+            turn.Begin();
+            await turn.WaitAsync(until, stop);
+        } while (until > clock.GetUtcNow());
     }
 
     /// <summary>Lets the pilot wave pass at high pace, then goes on at the pace that was asked for.</summary>
@@ -183,12 +206,7 @@ internal sealed class NorthmerePeople(
         log.LogInformation("The pilot wave runs in simulated time, a few seconds long");
         if (slow < NorthmereStart.CatchUpPace)
             clock.SetPace(NorthmereStart.CatchUpPace);
-        while ((await plans.FindAsync(Plan, stop))!.Waves[0].State != WaveState.Passed)
-        {
-            await WorkAsync(stop);
-            await Task.Delay(Look / 4, stop);
-        }
-
+        await UntilAsync(async () => (await plans.FindAsync(Plan, stop))!.Waves[0].State == WaveState.Passed, Look / 4, stop);
         clock.SetPace(slow);
     }
 
@@ -202,14 +220,16 @@ internal sealed class NorthmerePeople(
         );
     }
 
-    private async Task WorkAsync(CancellationToken stop)
+    /// <summary>One look at all that there is to do.</summary>
+    /// <returns>Whether nothing comes to be done by itself any more.</returns>
+    private async Task<bool> WorkAsync(CancellationToken stop)
     {
         try
         {
             var now = clock.GetUtcNow();
             var stored = (await plans.FindAsync(Plan, stop))!;
             if (stored.State != PlanStatus.Started || stored.Held is not null)
-                return;
+                return true;
             foreach (var run in await runs.ListAsync(Plan, stop))
                 await SeeToRunAsync(run.State, now, stop);
             var open = stored.Waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
@@ -221,6 +241,8 @@ internal sealed class NorthmerePeople(
             // The worker was faster; they look again.
             log.LogDebug("{Why}", error.Message);
         }
+
+        return false;
     }
 
     private async Task SeeToRunAsync(Core.Runs.RunState run, DateTimeOffset now, CancellationToken stop)

@@ -185,7 +185,7 @@ internal static class ImportEndpoints
                             (
                                 machine.Line,
                                 $"'{machine.Name}' is reached by {machine.Connection.Kind}, and this service runs at pace "
-                                    + $"{options.Pace}, which is for simulated machines alone. The line was left out; import it into a "
+                                    + $"{options.PaceName}, which is for simulated machines alone. The line was left out; import it into a "
                                     + $"service at pace 1."
                             )
                         );

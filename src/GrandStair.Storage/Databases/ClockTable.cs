@@ -28,7 +28,7 @@ public sealed class ClockTable(Database database)
     public Task PutAsync(ClockAnchor anchor, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(anchor);
-        return database.WriteAsync(
+        return database.WriteUnannouncedAsync(
             (c, t) =>
                 c.ExecuteAsync(
                     "INSERT INTO clock (id, anchor_real, anchor_domain, pace) VALUES (1, @real, @domain, @Pace) ON CONFLICT (id) DO "

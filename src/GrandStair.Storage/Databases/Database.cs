@@ -52,7 +52,9 @@ public sealed class Database : IAsyncDisposable
         return new(dialect);
     }
 
-    /// <summary>Is raised when this process has written something, once it is kept.</summary>
+    /// <summary>
+    /// Is raised when this process has written something, once it is kept; not for what <see cref="WriteUnannouncedAsync"/> writes.
+    /// </summary>
     public event Action? Written;
 
     /// <summary>Reads; several may at once.</summary>
@@ -71,18 +73,29 @@ public sealed class Database : IAsyncDisposable
     }
 
     /// <summary>Writes in one transaction: all of it is kept, and on the disk, when this returns; nothing of it when it throws.</summary>
-    public async Task<T> WriteAsync<T>(Func<DbConnection, DbTransaction, Task<T>> write, CancellationToken stop)
+    public Task<T> WriteAsync<T>(Func<DbConnection, DbTransaction, Task<T>> write, CancellationToken stop) =>
+        CommitAsync(write, isAnnounced: true, stop);
+
+    /// <summary>
+    /// Writes what only the engine itself keeps account by, such as claims, leases and the clock. It is as safe as what
+    /// <see cref="WriteAsync"/> writes, and nobody looks again because of it.
+    /// </summary>
+    public Task<T> WriteUnannouncedAsync<T>(Func<DbConnection, DbTransaction, Task<T>> write, CancellationToken stop) =>
+        CommitAsync(write, isAnnounced: false, stop);
+
+    private async Task<T> CommitAsync<T>(Func<DbConnection, DbTransaction, Task<T>> write, bool isAnnounced, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(write);
         if (Dialect is SqliteDialect)
-            return (T)(await QueueAsync(async (c, t) => await write(c, t), stop))!;
+            return (T)(await QueueAsync(new(async (c, t) => await write(c, t), isAnnounced), stop))!;
         try
         {
             await using var connection = await Dialect.OpenAsync(stop);
             await using var transaction = await connection.BeginTransactionAsync(stop);
             var result = await write(connection, transaction);
             await transaction.CommitAsync(stop);
-            Written?.Invoke();
+            if (isAnnounced)
+                Written?.Invoke();
             return result;
         }
         catch (DbException error) when (Dialect.Explain(error) is { } explained)
@@ -94,9 +107,9 @@ public sealed class Database : IAsyncDisposable
     /// <summary>
     /// Writes in SQLite, in the queue's order, on the thread that calls: it waits for the writer's thread alone, and for none of the pool.
     /// </summary>
-    internal T WriteOnThisThread<T>(Func<DbConnection, DbTransaction, T> write, CancellationToken stop)
+    internal T WriteUnannouncedOnThisThread<T>(Func<DbConnection, DbTransaction, T> write, CancellationToken stop)
     {
-        var queued = new Write((c, t) => Task.FromResult<object?>(write(c, t)));
+        var queued = new Write((c, t) => Task.FromResult<object?>(write(c, t)), IsAnnounced: false);
         _writes.Writer.WriteAsync(queued, stop).AsTask().GetAwaiter().GetResult();
         return (T)queued.Done.Task.GetAwaiter().GetResult()!;
     }
@@ -118,9 +131,8 @@ public sealed class Database : IAsyncDisposable
             transaction
         );
 
-    private async Task<object?> QueueAsync(Func<DbConnection, DbTransaction, Task<object?>> work, CancellationToken stop)
+    private async Task<object?> QueueAsync(Write write, CancellationToken stop)
     {
-        var write = new Write(work);
         await _writes.Writer.WriteAsync(write, stop);
         return await write.Done.Task;
     }
@@ -182,12 +194,13 @@ public sealed class Database : IAsyncDisposable
         }
 
         await transaction.CommitAsync();
-        Written?.Invoke();
+        if (together.Exists(w => w.IsAnnounced))
+            Written?.Invoke();
         foreach (var (write, result) in results)
             write.Done.TrySetResult(result);
     }
 
-    private sealed record Write(Func<DbConnection, DbTransaction, Task<object?>> Work)
+    private sealed record Write(Func<DbConnection, DbTransaction, Task<object?>> Work, bool IsAnnounced)
     {
         public TaskCompletionSource<object?> Done { get; } = new(TaskCreationOptions.RunContinuationsAsynchronously);
     }

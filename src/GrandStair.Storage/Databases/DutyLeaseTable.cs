@@ -15,7 +15,7 @@ public sealed class DutyLeaseTable(Database database)
     /// <param name="stop">Cancels the write.</param>
     /// <returns>Whether the process has it now; false while another one's lease lasts.</returns>
     public Task<bool> TryHoldAsync(string duty, Guid holder, TimeSpan lease, CancellationToken stop) =>
-        database.WriteAsync(
+        database.WriteUnannouncedAsync(
             async (c, t) =>
                 await c.ExecuteAsync(
                     $"""

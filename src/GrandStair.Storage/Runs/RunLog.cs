@@ -158,7 +158,7 @@ public sealed class RunLog(Database database)
         long[] next = [.. await _answering.TakeAsync(due, most, stop), .. await _silent.TakeAsync(due, mostSilent, stop)];
         if (next.Length == 0)
             return [];
-        return await database.WriteAsync<IReadOnlyList<ClaimedRun>>(
+        return await database.WriteUnannouncedAsync<IReadOnlyList<ClaimedRun>>(
             async (c, t) =>
             {
                 var rows = await c.QueryAsync<RunRow>(
@@ -220,7 +220,7 @@ public sealed class RunLog(Database database)
     public Task ReleaseAsync(ClaimedRun claim, DateTimeOffset? due, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(claim);
-        return database.WriteAsync(
+        return database.WriteUnannouncedAsync(
             (c, t) =>
                 c.ExecuteAsync(
                     "UPDATE runs SET worker = NULL, due_at = @due, waits_for = NULL, silent = 0 WHERE id = @Run AND epoch = @Epoch AND "
@@ -258,7 +258,7 @@ public sealed class RunLog(Database database)
     )
     {
         ArgumentNullException.ThrowIfNull(claim);
-        return database.WriteAsync(
+        return database.WriteUnannouncedAsync(
             async (c, t) =>
             {
                 var written = await c.ExecuteAsync(
@@ -431,7 +431,7 @@ public sealed class RunLog(Database database)
             var asked = TimeProvider.System.GetTimestamp();
             var rows = own is not null
                 ? own.Execute(renewal, values)
-                : database.WriteOnThisThread((c, t) => c.Execute(renewal, values, t), stop);
+                : database.WriteUnannouncedOnThisThread((c, t) => c.Execute(renewal, values, t), stop);
             if (rows != 1)
                 return;
             renewed(asked);

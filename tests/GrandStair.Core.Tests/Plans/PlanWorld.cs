@@ -38,7 +38,7 @@ internal sealed class PlanWorld
     private readonly Product _product = Fleets.Product([Fleets.Check("patched", "patches.pending = 0")], Fleets.Method("image"));
     private readonly Plan _plan;
     private PlanRecord _record;
-    private SlotMemory _memory = SlotMemory.None;
+    private PlanMemory _memory = PlanMemory.None;
 
     public PlanWorld(int seed, int machines)
     {
