@@ -99,6 +99,7 @@ internal static class EngineBench
             reader,
             connections,
             new(database),
+            new(catalogues, connections, new(database), new(database)),
             new NoSecrets(),
             new(database),
             new(database),

@@ -849,7 +849,7 @@ public sealed record MemberRow(
 public sealed record ExemptCommand(string As, string Reason, string? Until = null);
 
 /// <summary>A decision about a run.</summary>
-/// <param name="Decision"><c>retry</c>, <c>wait</c>, <c>cancel</c>, <c>roll-back</c> or <c>give-up</c>.</param>
+/// <param name="Decision"><c>retry</c>, <c>wait</c>, <c>cancel</c>, <c>roll-back</c>, <c>give-up</c> or <c>accept</c>.</param>
 /// <param name="Now">Whether a rollback begins at once; otherwise it begins in the machine's next window.</param>
 public sealed record DecisionCommand(string Decision, string Reason, bool Now = false);
 
@@ -936,7 +936,38 @@ public sealed record RunView(
     IReadOnlyList<string> Possible,
     DateTimeOffset? RollbackBegins,
     IReadOnlyList<EventView> Log
+)
+{
+    /// <summary>How what the machine has differs from what it had, the latest comparison of each step.</summary>
+    public required IReadOnlyList<DifferencesView> Comparisons { get; init; }
+}
+
+/// <summary>How what a machine has differs from what was recorded.</summary>
+/// <param name="Step">The step that compared.</param>
+/// <param name="Title">Its title.</param>
+/// <param name="At">When it compared.</param>
+/// <param name="Failing">How many differences park the run.</param>
+/// <param name="FollowUps">How many became follow-ups.</param>
+/// <param name="Ignored">How many were to be expected, and are not listed.</param>
+/// <param name="Differences">The others: at most 200 that park the run, then at most 200 that became follow-ups.</param>
+public sealed record DifferencesView(
+    string Step,
+    string Title,
+    DateTimeOffset At,
+    int Failing,
+    int FollowUps,
+    int Ignored,
+    IReadOnlyList<DifferenceView> Differences
 );
+
+/// <summary>Something that differs from what was recorded.</summary>
+/// <param name="Kind">What it is, such as <c>package</c>, <c>service</c>, <c>device</c> or <c>file</c>.</param>
+/// <param name="Name">Its name.</param>
+/// <param name="Change"><c>missing</c>, <c>added</c> or <c>changed</c>.</param>
+/// <param name="Before">Its version, state or hash before; null where it was not there.</param>
+/// <param name="After">The same now; null where it is not there.</param>
+/// <param name="Result"><c>fail</c> or <c>follow-up</c>.</param>
+public sealed record DifferenceView(string Kind, string Name, string Change, string? Before, string? After, string Result);
 
 /// <summary>A phase that a run went through.</summary>
 public sealed record PhaseView(string Phase, DateTimeOffset From, DateTimeOffset? To);

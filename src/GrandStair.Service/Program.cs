@@ -197,6 +197,8 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton<SecretTable>()
         .AddSingleton<FirstUseTable>()
         .AddSingleton<ScriptTable>()
+        .AddSingleton<RunRecordTable>()
+        .AddSingleton<RecordSteps>()
         .AddSingleton<SecretStore>()
         .AddSingleton<ISecrets>(s => s.GetRequiredService<SecretStore>())
         .AddSingleton<SshAccess>()

@@ -219,6 +219,7 @@ internal sealed class EngineKit : IAsyncDisposable
             reader,
             connections,
             new(Database),
+            new(CatalogueCache, connections, new(Database), new(Database)),
             new NoSecrets(),
             new(Database),
             new(Database),

@@ -266,7 +266,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         );
         var first = new DateTimeOffset(day, TimeSpan.Zero);
         var members = (await Service.Client.MembersAsync("seventh", null, null, null, 9, Stop)).Items;
-        Assert.Equal([("desk-11", first), ("desk-12", first.AddMinutes(55))], members.Select(m => (m.Name, m.PlannedStart!.Value)));
+        Assert.Equal([("desk-11", first), ("desk-12", first.AddMinutes(57))], members.Select(m => (m.Name, m.PlannedStart!.Value)));
 
         // Those that are only scheduled make room; those that somebody was told, or chose, do not.
         Assert.Contains(

@@ -66,7 +66,12 @@ export function RunPage() {
       </div>
       <div className="columns wide-right">
         <Steps view={view} />
-        <Log view={view} />
+        <div className="stack">
+          {view.comparisons.map((compared) => (
+            <Comparison key={compared.step} compared={compared} />
+          ))}
+          <Log view={view} />
+        </div>
       </div>
     </>
   );
@@ -88,6 +93,7 @@ const asks: Record<string, string> = {
   cancel: 'Cancel this upgrade',
   'roll-back': 'Roll back to the previous release',
   'give-up': 'Mark as failed',
+  accept: 'Accept the differences',
 };
 const says: Record<string, string> = {
   retry: 'Repeats the step or gate at which the run is parked.',
@@ -95,6 +101,7 @@ const says: Record<string, string> = {
   cancel: 'A step that is running finishes first. Nothing of the new release has been installed.',
   'roll-back': 'Undoes the upgrade by the method’s rollback.',
   'give-up': 'Closes the run as failed. Nothing more is done on the machine; past the point of no return it counts as partly upgraded.',
+  accept: 'Goes on in spite of what differs from before. Each kind of difference becomes a follow-up.',
 };
 
 function Decisions({ view }: { view: Schemas['RunView'] }) {
@@ -184,6 +191,47 @@ function Steps({ view }: { view: Schemas['RunView'] }) {
             ))}
           </ul>
         </>
+      )}
+    </section>
+  );
+}
+
+const changes: Record<string, string> = { missing: 'missing', added: 'new', changed: 'changed' };
+
+function Comparison({ compared }: { compared: Schemas['DifferencesView'] }) {
+  return (
+    <section className="card">
+      <h2>
+        {compared.title}{' '}
+        <span className="quiet">
+          {compared.failing} to decide about, {compared.followUps} to follow up, {compared.ignored} expected
+        </span>
+      </h2>
+      {compared.differences.length > 0 && (
+        <table>
+          <thead>
+            <tr>
+              <th>What</th>
+              <th>Change</th>
+              <th>Before</th>
+              <th>After</th>
+              <th>Leads to</th>
+            </tr>
+          </thead>
+          <tbody>
+            {compared.differences.map((d) => (
+              <tr key={`${d.kind} ${d.name}`}>
+                <td>
+                  {d.kind} <code>{d.name}</code>
+                </td>
+                <td>{changes[d.change] ?? d.change}</td>
+                <td>{d.before || '–'}</td>
+                <td>{d.after || '–'}</td>
+                <td>{d.result === 'fail' ? <strong>a decision</strong> : 'a follow-up'}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
       )}
     </section>
   );

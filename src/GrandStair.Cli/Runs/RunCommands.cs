@@ -142,9 +142,10 @@ internal static class RunCommands
         {
             Description =
                 "retry (repeat the failed step), wait (keep waiting), cancel (cancel this upgrade), roll-back (roll back to the "
-                + "previous release) or give-up (mark as failed); 'run show' lists those that are possible.",
+                + "previous release), give-up (mark as failed) or accept (go on in spite of what differs); "
+                + "'run show' lists those that are possible.",
         };
-        decision.CompletionSources.Add("retry", "wait", "cancel", "roll-back", "give-up");
+        decision.CompletionSources.Add("retry", "wait", "cancel", "roll-back", "give-up", "accept");
         var reason = new Option<string>("--reason") { Description = "Reason, recorded in the audit log with your name.", Required = true };
         var now = new Option<bool>("--now") { Description = "Begin a rollback at once, instead of in the machine's next window." };
         var command = new Command("decide", "Decide how a run that waits continues; a rollback begins in the machine's next window")
@@ -276,6 +277,21 @@ internal static class RunCommands
                 )
         ) + $" {Screen.Word(r.Phase)}";
 
+    private static void Print(DifferencesView compared, Screen screen)
+    {
+        screen.Say(
+            $"**{compared.Title}**, {Screen.Time(compared.At)} UTC: {compared.Failing} to decide about, {compared.FollowUps} to follow up, "
+                + $"{compared.Ignored} expected"
+        );
+        if (compared.Differences.Count > 0)
+            screen.Table(
+                ["kind", "name", "change", "before", "after", "leads to"],
+                compared.Differences.Select(d =>
+                    new[] { d.Kind, d.Name, d.Change, d.Before, d.After, d.Result == "fail" ? "a decision" : "a follow-up" }
+                )
+            );
+    }
+
     private static void Print(RunView view, Screen screen)
     {
         var r = view.Run;
@@ -317,6 +333,8 @@ internal static class RunCommands
                 }
             )
         );
+        foreach (var compared in view.Comparisons)
+            Print(compared, screen);
         foreach (var end in view.FollowUps)
             screen.Say(
                 $"follow-up **{end.Name}**: {end.Title} (found: {end.Seen}). "

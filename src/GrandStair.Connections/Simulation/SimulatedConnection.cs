@@ -13,7 +13,8 @@ public sealed class SimulatedConnection(SimulatedMachines world, TimeProvider cl
     public string Kind => "simulated";
 
     /// <summary>
-    /// Answers the first reading script with all that is true of the machine, can be seen and is wanted, and the others with nothing more.
+    /// Answers the first reading script with all that is true of the machine, can be seen and is wanted, and the others with nothing more;
+    /// a script that lists what the machine has, with that.
     /// </summary>
     public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(
         Machine machine,
@@ -24,6 +25,8 @@ public sealed class SimulatedConnection(SimulatedMachines world, TimeProvider cl
     {
         ArgumentNullException.ThrowIfNull(scripts);
         var truth = await ReachAsync(machine, stop);
+        if (scripts.Count == 1 && SimulatedScript.IsList(scripts[0]))
+            return [new(SimulatedScript.List(truth))];
         var lines = truth
             .Where(t => !t.Key.StartsWith("truth.", StringComparison.Ordinal) && (wanted.Count == 0 || wanted.Contains(t.Key)))
             .Select(t =>

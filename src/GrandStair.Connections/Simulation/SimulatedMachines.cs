@@ -52,6 +52,9 @@ public sealed class SimulatedMachines : IDisposable
             t.Commit();
         });
 
+    /// <summary>A person puts back by hand what a machine has lost in its upgrade.</summary>
+    public void PutBack(string name) => Set(name, "truth.lost", "");
+
     /// <summary>A person changes something on a machine by hand.</summary>
     public void Set(string name, string key, string value) =>
         InTurn(() =>

@@ -14,7 +14,7 @@ internal sealed record ScriptResult(TimeSpan Lasts, OrderState Result, int? Exit
 /// <summary>
 /// What simulated machines understand in place of a shell script: one line an action. <c>fetch image</c>, <c>clean</c>, <c>save
 /// settings</c>,
-/// <c>apply image VERSION BUILD</c>, <c>apply offer VERSION BUILD</c>, <c>look around</c>, and <c>set KEY VALUE</c>.
+/// <c>apply image VERSION BUILD</c>, <c>apply offer VERSION BUILD</c>, <c>look around</c>, <c>list</c>, and <c>set KEY VALUE</c>.
 /// </summary>
 internal static class SimulatedScript
 {
@@ -49,6 +49,29 @@ internal static class SimulatedScript
         );
     }
 
+    /// <summary>Whether a script lists what the machine has.</summary>
+    public static bool IsList(string script) => Lines(script) is ["list"];
+
+    /// <summary>What a machine has, as such a script prints it.</summary>
+    public static string List(Dictionary<string, string> truth)
+    {
+        var lost = truth.GetValueOrDefault("truth.lost", "");
+        (string Kind, string Name, string Value)[] has =
+        [
+            ("package", "system", truth.GetValueOrDefault("os.version", "")),
+            ("package", "printer-driver", truth.GetValueOrDefault("driver.printer", "")),
+            ("package", "ticket-desk", "12.4"),
+            ("service", "print-queue", "running"),
+            ("service", "time-sync", "running"),
+            ("device", "label-printer", "ready"),
+            ("device", "card-reader", "ready"),
+            ("file", "/etc/ticket-desk.conf", "5b1f0c2a"),
+        ];
+        return string.Concat(
+            has.Where(h => !lost.Contains(h.Name, StringComparison.Ordinal)).Select(h => $"{h.Kind}\t{h.Name}\t{h.Value}\n")
+        );
+    }
+
     /// <summary>What it is doing at a share of its time.</summary>
     public static string Doing(string script, double share)
     {
@@ -69,6 +92,7 @@ internal static class SimulatedScript
                 case ["apply", _, var version, var build]:
                     truth["os.version"] = version;
                     truth["os.build"] = build;
+                    truth["truth.lost"] = truth.GetValueOrDefault("truth.loses", "");
                     truth["disk.system.free"] = $"{Math.Max(4, Gib(truth) - 9).ToString("0.#", CultureInfo.InvariantCulture)} GiB";
                     break;
                 case ["fetch", ..]:

@@ -50,6 +50,12 @@ public enum StepKind
 
     /// <summary>A person does something or looks at something, and answers.</summary>
     AskPerson,
+
+    /// <summary>What the machine has is listed by a script and kept by the service. Nothing is done on the machine.</summary>
+    Record,
+
+    /// <summary>What the machine has is listed again and compared with what an earlier step recorded.</summary>
+    Compare,
 }
 
 /// <summary>What a step asks a person for.</summary>
@@ -62,7 +68,7 @@ public sealed record PersonTask(string Words, string Who);
 /// <param name="Title">What it does, for people.</param>
 /// <param name="Phase">The phase that it belongs to.</param>
 /// <param name="Kind">What kind of action it is.</param>
-/// <param name="Script">The script's file name; null for every other kind.</param>
+/// <param name="Script">The file name of the script that it runs, or that lists what the machine has; null for every other kind.</param>
 /// <param name="Typical">How long it usually takes.</param>
 /// <param name="Limit">How long it may take before a person is asked.</param>
 /// <param name="Attempts">How often it is tried before a person is asked, at least 1.</param>
@@ -100,9 +106,18 @@ public sealed record StepSpec(
     /// <summary>What a person is asked for; null for every other kind.</summary>
     public PersonTask? Task { get; init; }
 
+    /// <summary>For a step that compares: the earlier step of its method that recorded. Null for every other kind.</summary>
+    public string? With { get; init; }
+
+    /// <summary>For a step that compares: what differences lead to.</summary>
+    public ImmutableArray<ComparisonRule> Rules { get; init; } = [];
+
+    /// <summary>Whether it reads the machine through a script of its own, and changes nothing there.</summary>
+    public bool IsReading => Kind is StepKind.Record or StepKind.Compare;
+
     /// <summary>Whether it only waits, for the machine or for a person, and can be left at any time.</summary>
     public bool IsWaiting => Kind is StepKind.WaitUntil or StepKind.AskPerson;
 
     /// <summary>Whether it brings something to the machine over its site's uplink.</summary>
-    public bool UsesUplink => Phase == Phase.Stage && !IsWaiting;
+    public bool UsesUplink => Phase == Phase.Stage && !IsWaiting && !IsReading;
 }

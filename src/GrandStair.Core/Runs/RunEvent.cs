@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using System.Text.Json;
 using System.Text.Json.Serialization;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Scheduling;
 
@@ -14,6 +15,7 @@ namespace GrandStair.Core.Runs;
 [JsonDerivedType(typeof(GateJudged), "gate-judged")]
 [JsonDerivedType(typeof(OrderEnded), "order-ended")]
 [JsonDerivedType(typeof(OrderOverdue), "order-overdue")]
+[JsonDerivedType(typeof(Compared), "compared")]
 [JsonDerivedType(typeof(SlotOpened), "slot-opened")]
 [JsonDerivedType(typeof(SlotMoved), "slot-moved")]
 [JsonDerivedType(typeof(Decided), "decided")]
@@ -116,6 +118,43 @@ public sealed record OrderEnded(DateTimeOffset At, string Actor, OrderName Order
 /// <summary>An order is running for longer than its limit.</summary>
 public sealed record OrderOverdue(DateTimeOffset At, string Actor, OrderName Order, string Note) : RunEvent(At, Actor);
 
+/// <summary>What a machine has was compared with what it had.</summary>
+/// <param name="At">When, UTC.</param>
+/// <param name="Actor">Who compared.</param>
+/// <param name="Order">The order that asked for it.</param>
+/// <param name="Differences">The differences that lead to something, of each result at most <see cref="MostOfEach"/>.</param>
+/// <param name="Counts">How many differences there are by result, with those that lead to nothing.</param>
+public sealed record Compared(
+    DateTimeOffset At,
+    string Actor,
+    OrderName Order,
+    ImmutableArray<Difference> Differences,
+    ImmutableSortedDictionary<DifferenceResult, int> Counts
+) : RunEvent(At, Actor)
+{
+    /// <summary>How many differences of each result are kept.</summary>
+    public const int MostOfEach = 200;
+
+    /// <summary>Makes one from all differences.</summary>
+    public static Compared From(DateTimeOffset at, string actor, OrderName order, ImmutableArray<Difference> differences) =>
+        new(
+            at,
+            actor,
+            order,
+            [
+                .. differences
+                    .Where(d => d.Result != DifferenceResult.Ignore)
+                    .GroupBy(d => d.Result)
+                    .OrderByDescending(g => g.Key)
+                    .SelectMany(g => g.Take(MostOfEach)),
+            ],
+            differences.CountBy(d => d.Result).ToImmutableSortedDictionary()
+        );
+
+    /// <summary>How many differences lead to something.</summary>
+    public int CountOf(DifferenceResult result) => Counts.GetValueOrDefault(result);
+}
+
 /// <summary>The slot has come, and the limits have room.</summary>
 public sealed record SlotOpened(DateTimeOffset At, string Actor, OrderName Order) : RunEvent(At, Actor);
 
@@ -139,6 +178,9 @@ public enum Decision
 
     /// <summary>Take it for failed.</summary>
     GiveUp,
+
+    /// <summary>Go on in spite of the differences at which it is parked; each becomes a follow-up.</summary>
+    Accept,
 }
 
 /// <summary>A person decided.</summary>

@@ -53,6 +53,7 @@ public static class RunMachine
                 GateJudged judged => OnGate(state, judged),
                 OrderEnded ended => OnEnded(state, ended),
                 OrderOverdue overdue => OnOverdue(state, overdue),
+                Compared compared => OnCompared(state, compared),
                 SlotOpened slot => IsOutstanding(state, slot.Order) ? AskGate(state, Moment.Start, e.At) : Same(state),
                 SlotMoved moved => OnSlotMoved(state, moved),
                 Decided decided => OnDecided(state, decided),
@@ -108,6 +109,7 @@ public static class RunMachine
                 Parked = null,
                 ParkedCause = null,
                 ParkedAt = null,
+                Unaccepted = [],
             },
             [order]
         );
@@ -281,27 +283,94 @@ public static class RunMachine
             return Same(state);
         var step = state.NextStep!;
         if (e.Result == OrderResult.Ok)
-            return NextStep(
-                state with
-                {
-                    Step = state.Step + 1,
-                    Tries = 0,
-                    Parked = null,
-                    ParkedCause = null,
-                    ParkedAt = null,
-                    Suspended = state.Suspended.Remove(step.Name),
-                },
-                e.At
-            );
+            return AfterStep(state, e.At);
         if (CancelledBecause(state) is { } reason)
             return End(state, Outcome.Cancelled, reason, e.At);
         if (e.Result == OrderResult.TooLate)
             return MissSlot(state with { Tries = 0 }, e.At);
 
+        return RetryOrPark(state, step, Tell(e), e.At);
+    }
+
+    /// <summary>Goes on after a step that is done.</summary>
+    private static Stepped AfterStep(RunState state, DateTimeOffset at) =>
+        NextStep(
+            state with
+            {
+                Step = state.Step + 1,
+                Tries = 0,
+                Parked = null,
+                ParkedCause = null,
+                ParkedAt = null,
+                Unaccepted = [],
+                Suspended = state.Suspended.Remove(state.NextStep!.Name),
+            },
+            at
+        );
+
+    /// <summary>Tries a step again, or parks the run where it was tried as often as its method says.</summary>
+    private static Stepped RetryOrPark(RunState state, StepSpec step, string why, DateTimeOffset at)
+    {
         var tries = state.Tries + 1;
-        if (tries < step.Attempts)
-            return Ask(state with { Tries = tries }, OrderKind.Step, step.Name, e.At, e.At + Pause);
-        return Park(state, $"{step.Title}: {Tell(e)}", e.At, $"{step.Title}: {Tell(e)}");
+        return tries < step.Attempts
+            ? Ask(state with { Tries = tries }, OrderKind.Step, step.Name, at, at + Pause)
+            : Park(state, $"{step.Title}: {why}", at, $"{step.Title}: {why}");
+    }
+
+    private static Stepped OnCompared(RunState state, Compared e)
+    {
+        if (!IsOutstanding(state, e.Order) || state.NextStep is not { Kind: StepKind.Compare } step)
+            return Same(state);
+        if (CancelledBecause(state) is { } reason)
+            return End(state, Outcome.Cancelled, reason, e.At);
+        var failing = e.Differences.Where(d => d.Result == DifferenceResult.Fail).ToImmutableArray();
+        var differing = state with { FollowUps = WithDifferences(state, step.Name, e.Differences.Except(failing), e.At) };
+        return failing.IsEmpty
+            ? AfterStep(differing, e.At)
+            // It may be there the next time, as a service that takes its time to start.
+            : RetryOrPark(differing with { Unaccepted = failing }, step, Listed(failing), e.At);
+    }
+
+    /// <summary>The follow-ups with one for each kind and way in which things differ.</summary>
+    private static ImmutableArray<FollowUp> WithDifferences(
+        RunState state,
+        string prefix,
+        IEnumerable<Difference> differences,
+        DateTimeOffset at
+    )
+    {
+        var added = differences
+            .GroupBy(d => (d.Kind, d.Change))
+            .Select(g => new FollowUp(
+                $"{prefix}-{g.Key.Kind}-{Name(g.Key.Change)}",
+                $"{g.Count()} {g.Key.Kind}{(g.Count() == 1 ? " is" : "s are")} {Name(g.Key.Change)} since the upgrade",
+                Listed([.. g]),
+                "Look whether it is needed, and put it back or leave it.",
+                at,
+                null,
+                null
+            ))
+            .ToDictionary(f => f.Name);
+        // A comparison that is made again replaces what an earlier one found.
+        return [.. state.FollowUps.Where(f => !added.ContainsKey(f.Name)), .. added.Values];
+    }
+
+    /// <summary>Differences in words: <c>device label-printer is missing (was 4.1)</c>.</summary>
+    private static string Listed(ImmutableArray<Difference> differences)
+    {
+        const int most = 5;
+        var named = differences
+            .Take(most)
+            .Select(d =>
+                $"{d.Kind} {d.Name} is {Name(d.Change)}"
+                + d.Change switch
+                {
+                    Change.Missing when d.Before!.Length > 0 => $" (was {d.Before})",
+                    Change.Changed => $" (was {d.Before}, is {d.After})",
+                    _ => "",
+                }
+            );
+        return string.Join("; ", named) + (differences.Length > most ? $"; and {differences.Length - most} more" : "");
     }
 
     private static string Tell(OrderEnded e)
@@ -344,6 +413,8 @@ public static class RunMachine
         var stillRunning = state.Parked is not null && state.Outstanding?.Kind != OrderKind.Decide;
         if (state.Parked is not null)
             possible.Add(stillRunning ? Decision.Wait : Decision.Retry);
+        if (!state.Unaccepted.IsEmpty)
+            possible.Add(Decision.Accept);
         if (state.Phase == Phase.Resume)
         {
             possible.Add(Decision.GiveUp);
@@ -390,6 +461,14 @@ public static class RunMachine
                         ParkedAt = null,
                         Outstanding = state.Outstanding! with { At = e.At },
                     }
+                );
+            case Decision.Accept:
+                return AfterStep(
+                    state with
+                    {
+                        FollowUps = WithDifferences(state, $"{state.NextStep!.Name}-accepted", state.Unaccepted, e.At),
+                    },
+                    e.At
                 );
             case Decision.Retry:
                 var at = state.ParkedAt!;

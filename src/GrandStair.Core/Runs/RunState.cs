@@ -77,7 +77,7 @@ public sealed record FollowUp(
 public sealed record RunState
 {
     /// <summary>How this shape is numbered; a stored state of another number is made again from the events.</summary>
-    public const int Shape = 2;
+    public const int Shape = 3;
 
     /// <summary>The run's number.</summary>
     public required long Run { get; init; }
@@ -172,6 +172,9 @@ public sealed record RunState
 
     /// <summary>Why it ended so, in a sentence; null where it is done or not over.</summary>
     public string? Reason { get; init; }
+
+    /// <summary>The differences at which it is parked; empty while it is not parked at a comparison.</summary>
+    public ImmutableArray<Difference> Unaccepted { get; init; } = [];
 
     /// <summary>What is left to do on the machine.</summary>
     public ImmutableArray<FollowUp> FollowUps { get; init; } = [];

@@ -37,6 +37,7 @@ public sealed class RunWorker(
     MachineReader reader,
     ConnectionSet connections,
     ScriptTable sent,
+    RecordSteps recordSteps,
     ISecrets secrets,
     ClockTable clockTable,
     ChangeSignal changes,
@@ -560,6 +561,8 @@ public sealed class RunWorker(
         OrderStatus status;
         try
         {
+            if (step.IsReading)
+                return new(await recordSteps.DoAsync(claim.State, order, machine, asked, stop));
             var connection = connections.Of(machine);
             // An order that was never looked for is posted; one that is there already stays as it is.
             if (known is not { Answered: true })

@@ -4,6 +4,7 @@ using System.Security.Cryptography;
 using System.Text;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
+using GrandStair.Core.Conditions;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Files.Yaml;
@@ -478,6 +479,13 @@ public static class CatalogueFolder
             map.Wrong("steps", $"Method '{method.Name}' must have one step with 'point-of-no-return: true', and has {turning}.");
         if (way != Way.Upgrade && method.Steps.Length + method.Checks.Length > 0)
             map.Wrong("steps", $"Method '{method.Name}' upgrades nothing (way: {RunMachine.Name(way)}), so it has no steps and no checks.");
+        CheckSteps(map, method);
+        return method;
+    }
+
+    /// <summary>Checks what steps of a method say of each other.</summary>
+    private static void CheckSteps(YamlMap map, Method method)
+    {
         foreach (var (step, at) in method.Steps.Select((s, i) => (s, i)).Where(x => x.s.ResumedBy is not null))
         {
             if (!method.Steps.Skip(at + 1).Any(s => s.Name == step.ResumedBy && s.Kind == StepKind.Script))
@@ -488,9 +496,18 @@ public static class CatalogueFolder
                 );
         }
 
+        foreach (var (step, at) in method.Steps.Select((s, i) => (s, i)).Where(x => x.s.Kind == StepKind.Compare))
+        {
+            if (!method.Steps.Take(at).Any(s => s.Name == step.With && s.Kind == StepKind.Record))
+                map.Wrong(
+                    "steps",
+                    $"Step '{step.Name}' says 'with: {step.With}', and no record step of that name comes before it in method "
+                        + $"'{method.Name}'."
+                );
+        }
+
         foreach (var twice in Twice(method.Steps.Concat(method.Rollback.Steps).Select(s => s.Name)))
             map.Wrong("steps", $"Method '{method.Name}' has two steps named '{twice}'; an order's name must say which.");
-        return method;
     }
 
     private static StepSpec StepOf(YamlMap map, KeyRegistry keys, Scripts scripts, ImmutableArray<Reader> readers)
@@ -503,7 +520,7 @@ public static class CatalogueFolder
             map.Text("title"),
             map.Word<Phase>("phase"),
             kind,
-            kind == StepKind.Script ? scripts.Named(map, "script") : null,
+            kind is StepKind.Script or StepKind.Record or StepKind.Compare ? scripts.Named(map, "script") : null,
             typical,
             map.Duration("limit") ?? (typical * 4 > ShortestLimit ? typical * 4 : ShortestLimit),
             map.Whole("attempts", 1),
@@ -516,7 +533,22 @@ public static class CatalogueFolder
             Until = until?.Text,
             Every = kind == StepKind.WaitUntil ? map.Duration("every") ?? UsualEvery : null,
             Task = kind == StepKind.AskPerson ? new(map.Text("words"), map.Text("who")) : null,
+            With = kind == StepKind.Compare ? map.Text("with") : null,
+            Rules = kind == StepKind.Compare ? [.. map.Maps("rules").Select(RuleOf)] : [],
         };
+        CheckStep(map, step, until, keys, readers);
+        map.Done();
+        return step;
+    }
+
+    private static void CheckStep(YamlMap map, StepSpec step, Condition? until, KeyRegistry keys, ImmutableArray<Reader> readers)
+    {
+        if (step.IsReading && (step.PointOfNoReturn || step.ResumedBy is not null || !step.Provides.IsEmpty || !step.Secrets.IsEmpty))
+            map.Wrong(
+                "kind",
+                $"Step '{step.Name}' only lists what the machine has, so it has no 'provides', 'resumed-by' and 'secrets', and is no point "
+                    + "of no return."
+            );
         if (step.IsWaiting && (step.PointOfNoReturn || step.Attempts > 1 || step.ResumedBy is not null || !step.Provides.IsEmpty))
             map.Wrong(
                 "kind",
@@ -538,8 +570,18 @@ public static class CatalogueFolder
             map.Wrong("phase", "A step belongs to stage, protect, apply, verify or roll-back.");
         if (step.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-'))
             map.Wrong("name", $"'{step.Name}' is no name of a step; expected letters, digits and hyphens.");
+    }
+
+    private static ComparisonRule RuleOf(YamlMap map)
+    {
+        var rule = new ComparisonRule(
+            map.Optional("of"),
+            map.Optional("name"),
+            map.Optional("change") is null ? null : map.Word<Change>("change"),
+            map.Word<DifferenceResult>("then")
+        );
         map.Done();
-        return step;
+        return rule;
     }
 
     private sealed class Scripts(ImmutableSortedDictionary<string, string> files)

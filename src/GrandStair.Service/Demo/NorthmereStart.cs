@@ -253,6 +253,8 @@ internal sealed class NorthmerePeople(
             var tries = _tries[run.Run] = _tries.GetValueOrDefault(run.Run) + 1;
             if (parked.Contains("printer driver", StringComparison.Ordinal))
                 world.Set(machine.Name, "driver.printer", "4.2");
+            if (parked.Contains(" is missing", StringComparison.Ordinal))
+                world.PutBack(machine.Name);
             if (parked.Contains("Mains", StringComparison.Ordinal))
                 world.Set(machine.Name, "power.mains", "yes");
             Fix(machine.Name, parked, now);

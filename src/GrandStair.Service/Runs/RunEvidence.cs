@@ -16,6 +16,7 @@ namespace GrandStair.Service.Runs;
 /// <summary>Collects the evidence of how a run went: its events, readings before and after, scripts, and who decided what.</summary>
 internal sealed class RunEvidence(
     RunLog runs,
+    RunRecordTable records,
     FleetTable readings,
     AuditTable audit,
     CatalogueCache catalogues,
@@ -84,6 +85,7 @@ internal sealed class RunEvidence(
             run.FollowUps,
             Written = now,
         };
+        var recorded = (await records.OfAsync(run.Run, stop)).Select(r => new EvidenceFile($"records/{r.Leg}-{r.Step}.tsv", r.Record.Text));
         EvidenceFile[] files =
         [
             new("report.html", Report(run, machine, events, before, after, now)),
@@ -110,6 +112,7 @@ internal sealed class RunEvidence(
             new("readings-before.json", JsonSerializer.Serialize(before.Select(ReferralPack.Show), Indented)),
             new("readings-after.json", JsonSerializer.Serialize(after.Select(ReferralPack.Show), Indented)),
             new("audit.jsonl", string.Concat(decided.Select(e => JsonSerializer.Serialize(e, Lines) + "\n"))),
+            .. recorded,
             .. scripts,
         ];
         EvidencePack.Write(stream, files, key.PublicPem, key.SignHash, now);

@@ -92,8 +92,38 @@ internal static class RunViews
                     JsonSerializer.Serialize(e.Event, Indented)
                 )),
             ]
-        );
+        )
+        {
+            Comparisons =
+            [
+                .. events
+                    .Select(e => e.Event)
+                    .OfType<Compared>()
+                    .GroupBy(c => (c.Order.Leg, c.Order.Step))
+                    .Select(g => Differences(g.Last(), run)),
+            ],
+        };
     }
+
+    private static DifferencesView Differences(Compared compared, RunState run) =>
+        new(
+            compared.Order.Step,
+            Title(run, compared.Order),
+            compared.At,
+            compared.CountOf(DifferenceResult.Fail),
+            compared.CountOf(DifferenceResult.FollowUp),
+            compared.CountOf(DifferenceResult.Ignore),
+            [
+                .. compared.Differences.Select(d => new DifferenceView(
+                    d.Kind,
+                    d.Name,
+                    RunMachine.Name(d.Change),
+                    d.Before,
+                    d.After,
+                    RunMachine.Name(d.Result)
+                )),
+            ]
+        );
 
     /// <summary>By when what a run waits for is needed: what is asked while it is staged, by the time at which its slot starts.</summary>
     private static DateTimeOffset NeededBy(RunState run)
@@ -232,6 +262,7 @@ internal static class RunViews
                 : $"Gate {RunMachine.Name(x.State)}: {Names(x.InTheWay)}",
             OrderEnded x => $"{Title(run, x.Order)}: {Result(x)}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
             OrderOverdue x => x.Note,
+            Compared x => $"{Title(run, x.Order)}: {Counts(x)}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
             SlotOpened => "Slot started, within all limits",
             SlotMoved x => $"New slot {x.Slot.Start:ddd d MMM HH:mm} UTC: {x.Reason}",
             Decided x => $"Decided to "
@@ -242,6 +273,23 @@ internal static class RunViews
             Settled => "Rollback period expired",
             _ => e.Type,
         };
+
+    private static string Counts(Compared x) =>
+        x.Counts.IsEmpty
+            ? "nothing differs"
+            : string.Join(
+                ", ",
+                x.Counts.OrderByDescending(c => c.Key)
+                    .Select(c =>
+                        $"{c.Value} "
+                        + c.Key switch
+                        {
+                            DifferenceResult.Fail => "to decide about",
+                            DifferenceResult.FollowUp => "to follow up",
+                            _ => "expected",
+                        }
+                    )
+            );
 
     private static string Cautions(string said, GateJudged x) =>
         x.Cautions.IsEmpty ? said : $"{said}, with {x.Cautions.Length} to look at: {Names(x.Cautions)}";

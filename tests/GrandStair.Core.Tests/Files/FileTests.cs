@@ -203,6 +203,9 @@ public sealed class FileTests
     [InlineData("kind: flag, meaning: Whether the licence", "kind: flagg, meaning: Whether the licence", "expected one of text, flag")]
     [InlineData("until: not sessions.active > 0", "until: name = x", "waits for 'name', which no reading script of this product covers")]
     [InlineData("every: 5 min", "every: 1 s", "read again after 10 s at the earliest")]
+    [InlineData("with: record\n", "with: recrod\n", "and no record step of that name comes before it")]
+    [InlineData("then: fail }", "then: fails }", "expected one of ignore, follow-up, fail")]
+    [InlineData("kind: record, script", "kind: record, provides: [image.staged], script", "only lists what the machine has")]
     [InlineData("kind: ask-person, who", "kind: ask-person, attempts: 2, who", "only waits, so it has no 'attempts'")]
     public void A_wrong_catalogue_tells_what_is_wrong(string right, string wrong, string says)
     {

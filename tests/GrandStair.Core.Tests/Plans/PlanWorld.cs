@@ -35,7 +35,10 @@ internal sealed class PlanWorld
     private readonly Dictionary<MachineId, Machine> _machines;
     private readonly Dictionary<MachineId, Member> _members;
     private readonly Random _draw;
-    private readonly Product _product = Fleets.Product([Fleets.Check("patched", "patches.pending = 0")], Fleets.Method("image"));
+    private readonly Product _product = Fleets.Product(
+        [Fleets.Check("patched", "patches.pending = 0", fresh: TimeSpan.FromDays(900))],
+        Fleets.Method("image")
+    );
     private readonly Plan _plan;
     private PlanRecord _record;
     private PlanMemory _memory = PlanMemory.None;
