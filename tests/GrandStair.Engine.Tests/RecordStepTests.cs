@@ -18,7 +18,7 @@ public sealed class RecordStepTests
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
         var run = (await kit.StatesAsync()).Single();
         var left = Assert.Single(run.FollowUps);
-        Assert.Equal(("compare-device-missing", "1 device is missing since the upgrade"), (left.Name, left.Title));
+        Assert.Equal(("compare.1.device-missing", "1 device is missing since the upgrade"), (left.Name, left.Title));
         Assert.Equal("device label-printer is missing (was ready)", left.Seen);
         var compared = await ComparedAsync(kit, run);
         Assert.Equal((0, 1, 1), (compared.CountOf(DifferenceResult.Fail), compared.CountOf(DifferenceResult.FollowUp), Ignored(compared)));
@@ -51,7 +51,7 @@ public sealed class RecordStepTests
         var states = await kit.StatesAsync();
         Assert.Empty(states.Single(r => r.Run == fixedRun.Run).FollowUps);
         var accepted = Assert.Single(states.Single(r => r.Run == acceptedRun.Run).FollowUps);
-        Assert.Equal("compare-accepted-service-missing", accepted.Name);
+        Assert.Equal("compare.1.accepted-service-missing", accepted.Name);
     }
 
     [Fact]

@@ -151,7 +151,7 @@ public sealed record Compared(
             differences.CountBy(d => d.Result).ToImmutableSortedDictionary()
         );
 
-    /// <summary>How many differences lead to something.</summary>
+    /// <summary>How many differences have a result.</summary>
     public int CountOf(DifferenceResult result) => Counts.GetValueOrDefault(result);
 }
 

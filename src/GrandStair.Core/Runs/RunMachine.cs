@@ -324,12 +324,20 @@ public static class RunMachine
         if (CancelledBecause(state) is { } reason)
             return End(state, Outcome.Cancelled, reason, e.At);
         var failing = e.Differences.Where(d => d.Result == DifferenceResult.Fail).ToImmutableArray();
-        var differing = state with { FollowUps = WithDifferences(state, step.Name, e.Differences.Except(failing), e.At) };
+        // A comparison that is made again replaces what an earlier one found.
+        var prefix = ComparedPrefix(state);
+        var others = state with { FollowUps = [.. state.FollowUps.Where(f => f.Closed is not null || !IsOf(f, prefix))] };
+        var differing = others with { FollowUps = WithDifferences(others, prefix, e.Differences.Except(failing), e.At) };
         return failing.IsEmpty
             ? AfterStep(differing, e.At)
             // It may be there the next time, as a service that takes its time to start.
             : RetryOrPark(differing with { Unaccepted = failing }, step, Listed(failing), e.At);
     }
+
+    /// <summary>How the names of follow-ups begin that a comparison makes; a step's name has no dot.</summary>
+    private static string ComparedPrefix(RunState state) => $"{state.NextStep!.Name}.{state.Leg + 1}.";
+
+    private static bool IsOf(FollowUp followUp, string prefix) => followUp.Name.StartsWith(prefix, StringComparison.Ordinal);
 
     /// <summary>The follow-ups with one for each kind and way in which things differ.</summary>
     private static ImmutableArray<FollowUp> WithDifferences(
@@ -337,23 +345,21 @@ public static class RunMachine
         string prefix,
         IEnumerable<Difference> differences,
         DateTimeOffset at
-    )
-    {
-        var added = differences
-            .GroupBy(d => (d.Kind, d.Change))
-            .Select(g => new FollowUp(
-                $"{prefix}-{g.Key.Kind}-{Name(g.Key.Change)}",
-                $"{g.Count()} {g.Key.Kind}{(g.Count() == 1 ? " is" : "s are")} {Name(g.Key.Change)} since the upgrade",
-                Listed([.. g]),
-                "Look whether it is needed, and put it back or leave it.",
-                at,
-                null,
-                null
-            ))
-            .ToDictionary(f => f.Name);
-        // A comparison that is made again replaces what an earlier one found.
-        return [.. state.FollowUps.Where(f => !added.ContainsKey(f.Name)), .. added.Values];
-    }
+    ) =>
+        [
+            .. state.FollowUps,
+            .. differences
+                .GroupBy(d => (d.Kind, d.Change))
+                .Select(g => new FollowUp(
+                    $"{prefix}{g.Key.Kind}-{Name(g.Key.Change)}",
+                    $"{g.Count()} {g.Key.Kind}{(g.Count() == 1 ? " is" : "s are")} {Name(g.Key.Change)} since the upgrade",
+                    Listed([.. g]),
+                    "Look whether it is needed, and put it back or leave it.",
+                    at,
+                    null,
+                    null
+                )),
+        ];
 
     /// <summary>Differences in words: <c>device label-printer is missing (was 4.1)</c>.</summary>
     private static string Listed(ImmutableArray<Difference> differences)
@@ -466,7 +472,7 @@ public static class RunMachine
                 return AfterStep(
                     state with
                     {
-                        FollowUps = WithDifferences(state, $"{state.NextStep!.Name}-accepted", state.Unaccepted, e.At),
+                        FollowUps = WithDifferences(state, $"{ComparedPrefix(state)}accepted-", state.Unaccepted, e.At),
                     },
                     e.At
                 );

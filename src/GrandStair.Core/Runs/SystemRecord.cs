@@ -29,7 +29,12 @@ public sealed record SystemRecord(ImmutableArray<RecordEntry> Entries)
     /// <summary>How many entries a record has at most.</summary>
     public const int MostEntries = 100_000;
 
-    /// <summary>Reads what a script printed. Empty lines are skipped; of entries with the same kind and name the last counts.</summary>
+    private const int LongestKind = 40;
+
+    /// <summary>
+    /// Reads what a script printed. Empty lines are skipped; of entries with the same kind and name the last counts. A kind has small
+    /// letters, digits and hyphens.
+    /// </summary>
     /// <param name="text">The script's output.</param>
     /// <exception cref="FormatException">A line has no tab, or there are too many; the message says which.</exception>
     public static SystemRecord Parse(string text)
@@ -41,9 +46,10 @@ public sealed record SystemRecord(ImmutableArray<RecordEntry> Entries)
             if (string.IsNullOrWhiteSpace(line))
                 continue;
             var fields = line.TrimEnd('\r').Split('\t', 3);
-            if (fields.Length < 2 || fields[0].Length == 0 || fields[1].Length == 0)
+            if (fields.Length < 2 || !IsKind(fields[0].Trim()) || fields[1].Trim().Length == 0)
                 throw new FormatException(
-                    $"Line {number + 1} of the record is '{Shortened(line)}'; expected kind, tab, name, and perhaps tab and value."
+                    $"Line {number + 1} of the record is '{Shortened(line)}'; expected a kind such as package, a tab, a name, and perhaps "
+                        + "a tab and a value."
                 );
             var entry = new RecordEntry(fields[0].Trim(), fields[1].Trim(), fields.Length > 2 ? fields[2].Trim() : "");
             entries[(entry.Kind, entry.Name)] = entry;
@@ -91,6 +97,9 @@ public sealed record SystemRecord(ImmutableArray<RecordEntry> Entries)
         );
         return new(kind, name, change, before, after, rule?.Then ?? DifferenceResult.FollowUp);
     }
+
+    private static bool IsKind(string text) =>
+        text.Length is > 0 and <= LongestKind && text.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c == '-');
 
     private static string Shortened(string line) => line.Length > 60 ? line[..60] + "…" : line;
 }

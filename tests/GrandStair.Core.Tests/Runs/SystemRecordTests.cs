@@ -66,10 +66,13 @@ public sealed class SystemRecordTests
         Assert.Equal((change, leadsTo), (difference.Change, difference.Result));
     }
 
-    [Fact]
-    public void A_line_without_a_tab_is_refused_with_its_number()
+    [Theory]
+    [InlineData("no such list")]
+    [InlineData("Big/kind\tname")]
+    [InlineData("package\t \t1")]
+    public void A_line_that_is_no_entry_is_refused_with_its_number(string line)
     {
-        var error = Assert.Throws<FormatException>(() => SystemRecord.Parse("package\tkernel\t5.10\n\nno such list\n"));
-        Assert.StartsWith("Line 3 of the record is 'no such list'; expected kind, tab, name", error.Message, StringComparison.Ordinal);
+        var error = Assert.Throws<FormatException>(() => SystemRecord.Parse($"package\tkernel\t5.10\n\n{line}\n"));
+        Assert.StartsWith($"Line 3 of the record is '{line}'; expected a kind such as package", error.Message, StringComparison.Ordinal);
     }
 }
