@@ -8,7 +8,7 @@ namespace GrandStair.Service;
 /// in the demo, its people.
 /// </summary>
 /// <param name="clock">The clock.</param>
-/// <param name="database">The database; whoever waits looks again when something was written.</param>
+/// <param name="database">The database; a write wakes everyone who waits.</param>
 /// <param name="options">What the service was started with.</param>
 internal sealed class TimeStepper(DomainClock clock, Database database, ServiceOptions options) : BackgroundService
 {

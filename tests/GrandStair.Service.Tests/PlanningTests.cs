@@ -8,6 +8,9 @@ namespace GrandStair.Service.Tests;
 /// <summary>Plans as they are written, compared, approved and changed, through the client and the interface.</summary>
 public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
 {
+    /// <summary>How long the steps in the slot of the method by image usually last.</summary>
+    private static readonly TimeSpan SlotLength = TimeSpan.FromMinutes(57);
+
     private const string Plan = """
         plan: NAME
         target: { product: Brae Desktop, release: "7" }
@@ -266,7 +269,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         );
         var first = new DateTimeOffset(day, TimeSpan.Zero);
         var members = (await Service.Client.MembersAsync("seventh", null, null, null, 9, Stop)).Items;
-        Assert.Equal([("desk-11", first), ("desk-12", first.AddMinutes(57))], members.Select(m => (m.Name, m.PlannedStart!.Value)));
+        Assert.Equal([("desk-11", first), ("desk-12", first.Add(SlotLength))], members.Select(m => (m.Name, m.PlannedStart!.Value)));
 
         // Those that are only scheduled make room; those that somebody was told, or chose, do not.
         Assert.Contains(
@@ -285,7 +288,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
             )
         );
         var tried = await Service.Client.TryTimeAsync("seventh", "desk-12", first, Stop);
-        Assert.Equal([("desk-11", first, first.AddMinutes(55))], tried.Moved.Select(m => (m.Machine, m.Before, m.After!.Value)));
+        Assert.Equal([("desk-11", first, first.Add(SlotLength))], tried.Moved.Select(m => (m.Machine, m.Before, m.After!.Value)));
         Assert.Equal(2, (await Service.GstairAsync("plan", "reschedule", "seventh", "desk-12", "--reason", "none")).Exit);
         Assert.Contains(
             "desk-11 makes room",
@@ -301,7 +304,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
             .Sites.SelectMany(s => s.Slots)
             .ToDictionary(s => s.Machine);
         Assert.Equal(
-            (true, first, false, first.AddMinutes(55)),
+            (true, first, false, first.Add(SlotLength)),
             (slots["desk-12"].Chosen, slots["desk-12"].Start, slots["desk-11"].Chosen, slots["desk-11"].Start)
         );
 
@@ -324,7 +327,7 @@ public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
             .EnumerateArray()
             .Select(t => t.GetProperty("from").GetDateTimeOffset())
             .ToArray();
-        Assert.True(free.Length > 20 && free.All(f => f >= first.AddMinutes(55) && f <= first.AddDays(5)), string.Join(' ', free));
+        Assert.True(free.Length > 20 && free.All(f => f >= first.Add(SlotLength) && f <= first.AddDays(5)), string.Join(' ', free));
         await Calls.JsonAsync(Service, "POST", $"{at}/machines/desk-11/choose", null, new { start = free[5] });
         await ProblemAsync("not-to-be-chosen", "POST", $"{at}/machines/desk-11/choose", $$"""{"start":"{{first.AddDays(6):O}}"}""");
         await ProblemAsync("time-taken", "POST", $"{at}/machines/desk-11/choose", $$"""{"start":"{{first:O}}"}""");

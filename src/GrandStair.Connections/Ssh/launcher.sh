@@ -1,5 +1,5 @@
 #!/bin/sh
-# Preserves orders out on this machine: each attempt at most once, and on without a connection.
+# Carries out orders on this machine: each attempt at most once, and whether or not the connection lasts.
 #   launcher HOME post ORDER EPOCH KIND SHA256   takes "script", "values" and, where there are any, "secrets" from stdin, one base64 line each
 #   launcher HOME ask ORDER                      says how an order stands
 #   launcher HOME read SECONDS SHA256            runs the script on stdin (base64), prints its output, and ends with "read-ended STATUS BYTES"

@@ -294,7 +294,7 @@ public static class FleetQuestion
             Lower(ref until, Compares.TurnOf(later, ago, context.Now));
     }
 
-    /// <summary>What is older than this use allows cannot be told.</summary>
+    /// <summary>What is older than this use allows is unknown.</summary>
     [MethodImpl(MethodImplOptions.AggressiveOptimization)]
     private static void Stale(FleetColumn column, EvaluationContext context, byte[] values, ref long until)
     {

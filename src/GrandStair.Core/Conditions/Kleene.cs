@@ -10,7 +10,7 @@ public enum Kleene : byte
     /// <summary>It does not hold.</summary>
     No = 0,
 
-    /// <summary>It cannot be told: never seen, unreadable, or too old for this use.</summary>
+    /// <summary>It is unknown: never seen, unreadable, or too old for this use.</summary>
     Unknown = 1,
 
     /// <summary>It holds.</summary>
@@ -28,7 +28,7 @@ public sealed record Answer(Kleene Value, IReadOnlyList<Leaf> Leaves, DateTimeOf
 /// <param name="Key">The key it looks at.</param>
 /// <param name="Value">What came of it.</param>
 /// <param name="Reading">The reading it looked at; null where the key was never seen.</param>
-/// <param name="Note">Why it cannot be told; null where it can.</param>
+/// <param name="Note">Why it is unknown; null where it is not.</param>
 public sealed record Leaf(string Text, string Key, Kleene Value, Reading? Reading, string? Note)
 {
     /// <summary>The rows that decided it, where it looked into a table.</summary>
@@ -37,7 +37,7 @@ public sealed record Leaf(string Text, string Key, Kleene Value, Reading? Readin
     /// <summary>What was seen, for people: the rows that decided, or else the reading.</summary>
     public string Show() => Rows.Count > 0 ? string.Join("; ", Rows) : Reading?.Show() ?? "never seen";
 
-    /// <summary>What was seen under which key, or why it cannot be told.</summary>
+    /// <summary>What was seen under which key, or why it is unknown.</summary>
     public string Tell() => Note is { } note ? $"{Key} {note}" : $"{Key} = {Show()}";
 }
 

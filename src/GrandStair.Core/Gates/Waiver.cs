@@ -25,7 +25,7 @@ public sealed record Waiver(
 {
     private const string NeverSeen = "never seen";
 
-    /// <summary>What decided a check, by key, so that it can be told later whether it got worse.</summary>
+    /// <summary>What decided a check, by key, so that a later look shows whether it got worse.</summary>
     public static ImmutableSortedDictionary<string, string> SeenIn(CheckResult result)
     {
         ArgumentNullException.ThrowIfNull(result);

@@ -97,7 +97,7 @@ public sealed record RunState
     /// <summary>The legs in order.</summary>
     public required ImmutableArray<LegSpec> Legs { get; init; }
 
-    /// <summary>The machine's rescheduled time.</summary>
+    /// <summary>The machine's slot.</summary>
     public required Slot Slot { get; init; }
 
     /// <summary>How many events there are.</summary>

@@ -158,7 +158,7 @@ internal sealed partial class ScheduleProblem
         var byMachine = Jobs.ToDictionary(j => j.Request.Machine);
         foreach (var job in Jobs.Where(j => !j.Request.After.IsEmpty))
             job.After = [.. job.Request.After.Select(a => byMachine.GetValueOrDefault(a.Machine)).OfType<Job>()];
-        Status =
+        WithSlot =
         [
             .. Jobs.Where(j => j.Request.Stands is not null)
                 .OrderBy(j => !HasBegunToStage(j))
@@ -186,7 +186,7 @@ internal sealed partial class ScheduleProblem
     public (Job Job, Slot Slot, Plan? OtherPlan)[] Taken { get; }
 
     /// <summary>The jobs that have a slot, by its start; those that are being staged come first.</summary>
-    public Job[] Status { get; }
+    public Job[] WithSlot { get; }
 
     public CrewHours[] Crews { get; }
 

@@ -141,9 +141,9 @@ public static class SlotPlacer
 
     private static void Run(ScheduleProblem problem, Board board, Job[] order)
     {
-        foreach (var job in problem.Status)
+        foreach (var job in problem.WithSlot)
             board.TryStand(job);
-        foreach (var job in problem.Status)
+        foreach (var job in problem.WithSlot)
             board.PlaceWithThoseBefore(job);
         foreach (var job in order)
             board.PlaceWithThoseBefore(job);

@@ -389,7 +389,7 @@ public sealed class RunWorker(
         }
     }
 
-    /// <summary>A limit is full: the run is due when a place in it becomes free, and by then at the latest.</summary>
+    /// <summary>A limit is full: the run is due when a place in it becomes free, and after two minutes at the latest.</summary>
     private Looked WaitFor(string limit, ClaimedRun claim) =>
         Looked.Later(clock.GetUtcNow() + Max(TimeSpan.FromMinutes(2), clock.ToDomain(TimeSpan.FromSeconds(1))), claim.Progress, limit);
 

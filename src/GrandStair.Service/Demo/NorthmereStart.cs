@@ -130,7 +130,7 @@ internal static class NorthmereStart
 }
 
 /// <summary>
-/// The people of Northmere Ferries: they fix what can be fixed, decide about parked runs, close follow-ups, and exemption what
+/// The people of Northmere Ferries: they fix what can be fixed, decide about parked runs, close follow-ups, and exempt what
 /// cannot go. They know what the console shows and no more, and act by the same commands as everybody.
 /// </summary>
 internal sealed class NorthmerePeople(

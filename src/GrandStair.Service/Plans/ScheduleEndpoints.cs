@@ -118,7 +118,7 @@ internal static class ScheduleEndpoints
     /// <param name="stored">The plan.</param>
     /// <param name="plan">The plan as it is understood.</param>
     /// <param name="approvals">The approvals that it needs.</param>
-    /// <param name="sites">The sites that are told of.</param>
+    /// <param name="sites">The sites that are reported.</param>
     public static PlanningView Show(PlanRecord stored, Plan plan, IReadOnlyList<NeededApproval> approvals, SiteScope sites) =>
         new(
             stored.Revision,

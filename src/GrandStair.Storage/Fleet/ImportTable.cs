@@ -16,7 +16,7 @@ namespace GrandStair.Storage.Fleet;
 /// <param name="Begun">When it began, UTC.</param>
 /// <param name="Ended">When all of it was taken, UTC; null before, also where it was cut short.</param>
 /// <param name="Lines">How many lines the file has.</param>
-/// <param name="Line">The line that was reached; all before it are taken, or told as problems.</param>
+/// <param name="Line">The line that was reached; all before it are taken, or reported as problems.</param>
 /// <param name="Added">Machines that were not known.</param>
 /// <param name="Updated">Machines that were.</param>
 public sealed record FleetImport(

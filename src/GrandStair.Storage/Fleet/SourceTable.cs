@@ -6,7 +6,7 @@ namespace GrandStair.Storage.Fleet;
 /// <summary>How the last reading of a source went.</summary>
 /// <param name="Source">Its name.</param>
 /// <param name="At">When, UTC.</param>
-/// <param name="Machines">How many machines it told of.</param>
+/// <param name="Machines">How many machines it reported.</param>
 /// <param name="Added">How many of them were not known.</param>
 /// <param name="Trouble">What was wrong; null where nothing was.</param>
 public sealed record SourceRead(string Source, DateTimeOffset At, int Machines, int Added, string? Trouble);
