@@ -89,6 +89,7 @@ internal static class EngineBench
         var connection = new BenchConnection();
         var connections = new ConnectionSet(new Dictionary<string, IConnection> { [connection.Kind] = connection });
         var reader = new MachineReader(connections, catalogues, new(database), new(database), fleet, clock);
+        var scripts = new StepScripts(catalogues, new(database));
         var worker = new RunWorker(
             runs,
             plans,
@@ -98,8 +99,8 @@ internal static class EngineBench
             fleet,
             reader,
             connections,
-            new(database),
-            new(catalogues, connections, new(database), new(database)),
+            scripts,
+            new(connections, new(database), scripts),
             new NoSecrets(),
             new(database),
             new(database),

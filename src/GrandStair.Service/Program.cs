@@ -198,6 +198,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton<FirstUseTable>()
         .AddSingleton<ScriptTable>()
         .AddSingleton<RunRecordTable>()
+        .AddSingleton<StepScripts>()
         .AddSingleton<RecordSteps>()
         .AddSingleton<SecretStore>()
         .AddSingleton<ISecrets>(s => s.GetRequiredService<SecretStore>())

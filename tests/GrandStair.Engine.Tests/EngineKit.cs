@@ -209,6 +209,7 @@ internal sealed class EngineKit : IAsyncDisposable
         var connections = Connections(connection);
         var reader = Reader(connections);
         var keeper = Keeper(connection);
+        var scripts = new StepScripts(CatalogueCache, new(Database));
         var worker = new RunWorker(
             Runs,
             Plans,
@@ -218,8 +219,8 @@ internal sealed class EngineKit : IAsyncDisposable
             Fleet,
             reader,
             connections,
-            new(Database),
-            new(CatalogueCache, connections, new(Database), new(Database)),
+            scripts,
+            new(connections, new(Database), scripts),
             new NoSecrets(),
             new(Database),
             new(Database),

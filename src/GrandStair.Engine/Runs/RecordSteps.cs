@@ -2,10 +2,8 @@ using GrandStair.Connections;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
-using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Runs;
-using GrandStair.Storage.Scripts;
 
 namespace GrandStair.Engine.Runs;
 
@@ -13,7 +11,7 @@ namespace GrandStair.Engine.Runs;
 /// Does the steps that list what a machine has. They change nothing on the machine, so that a step of which a killed service has written
 /// no result is simply done again.
 /// </summary>
-public sealed class RecordSteps(CatalogueCache catalogues, ConnectionSet connections, RunRecordTable records, ScriptTable sent)
+public sealed class RecordSteps(ConnectionSet connections, RunRecordTable records, StepScripts scripts)
 {
     /// <summary>Does a step of the kind <c>record</c> or <c>compare</c>.</summary>
     /// <param name="state">The run.</param>
@@ -60,17 +58,7 @@ public sealed class RecordSteps(CatalogueCache catalogues, ConnectionSet connect
         CancellationToken stop
     )
     {
-        var product = await catalogues.ByHashAsync(state.CatalogueHash, stop);
-        var content = product.Scripts[step.Script!];
-        await sent.SentAsync(
-            machine.Id,
-            [new(product.Name, step.Script!, FileChange.Hash(content))],
-            "step",
-            $"plan {state.Plan}",
-            order.Name.ToString(),
-            now,
-            stop
-        );
+        var content = await scripts.TakeAsync(state, step.Script!, order, machine, now, stop);
         var output = (await connections.Of(machine).ReadAsync(machine, [content], [], stop))[0];
         return output.Incomplete is { } why ? throw new FormatException($"the list is not complete: {why}") : output.Text;
     }

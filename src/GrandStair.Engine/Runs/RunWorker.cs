@@ -16,7 +16,6 @@ using GrandStair.Engine.Secrets;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
-using GrandStair.Storage.Scripts;
 using Microsoft.Extensions.Logging;
 
 namespace GrandStair.Engine.Runs;
@@ -36,7 +35,7 @@ public sealed class RunWorker(
     FleetCache fleet,
     MachineReader reader,
     ConnectionSet connections,
-    ScriptTable sent,
+    StepScripts scripts,
     RecordSteps recordSteps,
     ISecrets secrets,
     ClockTable clockTable,
@@ -720,17 +719,9 @@ public sealed class RunWorker(
                     ?? "",
             }
         );
-        var content = step.Script is { } script ? product.Scripts[script] : "";
-        if (step.Script is not null)
-            await sent.SentAsync(
-                machine.Id,
-                [new(product.Name, step.Script, FileChange.Hash(content))],
-                "step",
-                $"plan {claim.State.Plan}",
-                order.Name.ToString(),
-                clock.GetUtcNow(),
-                stop
-            );
+        var content = step.Script is { } script
+            ? await scripts.TakeAsync(claim.State, script, order, machine, clock.GetUtcNow(), stop)
+            : "";
         var handed = new SortedDictionary<string, string>(StringComparer.Ordinal);
         foreach (var name in step.Secrets)
             handed[name] = await secrets.OfAsync(name, stop);
