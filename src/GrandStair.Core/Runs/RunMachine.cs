@@ -101,18 +101,7 @@ public static class RunMachine
         var slotKey = $"{state.Leg + 1}/{step}";
         var attempt = state.Attempts.GetValueOrDefault(slotKey) + 1;
         var order = new Order(new(state.Run, state.Leg + 1, step, attempt), kind, at, notBefore ?? at, moment);
-        return new(
-            state with
-            {
-                Outstanding = order,
-                Attempts = state.Attempts.SetItem(slotKey, attempt),
-                Parked = null,
-                ParkedCause = null,
-                ParkedAt = null,
-                Unaccepted = [],
-            },
-            [order]
-        );
+        return new(Unpark(state) with { Outstanding = order, Attempts = state.Attempts.SetItem(slotKey, attempt) }, [order]);
     }
 
     private static RunState Enter(RunState state, Phase phase, DateTimeOffset at)
@@ -294,19 +283,7 @@ public static class RunMachine
 
     /// <summary>Goes on after a step that is done.</summary>
     private static Stepped AfterStep(RunState state, DateTimeOffset at) =>
-        NextStep(
-            state with
-            {
-                Step = state.Step + 1,
-                Tries = 0,
-                Parked = null,
-                ParkedCause = null,
-                ParkedAt = null,
-                Unaccepted = [],
-                Suspended = state.Suspended.Remove(state.NextStep!.Name),
-            },
-            at
-        );
+        NextStep(Unpark(state) with { Step = state.Step + 1, Tries = 0, Suspended = state.Suspended.Remove(state.NextStep!.Name) }, at);
 
     /// <summary>Tries a step again, or parks the run where it was tried as often as its method says.</summary>
     private static Stepped RetryOrPark(RunState state, StepSpec step, string why, DateTimeOffset at)
@@ -324,10 +301,10 @@ public static class RunMachine
         if (CancelledBecause(state) is { } reason)
             return End(state, Outcome.Cancelled, reason, e.At);
         var failing = e.Differences.Where(d => d.Result == DifferenceResult.Fail).ToImmutableArray();
-        // A comparison that is made again replaces what an earlier one found.
         var prefix = ComparedPrefix(state);
-        var others = state with { FollowUps = [.. state.FollowUps.Where(f => f.Closed is not null || !IsOf(f, prefix))] };
-        var differing = others with { FollowUps = WithDifferences(others, prefix, e.Differences.Except(failing), e.At) };
+        // A comparison that is made again replaces what an earlier one found.
+        var others = state.FollowUps.RemoveAll(f => f.Closed is null && f.Name.StartsWith(prefix, StringComparison.Ordinal));
+        var differing = AddFollowUps(state with { FollowUps = others }, prefix, e.Differences.Except(failing), e.At);
         return failing.IsEmpty
             ? AfterStep(differing, e.At)
             // It may be there the next time, as a service that takes its time to start.
@@ -337,29 +314,26 @@ public static class RunMachine
     /// <summary>How the names of follow-ups begin that a comparison makes; a step's name has no dot.</summary>
     private static string ComparedPrefix(RunState state) => $"{state.NextStep!.Name}.{state.Leg + 1}.";
 
-    private static bool IsOf(FollowUp followUp, string prefix) => followUp.Name.StartsWith(prefix, StringComparison.Ordinal);
-
-    /// <summary>The follow-ups with one for each kind and way in which things differ.</summary>
-    private static ImmutableArray<FollowUp> WithDifferences(
-        RunState state,
-        string prefix,
-        IEnumerable<Difference> differences,
-        DateTimeOffset at
-    ) =>
-        [
-            .. state.FollowUps,
-            .. differences
-                .GroupBy(d => (d.Kind, d.Change))
-                .Select(g => new FollowUp(
-                    $"{prefix}{g.Key.Kind}-{Name(g.Key.Change)}",
-                    $"{g.Count()} {g.Key.Kind}{(g.Count() == 1 ? " is" : "s are")} {Name(g.Key.Change)} since the upgrade",
-                    Listed([.. g]),
-                    "Look whether it is needed, and put it back or leave it.",
-                    at,
-                    null,
-                    null
-                )),
-        ];
+    /// <summary>Adds a follow-up for each kind and way in which things differ.</summary>
+    private static RunState AddFollowUps(RunState state, string prefix, IEnumerable<Difference> differences, DateTimeOffset at) =>
+        state with
+        {
+            FollowUps =
+            [
+                .. state.FollowUps,
+                .. differences
+                    .GroupBy(d => (d.Kind, d.Change))
+                    .Select(g => new FollowUp(
+                        $"{prefix}{g.Key.Kind}-{Name(g.Key.Change)}",
+                        $"{g.Count()} {g.Key.Kind}{(g.Count() == 1 ? " is" : "s are")} {Name(g.Key.Change)} since the upgrade",
+                        Listed([.. g]),
+                        "Look whether it is needed, and put it back or leave it.",
+                        at,
+                        null,
+                        null
+                    )),
+            ],
+        };
 
     /// <summary>Differences in words: <c>device label-printer is missing (was 4.1)</c>.</summary>
     private static string Listed(ImmutableArray<Difference> differences)
@@ -410,6 +384,9 @@ public static class RunMachine
         return new(parked with { Outstanding = decide }, [decide]);
     }
 
+    /// <summary>The state in which nobody is waited for any more.</summary>
+    private static RunState Unpark(RunState state) => state with { Parked = null, ParkedCause = null, ParkedAt = null, Unaccepted = [] };
+
     /// <summary>The decisions that can be taken in a state.</summary>
     public static ImmutableArray<Decision> Possible(RunState state)
     {
@@ -459,33 +436,16 @@ public static class RunMachine
         switch (e.Decision)
         {
             case Decision.Wait:
-                return Same(
-                    state with
-                    {
-                        Parked = null,
-                        ParkedCause = null,
-                        ParkedAt = null,
-                        Outstanding = state.Outstanding! with { At = e.At },
-                    }
-                );
+                return Same(Unpark(state) with { Outstanding = state.Outstanding! with { At = e.At } });
             case Decision.Accept:
-                return AfterStep(
-                    state with
-                    {
-                        FollowUps = WithDifferences(state, $"{ComparedPrefix(state)}accepted-", state.Unaccepted, e.At),
-                    },
-                    e.At
-                );
+                return AfterStep(AddFollowUps(state, $"{ComparedPrefix(state)}accepted-", state.Unaccepted, e.At), e.At);
             case Decision.Retry:
                 var at = state.ParkedAt!;
                 return Ask(state with { Tries = 0 }, at.Kind, at.Name.Step, e.At, moment: at.Moment);
             case Decision.RollBack:
                 return EnterSteps(
-                    state with
+                    Unpark(state) with
                     {
-                        Parked = null,
-                        ParkedCause = null,
-                        ParkedAt = null,
                         StoppedAt = StoppedStep(state),
                         Reason = e.Reason,
                         Verified = null,
@@ -537,18 +497,7 @@ public static class RunMachine
     private static Stepped End(RunState state, Outcome outcome, string? reason, DateTimeOffset at) =>
         state.Suspended.IsEmpty
             ? Close(state, outcome, reason, at)
-            : EnterSteps(
-                state with
-                {
-                    Parked = null,
-                    ParkedCause = null,
-                    ParkedAt = null,
-                    StoppedAt = StoppedStep(state),
-                    AfterResume = new(outcome, reason),
-                },
-                Phase.Resume,
-                at
-            );
+            : EnterSteps(Unpark(state) with { StoppedAt = StoppedStep(state), AfterResume = new(outcome, reason) }, Phase.Resume, at);
 
     private static string? StoppedStep(RunState state) =>
         state.StoppedAt ?? (state.CurrentStep is { } step ? $"{state.Leg + 1}/{step.Name}" : null);
@@ -567,14 +516,11 @@ public static class RunMachine
     private static Stepped Close(RunState state, Outcome outcome, string? reason, DateTimeOffset at)
     {
         var stopped = outcome == Outcome.Done ? null : StoppedStep(state);
-        var closed = Enter(state, Phase.Closed, at);
+        var closed = Enter(Unpark(state), Phase.Closed, at);
         return new(
             closed with
             {
                 Outstanding = null,
-                Parked = null,
-                ParkedCause = null,
-                ParkedAt = null,
                 StoppedAt = stopped,
                 AfterResume = null,
                 Closed = at,
