@@ -321,11 +321,8 @@ internal sealed class EngineKit : IAsyncDisposable
         async Task WaitAsync()
         {
             using var turn = Clock.Stepped!.Join();
-            while (Clock.GetUtcNow() < until)
-            {
-                turn.Begin();
-                await turn.WaitAsync(until, Stop);
-            }
+            if (Clock.GetUtcNow() < until)
+                await turn.PassAsync(until, Stop);
         }
 
         var waiting = WaitAsync();

@@ -164,6 +164,18 @@ public sealed class SteppedTime
             await waiting.Task;
         }
 
+        /// <summary>Waits until a moment, whatever is changed meanwhile; without a moment until the next change.</summary>
+        /// <param name="until">The moment, UTC, which is to come; null for none.</param>
+        /// <param name="stop">Ends the wait.</param>
+        public async Task PassAsync(DateTimeOffset? until, CancellationToken stop)
+        {
+            do
+            {
+                Begin();
+                await WaitAsync(until, stop);
+            } while (_time.Now < until);
+        }
+
         /// <inheritdoc />
         public void Dispose() => _time.Leave(this);
 

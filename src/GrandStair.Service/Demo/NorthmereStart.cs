@@ -183,18 +183,8 @@ internal sealed class NorthmerePeople(
             if (turn is null)
                 await Task.Delay(pause, stop);
             else
-                await PassAsync(turn, isOver ? null : clock.GetUtcNow() + BetweenLooks, stop);
+                await turn.PassAsync(isOver ? null : clock.GetUtcNow() + BetweenLooks, stop);
         }
-    }
-
-    /// <summary>Lets time pass to a moment, where it moves on when the engine is idle; without one to the next change.</summary>
-    private async Task PassAsync(SteppedTime.Turn turn, DateTimeOffset? until, CancellationToken stop)
-    {
-        do
-        {
-            turn.Begin();
-            await turn.WaitAsync(until, stop);
-        } while (until > clock.GetUtcNow());
     }
 
     /// <summary>Lets the pilot wave pass at high pace, then goes on at the pace that was asked for.</summary>
