@@ -28,12 +28,14 @@ public sealed class AssessmentMemory
 
     /// <summary>Assesses machines for a plan, each by what is remembered of it where that still holds.</summary>
     /// <param name="state">The plan.</param>
+    /// <param name="aim">Where the plan takes its machines.</param>
     /// <param name="facts">What is known of its machines.</param>
     /// <param name="machines">The machines.</param>
     /// <param name="now">The moment, UTC.</param>
     /// <returns>The assessments in the machines' order, and what to remember.</returns>
     public (IReadOnlyList<Assessment> Assessments, AssessmentMemory Memory) Assess(
         PlanState state,
+        Aim aim,
         PlanFacts facts,
         IEnumerable<Machine> machines,
         DateTimeOffset now
@@ -42,7 +44,6 @@ public sealed class AssessmentMemory
         ArgumentNullException.ThrowIfNull(state);
         ArgumentNullException.ThrowIfNull(facts);
         ArgumentNullException.ThrowIfNull(machines);
-        var aim = PlanSlots.AimOf(state.Plan, state.Product);
         var isSamePlan = ReferenceEquals(_plan, state.Plan) && ReferenceEquals(_product, state.Product);
         var next = new AssessmentMemory(state.Plan, state.Product);
         var assessments = new List<Assessment>();

@@ -61,7 +61,7 @@ public static class PlanProgress
             _elsewhere = facts.Elsewhere.Slots.ToLookup(s => s.Of.Machine, s => s.Slot);
             _aim = PlanSlots.AimOf(Plan, state.Product);
             Member[] open = [.. state.Members.Where(m => m is { Run: null, Exemption: null })];
-            (var assessments, var assessed) = _memory.Assessed.Assess(state, facts, open.Select(m => Machines[m.Machine]), now);
+            (var assessments, var assessed) = _memory.Assessed.Assess(state, _aim, facts, open.Select(m => Machines[m.Machine]), now);
             _memory = _memory with { Assessed = assessed };
             _judged = [.. open.Zip(assessments, (m, a) => new Judged(m, Machines[m.Machine], a))];
             var arrived = _judged.Where(j => j.Assessment.Route.Arrived).Select(j => j.Member.Machine).ToHashSet();

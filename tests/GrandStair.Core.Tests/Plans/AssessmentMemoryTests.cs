@@ -60,7 +60,7 @@ public sealed class AssessmentMemoryTests
         AssessmentMemory memory,
         IEnumerable<Machine> machines,
         DateTimeOffset now
-    ) => memory.Assess(_world.State, _world.Facts, machines, now);
+    ) => memory.Assess(_world.State, Aim, _world.Facts, machines, now);
 
     private static Reading Pending(int count) => Fleets.Read("patches.pending", $"{count}", TimeSpan.FromHours(1));
 }
