@@ -74,16 +74,16 @@ public sealed class Database : IAsyncDisposable
 
     /// <summary>Writes in one transaction: all of it is kept, and on the disk, when this returns; nothing of it when it throws.</summary>
     public Task<T> WriteAsync<T>(Func<DbConnection, DbTransaction, Task<T>> write, CancellationToken stop) =>
-        CommitAsync(write, isAnnounced: true, stop);
+        InTransactionAsync(write, isAnnounced: true, stop);
 
     /// <summary>
     /// Writes what only the engine itself keeps account by, such as claims, leases and the clock. It is as safe as what
     /// <see cref="WriteAsync"/> writes, and nobody looks again because of it.
     /// </summary>
     public Task<T> WriteUnannouncedAsync<T>(Func<DbConnection, DbTransaction, Task<T>> write, CancellationToken stop) =>
-        CommitAsync(write, isAnnounced: false, stop);
+        InTransactionAsync(write, isAnnounced: false, stop);
 
-    private async Task<T> CommitAsync<T>(Func<DbConnection, DbTransaction, Task<T>> write, bool isAnnounced, CancellationToken stop)
+    private async Task<T> InTransactionAsync<T>(Func<DbConnection, DbTransaction, Task<T>> write, bool isAnnounced, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(write);
         if (Dialect is SqliteDialect)

@@ -119,8 +119,8 @@ CREATE TABLE run_events (
   version BIGINT NOT NULL, actor TEXT NOT NULL, epoch BIGINT NOT NULL, body TEXT NOT NULL, PRIMARY KEY (run_id, number));
 -- What a step recorded of a machine: packages, services, devices, files, as a script listed them; compressed.
 CREATE TABLE run_records (
-  run_id BIGINT NOT NULL REFERENCES runs (id), leg BIGINT NOT NULL, step TEXT NOT NULL, at BIGINT NOT NULL, entries BIGINT NOT NULL,
-  content TEXT NOT NULL, PRIMARY KEY (run_id, leg, step));
+  run_id BIGINT NOT NULL REFERENCES runs (id), leg BIGINT NOT NULL, step TEXT NOT NULL, at BIGINT NOT NULL, content TEXT NOT NULL,
+  PRIMARY KEY (run_id, leg, step));
 CREATE TABLE run_room (name TEXT NOT NULL, run_id BIGINT NOT NULL REFERENCES runs (id), most BIGINT NOT NULL, PRIMARY KEY (name, run_id));
 CREATE INDEX run_room_run ON run_room (run_id, name);
 CREATE TABLE workers (id BIGINT PRIMARY KEY, lease_until BIGINT NOT NULL);

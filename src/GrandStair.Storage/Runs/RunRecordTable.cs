@@ -25,8 +25,8 @@ public sealed class RunRecordTable(Database database)
             (c, t) =>
                 c.ExecuteAsync(
                     """
-                    INSERT INTO run_records (run_id, leg, step, at, entries, content) VALUES (@run, @Leg, @Step, @at, @entries, @content)
-                    ON CONFLICT (run_id, leg, step) DO UPDATE SET at = excluded.at, entries = excluded.entries, content = excluded.content
+                    INSERT INTO run_records (run_id, leg, step, at, content) VALUES (@run, @Leg, @Step, @at, @content)
+                    ON CONFLICT (run_id, leg, step) DO UPDATE SET at = excluded.at, content = excluded.content
                     """,
                     new
                     {
@@ -34,7 +34,6 @@ public sealed class RunRecordTable(Database database)
                         record.Leg,
                         record.Step,
                         at = Micros.Of(record.At),
-                        entries = record.Record.Entries.Length,
                         content,
                     },
                     t
