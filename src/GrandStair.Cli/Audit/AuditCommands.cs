@@ -2,6 +2,7 @@ using System.CommandLine;
 using System.Globalization;
 using GrandStair.Contracts;
 using GrandStair.Core.Audit;
+using GrandStair.Core.Readings;
 using GrandStair.Files.Audit;
 
 namespace GrandStair.Cli.Audit;
@@ -209,9 +210,5 @@ internal static class AuditCommands
         : e.Subject.StartsWith('m') && e.Subject.Skip(1).All(char.IsAsciiDigit) ? machine
         : $"{e.Subject} on {machine}";
 
-    private static string Short(string? text)
-    {
-        var line = text?.ReplaceLineEndings(" ") ?? "";
-        return line.Length <= ShownOfText ? line : $"{line[..ShownOfText]}…";
-    }
+    private static string Short(string? text) => PlainText.Shorten(text?.ReplaceLineEndings(" ") ?? "", ShownOfText);
 }

@@ -24,6 +24,7 @@ public sealed record Waiver(
 )
 {
     private const string NeverSeen = "never seen";
+    private const int ShownOfValue = 80;
 
     /// <summary>What decided a check, by key, so that a later look shows whether it got worse.</summary>
     public static ImmutableSortedDictionary<string, string> SeenIn(CheckResult result)
@@ -46,7 +47,8 @@ public sealed record Waiver(
         {
             var then = Seen.GetValueOrDefault(leaf.Key, NeverSeen);
             if (IsWorse(result.Check, leaf, then))
-                return $"{leaf.Key} was '{Short(then)}' when {By} waived it and is '{Short(leaf.Show())}' now";
+                return $"{leaf.Key} was '{PlainText.Shorten(then, ShownOfValue)}' when {By} waived it and is "
+                    + $"'{PlainText.Shorten(leaf.Show(), ShownOfValue)}' now";
         }
 
         return null;
@@ -97,6 +99,4 @@ public sealed record Waiver(
             // Within a 'not' a rise is what a fall is outside of it: there whatever differs counts as worse.
             _ => [],
         };
-
-    private static string Short(string text) => text.Length > 80 ? text[..80] + "…" : text;
 }

@@ -25,6 +25,13 @@ public static class PlainText
         return text.Any(IsHarmful) ? Clean(text, breaks: true) : text;
     }
 
+    /// <summary>The text as it is, or its first characters and an ellipsis where it has more than <paramref name="most"/>.</summary>
+    public static string Shorten(string text, int most)
+    {
+        ArgumentNullException.ThrowIfNull(text);
+        return text.Length <= most ? text : $"{text[..most]}…";
+    }
+
     /// <summary>Whether the text has half of a surrogate pair, which stands for no character and has no UTF-8.</summary>
     public static bool HasHalfCharacter(string text)
     {

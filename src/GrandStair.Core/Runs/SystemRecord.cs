@@ -1,6 +1,7 @@
 using System.Collections.Immutable;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Conditions;
+using GrandStair.Core.Readings;
 
 namespace GrandStair.Core.Runs;
 
@@ -30,6 +31,7 @@ public sealed record SystemRecord(ImmutableArray<RecordEntry> Entries)
     public const int MostEntries = 100_000;
 
     private const int LongestKind = 40;
+    private const int ShownOfLine = 60;
 
     /// <summary>
     /// Reads what a script printed. Empty lines are skipped; of entries with the same kind and name the last counts. A kind has small
@@ -48,8 +50,8 @@ public sealed record SystemRecord(ImmutableArray<RecordEntry> Entries)
             var fields = line.TrimEnd('\r').Split('\t', 3);
             if (fields.Length < 2 || !IsKind(fields[0].Trim()) || fields[1].Trim().Length == 0)
                 throw new FormatException(
-                    $"Line {number + 1} of the record is '{Shortened(line)}'; expected a kind such as package, a tab, a name, and perhaps "
-                        + "a tab and a value."
+                    $"Line {number + 1} of the record is '{PlainText.Shorten(line, ShownOfLine)}'; expected a kind such as package, a tab, "
+                        + "a name, and perhaps a tab and a value."
                 );
             var entry = new RecordEntry(fields[0].Trim(), fields[1].Trim(), fields.Length > 2 ? fields[2].Trim() : "");
             entries[(entry.Kind, entry.Name)] = entry;
@@ -100,6 +102,4 @@ public sealed record SystemRecord(ImmutableArray<RecordEntry> Entries)
 
     private static bool IsKind(string text) =>
         text.Length is > 0 and <= LongestKind && text.All(c => char.IsAsciiLetterLower(c) || char.IsAsciiDigit(c) || c == '-');
-
-    private static string Shortened(string line) => line.Length > 60 ? line[..60] + "…" : line;
 }

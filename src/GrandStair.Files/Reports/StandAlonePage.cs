@@ -1,4 +1,5 @@
 using System.Net;
+using GrandStair.Core.Readings;
 
 namespace GrandStair.Files.Reports;
 
@@ -45,11 +46,11 @@ internal static class StandAlonePage
                 + $"{string.Concat(heads.Select(h => $"<th{Side(h)}>{Text(h.TrimStart('#'))}</th>"))}</tr></thead><tbody>\n"
         );
         foreach (var row in all)
-            writer.Write($"<tr>{string.Concat(row.Zip(heads, (c, h) => $"<td{Side(h)}>{Text(Short(c ?? ""))}</td>"))}</tr>\n");
+            writer.Write($"<tr>{string.Concat(row.Zip(heads, Cell))}</tr>\n");
         writer.Write("</tbody></table>\n");
     }
 
-    private static string Side(string head) => head.StartsWith('#') ? " class=\"n\"" : "";
+    private static string Cell(string? text, string head) => $"<td{Side(head)}>{Text(PlainText.Shorten(text ?? "", LongestCell))}</td>";
 
-    private static string Short(string text) => text.Length > LongestCell ? text[..LongestCell] + "…" : text;
+    private static string Side(string head) => head.StartsWith('#') ? " class=\"n\"" : "";
 }

@@ -311,13 +311,11 @@ internal sealed class YamlMap
             var nearest = key.Value!.Length > LongestField ? null : Spelling.Nearest(key.Value, _asked);
             _problems.Add(
                 key,
-                $"There is no field '{Short(key.Value)}' here"
+                $"There is no field '{PlainText.Shorten(key.Value, LongestField)}' here"
                     + $"{(nearest is null ? $"; expected one of {string.Join(", ", _asked.Order())}" : $"; did you mean '{nearest}'?")}."
             );
         }
     }
-
-    private static string Short(string name) => name.Length <= LongestField ? name : $"{name[..LongestField]}…";
 
     private Dictionary<string, string> All()
     {

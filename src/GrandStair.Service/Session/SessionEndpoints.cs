@@ -1,6 +1,7 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Access;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Refusals;
 using GrandStair.Engine.Clocks;
 using GrandStair.Service.Access;
@@ -161,7 +162,7 @@ internal static class SessionEndpoints
                 sessions.Now,
                 new("nobody", context.Address()),
                 "session refused",
-                name.Length <= Account.LongestName ? name : $"{name[..Account.LongestName]}…",
+                PlainText.Shorten(name, Account.LongestName),
                 null,
                 "wrong account or password",
                 stop
