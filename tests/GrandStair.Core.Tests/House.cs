@@ -123,13 +123,8 @@ public sealed class House
     [Fact]
     public void What_simulated_machines_are_really_like_is_known_to_their_connection_alone()
     {
-        var knowing = Directory
-            .GetFiles(Path.Combine(Root, "src"), "*.cs", SearchOption.AllDirectories)
-            .Where(f =>
-                !f.Contains("/obj/", StringComparison.Ordinal)
-                && !f.Contains("/bin/", StringComparison.Ordinal)
-                && File.ReadAllText(f).Contains("\"truth.", StringComparison.Ordinal)
-            )
+        var knowing = Sources("src")
+            .Where(f => File.ReadAllText(f).Contains("\"truth.", StringComparison.Ordinal))
             .Select(f => Path.GetFileName(Path.GetDirectoryName(f))!)
             .Distinct();
         Assert.Equal(["Simulation"], knowing);
@@ -156,12 +151,7 @@ public sealed class House
             .Distinct()
             .ToArray();
         Assert.True(named.Length > 20, $"{named.Length} names");
-        var tests = string.Concat(
-            Directory
-                .GetFiles(Path.Combine(Root, "tests"), "*Tests.cs", SearchOption.AllDirectories)
-                .Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
-                .Select(File.ReadAllText)
-        );
+        var tests = string.Concat(Sources("tests").Where(f => f.EndsWith("Tests.cs", StringComparison.Ordinal)).Select(File.ReadAllText));
         Assert.All(named, n => Assert.Contains($" {n}(", tests, StringComparison.Ordinal));
     }
 
@@ -179,11 +169,9 @@ public sealed class House
             "FleetCommands.cs",
             "CompletionCommands.cs",
         ];
-        var printing = Directory
-            .GetFiles(Path.Combine(Root, "src", "GrandStair.Cli"), "*.cs", SearchOption.AllDirectories)
+        var printing = Sources("src", "GrandStair.Cli")
             .Where(f =>
-                !f.Contains("/obj/", StringComparison.Ordinal)
-                && System.Text.RegularExpressions.Regex.IsMatch(
+                System.Text.RegularExpressions.Regex.IsMatch(
                     File.ReadAllText(f),
                     @"Console\.(Out|Error|Write)\b|Console\.Write(Line)?\(|Streams\.(Output|Error)\b"
                 )
@@ -205,10 +193,7 @@ public sealed class House
     public void No_line_is_longer_than_140_columns_but_data_in_raw_strings_of_tests()
     {
         string[] parts = ["src", "tests", "benches"];
-        var files = parts
-            .SelectMany(p => Directory.GetFiles(Path.Combine(Root, p), "*.cs", SearchOption.AllDirectories))
-            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
-            .ToArray();
+        var files = parts.SelectMany(p => Sources(p)).ToArray();
         Assert.True(files.Length > 300, $"{files.Length} files");
         Assert.Empty(files.SelectMany(TooLong));
     }
@@ -226,6 +211,12 @@ public sealed class House
                 inRaw = !inRaw;
         }
     }
+
+    /// <summary>The sources under a folder, without what a build writes.</summary>
+    public static IEnumerable<string> Sources(params string[] folder) =>
+        Directory
+            .GetFiles(Path.Combine([Root, .. folder]), "*.cs", SearchOption.AllDirectories)
+            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/bin/", StringComparison.Ordinal));
 
     /// <summary>Which folders of its part each folder knows.</summary>
     private static Dictionary<string, HashSet<string>> Folders(string part) =>

@@ -14,10 +14,7 @@ public sealed class SizeTests
 
     private static readonly SyntaxNode[] Files =
     [
-        .. Directory
-            .GetFiles(Path.Combine(House.Root, "src"), "*.cs", SearchOption.AllDirectories)
-            .Where(f => !f.Contains("/obj/", StringComparison.Ordinal))
-            .Select(f => CSharpSyntaxTree.ParseText(File.ReadAllText(f), path: f).GetRoot()),
+        .. House.Sources("src").Select(f => CSharpSyntaxTree.ParseText(File.ReadAllText(f), path: f).GetRoot()),
     ];
 
     [Fact]

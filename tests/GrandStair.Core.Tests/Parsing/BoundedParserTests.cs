@@ -32,13 +32,9 @@ public sealed class BoundedParserTests
     [MemberData(nameof(Parsers))]
     public void A_parser_is_reached_through_its_bounded_entry_only(string parser, string[] files)
     {
-        var naming = Directory
-            .GetFiles(Path.Combine(House.Root, "src"), "*.cs", SearchOption.AllDirectories)
-            .Where(f =>
-                !f.Contains("/obj/", StringComparison.Ordinal)
-                && !f.Contains("/bin/", StringComparison.Ordinal)
-                && File.ReadAllText(f).Contains(parser, StringComparison.Ordinal)
-            )
+        var naming = House
+            .Sources("src")
+            .Where(f => File.ReadAllText(f).Contains(parser, StringComparison.Ordinal))
             .Select(f => Path.GetFileName(f)!)
             .Order(StringComparer.Ordinal);
         Assert.Equal(files.Order(StringComparer.Ordinal), naming);
