@@ -24,11 +24,14 @@ public sealed class DomainClock : TimeProvider
     /// <summary>What moves time on when the engine is idle; null where real time does.</summary>
     public SteppedTime? Stepped { get; }
 
-    /// <summary>How many seconds of domain time pass in one real second; without meaning where time moves in steps.</summary>
-    public double Pace => _anchor.Pace;
+    /// <summary>How many seconds of domain time pass in one real second; at most, where time moves on when the engine is idle.</summary>
+    public double Pace => Stepped?.Pace ?? _anchor.Pace;
+
+    /// <summary>The pace by which a page may let its clock go on: 1 where time moves in steps as long as they may be.</summary>
+    public double ShownPace => double.IsInfinity(Pace) ? 1 : Pace;
 
     /// <summary>The anchor as of now, to be kept, so that a restart goes on from here.</summary>
-    public ClockAnchor Here => new(_real.GetUtcNow(), GetUtcNow(), Pace);
+    public ClockAnchor Here => new(_real.GetUtcNow(), GetUtcNow(), ShownPace);
 
     /// <inheritdoc />
     public override DateTimeOffset GetUtcNow()
@@ -40,7 +43,13 @@ public sealed class DomainClock : TimeProvider
     }
 
     /// <summary>Goes on from here at another pace.</summary>
-    public void SetPace(double pace) => _anchor = Here with { Pace = pace };
+    public void SetPace(double pace)
+    {
+        if (Stepped is not null)
+            Stepped.Pace = pace;
+        else
+            _anchor = Here with { Pace = pace };
+    }
 
     /// <summary>How long a stretch of domain time takes in real time; for ever where time moves in steps.</summary>
     public TimeSpan ToReal(TimeSpan domain)

@@ -15,10 +15,14 @@ public sealed class SteppedTime
 
     /// <summary>Opens domain time at a moment.</summary>
     /// <param name="begin">The moment, UTC.</param>
-    public SteppedTime(DateTimeOffset begin) => Now = begin;
+    /// <param name="pace">How many seconds of it pass in a real one at most; infinite for no limit.</param>
+    public SteppedTime(DateTimeOffset begin, double pace = double.PositiveInfinity) => (Now, Pace) = (begin, pace);
 
     /// <summary>The present moment, UTC.</summary>
     public DateTimeOffset Now { get; private set; }
+
+    /// <summary>How many seconds of domain time pass in a real one at most; infinite for no limit.</summary>
+    public double Pace { get; set; }
 
     /// <summary>How many have to be waiting before time moves.</summary>
     public int Turns
@@ -84,12 +88,37 @@ public sealed class SteppedTime
         {
             if (!IsIdle || _turns.Min(t => t.Next) is not { } next)
                 return false;
-            // Whoever waits for a moment that is over would wait for ever.
-            Now = next > Now ? next : Now.AddSeconds(1);
-            foreach (var turn in _turns.Where(t => t.Next <= Now))
-                turn.Wake();
+            StepTo(next);
             return true;
         }
+    }
+
+    /// <summary>
+    /// Lets time pass, where the engine is idle: up to the earliest moment that somebody waits for, and no further than some length.
+    /// </summary>
+    /// <param name="most">How much time passes at most.</param>
+    /// <returns>How much passed; none where the engine is busy.</returns>
+    public TimeSpan Advance(TimeSpan most)
+    {
+        lock (_lock)
+        {
+            if (!IsIdle)
+                return TimeSpan.Zero;
+            var before = Now;
+            if (_turns.Min(t => t.Next) is { } next && next <= Now + most)
+                StepTo(next);
+            else
+                Now += most;
+            return Now - before;
+        }
+    }
+
+    private void StepTo(DateTimeOffset next)
+    {
+        // Whoever waits for a moment that is over would wait for ever.
+        Now = next > Now ? next : Now.AddSeconds(1);
+        foreach (var turn in _turns.Where(t => t.Next <= Now))
+            turn.Wake();
     }
 
     /// <summary>Whether the engine is idle and nobody waits for any moment: nothing more happens by itself.</summary>

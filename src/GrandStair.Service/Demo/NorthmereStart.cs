@@ -23,9 +23,6 @@ internal static class NorthmereStart
     /// <summary>When the demo's calendar begins.</summary>
     public static readonly DateTimeOffset Begin = new(2027, 1, 11, 7, 0, 0, TimeSpan.Zero);
 
-    /// <summary>How many seconds of the demo's time pass in a real one until its pilot is over.</summary>
-    public const double CatchUpPace = 25_000;
-
     private static readonly Actor Planner = new("planner", "demo");
 
     /// <summary>The plan that the demo starts.</summary>
@@ -149,9 +146,8 @@ internal sealed class NorthmerePeople(
 ) : BackgroundService
 {
     private const string Plan = NorthmereStart.PlanName;
-    private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(300);
 
-    // How long passes between two looks where time moves on when the engine is idle.
+    // How long passes between two looks.
     private static readonly TimeSpan BetweenLooks = TimeSpan.FromHours(1);
 
     // How long after it is found each thing is seen to, at the earliest.
@@ -170,34 +166,30 @@ internal sealed class NorthmerePeople(
         if (!_hasSaidWhere)
             await SayWhereAsync(stoppingToken);
         _hasSaidWhere = true;
-        await UntilAsync(() => Task.FromResult(false), Look, stoppingToken);
+        await UntilAsync(() => Task.FromResult(false), stoppingToken);
     }
 
     /// <summary>Works, look after look, until something holds.</summary>
-    private async Task UntilAsync(Func<Task<bool>> holds, TimeSpan pause, CancellationToken stop)
+    private async Task UntilAsync(Func<Task<bool>> holds, CancellationToken stop)
     {
-        using var turn = clock.Stepped?.Join();
+        using var turn = clock.Stepped!.Join();
         while (!await holds())
         {
             var isOver = await WorkAsync(stop);
-            if (turn is null)
-                await Task.Delay(pause, stop);
-            else
-                await turn.PassAsync(isOver ? null : clock.GetUtcNow() + BetweenLooks, stop);
+            await turn.PassAsync(isOver ? null : clock.GetUtcNow() + BetweenLooks, stop);
         }
     }
 
-    /// <summary>Lets the pilot wave pass at high pace, then goes on at the pace that was asked for.</summary>
+    /// <summary>Lets the pilot wave pass as fast as the machine can, then goes on at the pace that was asked for.</summary>
     private async Task PassPilotAsync(CancellationToken stop)
     {
-        var slow = clock.Pace;
+        var pace = clock.Pace;
         if ((await plans.FindAsync(Plan, stop))!.Waves[0].State == WaveState.Passed)
             return;
         log.LogInformation("The pilot wave runs in simulated time, a few seconds long");
-        if (slow < NorthmereStart.CatchUpPace)
-            clock.SetPace(NorthmereStart.CatchUpPace);
-        await UntilAsync(async () => (await plans.FindAsync(Plan, stop))!.Waves[0].State == WaveState.Passed, Look / 4, stop);
-        clock.SetPace(slow);
+        clock.SetPace(double.PositiveInfinity);
+        await UntilAsync(async () => (await plans.FindAsync(Plan, stop))!.Waves[0].State == WaveState.Passed, stop);
+        clock.SetPace(pace);
     }
 
     private async Task SayWhereAsync(CancellationToken stop)

@@ -51,7 +51,7 @@ internal static class OverviewEndpoints
             PlanEndpoints.Row(stored, body, target, members),
             target,
             now,
-            clock.Pace,
+            clock.ShownPace,
             SupportEnds(product, members, machines)?.ToString("yyyy-MM-dd", null),
             stored.State == PlanStatus.Started && plans.SeesAllOf(stored) && await rehearsals.ForecastAsync(plan, stop) is { } made
                 ? RehearsalEndpoints.Briefly(made, await ages.OfAsync(made, stop))

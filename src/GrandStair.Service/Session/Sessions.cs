@@ -76,7 +76,7 @@ internal sealed class Sessions(
             [.. Notices()],
             typeof(Sessions).Assembly.GetName().Version!.ToString(3),
             Now,
-            clock.Pace
+            clock.ShownPace
         );
 
     private IEnumerable<string> Notices()
