@@ -12,6 +12,7 @@ using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Media;
 using GrandStair.Engine.Runs;
 using GrandStair.Engine.Secrets;
 using GrandStair.Files.Catalogue;
@@ -101,6 +102,7 @@ internal static class EngineBench
             connections,
             scripts,
             new(connections, new(database), scripts),
+            new(new(database), new NoMediaLinks()),
             new NoSecrets(),
             new(database),
             new(database),
@@ -338,6 +340,11 @@ internal static class EngineBench
             await Task.Delay(FailsAfter, stop);
             throw new ConnectionException("unreachable", $"{machine.Name} does not answer.");
         }
+    }
+
+    private sealed class NoMediaLinks : IMediaLinks
+    {
+        public MediaLink? LinkFor(OrderName order, string sha256) => null;
     }
 
     private sealed class NoSecrets : ISecrets

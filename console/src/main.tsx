@@ -35,6 +35,7 @@ import { ExposurePage } from './exposure/ExposurePage';
 import { FleetPage } from './fleet/FleetPage';
 import { ImportPage } from './fleet/ImportPage';
 import { MachinePage } from './machine/MachinePage';
+import { MediaPage } from './media/MediaPage';
 import { OutcomesPage } from './outcomes/OutcomesPage';
 import { OverviewPage } from './overview/OverviewPage';
 import { Frame } from './parts/Frame';
@@ -74,6 +75,7 @@ const router = createBrowserRouter([
       { path: 'plans/:name/rehearsal', Component: RehearsalPage },
       { path: 'runs', Component: RunsPage },
       { path: 'runs/:run', Component: RunPage },
+      { path: 'media', Component: MediaPage },
       { path: 'outcomes', Component: OutcomesPage },
       { path: 'access', Component: AccessPage },
       { path: 'access/:part', Component: AccessPage },

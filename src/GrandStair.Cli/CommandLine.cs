@@ -11,6 +11,7 @@ using GrandStair.Cli.Fleet;
 using GrandStair.Cli.HostKeys;
 using GrandStair.Cli.Login;
 using GrandStair.Cli.Machines;
+using GrandStair.Cli.Media;
 using GrandStair.Cli.Nodes;
 using GrandStair.Cli.Outcomes;
 using GrandStair.Cli.Overview;
@@ -79,6 +80,7 @@ public static class CommandLine
         root.Subcommands.Add(PlanCommands.Make());
         root.Subcommands.Add(ShareLinkCommands.Make());
         root.Subcommands.Add(CalendarCommands.Make());
+        root.Subcommands.Add(MediaCommands.Make());
         root.Subcommands.Add(RunCommands.Make());
         root.Subcommands.Add(SourceCommands.Make());
         root.Subcommands.Add(OutcomeCommands.Make());

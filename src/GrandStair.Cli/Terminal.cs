@@ -21,8 +21,12 @@ internal static class Terminal
     /// <summary>Writes a line to the error output.</summary>
     public static Task ErrorAsync(string line) => Streams.Error.WriteLineAsync(PlainText.Lines(line));
 
-    /// <summary>Takes back the line on the error output that shows progress.</summary>
-    public static Task ClearErrorLineAsync() => Streams.Error.WriteAsync("\r\u001b[K");
+    /// <summary>Shows how far long work is, in place of the line before, where a person looks on; an empty line ends it.</summary>
+    public static void Progress(string line)
+    {
+        if (Streams.IsErrorTerminal)
+            Streams.Error.Write($"\r\u001b[K{PlainText.Line(line)}");
+    }
 
     /// <summary>Writes a line to the output, for programs such as a shell's completion.</summary>
     public static void Line(string line) => Streams.Output.WriteLine(PlainText.Line(line));

@@ -9,13 +9,22 @@ namespace GrandStair.Connections;
 /// <param name="Name">Its name: the same name again is the same order.</param>
 /// <param name="Epoch">The claim under which it goes out; a machine refuses any lower one than it knows.</param>
 /// <param name="Kind">What kind of step it is.</param>
-/// <param name="Script">The script's content; empty for a restart.</param>
+/// <param name="Script">The script's content; empty for a kind of step that the connection knows how to do itself.</param>
 /// <param name="Values">What the script needs to know, by name; no value has a line break.</param>
 public sealed record PostedOrder(OrderName Name, long Epoch, StepKind Kind, string Script, IReadOnlyDictionary<string, string> Values)
 {
     /// <summary>The secrets that the script needs, by name. They are kept on no disk, neither here nor on the machine.</summary>
     public IReadOnlyDictionary<string, string> Secrets { get; init; } = ReadOnlyDictionary<string, string>.Empty;
+
+    /// <summary>The media that earlier steps fetched to the machine, for a script that installs from it.</summary>
+    public IReadOnlyList<MediaOnMachine> Media { get; init; } = [];
 }
+
+/// <summary>A file of media on a machine.</summary>
+/// <param name="Name">The media's name in the catalogue.</param>
+/// <param name="Sha256">The SHA-256 of the file.</param>
+/// <param name="File">Its file name.</param>
+public sealed record MediaOnMachine(string Name, string Sha256, string File);
 
 /// <summary>How an order stands on its machine.</summary>
 public enum OrderState

@@ -9,6 +9,7 @@ using GrandStair.Engine.Durations;
 using GrandStair.Engine.Duties;
 using GrandStair.Engine.Exposure;
 using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Media;
 using GrandStair.Engine.Plans;
 using GrandStair.Engine.Rehearsals;
 using GrandStair.Engine.Runs;
@@ -29,6 +30,7 @@ using GrandStair.Service.Exposure;
 using GrandStair.Service.Fleet;
 using GrandStair.Service.Health;
 using GrandStair.Service.HostKeys;
+using GrandStair.Service.Media;
 using GrandStair.Service.Overview;
 using GrandStair.Service.Plans;
 using GrandStair.Service.Problems;
@@ -50,6 +52,7 @@ using GrandStair.Storage.Checks;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Feeds;
 using GrandStair.Storage.Fleet;
+using GrandStair.Storage.Media;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Rehearsals;
 using GrandStair.Storage.Runs;
@@ -200,6 +203,12 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton<RunRecordTable>()
         .AddSingleton<StepScripts>()
         .AddSingleton<RecordSteps>()
+        .AddSingleton<MediaTable>()
+        .AddSingleton(new MediaFolder(options.Media))
+        .AddSingleton<MediaStore>()
+        .AddSingleton<MediaSteps>()
+        .AddSingleton<MediaLinks>()
+        .AddSingleton<IMediaLinks>(s => s.GetRequiredService<MediaLinks>())
         .AddSingleton<SecretStore>()
         .AddSingleton<ISecrets>(s => s.GetRequiredService<SecretStore>())
         .AddSingleton<SshAccess>()
@@ -377,6 +386,7 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapShareLinks();
     api.MapRehearsals();
     api.MapCalendars();
+    api.MapMedia();
     api.MapSettings();
     api.MapRuns();
     api.MapOverview();
@@ -398,6 +408,7 @@ static void Map(WebApplication app, ServiceOptions options)
             )
         )
     );
+    app.MapMediaFiles();
     app.MapFallbackToFile("index.html");
 }
 

@@ -56,6 +56,12 @@ public sealed record ServiceOptions(
     IReadOnlyList<IPAddress> Proxies
 )
 {
+    /// <summary>The folder of the media that machines fetch.</summary>
+    public required string Media { get; init; }
+
+    /// <summary>The URL under which machines reach the service to fetch media; null where it is the one that it listens on.</summary>
+    public Uri? MediaUrl { get; init; }
+
     /// <summary>Reads the options.</summary>
     /// <exception cref="FormatException">One cannot be read; the message says which and what was expected.</exception>
     public static ServiceOptions From(IConfiguration from)
@@ -66,6 +72,7 @@ public sealed record ServiceOptions(
             throw new FormatException(
                 $"--listen is '{from["listen"]}'; expected an IP address of this machine, such as 127.0.0.1, or 0.0.0.0 for all of them."
             );
+        var mediaUrl = from["media-url"] is { } url ? HttpUrl("media-url", url) : null;
         var certificate = from["tls-certificate"] is { } file ? Path.GetFullPath(file) : null;
         if (certificate is null && !IPAddress.IsLoopback(listen) && from["plain-http"] != "yes")
             throw new FormatException(
@@ -97,12 +104,7 @@ public sealed record ServiceOptions(
             from["pace"] == "idle" ? double.PositiveInfinity : Number(from, "pace", 1, 1, 1_000_000),
             from["simulated"] is { } simulated ? Path.GetFullPath(simulated) : null,
             from["demo"] is { } demo ? Path.GetFullPath(demo) : null,
-            [
-                "localhost",
-                "127.0.0.1",
-                "[::1]",
-                .. (from["hosts"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries),
-            ],
+            HostNames(from["hosts"], mediaUrl),
             Every(from["read-every"]),
             from["sources"] is { } sources ? Path.GetFullPath(sources) : null,
             [
@@ -112,7 +114,11 @@ public sealed record ServiceOptions(
             ],
             from["accept-audit"],
             [.. (from["proxy"] ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).Select(Proxy)]
-        );
+        )
+        {
+            Media = Path.GetFullPath(from["media"] ?? Path.Combine(data, "media")),
+            MediaUrl = mediaUrl,
+        };
     }
 
     /// <summary>
@@ -137,6 +143,20 @@ public sealed record ServiceOptions(
 
     /// <summary>Whether it answers over plain HTTP to other machines.</summary>
     public bool IsPlainAbroad => TlsCertificate is null && !IPAddress.IsLoopback(Listen);
+
+    private static string[] HostNames(string? more, Uri? mediaUrl) =>
+        [
+            "localhost",
+            "127.0.0.1",
+            "[::1]",
+            .. mediaUrl is null ? Array.Empty<string>() : [mediaUrl.Host],
+            .. (more ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries),
+        ];
+
+    private static Uri HttpUrl(string name, string text) =>
+        Uri.TryCreate(text, UriKind.Absolute, out var url) && url.Scheme is "http" or "https"
+            ? url
+            : throw new FormatException($"--{name} is '{text}'; expected a URL such as https://grandstair.northmere.example:7420.");
 
     private static string Present(string name, string file) =>
         File.Exists(file) ? Path.GetFullPath(file) : throw new FormatException($"--{name} is '{file}'; there is no such file.");

@@ -43,6 +43,7 @@ public sealed class AccessibilityTests(ConsoleFixture demo) : IClassFixture<Cons
             "/access/secrets",
             "/access/host-keys",
             "/audit",
+            "/media",
             "/me",
             "/nowhere",
         ];

@@ -73,11 +73,10 @@ public sealed class ConsoleFixture : IAsyncLifetime
         {
             page.Console += (_, message) =>
             {
-                // What is refused is an answer of 400 or 422, which browsers log and the page tells.
+                // What is refused is an answer of 400, 409 or 422, which browsers log and the page tells.
                 if (
                     message.Type is "error" or "warning"
-                    && !message.Text.Contains("400", StringComparison.Ordinal)
-                    && !message.Text.Contains("422", StringComparison.Ordinal)
+                    && !new[] { "400", "409", "422" }.Any(status => message.Text.Contains(status, StringComparison.Ordinal))
                 )
                     _complaints.Enqueue($"{path}: {message.Text}");
             };

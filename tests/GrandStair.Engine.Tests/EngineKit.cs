@@ -221,6 +221,7 @@ internal sealed class EngineKit : IAsyncDisposable
             connections,
             scripts,
             new(connections, new(Database), scripts),
+            new(new(Database), new NoMediaLinks()),
             new NoSecrets(),
             new(Database),
             new(Database),
@@ -364,6 +365,12 @@ internal sealed class EngineKit : IAsyncDisposable
             return calendar;
         }
     }
+}
+
+/// <summary>A service that no machine can reach.</summary>
+internal sealed class NoMediaLinks : Media.IMediaLinks
+{
+    public Media.MediaLink? LinkFor(Core.Runs.OrderName order, string sha256) => null;
 }
 
 /// <summary>A store without secrets.</summary>

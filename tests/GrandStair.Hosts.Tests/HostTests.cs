@@ -36,10 +36,10 @@ public abstract class HostTests
         Assert.Contains("1 added", await service.OkAsync("fleet", "import", file), StringComparison.Ordinal);
     }
 
-    protected static async Task PlanAsync(ServiceProcess service)
+    protected static async Task PlanAsync(ServiceProcess service, string plan = Plan)
     {
         var file = Path.Combine(service.Data, "plan.yaml");
-        await File.WriteAllTextAsync(file, Plan, Stop);
+        await File.WriteAllTextAsync(file, plan, Stop);
         await service.OkAsync("plan", "create", file);
         await service.OkAsync("plan", "acknowledge", "old-to-new", "--all", "--reason", "looked through");
         await service.OkAsync("plan", "start", "old-to-new");

@@ -148,6 +148,12 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await TellsAsync("berths", "calendar", "load", "berths", Path.Combine(fleet.Service.Data, "berths.ics"));
         await TellsAsync("BEGIN:VCALENDAR", "calendar", "show", "berths");
 
+        // Media.
+        await TellsAsync("clock.img is present: 3 B", "media", "add", fleet.Service.Write("abc", "clock.img"));
+        await ShowsAsync("brae-desktop-8.0.1.img", "media", "list");
+        await ShowsAsync("ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad", "media", "show", "clock.img");
+        await TellsAsync("was removed", "media", "remove", "clock.img", "--reason", "it was for a test");
+
         // Runs and outcomes.
         await ShowsAsync("r1", "run", "list");
         await ShowsAsync("desk-1", "run", "show", "r1");

@@ -15,6 +15,7 @@ const pages = [
   ['/plans', 'Plans'],
   ['/runs', 'Runs'],
   ['/outcomes', 'Outcomes'],
+  ['/media', 'Media'],
 ] as const;
 
 /** Pages that need a right, with the call that each of them makes. */

@@ -27,6 +27,20 @@ export function Status({ of }: { of: string }) {
   );
 }
 
+const mediaShapes: Record<string, string> = { present: '■', missing: '✕', quarantined: '!' };
+
+/** Whether the service has a file of media, by shape, word and colour. */
+export function MediaState({ of }: { of: string }) {
+  return (
+    <span className={`status is-media-${of}`}>
+      <span className="shape" aria-hidden="true">
+        {mediaShapes[of] ?? '·'}
+      </span>
+      {word(of)}
+    </span>
+  );
+}
+
 const gateShapes: Record<string, string> = { open: '○', undecided: '?', blocked: '✕' };
 
 /** A gate's state by shape, word and colour. */

@@ -67,6 +67,14 @@ export const amount = (count: number) => whole.format(count);
 
 export const many = (count: number, one: string, more = `${one}s`) => `${amount(count)} ${count === 1 ? one : more}`;
 
+const tenth = new Intl.NumberFormat('en-GB', { maximumSignificantDigits: 3 });
+
+/** A number of bytes in the unit that fits. */
+export function bytes(count: number): string {
+  const power = Math.min(4, Math.max(0, Math.floor(Math.log2(Math.max(1, count)) / 10)));
+  return `${tenth.format(count / 1024 ** power)} ${['B', 'KiB', 'MiB', 'GiB', 'TiB'][power]}`;
+}
+
 /** A share, 0 to 1, in per cent; it never rounds up to 100 % or down to 0 %. */
 export const percent = (share: number) =>
   share > 0 && share < 0.01 ? 'under 1 %' : share > 0.99 && share < 1 ? 'over 99 %' : `${Math.round(share * 100)} %`;

@@ -69,12 +69,9 @@ internal static class FleetCommands
                     how,
                     parsed.GetValue(dry),
                     stop,
-                    Terminal.Streams.IsErrorTerminal
-                        ? view => Terminal.Streams.Error.Write($"\rline {view.Line:N0} of {view.Lines:N0} ")
-                        : null
+                    Terminal.Streams.IsErrorTerminal ? view => Terminal.Progress($"line {view.Line:N0} of {view.Lines:N0}") : null
                 );
-                if (Terminal.Streams.IsErrorTerminal)
-                    await Terminal.ClearErrorLineAsync();
+                Terminal.Progress("");
                 if (!Caller.PrintedAsJson(parsed, report))
                 {
                     var problems = report.Groups.Sum(g => g.Count);

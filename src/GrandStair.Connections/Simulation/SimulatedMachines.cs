@@ -148,7 +148,7 @@ public sealed class SimulatedMachines : IDisposable
                 if (now < ends)
                 {
                     var share = (now.ToUnixTimeSeconds() - row.Posted) / Math.Max(1.0, row.Ends - row.Posted);
-                    return new(OrderState.Running, null, share, SimulatedScript.Doing(row.Script, share), ends);
+                    return new(OrderState.Running, null, share, SimulatedScript.Doing(row.Kind, row.Script, share), ends);
                 }
 
                 var lasted = TimeSpan.FromSeconds(row.Ends - row.Posted);

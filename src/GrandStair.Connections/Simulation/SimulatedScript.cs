@@ -23,7 +23,13 @@ internal static class SimulatedScript
     {
         var slowness = double.Parse(truth.GetValueOrDefault("truth.slowness", "1"), CultureInfo.InvariantCulture);
         var spread = 0.75 + (0.6 * Chance.Of(machine, order.Name.Step, order.Name.Attempt));
-        var minutes = order.Kind == StepKind.Restart ? 4 : Lines(order.Script).Sum(l => Minutes(l, truth));
+        var minutes = order.Kind switch
+        {
+            StepKind.Restart => 4,
+            StepKind.FetchMedia => FetchMinutes(SizeOf(order), truth),
+            StepKind.CleanUp => 4,
+            _ => Lines(order.Script).Sum(l => Minutes(l, truth)),
+        };
         var lasts = TimeSpan.FromMinutes(minutes * slowness * spread);
         var apply = Lines(order.Script).Any(l => l.StartsWith("apply", StringComparison.Ordinal));
         var luck = Chance.Of(machine, "luck-" + order.Name.Step, order.Name.Attempt);
@@ -39,13 +45,27 @@ internal static class SimulatedScript
             return new(lasts * 0.6, OrderState.Gone, null, "the machine lost its power");
         if (apply && luck > 0.96)
             return new(lasts * 2.6, OrderState.Ended, 0, "applied; indexing took long");
+        if (order.Kind == StepKind.FetchMedia && luck < 0.05)
+        {
+            var (size, file) = (SizeOf(order), order.Values["media_file"]);
+            var why = $"fetching {file} was cut off after {size * 0.48:0} of {size:0} bytes; the next attempt continues there";
+            return new(lasts * 0.5, OrderState.Ended, 56, why);
+        }
+
         if (order.Script.Contains("fetch", StringComparison.Ordinal) && luck < 0.05)
             return new(lasts * 0.5, OrderState.Ended, 7, "the line was cut at 48 %; the checksum does not match");
         return new(
             lasts,
             OrderState.Ended,
             0,
-            Lines(order.Script).LastOrDefault() is { } last ? $"{last}: done" : $"restarted at {now + lasts:HH:mm}"
+            order.Kind switch
+            {
+                StepKind.Restart => $"restarted at {now + lasts:HH:mm}",
+                StepKind.FetchMedia => $"{order.Values["media_file"]} fetched ({SizeOf(order) / (1 << 20):0} MiB); its SHA-256 matches: "
+                    + order.Values["media_sha256"],
+                StepKind.CleanUp => "0 MiB freed",
+                _ => $"{Lines(order.Script).LastOrDefault() ?? "nothing"}: done",
+            }
         );
     }
 
@@ -73,10 +93,16 @@ internal static class SimulatedScript
     }
 
     /// <summary>What it is doing at a share of its time.</summary>
-    public static string Doing(string script, double share)
+    public static string Doing(string kind, string script, double share)
     {
         var lines = Lines(script);
-        return lines.Length == 0 ? "restarting" : lines[Math.Min(lines.Length - 1, (int)(share * lines.Length))];
+        return kind switch
+        {
+            "restart" => "restarting",
+            "fetch-media" => "fetching",
+            "clean-up" => "removing old media",
+            _ => lines.Length == 0 ? "" : lines[Math.Min(lines.Length - 1, (int)(share * lines.Length))],
+        };
     }
 
     /// <summary>What an order that ended well has changed.</summary>
@@ -84,6 +110,8 @@ internal static class SimulatedScript
     {
         if (kind == "restart")
             truth["boot.id"] = $"{Chance.Of(order, "boot"):R}"[2..];
+        if (kind == "fetch-media")
+            truth["image.staged"] = "yes";
         foreach (var line in Lines(script))
         {
             var words = line.Split(' ');
@@ -107,11 +135,16 @@ internal static class SimulatedScript
         }
     }
 
+    private static double SizeOf(PostedOrder order) => double.Parse(order.Values["media_size"], CultureInfo.InvariantCulture);
+
+    /// <summary>How long bytes take over the machine's line, at most at 200 Mbit/s from its disk's side.</summary>
+    private static double FetchMinutes(double bytes, Dictionary<string, string> truth) =>
+        bytes * 8 / (1 << 20) / Math.Min(200, Rate(truth)) / 60;
+
     private static double Minutes(string line, Dictionary<string, string> truth) =>
         line.Split(' ') switch
         {
-            // 5.2 GiB over the machine's line, at most at 200 Mbit/s from its disk's side.
-            ["fetch", ..] => 5.2 * 8 * 1074 / Math.Min(200, Rate(truth)) / 60,
+            ["fetch", ..] => FetchMinutes(5.2 * (1L << 30), truth),
             ["clean", ..] => 4,
             ["save", ..] => 5,
             ["apply", "image", ..] => 38,

@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using System.Globalization;
 using System.Security.Cryptography;
 using System.Text;
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using Renci.SshNet;
@@ -47,8 +48,11 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
     private static readonly TimeSpan ConnectTimeout = TimeSpan.FromSeconds(15);
     private static readonly TimeSpan CommandTimeout = TimeSpan.FromSeconds(60);
     private static readonly TimeSpan ReadTimeout = TimeSpan.FromSeconds(120);
-    private static readonly string Launcher = ReadLauncher();
+    private static readonly string Launcher = Shipped("launcher.sh");
+    private static readonly string FetchMedia = Shipped("fetch-media.sh");
+    private static readonly string CleanUp = Shipped("clean-up.sh");
     private const string Home = "/var/lib/grandstair";
+    private const string MediaFolder = $"{Home}/media";
     private const int NotInstalled = 97;
     private const string NotOurs = "not-ours";
     private const string Incomplete = "incomplete";
@@ -99,12 +103,21 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
     {
         ArgumentNullException.ThrowIfNull(machine);
         ArgumentNullException.ThrowIfNull(order);
-        var values = string.Concat(order.Values.Select(v => $"{v.Key.ToUpperInvariant()}={v.Value.ReplaceLineEndings(" ")}\n"));
-        var secrets = string.Concat(
-            order.Secrets.Select(s => $"{s.Key.ToUpperInvariant().Replace('-', '_').Replace('.', '_')}={Base64(s.Value)}\n")
+        var script = order.Kind switch
+        {
+            StepKind.FetchMedia => FetchMedia,
+            StepKind.CleanUp => CleanUp,
+            _ => order.Script,
+        };
+        var values = string.Concat(
+            order
+                .Values.Append(new("media_folder", MediaFolder))
+                .Concat(order.Media.Select(m => KeyValuePair.Create($"media_{m.Name}", $"{MediaFolder}/{m.Sha256}/{m.File}")))
+                .Select(v => $"{Variable(v.Key)}={v.Value.ReplaceLineEndings(" ")}\n")
         );
+        var secrets = string.Concat(order.Secrets.Select(s => $"{Variable(s.Key)}={Base64(s.Value)}\n"));
         // The last line has no break: the launcher takes the hash of what its shell has read, and that drops the last one.
-        var payload = $"{(secrets.Length > 0 ? $"secrets {Base64(secrets)}\n" : "")}script {Base64(order.Script)}\nvalues {Base64(values)}";
+        var payload = $"{(secrets.Length > 0 ? $"secrets {Base64(secrets)}\n" : "")}script {Base64(script)}\nvalues {Base64(values)}";
         var kind = RunMachine.Name(order.Kind);
         var said = (
             await LaunchAsync(machine, $"post {FileName(order.Name)} {order.Epoch} {kind} {Sha256(payload)}", payload, CommandTimeout, stop)
@@ -193,6 +206,9 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
         };
     }
 
+    /// <summary>A name as a shell's variable has it.</summary>
+    private static string Variable(string name) => name.ToUpperInvariant().Replace('-', '_').Replace('.', '_');
+
     private static string Sha256(string text) => Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(text)));
 
     private static string FileName(OrderName order) => order.ToString().Replace('/', '.');
@@ -219,9 +235,9 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
         }
     }
 
-    private static string ReadLauncher()
+    private static string Shipped(string script)
     {
-        using var stream = typeof(SshConnection).Assembly.GetManifestResourceStream("launcher.sh")!;
+        using var stream = typeof(SshConnection).Assembly.GetManifestResourceStream(script)!;
         using var reader = new StreamReader(stream);
         return reader.ReadToEnd();
     }

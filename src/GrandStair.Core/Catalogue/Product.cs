@@ -53,6 +53,9 @@ public sealed record Product
     /// <summary>The methods by which hops are done.</summary>
     public ImmutableArray<Method> Methods { get; init; } = [];
 
+    /// <summary>The media that its methods install from.</summary>
+    public ImmutableArray<Media> Media { get; init; } = [];
+
     /// <summary>The content of every script, by its file name.</summary>
     public ImmutableDictionary<string, string> Scripts { get; init; } = ImmutableDictionary<string, string>.Empty;
 

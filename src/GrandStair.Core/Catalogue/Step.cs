@@ -56,6 +56,12 @@ public enum StepKind
 
     /// <summary>What the machine has is listed again and compared with what an earlier step recorded.</summary>
     Compare,
+
+    /// <summary>Media is fetched to the machine, and its checksum compared there before it counts.</summary>
+    FetchMedia,
+
+    /// <summary>Media that earlier upgrades left on the machine is removed; what this run needs stays.</summary>
+    CleanUp,
 }
 
 /// <summary>What a step asks a person for.</summary>
@@ -112,6 +118,9 @@ public sealed record StepSpec(
     /// <summary>For a step that compares: what differences lead to.</summary>
     public ImmutableArray<ComparisonRule> Rules { get; init; } = [];
 
+    /// <summary>For a step that fetches media: the name of the media in its product. Null for every other kind.</summary>
+    public string? Media { get; init; }
+
     /// <summary>Whether it reads the machine through a script of its own, and changes nothing there.</summary>
     public bool IsReading => Kind is StepKind.Record or StepKind.Compare;
 
@@ -119,5 +128,5 @@ public sealed record StepSpec(
     public bool IsWaiting => Kind is StepKind.WaitUntil or StepKind.AskPerson;
 
     /// <summary>Whether it brings something to the machine over its site's uplink.</summary>
-    public bool UsesUplink => Phase == Phase.Stage && !IsWaiting && !IsReading;
+    public bool UsesUplink => Phase == Phase.Stage && !IsWaiting && !IsReading && Kind != StepKind.CleanUp;
 }

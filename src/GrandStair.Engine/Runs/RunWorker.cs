@@ -11,6 +11,7 @@ using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Media;
 using GrandStair.Engine.Plans;
 using GrandStair.Engine.Secrets;
 using GrandStair.Storage.Databases;
@@ -37,6 +38,7 @@ public sealed class RunWorker(
     ConnectionSet connections,
     StepScripts scripts,
     RecordSteps recordSteps,
+    MediaSteps mediaSteps,
     ISecrets secrets,
     ClockTable clockTable,
     ChangeSignal changes,
@@ -565,11 +567,16 @@ public sealed class RunWorker(
             var connection = connections.Of(machine);
             // An order that was never looked for is posted; one that is there already stays as it is.
             if (known is not { Answered: true })
+            {
+                if (await WhyNotAsync(claim, order, step, machine, stop) is { } why)
+                    return new(new OrderEnded(asked, "worker", order.Name, OrderResult.Failed, null, why));
                 await connection.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+            }
+
             asked = clock.GetUtcNow();
             status = await MaskedAsync(await connection.AskAsync(machine, order.Name, stop), step, stop);
             // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
-            if (status.State == OrderState.Unseen)
+            if (status.State == OrderState.Unseen && await WhyNotAsync(claim, order, step, machine, stop) is null)
                 await connection.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
         }
         catch (ConnectionException error) when (error.Name != "epoch")
@@ -725,8 +732,23 @@ public sealed class RunWorker(
         var handed = new SortedDictionary<string, string>(StringComparer.Ordinal);
         foreach (var name in step.Secrets)
             handed[name] = await secrets.OfAsync(name, stop);
-        return new(order.Name, claim.Epoch, step.Kind, content, values) { Secrets = handed };
+        var posted = new PostedOrder(order.Name, claim.Epoch, step.Kind, content, values) { Secrets = handed };
+        var (plan, _) = await PlanOfAsync(claim, stop);
+        return mediaSteps.Complete(posted, claim.State, step, product, plan, machine, clock.GetUtcNow());
     }
+
+    /// <summary>Why a step cannot be done; null where nothing is in its way.</summary>
+    private async Task<string?> WhyNotAsync(ClaimedRun claim, Order order, StepSpec step, Machine machine, CancellationToken stop) =>
+        step.Kind == StepKind.FetchMedia
+            ? await mediaSteps.WhyNotAsync(
+                await catalogues.ByHashAsync(claim.State.CatalogueHash, stop),
+                step,
+                order.Name,
+                machine,
+                clock.GetUtcNow(),
+                stop
+            )
+            : null;
 
     /// <summary>What a look came to: an event, or when to look again.</summary>
     private sealed record Looked(RunEvent? Event)

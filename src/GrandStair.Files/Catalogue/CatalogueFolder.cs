@@ -110,6 +110,7 @@ public static class CatalogueFolder
             Keys = own,
             Readers = readers,
             Releases = [.. map.Maps("releases").Select(r => ReleaseOf(r, keys))],
+            Media = [.. map.Maps("media").Select(m => MediaOf(m, keys))],
             KnownIssues = [.. map.Maps("known-issues").Select(i => IssueOf(i, keys, scripts))],
             Hops = [.. map.Maps("hops").Select(h => HopOf(h, keys, scripts))],
             Methods = [.. map.Maps("methods").Select(m => MethodOf(m, keys, scripts, readers))],
@@ -198,8 +199,18 @@ public static class CatalogueFolder
 
         foreach (var issue in product.KnownIssues.Where(i => !IsRelease(i.Release)))
             map.Wrong("known-issues", $"Known issue '{issue.Name}' is of release '{issue.Release}', which is not in this file.");
+        foreach (var twice in Twice(product.Media.Select(m => m.Name)))
+            map.Wrong("media", $"Media '{twice}' is listed twice.");
+        foreach (
+            var file in product
+                .Media.SelectMany(m => m.Variants)
+                .GroupBy(v => v.File)
+                .Where(g => g.Select(v => (v.Sha256, v.Size)).Distinct().Count() > 1)
+        )
+            map.Wrong("media", $"The file '{file.Key}' has different checksums or sizes; give each content a file name of its own.");
         foreach (var method in product.Methods)
         {
+            CheckMedia(map, product, method);
             foreach (var hop in method.Hops.Where(h => product.Hops.All(p => p.Name != h)))
                 map.Wrong(
                     "methods",
@@ -261,6 +272,37 @@ public static class CatalogueFolder
             map.Wrong("kind", "A column of a table holds one value; expected none of list and table.");
         map.Done();
         return column;
+    }
+
+    private static Media MediaOf(YamlMap map, KeyRegistry keys)
+    {
+        var media = new Media(map.Text("name"), map.Text("title"), [.. map.Maps("variants").Select(v => VariantOf(v, keys))]);
+        if (media.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-'))
+            map.Wrong("name", $"'{media.Name}' is no name of media; expected letters, digits and hyphens.");
+        if (media.Variants.IsEmpty)
+            map.Wrong("variants", $"Media '{media.Name}' has no variant; name at least one file with its 'sha256' and 'size'.");
+        foreach (var never in media.Variants.SkipWhile(v => v.For is not null).Skip(1))
+            map.Wrong("variants", $"'{never.File}' is never chosen: the variant before it has no 'for', so it is for all machines.");
+        map.Done();
+        return media;
+    }
+
+    private static MediaVariant VariantOf(YamlMap map, KeyRegistry keys)
+    {
+        var variant = new MediaVariant(
+            map.Text("file"),
+            map.Text("sha256").ToLowerInvariant(),
+            (long)(map.Amount("size", ValueKind.Size) ?? 0),
+            map.Condition("for", keys)
+        );
+        if (variant.File.Any(c => !char.IsAsciiLetterOrDigit(c) && c is not ('-' or '.' or '_')) || variant.File.StartsWith('.'))
+            map.Wrong("file", $"'{variant.File}' is no file name for media; expected letters, digits, '.', '-' and '_'.");
+        if (!MediaVariant.IsSha256(variant.Sha256))
+            map.Wrong("sha256", $"'{variant.Sha256}' is no SHA-256; expected the 64 hexadecimal digits that 'sha256sum FILE' prints.");
+        if (variant.Size <= 0)
+            map.Wrong("size", $"The size of '{variant.File}' is missing; expected one such as 2.6 GiB or 65011712 B.");
+        map.Done();
+        return variant;
     }
 
     private static string? Key(YamlMap map, string field, KeyRegistry keys, bool required = true)
@@ -483,6 +525,22 @@ public static class CatalogueFolder
         return method;
     }
 
+    /// <summary>Media that a method fetches has to be in the file, and cleaning up after fetching it would remove it.</summary>
+    private static void CheckMedia(YamlMap map, Product product, Method method)
+    {
+        foreach (var step in method.Steps.Where(s => s.Kind == StepKind.FetchMedia && product.Media.All(m => m.Name != s.Media)))
+            map.Wrong(
+                "methods",
+                $"Step '{step.Name}' of method '{method.Name}' fetches '{step.Media}', which is not under "
+                    + $"'media'{Near(step.Media!, product.Media.Select(m => m.Name))}."
+            );
+        foreach (var step in method.Steps.SkipWhile(s => s.Kind != StepKind.FetchMedia).Where(s => s.Kind == StepKind.CleanUp))
+            map.Wrong(
+                "methods",
+                $"Step '{step.Name}' of method '{method.Name}' cleans up after media was fetched; clean up first, to have the space for it."
+            );
+    }
+
     /// <summary>Checks what steps of a method say of each other.</summary>
     private static void CheckSteps(YamlMap map, Method method)
     {
@@ -534,6 +592,7 @@ public static class CatalogueFolder
             Every = kind == StepKind.WaitUntil ? map.Duration("every") ?? UsualEvery : null,
             Task = kind == StepKind.AskPerson ? new(map.Text("words"), map.Text("who")) : null,
             With = kind == StepKind.Compare ? map.Text("with") : null,
+            Media = kind == StepKind.FetchMedia ? map.Text("media") : null,
             Rules = kind == StepKind.Compare ? [.. map.Maps("rules").Select(RuleOf)] : [],
         };
         CheckStep(map, step, until, keys, readers);
@@ -548,6 +607,11 @@ public static class CatalogueFolder
                 "kind",
                 $"Step '{step.Name}' only lists what the machine has, so it has no 'provides', 'resumed-by' and 'secrets', and is no point "
                     + "of no return."
+            );
+        if (step.Kind is StepKind.FetchMedia or StepKind.CleanUp && (step.Phase != Phase.Stage || step.PointOfNoReturn))
+            map.Wrong(
+                "phase",
+                $"Step '{step.Name}' ({RunMachine.Name(step.Kind)}) only prepares, so it belongs to stage and is no point of no return."
             );
         if (step.IsWaiting && (step.PointOfNoReturn || step.Attempts > 1 || step.ResumedBy is not null || !step.Provides.IsEmpty))
             map.Wrong(

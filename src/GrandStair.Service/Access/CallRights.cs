@@ -129,6 +129,14 @@ internal static class CallRights
             ["DecideRun"] = new(Operator),
             ["AnswerRun"] = new(Operator),
             ["CloseFollowUp"] = new(Operator),
+            // Media.
+            ["ListMedia"] = Anybody,
+            ["GetMedia"] = Anybody,
+            ["GetMediaUpload"] = new(Planner | Admin, AllSites: true),
+            ["BeginMediaUpload"] = new(Planner | Admin, AllSites: true),
+            ["SendMediaPart"] = new(Planner | Admin, AllSites: true),
+            ["EndMediaUpload"] = new(Planner | Admin, AllSites: true),
+            ["RemoveMedia"] = new(Planner | Admin, AllSites: true),
             // Secrets.
             ["ListSecrets"] = new(Admin, AllSites: true),
             ["PutSecret"] = new(Admin, AllSites: true),

@@ -13,6 +13,7 @@ using GrandStair.Files.Fleet;
 using GrandStair.Service.Fleet;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Fleet;
+using GrandStair.Storage.Media;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Demo;
@@ -62,6 +63,7 @@ internal static class NorthmereStart
             now,
             stop
         );
+        await AddMediaAsync(services, catalogues, now, stop);
         foreach (var calendar in Directory.GetFiles(options.Demo!, "*.ics").Order(StringComparer.Ordinal))
             await services
                 .GetRequiredService<CalendarCache>()
@@ -74,6 +76,27 @@ internal static class NorthmereStart
             .GetRequiredService<PlanAcknowledgements>()
             .AcknowledgeAsync((await plans.FindAsync(PlanName, stop))!, null, "read, and talked over with the terminals", Planner, stop);
         await commands.StartAsync(PlanName, Planner, stop);
+    }
+
+    /// <summary>
+    /// The images of release 7: files of nothing but zeros, which have the size and the checksum that the catalogue says and take no space.
+    /// That of release 8, which no plan needs yet, is still to be added.
+    /// </summary>
+    private static async Task AddMediaAsync(
+        IServiceProvider services,
+        CatalogueCache catalogues,
+        DateTimeOffset now,
+        CancellationToken stop
+    )
+    {
+        var folder = services.GetRequiredService<MediaFolder>();
+        var table = services.GetRequiredService<MediaTable>();
+        foreach (var variant in catalogues.Products["Brae Desktop"].Media.Single(m => m.Name == "desktop-7").Variants)
+        {
+            await using (var file = new FileStream(folder.PathOf(variant.Sha256), FileMode.Create))
+                file.SetLength(variant.Size);
+            await table.AddAsync(new(variant.Sha256, variant.File, variant.Size, now, Planner.Name, null), Planner, stop);
+        }
     }
 
     /// <summary>

@@ -156,3 +156,9 @@ CREATE TABLE sign_in_failures (name TEXT PRIMARY KEY, failures BIGINT NOT NULL, 
 CREATE TABLE secrets (
   name TEXT PRIMARY KEY, value TEXT NOT NULL, created BIGINT NOT NULL, created_by TEXT NOT NULL, changed BIGINT NOT NULL,
   changed_by TEXT NOT NULL, last_used BIGINT);
+
+-- Installation files, by the SHA-256 of their content, which lies in the media folder; and uploads that have not ended.
+CREATE TABLE media (
+  sha256 TEXT PRIMARY KEY, file TEXT NOT NULL, size BIGINT NOT NULL, added BIGINT NOT NULL, added_by TEXT NOT NULL, quarantined TEXT);
+CREATE TABLE media_uploads (
+  id TEXT PRIMARY KEY, file TEXT NOT NULL, size BIGINT NOT NULL, sha256 TEXT, begun BIGINT NOT NULL, begun_by TEXT NOT NULL);

@@ -195,7 +195,23 @@ public sealed class FileTests
     }
 
     [Theory]
-    [InlineData("script: clean.brae", "script: claen.brae", "did you mean 'clean.brae'")]
+    [InlineData("script: save-settings.brae", "script: save-setings.brae", "did you mean 'save-settings.brae'")]
+    [InlineData("media: desktop-7, typical", "media: desktop-9, typical", "fetches 'desktop-9', which is not under 'media'")]
+    [InlineData(
+        "phase: stage, kind: fetch-media",
+        "phase: protect, kind: fetch-media",
+        "(fetch-media) only prepares, so it belongs to stage"
+    )]
+    [InlineData(
+        "phase: protect, kind: script, script: save",
+        "phase: stage, kind: clean-up, every: x",
+        "cleans up after media was fetched"
+    )]
+    [InlineData("sha256: 7196", "sha256: x196", "is no SHA-256; expected the 64 hexadecimal digits")]
+    [InlineData("size: 2867 MiB", "size: 2867", "expected a number with one of the units")]
+    [InlineData("        for: os.edition = \"Bridge\"\n", "", "is never chosen: the variant before it has no 'for'")]
+    [InlineData("file: brae-desktop-8.0.1.img", "file: brae-desktop-7.1.4.img", "has different checksums or sizes")]
+    [InlineData("file: brae-desktop-8.0.1.img", "file: ../x.img", "is no file name for media")]
     [InlineData("point-of-no-return: true", "point-of-no-return: false", "must have one step with 'point-of-no-return: true'")]
     [InlineData("hops: [6-to-7]", "hops: [5-to-6]", "does hop '5-to-6', which is not in this file")]
     [InlineData("by: nobody", "by: noone", "expected one of person, script, vendor, nobody")]
