@@ -12,7 +12,7 @@ using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
-using GrandStair.Engine.Media;
+using GrandStair.Engine.Orders;
 using GrandStair.Engine.Runs;
 using GrandStair.Engine.Secrets;
 using GrandStair.Files.Catalogue;
@@ -91,6 +91,7 @@ internal static class EngineBench
         var connections = new ConnectionSet(new Dictionary<string, IConnection> { [connection.Kind] = connection });
         var reader = new MachineReader(connections, catalogues, new(database), new(database), fleet, clock);
         var scripts = new StepScripts(catalogues, new(database));
+        var links = new NoOrderLinks();
         var worker = new RunWorker(
             runs,
             plans,
@@ -100,10 +101,8 @@ internal static class EngineBench
             fleet,
             reader,
             connections,
-            scripts,
             new(connections, new(database), scripts),
-            new(new(database), new NoMediaLinks()),
-            new NoSecrets(),
+            new(catalogues, plans, scripts, new(new(database), links), new(new(database, ""), links), new NoSecrets(), clock),
             new(database),
             new(database),
             clock,
@@ -342,9 +341,9 @@ internal static class EngineBench
         }
     }
 
-    private sealed class NoMediaLinks : IMediaLinks
+    private sealed class NoOrderLinks : IOrderLinks
     {
-        public MediaLink? LinkFor(OrderName order, string sha256) => null;
+        public OrderLink? LinkFor(OrderName order, string path) => null;
     }
 
     private sealed class NoSecrets : ISecrets

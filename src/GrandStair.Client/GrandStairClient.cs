@@ -133,6 +133,14 @@ public sealed class GrandStairClient : IDisposable
     /// <summary>The evidence pack of a run, as a zip.</summary>
     public Task<Stream> EvidenceAsync(string run, CancellationToken stop) => DownloadAsync($"runs/{Escape(run)}/evidence", stop);
 
+    /// <summary>The archives of files that a run's steps saved of its machine.</summary>
+    public Task<IReadOnlyList<SavedFilesRow>> SavedFilesAsync(string run, CancellationToken stop) =>
+        GetAsync<IReadOnlyList<SavedFilesRow>>($"runs/{Escape(run)}/saved-files", stop);
+
+    /// <summary>One of these archives (tar, compressed by gzip).</summary>
+    public Task<Stream> SavedArchiveAsync(string run, int leg, string step, CancellationToken stop) =>
+        DownloadAsync(Query($"runs/{Escape(run)}/saved-files/{Escape(step)}", ("leg", leg.ToString(CultureInfo.InvariantCulture))), stop);
+
     /// <summary>Undoes an import.</summary>
     public Task<ImportUndoneView> UndoImportAsync(long import, string reason, CancellationToken stop) =>
         SendAsync<ImportUndoneView>(HttpMethod.Post, $"fleet/imports/{import}/undo", JsonContent.Create(new Because(reason)), stop);

@@ -942,6 +942,14 @@ public sealed record RunView(
     public required IReadOnlyList<DifferencesView> Comparisons { get; init; }
 }
 
+/// <summary>Files that a step saved of a machine, as one archive (tar, compressed by gzip).</summary>
+/// <param name="Leg">The leg, from 1.</param>
+/// <param name="Step">The step that saved them.</param>
+/// <param name="At">When, UTC.</param>
+/// <param name="Size">The archive's size in bytes.</param>
+/// <param name="Sha256">The SHA-256 of the archive, in hexadecimal.</param>
+public sealed record SavedFilesRow(int Leg, string Step, DateTimeOffset At, long Size, string Sha256);
+
 /// <summary>How what a machine has differs from what was recorded.</summary>
 /// <param name="Step">The step that compared.</param>
 /// <param name="Title">Its title.</param>

@@ -10,6 +10,7 @@ using GrandStair.Engine.Duties;
 using GrandStair.Engine.Exposure;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Media;
+using GrandStair.Engine.Orders;
 using GrandStair.Engine.Plans;
 using GrandStair.Engine.Rehearsals;
 using GrandStair.Engine.Runs;
@@ -31,6 +32,7 @@ using GrandStair.Service.Fleet;
 using GrandStair.Service.Health;
 using GrandStair.Service.HostKeys;
 using GrandStair.Service.Media;
+using GrandStair.Service.Orders;
 using GrandStair.Service.Overview;
 using GrandStair.Service.Plans;
 using GrandStair.Service.Problems;
@@ -207,8 +209,12 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton(new MediaFolder(options.Media))
         .AddSingleton<MediaStore>()
         .AddSingleton<MediaSteps>()
-        .AddSingleton<MediaLinks>()
-        .AddSingleton<IMediaLinks>(s => s.GetRequiredService<MediaLinks>())
+        .AddSingleton(new SavedFiles(database, Path.Combine(options.Media, "saved")))
+        .AddSingleton<SavedFileStore>()
+        .AddSingleton<SavedFileSteps>()
+        .AddSingleton<StepOrders>()
+        .AddSingleton<OrderLinks>()
+        .AddSingleton<IOrderLinks>(s => s.GetRequiredService<OrderLinks>())
         .AddSingleton<SecretStore>()
         .AddSingleton<ISecrets>(s => s.GetRequiredService<SecretStore>())
         .AddSingleton<SshAccess>()
@@ -261,6 +267,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddHttpContextAccessor()
         .AddScoped<ScopedFleet>()
         .AddScoped<ScopedPlans>()
+        .AddScoped<ScopedRuns>()
         .AddScoped<Targets>()
         .AddSingleton<Sessions>()
         .AddSingleton<Callers>()
@@ -389,6 +396,7 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapMedia();
     api.MapSettings();
     api.MapRuns();
+    api.MapSavedFiles();
     api.MapOverview();
     api.MapAccounts();
     api.MapTokens();
@@ -408,7 +416,7 @@ static void Map(WebApplication app, ServiceOptions options)
             )
         )
     );
-    app.MapMediaFiles();
+    app.MapOrderFiles();
     app.MapFallbackToFile("index.html");
 }
 

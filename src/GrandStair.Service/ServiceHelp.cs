@@ -33,7 +33,11 @@ internal static class ServiceHelp
         new("ssh-passphrase", "secret:NAME", "the passphrase of that key; also file:PATH or env:VARIABLE"),
         new("ssh-post-quantum", "no", "do not offer the post-quantum key exchange"),
         new("media", "FOLDER", "the media that machines fetch (default: media in the data folder)"),
-        new("media-url", "URL", "the URL under which machines reach this service to fetch media (default: the one it listens on)"),
+        new(
+            "machine-url",
+            "URL",
+            "the URL under which machines reach this service, to fetch media and leave saved files (default: the one it listens on)"
+        ),
         new("read-every", "24h", "read every machine at this interval; never (default)"),
         new("sources", "FOLDER", "directories to read"),
         new("audit-anchor", "file:PATH,…", "where the heads of the audit log are also written; also syslog:HOST:PORT or an https URL"),

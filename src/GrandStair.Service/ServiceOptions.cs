@@ -59,8 +59,8 @@ public sealed record ServiceOptions(
     /// <summary>The folder of the media that machines fetch.</summary>
     public required string Media { get; init; }
 
-    /// <summary>The URL under which machines reach the service to fetch media; null where it is the one that it listens on.</summary>
-    public Uri? MediaUrl { get; init; }
+    /// <summary>The URL under which machines reach the service; null where it is the one that it listens on.</summary>
+    public Uri? MachineUrl { get; init; }
 
     /// <summary>Reads the options.</summary>
     /// <exception cref="FormatException">One cannot be read; the message says which and what was expected.</exception>
@@ -72,7 +72,7 @@ public sealed record ServiceOptions(
             throw new FormatException(
                 $"--listen is '{from["listen"]}'; expected an IP address of this machine, such as 127.0.0.1, or 0.0.0.0 for all of them."
             );
-        var mediaUrl = from["media-url"] is { } url ? HttpUrl("media-url", url) : null;
+        var machineUrl = from["machine-url"] is { } url ? HttpUrl("machine-url", url) : null;
         var certificate = from["tls-certificate"] is { } file ? Path.GetFullPath(file) : null;
         if (certificate is null && !IPAddress.IsLoopback(listen) && from["plain-http"] != "yes")
             throw new FormatException(
@@ -104,7 +104,7 @@ public sealed record ServiceOptions(
             from["pace"] == "idle" ? double.PositiveInfinity : Number(from, "pace", 1, 1, 1_000_000),
             from["simulated"] is { } simulated ? Path.GetFullPath(simulated) : null,
             from["demo"] is { } demo ? Path.GetFullPath(demo) : null,
-            HostNames(from["hosts"], mediaUrl),
+            HostNames(from["hosts"], machineUrl),
             Every(from["read-every"]),
             from["sources"] is { } sources ? Path.GetFullPath(sources) : null,
             [
@@ -117,7 +117,7 @@ public sealed record ServiceOptions(
         )
         {
             Media = Path.GetFullPath(from["media"] ?? Path.Combine(data, "media")),
-            MediaUrl = mediaUrl,
+            MachineUrl = machineUrl,
         };
     }
 
@@ -144,12 +144,12 @@ public sealed record ServiceOptions(
     /// <summary>Whether it answers over plain HTTP to other machines.</summary>
     public bool IsPlainAbroad => TlsCertificate is null && !IPAddress.IsLoopback(Listen);
 
-    private static string[] HostNames(string? more, Uri? mediaUrl) =>
+    private static string[] HostNames(string? more, Uri? machineUrl) =>
         [
             "localhost",
             "127.0.0.1",
             "[::1]",
-            .. mediaUrl is null ? Array.Empty<string>() : [mediaUrl.Host],
+            .. machineUrl is null ? Array.Empty<string>() : [machineUrl.Host],
             .. (more ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries),
         ];
 

@@ -210,6 +210,7 @@ internal sealed class EngineKit : IAsyncDisposable
         var reader = Reader(connections);
         var keeper = Keeper(connection);
         var scripts = new StepScripts(CatalogueCache, new(Database));
+        var links = new NoOrderLinks();
         var worker = new RunWorker(
             Runs,
             Plans,
@@ -219,10 +220,8 @@ internal sealed class EngineKit : IAsyncDisposable
             Fleet,
             reader,
             connections,
-            scripts,
             new(connections, new(Database), scripts),
-            new(new(Database), new NoMediaLinks()),
-            new NoSecrets(),
+            new(CatalogueCache, Plans, scripts, new(new(Database), links), new(new(Database, ""), links), new NoSecrets(), Clock),
             new(Database),
             new(Database),
             Clock,
@@ -368,9 +367,9 @@ internal sealed class EngineKit : IAsyncDisposable
 }
 
 /// <summary>A service that no machine can reach.</summary>
-internal sealed class NoMediaLinks : Media.IMediaLinks
+internal sealed class NoOrderLinks : Orders.IOrderLinks
 {
-    public Media.MediaLink? LinkFor(Core.Runs.OrderName order, string sha256) => null;
+    public Orders.OrderLink? LinkFor(Core.Runs.OrderName order, string path) => null;
 }
 
 /// <summary>A store without secrets.</summary>

@@ -27,12 +27,12 @@ public sealed class MediaStepTests
     }
 
     [Fact]
-    public async Task A_service_that_is_killed_before_the_result_is_written_does_not_fetch_or_clean_up_twice()
+    public async Task A_service_that_is_killed_before_the_result_is_written_does_not_fetch_clean_up_or_save_twice()
     {
         await using var kit = await EngineKit.StartAsync(pace: 3000);
         await kit.AddMachinesAsync(3);
         await kit.PlanAsync(EngineKit.Plan);
-        foreach (var step in new[] { "clean", "fetch-image" })
+        foreach (var step in new[] { "clean", "fetch-image", "save-settings" })
         {
             var killed = kit.StartWorker();
             await kit.UntilAsync(
@@ -46,10 +46,10 @@ public sealed class MediaStepTests
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
         foreach (var run in await kit.StatesAsync())
         {
-            var ended = (await EndsAsync(kit, run)).Where(e => e.Order.Step is "clean" or "fetch-image").ToArray();
+            var ended = (await EndsAsync(kit, run)).Where(e => e.Order.Step is "clean" or "fetch-image" or "save-settings").ToArray();
             // One that failed, as a cut line, is tried again under another name; of each name there is one result.
             Assert.Equal(ended.Length, ended.Select(e => e.Order).Distinct().Count());
-            Assert.Equal(2, ended.Count(e => e.Result == OrderResult.Ok));
+            Assert.Equal(3, ended.Count(e => e.Result == OrderResult.Ok));
         }
     }
 

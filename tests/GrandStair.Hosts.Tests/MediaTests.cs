@@ -6,7 +6,7 @@ using Xunit;
 
 namespace GrandStair.Hosts.Tests;
 
-/// <summary>A real Debian system fetches media from the running service.</summary>
+/// <summary>A real Debian system fetches media from the running service, and leaves files with it.</summary>
 public sealed class MediaTests : HostTests
 {
     private const int Size = 24 << 20;
@@ -55,17 +55,23 @@ public sealed class MediaTests : HostTests
                 steps:
                   - { name: clean, title: Remove old media, phase: stage, kind: clean-up }
                   - { name: fetch, title: Fetch the image, phase: stage, kind: fetch-media, media: clock-2, limit: 10 min }
+                  - { name: save, title: Save settings, phase: protect, kind: save-files, files: [/etc/ferry-clock.d/*.conf, /etc/no-such-file] }
                   - { name: apply, title: Install it, phase: apply, kind: script, script: apply.sh, point-of-no-return: true }
-                rollback: { words: There is none. }
+                  - { name: restore, title: Put the settings back, phase: verify, kind: restore-files, with: save }
+                rollback: { words: There is none, lasts: 1 h }
             """;
 
     [Fact]
-    public async Task Media_is_uploaded_fetched_through_a_wrong_checksum_and_a_cut_and_installed()
+    public async Task Media_is_fetched_through_a_wrong_checksum_and_a_cut_and_settings_are_saved_and_put_back()
     {
         await using var host = await TestHost.StartAsync("gs-media", "127.0.0.54", "bookworm");
         var image = RandomNumberGenerator.GetBytes(Size);
         var sha256 = Convert.ToHexStringLower(SHA256.HashData(image));
         await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile, "--catalogue", await CatalogueAsync(sha256));
+        await host.DoAsync(
+            "mkdir /etc/ferry-clock.d && echo ours > '/etc/ferry-clock.d/a b.conf' && echo same > /etc/ferry-clock.d/c.conf"
+        );
+        await host.DoAsync("chown carrier '/etc/ferry-clock.d/a b.conf' && chmod 640 '/etc/ferry-clock.d/a b.conf'");
         await host.DoAsync($"echo 1 > /etc/ferry-clock && mkdir -p {Folder}/0123 && echo old > {Folder}/0123/old.img");
         // What lies there under the right name, as large as it should be, is still not the image.
         await host.DoAsync($"head -c {Size} /dev/zero > {Folder}/{sha256}.part");
@@ -107,6 +113,28 @@ public sealed class MediaTests : HostTests
         Assert.Equal(sha256, (await host.DoAsync("sha256sum < /installed.img"))[..64]);
         Assert.Equal(HttpStatusCode.Forbidden, (await GetAsync(service, sha256, token)).Status);
         await service.OkAsync("media", "remove", File1, "--reason", "all have it");
+        await AssertSettingsAreBackAsync(service, host);
+    }
+
+    /// <summary>Settings that the upgrade replaced are as they were, and what it had put there is beside them.</summary>
+    private static async Task AssertSettingsAreBackAsync(ServiceProcess service, TestHost host)
+    {
+        Assert.Equal(
+            "ours carrier 640",
+            await host.DoAsync("cd /etc/ferry-clock.d && echo $(cat 'a b.conf') $(stat -c '%U %a' 'a b.conf')")
+        );
+        Assert.Equal("new", await host.DoAsync("cat '/etc/ferry-clock.d/a b.conf.~1~'"));
+        Assert.Equal("a b.conf a b.conf.~1~ c.conf", await host.DoAsync("cd /etc/ferry-clock.d && echo *"));
+        Assert.Equal("", await host.DoAsync("ls /run | grep ^tmp || true"));
+
+        // Kept encrypted, for people who have to put one back by hand.
+        var file = Path.Combine(service.Data, "saved.tar.gz");
+        await service.OkAsync("run", "saved-files", "r1", "--step", "save", "--out", file);
+        Assert.Equal("ours", (await Shell.RunAsync("tar", ["-xzOf", file, "etc/ferry-clock.d/a b.conf"])).Out.Trim());
+        var archive = await File.ReadAllBytesAsync(file, Stop);
+        var kept = await File.ReadAllBytesAsync(Path.Combine(service.Data, "media", "saved", "r1.1.save"), Stop);
+        Assert.DoesNotContain(Convert.ToHexString(archive[..20]), Convert.ToHexString(kept), StringComparison.Ordinal);
+        Assert.Contains((await Shell.RunAsync("sha256sum", [file])).Out[..12], await service.OkAsync("run", "saved-files", "r1"));
     }
 
     private static async Task<string> CatalogueAsync(string sha256)
@@ -121,7 +149,7 @@ public sealed class MediaTests : HostTests
         );
         await File.WriteAllTextAsync(
             Path.Combine(product, "apply.sh"),
-            "cp \"$GS_MEDIA_CLOCK_2\" /installed.img && echo 2 > /etc/ferry-clock\n",
+            "cp \"$GS_MEDIA_CLOCK_2\" /installed.img && echo 2 > /etc/ferry-clock && echo new > /etc/ferry-clock.d/'a b.conf'\n",
             Stop
         );
         return folder;
@@ -148,7 +176,7 @@ public sealed class MediaTests : HostTests
             async () =>
                 (
                     token = await host.DoAsync(
-                        "for p in $(pgrep -x curl); do tr '\\0' '\\n' < /proc/$p/environ | sed -n s/^GS_SECRET_MEDIA_TOKEN=//p; done"
+                        "for p in $(pgrep -x curl); do tr '\\0' '\\n' < /proc/$p/environ | sed -n s/^GS_SECRET_ORDER_TOKEN=//p; done"
                     )
                 ).Length > 0,
             TimeSpan.FromMinutes(1),

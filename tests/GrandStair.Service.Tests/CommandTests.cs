@@ -157,6 +157,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         // Runs and outcomes.
         await ShowsAsync("r1", "run", "list");
         await ShowsAsync("desk-1", "run", "show", "r1");
+        await TellsAsync("Run r1 has no saved files", "run", "saved-files", "r1");
         await FailsAsync(4, "has no open follow-up", "run", "close-follow-up", "r1", "devices", "--reason", "x");
         await FailsAsync(3, "possible now: ", "run", "decide", "r1", "give-up", "--reason", "x");
         await FailsAsync(3, "asks nothing of a person now", "run", "answer", "done", "r1");

@@ -10,6 +10,7 @@ import { Status } from '../parts/Status';
 import { many, span, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { AnswerButtons } from './AnswerButtons';
+import { SavedFiles } from './SavedFiles';
 
 export function RunPage() {
   const { run: id = '' } = useParams();
@@ -70,6 +71,7 @@ export function RunPage() {
           {view.comparisons.map((compared) => (
             <Comparison key={compared.step} compared={compared} />
           ))}
+          <SavedFiles run={r.run} />
           <Log view={view} />
         </div>
       </div>

@@ -24,6 +24,7 @@ internal static class RunCommands
             Answer(),
             CloseFollowUp(),
             Evidence(),
+            SavedFiles(),
         };
 
     private static Command List()
@@ -67,6 +68,46 @@ internal static class RunCommands
                     screen,
                     stop
                 );
+                return ExitStatus.Done;
+            }
+        );
+        return command;
+    }
+
+    private static Command SavedFiles()
+    {
+        var step = new Option<string?>("--step") { Description = "Write the archive of this step to a file instead of listing all." };
+        var leg = new Option<int>("--leg") { Description = "The leg of the step, from 1.", DefaultValueFactory = _ => 1 };
+        var file = new Option<string?>("--out") { Description = "The file to write (default: RUN-LEG-STEP.tar.gz)." };
+        var command = new Command("saved-files", "List the archives of files that a run saved of its machine, or write one to a file")
+        {
+            Run,
+            step,
+            leg,
+            file,
+        };
+        command.Calls(
+            async (parsed, client, screen, stop) =>
+            {
+                var run = parsed.GetValue(Run)!;
+                if (parsed.GetValue(step) is { } name)
+                {
+                    var number = parsed.GetValue(leg);
+                    await using var archive = await client.SavedArchiveAsync(run, number, name, stop);
+                    await Caller.WriteAsync(archive, parsed.GetValue(file) ?? $"{run}-{number}-{name}.tar.gz", screen, stop);
+                    return ExitStatus.Done;
+                }
+
+                var all = await client.SavedFilesAsync(run, stop);
+                if (Caller.PrintedAsJson(parsed, all))
+                    return ExitStatus.Done;
+                if (all.Count == 0)
+                    screen.Say($"Run **{run}** has no saved files.");
+                else
+                    screen.Table(
+                        ["#leg", "step", "saved (UTC)", "#bytes", "sha-256"],
+                        all.Select(a => new[] { $"{a.Leg}", a.Step, Screen.Time(a.At), $"{a.Size:N0}", a.Sha256[..12] })
+                    );
                 return ExitStatus.Done;
             }
         );

@@ -28,6 +28,8 @@ internal static class SimulatedScript
             StepKind.Restart => 4,
             StepKind.FetchMedia => FetchMinutes(SizeOf(order), truth),
             StepKind.CleanUp => 4,
+            StepKind.SaveFiles => 5,
+            StepKind.RestoreFiles => 2,
             _ => Lines(order.Script).Sum(l => Minutes(l, truth)),
         };
         var lasts = TimeSpan.FromMinutes(minutes * slowness * spread);
@@ -64,6 +66,8 @@ internal static class SimulatedScript
                 StepKind.FetchMedia => $"{order.Values["media_file"]} fetched ({SizeOf(order) / (1 << 20):0} MiB); its SHA-256 matches: "
                     + order.Values["media_sha256"],
                 StepKind.CleanUp => "0 MiB freed",
+                StepKind.SaveFiles => $"{order.Values["files"].Split(':').Length} files saved and read back",
+                StepKind.RestoreFiles => "all saved files restored; 0 that were different are kept beside them as NAME.~1~",
                 _ => $"{Lines(order.Script).LastOrDefault() ?? "nothing"}: done",
             }
         );
@@ -101,6 +105,8 @@ internal static class SimulatedScript
             "restart" => "restarting",
             "fetch-media" => "fetching",
             "clean-up" => "removing old media",
+            "save-files" => "saving files",
+            "restore-files" => "restoring files",
             _ => lines.Length == 0 ? "" : lines[Math.Min(lines.Length - 1, (int)(share * lines.Length))],
         };
     }

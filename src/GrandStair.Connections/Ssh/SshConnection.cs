@@ -51,6 +51,8 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
     private static readonly string Launcher = Shipped("launcher.sh");
     private static readonly string FetchMedia = Shipped("fetch-media.sh");
     private static readonly string CleanUp = Shipped("clean-up.sh");
+    private static readonly string SaveFiles = Shipped("save-files.sh");
+    private static readonly string RestoreFiles = Shipped("restore-files.sh");
     private const string Home = "/var/lib/grandstair";
     private const string MediaFolder = $"{Home}/media";
     private const int NotInstalled = 97;
@@ -107,6 +109,8 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
         {
             StepKind.FetchMedia => FetchMedia,
             StepKind.CleanUp => CleanUp,
+            StepKind.SaveFiles => SaveFiles,
+            StepKind.RestoreFiles => RestoreFiles,
             _ => order.Script,
         };
         var values = string.Concat(

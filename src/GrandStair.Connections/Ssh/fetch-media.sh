@@ -22,7 +22,7 @@ fi
 if [ "$needed" -gt 0 ]; then
     command -v curl >/dev/null || { echo "curl is not installed on this machine; install it, then try again"; exit 127; }
     # The token comes from standard input, so that no list of processes shows it.
-    printf 'header = "Authorization: Order %s"\n' "$GS_SECRET_MEDIA_TOKEN" |
+    printf 'header = "Authorization: Order %s"\n' "$GS_SECRET_ORDER_TOKEN" |
         curl --config - --fail --silent --show-error --connect-timeout 30 --speed-limit 1 --speed-time 120 \
             ${GS_MEDIA_RATE:+--limit-rate "$GS_MEDIA_RATE"} --continue-at - --output "$part" "$GS_MEDIA_URL" &
     fetching=$!

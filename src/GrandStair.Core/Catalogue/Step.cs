@@ -62,6 +62,12 @@ public enum StepKind
 
     /// <summary>Media that earlier upgrades left on the machine is removed; what this run needs stays.</summary>
     CleanUp,
+
+    /// <summary>Files of the machine are saved with the service, and read back to show that they are what they should be.</summary>
+    SaveFiles,
+
+    /// <summary>Files that an earlier step saved are put back.</summary>
+    RestoreFiles,
 }
 
 /// <summary>What a step asks a person for.</summary>
@@ -112,7 +118,10 @@ public sealed record StepSpec(
     /// <summary>What a person is asked for; null for every other kind.</summary>
     public PersonTask? Task { get; init; }
 
-    /// <summary>For a step that compares: the earlier step of its method that recorded. Null for every other kind.</summary>
+    /// <summary>
+    /// The earlier step of its method that a step refers to: for one that compares the one that recorded, for one that restores files the
+    /// one that saved them. Null for every other kind.
+    /// </summary>
     public string? With { get; init; }
 
     /// <summary>For a step that compares: what differences lead to.</summary>
@@ -121,6 +130,9 @@ public sealed record StepSpec(
     /// <summary>For a step that fetches media: the name of the media in its product. Null for every other kind.</summary>
     public string? Media { get; init; }
 
+    /// <summary>For a step that saves files: their absolute paths; in the last part of one, <c>*</c> stands for any text.</summary>
+    public ImmutableArray<string> Files { get; init; } = [];
+
     /// <summary>Whether it reads the machine through a script of its own, and changes nothing there.</summary>
     public bool IsReading => Kind is StepKind.Record or StepKind.Compare;
 
@@ -128,5 +140,5 @@ public sealed record StepSpec(
     public bool IsWaiting => Kind is StepKind.WaitUntil or StepKind.AskPerson;
 
     /// <summary>Whether it brings something to the machine over its site's uplink.</summary>
-    public bool UsesUplink => Phase == Phase.Stage && !IsWaiting && !IsReading && Kind != StepKind.CleanUp;
+    public bool UsesUplink => Phase == Phase.Stage && Kind is (StepKind.Script or StepKind.FetchMedia);
 }

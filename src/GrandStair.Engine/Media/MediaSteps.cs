@@ -4,13 +4,17 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Waves;
+using GrandStair.Engine.Orders;
 using GrandStair.Storage.Media;
 
 namespace GrandStair.Engine.Media;
 
 /// <summary>What orders that have to do with media say to machines.</summary>
-public sealed class MediaSteps(MediaTable table, IMediaLinks links)
+public sealed class MediaSteps(MediaTable table, IOrderLinks links)
 {
+    /// <summary>What is said where the service does not know its own URL.</summary>
+    internal const string NoUrl = "the service does not know under which URL machines reach it; start it with --machine-url URL";
+
     /// <summary>Why a machine cannot fetch the media of a step; null where it can.</summary>
     /// <param name="product">The product of the run's leg.</param>
     /// <param name="step">The step, of the kind <c>fetch-media</c>.</param>
@@ -40,9 +44,7 @@ public sealed class MediaSteps(MediaTable table, IMediaLinks links)
             return $"the service does not have {variant.File} ({variant.Sha256}); add it with 'gstair media add {variant.File}'";
         if (stored.Quarantined is { } why)
             return $"{variant.File} is quarantined: {why}; remove it and add the right one with 'gstair media add {variant.File}'";
-        return links.LinkFor(order, variant.Sha256) is null
-            ? "the service does not know under which URL machines reach it; start it with --media-url URL"
-            : null;
+        return links.LinkFor(order, PathOf(variant)) is null ? NoUrl : null;
     }
 
     /// <summary>Adds to an order what its step needs to know about media.</summary>
@@ -83,7 +85,7 @@ public sealed class MediaSteps(MediaTable table, IMediaLinks links)
 
     private PostedOrder Fetching(PostedOrder posted, MediaVariant variant, UplinkSpec? uplink)
     {
-        var link = links.LinkFor(posted.Name, variant.Sha256);
+        var link = links.LinkFor(posted.Name, PathOf(variant));
         var rate = uplink is null ? "" : ((long)(uplink.BytesPerMinute / 60)).ToString(CultureInfo.InvariantCulture);
         return posted with
         {
@@ -95,9 +97,11 @@ public sealed class MediaSteps(MediaTable table, IMediaLinks links)
                 ("media_url", link?.Url.ToString() ?? ""),
                 ("media_rate", rate)
             ),
-            Secrets = new Dictionary<string, string>(posted.Secrets) { ["media-token"] = link?.Token ?? "" },
+            Secrets = new Dictionary<string, string>(posted.Secrets) { ["order-token"] = link?.Token ?? "" },
         };
     }
+
+    private static string PathOf(MediaVariant variant) => $"/media/{variant.Sha256}";
 
     /// <summary>The media that steps fetch to a machine, as far as it is known which variant each is.</summary>
     private static IReadOnlyList<MediaOnMachine> Needed(

@@ -1,4 +1,3 @@
-using System.Collections.Immutable;
 using GrandStair.Connections;
 using GrandStair.Core.Access;
 using GrandStair.Core.Catalogue;
@@ -11,9 +10,7 @@ using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Fleet;
-using GrandStair.Engine.Media;
 using GrandStair.Engine.Plans;
-using GrandStair.Engine.Secrets;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
@@ -36,10 +33,8 @@ public sealed class RunWorker(
     FleetCache fleet,
     MachineReader reader,
     ConnectionSet connections,
-    StepScripts scripts,
     RecordSteps recordSteps,
-    MediaSteps mediaSteps,
-    ISecrets secrets,
+    StepOrders stepOrders,
     ClockTable clockTable,
     ChangeSignal changes,
     DomainClock clock,
@@ -64,8 +59,6 @@ public sealed class RunWorker(
     private static readonly TimeSpan DomainBetweenClaims = TimeSpan.FromSeconds(2);
     private static readonly TimeSpan SlowLook = TimeSpan.FromSeconds(1);
 
-    // What is shorter than this is no secret, and would be found in many words.
-    private const int ShortestMasked = 4;
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(50);
 
     // What other services write shows only by looking.
@@ -343,6 +336,8 @@ public sealed class RunWorker(
                     after.Parked is null ? "" : $", parked: {after.Parked}"
                 );
             claim = claim with { State = after, Progress = null, Due = clock.GetUtcNow() };
+            if (after.Outcome == Outcome.Done)
+                await stepOrders.ForgetAsync(after, stop);
             if (after.Outcome == Outcome.RolledBack)
                 await ReadBackAsync(machine, stop);
         }
@@ -568,16 +563,16 @@ public sealed class RunWorker(
             // An order that was never looked for is posted; one that is there already stays as it is.
             if (known is not { Answered: true })
             {
-                if (await WhyNotAsync(claim, order, step, machine, stop) is { } why)
+                if (await stepOrders.WhyNotAsync(claim.State, order, step, machine, stop) is { } why)
                     return new(new OrderEnded(asked, "worker", order.Name, OrderResult.Failed, null, why));
-                await connection.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+                await connection.PostAsync(machine, await stepOrders.MakeAsync(claim, order, step, machine, stop), stop);
             }
 
             asked = clock.GetUtcNow();
-            status = await MaskedAsync(await connection.AskAsync(machine, order.Name, stop), step, stop);
+            status = await stepOrders.MaskAsync(await connection.AskAsync(machine, order.Name, stop), step, stop);
             // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
-            if (status.State == OrderState.Unseen && await WhyNotAsync(claim, order, step, machine, stop) is null)
-                await connection.PostAsync(machine, await PostedAsync(claim, order, step, machine, stop), stop);
+            if (status.State == OrderState.Unseen && await stepOrders.WhyNotAsync(claim.State, order, step, machine, stop) is null)
+                await connection.PostAsync(machine, await stepOrders.MakeAsync(claim, order, step, machine, stop), stop);
         }
         catch (ConnectionException error) when (error.Name != "epoch")
         {
@@ -691,64 +686,10 @@ public sealed class RunWorker(
         };
     }
 
-    /// <summary>What a script says, without the secrets that it was given: it may have printed them.</summary>
-    private async Task<OrderStatus> MaskedAsync(OrderStatus status, StepSpec step, CancellationToken stop)
-    {
-        foreach (var name in step.Secrets)
-        {
-            var secret = await secrets.OfAsync(name, stop);
-            foreach (var line in secret.Split('\n').Select(l => l.Trim()).Where(l => l.Length >= ShortestMasked))
-                status = status with { Note = status.Note.Replace(line, $"({name})", StringComparison.Ordinal) };
-        }
-
-        return status;
-    }
-
     private static bool IsOverdue(ClaimedRun claim, DateTimeOffset since, DateTimeOffset asked, Order order, StepSpec step) =>
         claim.State.Parked is not null || asked > (order.At > since ? order.At : since) + step.Limit;
 
     private static TimeSpan Max(TimeSpan a, TimeSpan b) => a > b ? a : b;
-
-    private async Task<PostedOrder> PostedAsync(ClaimedRun claim, Order order, StepSpec step, Machine machine, CancellationToken stop)
-    {
-        var product = await catalogues.ByHashAsync(claim.State.CatalogueHash, stop);
-        var hop = product.Hops.Single(h => h.Name == claim.State.CurrentLeg.Hop);
-        var values = ImmutableSortedDictionary.CreateRange(
-            StringComparer.Ordinal,
-            new Dictionary<string, string>
-            {
-                ["order"] = order.Name.ToString(),
-                ["run"] = $"r{claim.State.Run}",
-                ["machine"] = machine.Name,
-                ["hop"] = hop.Name,
-                ["to"] = hop.To,
-                ["build"] = product.BuildOf(hop, product.IssuesTouching(machine, clock.GetUtcNow()), claim.State.CurrentLeg.LeastBuild)
-                    ?? "",
-            }
-        );
-        var content = step.Script is { } script
-            ? await scripts.TakeAsync(claim.State, script, order, machine, clock.GetUtcNow(), stop)
-            : "";
-        var handed = new SortedDictionary<string, string>(StringComparer.Ordinal);
-        foreach (var name in step.Secrets)
-            handed[name] = await secrets.OfAsync(name, stop);
-        var posted = new PostedOrder(order.Name, claim.Epoch, step.Kind, content, values) { Secrets = handed };
-        var (plan, _) = await PlanOfAsync(claim, stop);
-        return mediaSteps.Complete(posted, claim.State, step, product, plan, machine, clock.GetUtcNow());
-    }
-
-    /// <summary>Why a step cannot be done; null where nothing is in its way.</summary>
-    private async Task<string?> WhyNotAsync(ClaimedRun claim, Order order, StepSpec step, Machine machine, CancellationToken stop) =>
-        step.Kind == StepKind.FetchMedia
-            ? await mediaSteps.WhyNotAsync(
-                await catalogues.ByHashAsync(claim.State.CatalogueHash, stop),
-                step,
-                order.Name,
-                machine,
-                clock.GetUtcNow(),
-                stop
-            )
-            : null;
 
     /// <summary>What a look came to: an event, or when to look again.</summary>
     private sealed record Looked(RunEvent? Event)

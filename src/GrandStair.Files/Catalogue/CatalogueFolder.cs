@@ -554,13 +554,14 @@ public static class CatalogueFolder
                 );
         }
 
-        foreach (var (step, at) in method.Steps.Select((s, i) => (s, i)).Where(x => x.s.Kind == StepKind.Compare))
+        foreach (var (step, at) in method.Steps.Select((s, i) => (s, i)).Where(x => x.s.With is not null))
         {
-            if (!method.Steps.Take(at).Any(s => s.Name == step.With && s.Kind == StepKind.Record))
+            var kind = step.Kind == StepKind.Compare ? StepKind.Record : StepKind.SaveFiles;
+            if (!method.Steps.Take(at).Any(s => s.Name == step.With && s.Kind == kind))
                 map.Wrong(
                     "steps",
-                    $"Step '{step.Name}' says 'with: {step.With}', and no record step of that name comes before it in method "
-                        + $"'{method.Name}'."
+                    $"Step '{step.Name}' says 'with: {step.With}', and no {RunMachine.Name(kind)} step of that name comes before it in "
+                        + $"method '{method.Name}'."
                 );
         }
 
@@ -591,7 +592,8 @@ public static class CatalogueFolder
             Until = until?.Text,
             Every = kind == StepKind.WaitUntil ? map.Duration("every") ?? UsualEvery : null,
             Task = kind == StepKind.AskPerson ? new(map.Text("words"), map.Text("who")) : null,
-            With = kind == StepKind.Compare ? map.Text("with") : null,
+            With = kind is StepKind.Compare or StepKind.RestoreFiles ? map.Text("with") : null,
+            Files = kind == StepKind.SaveFiles ? [.. map.Texts("files")] : [],
             Media = kind == StepKind.FetchMedia ? map.Text("media") : null,
             Rules = kind == StepKind.Compare ? [.. map.Maps("rules").Select(RuleOf)] : [],
         };
@@ -613,6 +615,12 @@ public static class CatalogueFolder
                 "phase",
                 $"Step '{step.Name}' ({RunMachine.Name(step.Kind)}) only prepares, so it belongs to stage and is no point of no return."
             );
+        if (step.Kind == StepKind.SaveFiles && step.Files.IsEmpty)
+            map.Wrong("files", $"Step '{step.Name}' names no files; expected their absolute paths.");
+        foreach (var odd in step.Files.Where(f => !f.StartsWith('/') || f.Any(c => c is ':' || char.IsControl(c))))
+            map.Wrong("files", $"'{odd}' is no path to save; expected an absolute one such as /etc/ssh/*.conf, without a colon.");
+        if (step.Kind is StepKind.SaveFiles or StepKind.RestoreFiles && step.PointOfNoReturn)
+            map.Wrong("kind", $"Step '{step.Name}' only copies files, so it is no point of no return.");
         if (step.IsWaiting && (step.PointOfNoReturn || step.Attempts > 1 || step.ResumedBy is not null || !step.Provides.IsEmpty))
             map.Wrong(
                 "kind",

@@ -103,6 +103,9 @@ internal static class CallRights
             ["EndFirstUse"] = new(Admin),
             // What runs on machines.
             ["GetRunEvidence"] = new(Auditor | Approver | Operator | Admin),
+            ["ListSavedFiles"] = Anybody,
+            // Configuration often has passwords in it.
+            ["GetSavedFiles"] = new(Operator | Admin),
             ["ListScriptUses"] = new(Auditor | Approver | Operator | Admin),
             ["ListCatalogueChanges"] = Anybody,
             ["ApproveCatalogue"] = new(Approver, AllSites: true),

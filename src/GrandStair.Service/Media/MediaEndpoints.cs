@@ -5,14 +5,11 @@ using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Media;
 using GrandStair.Service.Access;
-using GrandStair.Service.Problems;
 using GrandStair.Service.Requests;
-using GrandStair.Storage.Media;
-using Microsoft.Net.Http.Headers;
 
 namespace GrandStair.Service.Media;
 
-/// <summary>Installation files: what there is, uploads that continue after a cut, and the files themselves for machines.</summary>
+/// <summary>Installation files: what there is, and uploads that continue after a cut.</summary>
 internal static class MediaEndpoints
 {
     /// <summary>The largest part of an upload, in bytes.</summary>
@@ -61,38 +58,6 @@ internal static class MediaEndpoints
             .WithName("EndMediaUpload")
             .Produces(204)
             .ProducesProblem(404);
-    }
-
-    /// <summary>The files for machines that have an order to fetch them; with ranges (RFC 9110) and a digest (RFC 9530).</summary>
-    public static void MapMediaFiles(this WebApplication app) =>
-        app.MapMethods("/media/{sha256}", ["GET", "HEAD"], FileAsync).AllowAnonymous().Lasts().ExcludeFromDescription();
-
-    private static async Task<IResult> FileAsync(
-        string sha256,
-        HttpContext context,
-        MediaTable table,
-        MediaFolder folder,
-        MediaLinks links,
-        CancellationToken stop
-    )
-    {
-        const string Scheme = "Order ";
-        var token = context.Request.Headers.Authorization.ToString();
-        if (!token.StartsWith(Scheme, StringComparison.Ordinal) || !await links.OpensAsync(token[Scheme.Length..], sha256, stop))
-            return Results.Problem(
-                ProblemResults.Of(403, "no-order", "Media is served to a machine that has an order to fetch it, and to nobody else.")
-            );
-        if (await table.FindAsync(sha256, stop) is not { Quarantined: null } media || !File.Exists(folder.PathOf(sha256)))
-            return Results.Problem(ProblemResults.Of(404, "unknown-media", $"The service does not have the file {sha256} any more."));
-        context.Response.Headers["Repr-Digest"] = $"sha-256=:{Convert.ToBase64String(Convert.FromHexString(sha256))}:";
-        return Results.File(
-            folder.PathOf(sha256),
-            "application/octet-stream",
-            media.File,
-            media.Added,
-            new EntityTagHeaderValue($"\"{sha256}\""),
-            enableRangeProcessing: true
-        );
     }
 
     private static async Task<MediaListView> ListAsync(MediaStore store, CancellationToken stop)

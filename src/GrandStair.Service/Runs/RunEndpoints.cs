@@ -1,7 +1,6 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Outcomes;
-using GrandStair.Core.Readings;
 using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Clocks;
@@ -19,11 +18,7 @@ internal static class RunEndpoints
     public static void MapRuns(this RouteGroupBuilder api)
     {
         api.MapGet("/runs", ListAsync).WithName("ListRuns");
-        api.MapGet(
-                "/runs/{run}",
-                async (string run, RunCommands commands, RunLog runs, ScopedFleet fleet, DomainClock clock, CancellationToken stop) =>
-                    await ViewAsync(Number(run), commands, runs, fleet, clock, stop)
-            )
+        api.MapGet("/runs/{run}", async (string run, ScopedRuns runs, CancellationToken stop) => await runs.ViewAsync(run, stop))
             .WithName("GetRun")
             .ProducesProblem(404);
         api.MapPost(
@@ -32,23 +27,21 @@ internal static class RunEndpoints
                     string run,
                     DecisionCommand command,
                     RunCommands commands,
-                    RunLog runs,
-                    ScopedFleet fleet,
-                    DomainClock clock,
+                    ScopedRuns runs,
                     ClaimsPrincipal caller,
                     CancellationToken stop
                 ) =>
                 {
-                    await FindAsync(Number(run), runs, fleet, stop);
+                    var (stored, _) = await runs.FindAsync(run, stop);
                     await commands.DecideAsync(
-                        Number(run),
+                        stored.State.Run,
                         RequestFields.Word<Decision>("decision", command.Decision),
                         RequestFields.Reason(command.Reason),
                         command.Now,
                         caller.Actor(),
                         stop
                     );
-                    return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
+                    return await runs.ViewAsync(run, stop);
                 }
             )
             .WithName("DecideRun")
@@ -62,31 +55,26 @@ internal static class RunEndpoints
                     string name,
                     Because because,
                     RunCommands commands,
-                    RunLog runs,
-                    ScopedFleet fleet,
-                    DomainClock clock,
+                    ScopedRuns runs,
                     ClaimsPrincipal caller,
                     CancellationToken stop
                 ) =>
                 {
-                    await FindAsync(Number(run), runs, fleet, stop);
-                    await commands.CloseFollowUpAsync(Number(run), name, RequestFields.Reason(because.Reason), caller.Actor(), stop);
-                    return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
+                    var (stored, _) = await runs.FindAsync(run, stop);
+                    await commands.CloseFollowUpAsync(stored.State.Run, name, RequestFields.Reason(because.Reason), caller.Actor(), stop);
+                    return await runs.ViewAsync(run, stop);
                 }
             )
             .WithName("CloseFollowUp")
             .ProducesProblem(404);
-        api.MapGet(
-                "/runs/{run}/evidence",
-                async (string run, RunEvidence evidence, RunLog runs, ScopedFleet fleet, CancellationToken stop) =>
-                {
-                    var (stored, machine) = await FindAsync(Number(run), runs, fleet, stop);
-                    var pack = new MemoryStream();
-                    await evidence.WriteAsync(pack, stored, machine, stop);
-                    pack.Position = 0;
-                    return Results.File(pack, "application/zip", $"{run}-evidence.zip");
-                }
-            )
+        api.MapGet("/runs/{run}/evidence", async (string run, RunEvidence evidence, ScopedRuns runs, CancellationToken stop) =>
+            {
+                var (stored, machine) = await runs.FindAsync(run, stop);
+                var pack = new MemoryStream();
+                await evidence.WriteAsync(pack, stored, machine, stop);
+                pack.Position = 0;
+                return Results.File(pack, "application/zip", $"{run}-evidence.zip");
+            })
             .WithName("GetRunEvidence")
             .Produces<byte[]>(200, "application/zip")
             .ProducesProblem(404);
@@ -96,14 +84,12 @@ internal static class RunEndpoints
         string run,
         AnswerCommand command,
         RunCommands commands,
-        RunLog runs,
-        ScopedFleet fleet,
-        DomainClock clock,
+        ScopedRuns runs,
         ClaimsPrincipal caller,
         CancellationToken stop
     )
     {
-        await FindAsync(Number(run), runs, fleet, stop);
+        var (stored, _) = await runs.FindAsync(run, stop);
         var done = command.Answer switch
         {
             "done" => true,
@@ -113,17 +99,9 @@ internal static class RunEndpoints
         var note = (command.Note ?? "").Trim();
         if (!done && note.Length == 0)
             throw RefusedException.Invalid("no-note", "Say with a note why it is not possible; whoever decides about the run reads it.");
-        await commands.AnswerAsync(Number(run), command.Step, done, note, caller.Actor(), stop);
-        return await ViewAsync(Number(run), commands, runs, fleet, clock, stop);
+        await commands.AnswerAsync(stored.State.Run, command.Step, done, note, caller.Actor(), stop);
+        return await runs.ViewAsync(run, stop);
     }
-
-    private static long Number(string run) =>
-        run is ['r', .. var digits] && long.TryParse(digits, out var number)
-            ? number
-            : throw RefusedException.Unknown(
-                "unknown-run",
-                $"There is no run '{run}'; a run is written like r118. 'gstair run list' shows those that exist."
-            );
 
     private static async Task<Page<RunRow>> ListAsync(
         [AsParameters] RunsQuery asked,
@@ -167,49 +145,6 @@ internal static class RunEndpoints
             { Status: Status.Verified } => 4,
             _ => 5,
         };
-
-    private static async Task<RunView> ViewAsync(
-        long number,
-        RunCommands commands,
-        RunLog runs,
-        ScopedFleet fleet,
-        DomainClock clock,
-        CancellationToken stop
-    )
-    {
-        var (stored, machine) = await FindAsync(number, runs, fleet, stop);
-        return RunViews.View(
-            stored,
-            await runs.EventsAsync(number, stop),
-            machine,
-            await RollbackBeginsAsync(stored.State, commands, stop),
-            clock.GetUtcNow()
-        );
-    }
-
-    private static async Task<DateTimeOffset?> RollbackBeginsAsync(RunState run, RunCommands commands, CancellationToken stop)
-    {
-        try
-        {
-            return await commands.RollbackBeginsAsync(run, stop);
-        }
-        catch (RefusedException)
-        {
-            // The decision itself says why there is no window.
-            return null;
-        }
-    }
-
-    private static async Task<(StoredRun Run, Machine Machine)> FindAsync(
-        long number,
-        RunLog runs,
-        ScopedFleet fleet,
-        CancellationToken stop
-    ) =>
-        await runs.FindAsync(number, stop) is { } stored
-        && (await fleet.AllAsync(stop)).TryGetValue(new(stored.State.Machine), out var machine)
-            ? (stored, machine)
-            : throw RefusedException.Unknown("unknown-run", $"There is no run r{number}. 'gstair run list' shows those that exist.");
 
     /// <summary>Which runs are asked for; null stands for all.</summary>
     /// <param name="Plan">The plan.</param>

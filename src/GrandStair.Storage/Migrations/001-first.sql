@@ -157,6 +157,11 @@ CREATE TABLE secrets (
   name TEXT PRIMARY KEY, value TEXT NOT NULL, created BIGINT NOT NULL, created_by TEXT NOT NULL, changed BIGINT NOT NULL,
   changed_by TEXT NOT NULL, last_used BIGINT);
 
+-- What steps saved of machines' files; the content lies encrypted in the media folder.
+CREATE TABLE saved_files (
+  run_id BIGINT NOT NULL REFERENCES runs (id), leg BIGINT NOT NULL, step TEXT NOT NULL, at BIGINT NOT NULL, size BIGINT NOT NULL,
+  sha256 TEXT NOT NULL, PRIMARY KEY (run_id, leg, step));
+
 -- Installation files, by the SHA-256 of their content, which lies in the media folder; and uploads that have not ended.
 CREATE TABLE media (
   sha256 TEXT PRIMARY KEY, file TEXT NOT NULL, size BIGINT NOT NULL, added BIGINT NOT NULL, added_by TEXT NOT NULL, quarantined TEXT);

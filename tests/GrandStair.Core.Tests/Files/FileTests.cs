@@ -195,17 +195,19 @@ public sealed class FileTests
     }
 
     [Theory]
-    [InlineData("script: save-settings.brae", "script: save-setings.brae", "did you mean 'save-settings.brae'")]
+    [InlineData("script: take-offer.brae", "script: take-ofer.brae", "did you mean 'take-offer.brae'")]
     [InlineData("media: desktop-7, typical", "media: desktop-9, typical", "fetches 'desktop-9', which is not under 'media'")]
     [InlineData(
         "phase: stage, kind: fetch-media",
         "phase: protect, kind: fetch-media",
         "(fetch-media) only prepares, so it belongs to stage"
     )]
+    [InlineData("phase: protect, kind: save-files", "phase: stage, kind: clean-up", "cleans up after media was fetched")]
+    [InlineData("files: [/etc/ticket-desk.conf", "files: [etc/ticket-desk.conf", "is no path to save; expected an absolute one")]
     [InlineData(
-        "phase: protect, kind: script, script: save",
-        "phase: stage, kind: clean-up, every: x",
-        "cleans up after media was fetched"
+        "kind: restore-files, with: afresh-save",
+        "kind: restore-files, with: afresh",
+        "no save-files step of that name comes before"
     )]
     [InlineData("sha256: 7196", "sha256: x196", "is no SHA-256; expected the 64 hexadecimal digits")]
     [InlineData("size: 2867 MiB", "size: 2867", "expected a number with one of the units")]

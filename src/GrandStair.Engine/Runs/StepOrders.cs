@@ -1,0 +1,95 @@
+using GrandStair.Connections;
+using GrandStair.Core.Catalogue;
+using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
+using GrandStair.Engine.Catalogue;
+using GrandStair.Engine.Media;
+using GrandStair.Engine.Secrets;
+using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
+
+namespace GrandStair.Engine.Runs;
+
+/// <summary>Makes the orders that steps send to machines: their script, the values that it needs, and its secrets.</summary>
+public sealed class StepOrders(
+    CatalogueCache catalogues,
+    PlanTable plans,
+    StepScripts scripts,
+    MediaSteps mediaSteps,
+    SavedFileSteps savedFileSteps,
+    ISecrets secrets,
+    TimeProvider clock
+)
+{
+    // What is shorter than this is no secret, and would be found in many words.
+    private const int ShortestMasked = 4;
+
+    /// <summary>Why a step cannot be done; null where nothing is in its way.</summary>
+    public async Task<string?> WhyNotAsync(RunState run, Order order, StepSpec step, Machine machine, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(run);
+        ArgumentNullException.ThrowIfNull(order);
+        ArgumentNullException.ThrowIfNull(step);
+        return step.Kind switch
+        {
+            StepKind.FetchMedia => await mediaSteps.WhyNotAsync(
+                await catalogues.ByHashAsync(run.CatalogueHash, stop),
+                step,
+                order.Name,
+                machine,
+                clock.GetUtcNow(),
+                stop
+            ),
+            StepKind.SaveFiles or StepKind.RestoreFiles => await savedFileSteps.WhyNotAsync(run, step, order.Name, machine, stop),
+            _ => null,
+        };
+    }
+
+    /// <summary>Makes the order of a step, to be posted to its machine.</summary>
+    public async Task<PostedOrder> MakeAsync(ClaimedRun claim, Order order, StepSpec step, Machine machine, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(claim);
+        ArgumentNullException.ThrowIfNull(order);
+        ArgumentNullException.ThrowIfNull(step);
+        ArgumentNullException.ThrowIfNull(machine);
+        var (run, now) = (claim.State, clock.GetUtcNow());
+        var product = await catalogues.ByHashAsync(run.CatalogueHash, stop);
+        var hop = product.Hops.Single(h => h.Name == run.CurrentLeg.Hop);
+        var values = new SortedDictionary<string, string>(StringComparer.Ordinal)
+        {
+            ["order"] = order.Name.ToString(),
+            ["run"] = $"r{run.Run}",
+            ["machine"] = machine.Name,
+            ["hop"] = hop.Name,
+            ["to"] = hop.To,
+            ["build"] = product.BuildOf(hop, product.IssuesTouching(machine, now), run.CurrentLeg.LeastBuild) ?? "",
+        };
+        var content = step.Script is { } script ? await scripts.TakeAsync(run, script, order, machine, now, stop) : "";
+        var handed = new SortedDictionary<string, string>(StringComparer.Ordinal);
+        foreach (var name in step.Secrets)
+            handed[name] = await secrets.OfAsync(name, stop);
+        var posted = new PostedOrder(order.Name, claim.Epoch, step.Kind, content, values) { Secrets = handed };
+        if (step.Kind is StepKind.SaveFiles or StepKind.RestoreFiles)
+            return await savedFileSteps.CompleteAsync(posted, run, step, stop);
+        var plan = (await catalogues.ReadPlanAsync((await plans.FindAsync(run.Plan, stop))!, stop)).Plan;
+        return mediaSteps.Complete(posted, run, step, product, plan, machine, now);
+    }
+
+    /// <summary>Deletes what steps left with the service for a run that is done and needs it no more.</summary>
+    public Task ForgetAsync(RunState run, CancellationToken stop) => savedFileSteps.DropAsync(run, stop);
+
+    /// <summary>What a script says, without the secrets that it was given: it may have printed them.</summary>
+    public async Task<OrderStatus> MaskAsync(OrderStatus status, StepSpec step, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(status);
+        ArgumentNullException.ThrowIfNull(step);
+        foreach (var name in step.Secrets)
+        {
+            var secret = await secrets.OfAsync(name, stop);
+            foreach (var line in secret.Split('\n').Select(l => l.Trim()).Where(l => l.Length >= ShortestMasked))
+                status = status with { Note = status.Note.Replace(line, $"({name})", StringComparison.Ordinal) };
+        }
+
+        return status;
+    }
+}
