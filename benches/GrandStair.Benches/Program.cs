@@ -15,12 +15,13 @@ return args switch
     ["fuzz", var seed] when int.TryParse(seed, out var number) => await FuzzBench.RunAsync(number) ? 0 : 1,
     ["engine"] => await EngineBench.RunAsync() & await EngineServiceBench.RunAsync() ? 0 : 1,
     ["engine", "service"] => await EngineServiceBench.RunAsync() ? 0 : 1,
+    ["media"] => await MediaBench.RunAsync() ? 0 : 1,
     ["list"] => await ListBench.RunAsync() ? 0 : 1,
     _ => Usage(),
 };
 
 static int Usage()
 {
-    Console.Error.WriteLine("./bench: expected judge, import, ssh-readings, list, place, pilot, solver, rehearse, engine or fuzz");
+    Console.Error.WriteLine("./bench: expected judge, import, ssh-readings, list, place, pilot, solver, rehearse, engine, media or fuzz");
     return 2;
 }

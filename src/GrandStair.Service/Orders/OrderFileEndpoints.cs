@@ -40,6 +40,7 @@ internal static class OrderFileEndpoints
         if (await table.FindAsync(sha256, stop) is not { Quarantined: null } media || !File.Exists(folder.PathOf(sha256)))
             return Results.Problem(ProblemResults.Of(404, "unknown-media", $"The service does not have the file {sha256} any more."));
         context.Response.Headers["Repr-Digest"] = $"sha-256=:{Convert.ToBase64String(Convert.FromHexString(sha256))}:";
+        DirectFileBody.Use(context);
         return Results.File(
             folder.PathOf(sha256),
             "application/octet-stream",

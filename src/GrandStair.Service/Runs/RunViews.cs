@@ -260,7 +260,7 @@ internal static class RunViews
             GateJudged x => x.State == Core.Gates.GateState.Open
                 ? Cautions("Gate open", x)
                 : $"Gate {RunMachine.Name(x.State)}: {Names(x.InTheWay)}",
-            OrderEnded x => $"{Title(run, x.Order)}: {Result(x)}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
+            OrderEnded x => $"{Title(run, x.Order)}: {Result(run, x)}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
             OrderOverdue x => x.Note,
             Compared x => $"{Title(run, x.Order)}: {Counts(x)}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
             SlotOpened => "Slot started, within all limits",
@@ -296,24 +296,33 @@ internal static class RunViews
 
     private static string Names(IEnumerable<Noted> notes) => string.Join("; ", notes.Select(n => $"{n.Title} (found: {n.Seen})"));
 
-    /// <summary>The title of an order's step, in the leg that the order is of.</summary>
-    private static string Result(OrderEnded ended) =>
+    private static string Result(RunState run, OrderEnded ended) =>
         ended.Result switch
         {
-            // What was read or answered has no exit status, and its note is the result.
-            OrderResult.Ok => ended.Exit is null ? $"done{Noted(ended)}" : "done",
+            OrderResult.Ok => HasResultAsNote(run, ended) ? $"done{Noted(ended)}" : "done",
             OrderResult.Gone => "gone without a result",
             OrderResult.Refused => "refused",
             OrderResult.NotPossible => $"not possible{Noted(ended)}",
             OrderResult.TooLate => $"did not come before the slot's latest start{Noted(ended)}",
-            _ => $"failed{(ended.Exit is { } exit ? $" with status {exit}" : "")}",
+            _ => HasResultAsNote(run, ended) ? $"failed{Noted(ended)}" : $"failed with status {ended.Exit}",
         };
+
+    /// <summary>
+    /// Whether a note is one line that says what came of a step. What was read or answered has no exit status; the last lines of a
+    /// catalogue's script may say anything.
+    /// </summary>
+    private static bool HasResultAsNote(RunState run, OrderEnded ended) =>
+        ended.Exit is null
+        || StepOf(run, ended.Order)?.Kind is StepKind.FetchMedia or StepKind.CleanUp or StepKind.SaveFiles or StepKind.RestoreFiles;
 
     private static string Noted(OrderEnded ended) => ended.Note.Length > 0 ? $" ({ended.Note})" : "";
 
-    private static string Title(RunState run, OrderName order)
+    private static string Title(RunState run, OrderName order) => StepOf(run, order)?.Title ?? order.Step;
+
+    /// <summary>An order's step, in the leg that the order is of.</summary>
+    private static StepSpec? StepOf(RunState run, OrderName order)
     {
         var leg = run.Legs[order.Leg - 1];
-        return leg.Steps.Concat(leg.RollbackSteps).FirstOrDefault(s => s.Name == order.Step)?.Title ?? order.Step;
+        return leg.Steps.Concat(leg.RollbackSteps).FirstOrDefault(s => s.Name == order.Step);
     }
 }
