@@ -39,6 +39,11 @@ public sealed class MediaTests
         list = service.Write($"{Sha256}  clock.img\n", "sums");
         Assert.Contains("clock.img is present", await service.OkAsync("media", "add", file, "--sums", list), StringComparison.Ordinal);
         await FailsAsync(service, "clock.img is there already", "media", "add", file);
+
+        // Who then says that it is something else does not put the right file into quarantine.
+        begun = await service.Client.BeginMediaUploadAsync(new("other.img", Content.Length, other), Stop);
+        Assert.Equal("quarantined", (await service.Client.SendMediaPartAsync(begun.Id, 0, Content, Stop)).State);
+        Assert.Contains("clock.img is present", await service.OkAsync("media", "show", Sha256[..8]), StringComparison.Ordinal);
         Assert.Equal(Content, await File.ReadAllBytesAsync(Path.Combine(service.Data, "media", Sha256), Stop));
         await service.OkAsync("media", "remove", Sha256[..8], "--reason", "tried out");
         Assert.False(File.Exists(Path.Combine(service.Data, "media", Sha256)));

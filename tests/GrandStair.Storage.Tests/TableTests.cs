@@ -9,7 +9,9 @@ using GrandStair.Storage.Calendars;
 using GrandStair.Storage.Checks;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
+using GrandStair.Storage.Media;
 using GrandStair.Storage.Plans;
+using GrandStair.Storage.Runs;
 using GrandStair.Storage.Scripts;
 using GrandStair.Storage.Secrets;
 using Xunit;
@@ -411,5 +413,43 @@ public abstract partial class StoreTests
         Assert.Equal(new ClockAnchor(Now, Now.AddYears(1), 60.5), await clock.FindAsync(Stop));
         var settings = new SettingsTable(Database);
         Assert.Equal(("one", "one"), (await settings.FirstAsync("id", "one", Stop), await settings.FirstAsync("id", "two", Stop)));
+    }
+
+    [Fact]
+    public async Task Media_is_known_by_its_content_and_the_right_file_does_not_get_into_quarantine()
+    {
+        var table = new MediaTable(Database);
+        var upload = new MediaUpload("u1", "a.img", 3, "aa", Now, "planner");
+        await table.BeginAsync(upload, Stop);
+        Assert.Equal(upload, Assert.Single(await table.UploadsAsync(Stop)));
+        var wrong = new StoredMedia("bb", "a.img", 3, Now, "planner", "expected aa");
+        await table.KeepAsync(upload, wrong, new("planner"), Stop);
+        Assert.Empty(await table.UploadsAsync(Stop));
+        Assert.Equal(wrong, await table.FindAsync("bb", Stop));
+        await table.AddAsync(wrong with { File = "b.img", Quarantined = null }, new("planner"), Stop);
+        await table.AddAsync(wrong, new("planner"), Stop);
+        var right = Assert.Single(await table.AllAsync(Stop));
+        Assert.Equal(("b.img", null), (right.File, right.Quarantined));
+        Assert.True(await table.RemoveAsync(right, new("planner"), "over", Now, Stop));
+        Assert.False(await table.RemoveAsync(right, new("planner"), "over", Now, Stop));
+    }
+
+    [Fact]
+    public async Task Saved_files_are_replaced_by_the_same_step_and_dropped_with_their_run()
+    {
+        await PlanAsync("desk-1");
+        await OpenRunAsync();
+        var run = Assert.Single(await Runs.ListAsync(null, Stop)).State.Run;
+        var folder = Directory.CreateTempSubdirectory("grandstair-saved-").FullName;
+        var files = new SavedFiles(Database, Path.Combine(folder, "saved"));
+        await files.PutAsync(run, new(1, "save", Now, 3, "aa"), [1, 2, 3], Stop);
+        var later = new SavedArchive(1, "save", Now.AddHours(1), 2, "bb");
+        await files.PutAsync(run, later, [4, 5], Stop);
+        Assert.Equal(later, Assert.Single(await files.OfAsync(run, Stop)));
+        Assert.Equal([4, 5], await files.ReadAsync(run, 1, "save", Stop));
+        await files.DropAsync(run, Stop);
+        Assert.Empty(await files.OfAsync(run, Stop));
+        Assert.Empty(Directory.GetFiles(Path.Combine(folder, "saved")));
+        Directory.Delete(folder, recursive: true);
     }
 }

@@ -103,9 +103,13 @@ public sealed class MediaTable(Database database)
             async (c, t) =>
             {
                 await c.ExecuteAsync("DELETE FROM media_uploads WHERE id = @upload", new { upload }, t);
+                // A file that is there already with this content stays as it is, whatever the upload was said to be.
                 await c.ExecuteAsync(
-                    $"INSERT INTO media ({Columns}) VALUES (@Sha256, @File, @Size, @added, @AddedBy, @Quarantined) ON CONFLICT (sha256) DO "
-                        + "UPDATE SET file = excluded.file, quarantined = excluded.quarantined",
+                    $"""
+                    INSERT INTO media ({Columns}) VALUES (@Sha256, @File, @Size, @added, @AddedBy, @Quarantined)
+                    ON CONFLICT (sha256) DO UPDATE SET file = excluded.file, quarantined = excluded.quarantined
+                      WHERE media.quarantined IS NOT NULL
+                    """,
                     new
                     {
                         media.Sha256,
