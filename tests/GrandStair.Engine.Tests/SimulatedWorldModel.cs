@@ -28,13 +28,7 @@ internal sealed class SimulatedWorldModel(Product product, IReadOnlyDictionary<s
     public SimulatedResult Step(RehearsedMachine machine, LegSpec leg, StepSpec step, OrderName order, DateTimeOffset at)
     {
         var truth = _now[machine.Request.Name];
-        var posted = new PostedOrder(
-            order,
-            1,
-            step.Kind,
-            step.Script is { } script ? product.Scripts[script] : "",
-            ImmutableDictionary<string, string>.Empty
-        );
+        var posted = new PostedOrder(order, 1, step.Kind, step.Script is { } script ? product.Scripts[script] : "", ValuesOf(step));
         var course = SimulatedScript.Run(Luck(machine, order), truth, posted, at);
         var result =
             course.Result == OrderState.Gone ? OrderResult.Gone
@@ -42,6 +36,14 @@ internal sealed class SimulatedWorldModel(Product product, IReadOnlyDictionary<s
             : OrderResult.Failed;
         _steps.Add(new(new(leg.Hop, leg.Method, step.Name), machine.Model, machine.Request.Site, order.Attempt > 1, result, course.Lasts));
         return new(course.Lasts, result);
+    }
+
+    private Dictionary<string, string> ValuesOf(StepSpec step)
+    {
+        var values = new Dictionary<string, string> { ["files"] = string.Join(':', step.Files) };
+        if (product.Media.FirstOrDefault(m => m.Name == step.Media)?.Variants[^1] is { } variant)
+            (values["media_file"], values["media_sha256"], values["media_size"]) = (variant.File, variant.Sha256, $"{variant.Size}");
+        return values;
     }
 
     public GateState Gate(RehearsedMachine machine, Moment moment, OrderName order, DateTimeOffset at)

@@ -64,7 +64,7 @@ public sealed class MediaTests : HostTests
     [Fact]
     public async Task Media_is_fetched_through_a_wrong_checksum_and_a_cut_and_settings_are_saved_and_put_back()
     {
-        await using var host = await TestHost.StartAsync("gs-media", "127.0.0.54", "bookworm");
+        await using var host = await TestHost.StartAsync("gs-media", "127.0.0.55", "bookworm");
         var image = RandomNumberGenerator.GetBytes(Size);
         var sha256 = Convert.ToHexStringLower(SHA256.HashData(image));
         await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile, "--catalogue", await CatalogueAsync(sha256));
@@ -127,7 +127,8 @@ public sealed class MediaTests : HostTests
         Assert.Equal("a b.conf a b.conf.~1~ c.conf", await host.DoAsync("cd /etc/ferry-clock.d && echo *"));
         Assert.Equal("", await host.DoAsync("ls /run | grep ^tmp || true"));
 
-        // Kept encrypted, for people who have to put one back by hand.
+        // Kept encrypted, for people who have to put one back by hand; a change of the keys does not lose it.
+        await service.OkAsync("secret", "rotate");
         var file = Path.Combine(service.Data, "saved.tar.gz");
         await service.OkAsync("run", "saved-files", "r1", "--step", "save", "--out", file);
         Assert.Equal("ours", (await Shell.RunAsync("tar", ["-xzOf", file, "etc/ferry-clock.d/a b.conf"])).Out.Trim());

@@ -447,6 +447,8 @@ public abstract partial class StoreTests
         await files.PutAsync(run, later, [4, 5], Stop);
         Assert.Equal(later, Assert.Single(await files.OfAsync(run, Stop)));
         Assert.Equal([4, 5], await files.ReadAsync(run, 1, "save", Stop));
+        await files.RewriteAsync(old => [.. old, 6], Stop);
+        Assert.Equal([4, 5, 6], await files.ReadAsync(run, 1, "save", Stop));
         await files.DropAsync(run, Stop);
         Assert.Empty(await files.OfAsync(run, Stop));
         Assert.Empty(Directory.GetFiles(Path.Combine(folder, "saved")));

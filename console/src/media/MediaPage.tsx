@@ -79,7 +79,9 @@ function FileRow({ file, mayRemove, onRemove }: { file: Schemas['MediaRow']; may
       </td>
       <td className="num nowrap">{bytes(file.size)}</td>
       <td>
-        <code className="nowrap" title={file.sha256}>{file.sha256.slice(0, 12)}</code>
+        <code className="nowrap" title={file.sha256}>
+          {file.sha256.slice(0, 12)}
+        </code>
       </td>
       <td>
         {file.uses.length === 0 && <span className="quiet">nothing in the catalogue</span>}

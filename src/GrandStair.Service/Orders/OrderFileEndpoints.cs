@@ -3,7 +3,7 @@ using GrandStair.Engine.Clocks;
 using GrandStair.Service.Access;
 using GrandStair.Service.Problems;
 using GrandStair.Service.Requests;
-using GrandStair.Service.Runs;
+using GrandStair.Service.Secrets;
 using GrandStair.Storage.Media;
 using GrandStair.Storage.Runs;
 using Microsoft.Net.Http.Headers;

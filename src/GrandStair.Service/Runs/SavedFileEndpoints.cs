@@ -1,4 +1,5 @@
 using GrandStair.Contracts;
+using GrandStair.Service.Secrets;
 
 namespace GrandStair.Service.Runs;
 

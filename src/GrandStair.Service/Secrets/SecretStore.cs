@@ -14,6 +14,7 @@ namespace GrandStair.Service.Secrets;
 /// <summary>Keeps secrets encrypted, and hands them out to what uses them.</summary>
 internal sealed class SecretStore(
     SecretTable table,
+    SavedFileStore savedFiles,
     IDataProtectionProvider protection,
     IKeyManager keys,
     ServiceOptions options,
@@ -97,6 +98,7 @@ internal sealed class SecretStore(
         var now = DateTimeOffset.UtcNow;
         var made = keys.CreateNewKey(now, now + KeyLasts);
         var count = await table.RewriteAsync(old => _protector.Protect(_protector.Unprotect(old)), actor, clock.GetUtcNow(), stop);
+        await savedFiles.RotateAsync(stop);
         // An old dump with an old copy of the keys still reveals the old secrets, but not the new ones.
         foreach (var file in Directory.GetFiles(options.Keys, "key-*.xml").Where(f => Path.GetFileName(f) != $"key-{made.KeyId:D}.xml"))
             File.Delete(file);

@@ -29,8 +29,7 @@ public sealed class SavedFiles(Database database, string folder)
         ArgumentNullException.ThrowIfNull(archive);
         var path = PathOf(run, archive.Leg, archive.Step);
         Directory.CreateDirectory(folder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
-        await File.WriteAllBytesAsync(path + ".new", encrypted, stop);
-        File.Move(path + ".new", path, overwrite: true);
+        await WriteAsync(path, encrypted, stop);
         await database.WriteAsync(
             (c, t) =>
                 c.ExecuteAsync(
@@ -73,12 +72,36 @@ public sealed class SavedFiles(Database database, string folder)
     public Task<byte[]> ReadAsync(long run, int leg, string step, CancellationToken stop) =>
         File.ReadAllBytesAsync(PathOf(run, leg, step), stop);
 
+    /// <summary>Encrypts the content of all archives anew.</summary>
+    /// <param name="encrypt">Makes the new content of the old one.</param>
+    /// <param name="stop">Ends it; what is done by then stays.</param>
+    public async Task RewriteAsync(Func<byte[], byte[]> encrypt, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(encrypt);
+        var all = await database.ReadAsync(
+            c => c.QueryAsync<(long Run, long Leg, string Step)>("SELECT run_id, leg, step FROM saved_files"),
+            stop
+        );
+        foreach (var (run, leg, step) in all)
+        {
+            var path = PathOf(run, (int)leg, step);
+            await WriteAsync(path, encrypt(await File.ReadAllBytesAsync(path, stop)), stop);
+        }
+    }
+
     /// <summary>Deletes all archives of a run.</summary>
     public async Task DropAsync(long run, CancellationToken stop)
     {
         foreach (var archive in await OfAsync(run, stop))
             File.Delete(PathOf(run, archive.Leg, archive.Step));
         await database.WriteAsync((c, t) => c.ExecuteAsync("DELETE FROM saved_files WHERE run_id = @run", new { run }, t), stop);
+    }
+
+    /// <summary>Replaces a file at once: whoever reads it meanwhile has the old or the new content.</summary>
+    private static async Task WriteAsync(string path, byte[] content, CancellationToken stop)
+    {
+        await File.WriteAllBytesAsync(path + ".new", content, stop);
+        File.Move(path + ".new", path, overwrite: true);
     }
 
     // A step's name has letters, digits and hyphens alone.

@@ -2,7 +2,7 @@ using GrandStair.Core.Refusals;
 using GrandStair.Storage.Runs;
 using Microsoft.AspNetCore.DataProtection;
 
-namespace GrandStair.Service.Runs;
+namespace GrandStair.Service.Secrets;
 
 /// <summary>The files that steps saved of machines, encrypted on the disk: configuration often has passwords and keys in it.</summary>
 internal sealed class SavedFileStore(SavedFiles files, IDataProtectionProvider protection)
@@ -12,6 +12,9 @@ internal sealed class SavedFileStore(SavedFiles files, IDataProtectionProvider p
     /// <summary>Keeps an archive; what the step saved before is replaced.</summary>
     public Task PutAsync(long run, SavedArchive archive, byte[] content, CancellationToken stop) =>
         files.PutAsync(run, archive, _protector.Protect(content), stop);
+
+    /// <summary>Encrypts all archives with the key that is in use now.</summary>
+    public Task RotateAsync(CancellationToken stop) => files.RewriteAsync(old => _protector.Protect(_protector.Unprotect(old)), stop);
 
     /// <summary>The archives of a run, oldest first.</summary>
     public Task<IReadOnlyList<SavedArchive>> OfAsync(long run, CancellationToken stop) => files.OfAsync(run, stop);
