@@ -294,6 +294,7 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
                 "Plans",
                 "Runs",
                 "Outcomes",
+                "Media",
                 "Access",
                 "Audit",
             }
