@@ -343,6 +343,8 @@ internal static class EngineBench
 
     private sealed class NoOrderLinks : IOrderLinks
     {
+        public bool IsReachable => false;
+
         public OrderLink? LinkFor(OrderName order, string path) => null;
     }
 

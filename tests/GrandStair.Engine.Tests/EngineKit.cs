@@ -234,6 +234,17 @@ internal sealed class EngineKit : IAsyncDisposable
         return stop;
     }
 
+    /// <summary>Works until a step is asked for, as a service does that is killed before the step's result is written.</summary>
+    public async Task WorkUntilAskedForAsync(string step)
+    {
+        var killed = StartWorker();
+        await UntilAsync(
+            async () => (await StatesAsync()).Any(r => r.Attempts.ContainsKey($"1/{step}")),
+            () => $"a step '{step}' is asked for"
+        );
+        await killed.CancelAsync();
+    }
+
     /// <summary>Keeps time from moving until the worker and the keeper have joined it.</summary>
     private static async Task WithBothAsync(SteppedTime stepped, int turns, IDisposable running)
     {
@@ -369,6 +380,8 @@ internal sealed class EngineKit : IAsyncDisposable
 /// <summary>A service that no machine can reach.</summary>
 internal sealed class NoOrderLinks : Orders.IOrderLinks
 {
+    public bool IsReachable => false;
+
     public Orders.OrderLink? LinkFor(Core.Runs.OrderName order, string path) => null;
 }
 

@@ -33,14 +33,7 @@ public sealed class MediaStepTests
         await kit.AddMachinesAsync(3);
         await kit.PlanAsync(EngineKit.Plan);
         foreach (var step in new[] { "clean", "fetch-image", "save-settings" })
-        {
-            var killed = kit.StartWorker();
-            await kit.UntilAsync(
-                async () => (await kit.StatesAsync()).Any(r => r.Attempts.ContainsKey($"1/{step}")),
-                () => $"a step '{step}' is asked for"
-            );
-            await killed.CancelAsync();
-        }
+            await kit.WorkUntilAskedForAsync(step);
 
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");

@@ -61,14 +61,7 @@ public sealed class RecordStepTests
         await kit.AddMachinesAsync(3);
         await kit.PlanAsync(EngineKit.Plan);
         foreach (var step in new[] { "record", "compare" })
-        {
-            var killed = kit.StartWorker();
-            await kit.UntilAsync(
-                async () => (await kit.StatesAsync()).Any(r => r.Attempts.ContainsKey($"1/{step}")),
-                () => $"a step '{step}' is asked for"
-            );
-            await killed.CancelAsync();
-        }
+            await kit.WorkUntilAskedForAsync(step);
 
         kit.StartWorker();
         await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");

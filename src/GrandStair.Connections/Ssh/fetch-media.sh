@@ -4,7 +4,10 @@ file=$GS_MEDIA_FOLDER/$GS_MEDIA_SHA256/$GS_MEDIA_FILE
 part=$GS_MEDIA_FOLDER/$GS_MEDIA_SHA256.part
 size_of() { stat -c %s "$1" 2>/dev/null || echo 0; }
 holds() { [ "$(sha256sum "$1" | cut -c 1-64)" = "$GS_MEDIA_SHA256" ]; }
-report() { echo "$(($(size_of "$part") * 100 / GS_MEDIA_SIZE))% $(($(size_of "$part") >> 20)) of $((GS_MEDIA_SIZE >> 20)) MiB fetched" >"$GS_PROGRESS"; }
+report() {
+    fetched=$(size_of "$part")
+    echo "$((fetched * 100 / GS_MEDIA_SIZE))% $((fetched >> 20)) of $((GS_MEDIA_SIZE >> 20)) MiB fetched" >"$GS_PROGRESS"
+}
 
 mkdir -p "$GS_MEDIA_FOLDER/$GS_MEDIA_SHA256" || exit 1
 if [ -f "$file" ] && holds "$file"; then
@@ -24,7 +27,7 @@ if [ "$needed" -gt 0 ]; then
     # The token comes from standard input, so that no list of processes shows it.
     printf 'header = "Authorization: Order %s"\n' "$GS_SECRET_ORDER_TOKEN" |
         curl --config - --fail --silent --show-error --connect-timeout 30 --speed-limit 1 --speed-time 120 \
-            ${GS_MEDIA_RATE:+--limit-rate "$GS_MEDIA_RATE"} --continue-at - --output "$part" "$GS_MEDIA_URL" &
+            ${GS_MEDIA_RATE:+--limit-rate "$GS_MEDIA_RATE"} --continue-at - --output "$part" "$GS_ORDER_URL" &
     fetching=$!
     while kill -0 "$fetching" 2>/dev/null; do
         report

@@ -49,6 +49,7 @@ public sealed class MediaStore(
     MediaFolder folder,
     CatalogueCache catalogues,
     RunLog runs,
+    RunIndex index,
     FleetCache fleet,
     TimeProvider clock
 )
@@ -72,18 +73,18 @@ public sealed class MediaStore(
         return
         [
             .. stored
-                .Values.Select(m => new MediaEntry(
-                    m.Sha256,
-                    m.File,
-                    m.Size,
-                    m.Quarantined is null ? MediaState.Present : MediaState.Quarantined,
-                    m,
-                    [.. named[m.Sha256]]
-                ))
+                .Values.Select(m => new MediaEntry(m.Sha256, m.File, m.Size, StateOf(m), m, [.. named[m.Sha256]]))
                 .Concat(missing)
                 .OrderBy(e => e.File, StringComparer.Ordinal)
                 .ThenBy(e => e.Sha256, StringComparer.Ordinal),
         ];
+    }
+
+    /// <summary>Whether a file that the service has may be served.</summary>
+    public static MediaState StateOf(StoredMedia media)
+    {
+        ArgumentNullException.ThrowIfNull(media);
+        return media.Quarantined is null ? MediaState.Present : MediaState.Quarantined;
     }
 
     /// <summary>The file of a checksum (or the beginning of one), or of a file name.</summary>
@@ -221,7 +222,8 @@ public sealed class MediaStore(
     {
         var machines = await fleet.AllAsync(stop);
         var needing = new List<(string Sha256, long Run)>();
-        foreach (var run in (await runs.ListAsync(null, stop)).Select(r => r.State).Where(r => r.Closed is null))
+        long[] open = [.. (await index.AllAsync(stop)).Where(r => r.Closed is null).Select(r => r.Run).OrderDescending()];
+        foreach (var run in (await runs.SomeAsync(open, stop)).Select(r => r.State))
         {
             var product = await catalogues.ByHashAsync(run.CatalogueHash, stop);
             var fetched = run

@@ -563,7 +563,7 @@ public sealed class RunWorker(
             // An order that was never looked for is posted; one that is there already stays as it is.
             if (known is not { Answered: true })
             {
-                if (await stepOrders.WhyNotAsync(claim.State, order, step, machine, stop) is { } why)
+                if (await stepOrders.WhyNotAsync(claim.State, step, machine, stop) is { } why)
                     return new(new OrderEnded(asked, "worker", order.Name, OrderResult.Failed, null, why));
                 await connection.PostAsync(machine, await stepOrders.MakeAsync(claim, order, step, machine, stop), stop);
             }
@@ -571,7 +571,7 @@ public sealed class RunWorker(
             asked = clock.GetUtcNow();
             status = await stepOrders.MaskAsync(await connection.AskAsync(machine, order.Name, stop), step, stop);
             // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
-            if (status.State == OrderState.Unseen && await stepOrders.WhyNotAsync(claim.State, order, step, machine, stop) is null)
+            if (status.State == OrderState.Unseen && await stepOrders.WhyNotAsync(claim.State, step, machine, stop) is null)
                 await connection.PostAsync(machine, await stepOrders.MakeAsync(claim, order, step, machine, stop), stop);
         }
         catch (ConnectionException error) when (error.Name != "epoch")

@@ -3,7 +3,6 @@ using GrandStair.Connections;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
-using GrandStair.Engine.Media;
 using GrandStair.Engine.Orders;
 using GrandStair.Storage.Runs;
 
@@ -13,18 +12,16 @@ namespace GrandStair.Engine.Runs;
 public sealed class SavedFileSteps(SavedFiles saved, IOrderLinks links)
 {
     /// <summary>Why files cannot be saved or put back; null where they can.</summary>
-    public async Task<string?> WhyNotAsync(RunState run, StepSpec step, OrderName order, Machine machine, CancellationToken stop)
+    public async Task<string?> WhyNotAsync(RunState run, StepSpec step, Machine machine, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(step);
         ArgumentNullException.ThrowIfNull(machine);
         // A simulated machine only plays it.
         if (machine.Connection.Kind == "simulated")
             return null;
-        if (links.LinkFor(order, "/") is null)
-            return MediaSteps.NoUrl;
         return step.Kind == StepKind.RestoreFiles && await ArchiveAsync(run, step, stop) is null
             ? $"step '{step.With}' has saved nothing"
-            : null;
+            : links.WhyNot();
     }
 
     /// <summary>Adds to an order what its step needs to know about saved files.</summary>
@@ -35,17 +32,12 @@ public sealed class SavedFileSteps(SavedFiles saved, IOrderLinks links)
         ArgumentNullException.ThrowIfNull(step);
         var link = links.LinkFor(posted.Name, PathOf(run.Run, run.Leg + 1, step.With ?? step.Name));
         var archive = step.Kind == StepKind.RestoreFiles ? await ArchiveAsync(run, step, stop) : null;
-        return posted with
-        {
-            Values = new Dictionary<string, string>(posted.Values)
-            {
-                ["files"] = string.Join(':', step.Files),
-                ["most"] = SavedFiles.Largest.ToString(CultureInfo.InvariantCulture),
-                ["sha256"] = archive?.Sha256 ?? "",
-                ["order_url"] = link?.Url.ToString() ?? "",
-            },
-            Secrets = new Dictionary<string, string>(posted.Secrets) { ["order-token"] = link?.Token ?? "" },
-        };
+        return posted.With(
+            link,
+            ("files", string.Join(':', step.Files)),
+            ("most", SavedFiles.Largest.ToString(CultureInfo.InvariantCulture)),
+            ("sha256", archive?.Sha256 ?? "")
+        );
     }
 
     /// <summary>Deletes what was saved for a run.</summary>
@@ -57,7 +49,7 @@ public sealed class SavedFileSteps(SavedFiles saved, IOrderLinks links)
     }
 
     /// <summary>The path below the service where a machine leaves an archive and fetches it.</summary>
-    public static string PathOf(long run, int leg, string step) => $"/run-files/r{run}/{leg}/{step}";
+    private static string PathOf(long run, int leg, string step) => $"/run-files/r{run}/{leg}/{step}";
 
     private async Task<SavedArchive?> ArchiveAsync(RunState run, StepSpec step, CancellationToken stop) =>
         (await saved.OfAsync(run.Run, stop)).FirstOrDefault(a => a.Leg == run.Leg + 1 && a.Step == step.With);

@@ -25,22 +25,20 @@ public sealed class StepOrders(
     private const int ShortestMasked = 4;
 
     /// <summary>Why a step cannot be done; null where nothing is in its way.</summary>
-    public async Task<string?> WhyNotAsync(RunState run, Order order, StepSpec step, Machine machine, CancellationToken stop)
+    public async Task<string?> WhyNotAsync(RunState run, StepSpec step, Machine machine, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(run);
-        ArgumentNullException.ThrowIfNull(order);
         ArgumentNullException.ThrowIfNull(step);
         return step.Kind switch
         {
             StepKind.FetchMedia => await mediaSteps.WhyNotAsync(
                 await catalogues.ByHashAsync(run.CatalogueHash, stop),
                 step,
-                order.Name,
                 machine,
                 clock.GetUtcNow(),
                 stop
             ),
-            StepKind.SaveFiles or StepKind.RestoreFiles => await savedFileSteps.WhyNotAsync(run, step, order.Name, machine, stop),
+            StepKind.SaveFiles or StepKind.RestoreFiles => await savedFileSteps.WhyNotAsync(run, step, machine, stop),
             _ => null,
         };
     }
@@ -64,15 +62,25 @@ public sealed class StepOrders(
             ["to"] = hop.To,
             ["build"] = product.BuildOf(hop, product.IssuesTouching(machine, now), run.CurrentLeg.LeastBuild) ?? "",
         };
+        if (step.Kind == StepKind.CleanUp)
+            values["keep"] = string.Join(' ', MediaSteps.Needed(run, product, machine, now).Select(m => m.Sha256).Distinct());
         var content = step.Script is { } script ? await scripts.TakeAsync(run, script, order, machine, now, stop) : "";
         var handed = new SortedDictionary<string, string>(StringComparer.Ordinal);
         foreach (var name in step.Secrets)
             handed[name] = await secrets.OfAsync(name, stop);
         var posted = new PostedOrder(order.Name, claim.Epoch, step.Kind, content, values) { Secrets = handed };
-        if (step.Kind is StepKind.SaveFiles or StepKind.RestoreFiles)
-            return await savedFileSteps.CompleteAsync(posted, run, step, stop);
-        var plan = (await catalogues.ReadPlanAsync((await plans.FindAsync(run.Plan, stop))!, stop)).Plan;
-        return mediaSteps.Complete(posted, run, step, product, plan, machine, now);
+        switch (step.Kind)
+        {
+            case StepKind.FetchMedia:
+                var (plan, _) = await catalogues.ReadPlanAsync((await plans.FindAsync(run.Plan, stop))!, stop);
+                return mediaSteps.Fetching(posted, product, step, machine, plan.UplinkOf(machine.Site), now);
+            case StepKind.Script:
+                return posted with { Media = MediaSteps.Needed(run, product, machine, now) };
+            case StepKind.SaveFiles or StepKind.RestoreFiles:
+                return await savedFileSteps.CompleteAsync(posted, run, step, stop);
+            default:
+                return posted;
+        }
     }
 
     /// <summary>Deletes what steps left with the service for a run that is done and needs it no more.</summary>

@@ -17,6 +17,9 @@ internal sealed class OrderLinks(IDataProtectionProvider protection, ServiceOpti
     private readonly IDataProtector _protector = protection.CreateProtector("orders");
 
     /// <inheritdoc />
+    public bool IsReachable => BaseUrl is not null;
+
+    /// <inheritdoc />
     public OrderLink? LinkFor(OrderName order, string path) =>
         BaseUrl is { } url ? new(new(url, path), _protector.Protect($"{order} {path}")) : null;
 
@@ -51,8 +54,8 @@ internal sealed class OrderLinks(IDataProtectionProvider protection, ServiceOpti
     {
         get
         {
-            if (options.MachineUrl is { } told)
-                return told;
+            if (options.MachineUrl is { } url)
+                return url;
             var address = server.Features.Get<IServerAddressesFeature>()?.Addresses.FirstOrDefault();
             return address is null || options.Listen.Equals(System.Net.IPAddress.Any) || options.Listen.Equals(System.Net.IPAddress.IPv6Any)
                 ? null
