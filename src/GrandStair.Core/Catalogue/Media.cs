@@ -43,6 +43,13 @@ public sealed record Media(string Name, string Title, ImmutableArray<MediaVarian
 /// <param name="For">The machines that it is for; null for all.</param>
 public sealed record MediaVariant(string File, string Sha256, long Size, Condition? For)
 {
+    /// <summary>
+    /// Whether a text can be the name of such a file: letters, digits, <c>.</c>, <c>-</c> and <c>_</c>, no <c>.</c> in front. That it is
+    /// not empty is looked at elsewhere.
+    /// </summary>
+    public static bool IsFileName(string text) =>
+        !text.StartsWith('.') && text.All(c => char.IsAsciiLetterOrDigit(c) || c is '-' or '.' or '_');
+
     /// <summary>Whether a text is a SHA-256 as it is written here.</summary>
     public static bool IsSha256(string text) => text is { Length: 64 } && text.All(char.IsAsciiHexDigitLower);
 }

@@ -274,11 +274,16 @@ public static class CatalogueFolder
         return column;
     }
 
+    private static void CheckName(YamlMap map, string name, string of)
+    {
+        if (name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-'))
+            map.Wrong("name", $"'{name}' is no name of {of}; expected letters, digits and hyphens.");
+    }
+
     private static Media MediaOf(YamlMap map, KeyRegistry keys)
     {
         var media = new Media(map.Text("name"), map.Text("title"), [.. map.Maps("variants").Select(v => VariantOf(v, keys))]);
-        if (media.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-'))
-            map.Wrong("name", $"'{media.Name}' is no name of media; expected letters, digits and hyphens.");
+        CheckName(map, media.Name, "media");
         if (media.Variants.IsEmpty)
             map.Wrong("variants", $"Media '{media.Name}' has no variant; name at least one file with its 'sha256' and 'size'.");
         foreach (var never in media.Variants.SkipWhile(v => v.For is not null).Skip(1))
@@ -295,7 +300,7 @@ public static class CatalogueFolder
             (long)(map.Amount("size", ValueKind.Size) ?? 0),
             map.Condition("for", keys)
         );
-        if (variant.File.Any(c => !char.IsAsciiLetterOrDigit(c) && c is not ('-' or '.' or '_')) || variant.File.StartsWith('.'))
+        if (!MediaVariant.IsFileName(variant.File))
             map.Wrong("file", $"'{variant.File}' is no file name for media; expected letters, digits, '.', '-' and '_'.");
         if (!MediaVariant.IsSha256(variant.Sha256))
             map.Wrong("sha256", $"'{variant.Sha256}' is no SHA-256; expected the 64 hexadecimal digits that 'sha256sum FILE' prints.");
@@ -455,8 +460,7 @@ public static class CatalogueFolder
             Waivable = map.Flag("waivable"),
             Component = map.Optional("component"),
         };
-        if (check.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-'))
-            map.Wrong("name", $"'{check.Name}' is no name of a check; expected letters, digits and hyphens.");
+        CheckName(map, check.Name, "a check");
         if (check is { Waivable: true, Need: Need.Should })
             map.Wrong("waivable", "A should is acknowledged, not waived; leave 'waivable' out.");
         if (check is { Waivable: true, Fix.By: FixedBy.Nobody })
@@ -640,8 +644,7 @@ public static class CatalogueFolder
             map.Wrong("secrets", "Only a step with a script can be given secrets.");
         if (step.Phase is not (Phase.Stage or Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack))
             map.Wrong("phase", "A step belongs to stage, protect, apply, verify or roll-back.");
-        if (step.Name.Any(c => !char.IsAsciiLetterOrDigit(c) && c != '-'))
-            map.Wrong("name", $"'{step.Name}' is no name of a step; expected letters, digits and hyphens.");
+        CheckName(map, step.Name, "a step");
     }
 
     private static ComparisonRule RuleOf(YamlMap map)

@@ -101,11 +101,7 @@ internal static class MediaEndpoints
         CancellationToken stop
     )
     {
-        if (
-            command.File is not { Length: > 0 and <= LongestName } file
-            || file.StartsWith('.')
-            || file.Any(c => !char.IsAsciiLetterOrDigit(c) && c is not ('-' or '.' or '_'))
-        )
+        if (command.File is not { Length: > 0 and <= LongestName } file || !MediaVariant.IsFileName(file))
             throw RefusedException.Invalid(
                 "media-file",
                 $"'{command.File}' is no file name for media; expected letters, digits, '.', '-' and '_', no '.' in front. Rename the file."
@@ -149,12 +145,7 @@ internal static class MediaEndpoints
             Received = status.Received,
             Begun = status.Upload.Begun,
             BegunBy = status.Upload.BegunBy,
-            State = status.Ended switch
-            {
-                null => "receiving",
-                { Quarantined: null } => "present",
-                _ => "quarantined",
-            },
+            State = status.Ended is { } ended ? RunMachine.Name(MediaStore.StateOf(ended)) : "receiving",
             Sha256 = status.Ended?.Sha256 ?? status.Upload.Sha256,
             Why = status.Ended?.Quarantined,
         };
