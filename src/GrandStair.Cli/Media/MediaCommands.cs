@@ -35,7 +35,7 @@ internal static class MediaCommands
                                 Size(f.Size),
                                 f.Sha256[..12],
                                 string.Join(", ", f.Uses.Select(u => $"{u.Product} {u.Media}").Distinct()),
-                                f.OpenRuns == 0 ? "" : $"{f.OpenRuns} runs",
+                                f.OpenRuns == 0 ? "" : $"{f.OpenRuns} run{(f.OpenRuns == 1 ? "" : "s")}",
                             }
                         )
                     );
@@ -54,7 +54,7 @@ internal static class MediaCommands
 
     private static Command Show()
     {
-        var command = new Command("show", "Show one file: its checksum, whom it is for, and which runs need it") { Name };
+        var command = new Command("show", "Show one file: its checksum, the machines it is for, and the runs that need it") { Name };
         command.Asks((parsed, client, stop) => client.MediaFileAsync(parsed.GetValue(Name)!, stop), Print);
         return command;
     }

@@ -67,7 +67,7 @@ internal static class SimulatedScript
                     + order.Values["media_sha256"],
                 StepKind.CleanUp => "0 MiB freed",
                 StepKind.SaveFiles => $"{order.Values["files"].Split(':').Length} files saved and read back",
-                StepKind.RestoreFiles => "all saved files restored; 0 that were different are kept beside them as NAME.~1~",
+                StepKind.RestoreFiles => "all saved files restored; 0 that were different stay beside them as NAME.~1~",
                 _ => $"{Lines(order.Script).LastOrDefault() ?? "nothing"}: done",
             }
         );

@@ -14,12 +14,12 @@ if [ "$(sha256sum "$archive" | cut -c 1-64)" != "$GS_SHA256" ]; then
 fi
 tar -C / --backup=numbered -xzpf "$archive" || exit 1
 tar -C / -dzf "$archive" || { echo "what is on the machine differs from what was saved"; exit 74; }
-kept=0
+differing=0
 tar --quoting-style=literal -tzf "$archive" | grep -v '/$' >"$work/names"
 while IFS= read -r name; do
     for before in "/$name".~[0-9]*~; do
         [ -e "$before" ] || continue
-        if cmp -s "$before" "/$name"; then rm -f "$before"; else kept=$((kept + 1)); fi
+        if cmp -s "$before" "/$name"; then rm -f "$before"; else differing=$((differing + 1)); fi
     done
 done <"$work/names"
-echo "$(wc -l <"$work/names") files restored; $kept that were different are kept beside them as NAME.~1~"
+echo "$(wc -l <"$work/names") files restored; $differing that were different stay beside them as NAME.~1~"

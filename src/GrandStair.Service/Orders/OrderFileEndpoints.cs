@@ -71,7 +71,7 @@ internal static class OrderFileEndpoints
                 ProblemResults.Of(
                     422,
                     "checksum",
-                    $"What arrived has the SHA-256 {hash}; expected {sha256}. Nothing was kept; send it again."
+                    $"What arrived has the SHA-256 {hash}; expected {sha256}. Nothing was stored; send it again."
                 )
             );
         await store.PutAsync(order.Run, new(order.Leg, order.Step, clock.GetUtcNow(), archive.Length, hash), archive, stop);
