@@ -471,6 +471,10 @@ public sealed class GrandStairClient : IDisposable
     public Task<Page<RunRow>> AskedRunsAsync(string? plan, int limit, CancellationToken stop) =>
         AllAsync<RunRow>("runs", limit, stop, ("plan", plan), ("asked", "true"));
 
+    /// <summary>The runs of which something on their machine is suspended.</summary>
+    public Task<Page<RunRow>> SuspendedRunsAsync(string? plan, int limit, CancellationToken stop) =>
+        AllAsync<RunRow>("runs", limit, stop, ("plan", plan), ("suspended", "true"));
+
     /// <summary>One run.</summary>
     public Task<RunView> RunAsync(string run, CancellationToken stop) => GetAsync<RunView>($"runs/{Escape(run)}", stop);
 

@@ -904,6 +904,9 @@ public sealed record RunRow(
 {
     /// <summary>What it asks of a person now; null where it asks nothing.</summary>
     public AskedView? Asked { get; init; }
+
+    /// <summary>What it has suspended on its machine and not resumed yet, such as <c>disk encryption</c>.</summary>
+    public required IReadOnlyList<string> Suspended { get; init; }
 }
 
 /// <summary>What a step of a run asks of a person.</summary>
@@ -1040,8 +1043,8 @@ public sealed record OverviewView(
 public sealed record StairPoint(DateTimeOffset At, int Verified);
 
 /// <summary>Something that keeps machines from going.</summary>
-/// <param name="Kind"><c>check</c>, <c>parked</c>, <c>asked</c>, <c>stopped</c>, <c>no-contact</c>, <c>route</c> or
-/// <c>follow-up</c>.</param>
+/// <param name="Kind"><c>check</c>, <c>parked</c>, <c>asked</c>, <c>stopped</c>, <c>suspended</c>, <c>no-contact</c>,
+/// <c>route</c> or <c>follow-up</c>.</param>
 /// <param name="Machines">How many machines it keeps; of a check, on how many it is not met.</param>
 /// <param name="Unknown">On how many more machines the check is unknown, since nothing or nothing new enough was read.</param>
 /// <param name="Condition">What lists the machines: the name of the check or the status.</param>

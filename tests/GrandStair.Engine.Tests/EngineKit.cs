@@ -235,13 +235,14 @@ internal sealed class EngineKit : IAsyncDisposable
     }
 
     /// <summary>Works until a step is asked for, as a service does that is killed before the step's result is written.</summary>
-    public async Task WorkUntilAskedForAsync(string step)
+    public Task WorkUntilAskedForAsync(string step) =>
+        WorkUntilAsync(r => r.Attempts.ContainsKey($"1/{step}"), $"a step '{step}' is asked for");
+
+    /// <summary>Works until something is true of a run, as a service does that is killed then.</summary>
+    public async Task WorkUntilAsync(Func<RunState, bool> reached, string what)
     {
         var killed = StartWorker();
-        await UntilAsync(
-            async () => (await StatesAsync()).Any(r => r.Attempts.ContainsKey($"1/{step}")),
-            () => $"a step '{step}' is asked for"
-        );
+        await UntilAsync(async () => (await StatesAsync()).Any(reached), () => what);
         await killed.CancelAsync();
     }
 

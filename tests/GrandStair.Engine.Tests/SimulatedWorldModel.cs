@@ -30,12 +30,25 @@ internal sealed class SimulatedWorldModel(Product product, IReadOnlyDictionary<s
         var truth = _now[machine.Request.Name];
         var posted = new PostedOrder(order, 1, step.Kind, step.Script is { } script ? product.Scripts[script] : "", ValuesOf(step));
         var course = SimulatedScript.Run(Luck(machine, order), truth, posted, at);
+        if (step.Kind == StepKind.Patch)
+            course = course with { Lasts = Patched(machine, order, posted, at, course.Lasts) };
         var result =
             course.Result == OrderState.Gone ? OrderResult.Gone
             : course.Exit == 0 ? OrderResult.Ok
             : OrderResult.Failed;
         _steps.Add(new(new(leg.Hop, leg.Method, step.Name), machine.Model, machine.Request.Site, order.Attempt > 1, result, course.Lasts));
         return new(course.Lasts, result);
+    }
+
+    /// <summary>How long all rounds of a step that patches take, with the restart after each.</summary>
+    private TimeSpan Patched(RehearsedMachine machine, OrderName order, PostedOrder posted, DateTimeOffset at, TimeSpan script)
+    {
+        var truth = _now[machine.Request.Name];
+        var restart = SimulatedScript.Run(Luck(machine, order), truth, posted with { Kind = StepKind.Restart, Script = "" }, at).Lasts;
+        var lasts = TimeSpan.Zero;
+        for (var pending = (int)(10 * Chance.Of(Luck(machine, order), "patches")); pending > 0; pending /= 4)
+            lasts += script + restart;
+        return lasts;
     }
 
     private Dictionary<string, string> ValuesOf(StepSpec step)

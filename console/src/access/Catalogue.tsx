@@ -1,8 +1,8 @@
 import { Button } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
+import { MachineLink } from '../parts/MachineLink';
 import { Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { time } from '../parts/words';
@@ -58,7 +58,7 @@ export function Catalogue() {
             {uses.data.items.map((u) => (
               <tr key={`${u.machine}/${u.product}/${u.script}/${u.hash}/${u.purpose}/${u.for}`}>
                 <td>
-                  <Link to={`/machines/${encodeURIComponent(u.machine)}`}>{u.machine}</Link>
+                  <MachineLink name={u.machine} />
                 </td>
                 <td>
                   {u.script} <span className="quiet">{u.product}</span>

@@ -1,8 +1,8 @@
 import { Button, Select } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link } from 'react-router';
 import { api, take } from '../api/client';
+import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { many, time } from '../parts/words';
@@ -103,7 +103,7 @@ export function HostKeys() {
               {all.map((k) => (
                 <tr key={k.machine}>
                   <td>
-                    <Link to={`/machines/${encodeURIComponent(k.machine)}`}>{k.machine}</Link>
+                    <MachineLink name={k.machine} />
                   </td>
                   <td>{k.site}</td>
                   <td>

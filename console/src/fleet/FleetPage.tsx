@@ -2,6 +2,7 @@ import { useInfiniteQuery } from '@tanstack/react-query';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { useRowsInSight } from '../parts/inSight';
+import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { Status } from '../parts/Status';
 import { amount, many, time } from '../parts/words';
@@ -85,9 +86,7 @@ function Rows({ rows, more, onMore }: { rows: Row[]; more: boolean; onMore: () =
             return (
               <div key={m.id} role="row" className="grid-row" style={{ transform: `translateY(${item.start}px)` }}>
                 <span role="cell">
-                  <Link to={`/machines/${encodeURIComponent(m.name)}`} title={m.name}>
-                    <code>{m.name}</code>
-                  </Link>
+                  <MachineLink name={m.name} />
                 </span>
                 <span role="cell">{m.site}</span>
                 <span role="cell">{m.group}</span>

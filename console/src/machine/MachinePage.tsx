@@ -6,6 +6,7 @@ import { api, type Schemas, ServiceProblem, take } from '../api/client';
 import { RemoveDialog, RemovedNote } from '../fleet/Removal';
 import { CheckActions } from '../parts/CheckActions';
 import { Explain } from '../parts/Explain';
+import { SuspendedOn } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { GateState, Status } from '../parts/Status';
 import { date, many, span, time, word } from '../parts/words';
@@ -36,7 +37,8 @@ export function MachinePage() {
     <>
       <div className="title">
         <h1>
-          <code>{m.name}</code>, {m.product ?? 'product not known'} <b>{m.version}</b>
+          <code>{m.name}</code>
+          <SuspendedOn name={m.name} />, {m.product ?? 'product not known'} <b>{m.version}</b>
           {place && (
             <>
               {': '}

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Link } from 'react-router';
 import { api, take } from '../api/client';
+import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { Status, statuses } from '../parts/Status';
 import { amount, word } from '../parts/words';
@@ -63,9 +64,7 @@ export function OutcomesPage() {
               {view.open.slice(0, 100).map((m) => (
                 <tr key={m.id}>
                   <td className="nowrap">
-                    <Link to={m.run ? `/runs/${m.run}` : `/machines/${encodeURIComponent(m.name)}`}>
-                      <code>{m.name}</code>
-                    </Link>
+                    <MachineLink name={m.name} to={m.run ? `/runs/${m.run}` : undefined} />
                   </td>
                   <td className="nowrap">
                     <Status of={m.status} />

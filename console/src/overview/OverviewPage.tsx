@@ -3,6 +3,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { fixedBy } from '../parts/Explain';
+import { SuspendedOn } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { RunProgress, ToGo } from '../parts/RunProgress';
 import { statuses } from '../parts/Status';
@@ -172,6 +173,7 @@ function verb(item: Schemas['InTheWayView']): string {
   if (item.kind === 'check') return item.by === 'nobody' ? 'Exempt' : 'Fix';
   if (item.kind === 'no-contact') return 'Look';
   if (item.kind === 'asked') return 'Answer';
+  if (item.kind === 'suspended') return 'Resume';
   return item.kind === 'follow-up' ? 'Close' : 'Decide';
 }
 
@@ -179,6 +181,7 @@ function wayTo(plan: string, item: Schemas['InTheWayView']): string {
   if (item.kind === 'check') return `/readiness?plan=${plan}&check=${item.condition}`;
   if (item.kind === 'parked') return '/runs?status=parked';
   if (item.kind === 'asked') return '/runs?asked';
+  if (item.kind === 'suspended') return '/runs?suspended';
   if (item.kind === 'no-contact') return '/runs?status=running';
   if (item.kind === 'follow-up') return '/runs?status=verified';
   return `/plans/${plan}?status=${item.condition}`;
@@ -203,8 +206,8 @@ function Running({ view }: { view: Schemas['OverviewView'] }) {
               <span>
                 <Link to={`/runs/${run.run}`}>
                   <code>{run.machine}</code>
-                </Link>{' '}
-                <span className="quiet">{run.step}</span>
+                </Link>
+                <SuspendedOn name={run.machine} /> <span className="quiet">{run.step}</span>
               </span>
               <span className="quiet num">
                 <ToGo run={run} />

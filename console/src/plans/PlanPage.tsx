@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
+import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { Status, statuses } from '../parts/Status';
@@ -295,9 +296,7 @@ function Members({ view }: { view: Schemas['PlanView'] }) {
           {members.data.items.map((m) => (
             <tr key={m.id}>
               <td className="nowrap">
-                <Link to={`/machines/${encodeURIComponent(m.name)}`}>
-                  <code>{m.name}</code>
-                </Link>
+                <MachineLink name={m.name} />
               </td>
               <td className="nowrap">{m.site}</td>
               <td className="nowrap">

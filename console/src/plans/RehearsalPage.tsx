@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
+import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { Status } from '../parts/Status';
 import { date, many, percent, span, time, word } from '../parts/words';
@@ -314,10 +315,7 @@ function Late({ of }: { of: Forecast }) {
             {of.late.slice(0, SHOWN).map((l) => (
               <tr key={l.machine} title={l.why ?? undefined}>
                 <td>
-                  <Link to={`/machines/${encodeURIComponent(l.machine)}`}>
-                    <code>{l.machine}</code>
-                  </Link>{' '}
-                  <span className="quiet">{l.site}</span>
+                  <MachineLink name={l.machine} /> <span className="quiet">{l.site}</span>
                 </td>
                 <td>
                   <Status of={l.status} />

@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query';
 import type { ReactNode } from 'react';
 import { Link } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
+import { MachineLink } from '../parts/MachineLink';
 import { amount, date, many, time } from '../parts/words';
 
 type View = Schemas['ScheduleView'];
@@ -57,10 +58,7 @@ export const ChangeLine = ({ of }: { of: Schemas['PlanChangeView'] }) => (
 /** A machine that cannot be scheduled. */
 export const LeftLine = ({ of }: { of: Schemas['LeftView'] }) => (
   <li>
-    <Link to={`/machines/${encodeURIComponent(of.machine)}`}>
-      <code>{of.machine}</code>
-    </Link>{' '}
-    {of.why} <span className="quiet">It would take {of.change}.</span>
+    <MachineLink name={of.machine} /> {of.why} <span className="quiet">It would take {of.change}.</span>
   </li>
 );
 

@@ -5,6 +5,7 @@ import { CheckActions } from '../parts/CheckActions';
 import { ConditionField } from '../parts/ConditionField';
 import { Explain, fixedBy } from '../parts/Explain';
 import { useRowsInSight } from '../parts/inSight';
+import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { amount, date, many, span, word } from '../parts/words';
 import { usePlan } from '../plans/usePlan';
@@ -271,9 +272,7 @@ function Behind({ target, check }: { target: Target; check: Schemas['CheckCount'
       {chosen && one && gate.data && (
         <div className="chosen-one">
           <h3>
-            <Link to={`/machines/${encodeURIComponent(chosen)}`}>
-              <code>{chosen}</code>
-            </Link>
+            <MachineLink name={chosen} />
           </h3>
           <Explain seen={one.seen} wanted={one.wanted} fix={one.fix} state={one.state} />
           {one.waiver && (

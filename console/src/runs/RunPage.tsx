@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
+import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { RunProgress, ToGo } from '../parts/RunProgress';
@@ -26,10 +27,7 @@ export function RunPage() {
   return (
     <>
       <h1>
-        <Link to={`/machines/${encodeURIComponent(r.machine)}`}>
-          <code>{r.machine}</code>
-        </Link>
-        : <Status of={r.status} />
+        <MachineLink name={r.machine} />: <Status of={r.status} />
         {r.step && r.status !== 'parked' && <>, {r.step}</>}
       </h1>
       <p className="under">
@@ -48,6 +46,12 @@ export function RunPage() {
       {r.closed && r.outcome !== 'done' && (
         <div className="parked-box" role="status">
           <strong>{word(r.outcome as string)}</strong> {time(r.closed)}: {r.reason}
+        </div>
+      )}
+      {r.suspended.length > 0 && (
+        <div className="suspended-box" role="status">
+          <strong>Suspended on this machine:</strong> {r.suspended.join(', ')}.{' '}
+          {r.closed ? 'Resume it by hand, then close the follow-up.' : 'The run resumes it, however it ends.'}
         </div>
       )}
       {r.noContact && (

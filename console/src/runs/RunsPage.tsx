@@ -3,6 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, take } from '../api/client';
+import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { RunProgress, ToGo } from '../parts/RunProgress';
 import { Status, statuses } from '../parts/Status';
@@ -13,6 +14,7 @@ export function RunsPage() {
   const [params] = useSearchParams();
   const status = params.get('status') ?? undefined;
   const isAsked = params.has('asked');
+  const isSuspended = params.has('suspended');
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const all = useQuery({
     queryKey: ['runs'],
@@ -25,7 +27,8 @@ export function RunsPage() {
   for (const run of all.data.items) counts.set(run.status, (counts.get(run.status) ?? 0) + 1);
   const parked = counts.get('parked') ?? 0;
   const asked = all.data.items.filter((run) => run.asked);
-  const shown = isAsked ? asked : all.data.items.filter((run) => status === undefined || run.status === status);
+  const suspended = all.data.items.filter((run) => run.suspended.length > 0);
+  const shown = isAsked ? asked : isSuspended ? suspended : all.data.items.filter((run) => status === undefined || run.status === status);
   const picked = isAsked ? asked.filter((run) => chosen.has(run.run)) : [];
   const pick = (runs: string[], on: boolean) =>
     setChosen(new Set(on ? [...chosen, ...runs] : [...chosen].filter((r) => !runs.includes(r))));
@@ -41,7 +44,7 @@ export function RunsPage() {
         )}
       </h1>
       <p className="targets">
-        <Link to="/runs" className={status === undefined && !isAsked ? 'here' : ''}>
+        <Link to="/runs" className={status === undefined && !isAsked && !isSuspended ? 'here' : ''}>
           all {all.data.total}
         </Link>
         {statuses
@@ -56,6 +59,11 @@ export function RunsPage() {
             {asked.length} waiting for an answer
           </Link>
         )}
+        {(suspended.length > 0 || isSuspended) && (
+          <Link to="/runs?suspended" className={isSuspended ? 'here' : ''}>
+            {suspended.length} with something suspended
+          </Link>
+        )}
       </p>
       {picked.length > 0 && (
         <p className="targets picked">
@@ -64,7 +72,10 @@ export function RunsPage() {
       )}
       <section className="card">
         {isAsked && shown.length === 0 && <p className="empty">No run waits for an answer.</p>}
-        {!isAsked && shown.length === 0 && <p className="empty">No runs with this status. A run is opened before its machine is staged.</p>}
+        {isSuspended && shown.length === 0 && <p className="empty">Nothing is suspended on any machine.</p>}
+        {!isAsked && !isSuspended && shown.length === 0 && (
+          <p className="empty">No runs with this status. A run is opened before its machine is staged.</p>
+        )}
         {shown.length > 0 && (
           <table>
             <thead>
@@ -110,9 +121,7 @@ export function RunsPage() {
                     <Link to={`/runs/${run.run}`}>{run.run}</Link>
                   </td>
                   <td className="nowrap">
-                    <Link to={`/machines/${encodeURIComponent(run.machine)}`}>
-                      <code>{run.machine}</code>
-                    </Link>
+                    <MachineLink name={run.machine} />
                   </td>
                   <td className="nowrap">{run.site}</td>
                   <td className="nowrap">

@@ -165,6 +165,8 @@ internal static class MachineCommands
                     + $"{(place.SlotStart is null ? "" : $", slot {Screen.Time(place.SlotStart)} UTC")}"
                     + $"{(place.Run is null ? "" : $", run {place.Run}")}"
             );
+        foreach (var run in view.Runs.Where(r => r.Suspended.Count > 0))
+            screen.Say($"**Suspended** by run {run.Run}: {string.Join(", ", run.Suspended)}");
         screen.Table(
             ["key", "value", "seen", "source", ""],
             view.Readings.Select(r => new[] { r.Key, r.Shown, $"{Screen.Age(r.AgeSeconds)} ago", r.Source, Differs(view, r) })

@@ -31,12 +31,16 @@ internal static class RunCommands
     {
         var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 50 };
         var asked = new Option<bool>("--asked") { Description = "Only the runs that ask something of a person." };
-        var command = new Command("list", "List runs; those that wait for a decision come first") { Plan, Status, asked, limit };
+        var suspended = new Option<bool>("--suspended")
+        {
+            Description = "Only the runs of which something on their machine is suspended, such as disk encryption.",
+        };
+        var command = new Command("list", "List runs; those that wait for a decision come first") { Plan, Status, asked, suspended, limit };
         command.Asks(
             (parsed, client, stop) =>
-                parsed.GetValue(asked)
-                    ? client.AskedRunsAsync(parsed.GetValue(Plan), parsed.GetValue(limit), stop)
-                    : client.RunsAsync(parsed.GetValue(Plan), parsed.GetValue(Status), parsed.GetValue(limit), stop),
+                parsed.GetValue(asked) ? client.AskedRunsAsync(parsed.GetValue(Plan), parsed.GetValue(limit), stop)
+                : parsed.GetValue(suspended) ? client.SuspendedRunsAsync(parsed.GetValue(Plan), parsed.GetValue(limit), stop)
+                : client.RunsAsync(parsed.GetValue(Plan), parsed.GetValue(Status), parsed.GetValue(limit), stop),
             Print
         );
         return command;
@@ -292,7 +296,10 @@ internal static class RunCommands
                     r.Step ?? Screen.Word(r.Outcome),
                     Screen.Age(r.ElapsedSeconds),
                     r.OverSeconds is { } over ? $"+{Screen.Age(over)}" : Screen.Age(r.LeftSeconds),
-                    r.Parked ?? r.Reason ?? AskedOf(r) ?? NoContact(r) ?? Begins(r) ?? r.Note,
+                    string.Join(
+                        "; ",
+                        new[] { r.Parked ?? r.Reason ?? AskedOf(r) ?? NoContact(r) ?? Begins(r) ?? r.Note, SuspendedOf(r) }.OfType<string>()
+                    ),
                 }
             )
         );
@@ -301,6 +308,8 @@ internal static class RunCommands
     }
 
     private static string? AskedOf(RunRow r) => r.Asked is { } asked ? $"asks {asked.Who}, needed by {Screen.Time(asked.Due)} UTC" : null;
+
+    private static string? SuspendedOf(RunRow r) => r.Suspended.Count > 0 ? $"suspended: {string.Join(", ", r.Suspended)}" : null;
 
     private static string? Begins(RunRow r) => r.Begins is { } begins ? $"begins {Screen.Time(begins)} UTC" : null;
 
@@ -359,6 +368,11 @@ internal static class RunCommands
             screen.Say($"Answer: gstair run answer done {r.Run}, or gstair run answer not-possible {r.Run} --note …");
         }
 
+        if (r.Suspended.Count > 0)
+            screen.Say(
+                $"**Suspended** on the machine: {string.Join(", ", r.Suspended)}"
+                    + (r.Closed is null ? "; the run resumes it, however it ends" : "; resume it by hand, then close the follow-up")
+            );
         if (view.Possible.Count > 0)
             screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");
         screen.Table(

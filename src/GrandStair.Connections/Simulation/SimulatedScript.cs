@@ -13,8 +13,8 @@ internal sealed record ScriptResult(TimeSpan Lasts, OrderState Result, int? Exit
 
 /// <summary>
 /// What simulated machines understand in place of a shell script: one line an action. <c>fetch image</c>, <c>clean</c>, <c>save
-/// settings</c>,
-/// <c>apply image VERSION BUILD</c>, <c>apply offer VERSION BUILD</c>, <c>look around</c>, <c>list</c>, and <c>set KEY VALUE</c>.
+/// settings</c>, <c>apply image VERSION BUILD</c>, <c>apply offer VERSION BUILD</c>, <c>patch</c>, <c>look around</c>, <c>list</c>, and
+/// <c>set KEY VALUE</c>.
 /// </summary>
 internal static class SimulatedScript
 {
@@ -126,8 +126,12 @@ internal static class SimulatedScript
                 case ["apply", _, var version, var build]:
                     truth["os.version"] = version;
                     truth["os.build"] = build;
+                    truth["patches.pending"] = $"{(int)(10 * Chance.Of(order, "patches"))}";
                     truth["truth.lost"] = truth.GetValueOrDefault("truth.loses", "");
                     truth["disk.system.free"] = $"{Math.Max(4, Gib(truth) - 9).ToString("0.#", CultureInfo.InvariantCulture)} GiB";
+                    break;
+                case ["patch"]:
+                    truth["patches.pending"] = $"{Pending(truth) / 4}";
                     break;
                 case ["fetch", ..]:
                     truth["image.staged"] = "yes";
@@ -140,6 +144,10 @@ internal static class SimulatedScript
             }
         }
     }
+
+    /// <summary>How many patches are pending; some of them only show once others are installed.</summary>
+    public static int Pending(Dictionary<string, string> truth) =>
+        int.TryParse(truth.GetValueOrDefault("patches.pending"), CultureInfo.InvariantCulture, out var pending) ? pending : 0;
 
     private static double SizeOf(PostedOrder order) => double.Parse(order.Values["media_size"], CultureInfo.InvariantCulture);
 
@@ -155,7 +163,7 @@ internal static class SimulatedScript
             ["save", ..] => 5,
             ["apply", "image", ..] => 38,
             ["apply", "offer", ..] => 55,
-            ["look", ..] => 5,
+            ["look", ..] or ["patch"] => 5,
             _ => 1,
         };
 

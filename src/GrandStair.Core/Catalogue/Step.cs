@@ -68,6 +68,15 @@ public enum StepKind
 
     /// <summary>Files that an earlier step saved are put back.</summary>
     RestoreFiles,
+
+    /// <summary>A script that runs again and again, with a restart in between where the step says so, until a condition holds.</summary>
+    Patch,
+
+    /// <summary>A script that suspends something that would be in the way, such as disk encryption.</summary>
+    Suspend,
+
+    /// <summary>A script that resumes what an earlier step suspended. It runs however the run ends.</summary>
+    Resume,
 }
 
 /// <summary>What a step asks a person for.</summary>
@@ -82,7 +91,7 @@ public sealed record PersonTask(string Words, string Who);
 /// <param name="Kind">What kind of action it is.</param>
 /// <param name="Script">The file name of the script that it runs, or that lists what the machine has; null for every other kind.</param>
 /// <param name="Typical">How long it usually takes.</param>
-/// <param name="Limit">How long it may take before a person is asked.</param>
+/// <param name="Limit">How long it may take before a person is asked; for a step that patches, each of its scripts and restarts.</param>
 /// <param name="Attempts">How often it is tried before a person is asked, at least 1.</param>
 /// <param name="PointOfNoReturn">Whether one can only go forward once it has begun.</param>
 public sealed record StepSpec(
@@ -105,15 +114,24 @@ public sealed record StepSpec(
 
     /// <summary>
     /// For a step that suspends something: the later step of its method that resumes it. That one is run however the run ends. Null for
-    /// every other step.
+    /// every other kind.
     /// </summary>
     public string? ResumedBy { get; init; }
 
-    /// <summary>The condition that a step waits for; null for every other kind.</summary>
+    /// <summary>What a step suspends, in words, such as <c>disk encryption</c>; null for every other kind.</summary>
+    public string? Suspends { get; init; }
+
+    /// <summary>The condition that a step waits for, or until which it patches; null for every other kind.</summary>
     public string? Until { get; init; }
 
     /// <summary>How long after one reading a step that waits reads the machine again; null for every other kind.</summary>
     public TimeSpan? Every { get; init; }
+
+    /// <summary>How often a step that patches runs its script before a person is asked, at least 1; 0 for every other kind.</summary>
+    public int Rounds { get; init; }
+
+    /// <summary>Whether the machine is restarted after each script of a step that patches; false for every other kind.</summary>
+    public bool Restarts { get; init; }
 
     /// <summary>What a person is asked for; null for every other kind.</summary>
     public PersonTask? Task { get; init; }
@@ -138,6 +156,9 @@ public sealed record StepSpec(
 
     /// <summary>Whether it only waits, for the machine or for a person, and can be left at any time.</summary>
     public bool IsWaiting => Kind is StepKind.WaitUntil or StepKind.AskPerson;
+
+    /// <summary>Whether it changes the machine by a script of the catalogue.</summary>
+    public bool RunsScript => Kind is StepKind.Script or StepKind.Patch or StepKind.Suspend or StepKind.Resume;
 
     /// <summary>Whether it brings something to the machine over its site's uplink.</summary>
     public bool UsesUplink => Phase == Phase.Stage && Kind is (StepKind.Script or StepKind.FetchMedia);

@@ -64,16 +64,19 @@ public sealed record Measurements(
             if (run?.Outstanding is { } order)
             {
                 if (e is OrderEnded ended && ended.Order == order.Name && order.Kind == OrderKind.Step)
-                    steps.Add(
-                        new(
-                            new(run.CurrentLeg.Hop, run.CurrentLeg.Method, order.Name.Step),
-                            model,
-                            site,
-                            order.Name.Attempt > 1,
-                            ended.Result,
-                            ended.Lasted ?? (e.At - order.NotBefore)
-                        )
-                    );
+                {
+                    if (!IsWithinPatching(run, ended))
+                        steps.Add(
+                            new(
+                                new(run.CurrentLeg.Hop, run.CurrentLeg.Method, order.Name.Step),
+                                model,
+                                site,
+                                order.Name.Attempt > 1 && run.Patch is null,
+                                ended.Result,
+                                ended.Lasted ?? (e.At - (run.Patch?.Began ?? order.NotBefore))
+                            )
+                        );
+                }
                 else if (e is GateJudged judged && judged.Order == order.Name)
                     gates.Add(new(order.Moment!.Value, order.Name.Attempt > 1, judged.State));
             }
@@ -88,6 +91,10 @@ public sealed record Measurements(
 
         return new(steps.ToImmutable(), gates.ToImmutable(), decisions.ToImmutable());
     }
+
+    /// <summary>Whether an order is only a part of a step that patches, which is measured as a whole.</summary>
+    private static bool IsWithinPatching(RunState run, OrderEnded ended) =>
+        run.Patch is { } patch && (ended.Result == OrderResult.NotYet || (ended.Result == OrderResult.Ok && patch.Part != PatchPart.Look));
 
     /// <summary>What several runs show together.</summary>
     public static Measurements Together(IReadOnlyCollection<Measurements> all)

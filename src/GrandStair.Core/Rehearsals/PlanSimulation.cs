@@ -1,3 +1,4 @@
+using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Runs;
 using GrandStair.Core.Scheduling;
@@ -505,7 +506,8 @@ internal sealed class PlanSimulation
                 // What was running already when the rehearsal began has only the rest of its time to go.
                 var ends = _now == _case.From && machine.Run?.Outstanding == order ? order.At + course.Lasts : _now + course.Lasts;
                 Push(ends > _now ? ends : _now, What.Ended, m);
-                if (course.Lasts > step.Limit && node.Run.Parked is null)
+                // Each script and restart of a step that patches has a limit of its own; what is drawn is the whole step.
+                if (course.Lasts > step.Limit && node.Run.Parked is null && step.Kind != StepKind.Patch)
                     Push(_now + step.Limit, What.Overdue, m);
                 break;
         }

@@ -32,7 +32,16 @@ internal sealed class RunTree
     }
 
     /// <summary>A run that is running already.</summary>
-    public static Node At(RunState run) => new(run with { Slot = AnySlot }, run.Outstanding?.NotBefore ?? Time);
+    public static Node At(RunState run) =>
+        new(
+            run with
+            {
+                Slot = AnySlot,
+                // A step that patches is measured and drawn as a whole.
+                Patch = run.Patch is { } patch ? patch with { Part = PatchPart.Look } : null,
+            },
+            run.Outstanding?.NotBefore ?? Time
+        );
 
     /// <summary>What happens to a run.</summary>
     /// <param name="Kind">What it is.</param>

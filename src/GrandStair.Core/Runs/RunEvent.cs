@@ -99,6 +99,9 @@ public enum OrderResult
 
     /// <summary>What was waited for did not come before the slot's latest start of the point of no return.</summary>
     TooLate,
+
+    /// <summary>The machine was read, and the condition until which a step patches does not hold yet.</summary>
+    NotYet,
 }
 
 /// <summary>An order that was posted ended.</summary>
@@ -113,6 +116,9 @@ public sealed record OrderEnded(DateTimeOffset At, string Actor, OrderName Order
 {
     /// <summary>How long it was running, by the machine's own account; null where that is not known.</summary>
     public TimeSpan? Lasted { get; init; }
+
+    /// <summary>What it did within a step that patches; null for every other step.</summary>
+    public PatchState? Patch { get; init; }
 }
 
 /// <summary>An order is running for longer than its limit.</summary>

@@ -107,11 +107,11 @@ public static class RunMachine
     private static RunState Enter(RunState state, Phase phase, DateTimeOffset at)
     {
         if (state.Phases is [.., { To: null } last] && last.Phase == phase && last.Leg == state.Leg + 1)
-            return state with { Phase = phase, Step = 0, Tries = 0 };
+            return state with { Phase = phase, Step = 0, Tries = 0, Patch = null };
         var phases = state.Phases is [.., { To: null } open]
             ? state.Phases.SetItem(state.Phases.Length - 1, open with { To = at })
             : state.Phases;
-        return state with { Phase = phase, Step = 0, Tries = 0, Phases = phases.Add(new(state.Leg + 1, phase, at, null)) };
+        return state with { Phase = phase, Step = 0, Tries = 0, Patch = null, Phases = phases.Add(new(state.Leg + 1, phase, at, null)) };
     }
 
     private static Stepped AskGate(RunState state, Moment moment, DateTimeOffset at)
@@ -148,6 +148,9 @@ public static class RunMachine
             // From the moment at which it is asked for, it may be suspended.
             if (step.ResumedBy is { } resumedBy)
                 state = state with { Suspended = state.Suspended.Remove(resumedBy).Add(resumedBy) };
+
+            if (step.Kind == StepKind.Patch)
+                state = state with { Patch = new(PatchPart.Look, 0, at) };
 
             return Ask(state, OrderKind.Step, step.Name, at, notBefore > at ? notBefore : null);
         }
@@ -271,25 +274,64 @@ public static class RunMachine
         if (!IsOutstanding(state, e.Order) || state.Outstanding!.Kind != OrderKind.Step)
             return Same(state);
         var step = state.NextStep!;
-        if (e.Result == OrderResult.Ok)
+        if (e.Result == OrderResult.Ok && state.Patch is null or { Part: PatchPart.Look })
             return AfterStep(state, e.At);
         if (CancelledBecause(state) is { } reason)
             return End(state, Outcome.Cancelled, reason, e.At);
         if (e.Result == OrderResult.TooLate)
             return MissSlot(state with { Tries = 0 }, e.At);
+        if (state.Patch is { } patch && e.Result is OrderResult.Ok or OrderResult.NotYet)
+            return GoOnPatching(state, step, patch, e);
 
         return RetryOrPark(state, step, Tell(e), e.At);
     }
 
+    /// <summary>
+    /// Asks for what comes next in a step that patches: the script after a reading by which something is left, the restart after the
+    /// script, and then the next reading.
+    /// </summary>
+    private static Stepped GoOnPatching(RunState state, StepSpec step, PatchState patch, OrderEnded e)
+    {
+        if (state.CanMissSlot && e.At > state.Slot.LatestTurn)
+            return MissSlot(state with { Tries = 0 }, e.At);
+        if (patch.Part == PatchPart.Look && patch.Round >= step.Rounds)
+        {
+            var why = $"{step.Title}: something is left after {Count(patch.Round, "round")}";
+            // A retry begins with the first round again.
+            return Park(state with { Patch = new(PatchPart.Look, 0, e.At) }, $"{why} (found: {e.Note})", e.At, why);
+        }
+
+        var next = patch.Part switch
+        {
+            PatchPart.Look => patch with { Part = PatchPart.Script, Round = patch.Round + 1 },
+            PatchPart.Script when step.Restarts => patch with { Part = PatchPart.Restart },
+            _ => patch with { Part = PatchPart.Look },
+        };
+        return Ask(state with { Tries = 0, Patch = next }, OrderKind.Step, step.Name, e.At);
+    }
+
+    private static string Count(int count, string what) => $"{count} {what}{(count == 1 ? "" : "s")}";
+
     /// <summary>Goes on after a step that is done.</summary>
     private static Stepped AfterStep(RunState state, DateTimeOffset at) =>
-        NextStep(Unpark(state) with { Step = state.Step + 1, Tries = 0, Suspended = state.Suspended.Remove(state.NextStep!.Name) }, at);
+        NextStep(
+            Unpark(state) with
+            {
+                Step = state.Step + 1,
+                Tries = 0,
+                Patch = null,
+                Suspended = state.Suspended.Remove(state.NextStep!.Name),
+            },
+            at
+        );
 
     /// <summary>Tries a step again, or parks the run where it was tried as often as its method says.</summary>
     private static Stepped RetryOrPark(RunState state, StepSpec step, string why, DateTimeOffset at)
     {
         var tries = state.Tries + 1;
-        return tries < step.Attempts
+        // A reading costs nothing, and the machine may just be starting.
+        var most = state.Patch is { Part: PatchPart.Look } ? Math.Max(step.Attempts, GateTries) : step.Attempts;
+        return tries < most
             ? Ask(state with { Tries = tries }, OrderKind.Step, step.Name, at, at + Pause)
             : Park(state, $"{step.Title}: {why}", at, $"{step.Title}: {why}");
     }

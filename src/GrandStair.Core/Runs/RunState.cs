@@ -73,11 +73,30 @@ public sealed record FollowUp(
     string? By
 );
 
+/// <summary>What a step that patches does.</summary>
+public enum PatchPart
+{
+    /// <summary>The machine is read: is anything left?</summary>
+    Look,
+
+    /// <summary>The script of the step runs.</summary>
+    Script,
+
+    /// <summary>The machine restarts.</summary>
+    Restart,
+}
+
+/// <summary>How far a step that patches is.</summary>
+/// <param name="Part">What it does now.</param>
+/// <param name="Round">How often its script was begun.</param>
+/// <param name="Began">When the step began, UTC.</param>
+public sealed record PatchState(PatchPart Part, int Round, DateTimeOffset Began);
+
 /// <summary>What the events of a run add up to. Made by <see cref="RunMachine"/> alone.</summary>
 public sealed record RunState
 {
     /// <summary>How this shape is numbered; a stored state of another number is made again from the events.</summary>
-    public const int Shape = 3;
+    public const int Shape = 4;
 
     /// <summary>The run's number.</summary>
     public required long Run { get; init; }
@@ -124,6 +143,9 @@ public sealed record RunState
     /// <summary>How often the present step or gate was tried since a person last decided.</summary>
     public int Tries { get; init; }
 
+    /// <summary>How far its present step is; null where that does not patch.</summary>
+    public PatchState? Patch { get; init; }
+
     /// <summary>Why it waits for a person; null while it does not.</summary>
     public string? Parked { get; init; }
 
@@ -142,6 +164,18 @@ public sealed record RunState
     /// The steps that have to resume what steps of this leg have suspended, by name, in the order in which it was suspended.
     /// </summary>
     public ImmutableArray<string> Suspended { get; init; } = [];
+
+    /// <summary>
+    /// What is suspended on the machine, in words. That of a run that was marked as failed stays suspended until its follow-up is closed.
+    /// </summary>
+    public ImmutableArray<string> SuspendedThings =>
+        [
+            .. Suspended
+                .Where(name => !FollowUps.Any(f => f.Name == name && f.Closed is not null))
+                .Select(name => CurrentLeg.Steps.First(s => s.ResumedBy == name))
+                // Runs that were opened before that was asked for know only the step.
+                .Select(step => step.Suspends ?? step.Title),
+        ];
 
     /// <summary>What comes once all that is suspended is resumed; null outside of <see cref="Catalogue.Phase.Resume"/>.</summary>
     public AfterResume? AfterResume { get; init; }
@@ -207,6 +241,12 @@ public sealed record RunState
 
     /// <summary>The step that the outstanding order asks for; null where it asks for none.</summary>
     public StepSpec? CurrentStep => Outstanding?.Kind == OrderKind.Step || ParkedAt?.Kind == OrderKind.Step ? NextStep : null;
+
+    /// <summary>What its present step does on the machine now; null where it has none.</summary>
+    public StepKind? CurrentAction =>
+        CurrentStep is not { } step ? null
+        : step.RunsScript ? (Patch?.Part == PatchPart.Restart ? StepKind.Restart : StepKind.Script)
+        : step.Kind;
 
     /// <summary>The step in which it only waits, for the machine or for a person; null where it does not.</summary>
     public StepSpec? WaitingStep => Outstanding?.Kind == OrderKind.Step && NextStep is { IsWaiting: true } step ? step : null;

@@ -324,10 +324,12 @@ public sealed class RunWorker(
                 return;
             }
 
+            if (e is OrderEnded part)
+                e = part with { Patch = claim.State.Patch };
             var after = RunMachine.Step(claim.State, e).State;
             if (!await runs.AppendAsync(claim, [e], after, stop))
                 return;
-            if (e is OrderEnded { Result: not OrderResult.Ok } or OrderOverdue || after.Parked is not null)
+            if (e is OrderEnded { Result: not (OrderResult.Ok or OrderResult.NotYet) } or OrderOverdue || after.Parked is not null)
                 log.LogInformation(
                     "Run r{Run} on {Machine}: {Event}{Parked}",
                     after.Run,
@@ -502,14 +504,11 @@ public sealed class RunWorker(
         CancellationToken stop
     )
     {
-        var condition = ConditionParser.Parse(until, catalogues.Keys);
         string seen;
         try
         {
-            machine = await reader.ReadAsync(machine, [.. condition.Keys], Actor.Worker, stop);
-            var answer = condition.Ask(machine, new EvaluationContext(clock.GetUtcNow()));
-            seen = string.Join(", ", answer.Leaves.Select(l => l.Tell()));
-            if (answer.Value == Kleene.Yes)
+            (var answer, seen) = await AskNowAsync(until, machine, stop);
+            if (answer == Kleene.Yes)
                 return new(new OrderEnded(clock.GetUtcNow(), "worker", order.Name, OrderResult.Ok, null, seen));
         }
         catch (ConnectionException error)
@@ -518,6 +517,30 @@ public sealed class RunWorker(
         }
 
         return WaitOn(claim, order, step, seen);
+    }
+
+    /// <summary>Reads what a condition is about, and asks it.</summary>
+    /// <exception cref="ConnectionException">The machine could not be read.</exception>
+    private async Task<(Kleene Answer, string Seen)> AskNowAsync(string text, Machine machine, CancellationToken stop)
+    {
+        var condition = ConditionParser.Parse(text, catalogues.Keys);
+        machine = await reader.ReadAsync(machine, [.. condition.Keys], Actor.Worker, stop);
+        var answer = condition.Ask(machine, new EvaluationContext(clock.GetUtcNow()));
+        return (answer.Value, string.Join(", ", answer.Leaves.Select(l => l.Tell())));
+    }
+
+    /// <summary>Reads whether anything is left to patch. Asked again after a crash, it simply reads once more.</summary>
+    /// <exception cref="ConnectionException">The machine could not be read.</exception>
+    private async Task<OrderEnded> LookForMoreAsync(Order order, StepSpec step, Machine machine, CancellationToken stop)
+    {
+        var (answer, seen) = await AskNowAsync(step.Until!, machine, stop);
+        var (result, note) = answer switch
+        {
+            Kleene.Yes => (OrderResult.Ok, seen),
+            Kleene.No => (OrderResult.NotYet, seen),
+            _ => (OrderResult.Failed, $"whether anything is left is unknown: {seen}"),
+        };
+        return new(clock.GetUtcNow(), "worker", order.Name, result, null, note);
     }
 
     /// <summary>Waits on in a step, until it has lasted too long.</summary>
@@ -559,6 +582,8 @@ public sealed class RunWorker(
         {
             if (step.IsReading)
                 return new(await recordSteps.DoAsync(claim.State, order, machine, asked, stop));
+            if (claim.State.Patch is { Part: PatchPart.Look })
+                return new(await LookForMoreAsync(order, step, machine, stop));
             var connection = connections.Of(machine);
             // An order that was never looked for is posted; one that is there already stays as it is.
             if (known is not { Answered: true })
@@ -643,7 +668,7 @@ public sealed class RunWorker(
         return Looked.Later(
             now
                 + Max(
-                    LookInterval.Silent(now - lost.Since, step.Kind == StepKind.Restart ? step.Typical : TimeSpan.Zero),
+                    LookInterval.Silent(now - lost.Since, claim.State.CurrentAction == StepKind.Restart ? step.Typical : TimeSpan.Zero),
                     clock.ToDomain(Early)
                 ),
             progress

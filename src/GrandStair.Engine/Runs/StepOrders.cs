@@ -64,12 +64,13 @@ public sealed class StepOrders(
         };
         if (step.Kind == StepKind.CleanUp)
             values["keep"] = string.Join(' ', MediaSteps.Needed(run, product, machine, now).Select(m => m.Sha256).Distinct());
-        var content = step.Script is { } script ? await scripts.TakeAsync(run, script, order, machine, now, stop) : "";
+        var action = run.CurrentAction!.Value;
+        var content = action == StepKind.Script ? await scripts.TakeAsync(run, step.Script!, order, machine, now, stop) : "";
         var handed = new SortedDictionary<string, string>(StringComparer.Ordinal);
-        foreach (var name in step.Secrets)
+        foreach (var name in action == StepKind.Script ? step.Secrets : [])
             handed[name] = await secrets.OfAsync(name, stop);
-        var posted = new PostedOrder(order.Name, claim.Epoch, step.Kind, content, values) { Secrets = handed };
-        switch (step.Kind)
+        var posted = new PostedOrder(order.Name, claim.Epoch, action, content, values) { Secrets = handed };
+        switch (action)
         {
             case StepKind.FetchMedia:
                 var (plan, _) = await catalogues.ReadPlanAsync((await plans.FindAsync(run.Plan, stop))!, stop);

@@ -17,6 +17,7 @@ public static class CatalogueFolder
     // A step of a minute may well take ten on a busy machine; nobody needs to be asked before that.
     private static readonly TimeSpan ShortestLimit = TimeSpan.FromMinutes(30);
     private static readonly TimeSpan UsualEvery = TimeSpan.FromMinutes(5);
+    private const int UsualRounds = 5;
     private static readonly TimeSpan ShortestEvery = TimeSpan.FromSeconds(10);
     private const string ProductFile = "product.yaml";
     private const long LargestFile = 4 << 20;
@@ -550,13 +551,19 @@ public static class CatalogueFolder
     {
         foreach (var (step, at) in method.Steps.Select((s, i) => (s, i)).Where(x => x.s.ResumedBy is not null))
         {
-            if (!method.Steps.Skip(at + 1).Any(s => s.Name == step.ResumedBy && s.Kind == StepKind.Script))
+            if (!method.Steps.Skip(at + 1).Any(s => s.Name == step.ResumedBy && s.Kind == StepKind.Resume))
                 map.Wrong(
                     "steps",
-                    $"Step '{step.Name}' says 'resumed-by: {step.ResumedBy}', and no script step of that name follows it in method "
+                    $"Step '{step.Name}' says 'resumed-by: {step.ResumedBy}', and no resume step of that name follows it in method "
                         + $"'{method.Name}'."
                 );
         }
+
+        foreach (var step in method.Steps.Where(s => s.Kind == StepKind.Resume && method.Steps.All(o => o.ResumedBy != s.Name)))
+            map.Wrong(
+                "steps",
+                $"Step '{step.Name}' resumes, and no suspend step of method '{method.Name}' says 'resumed-by: {step.Name}'."
+            );
 
         foreach (var (step, at) in method.Steps.Select((s, i) => (s, i)).Where(x => x.s.With is not null))
         {
@@ -576,14 +583,14 @@ public static class CatalogueFolder
     private static StepSpec StepOf(YamlMap map, KeyRegistry keys, Scripts scripts, ImmutableArray<Reader> readers)
     {
         var kind = map.Word<StepKind>("kind");
-        var until = kind == StepKind.WaitUntil ? map.Required("until", keys) : null;
+        var until = kind is StepKind.WaitUntil or StepKind.Patch ? map.Required("until", keys) : null;
         var typical = map.Duration("typical") ?? TimeSpan.FromMinutes(1);
         var step = new StepSpec(
             map.Text("name"),
             map.Text("title"),
             map.Word<Phase>("phase"),
             kind,
-            kind is StepKind.Script or StepKind.Record or StepKind.Compare ? scripts.Named(map, "script") : null,
+            HasScript(kind) ? scripts.Named(map, "script") : null,
             typical,
             map.Duration("limit") ?? (typical * 4 > ShortestLimit ? typical * 4 : ShortestLimit),
             map.Whole("attempts", 1),
@@ -591,10 +598,13 @@ public static class CatalogueFolder
         )
         {
             Secrets = [.. map.Texts("secrets")],
-            ResumedBy = map.Optional("resumed-by"),
+            ResumedBy = kind == StepKind.Suspend ? map.Text("resumed-by") : null,
             Provides = [.. map.Texts("provides")],
             Until = until?.Text,
             Every = kind == StepKind.WaitUntil ? map.Duration("every") ?? UsualEvery : null,
+            Suspends = kind == StepKind.Suspend ? map.Text("suspends") : null,
+            Rounds = kind == StepKind.Patch ? map.Whole("rounds", UsualRounds) : 0,
+            Restarts = kind == StepKind.Patch && map.Flag("restarts"),
             Task = kind == StepKind.AskPerson ? new(map.Text("words"), map.Text("who")) : null,
             With = kind is StepKind.Compare or StepKind.RestoreFiles ? map.Text("with") : null,
             Files = kind == StepKind.SaveFiles ? [.. map.Texts("files")] : [],
@@ -608,12 +618,13 @@ public static class CatalogueFolder
 
     private static void CheckStep(YamlMap map, StepSpec step, Condition? until, KeyRegistry keys, ImmutableArray<Reader> readers)
     {
-        if (step.IsReading && (step.PointOfNoReturn || step.ResumedBy is not null || !step.Provides.IsEmpty || !step.Secrets.IsEmpty))
+        if (step.IsReading && (step.PointOfNoReturn || !step.Provides.IsEmpty || !step.Secrets.IsEmpty))
             map.Wrong(
                 "kind",
-                $"Step '{step.Name}' only lists what the machine has, so it has no 'provides', 'resumed-by' and 'secrets', and is no point "
-                    + "of no return."
+                $"Step '{step.Name}' only lists what the machine has, so it has no 'provides' and 'secrets', and is no point of no return."
             );
+        if (step.Kind is StepKind.Patch or StepKind.Suspend or StepKind.Resume)
+            CheckScriptKind(map, step);
         if (step.Kind is StepKind.FetchMedia or StepKind.CleanUp && (step.Phase != Phase.Stage || step.PointOfNoReturn))
             map.Wrong(
                 "phase",
@@ -625,13 +636,10 @@ public static class CatalogueFolder
             map.Wrong("files", $"'{odd}' is no path to save; expected an absolute one such as /etc/ssh/*.conf, without a colon.");
         if (step.Kind is StepKind.SaveFiles or StepKind.RestoreFiles && step.PointOfNoReturn)
             map.Wrong("kind", $"Step '{step.Name}' only copies files, so it is no point of no return.");
-        if (step.IsWaiting && (step.PointOfNoReturn || step.Attempts > 1 || step.ResumedBy is not null || !step.Provides.IsEmpty))
-            map.Wrong(
-                "kind",
-                $"Step '{step.Name}' only waits, so it has no 'attempts', 'provides' and 'resumed-by', and is no point of no return."
-            );
+        if (step.IsWaiting && (step.PointOfNoReturn || step.Attempts > 1 || !step.Provides.IsEmpty))
+            map.Wrong("kind", $"Step '{step.Name}' only waits, so it has no 'attempts' and 'provides', and is no point of no return.");
         foreach (var key in (until?.Keys ?? []).Where(k => !readers.Any(r => r.Covers.Contains(k))))
-            map.Wrong("until", $"Step '{step.Name}' waits for '{key}', which no reading script of this product covers.");
+            map.Wrong("until", $"Step '{step.Name}' reads '{key}', which no reading script of this product covers.");
         if (step.Every < ShortestEvery)
             map.Wrong("every", $"A machine is read again after {ShortestEvery.TotalSeconds:0} s at the earliest.");
         CheckKeys(map, "provides", step.Provides, keys);
@@ -640,11 +648,25 @@ public static class CatalogueFolder
                 "secrets",
                 $"'{odd}' is no name of a secret. A secret is not written down here but named; it is kept by the service."
             );
-        if (step.Kind != StepKind.Script && !step.Secrets.IsEmpty)
+        if (!step.RunsScript && !step.Secrets.IsEmpty)
             map.Wrong("secrets", "Only a step with a script can be given secrets.");
         if (step.Phase is not (Phase.Stage or Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack))
             map.Wrong("phase", "A step belongs to stage, protect, apply, verify or roll-back.");
         CheckName(map, step.Name, "a step");
+    }
+
+    private static bool HasScript(StepKind kind) =>
+        kind is StepKind.Script or StepKind.Record or StepKind.Compare or StepKind.Patch or StepKind.Suspend or StepKind.Resume;
+
+    /// <summary>Checks a step whose kind says what its script is for.</summary>
+    private static void CheckScriptKind(YamlMap map, StepSpec step)
+    {
+        if (step.PointOfNoReturn)
+            map.Wrong("kind", $"Step '{step.Name}' ({RunMachine.Name(step.Kind)}) can be repeated, so it is no point of no return.");
+        if (step.Kind == StepKind.Suspend && step.Phase is not (Phase.Protect or Phase.Apply))
+            map.Wrong("phase", $"Step '{step.Name}' suspends something, so it belongs to protect or apply: nothing is suspended for days.");
+        if (step.Kind == StepKind.Patch && step.Phase is not (Phase.Protect or Phase.Apply or Phase.Verify))
+            map.Wrong("phase", $"Step '{step.Name}' patches, so it belongs to protect, apply or verify: within the machine's slot.");
     }
 
     private static ComparisonRule RuleOf(YamlMap map)

@@ -61,7 +61,7 @@ internal static class OverviewEndpoints
             Line(members.Select(m => m.Verified)),
             [
                 .. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, all, rows)
-                    .OrderByDescending(w => w.Kind is "parked" or "asked" or "stopped" or "no-contact")
+                    .OrderByDescending(w => w.Kind is "parked" or "asked" or "stopped" or "suspended" or "no-contact")
                     .ThenByDescending(w => w.Opens)
                     .ThenByDescending(w => w.Machines)
                     .ThenByDescending(w => w.Unknown)
@@ -162,6 +162,24 @@ internal static class OverviewEndpoints
                 "person",
                 null,
                 "asked",
+                0
+            );
+
+        // While a run goes on, it resumes what it has suspended soon.
+        foreach (
+            var (thing, suspended) in rows.Where(r => r.Closed is not null || r.Status == "parked")
+                .SelectMany(r => r.Suspended.Select(thing => (thing, r.Machine)))
+                .GroupBy(s => s.thing, s => s.Machine)
+                .Select(g => (g.Key, g.ToArray()))
+        )
+            yield return new(
+                "suspended",
+                suspended.Length,
+                $"Still suspended: {thing}",
+                $"decide about the run, or resume it by hand: {Names(suspended)}",
+                "person",
+                null,
+                "suspended",
                 0
             );
 

@@ -112,7 +112,7 @@ internal static class RunEndpoints
         CancellationToken stop
     )
     {
-        var (plan, status, wave, waitsForAnswer, limit, cursor) = asked;
+        var (plan, status, wave, waitsForAnswer, hasSuspended, limit, cursor) = asked;
         var now = clock.GetUtcNow();
         var machines = await fleet.AllAsync(stop);
         var statuses = status?.Split(',').ToHashSet();
@@ -122,6 +122,7 @@ internal static class RunEndpoints
                 && (plan is null || r.Plan == plan)
                 && (wave is null || r.Wave == wave)
                 && (waitsForAnswer is null || r.IsAsked == waitsForAnswer)
+                && (hasSuspended is null || !r.Suspended.IsEmpty == hasSuspended)
                 && (statuses is null || statuses.Contains(RunMachine.Name(r.Status)))
             )
             .OrderBy(Urgency)
@@ -151,6 +152,7 @@ internal static class RunEndpoints
     /// <param name="Status">Their statuses, separated by commas.</param>
     /// <param name="Wave">The wave.</param>
     /// <param name="Asked">Whether they ask something of a person now.</param>
+    /// <param name="Suspended">Whether something on their machine is suspended.</param>
     /// <param name="Limit">How many at most.</param>
     /// <param name="Cursor">Where to go on.</param>
     private sealed record RunsQuery(
@@ -158,6 +160,7 @@ internal static class RunEndpoints
         [FromQuery(Name = "status")] string? Status,
         [FromQuery(Name = "wave")] string? Wave,
         [FromQuery(Name = "asked")] bool? Asked,
+        [FromQuery(Name = "suspended")] bool? Suspended,
         [FromQuery(Name = "limit")] int? Limit,
         [FromQuery(Name = "cursor")] string? Cursor
     );

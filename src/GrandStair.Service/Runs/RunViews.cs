@@ -20,7 +20,7 @@ internal static class RunViews
     {
         var run = stored.State;
         var step = run.Outstanding?.Kind == OrderKind.Step ? run.CurrentStep : null;
-        var since = step is not null ? run.Outstanding!.At : run.Phases[^1].From;
+        var since = step is not null ? run.Patch?.Began ?? run.Outstanding!.At : run.Phases[^1].From;
         var elapsed = Math.Max(0, ((run.Closed ?? now) - since).TotalSeconds);
         var progress = stored.Progress is { } p && p.Order == run.Outstanding?.Name.ToString() ? p : null;
         return new(
@@ -33,8 +33,15 @@ internal static class RunViews
             RunMachine.Name(Statuses.Of(false, default, true, run)),
             RunMachine.Name(run.Phase),
             PhaseNumber(run),
-            stored.WaitsFor is { } limit ? WaitingFor(limit) : step?.Title ?? Waiting(run),
-            progress?.Share,
+            stored.WaitsFor is { } limit ? WaitingFor(limit)
+                : step is null ? Waiting(run)
+                : run.Patch is { } patch ? $"{step.Title}: {Part(patch, step.Rounds)}"
+                : step.Title,
+            // Of a script that runs in rounds, the share says nothing about the step.
+            run.Patch
+                is null
+                ? progress?.Share
+                : null,
             progress?.Note,
             elapsed,
             Left(run, step, elapsed),
@@ -56,6 +63,7 @@ internal static class RunViews
                 : null
         )
         {
+            Suspended = run.SuspendedThings,
             Asked = run.AskedOfPerson is { } task
                 ? new(run.WaitingStep!.Name, task.Words, task.Who, run.Outstanding!.At, NeededBy(run))
                 : null,
@@ -242,7 +250,10 @@ internal static class RunViews
                 step.Title,
                 RunMachine.Name(step.Phase),
                 state,
-                attempts,
+                // Rounds are no new attempts.
+                step.Kind == StepKind.Patch
+                    ? Math.Min(1, attempts)
+                    : attempts,
                 step.PointOfNoReturn,
                 step.Typical.TotalSeconds
             );
@@ -260,6 +271,8 @@ internal static class RunViews
             GateJudged x => x.State == Core.Gates.GateState.Open
                 ? Cautions("Gate open", x)
                 : $"Gate {RunMachine.Name(x.State)}: {Names(x.InTheWay)}",
+            OrderEnded { Patch: { } patch } x =>
+                $"{Title(run, x.Order)}, {Part(patch, StepOf(run, x.Order)?.Rounds ?? patch.Round)}: {Result(run, x)}",
             OrderEnded x => $"{Title(run, x.Order)}: {Result(run, x)}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
             OrderOverdue x => x.Note,
             Compared x => $"{Title(run, x.Order)}: {Counts(x)}{(x.Order.Attempt > 1 ? $" (attempt {x.Order.Attempt})" : "")}",
@@ -272,6 +285,16 @@ internal static class RunViews
                 $"Follow-up closed: {run.FollowUps.FirstOrDefault(l => l.Name == x.FollowUp)?.Title ?? x.FollowUp} ({x.Reason})",
             Settled => "Rollback period expired",
             _ => e.Type,
+        };
+
+    /// <summary>What a step that patches does, in words: <c>round 2 of 5, restart</c>.</summary>
+    private static string Part(PatchState patch, int rounds) =>
+        (patch.Round == 0 ? "before the first round" : $"round {patch.Round} of {rounds}")
+        + patch.Part switch
+        {
+            PatchPart.Script => ", script",
+            PatchPart.Restart => ", restart",
+            _ => ", reading what is left",
         };
 
     private static string Counts(Compared x) =>
@@ -299,6 +322,7 @@ internal static class RunViews
     private static string Result(RunState run, OrderEnded ended) =>
         ended.Result switch
         {
+            OrderResult.NotYet => $"not yet{Noted(ended)}",
             OrderResult.Ok => HasResultAsNote(run, ended) ? $"done{Noted(ended)}" : "done",
             OrderResult.Gone => "gone without a result",
             OrderResult.Refused => "refused",

@@ -1,3 +1,4 @@
+using System.Collections.Immutable;
 using System.Globalization;
 using Dapper;
 using GrandStair.Core.Outcomes;
@@ -15,6 +16,7 @@ namespace GrandStair.Storage.Runs;
 /// <param name="SlotStart">When its slot starts, UTC.</param>
 /// <param name="Closed">When it was closed, UTC; null while it is open.</param>
 /// <param name="IsAsked">Whether it asks something of a person now.</param>
+/// <param name="Suspended">What it has suspended on its machine and not resumed yet, in words.</param>
 public sealed record RunEntry(
     long Run,
     MachineId Machine,
@@ -23,7 +25,8 @@ public sealed record RunEntry(
     Status Status,
     DateTimeOffset SlotStart,
     DateTimeOffset? Closed,
-    bool IsAsked
+    bool IsAsked,
+    ImmutableArray<string> Suspended
 );
 
 /// <summary>An entry for every run, kept in memory; each call reads only the runs that have changed since the one before.</summary>
@@ -65,7 +68,8 @@ public sealed class RunIndex : IDisposable
                     Statuses.Of(false, default, true, s),
                     s.Slot.Start,
                     s.Closed,
-                    s.AskedOfPerson is not null
+                    s.AskedOfPerson is not null,
+                    s.SuspendedThings
                 );
             }
 

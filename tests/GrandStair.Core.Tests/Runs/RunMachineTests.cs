@@ -5,6 +5,7 @@ using GrandStair.Core.Catalogue;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Refusals;
+using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
 using Xunit;
 
@@ -14,6 +15,21 @@ public sealed class RunMachineTests
 {
     private static readonly DateTimeOffset Slot = Fleets.Now.AddHours(8);
     private static readonly Noted Broken = new("services-up", "All services run", "services.failed = 1", "Start it.");
+
+    private static readonly StepSpec Patching = new(
+        "patch",
+        "Patch",
+        Phase.Protect,
+        StepKind.Patch,
+        "patch.sh",
+        TimeSpan.FromMinutes(20),
+        TimeSpan.FromHours(1)
+    )
+    {
+        Until = "patches.pending = 0",
+        Rounds = 2,
+        Restarts = true,
+    };
 
     [Fact]
     public void A_run_goes_through_its_phases_to_done()
@@ -249,12 +265,64 @@ public sealed class RunMachineTests
     }
 
     [Fact]
+    public void A_step_that_patches_goes_on_until_nothing_is_left()
+    {
+        var run = Journey.Waiting(Patching).Left("2 left");
+        Assert.Equal((PatchPart.Script, 1, StepKind.Script), (run.Patch.Part, run.Patch.Round, run.State.CurrentAction));
+        run.Ok("patch");
+        Assert.Equal((PatchPart.Restart, 1, StepKind.Restart), (run.Patch.Part, run.Patch.Round, run.State.CurrentAction));
+        run.Ok("patch").Left("1 left").Ok("patch").At(Slot.AddMinutes(50)).Ok("patch").Ok("patch");
+        Assert.Equal((null, "save"), (run.State.Patch, run.State.Outstanding!.Name.Step));
+        var asked = run.Asked.Where(o => o.Name.Step == "patch").Select(o => o.Name.Attempt);
+        Assert.Equal([1, 2, 3, 4, 5, 6, 7], asked);
+        // However many rounds it took, it is one step that took so long.
+        var measured = Measurements.Of(run.Log, "", "").Steps.Where(s => s.Step.Step == "patch");
+        Assert.Equal([(false, TimeSpan.FromMinutes(50))], measured.Select(s => (s.Again, s.Lasted)));
+
+        Assert.Equal("save", Journey.Waiting(Patching).Ok("patch").State.Outstanding!.Name.Step);
+        Assert.Equal(PatchPart.Look, Journey.Waiting(Patching with { Restarts = false }).Left("1 left").Ok("patch").Patch.Part);
+    }
+
+    [Fact]
+    public void A_step_that_patches_in_vain_is_parked_and_a_retry_begins_with_the_first_round()
+    {
+        var run = Journey.Waiting(Patching).Left("2 left").Ok("patch").Ok("patch").Left("2 left").Ok("patch").Ok("patch").Left("2 left");
+        Assert.Equal("Patch: something is left after 2 rounds (found: 2 left)", run.State.Parked);
+        Assert.Equal("Patch: something is left after 2 rounds", run.State.ParkedCause);
+        run.Decide(Decision.Retry);
+        Assert.Equal((PatchPart.Look, 0), (run.Patch.Part, run.Patch.Round));
+
+        var failed = Journey.Waiting(Patching).Left("2 left").Fail("patch", 100);
+        Assert.StartsWith("Patch: exit status 100", failed.State.Parked, StringComparison.Ordinal);
+        Assert.Equal((PatchPart.Script, 1), (failed.Decide(Decision.Retry).Patch.Part, failed.Patch.Round));
+
+        // That nothing can be said may pass: a reading is repeated before somebody is asked.
+        var unknown = Journey.Waiting(Patching).Fail("patch", 1).Fail("patch", 1);
+        Assert.Null(unknown.State.Parked);
+        Assert.NotNull(unknown.Fail("patch", 1).State.Parked);
+    }
+
+    [Fact]
+    public void A_step_that_patches_is_left_after_what_is_running_when_it_is_cancelled_or_too_late()
+    {
+        var cancelled = Journey.Waiting(Patching).Left("2 left").Decide(Decision.Cancel);
+        Assert.Null(cancelled.State.Closed);
+        Assert.Equal((Outcome.Cancelled, "1/patch"), (cancelled.Ok("patch").State.Outcome, cancelled.State.StoppedAt));
+
+        var late = Journey.Waiting(Patching).Left("2 left").At(Slot.AddHours(4)).Ok("patch");
+        Assert.Equal((Phase.Wait, 1, null), (late.State.Phase, late.State.MissedSlots, late.State.Patch));
+    }
+
+    [Fact]
     public void What_a_failed_run_leaves_suspended_becomes_a_follow_up()
     {
         var failed = Journey.Suspended().Ok("save").Open().Ok("apply").Fail("restart", 1).Decide(Decision.GiveUp);
+        Assert.Equal(["disk encryption"], failed.State.SuspendedThings);
+        Assert.Empty(Journey.Suspended().Ok("save").Open().Ok("apply").Ok("restart").Ok("look").State.SuspendedThings);
         Assert.Equal((Outcome.Failed, "1/restart"), (failed.State.Outcome, failed.State.StoppedAt));
         Assert.Equal(("look", true), (failed.State.FollowUps.Single().Name, failed.State.HasOpenFollowUps));
         Assert.StartsWith("because (Restart: exit status 1", failed.State.Reason, StringComparison.Ordinal);
+        Assert.Empty(failed.Add(new FollowUpClosed(Slot.AddDays(1), "deck-it", "look", "switched on")).State.SuspendedThings);
 
         var stuck = Journey.Suspended().Ok("save").Decide(Decision.Cancel).Open().Fail("look", 1);
         Assert.Equal([Decision.Retry, Decision.GiveUp], RunMachine.Possible(stuck.State));
@@ -326,6 +394,8 @@ public sealed class RunMachineTests
 
         public DateTimeOffset Now { get; private set; } = Fleets.Now;
 
+        public PatchState Patch => State.Patch!;
+
         public Status Status => Statuses.Of(false, default, true, State);
 
         public static Journey Opened(int? catchUp = null, bool suspends = false, StepSpec? waits = null)
@@ -336,7 +406,7 @@ public sealed class RunMachineTests
                 .. method.Steps.SelectMany(s =>
                     s.Name != "save" ? [s]
                     : waits is not null ? [waits, s]
-                    : new[] { suspends ? s with { ResumedBy = "look" } : s }
+                    : new[] { suspends ? s with { Kind = StepKind.Suspend, Suspends = "disk encryption", ResumedBy = "look" } : s }
                 ),
             ];
             var leg = new LegSpec(
@@ -421,6 +491,9 @@ public sealed class RunMachineTests
             Assert.Equal(step, State.Outstanding!.Name.Step);
             return Say(o => new OrderEnded(Now, "worker", o.Name, OrderResult.Failed, exit, "the line was\ncut"));
         }
+
+        /// <summary>The reading of a step that patches finds that something is left.</summary>
+        public Journey Left(string found) => Answer(OrderResult.NotYet, found);
 
         public Journey Answer(OrderResult result, string note) => Say(o => new OrderEnded(Now, "owner", o.Name, result, null, note));
 
