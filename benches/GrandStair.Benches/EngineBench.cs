@@ -103,6 +103,7 @@ internal static class EngineBench
             connections,
             new(connections, new(database), scripts),
             new(catalogues, plans, scripts, new(new(database), links), new(new(database, ""), links), new NoSecrets(), clock),
+            new(new(database), new NoSecrets(), clock),
             new(database),
             new(database),
             clock,
@@ -328,6 +329,8 @@ internal static class EngineBench
             Interlocked.Increment(ref _looks);
             return machine.Id.Value <= Long ? new(OrderState.Running, null, 0.1, "copying") : new(OrderState.Ended, 0, 1, "done");
         }
+
+        public Task<byte[]> OutputAsync(Machine machine, OrderName order, long from, CancellationToken stop) => Task.FromResult<byte[]>([]);
 
         private async Task ReachAsync(Machine machine, CancellationToken stop)
         {

@@ -46,6 +46,7 @@ import { PlanPage } from './plans/PlanPage';
 import { PlansPage } from './plans/PlansPage';
 import { RehearsalPage } from './plans/RehearsalPage';
 import { ReadinessPage } from './readiness/ReadinessPage';
+import { FollowUpsPage } from './runs/FollowUpsPage';
 import { RunPage } from './runs/RunPage';
 import { RunsPage } from './runs/RunsPage';
 import { MePage } from './session/MePage';
@@ -75,6 +76,7 @@ const router = createBrowserRouter([
       { path: 'plans/:name/rehearsal', Component: RehearsalPage },
       { path: 'runs', Component: RunsPage },
       { path: 'runs/:run', Component: RunPage },
+      { path: 'follow-ups', Component: FollowUpsPage },
       { path: 'media', Component: MediaPage },
       { path: 'outcomes', Component: OutcomesPage },
       { path: 'access', Component: AccessPage },

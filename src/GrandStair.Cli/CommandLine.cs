@@ -8,6 +8,7 @@ using GrandStair.Cli.Completion;
 using GrandStair.Cli.Evidence;
 using GrandStair.Cli.Exposure;
 using GrandStair.Cli.Fleet;
+using GrandStair.Cli.FollowUps;
 using GrandStair.Cli.HostKeys;
 using GrandStair.Cli.Login;
 using GrandStair.Cli.Machines;
@@ -82,6 +83,7 @@ public static class CommandLine
         root.Subcommands.Add(CalendarCommands.Make());
         root.Subcommands.Add(MediaCommands.Make());
         root.Subcommands.Add(RunCommands.Make());
+        root.Subcommands.Add(FollowUpCommands.Make());
         root.Subcommands.Add(SourceCommands.Make());
         root.Subcommands.Add(OutcomeCommands.Make());
         root.Subcommands.Add(OverviewCommands.Make());

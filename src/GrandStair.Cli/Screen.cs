@@ -40,6 +40,9 @@ internal sealed class Screen
         );
     }
 
+    /// <summary>A line of somebody else's text, as it is.</summary>
+    public void Plain(string line) => _console.WriteLine(Clean(line));
+
     /// <summary>A quieter line.</summary>
     public void Hint(string line) => _console.MarkupLine($"[grey]{Markup.Escape(Clean(line))}[/]");
 

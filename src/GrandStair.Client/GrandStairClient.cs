@@ -141,6 +141,41 @@ public sealed class GrandStairClient : IDisposable
     public Task<Stream> SavedArchiveAsync(string run, int leg, string step, CancellationToken stop) =>
         DownloadAsync(Query($"runs/{Escape(run)}/saved-files/{Escape(step)}", ("leg", leg.ToString(CultureInfo.InvariantCulture))), stop);
 
+    /// <summary>The orders of a run that have printed something, oldest first.</summary>
+    public Task<IReadOnlyList<OutputRow>> OutputsAsync(string run, CancellationToken stop) =>
+        GetAsync<IReadOnlyList<OutputRow>>($"runs/{Escape(run)}/outputs", stop);
+
+    /// <summary>Lines of what an order has printed.</summary>
+    /// <param name="run">The run.</param>
+    /// <param name="output">The order.</param>
+    /// <param name="find">Only lines with this text; null for all.</param>
+    /// <param name="from">The number of the first line; null for the last ones.</param>
+    /// <param name="limit">How many at most.</param>
+    /// <param name="stop">Ends the wait.</param>
+    public Task<OutputView> OutputAsync(string run, OutputRow output, string? find, int? from, int limit, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(output);
+        return GetAsync<OutputView>(
+            Query(
+                PathOf(run, output),
+                ("find", find),
+                ("from", from?.ToString(CultureInfo.InvariantCulture)),
+                ("limit", limit.ToString(CultureInfo.InvariantCulture))
+            ),
+            stop
+        );
+    }
+
+    /// <summary>All that is kept of what an order has printed, as text.</summary>
+    public Task<Stream> OutputTextAsync(string run, OutputRow output, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(output);
+        return DownloadAsync($"{PathOf(run, output)}/text", stop);
+    }
+
+    private static string PathOf(string run, OutputRow output) =>
+        $"runs/{Escape(run)}/outputs/{output.Leg}/{Escape(output.Step)}/{output.Attempt}";
+
     /// <summary>Undoes an import.</summary>
     public Task<ImportUndoneView> UndoImportAsync(long import, string reason, CancellationToken stop) =>
         SendAsync<ImportUndoneView>(HttpMethod.Post, $"fleet/imports/{import}/undo", JsonContent.Create(new Because(reason)), stop);
@@ -486,14 +521,21 @@ public sealed class GrandStairClient : IDisposable
     public Task<RunView> AnswerAsync(string run, AnswerCommand command, CancellationToken stop) =>
         SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/answers", JsonContent.Create(command), stop);
 
-    /// <summary>Closes a follow-up.</summary>
-    public Task<RunView> CloseFollowUpAsync(string run, string followUp, string reason, CancellationToken stop) =>
-        SendAsync<RunView>(
-            HttpMethod.Post,
-            $"runs/{Escape(run)}/follow-ups/{Escape(followUp)}/close",
-            JsonContent.Create(new Because(reason)),
-            stop
-        );
+    /// <summary>The follow-ups that are open, what is due first at the top.</summary>
+    public Task<Page<FollowUpRow>> FollowUpsAsync(string? plan, string? owner, bool overdue, int limit, CancellationToken stop) =>
+        AllAsync<FollowUpRow>("follow-ups", limit, stop, ("plan", plan), ("owner", owner), ("overdue", overdue ? "true" : null));
+
+    /// <summary>Adds a follow-up to a run.</summary>
+    public Task<RunView> AddFollowUpAsync(string run, AddFollowUpCommand command, CancellationToken stop) =>
+        SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/follow-ups", JsonContent.Create(command), stop);
+
+    /// <summary>Says who is to do follow-ups, and by when.</summary>
+    public Task<FollowUpsDone> AssignFollowUpsAsync(AssignFollowUpsCommand command, CancellationToken stop) =>
+        SendAsync<FollowUpsDone>(HttpMethod.Post, "follow-ups/assign", JsonContent.Create(command), stop);
+
+    /// <summary>Closes follow-ups.</summary>
+    public Task<FollowUpsDone> CloseFollowUpsAsync(CloseFollowUpsCommand command, CancellationToken stop) =>
+        SendAsync<FollowUpsDone>(HttpMethod.Post, "follow-ups/close", JsonContent.Create(command), stop);
 
     /// <summary>How the machines of a plan ended or stand.</summary>
     public Task<OutcomesView> OutcomesAsync(string plan, CancellationToken stop) =>

@@ -56,7 +56,14 @@ public sealed record OrderStatus(
     string Note,
     DateTimeOffset? AskNext = null,
     TimeSpan? Lasted = null
-);
+)
+{
+    /// <summary>The most that is fetched of an order's output at once, in bytes.</summary>
+    public const int MostOfOutput = 256 << 10;
+
+    /// <summary>How much it has printed so far, in bytes.</summary>
+    public long Printed { get; init; }
+}
 
 /// <summary>Why a machine could not be reached or a command failed. It says nothing about the result of an order.</summary>
 /// <param name="name">A stable name: <c>unreachable</c>, <c>host-key-unknown</c>, <c>host-key-changed</c>, <c>login-refused</c>,
@@ -102,4 +109,13 @@ public interface IConnection
     /// <summary>Asks a machine how an order stands.</summary>
     /// <exception cref="ConnectionException">The machine could not be asked.</exception>
     Task<OrderStatus> AskAsync(Machine machine, OrderName order, CancellationToken stop);
+
+    /// <summary>Fetches what an order has printed from some place on, at most <see cref="OrderStatus.MostOfOutput"/>.</summary>
+    /// <param name="machine">The machine.</param>
+    /// <param name="order">The order.</param>
+    /// <param name="from">Where to begin, in bytes from the first.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <returns>The bytes; none where it has not printed more.</returns>
+    /// <exception cref="ConnectionException">The machine could not be asked.</exception>
+    Task<byte[]> OutputAsync(Machine machine, OrderName order, long from, CancellationToken stop);
 }

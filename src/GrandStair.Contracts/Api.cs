@@ -953,6 +953,40 @@ public sealed record RunView(
 /// <param name="Sha256">The SHA-256 of the archive, in hexadecimal.</param>
 public sealed record SavedFilesRow(int Leg, string Step, DateTimeOffset At, long Size, string Sha256);
 
+/// <summary>What an order of a run has printed.</summary>
+/// <param name="Order">The order, such as <c>r118/1/apply-image/1</c>.</param>
+/// <param name="Leg">The leg, from 1.</param>
+/// <param name="Step">The step's name.</param>
+/// <param name="Title">What the step does.</param>
+/// <param name="Attempt">Which attempt of it, from 1.</param>
+/// <param name="At">When the first of it was fetched, UTC.</param>
+/// <param name="Bytes">How much is kept.</param>
+/// <param name="Cut">Whether it printed more than is kept.</param>
+/// <param name="Running">Whether it may still print more.</param>
+public sealed record OutputRow(
+    string Order,
+    int Leg,
+    string Step,
+    string Title,
+    int Attempt,
+    DateTimeOffset At,
+    long Bytes,
+    bool Cut,
+    bool Running
+);
+
+/// <summary>Lines of what an order has printed.</summary>
+/// <param name="Output">Whose they are.</param>
+/// <param name="Lines">How many lines there are.</param>
+/// <param name="Matching">How many have the text that was searched for; all of them where none was.</param>
+/// <param name="Shown">The lines.</param>
+public sealed record OutputView(OutputRow Output, int Lines, int Matching, IReadOnlyList<OutputLine> Shown);
+
+/// <summary>A line of what an order has printed.</summary>
+/// <param name="Number">Its number, from 1.</param>
+/// <param name="Text">Its text, without control characters.</param>
+public sealed record OutputLine(int Number, string Text);
+
 /// <summary>How what a machine has differs from what was recorded.</summary>
 /// <param name="Step">The step that compared.</param>
 /// <param name="Title">Its title.</param>
@@ -997,6 +1031,13 @@ public sealed record StepView(
 );
 
 /// <summary>Something left to do.</summary>
+/// <param name="Name">Its name within the run.</param>
+/// <param name="Title">What is left to do.</param>
+/// <param name="Seen">What was seen; empty where a person added it.</param>
+/// <param name="Fix">How it is done; empty where that is not known.</param>
+/// <param name="Opened">Since when it is open.</param>
+/// <param name="Closed">When it was closed; null while it is open.</param>
+/// <param name="By">Who closed it; null while it is open.</param>
 public sealed record FollowUpView(
     string Name,
     string Title,
@@ -1005,7 +1046,58 @@ public sealed record FollowUpView(
     DateTimeOffset Opened,
     DateTimeOffset? Closed,
     string? By
-);
+)
+{
+    /// <summary>Who added it; null where the run found it itself.</summary>
+    public required string? AddedBy { get; init; }
+
+    /// <summary>Who is to do it; null for nobody yet.</summary>
+    public required string? Owner { get; init; }
+
+    /// <summary>The last day on which it is in time, by UTC; null for none.</summary>
+    public required DateOnly? Due { get; init; }
+
+    /// <summary>Whether it is open and its day is over.</summary>
+    public required bool Overdue { get; init; }
+
+    /// <summary>What was done when it was closed; null while it is open.</summary>
+    public required string? Because { get; init; }
+}
+
+/// <summary>A follow-up that is open, with its run and machine.</summary>
+public sealed record FollowUpRow(string Run, string Machine, string Site, string Plan, string Wave, string Status, FollowUpView FollowUp);
+
+/// <summary>Adds a follow-up to a run.</summary>
+/// <param name="Title">What is left to do, or what is wrong.</param>
+/// <param name="Fix">How it is done; null where that is not known.</param>
+/// <param name="Owner">Who is to do it; null for nobody yet.</param>
+/// <param name="Due">The last day on which it is in time, by UTC; null for none.</param>
+public sealed record AddFollowUpCommand(string Title, string? Fix = null, string? Owner = null, DateOnly? Due = null);
+
+/// <summary>Which follow-up is meant.</summary>
+/// <param name="Run">Its run, such as r118.</param>
+/// <param name="Name">Its name within the run.</param>
+public sealed record FollowUpName(string Run, string Name);
+
+/// <summary>Closes follow-ups.</summary>
+/// <param name="Of">Which, at most 1000.</param>
+/// <param name="Reason">What was done.</param>
+public sealed record CloseFollowUpsCommand(IReadOnlyList<FollowUpName> Of, string Reason);
+
+/// <summary>Says who is to do follow-ups, and by when.</summary>
+/// <param name="Of">Which, at most 1000.</param>
+/// <param name="Owner">Who is to do them; null for nobody.</param>
+/// <param name="Due">The last day on which they are in time, by UTC; null for none.</param>
+public sealed record AssignFollowUpsCommand(IReadOnlyList<FollowUpName> Of, string? Owner = null, DateOnly? Due = null);
+
+/// <summary>What came of a command about several follow-ups.</summary>
+/// <param name="Done">For how many it was carried out.</param>
+/// <param name="Refused">Why it was not for the others, in sentences.</param>
+public sealed record FollowUpsDone(int Done, IReadOnlyList<string> Refused);
+
+/// <summary>What somebody reports about a machine after its upgrade.</summary>
+/// <param name="Words">What is wrong, in their own words.</param>
+public sealed record ReportCommand(string Words);
 
 /// <summary>A line of a run's log.</summary>
 public sealed record EventView(int Number, DateTimeOffset At, string Type, string Actor, string Text, string? Detail);

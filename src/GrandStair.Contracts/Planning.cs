@@ -242,7 +242,20 @@ public sealed record SharedSlot(
 {
     /// <summary>Whether the machine's owner has to be there while it is upgraded.</summary>
     public bool OwnerPresent { get; init; }
+
+    /// <summary>Whether a problem with it can be reported here.</summary>
+    public required bool MayReport { get; init; }
+
+    /// <summary>What its owner has reported, in the order in which it was.</summary>
+    public required IReadOnlyList<SharedReport> Reports { get; init; }
 }
+
+/// <summary>What an owner has reported about a machine.</summary>
+/// <param name="Words">What is wrong, in their own words.</param>
+/// <param name="At">When.</param>
+/// <param name="Closed">When it was closed; null while it is open.</param>
+/// <param name="Because">What was done; null while it is open.</param>
+public sealed record SharedReport(string Words, DateTimeOffset At, DateTimeOffset? Closed, string? Because);
 
 /// <summary>The time that an owner wants.</summary>
 public sealed record ChooseCommand(DateTimeOffset Start);

@@ -203,6 +203,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton<FirstUseTable>()
         .AddSingleton<ScriptTable>()
         .AddSingleton<RunRecordTable>()
+        .AddSingleton<RunOutputTable>()
         .AddSingleton<StepScripts>()
         .AddSingleton<RecordSteps>()
         .AddSingleton<MediaTable>()
@@ -213,6 +214,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton<SavedFileStore>()
         .AddSingleton<SavedFileSteps>()
         .AddSingleton<StepOrders>()
+        .AddSingleton<StepOutputs>()
         .AddSingleton<OrderLinks>()
         .AddSingleton<IOrderLinks>(s => s.GetRequiredService<OrderLinks>())
         .AddSingleton<SecretStore>()
@@ -237,6 +239,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton<SlotCommands>()
         .AddSingleton<ShareLinkTable>()
         .AddSingleton<SharedSlots>()
+        .AddSingleton<SharedReports>()
         .AddSingleton<RehearsalTable>()
         .AddSingleton<MeasuredRuns>()
         .AddSingleton<RehearsalCases>()
@@ -397,6 +400,8 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapSettings();
     api.MapRuns();
     api.MapSavedFiles();
+    api.MapOutputs();
+    api.MapFollowUps();
     api.MapOverview();
     api.MapAccounts();
     api.MapTokens();

@@ -222,6 +222,7 @@ internal sealed class EngineKit : IAsyncDisposable
             connections,
             new(connections, new(Database), scripts),
             new(CatalogueCache, Plans, scripts, new(new(Database), links), new(new(Database, ""), links), new NoSecrets(), Clock),
+            new(new(Database), new NoSecrets(), Clock),
             new(Database),
             new(Database),
             Clock,

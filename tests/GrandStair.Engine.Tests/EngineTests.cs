@@ -392,6 +392,9 @@ public sealed class EngineTests
             return await inner.AskAsync(machine, order, stop);
         }
 
+        public Task<byte[]> OutputAsync(Machine machine, OrderName order, long from, CancellationToken stop) =>
+            inner.OutputAsync(machine, order, from, stop);
+
         private Task WaitAsync() => _hang?.Task ?? Task.CompletedTask;
     }
 }

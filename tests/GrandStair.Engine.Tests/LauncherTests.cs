@@ -33,6 +33,22 @@ public sealed class LauncherTests : IDisposable
     }
 
     [Fact]
+    public async Task What_an_order_has_printed_is_fetched_from_any_place_on()
+    {
+        await PostAsync("r1.1.print.1", 1, "printf 'one\\ntwo\\nthree\\n'");
+        Assert.Contains("printed 14", await EndedAsync("r1.1.print.1"));
+        Assert.Equal("one\ntwo\nthree\n", await PrintedAsync(0, 100));
+        Assert.Equal("two", await PrintedAsync(4, 3));
+        Assert.Equal("", await PrintedAsync(14, 100));
+        Assert.Empty(await RunAsync("output", "r1.1.never.1", "0", "100"));
+
+        async Task<string> PrintedAsync(int from, int most) =>
+            System.Text.Encoding.UTF8.GetString(
+                Convert.FromBase64String(string.Concat(await RunAsync("output", "r1.1.print.1", $"{from}", $"{most}")))
+            );
+    }
+
+    [Fact]
     public async Task The_same_attempt_is_never_done_twice_however_often_it_is_posted_at_once()
     {
         var script = $"echo done >> {_home}/count; sleep 1";

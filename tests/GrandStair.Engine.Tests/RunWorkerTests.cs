@@ -218,6 +218,9 @@ public sealed class RunWorkerTests
             return await _inner.AskAsync(machine, order, stop) with { AskNext = null };
         }
 
+        public Task<byte[]> OutputAsync(Machine machine, OrderName order, long from, CancellationToken stop) =>
+            _inner.OutputAsync(machine, order, from, stop);
+
         private async Task ReachAsync(Machine machine, CancellationToken stop)
         {
             if (!IsSilent(machine.Name))

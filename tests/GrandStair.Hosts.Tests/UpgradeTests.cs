@@ -53,7 +53,7 @@ public sealed class UpgradeTests : HostTests
         Assert.Contains("/etc/ssh/sshd_config.ucf-dist", end.Seen, StringComparison.Ordinal);
         await host.DoAsync("rm /etc/ssh/sshd_config.ucf-dist");
         foreach (var open in verified.FollowUps)
-            await service.OkAsync("run", "close-follow-up", "r1", open.Name, "--reason", "compared and deleted");
+            await service.OkAsync("follow-up", "close", $"r1/{open.Name}", "--reason", "compared and deleted");
         await WaitAsync(service, r => r.Outcome == "done", "the run is done");
         await Eventually.TrueAsync(
             async () => (await service.Client.PlanAsync("old-to-new", Stop)).Plan.State == "ended",

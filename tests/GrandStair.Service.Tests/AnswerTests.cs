@@ -102,6 +102,7 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
                 .Replace("{plan}", known ? "small" : "nothing", StringComparison.Ordinal)
                 .Replace("{machine}", known ? "desk-4" : "nobody", StringComparison.Ordinal)
                 .Replace("{run}", known ? "r1" : "r99", StringComparison.Ordinal)
+                .Replace("{leg}/{step}/{attempt}", known ? "1/clean/1" : "1/nothing/1", StringComparison.Ordinal)
                 .Replace("{key}", "hardware.memory", StringComparison.Ordinal)
                 .Replace(
                     "{start}",
@@ -172,7 +173,10 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("DecideRun", "runs/r1/decisions", """{"decision":"give-up","reason":"x"}""");
         await SayAsync("AnswerRun", "runs/r1/answers", """{"answer":"done"}""");
         await SayAsync("AnswerRun", "runs/r1/answers", """{"answer":"perhaps"}""");
-        await SayAsync("CloseFollowUp", "runs/r1/follow-ups/devices/close", """{"reason":"x"}""");
+        await SayAsync("AddFollowUp", "runs/r1/follow-ups", """{"title":"its card reader","due":"2027-02-08"}""");
+        await SayAsync("AddFollowUp", "runs/r1/follow-ups", """{"title":""}""");
+        await SayAsync("AssignFollowUps", "follow-ups/assign", """{"of":[{"run":"r1","name":"devices"}],"owner":"deck-it"}""");
+        await SayAsync("CloseFollowUps", "follow-ups/close", """{"of":[{"run":"r1","name":"devices"}],"reason":"x"}""");
         await SayAsync(
             "AddAccount",
             "accounts",

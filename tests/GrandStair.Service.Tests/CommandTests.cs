@@ -158,7 +158,17 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("r1", "run", "list");
         await ShowsAsync("desk-1", "run", "show", "r1");
         await TellsAsync("Run r1 has no saved files", "run", "saved-files", "r1");
-        await FailsAsync(4, "has no open follow-up", "run", "close-follow-up", "r1", "devices", "--reason", "x");
+        await ShowsAsync("clean", "run", "output", "r1");
+        await TellsAsync("0 MiB freed", "run", "output", "r1", "--step", "clean");
+        await TellsAsync("1 line with 'FREED'", "run", "output", "r1", "--step", "clean", "--find", "FREED");
+        await FailsAsync(3, "steps that have: clean", "run", "output", "r1", "--step", "clena");
+        await TellsAsync("r1/added-", "follow-up", "add", "r1", "--title", "its card reader", "--owner", "deck-it", "--due", "2027-01-12");
+        var added = $"r1/{(await fleet.Service.Client.RunAsync("r1", Stop)).FollowUps.Single().Name}";
+        await ShowsAsync("its card reader", "follow-up", "list", "--owner", "Deck-IT");
+        await TellsAsync("1 follow-up assigned", "follow-up", "assign", added, "--owner", "terminal-it");
+        await FailsAsync(3, "has no open follow-up 'devices'", "follow-up", "close", added, "r1/devices", "--reason", "put on again");
+        await FailsAsync(4, "has no open follow-up", "follow-up", "close", added, "--reason", "x");
+        await FailsAsync(3, "is no follow-up; expected RUN/NAME", "follow-up", "close", "devices", "--reason", "x");
         await FailsAsync(3, "possible now: ", "run", "decide", "r1", "give-up", "--reason", "x");
         await FailsAsync(3, "asks nothing of a person now", "run", "answer", "done", "r1");
         await ShowsAsync("5 are open", "outcome", "show", "small");

@@ -1,3 +1,4 @@
+using System.Net.Http.Json;
 using System.Text.Json;
 using GrandStair.Contracts;
 using GrandStair.Testing;
@@ -29,8 +30,8 @@ public sealed class LifecycleTests
         await using var service = await ServiceProcess.StartAsync("--pace", "idle", "--simulated", truth);
         await File.WriteAllTextAsync(
             Path.Combine(service.Data, "fleet.csv"),
-            "name,site,connection\n"
-                + string.Concat(Enumerable.Range(1, 6).Select(i => $"desk-{i},{(i < 4 ? "Westhaven" : "Eastness")},simulated\n")),
+            "name,site,connection,owner\n"
+                + string.Concat(Enumerable.Range(1, 6).Select(i => $"desk-{i},{(i < 4 ? "Westhaven" : "Eastness")},simulated,deck-it\n")),
             Stop
         );
         await service.OkAsync("fleet", "import", Path.Combine(service.Data, "fleet.csv"));
@@ -96,6 +97,8 @@ public sealed class LifecycleTests
         Assert.All(run.GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("phase").GetString() != "roll-back"), s =>
             Assert.Equal("done", s.GetProperty("state").GetString())
         );
+
+        await ReportAsync(service);
 
         // The second wave begins after its soak; desk-4 hangs on battery and is parked in the window.
         await StandAsync(service, "desk-4", "parked");
@@ -288,6 +291,39 @@ public sealed class LifecycleTests
         }
 
         return changes;
+    }
+
+    /// <summary>An owner reports by a share link what is wrong after the upgrade; it is given to somebody, and closed.</summary>
+    private static async Task ReportAsync(ServiceProcess service)
+    {
+        var made = JsonDocument.Parse(await service.OkAsync("share", "create", "small", "owner", "deck-it", "--json")).RootElement;
+        var secret = made.GetProperty("page").GetString()!.Split('/')[^1];
+        using var anybody = new HttpClient { BaseAddress = service.Url };
+        async Task<(int Status, JsonElement Body)> SayAsync(string machine, string words)
+        {
+            using var answer = await anybody.PostAsJsonAsync($"/api/v1/shared/{secret}/machines/{machine}/reports", new { words }, Stop);
+            return ((int)answer.StatusCode, await answer.Content.ReadFromJsonAsync<JsonElement>(Stop));
+        }
+
+        var (status, view) = await SayAsync("desk-1", "  the receipts are cut in half ");
+        Assert.Equal(200, status);
+        var slot = view.GetProperty("slots").EnumerateArray().Single(s => s.GetProperty("machine").GetString() == "desk-1");
+        Assert.Equal("the receipts are cut in half", slot.GetProperty("reports")[0].GetProperty("words").GetString());
+        Assert.Equal(409, (await SayAsync("desk-4", "it is slow")).Status);
+        Assert.Equal(404, (await SayAsync("desk-9", "it is slow")).Status);
+        Assert.Equal(400, (await SayAsync("desk-1", " ")).Status);
+        Assert.Equal(400, (await SayAsync("desk-1", new string('x', 501))).Status);
+
+        var open = Assert.Single((await service.Client.FollowUpsAsync("small", null, false, 10, Stop)).Items);
+        Assert.Equal(("desk-1", "owner deck-it", null), (open.Machine, open.FollowUp.AddedBy, open.FollowUp.Owner));
+        var name = $"{open.Run}/{open.FollowUp.Name}";
+        await service.OkAsync("follow-up", "assign", name, "--owner", "terminal-it", "--due", "2020-01-02");
+        Assert.Contains("1 follow-up open, 1 overdue", await service.OkAsync("follow-up", "list"), StringComparison.Ordinal);
+        Assert.Contains("1 overdue", await service.OkAsync("overview", "show"), StringComparison.Ordinal);
+        await service.OkAsync("follow-up", "close", name, "--reason", "cut length set");
+        Assert.Empty((await service.Client.FollowUpsAsync(null, null, false, 10, Stop)).Items);
+        var shown = await anybody.GetFromJsonAsync<JsonElement>($"/api/v1/shared/{secret}", Stop);
+        Assert.Contains("cut length set", shown.GetRawText(), StringComparison.Ordinal);
     }
 
     private static async Task StandAsync(ServiceProcess service, string machine, string status)

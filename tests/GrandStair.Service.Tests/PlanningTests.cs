@@ -9,7 +9,7 @@ namespace GrandStair.Service.Tests;
 public sealed class PlanningTests(SmallFleet fleet) : IClassFixture<SmallFleet>
 {
     /// <summary>How long the steps in the slot of the method by image usually last.</summary>
-    private static readonly TimeSpan SlotLength = TimeSpan.FromMinutes(57);
+    private static readonly TimeSpan SlotLength = TimeSpan.FromMinutes(77);
 
     private const string Plan = """
         plan: NAME

@@ -5,6 +5,7 @@ using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Plans;
 using GrandStair.Core.Refusals;
+using GrandStair.Core.Runs;
 using GrandStair.Storage.Calendars;
 using GrandStair.Storage.Checks;
 using GrandStair.Storage.Databases;
@@ -432,6 +433,29 @@ public abstract partial class StoreTests
         Assert.Equal(("b.img", null), (right.File, right.Quarantined));
         Assert.True(await table.RemoveAsync(right, new("planner"), "over", Now, Stop));
         Assert.False(await table.RemoveAsync(right, new("planner"), "over", Now, Stop));
+    }
+
+    [Fact]
+    public async Task What_an_order_printed_is_kept_in_pieces_and_a_piece_counts_once()
+    {
+        await PlanAsync("desk-1");
+        await OpenRunAsync();
+        var run = Assert.Single(await Runs.ListAsync(null, Stop)).State.Run;
+        var table = new RunOutputTable(Database);
+        var order = new OrderName(run, 1, "apply", 2);
+        Assert.Equal(0, await table.KeptAsync(order, Stop));
+        await table.AddAsync(order, 0, 4, "one\n", Now, Stop);
+        await table.AddAsync(order, 4, 6, "(pw)\n", Now.AddMinutes(1), Stop);
+        await table.AddAsync(order, 4, 6, "again\n", Now.AddMinutes(1), Stop);
+        await table.AddAsync(order with { Step = "look" }, 0, 3, "äö\n", Now.AddMinutes(2), Stop);
+        Assert.Equal(10, await table.KeptAsync(order, Stop));
+        Assert.Equal("one\n(pw)\n", await table.TextAsync(order, Stop));
+        Assert.Equal(
+            [new KeptOutput(order, 10, Now), new(order with { Step = "look" }, 3, Now.AddMinutes(2))],
+            await table.OfAsync(run, Stop)
+        );
+        Assert.Empty(await table.OfAsync(run + 1, Stop));
+        Assert.Equal("", await table.TextAsync(order with { Attempt = 1 }, Stop));
     }
 
     [Fact]

@@ -183,7 +183,7 @@ function wayTo(plan: string, item: Schemas['InTheWayView']): string {
   if (item.kind === 'asked') return '/runs?asked';
   if (item.kind === 'suspended') return '/runs?suspended';
   if (item.kind === 'no-contact') return '/runs?status=running';
-  if (item.kind === 'follow-up') return '/runs?status=verified';
+  if (item.kind === 'follow-up') return '/follow-ups';
   return `/plans/${plan}?status=${item.condition}`;
 }
 

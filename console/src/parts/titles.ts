@@ -1,4 +1,4 @@
-const pages: Record<string, string> = { '': 'Overview', me: 'Your account' };
+const pages: Record<string, string> = { '': 'Overview', me: 'Your account', 'follow-ups': 'Follow-ups' };
 const planPages: Record<string, string> = { edit: 'edit', board: 'board', rehearsal: 'forecast' };
 
 /** The title of a page, for its tab and the history: `desk-w-001 · Grand Stair`. */

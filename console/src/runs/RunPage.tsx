@@ -11,6 +11,8 @@ import { Status } from '../parts/Status';
 import { many, span, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { AnswerButtons } from './AnswerButtons';
+import { FollowUpsOfRun } from './FollowUps';
+import { Outputs } from './Outputs';
 import { SavedFiles } from './SavedFiles';
 
 export function RunPage() {
@@ -75,7 +77,9 @@ export function RunPage() {
           {view.comparisons.map((compared) => (
             <Comparison key={compared.step} compared={compared} />
           ))}
+          <FollowUpsOfRun view={view} />
           <SavedFiles run={r.run} />
+          <Outputs run={r.run} />
           <Log view={view} />
         </div>
       </div>
@@ -188,16 +192,6 @@ function Steps({ view }: { view: Schemas['RunView'] }) {
           </li>
         ))}
       </ol>
-      {view.followUps.length > 0 && (
-        <>
-          <h2>Follow-ups</h2>
-          <ul className="rows">
-            {view.followUps.map((end) => (
-              <FollowUp key={`${end.name} ${end.opened}`} run={view.run.run} end={end} />
-            ))}
-          </ul>
-        </>
-      )}
     </section>
   );
 }
@@ -240,46 +234,6 @@ function Comparison({ compared }: { compared: Schemas['DifferencesView'] }) {
         </table>
       )}
     </section>
-  );
-}
-
-function FollowUp({ run, end }: { run: string; end: Schemas['FollowUpView'] }) {
-  const queries = useQueryClient();
-  const may = useMay();
-  const [closing, setClosing] = useState(false);
-  const close = useMutation({
-    mutationFn: (reason: string) =>
-      take(api.POST('/api/v1/runs/{run}/follow-ups/{name}/close', { params: { path: { run, name: end.name } }, body: { reason } })),
-    onSuccess: () => {
-      setClosing(false);
-      queries.invalidateQueries();
-    },
-  });
-  return (
-    <li className="way">
-      <div>
-        {end.title}
-        <div className="quiet">
-          found: <code>{end.seen}</code>. {end.closed ? `Closed by ${end.by}, ${time(end.closed)}` : end.fix}
-        </div>
-      </div>
-      {!end.closed && may('CloseFollowUp') && (
-        <button type="button" className="plain link" onClick={() => setClosing(true)}>
-          Close
-        </button>
-      )}
-      {closing && (
-        <ReasonDialog
-          title={end.title}
-          what={end.fix}
-          act="Close it"
-          busy={close.isPending}
-          error={close.error}
-          onAct={(reason) => close.mutate(reason)}
-          onClose={() => setClosing(false)}
-        />
-      )}
-    </li>
   );
 }
 

@@ -28,6 +28,7 @@ export function RunsPage() {
   const parked = counts.get('parked') ?? 0;
   const asked = all.data.items.filter((run) => run.asked);
   const suspended = all.data.items.filter((run) => run.suspended.length > 0);
+  const followUps = all.data.items.reduce((sum, run) => sum + run.followUps, 0);
   const shown = isAsked ? asked : isSuspended ? suspended : all.data.items.filter((run) => status === undefined || run.status === status);
   const picked = isAsked ? asked.filter((run) => chosen.has(run.run)) : [];
   const pick = (runs: string[], on: boolean) =>
@@ -64,6 +65,7 @@ export function RunsPage() {
             {suspended.length} with something suspended
           </Link>
         )}
+        {followUps > 0 && <Link to="/follow-ups">{many(followUps, 'follow-up')} …</Link>}
       </p>
       {picked.length > 0 && (
         <p className="targets picked">

@@ -1,3 +1,4 @@
+import { Textarea } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { useParams } from 'react-router';
@@ -33,6 +34,7 @@ export function TimesPage() {
   setClock(() => Date.parse(view.now));
   const toCome = view.slots.filter((s) => !['verified', 'done', 'stopped'].includes(s.status));
   const over = view.slots.length - toCome.length;
+  const upgraded = view.slots.filter((s) => s.mayReport);
   const notice = view.noticeHours;
   return (
     <main className="shared">
@@ -77,6 +79,17 @@ export function TimesPage() {
           </tbody>
         </table>
       </section>
+      {upgraded.length > 0 && (
+        <section className="card below">
+          <h2>Already upgraded</h2>
+          <p className="quiet">Does something not work as before? Say what, and the people who run the upgrade will see to it.</p>
+          <ul className="rows">
+            {upgraded.map((s) => (
+              <Upgraded key={s.machine} secret={secret} slot={s} />
+            ))}
+          </ul>
+        </section>
+      )}
     </main>
   );
 }
@@ -127,6 +140,64 @@ function Row({
         </tr>
       )}
     </>
+  );
+}
+
+/** A machine that is upgraded, what its owner has reported about it, and a form for more. */
+function Upgraded({ secret, slot }: { secret: string; slot: Slot }) {
+  const queries = useQueryClient();
+  const [open, setOpen] = useState(false);
+  const [words, setWords] = useState('');
+  const report = useMutation({
+    mutationFn: () =>
+      take(
+        api.POST('/api/v1/shared/{secret}/machines/{machine}/reports', {
+          params: { path: { secret, machine: slot.machine } },
+          body: { words },
+        }),
+      ),
+    onSuccess: (view) => {
+      queries.setQueryData(['shared', secret], view);
+      setWords('');
+      setOpen(false);
+    },
+  });
+  return (
+    <li>
+      <div className="line">
+        <span>
+          <code>{slot.machine}</code> <span className="quiet">{slot.site}</span>
+        </span>
+        <button type="button" className="plain link" aria-expanded={open} onClick={() => setOpen(!open)}>
+          Report a problem
+        </button>
+      </div>
+      {slot.reports.map((one) => (
+        <div key={one.at} className="quiet">
+          {time(one.at)}: {one.words} – {one.closed ? `closed ${time(one.closed)}: ${one.because}` : 'open'}
+        </div>
+      ))}
+      {open && (
+        <>
+          <Textarea
+            label="What does not work"
+            maxLength={500}
+            value={words}
+            onChange={(e) => setWords(e.currentTarget.value)}
+            autosize
+            minRows={2}
+          />
+          <DialogActions
+            act="Report it"
+            busy={report.isPending}
+            error={report.error}
+            ready={words.trim() !== ''}
+            onAct={() => report.mutate()}
+            onClose={() => setOpen(false)}
+          />
+        </>
+      )}
+    </li>
   );
 }
 

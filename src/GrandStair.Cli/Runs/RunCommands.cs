@@ -22,9 +22,9 @@ internal static class RunCommands
             Watch(),
             Decide(),
             Answer(),
-            CloseFollowUp(),
             Evidence(),
             SavedFiles(),
+            RunOutputCommand.Make(),
         };
 
     private static Command List()
@@ -258,23 +258,6 @@ internal static class RunCommands
         return command;
     }
 
-    private static Command CloseFollowUp()
-    {
-        var name = new Argument<string>("follow-up") { Description = "Name of the follow-up; 'run show' lists them." };
-        var reason = new Option<string>("--reason")
-        {
-            Description = "What was done, recorded in the audit log with your name.",
-            Required = true,
-        };
-        var command = new Command("close-follow-up", "Close a follow-up") { Run, name, reason };
-        command.Asks(
-            (parsed, client, stop) =>
-                client.CloseFollowUpAsync(parsed.GetValue(Run)!, parsed.GetValue(name)!, parsed.GetValue(reason)!, stop),
-            Print
-        );
-        return command;
-    }
-
     private static void Print(Page<RunRow> page, Screen screen)
     {
         var parked = page.Items.Count(r => r.Status == "parked");
@@ -392,8 +375,14 @@ internal static class RunCommands
             Print(compared, screen);
         foreach (var end in view.FollowUps)
             screen.Say(
-                $"follow-up **{end.Name}**: {end.Title} (found: {end.Seen}). "
-                    + $"{(end.Closed is null ? end.Fix : $"Closed by {end.By}, {Screen.Time(end.Closed)}")}"
+                $"follow-up **{r.Run}/{end.Name}**: {end.Title}"
+                    + $"{(end.Seen.Length > 0 ? $" (found: {end.Seen})" : "")}{(end.AddedBy is { } by ? $" [{by}]" : "")}. "
+                    + (
+                        end.Closed is null
+                            ? $"{end.Fix} For {end.Owner ?? "nobody yet"}{(end.Due is { } due ? $", due {due:yyyy-MM-dd}" : "")}"
+                                + $"{(end.Overdue ? ", **overdue**" : "")}"
+                            : $"Closed by {end.By}, {Screen.Time(end.Closed)}: {end.Because}"
+                    )
             );
         foreach (var line in view.Log)
             screen.Say($"{Screen.Time(line.At)}  {line.Text}{(line.Actor == "worker" ? "" : $"  [{line.Actor}]")}");

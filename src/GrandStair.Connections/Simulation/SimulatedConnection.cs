@@ -60,6 +60,14 @@ public sealed class SimulatedConnection(SimulatedMachines world, TimeProvider cl
         return await world.AskAsync(machine.Name, order, clock.GetUtcNow(), stop);
     }
 
+    /// <inheritdoc />
+    public async Task<byte[]> OutputAsync(Machine machine, OrderName order, long from, CancellationToken stop)
+    {
+        await ReachAsync(machine, stop);
+        var printed = await world.OutputAsync(order, clock.GetUtcNow(), stop);
+        return [.. printed.Skip((int)from).Take(OrderStatus.MostOfOutput)];
+    }
+
     private async Task<Dictionary<string, string>> ReachAsync(Machine machine, CancellationToken stop)
     {
         var now = clock.GetUtcNow();

@@ -1,4 +1,5 @@
 using System.Globalization;
+using System.Text;
 using System.Text.Json;
 using Dapper;
 using GrandStair.Core.Runs;
@@ -148,15 +149,46 @@ public sealed class SimulatedMachines : IDisposable
                 if (now < ends)
                 {
                     var share = (now.ToUnixTimeSeconds() - row.Posted) / Math.Max(1.0, row.Ends - row.Posted);
-                    return new(OrderState.Running, null, share, SimulatedScript.Doing(row.Kind, row.Script, share), ends);
+                    return new OrderStatus(OrderState.Running, null, share, SimulatedScript.Doing(row.Kind, row.Script, share), ends)
+                    {
+                        Printed = OutputOf(row, now).Length,
+                    };
                 }
 
                 var lasted = TimeSpan.FromSeconds(row.Ends - row.Posted);
-                return row.Result == nameof(OrderState.Gone)
-                    ? new(OrderState.Gone, null, null, row.Note, Lasted: lasted)
-                    : new OrderStatus(OrderState.Ended, (int)row.Exit!, 1, row.Note, Lasted: lasted);
+                return (
+                    row.Result == nameof(OrderState.Gone)
+                        ? new OrderStatus(OrderState.Gone, null, null, row.Note, Lasted: lasted)
+                        : new OrderStatus(OrderState.Ended, (int)row.Exit!, 1, row.Note, Lasted: lasted)
+                ) with
+                {
+                    Printed = OutputOf(row, now).Length,
+                };
             },
             stop
+        );
+
+    /// <summary>What an order has printed by a moment.</summary>
+    internal Task<byte[]> OutputAsync(OrderName order, DateTimeOffset now, CancellationToken stop) =>
+        InTurnAsync(
+            () =>
+                _connection.QuerySingleOrDefault<OrderRow>("SELECT * FROM orders WHERE name = @name", new { name = order.ToString() })
+                    is { } row
+                    ? OutputOf(row, now)
+                    : [],
+            stop
+        );
+
+    private static byte[] OutputOf(OrderRow row, DateTimeOffset now) =>
+        Encoding.UTF8.GetBytes(
+            SimulatedScript.Output(
+                row.Kind,
+                row.Script,
+                DateTimeOffset.FromUnixTimeSeconds(row.Posted),
+                DateTimeOffset.FromUnixTimeSeconds(row.Ends),
+                row.Note,
+                now
+            )
         );
 
     private void InTurn(Action work)

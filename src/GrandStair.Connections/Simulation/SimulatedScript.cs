@@ -1,4 +1,5 @@
 using System.Globalization;
+using System.Text;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Readings;
 
@@ -109,6 +110,20 @@ internal static class SimulatedScript
             "restore-files" => "restoring files",
             _ => lines.Length == 0 ? "" : lines[Math.Min(lines.Length - 1, (int)(share * lines.Length))],
         };
+    }
+
+    /// <summary>What an order has printed by a moment: a line every twentieth of its time, and at its end its note.</summary>
+    public static string Output(string kind, string script, DateTimeOffset posted, DateTimeOffset ends, string note, DateTimeOffset now)
+    {
+        if (kind == "restart")
+            return "";
+        var printed = new StringBuilder();
+        for (var i = 0; i < 20 && posted + ((ends - posted) * i / 20) is var at && at <= now; i++)
+            printed.Append(CultureInfo.InvariantCulture, $"{at:HH:mm:ss} {Doing(kind, script, i / 20.0)}, {5 * i} %\n");
+        if (ends <= now)
+            foreach (var line in note.Split('\n'))
+                printed.Append(CultureInfo.InvariantCulture, $"{ends:HH:mm:ss} {line}\n");
+        return printed.ToString();
     }
 
     /// <summary>What an order that ended well has changed.</summary>

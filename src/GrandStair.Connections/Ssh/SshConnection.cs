@@ -148,6 +148,7 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
             note = "";
         double? share = null;
         TimeSpan? lasted = null;
+        var printed = 0L;
         foreach (var line in said.Split('\n', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries))
         {
             var (word, rest) = line.Split(' ', 2) is [var w, var r] ? (w, r) : (line, "");
@@ -158,6 +159,9 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
                     break;
                 case "lasted" when int.TryParse(rest, out var seconds) && seconds >= 0:
                     lasted = TimeSpan.FromSeconds(seconds);
+                    break;
+                case "printed" when long.TryParse(rest, NumberStyles.None, CultureInfo.InvariantCulture, out var bytes):
+                    printed = bytes;
                     break;
                 case "progress":
                     (share, note) = Progress(rest);
@@ -172,15 +176,37 @@ public sealed class SshConnection(SshOptions options) : IConnection, IDisposable
 
         return state.Split(' ') switch
         {
-            ["unseen"] => new(OrderState.Unseen, null, null, ""),
-            ["running"] => new(OrderState.Running, null, share, note),
-            ["gone"] => new(OrderState.Gone, null, share, note),
-            ["ended", var exit] when int.TryParse(exit, out var code) => new(OrderState.Ended, code, 1, note, Lasted: lasted),
+            ["unseen"] => new OrderStatus(OrderState.Unseen, null, null, ""),
+            ["running"] => new OrderStatus(OrderState.Running, null, share, note) { Printed = printed },
+            ["gone"] => new OrderStatus(OrderState.Gone, null, share, note) { Printed = printed },
+            ["ended", var exit] when int.TryParse(exit, out var code) => new OrderStatus(OrderState.Ended, code, 1, note, Lasted: lasted)
+            {
+                Printed = printed,
+            },
             _ => throw new ConnectionException(
                 "unreachable",
                 $"{machine.Name} gave no clear answer about {order}: '{Texts.Clean(said, 200)}'. It is asked again."
             ),
         };
+    }
+
+    /// <inheritdoc />
+    public async Task<byte[]> OutputAsync(Machine machine, OrderName order, long from, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(machine);
+        var said = await LaunchAsync(machine, $"output {FileName(order)} {from} {OrderStatus.MostOfOutput}", "", CommandTimeout, stop);
+        try
+        {
+            return Convert.FromBase64String(said.Trim());
+        }
+        catch (FormatException error)
+        {
+            throw new ConnectionException(
+                "unreachable",
+                $"{machine.Name} cut off what {order} has printed: '{Texts.Clean(said, 200)}'. It is asked again.",
+                error
+            );
+        }
     }
 
     /// <inheritdoc />

@@ -2,6 +2,7 @@
 # Carries out orders on this machine: each attempt at most once, and whether or not the connection lasts.
 #   launcher HOME post ORDER EPOCH KIND SHA256   takes "script", "values" and, where there are any, "secrets" from stdin, one base64 line each
 #   launcher HOME ask ORDER                      says how an order stands
+#   launcher HOME output ORDER FROM MOST         prints what an order has printed from a byte on, as base64
 #   launcher HOME read SECONDS SHA256            runs the script on stdin (base64), prints its output, and ends with "read-ended STATUS BYTES"
 #   launcher HOME run FOLDER                     does an order; started by post, never by hand
 # SHA256 is that of stdin without its last line break: what was cut on its way is not begun.
@@ -125,7 +126,16 @@ ask)
     echo "state $now"
     [ -f exit ] && echo "lasted $(($(stat -c %Y exit) - $(head -n 1 posts | cut -d ' ' -f 1)))"
     [ -f progress ] && tail -n 1 progress | cut -c 1-200 | sed 's/^/progress /'
-    if [ -f output ]; then printf 'output '; tail -c 3000 output | base64 -w 0; echo; fi
+    if [ -f output ]; then
+        echo "printed $(stat -c %s output)"
+        printf 'output '
+        tail -c 3000 output | base64 -w 0
+        echo
+    fi
+    ;;
+output)
+    tail -c "+$(($2 + 1))" "$home/orders/$1/output" 2>/dev/null | head -c "$3" | base64 -w 0
+    echo
     ;;
 read)
     payload "$2"

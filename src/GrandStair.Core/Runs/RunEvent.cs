@@ -19,6 +19,8 @@ namespace GrandStair.Core.Runs;
 [JsonDerivedType(typeof(SlotOpened), "slot-opened")]
 [JsonDerivedType(typeof(SlotMoved), "slot-moved")]
 [JsonDerivedType(typeof(Decided), "decided")]
+[JsonDerivedType(typeof(FollowUpAdded), "follow-up-added")]
+[JsonDerivedType(typeof(FollowUpAssigned), "follow-up-assigned")]
 [JsonDerivedType(typeof(FollowUpClosed), "follow-up-closed")]
 [JsonDerivedType(typeof(Settled), "settled")]
 public abstract record RunEvent(DateTimeOffset At, string Actor)
@@ -195,6 +197,25 @@ public sealed record Decided(DateTimeOffset At, string Actor, Decision Decision,
     /// <summary>Before when a rollback does not begin, UTC: the machine's next window. Null for at once.</summary>
     public DateTimeOffset? NotBefore { get; init; }
 }
+
+/// <summary>A person added a follow-up.</summary>
+/// <param name="At">When, UTC.</param>
+/// <param name="Actor">Who.</param>
+/// <param name="FollowUp">Its name within the run.</param>
+/// <param name="Title">What is left to do, or what is wrong.</param>
+/// <param name="Fix">How it is done; empty where that is not known.</param>
+/// <param name="Owner">Who is to do it; null for nobody yet.</param>
+/// <param name="Due">The last day on which it is in time; null for none.</param>
+public sealed record FollowUpAdded(DateTimeOffset At, string Actor, string FollowUp, string Title, string Fix, string? Owner, DateOnly? Due)
+    : RunEvent(At, Actor);
+
+/// <summary>It was said who is to do a follow-up, and by when.</summary>
+/// <param name="At">When, UTC.</param>
+/// <param name="Actor">Who said so.</param>
+/// <param name="FollowUp">The follow-up's name.</param>
+/// <param name="Owner">Who is to do it; null for nobody.</param>
+/// <param name="Due">The last day on which it is in time; null for none.</param>
+public sealed record FollowUpAssigned(DateTimeOffset At, string Actor, string FollowUp, string? Owner, DateOnly? Due) : RunEvent(At, Actor);
 
 /// <summary>A follow-up was closed.</summary>
 public sealed record FollowUpClosed(DateTimeOffset At, string Actor, string FollowUp, string Reason) : RunEvent(At, Actor);

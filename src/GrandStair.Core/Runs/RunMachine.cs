@@ -57,7 +57,34 @@ public static class RunMachine
                 SlotOpened slot => IsOutstanding(state, slot.Order) ? AskGate(state, Moment.Start, e.At) : Same(state),
                 SlotMoved moved => OnSlotMoved(state, moved),
                 Decided decided => OnDecided(state, decided),
-                FollowUpClosed closed => OnFollowUpClosed(state, closed),
+                FollowUpAdded added => Same(
+                    state with
+                    {
+                        FollowUps = state.FollowUps.Add(
+                            new(added.FollowUp, added.Title, "", added.Fix, added.At, null, null)
+                            {
+                                AddedBy = added.Actor,
+                                Owner = added.Owner,
+                                Due = added.Due,
+                            }
+                        ),
+                    }
+                ),
+                FollowUpAssigned assigned => OnFollowUp(state, assigned.FollowUp, f =>
+                    f with
+                    {
+                        Owner = assigned.Owner,
+                        Due = assigned.Due,
+                    }
+                ),
+                FollowUpClosed closed => OnFollowUp(state, closed.FollowUp, f =>
+                    f with
+                    {
+                        Closed = closed.At,
+                        By = closed.Actor,
+                        Because = closed.Reason,
+                    }
+                ),
                 Settled settled => IsOutstanding(state, settled.Order) && !state.HasOpenFollowUps
                     ? Close(state, Outcome.Done, null, e.At)
                     : Same(state),
@@ -544,16 +571,9 @@ public static class RunMachine
     private static string? StoppedStep(RunState state) =>
         state.StoppedAt ?? (state.CurrentStep is { } step ? $"{state.Leg + 1}/{step.Name}" : null);
 
-    private static Stepped OnFollowUpClosed(RunState state, FollowUpClosed e) =>
-        Same(
-            state with
-            {
-                FollowUps =
-                [
-                    .. state.FollowUps.Select(l => l.Name == e.FollowUp && l.Closed is null ? l with { Closed = e.At, By = e.Actor } : l),
-                ],
-            }
-        );
+    /// <summary>Changes a follow-up that is open.</summary>
+    private static Stepped OnFollowUp(RunState state, string name, Func<FollowUp, FollowUp> change) =>
+        Same(state with { FollowUps = [.. state.FollowUps.Select(f => f.Name == name && f.Closed is null ? change(f) : f)] });
 
     private static Stepped Close(RunState state, Outcome outcome, string? reason, DateTimeOffset at)
     {

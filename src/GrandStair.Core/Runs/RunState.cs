@@ -56,22 +56,31 @@ public sealed record AfterResume(Outcome? Outcome, string? Reason);
 public sealed record PhaseSpan(int Leg, Phase Phase, DateTimeOffset From, DateTimeOffset? To);
 
 /// <summary>Something small left to do on a machine after its upgrade.</summary>
-/// <param name="Name">The name of the check that does not hold.</param>
+/// <param name="Name">Its name within the run: that of the check that does not hold, of the comparison, or one of its own.</param>
 /// <param name="Title">What is left to do.</param>
 /// <param name="Seen">What was seen.</param>
 /// <param name="Fix">How it is fixed.</param>
 /// <param name="Opened">Since when it is open, UTC.</param>
 /// <param name="Closed">When it was closed, UTC; null while it is open.</param>
 /// <param name="By">Who closed it; null while it is open.</param>
-public sealed record FollowUp(
-    string Name,
-    string Title,
-    string Seen,
-    string Fix,
-    DateTimeOffset Opened,
-    DateTimeOffset? Closed,
-    string? By
-);
+public sealed record FollowUp(string Name, string Title, string Seen, string Fix, DateTimeOffset Opened, DateTimeOffset? Closed, string? By)
+{
+    /// <summary>Who added it; null where the run found it itself.</summary>
+    public string? AddedBy { get; init; }
+
+    /// <summary>Who is to do it; null for nobody yet.</summary>
+    public string? Owner { get; init; }
+
+    /// <summary>The last day on which it is in time, by UTC; null for none.</summary>
+    public DateOnly? Due { get; init; }
+
+    /// <summary>What was done when it was closed; null while it is open.</summary>
+    public string? Because { get; init; }
+
+    /// <summary>Whether it is open and its day is over.</summary>
+    /// <param name="now">The time, UTC.</param>
+    public bool IsOverdue(DateTimeOffset now) => Closed is null && Due < DateOnly.FromDateTime(now.UtcDateTime);
+}
 
 /// <summary>What a step that patches does.</summary>
 public enum PatchPart

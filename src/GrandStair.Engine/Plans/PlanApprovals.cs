@@ -80,10 +80,10 @@ public sealed class PlanApprovals(
     {
         if (await plans.FindAsync(name, stop) is not { State: PlanStatus.Started } stored)
             return;
-        if (stored.Held is not null && (stored.Held != Waiting(PlanProgress.SomeChange) || change == PlanProgress.SomeChange))
-            return;
-        if (!Consent.MayGoOn(await NeededAsync(stored, stop)))
-            await plans.PutStatusAsync(name, PlanStatus.Started, Waiting(change), "hold", actor, clock.GetUtcNow(), stop);
+        bool MayBeHeld(PlanRecord plan) =>
+            plan.Held is null || (plan.Held == Waiting(PlanProgress.SomeChange) && change != PlanProgress.SomeChange);
+        if (MayBeHeld(stored) && !Consent.MayGoOn(await NeededAsync(stored, stop)))
+            await plans.PutStatusAsync(name, PlanStatus.Started, Waiting(change), "hold", actor, clock.GetUtcNow(), stop, MayBeHeld);
     }
 
     private static string Waiting(string change) => $"{change}, which waits for approval";

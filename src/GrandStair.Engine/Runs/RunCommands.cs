@@ -83,6 +83,48 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
         );
     }
 
+    /// <summary>Adds a follow-up. A run is not done before all of its follow-ups are closed.</summary>
+    /// <param name="run">The run's number.</param>
+    /// <param name="title">What is left to do, or what is wrong.</param>
+    /// <param name="fix">How it is done; empty where that is not known.</param>
+    /// <param name="owner">Who is to do it; null for nobody yet.</param>
+    /// <param name="due">The last day on which it is in time, by UTC; null for none.</param>
+    /// <param name="actor">Who adds it.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="RefusedException">There is no such run.</exception>
+    public Task<RunState> AddFollowUpAsync(
+        long run,
+        string title,
+        string fix,
+        string? owner,
+        DateOnly? due,
+        Actor actor,
+        CancellationToken stop
+    )
+    {
+        ArgumentNullException.ThrowIfNull(actor);
+        return AppendAsync(
+            run,
+            // No two events of a run have one number, so no two follow-ups get one name.
+            state => new FollowUpAdded(clock.GetUtcNow(), actor.Name, $"added-{state.Events + 1}", title, fix, owner, due),
+            new(actor, "follow-up add", title),
+            stop
+        );
+    }
+
+    /// <summary>Says who is to do a follow-up, and by when.</summary>
+    /// <exception cref="RefusedException">There is no such run, or it has no such follow-up that is open.</exception>
+    public Task<RunState> AssignFollowUpAsync(long run, string followUp, string? owner, DateOnly? due, Actor actor, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(actor);
+        return AppendAsync(
+            run,
+            state => new FollowUpAssigned(clock.GetUtcNow(), actor.Name, OpenOne(state, followUp), owner, due),
+            new(actor, "follow-up assign", $"{followUp}: {owner ?? "nobody"}{(due is { } day ? $", due {day:yyyy-MM-dd}" : "")}"),
+            stop
+        );
+    }
+
     /// <summary>Closes a follow-up.</summary>
     /// <exception cref="RefusedException">There is no such run, or it has no such follow-up that is open.</exception>
     public Task<RunState> CloseFollowUpAsync(long run, string followUp, string reason, Actor actor, CancellationToken stop)
@@ -90,14 +132,16 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
         ArgumentNullException.ThrowIfNull(actor);
         return AppendAsync(
             run,
-            state =>
-                state.FollowUps.Any(l => l.Name == followUp && l.Closed is null)
-                    ? new FollowUpClosed(clock.GetUtcNow(), actor.Name, followUp, reason)
-                    : throw RefusedException.Unknown("unknown-follow-up", $"Run r{run} has no open follow-up '{followUp}'."),
-            new(actor, "run close-follow-up", $"{followUp}: {reason}"),
+            state => new FollowUpClosed(clock.GetUtcNow(), actor.Name, OpenOne(state, followUp), reason),
+            new(actor, "follow-up close", $"{followUp}: {reason}"),
             stop
         );
     }
+
+    private static string OpenOne(RunState state, string followUp) =>
+        state.FollowUps.Any(f => f.Name == followUp && f.Closed is null)
+            ? followUp
+            : throw RefusedException.Unknown("unknown-follow-up", $"Run r{state.Run} has no open follow-up '{followUp}'.");
 
     private async Task<StoredRun> FindAsync(long run, CancellationToken stop) =>
         await runs.FindAsync(run, stop)

@@ -35,6 +35,7 @@ public sealed class RunWorker(
     ConnectionSet connections,
     RecordSteps recordSteps,
     StepOrders stepOrders,
+    StepOutputs stepOutputs,
     ClockTable clockTable,
     ChangeSignal changes,
     DomainClock clock,
@@ -578,6 +579,7 @@ public sealed class RunWorker(
         // Only what passes until the machine is asked counts for the step, not how long the answer takes.
         var asked = clock.GetUtcNow();
         OrderStatus status;
+        long printed;
         try
         {
             if (step.IsReading)
@@ -594,10 +596,12 @@ public sealed class RunWorker(
             }
 
             asked = clock.GetUtcNow();
-            status = await stepOrders.MaskAsync(await connection.AskAsync(machine, order.Name, stop), step, stop);
+            status = await stepOutputs.MaskAsync(await connection.AskAsync(machine, order.Name, stop), step, stop);
             // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
             if (status.State == OrderState.Unseen && await stepOrders.WhyNotAsync(claim.State, step, machine, stop) is null)
                 await connection.PostAsync(machine, await stepOrders.MakeAsync(claim, order, step, machine, stop), stop);
+            // A result counts once all that led to it is here: by then the machine may be gone for good.
+            printed = await stepOutputs.KeepAsync(connection, machine, order.Name, step, status, known?.Printed, stop);
         }
         catch (ConnectionException error) when (error.Name != "epoch")
         {
@@ -623,7 +627,12 @@ public sealed class RunWorker(
                 Units.Show((now - lost.Since).TotalSeconds, ValueKind.Duration)
             );
         var since = Resumed(known, name, claim.Due, asked).Since;
-        var progress = new RunProgress(name, status.Share, status.Note, now) { Since = since, Answered = true };
+        var progress = new RunProgress(name, status.Share, status.Note, now)
+        {
+            Since = since,
+            Answered = true,
+            Printed = printed,
+        };
         if (IsOverdue(claim, since, asked, order, step))
             return Overdue(claim, order, step, progress, status.Note);
         var often = now + Max(LookInterval.Running(now - since, step.Typical), clock.ToDomain(Early));

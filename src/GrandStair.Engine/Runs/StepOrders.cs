@@ -21,9 +21,6 @@ public sealed class StepOrders(
     TimeProvider clock
 )
 {
-    // What is shorter than this is no secret, and would be found in many words.
-    private const int ShortestMasked = 4;
-
     /// <summary>Why a step cannot be done; null where nothing is in its way.</summary>
     public async Task<string?> WhyNotAsync(RunState run, StepSpec step, Machine machine, CancellationToken stop)
     {
@@ -86,19 +83,4 @@ public sealed class StepOrders(
 
     /// <summary>Deletes what steps left with the service for a run that is done and needs it no more.</summary>
     public Task ForgetAsync(RunState run, CancellationToken stop) => savedFileSteps.DropAsync(run, stop);
-
-    /// <summary>What a script says, without the secrets that it was given: it may have printed them.</summary>
-    public async Task<OrderStatus> MaskAsync(OrderStatus status, StepSpec step, CancellationToken stop)
-    {
-        ArgumentNullException.ThrowIfNull(status);
-        ArgumentNullException.ThrowIfNull(step);
-        foreach (var name in step.Secrets)
-        {
-            var secret = await secrets.OfAsync(name, stop);
-            foreach (var line in secret.Split('\n').Select(l => l.Trim()).Where(l => l.Length >= ShortestMasked))
-                status = status with { Note = status.Note.Replace(line, $"({name})", StringComparison.Ordinal) };
-        }
-
-        return status;
-    }
 }

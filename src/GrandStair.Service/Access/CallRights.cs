@@ -103,6 +103,9 @@ internal static class CallRights
             ["EndFirstUse"] = new(Admin),
             // What runs on machines.
             ["GetRunEvidence"] = new(Auditor | Approver | Operator | Admin),
+            ["ListOutputs"] = Anybody,
+            ["GetOutput"] = Anybody,
+            ["DownloadOutput"] = Anybody,
             ["ListSavedFiles"] = Anybody,
             // Configuration often has passwords in it.
             ["GetSavedFiles"] = new(Operator | Admin),
@@ -131,7 +134,10 @@ internal static class CallRights
             ["GoAgain"] = new(Operator),
             ["DecideRun"] = new(Operator),
             ["AnswerRun"] = new(Operator),
-            ["CloseFollowUp"] = new(Operator),
+            ["ListFollowUps"] = Anybody,
+            ["AddFollowUp"] = new(Operator),
+            ["AssignFollowUps"] = new(Operator),
+            ["CloseFollowUps"] = new(Operator),
             // Media.
             ["ListMedia"] = Anybody,
             ["GetMedia"] = Anybody,

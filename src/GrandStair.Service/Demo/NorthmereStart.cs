@@ -4,6 +4,7 @@ using GrandStair.Connections.Simulation;
 using GrandStair.Core.Access;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Plans;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Refusals;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
@@ -177,6 +178,11 @@ internal sealed class NorthmerePeople(
     private static readonly TimeSpan ToDecide = TimeSpan.FromHours(5);
     private static readonly TimeSpan ToFix = TimeSpan.FromHours(30);
     private static readonly TimeSpan ToCloseFollowUp = TimeSpan.FromHours(40);
+    private static readonly TimeSpan ToReport = TimeSpan.FromHours(6);
+    private static readonly TimeSpan ToCloseReport = TimeSpan.FromDays(12);
+
+    // The machine of the pilot of which the owner reports something.
+    private const string Reported = "desk-w-001";
     private readonly Dictionary<string, DateTimeOffset> _found = [];
     private readonly Dictionary<long, int> _tries = [];
     private bool _hasSaidWhere;
@@ -279,15 +285,37 @@ internal sealed class NorthmerePeople(
             await runCommands.DecideAsync(run.Run, decision, reason, atOnce: false, new(machine.Owner, "demo"), stop);
         }
 
+        await ReportAsync(run, machine, now, stop);
         foreach (
             var end in run.FollowUps.Where(l =>
-                l.Closed is null && (run.Verified ?? run.Closed) is not null && IsTime($"end r{run.Run} {l.Name}", ToCloseFollowUp, now)
+                l.Closed is null
+                && (run.Verified ?? run.Closed) is not null
+                && IsTime($"end r{run.Run} {l.Name}", l.AddedBy is null ? ToCloseFollowUp : ToCloseReport, now)
             )
         )
         {
             world.Set(machine.Name, "device.faults", "0");
             await runCommands.CloseFollowUpAsync(run.Run, end.Name, "driver put on again", new(machine.Owner, "demo"), stop);
         }
+    }
+
+    /// <summary>The owner of one machine reports what is wrong with it, and it is given to somebody, who is late with it.</summary>
+    private async Task ReportAsync(Core.Runs.RunState run, Machine machine, DateTimeOffset now, CancellationToken stop)
+    {
+        if (machine.Name != Reported || run.Phase != Core.Catalogue.Phase.Settle || !IsTime($"report r{run.Run}", ToReport, now))
+            return;
+        var owner = new Actor($"owner {machine.Owner}", "demo");
+        if (run.FollowUps.FirstOrDefault(f => f.AddedBy == owner.Name) is not { } report)
+            await runCommands.AddFollowUpAsync(run.Run, "The boarding list prints in the wrong tray", "", null, null, owner, stop);
+        else if (report.Owner is null)
+            await runCommands.AssignFollowUpAsync(
+                run.Run,
+                report.Name,
+                "terminal-it",
+                DateOnly.FromDateTime(now.UtcDateTime).AddDays(3),
+                new("planner", "demo"),
+                stop
+            );
     }
 
     private async Task SeeToMemberAsync(Member member, DateTimeOffset now, CancellationToken stop)

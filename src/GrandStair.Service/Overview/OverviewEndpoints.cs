@@ -60,7 +60,7 @@ internal static class OverviewEndpoints
             Line(members.Select(m => m.PlannedEnd)),
             Line(members.Select(m => m.Verified)),
             [
-                .. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, all, rows)
+                .. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, all, rows, now)
                     .OrderByDescending(w => w.Kind is "parked" or "asked" or "stopped" or "suspended" or "no-contact")
                     .ThenByDescending(w => w.Opens)
                     .ThenByDescending(w => w.Machines)
@@ -123,7 +123,8 @@ internal static class OverviewEndpoints
         IReadOnlyList<Member> members,
         IReadOnlyDictionary<MachineId, Machine> machines,
         IReadOnlyList<StoredRun> runs,
-        IReadOnlyList<RunRow> rows
+        IReadOnlyList<RunRow> rows,
+        DateTimeOffset now
     )
     {
         foreach (
@@ -212,12 +213,14 @@ internal static class OverviewEndpoints
         foreach (var reason in readiness.Reasons)
             yield return new("route", reason.Machines, reason.Reason, "decide: replace, retire or stay", null, null, "not-ready", 0);
         var followUps = rows.Where(r => r.FollowUps > 0).ToArray();
+        var overdue = runs.SelectMany(r => r.State.FollowUps).Count(f => f.IsOverdue(now));
         if (followUps.Length > 0)
             yield return new(
                 "follow-up",
                 followUps.Length,
                 "Follow-ups after the upgrade",
-                $"{followUps.Sum(r => r.FollowUps)} to close on {Names(followUps.Select(r => r.Machine))}",
+                $"{followUps.Sum(r => r.FollowUps)} to close on {Names(followUps.Select(r => r.Machine))}"
+                    + (overdue > 0 ? $"; {overdue} overdue" : ""),
                 "person",
                 null,
                 "verified",

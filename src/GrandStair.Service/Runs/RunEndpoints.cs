@@ -48,25 +48,6 @@ internal static class RunEndpoints
             .ProducesProblem(404)
             .ProducesProblem(409);
         api.MapPost("/runs/{run}/answers", AnswerAsync).WithName("AnswerRun").ProducesProblem(404).ProducesProblem(409);
-        api.MapPost(
-                "/runs/{run}/follow-ups/{name}/close",
-                async (
-                    string run,
-                    string name,
-                    Because because,
-                    RunCommands commands,
-                    ScopedRuns runs,
-                    ClaimsPrincipal caller,
-                    CancellationToken stop
-                ) =>
-                {
-                    var (stored, _) = await runs.FindAsync(run, stop);
-                    await commands.CloseFollowUpAsync(stored.State.Run, name, RequestFields.Reason(because.Reason), caller.Actor(), stop);
-                    return await runs.ViewAsync(run, stop);
-                }
-            )
-            .WithName("CloseFollowUp")
-            .ProducesProblem(404);
         api.MapGet("/runs/{run}/evidence", async (string run, RunEvidence evidence, ScopedRuns runs, CancellationToken stop) =>
             {
                 var (stored, machine) = await runs.FindAsync(run, stop);

@@ -17,6 +17,7 @@ namespace GrandStair.Service.Runs;
 internal sealed class RunEvidence(
     RunLog runs,
     RunRecordTable records,
+    RunOutputTable outputs,
     FleetTable readings,
     AuditTable audit,
     CatalogueCache catalogues,
@@ -86,6 +87,14 @@ internal sealed class RunEvidence(
             Written = now,
         };
         var recorded = (await records.OfAsync(run.Run, stop)).Select(r => new EvidenceFile($"records/{r.Leg}-{r.Step}.tsv", r.Record.Text));
+        var printed = new List<EvidenceFile>();
+        foreach (var (order, _, _) in await outputs.OfAsync(run.Run, stop))
+            printed.Add(
+                new(
+                    $"outputs/{order.Leg}-{order.Step}-{order.Attempt}.txt",
+                    string.Concat(OutputText.Lines(await outputs.TextAsync(order, stop)).Select(line => $"{line}\n"))
+                )
+            );
         EvidenceFile[] files =
         [
             new("report.html", Report(run, machine, events, before, after, now)),
@@ -113,6 +122,7 @@ internal sealed class RunEvidence(
             new("readings-after.json", JsonSerializer.Serialize(after.Select(ReferralPack.Show), Indented)),
             new("audit.jsonl", string.Concat(decided.Select(e => JsonSerializer.Serialize(e, Lines) + "\n"))),
             .. recorded,
+            .. printed,
             .. scripts,
         ];
         EvidencePack.Write(stream, files, key.PublicPem, key.SignHash, now);

@@ -87,7 +87,7 @@ internal static class RunViews
             run.Turned,
             [.. run.Phases.Select(p => new PhaseView(RunMachine.Name(p.Phase), p.From, p.To))],
             [.. Steps(run)],
-            [.. run.FollowUps.Select(l => new FollowUpView(l.Name, l.Title, l.Seen, l.Fix, l.Opened, l.Closed, l.By))],
+            [.. run.FollowUps.Select(f => View(f, now))],
             [.. RunMachine.Possible(run).Select(d => RunMachine.Name(d))],
             rollbackBegins,
             [
@@ -112,6 +112,16 @@ internal static class RunViews
             ],
         };
     }
+
+    public static FollowUpView View(FollowUp f, DateTimeOffset now) =>
+        new(f.Name, f.Title, f.Seen, f.Fix, f.Opened, f.Closed, f.By)
+        {
+            AddedBy = f.AddedBy,
+            Owner = f.Owner,
+            Due = f.Due,
+            Overdue = f.IsOverdue(now),
+            Because = f.Because,
+        };
 
     private static DifferencesView Differences(Compared compared, RunState run) =>
         new(
@@ -281,8 +291,9 @@ internal static class RunViews
             Decided x => $"Decided to "
                 + $"{RunMachine.Name(x.Decision).Replace('-', ' ')}"
                 + $"{(x.NotBefore is { } begins ? $" from {begins:ddd d MMM HH:mm} UTC on" : "")}: {x.Reason}",
-            FollowUpClosed x =>
-                $"Follow-up closed: {run.FollowUps.FirstOrDefault(l => l.Name == x.FollowUp)?.Title ?? x.FollowUp} ({x.Reason})",
+            FollowUpAdded x => $"Follow-up added: {x.Title}{For(x.Owner, x.Due)}",
+            FollowUpAssigned x => $"Follow-up assigned: {TitleOf(run, x.FollowUp)}{For(x.Owner ?? "nobody", x.Due)}",
+            FollowUpClosed x => $"Follow-up closed: {TitleOf(run, x.FollowUp)} ({x.Reason})",
             Settled => "Rollback period expired",
             _ => e.Type,
         };
@@ -296,6 +307,12 @@ internal static class RunViews
             PatchPart.Restart => ", restart",
             _ => ", reading what is left",
         };
+
+    private static string TitleOf(RunState run, string followUp) =>
+        run.FollowUps.FirstOrDefault(f => f.Name == followUp)?.Title ?? followUp;
+
+    private static string For(string? owner, DateOnly? due) =>
+        (owner is null ? "" : $", for {owner}") + (due is { } day ? $", due {day:d MMM yyyy}" : "");
 
     private static string Counts(Compared x) =>
         x.Counts.IsEmpty
@@ -341,7 +358,8 @@ internal static class RunViews
 
     private static string Noted(OrderEnded ended) => ended.Note.Length > 0 ? $" ({ended.Note})" : "";
 
-    private static string Title(RunState run, OrderName order) => StepOf(run, order)?.Title ?? order.Step;
+    /// <summary>What an order does, for people.</summary>
+    public static string Title(RunState run, OrderName order) => StepOf(run, order)?.Title ?? order.Step;
 
     /// <summary>An order's step, in the leg that the order is of.</summary>
     private static StepSpec? StepOf(RunState run, OrderName order)

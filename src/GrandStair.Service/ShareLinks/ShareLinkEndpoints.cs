@@ -9,6 +9,7 @@ using GrandStair.Engine.Catalogue;
 using GrandStair.Service.Access;
 using GrandStair.Service.Plans;
 using GrandStair.Service.Requests;
+using GrandStair.Service.Runs;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Plans;
 
@@ -75,7 +76,9 @@ internal static class ShareLinkEndpoints
 
         var shared = api.MapGroup("/shared/{secret}").AllowAnonymous().ProducesProblem(404);
         shared
-            .MapGet("/", async (string secret, SharedSlots slots, CancellationToken stop) => Show(await slots.FindAsync(secret, stop)))
+            .MapGet("/", async (string secret, SharedSlots slots, SharedReports reports, CancellationToken stop) =>
+                await ShowAsync(await slots.FindAsync(secret, stop), reports, stop)
+            )
             .WithName("GetShared");
         shared
             .MapGet("/calendar.ics", async (string secret, SharedSlots slots, CancellationToken stop) =>
@@ -103,15 +106,42 @@ internal static class ShareLinkEndpoints
                     string machine,
                     ChooseCommand command,
                     SharedSlots slots,
+                    SharedReports reports,
                     HttpContext context,
                     CancellationToken stop
                 ) =>
                 {
                     await slots.ChooseAsync(secret, machine, RequestFields.Moment("start", command.Start), context.Address(), stop);
-                    return Show(await slots.FindAsync(secret, stop));
+                    return await ShowAsync(await slots.FindAsync(secret, stop), reports, stop);
                 }
             )
             .WithName("ChooseSharedTime")
+            .ProducesProblem(409);
+        shared
+            .MapPost(
+                "/machines/{machine}/reports",
+                async (
+                    string secret,
+                    string machine,
+                    ReportCommand command,
+                    SharedSlots slots,
+                    SharedReports reports,
+                    HttpContext context,
+                    CancellationToken stop
+                ) =>
+                {
+                    await reports.AddAsync(
+                        secret,
+                        machine,
+                        FollowUpEndpoints.Text("what is wrong", command.Words),
+                        context.Address(),
+                        stop
+                    );
+                    return await ShowAsync(await slots.FindAsync(secret, stop), reports, stop);
+                }
+            )
+            .WithName("ReportSharedProblem")
+            .ProducesProblem(400)
             .ProducesProblem(409);
     }
 
@@ -168,8 +198,10 @@ internal static class ShareLinkEndpoints
     private static ShareLinkRow Row(StoredShareLink a, bool isOver) =>
         new($"a{a.Id}", RunMachine.Name(a.Kind), a.Of, a.Ended is null && !isOver ? "active" : "ended", a.Made, a.MadeBy, a.LastUsed);
 
-    private static SharedView Show(Shown shown) =>
-        new(
+    private static async Task<SharedView> ShowAsync(Shown shown, SharedReports reports, CancellationToken stop)
+    {
+        var reported = await reports.OfAsync(shown, stop);
+        return new(
             shown.Stored.Name,
             shown.Report.Target,
             RunMachine.Name(shown.Link.Kind),
@@ -194,8 +226,11 @@ internal static class ShareLinkEndpoints
                     )
                     {
                         OwnerPresent = s.OwnerPresent,
+                        MayReport = SharedReports.IsPossible(shown, shown.Members[s.Machine.Id]),
+                        Reports = [.. reported[s.Machine.Id].Select(f => new SharedReport(f.Title, f.Opened, f.Closed, f.Because))],
                     };
                 }),
             ]
         );
+    }
 }

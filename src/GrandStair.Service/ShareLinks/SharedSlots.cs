@@ -20,6 +20,12 @@ namespace GrandStair.Service.ShareLinks;
 /// <param name="Members">The machines' places in the plan.</param>
 internal sealed record Shown(StoredShareLink Link, PlanRecord Stored, SlotReport Report, IReadOnlyDictionary<MachineId, Member> Members)
 {
+    /// <summary>The slot of a machine.</summary>
+    /// <exception cref="RefusedException">The link shows no such machine.</exception>
+    public SlotLine LineOf(string machine) =>
+        Report.Slots.FirstOrDefault(s => s.Machine.Name.Equals(machine, StringComparison.OrdinalIgnoreCase))
+        ?? throw RefusedException.Unknown("unknown-machine", $"There is no machine '{machine}' at this link.");
+
     /// <summary>Whether a machine's time was chosen manually.</summary>
     public bool IsChosen(SlotLine line) => Members[line.Machine.Id].Rescheduled is { } at && at == line.Start;
 
@@ -146,8 +152,7 @@ internal sealed class SharedSlots(
     )
     {
         var shown = await FindAsync(secret, stop);
-        var line = shown.Report.Slots.FirstOrDefault(s => s.Machine.Name.Equals(machine, StringComparison.OrdinalIgnoreCase))
-            ?? throw RefusedException.Unknown("unknown-machine", $"There is no machine '{machine}' at this link.");
+        var line = shown.LineOf(machine);
         return shown.Choice(line) is { } choice
             ? (shown, line, choice.From, choice.To)
             : throw RefusedException.Conflict(

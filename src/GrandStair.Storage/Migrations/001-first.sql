@@ -121,6 +121,10 @@ CREATE TABLE run_events (
 CREATE TABLE run_records (
   run_id BIGINT NOT NULL REFERENCES runs (id), leg BIGINT NOT NULL, step TEXT NOT NULL, at BIGINT NOT NULL, content TEXT NOT NULL,
   PRIMARY KEY (run_id, leg, step));
+-- What the scripts of steps printed, in pieces as they were fetched; compressed.
+CREATE TABLE run_outputs (
+  run_id BIGINT NOT NULL REFERENCES runs (id), leg BIGINT NOT NULL, step TEXT NOT NULL, attempt BIGINT NOT NULL, start BIGINT NOT NULL,
+  length BIGINT NOT NULL, at BIGINT NOT NULL, content TEXT NOT NULL, PRIMARY KEY (run_id, leg, step, attempt, start));
 CREATE TABLE run_room (name TEXT NOT NULL, run_id BIGINT NOT NULL REFERENCES runs (id), most BIGINT NOT NULL, PRIMARY KEY (name, run_id));
 CREATE INDEX run_room_run ON run_room (run_id, name);
 CREATE TABLE workers (id BIGINT PRIMARY KEY, lease_until BIGINT NOT NULL);

@@ -372,6 +372,7 @@ public sealed class PlanTable(Database database)
 
     /// <summary>Starts, holds or resumes a plan.</summary>
     /// <param name="command">The command as it was given, for the record.</param>
+    /// <param name="onlyWhere">Asked of the plan as it is when it is written; false leaves it as it is.</param>
     public Task PutStatusAsync(
         string plan,
         PlanStatus state,
@@ -379,13 +380,14 @@ public sealed class PlanTable(Database database)
         string command,
         Actor actor,
         DateTimeOffset now,
-        CancellationToken stop
+        CancellationToken stop,
+        Func<PlanRecord, bool>? onlyWhere = null
     ) =>
         database.WriteAsync(
             async (c, t) =>
             {
                 var before = (await SelectAsync(c, t, $"WHERE name = @name {database.Dialect.ForUpdate}", plan)).Single();
-                if (before.State == PlanStatus.Ended)
+                if (before.State == PlanStatus.Ended || onlyWhere?.Invoke(before) == false)
                     return 0;
                 var after = before.To(state, held, now);
                 await c.ExecuteAsync(

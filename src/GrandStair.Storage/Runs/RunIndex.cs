@@ -3,6 +3,7 @@ using System.Globalization;
 using Dapper;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Runs;
 using GrandStair.Storage.Databases;
 
 namespace GrandStair.Storage.Runs;
@@ -17,6 +18,7 @@ namespace GrandStair.Storage.Runs;
 /// <param name="Closed">When it was closed, UTC; null while it is open.</param>
 /// <param name="IsAsked">Whether it asks something of a person now.</param>
 /// <param name="Suspended">What it has suspended on its machine and not resumed yet, in words.</param>
+/// <param name="FollowUps">Its follow-ups that are open.</param>
 public sealed record RunEntry(
     long Run,
     MachineId Machine,
@@ -26,7 +28,8 @@ public sealed record RunEntry(
     DateTimeOffset SlotStart,
     DateTimeOffset? Closed,
     bool IsAsked,
-    ImmutableArray<string> Suspended
+    ImmutableArray<string> Suspended,
+    ImmutableArray<FollowUp> FollowUps
 );
 
 /// <summary>An entry for every run, kept in memory; each call reads only the runs that have changed since the one before.</summary>
@@ -69,7 +72,8 @@ public sealed class RunIndex : IDisposable
                     s.Slot.Start,
                     s.Closed,
                     s.AskedOfPerson is not null,
-                    s.SuspendedThings
+                    s.SuspendedThings,
+                    [.. s.FollowUps.Where(f => f.Closed is null)]
                 );
             }
 

@@ -50,6 +50,9 @@ public sealed record RunProgress(string Order, double? Share, string Note, DateT
     /// <summary>Whether the machine has confirmed that it has the order.</summary>
     public bool Answered { get; init; }
 
+    /// <summary>How many bytes are kept of what it has printed; null where that is not known.</summary>
+    public long? Printed { get; init; }
+
     /// <summary>Since when nothing is heard; null while the machine answers.</summary>
     public LostContact? LostContact { get; init; }
 

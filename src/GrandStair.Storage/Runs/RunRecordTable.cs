@@ -1,5 +1,3 @@
-using System.IO.Compression;
-using System.Text;
 using Dapper;
 using GrandStair.Core.Runs;
 using GrandStair.Storage.Databases;
@@ -20,7 +18,7 @@ public sealed class RunRecordTable(Database database)
     public Task PutAsync(long run, RunRecord record, CancellationToken stop)
     {
         ArgumentNullException.ThrowIfNull(record);
-        var content = Pack(record.Record.Text);
+        var content = PackedText.Pack(record.Record.Text);
         return database.WriteAsync(
             (c, t) =>
                 c.ExecuteAsync(
@@ -50,23 +48,8 @@ public sealed class RunRecordTable(Database database)
                     c => c.QueryAsync<Row>("SELECT leg, step, at, content FROM run_records WHERE run_id = @run ORDER BY at", new { run }),
                     stop
                 )
-            ).Select(r => new RunRecord((int)r.Leg, r.Step, Micros.Time(r.At), SystemRecord.Parse(Unpack(r.Content)))),
+            ).Select(r => new RunRecord((int)r.Leg, r.Step, Micros.Time(r.At), SystemRecord.Parse(PackedText.Unpack(r.Content)))),
         ];
-
-    private static string Pack(string text)
-    {
-        using var packed = new MemoryStream();
-        using (var brotli = new BrotliStream(packed, CompressionLevel.Optimal))
-            brotli.Write(Encoding.UTF8.GetBytes(text));
-        return Convert.ToBase64String(packed.ToArray());
-    }
-
-    private static string Unpack(string packed)
-    {
-        using var brotli = new BrotliStream(new MemoryStream(Convert.FromBase64String(packed)), CompressionMode.Decompress);
-        using var reader = new StreamReader(brotli, Encoding.UTF8);
-        return reader.ReadToEnd();
-    }
 
     private sealed record Row
     {

@@ -249,6 +249,26 @@ public sealed class RunMachineTests
     }
 
     [Fact]
+    public void A_follow_up_that_somebody_adds_keeps_the_run_open_until_it_is_closed()
+    {
+        var run = Journey.AtApply().Ok("apply").Ok("restart").Ok("look").Open();
+        var due = DateOnly.FromDateTime(Slot.UtcDateTime).AddDays(3);
+        run.Add(new FollowUpAdded(Slot, "owner deck-it", "added-12", "the receipts are cut", "", null, null));
+        Assert.Null(run.State.DueAt);
+        run.Add(new FollowUpAssigned(Slot, "planner", "added-12", "terminal-it", due));
+        var open = Assert.Single(run.State.FollowUps);
+        Assert.Equal(("owner deck-it", "terminal-it", due), (open.AddedBy, open.Owner, open.Due));
+        Assert.False(open.IsOverdue(Slot.AddDays(3)));
+        Assert.True(open.IsOverdue(Slot.AddDays(4)));
+        run.Add(new FollowUpClosed(Slot.AddDays(5), "terminal-it", "added-12", "cut length set"));
+        // What is closed is not given to anybody else.
+        run.Add(new FollowUpAssigned(Slot.AddDays(6), "planner", "added-12", null, null));
+        var closed = Assert.Single(run.State.FollowUps);
+        Assert.Equal(("cut length set", "terminal-it", false), (closed.Because, closed.Owner, closed.IsOverdue(Slot.AddDays(9))));
+        Assert.NotNull(run.State.DueAt);
+    }
+
+    [Fact]
     public void What_is_suspended_is_resumed_however_the_run_ends()
     {
         var cancelled = Journey.Suspended().Ok("save").Decide(Decision.Cancel).Open();

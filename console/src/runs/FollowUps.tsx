@@ -1,0 +1,211 @@
+import { Button, TextInput } from '@mantine/core';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, type Schemas, take } from '../api/client';
+import { ReasonDialog } from '../parts/ReasonDialog';
+import { date, many, time } from '../parts/words';
+import { useMay } from '../session/useSession';
+
+type Named = { run: string; name: string };
+
+/** The follow-ups of a run, and a button that adds one. */
+export function FollowUpsOfRun({ view }: { view: Schemas['RunView'] }) {
+  const may = useMay();
+  const [adding, setAdding] = useState(false);
+  const { run } = view.run;
+  const mayAdd = may('AddFollowUp') && view.turned;
+  if (view.followUps.length === 0 && !mayAdd) return null;
+  return (
+    <section className="card" aria-label="Follow-ups">
+      <div className="title">
+        <h2>Follow-ups</h2>
+        {mayAdd && (
+          <Button variant="default" size="compact-sm" onClick={() => setAdding(true)}>
+            Add …
+          </Button>
+        )}
+      </div>
+      {view.followUps.length === 0 && <p className="empty">None.</p>}
+      <ul className="rows">
+        {view.followUps.map((one) => (
+          <li key={`${one.name} ${one.opened}`} className="way">
+            <FollowUpWords of={one} />
+            {!one.closed && <FollowUpActions of={[{ run, name: one.name }]} title={one.title} />}
+          </li>
+        ))}
+      </ul>
+      {adding && <AddDialog run={run} machine={view.run.machine} onClose={() => setAdding(false)} />}
+    </section>
+  );
+}
+
+/** What is left to do, what was found, who is to do it, and by when. */
+export function FollowUpWords({ of }: { of: Schemas['FollowUpView'] }) {
+  return (
+    <div>
+      {of.title}
+      <div className="quiet">
+        {of.seen && (
+          <>
+            found: <code>{of.seen}</code>.{' '}
+          </>
+        )}
+        {of.addedBy && `Added by ${of.addedBy}, ${time(of.opened)}. `}
+        {of.closed ? `Closed by ${of.by}, ${time(of.closed)}: ${of.because}` : of.fix}
+      </div>
+      {!of.closed && (of.owner || of.due) && (
+        <div className={of.overdue ? 'held' : 'quiet'}>
+          {of.owner ? `for ${of.owner}` : 'for nobody yet'}
+          {of.due && `, due ${date(of.due)}`}
+          {of.overdue && ', overdue'}
+        </div>
+      )}
+    </div>
+  );
+}
+
+/** Assigns or closes one follow-up or many. */
+export function FollowUpActions({ of, title, onDone }: { of: Named[]; title: string; onDone?: () => void }) {
+  const may = useMay();
+  const [asked, setAsked] = useState<'assign' | 'close' | null>(null);
+  const close = () => setAsked(null);
+  const done = () => {
+    close();
+    onDone?.();
+  };
+  return (
+    <span className="nowrap">
+      {may('AssignFollowUps') && (
+        <button type="button" className="plain link" onClick={() => setAsked('assign')}>
+          Assign
+        </button>
+      )}{' '}
+      {may('CloseFollowUps') && (
+        <button type="button" className="plain link" onClick={() => setAsked('close')}>
+          Close
+        </button>
+      )}
+      {asked === 'assign' && <AssignDialog of={of} title={title} onClose={close} onDone={done} />}
+      {asked === 'close' && <CloseDialog of={of} title={title} onClose={close} onDone={done} />}
+    </span>
+  );
+}
+
+interface DialogProps {
+  of: Named[];
+  title: string;
+  onClose: () => void;
+  onDone: () => void;
+}
+
+/** Carries a command out for follow-ups; why some were refused is the dialog's error, and the others are done. */
+function useCommand<T>(call: (sent: T) => Promise<Schemas['FollowUpsDone']>, onDone: () => void) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async (sent: T) => {
+      const done = await call(sent);
+      await queries.invalidateQueries();
+      if (done.refused.length > 0) throw new Error(done.refused.join(' '));
+    },
+    onSuccess: onDone,
+  });
+}
+
+function CloseDialog({ of, title, onClose, onDone }: DialogProps) {
+  const close = useCommand((reason: string) => take(api.POST('/api/v1/follow-ups/close', { body: { of, reason } })), onDone);
+  return (
+    <ReasonDialog
+      title={title}
+      what={of.length > 1 ? `${many(of.length, 'follow-up')} will be closed.` : 'The follow-up will be closed.'}
+      ask="What was done"
+      act={of.length > 1 ? `Close ${of.length} follow-ups` : 'Close it'}
+      busy={close.isPending}
+      error={close.error}
+      onAct={(reason) => close.mutate(reason)}
+      onClose={onClose}
+    />
+  );
+}
+
+function AssignDialog({ of, title, onClose, onDone }: DialogProps) {
+  const [owner, setOwner] = useState('');
+  const [due, setDue] = useState('');
+  const assign = useCommand(
+    () => take(api.POST('/api/v1/follow-ups/assign', { body: { of, owner: owner.trim() || null, due: due || null } })),
+    onDone,
+  );
+  return (
+    <ReasonDialog
+      title={title}
+      what={of.length > 1 ? `Who is to do these ${of.length} follow-ups, and by when?` : 'Who is to do it, and by when?'}
+      without
+      act="Assign"
+      ready={owner.trim() !== '' || due !== ''}
+      busy={assign.isPending}
+      error={assign.error}
+      onAct={() => assign.mutate('')}
+      onClose={onClose}
+    >
+      <OwnerAndDue owner={owner} due={due} onOwner={setOwner} onDue={setDue} />
+    </ReasonDialog>
+  );
+}
+
+function AddDialog({ run, machine, onClose }: { run: string; machine: string; onClose: () => void }) {
+  const queries = useQueryClient();
+  const [owner, setOwner] = useState('');
+  const [due, setDue] = useState('');
+  const add = useMutation({
+    mutationFn: (title: string) =>
+      take(
+        api.POST('/api/v1/runs/{run}/follow-ups', {
+          params: { path: { run } },
+          body: { title, owner: owner.trim() || null, due: due || null },
+        }),
+      ),
+    onSuccess: () => {
+      queries.invalidateQueries();
+      onClose();
+    },
+  });
+  return (
+    <ReasonDialog
+      title={`Follow-up on ${machine}`}
+      what="The run is done once all of its follow-ups are closed."
+      ask="What is left to do, or what is wrong"
+      describes=""
+      act="Add"
+      busy={add.isPending}
+      error={add.error}
+      onAct={(title) => add.mutate(title)}
+      onClose={onClose}
+    >
+      <OwnerAndDue owner={owner} due={due} onOwner={setOwner} onDue={setDue} />
+    </ReasonDialog>
+  );
+}
+
+function OwnerAndDue({
+  owner,
+  due,
+  onOwner,
+  onDue,
+}: {
+  owner: string;
+  due: string;
+  onOwner: (owner: string) => void;
+  onDue: (due: string) => void;
+}) {
+  return (
+    <>
+      <TextInput
+        label="Who"
+        description="A person or a team."
+        value={owner}
+        onChange={(e) => onOwner(e.currentTarget.value)}
+        data-autofocus
+      />
+      <TextInput label="Due" type="date" value={due} onChange={(e) => onDue(e.currentTarget.value)} mt="sm" />
+    </>
+  );
+}

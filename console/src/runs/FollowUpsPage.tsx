@@ -1,0 +1,137 @@
+import { Checkbox } from '@mantine/core';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Link, useSearchParams } from 'react-router';
+import { api, type Schemas, take } from '../api/client';
+import { MachineLink } from '../parts/MachineLink';
+import { failed, Loading, Problem } from '../parts/Problem';
+import { Status } from '../parts/Status';
+import { date, many, time } from '../parts/words';
+import { FollowUpActions } from './FollowUps';
+
+const keyOf = (row: Schemas['FollowUpRow']) => `${row.run}/${row.followUp.name}`;
+
+/** All that is left to do on machines after their upgrade. */
+export function FollowUpsPage() {
+  const [params] = useSearchParams();
+  const isOverdue = params.has('overdue');
+  const owner = params.get('owner');
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const all = useQuery({
+    queryKey: ['follow-ups'],
+    queryFn: () => take(api.GET('/api/v1/follow-ups', { params: { query: { limit: 1000 } } })),
+    refetchInterval: 15_000,
+  });
+  if (failed(all)) return <Problem of={all.error} />;
+  if (!all.data) return <Loading />;
+  const items = all.data.items;
+  const overdue = items.filter((row) => row.followUp.overdue);
+  const owners = [...new Set(items.map((row) => row.followUp.owner ?? ''))].sort();
+  const shown = isOverdue ? overdue : owner === null ? items : items.filter((row) => (row.followUp.owner ?? '') === owner);
+  const picked = shown.filter((row) => chosen.has(keyOf(row)));
+  const pick = (rows: Schemas['FollowUpRow'][], on: boolean) => {
+    const keys = rows.map(keyOf);
+    setChosen(new Set(on ? [...chosen, ...keys] : [...chosen].filter((key) => !keys.includes(key))));
+  };
+  return (
+    <>
+      <h1>
+        <b>{all.data.total}</b> {all.data.total === 1 ? 'follow-up' : 'follow-ups'} open
+        {overdue.length > 0 && (
+          <>
+            , <b>{overdue.length}</b> overdue
+          </>
+        )}
+      </h1>
+      <p className="under">What is left to do on upgraded machines. A run is done once all of its follow-ups are closed.</p>
+      <p className="targets">
+        <Link to="/follow-ups" className={!isOverdue && owner === null ? 'here' : ''}>
+          all {all.data.total}
+        </Link>
+        {(overdue.length > 0 || isOverdue) && (
+          <Link to="/follow-ups?overdue" className={isOverdue ? 'here' : ''}>
+            {overdue.length} overdue
+          </Link>
+        )}
+        {owners.length > 1 &&
+          owners.map((name) => (
+            <Link key={name} to={`/follow-ups?owner=${encodeURIComponent(name)}`} className={owner === name ? 'here' : ''}>
+              {name === '' ? 'for nobody yet' : `for ${name}`}
+            </Link>
+          ))}
+      </p>
+      {picked.length > 0 && (
+        <p className="targets picked">
+          {many(picked.length, 'follow-up')} selected:{' '}
+          <FollowUpActions
+            of={picked.map((row) => ({ run: row.run, name: row.followUp.name }))}
+            title={picked.length === 1 ? (picked[0]?.followUp.title ?? '') : many(picked.length, 'follow-up')}
+            onDone={() => setChosen(new Set())}
+          />
+        </p>
+      )}
+      <section className="card">
+        {shown.length === 0 && <p className="empty">Nothing is left to do here.</p>}
+        {shown.length > 0 && (
+          <table>
+            <thead>
+              <tr>
+                <th>
+                  <Checkbox
+                    aria-label="Select all"
+                    checked={picked.length === shown.length}
+                    indeterminate={picked.length > 0 && picked.length < shown.length}
+                    onChange={(e) => pick(shown, e.currentTarget.checked)}
+                  />
+                </th>
+                <th>Machine</th>
+                <th>Site</th>
+                <th>Run</th>
+                <th>What</th>
+                <th>Who</th>
+                <th>Due</th>
+              </tr>
+            </thead>
+            <tbody>
+              {shown.map((row) => (
+                <tr key={keyOf(row)}>
+                  <td>
+                    <Checkbox
+                      aria-label={`Select ${row.followUp.title} on ${row.machine}`}
+                      checked={chosen.has(keyOf(row))}
+                      onChange={(e) => pick([row], e.currentTarget.checked)}
+                    />
+                  </td>
+                  <td className="nowrap">
+                    <MachineLink name={row.machine} />
+                  </td>
+                  <td className="nowrap">{row.site}</td>
+                  <td className="nowrap">
+                    <Link to={`/runs/${row.run}`}>{row.run}</Link> <Status of={row.status} />
+                  </td>
+                  <td>
+                    {row.followUp.title}
+                    <div className="quiet">
+                      {row.followUp.addedBy
+                        ? `added by ${row.followUp.addedBy}, ${time(row.followUp.opened)}`
+                        : `found: ${row.followUp.seen}. ${row.followUp.fix}`}
+                    </div>
+                  </td>
+                  <td className="nowrap">{row.followUp.owner ?? <span className="quiet">nobody yet</span>}</td>
+                  <td className="nowrap">
+                    {row.followUp.due && (
+                      <span className={row.followUp.overdue ? 'held' : undefined}>
+                        {date(row.followUp.due)}
+                        {row.followUp.overdue && ', overdue'}
+                      </span>
+                    )}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+      </section>
+    </>
+  );
+}

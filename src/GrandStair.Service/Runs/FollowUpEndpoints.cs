@@ -1,0 +1,160 @@
+using System.Security.Claims;
+using GrandStair.Contracts;
+using GrandStair.Core.Refusals;
+using GrandStair.Core.Runs;
+using GrandStair.Engine.Clocks;
+using GrandStair.Engine.Runs;
+using GrandStair.Service.Access;
+using GrandStair.Service.Requests;
+using GrandStair.Storage.Runs;
+using Microsoft.AspNetCore.Mvc;
+
+namespace GrandStair.Service.Runs;
+
+/// <summary>What is left to do on machines after their upgrade, of all runs.</summary>
+internal static class FollowUpEndpoints
+{
+    private const int MostAtOnce = 1000;
+    private const int LongestText = 500;
+
+    public static void MapFollowUps(this RouteGroupBuilder api)
+    {
+        api.MapGet("/follow-ups", ListAsync).WithName("ListFollowUps").ProducesProblem(400);
+        api.MapPost("/follow-ups/close", CloseAsync).WithName("CloseFollowUps").ProducesProblem(400).ProducesProblem(404);
+        api.MapPost("/follow-ups/assign", AssignAsync).WithName("AssignFollowUps").ProducesProblem(400).ProducesProblem(404);
+        api.MapPost("/runs/{run}/follow-ups", AddAsync).WithName("AddFollowUp").ProducesProblem(400).ProducesProblem(404);
+    }
+
+    /// <summary>What somebody wrote, as it is kept.</summary>
+    /// <exception cref="RefusedException">It is empty or too long.</exception>
+    public static string Text(string what, string? text) =>
+        (text ?? "").Trim() is { Length: > 0 and <= LongestText } kept
+            ? kept
+            : throw RefusedException.Invalid(what, $"Say {what} in 1 to {LongestText} characters.");
+
+    private static async Task<Page<FollowUpRow>> ListAsync(
+        [AsParameters] FollowUpsQuery asked,
+        RunIndex index,
+        ScopedFleet fleet,
+        DomainClock clock,
+        CancellationToken stop
+    )
+    {
+        var (plan, owner, overdue, limit, cursor) = asked;
+        var now = clock.GetUtcNow();
+        var machines = await fleet.AllAsync(stop);
+        return (await index.AllAsync(stop))
+            .Where(r => machines.ContainsKey(r.Machine) && (plan is null || r.Plan == plan))
+            .SelectMany(r => r.FollowUps.Select(f => (Run: r, FollowUp: f)))
+            .Where(x =>
+                (owner is null || (x.FollowUp.Owner ?? "").Equals(owner, StringComparison.OrdinalIgnoreCase))
+                && (overdue is null || x.FollowUp.IsOverdue(now) == overdue)
+            )
+            .OrderBy(x => x.FollowUp.Due ?? DateOnly.MaxValue)
+            .ThenBy(x => x.FollowUp.Opened)
+            .ThenBy(x => x.Run.Run)
+            .ToArray()
+            .Page(limit, cursor, x => new FollowUpRow(
+                $"r{x.Run.Run}",
+                machines[x.Run.Machine].Name,
+                machines[x.Run.Machine].Site,
+                x.Run.Plan,
+                x.Run.Wave,
+                RunMachine.Name(x.Run.Status),
+                RunViews.View(x.FollowUp, now)
+            ));
+    }
+
+    private static async Task<RunView> AddAsync(
+        string run,
+        AddFollowUpCommand command,
+        RunCommands commands,
+        ScopedRuns runs,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    )
+    {
+        var (stored, _) = await runs.FindAsync(run, stop);
+        await commands.AddFollowUpAsync(
+            stored.State.Run,
+            Text("what is left to do", command.Title),
+            (command.Fix ?? "").Trim(),
+            Owner(command.Owner),
+            command.Due,
+            caller.Actor(),
+            stop
+        );
+        return await runs.ViewAsync(run, stop);
+    }
+
+    private static Task<FollowUpsDone> CloseAsync(
+        CloseFollowUpsCommand command,
+        RunCommands commands,
+        ScopedRuns runs,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    )
+    {
+        var reason = RequestFields.Reason(command.Reason);
+        return EachAsync(command.Of, runs, (run, name) => commands.CloseFollowUpAsync(run, name, reason, caller.Actor(), stop), stop);
+    }
+
+    private static Task<FollowUpsDone> AssignAsync(
+        AssignFollowUpsCommand command,
+        RunCommands commands,
+        ScopedRuns runs,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    ) =>
+        EachAsync(
+            command.Of,
+            runs,
+            (run, name) => commands.AssignFollowUpAsync(run, name, Owner(command.Owner), command.Due, caller.Actor(), stop),
+            stop
+        );
+
+    /// <summary>Does something with each of many follow-ups; one that it cannot be done with does not keep the others.</summary>
+    /// <exception cref="RefusedException">It could be done with none of them.</exception>
+    private static async Task<FollowUpsDone> EachAsync(
+        IReadOnlyList<FollowUpName> all,
+        ScopedRuns runs,
+        Func<long, string, Task> act,
+        CancellationToken stop
+    )
+    {
+        if (all.Count is 0 or > MostAtOnce)
+            throw RefusedException.Invalid("of", $"{all.Count} follow-ups are named; expected 1 to {MostAtOnce}.");
+        var refused = new List<RefusedException>();
+        foreach (var one in all.Distinct())
+        {
+            try
+            {
+                var (stored, _) = await runs.FindAsync(one.Run, stop);
+                await act(stored.State.Run, one.Name);
+            }
+            catch (RefusedException error)
+            {
+                refused.Add(error);
+            }
+        }
+
+        var done = all.Distinct().Count() - refused.Count;
+        return done > 0 ? new(done, [.. refused.Select(r => r.Message)]) : throw refused[0];
+    }
+
+    private static string? Owner(string? owner) => string.IsNullOrWhiteSpace(owner) ? null : Text("who is to do it", owner);
+
+    /// <summary>Which follow-ups are asked for; null stands for all.</summary>
+    /// <param name="Plan">The plan.</param>
+    /// <param name="Owner">Who is to do them; empty for those that nobody has.</param>
+    /// <param name="Overdue">Whether their day is over.</param>
+    /// <param name="Limit">How many at most.</param>
+    /// <param name="Cursor">Where to go on.</param>
+    private sealed record FollowUpsQuery(
+        [FromQuery(Name = "plan")] string? Plan,
+        [FromQuery(Name = "owner")] string? Owner,
+        [FromQuery(Name = "overdue")] bool? Overdue,
+        [FromQuery(Name = "limit")] int? Limit,
+        [FromQuery(Name = "cursor")] string? Cursor
+    );
+}
