@@ -37,7 +37,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         ["AddFollowUp"] = """{"title":""}""",
         ["AssignFollowUps"] = """{"of":[]}""",
         ["CloseFollowUps"] = """{"of":[],"reason":""}""",
-        ["ReportSharedProblem"] = """{"words":""}""",
+        ["ReportSharedProblem"] = """{"words":"it is slow"}""",
         ["EndWaiver"] = """{"reason":""}""",
         ["TrustFirstUse"] = """{"reason":""}""",
         ["EndFirstUse"] = """{"reason":""}""",
@@ -275,6 +275,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
             .Replace("{key}", "os.version", StringComparison.Ordinal)
             .Replace("{plan}", "small", StringComparison.Ordinal)
             .Replace("{run}", "r1", StringComparison.Ordinal)
+            .Replace("{leg}/{step}/{attempt}", "1/clean/1", StringComparison.Ordinal)
             .Replace("{import}", "1", StringComparison.Ordinal)
             .Replace("{id}", "w1", StringComparison.Ordinal)
             .Replace("{product}", "Brae%20Desktop", StringComparison.Ordinal)

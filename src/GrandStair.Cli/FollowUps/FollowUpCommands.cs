@@ -75,7 +75,7 @@ internal static class FollowUpCommands
         var command = new Command("assign", "Say who is to do follow-ups, and by when") { Names, owner, Due };
         command.Calls(
             async (parsed, client, screen, stop) =>
-                Tell(
+                await TellAsync(
                     parsed,
                     await client.AssignFollowUpsAsync(new(Chosen(parsed), parsed.GetValue(owner), parsed.GetValue(Due)), stop),
                     "assigned",
@@ -95,7 +95,7 @@ internal static class FollowUpCommands
         var command = new Command("close", "Close follow-ups") { Names, reason };
         command.Calls(
             async (parsed, client, screen, stop) =>
-                Tell(parsed, await client.CloseFollowUpsAsync(new(Chosen(parsed), parsed.GetValue(reason)!), stop), "closed", screen)
+                await TellAsync(parsed, await client.CloseFollowUpsAsync(new(Chosen(parsed), parsed.GetValue(reason)!), stop), "closed", screen)
         );
         return command;
     }
@@ -112,13 +112,13 @@ internal static class FollowUpCommands
                 ),
         ];
 
-    private static int Tell(ParseResult parsed, FollowUpsDone done, string what, Screen screen)
+    private static async Task<int> TellAsync(ParseResult parsed, FollowUpsDone done, string what, Screen screen)
     {
         if (!Caller.PrintedAsJson(parsed, done))
         {
             screen.Say($"{Screen.Many(done.Done, "follow-up")} {what}");
             foreach (var why in done.Refused)
-                screen.Say($"**Not {what}**: {why}");
+                await Terminal.ErrorAsync($"gstair: Not {what}: {why}");
         }
 
         return done.Refused.Count == 0 ? ExitStatus.Done : ExitStatus.NotPossible;
