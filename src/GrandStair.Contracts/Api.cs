@@ -1086,8 +1086,8 @@ public sealed record CloseFollowUpsCommand(IReadOnlyList<FollowUpName> Of, strin
 
 /// <summary>Says who is to do follow-ups, and by when.</summary>
 /// <param name="Of">Which, at most 1000.</param>
-/// <param name="Owner">Who is to do them; null for nobody.</param>
-/// <param name="Due">The last day on which they are in time, by UTC; null for none.</param>
+/// <param name="Owner">Who is to do them, empty for nobody; null leaves it as it is.</param>
+/// <param name="Due">The last day on which they are in time, by UTC; null leaves it as it is.</param>
 public sealed record AssignFollowUpsCommand(IReadOnlyList<FollowUpName> Of, string? Owner = null, DateOnly? Due = null);
 
 /// <summary>What came of a command about several follow-ups.</summary>

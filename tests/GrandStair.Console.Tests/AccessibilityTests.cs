@@ -44,6 +44,7 @@ public sealed class AccessibilityTests(ConsoleFixture demo) : IClassFixture<Cons
             "/access/host-keys",
             "/audit",
             "/media",
+            "/follow-ups",
             "/me",
             "/nowhere",
         ];

@@ -215,6 +215,7 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     [InlineData("/runs")]
     [InlineData("/outcomes")]
     [InlineData("/media")]
+    [InlineData("/follow-ups")]
     [InlineData("/plans/new")]
     [InlineData("/plans/winter-crossing/edit")]
     [InlineData("/no-such-page")]

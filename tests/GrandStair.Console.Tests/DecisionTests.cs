@@ -30,6 +30,52 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     }
 
     [Fact]
+    public async Task What_a_script_printed_is_searched_and_a_follow_up_is_added_assigned_and_closed()
+    {
+        await Eventually.TrueAsync(
+            async () => (await small.Service.Client.RunsAsync("small", "verified,done", 10, Stop)).Total == 1,
+            TimeSpan.FromMinutes(2),
+            () => "desk-1 is verified"
+        );
+        var run = (await small.Service.Client.RunsAsync("small", "verified,done", 10, Stop)).Items.Single();
+        var page = await small.OpenAsync($"/runs/{run.Run}");
+        var output = page.GetByRole(AriaRole.Region, new() { Name = "Output" });
+        await Assertions.Expect(output.Locator(".output")).ToContainTextAsync("look around: done");
+        await output.GetByLabel("Step").SelectOptionAsync($"{run.Run}/1/apply-image/1");
+        await output.GetByLabel("Find in the output").FillAsync("APPLY IMAGE 7 7.1.4, 95");
+        await Assertions.Expect(output.GetByRole(AriaRole.Status)).ToHaveTextAsync("1 line of 21");
+        await Assertions.Expect(output.Locator(".output > div")).ToHaveAttributeAsync("data-line", "20");
+
+        await page.GetByRole(AriaRole.Region, new() { Name = "Follow-ups" }).GetByRole(AriaRole.Button, new() { Name = "Add" }).ClickAsync();
+        var dialog = page.GetByRole(AriaRole.Dialog);
+        await dialog.GetByLabel("Who").FillAsync("deck-it");
+        await dialog.GetByLabel("Due").FillAsync("2020-01-31");
+        await dialog.GetByLabel("What is left to do").FillAsync("the card reader is not found");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Add" }).ClickAsync();
+        await Assertions
+            .Expect(page.GetByRole(AriaRole.Region, new() { Name = "Follow-ups" }))
+            .ToContainTextAsync("for deck-it, due 31 January 2020, overdue");
+
+        await page.GotoAsync(new Uri(small.Service.Url, "/follow-ups").ToString());
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("1 follow-up open, 1 overdue");
+        await page.GetByLabel("Select all").CheckAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Assign" }).ClickAsync();
+        await Assertions.Expect(dialog.GetByLabel("Who")).ToHaveValueAsync("deck-it");
+        await dialog.GetByLabel("Who").FillAsync("quay");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Assign" }).ClickAsync();
+        // What was not changed in the dialog stays.
+        await Assertions.Expect(page.Locator("tbody tr")).ToContainTextAsync("quay");
+        await Assertions.Expect(page.Locator("tbody tr")).ToContainTextAsync("31 January 2020, overdue");
+        await page.GetByLabel("Select all").CheckAsync();
+        await page.GetByRole(AriaRole.Button, new() { Name = "Close", Exact = true }).ClickAsync();
+        await dialog.GetByLabel("What was done").FillAsync("driver put on again");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Close it" }).ClickAsync();
+        await Assertions.Expect(page.Locator(".empty")).ToHaveTextAsync("Nothing is left to do here.");
+        var closed = (await small.Service.Client.RunAsync(run.Run, Stop)).FollowUps.Single();
+        Assert.Equal(("driver put on again", "quay"), (closed.Because, closed.Owner));
+    }
+
+    [Fact]
     public async Task What_runs_ask_of_a_person_is_answered_for_several_machines_at_once()
     {
         await using var own = await SmallDemo.StartAsync(started: false);

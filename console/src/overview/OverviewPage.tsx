@@ -206,14 +206,17 @@ function Running({ view }: { view: Schemas['OverviewView'] }) {
               <span>
                 <Link to={`/runs/${run.run}`}>
                   <code>{run.machine}</code>
-                </Link>
-                <SuspendedOn name={run.machine} /> <span className="quiet">{run.step}</span>
+                </Link>{' '}
+                <span className="quiet">{run.step}</span>
               </span>
               <span className="quiet num">
                 <ToGo run={run} />
               </span>
             </div>
-            <RunProgress run={run} />
+            <div className="line">
+              <RunProgress run={run} />
+              <SuspendedOn name={run.machine} />
+            </div>
           </li>
         ))}
       </ul>

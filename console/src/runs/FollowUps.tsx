@@ -1,4 +1,4 @@
-import { Button, TextInput } from '@mantine/core';
+import { TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
@@ -6,7 +6,15 @@ import { ReasonDialog } from '../parts/ReasonDialog';
 import { date, many, time } from '../parts/words';
 import { useMay } from '../session/useSession';
 
-type Named = { run: string; name: string };
+type OfRun = { run: string; followUp: Schemas['FollowUpView'] };
+
+const namesOf = (all: OfRun[]) => all.map((one) => ({ run: one.run, name: one.followUp.name }));
+
+/** What all have in common; empty where they differ or have nothing. */
+function common(all: OfRun[], read: (one: Schemas['FollowUpView']) => string | null): string {
+  const [first = '', ...others] = new Set(all.map((one) => read(one.followUp) ?? ''));
+  return others.length > 0 ? '' : first;
+}
 
 /** The follow-ups of a run, and a button that adds one. */
 export function FollowUpsOfRun({ view }: { view: Schemas['RunView'] }) {
@@ -17,20 +25,22 @@ export function FollowUpsOfRun({ view }: { view: Schemas['RunView'] }) {
   if (view.followUps.length === 0 && !mayAdd) return null;
   return (
     <section className="card" aria-label="Follow-ups">
-      <div className="title">
-        <h2>Follow-ups</h2>
+      <h2>
+        Follow-ups{' '}
         {mayAdd && (
-          <Button variant="default" size="compact-sm" onClick={() => setAdding(true)}>
-            Add …
-          </Button>
+          <button type="button" className="plain link" onClick={() => setAdding(true)}>
+            Add
+          </button>
         )}
-      </div>
+      </h2>
       {view.followUps.length === 0 && <p className="empty">None.</p>}
       <ul className="rows">
         {view.followUps.map((one) => (
-          <li key={`${one.name} ${one.opened}`} className="way">
-            <FollowUpWords of={one} />
-            {!one.closed && <FollowUpActions of={[{ run, name: one.name }]} title={one.title} />}
+          <li key={`${one.name} ${one.opened}`}>
+            <div className="split">
+              <FollowUpWords of={one} />
+              {!one.closed && <FollowUpActions of={[{ run, followUp: one }]} title={one.title} />}
+            </div>
           </li>
         ))}
       </ul>
@@ -65,7 +75,7 @@ export function FollowUpWords({ of }: { of: Schemas['FollowUpView'] }) {
 }
 
 /** Assigns or closes one follow-up or many. */
-export function FollowUpActions({ of, title, onDone }: { of: Named[]; title: string; onDone?: () => void }) {
+export function FollowUpActions({ of, title, onDone }: { of: OfRun[]; title: string; onDone?: () => void }) {
   const may = useMay();
   const [asked, setAsked] = useState<'assign' | 'close' | null>(null);
   const close = () => setAsked(null);
@@ -92,7 +102,7 @@ export function FollowUpActions({ of, title, onDone }: { of: Named[]; title: str
 }
 
 interface DialogProps {
-  of: Named[];
+  of: OfRun[];
   title: string;
   onClose: () => void;
   onDone: () => void;
@@ -112,7 +122,7 @@ function useCommand<T>(call: (sent: T) => Promise<Schemas['FollowUpsDone']>, onD
 }
 
 function CloseDialog({ of, title, onClose, onDone }: DialogProps) {
-  const close = useCommand((reason: string) => take(api.POST('/api/v1/follow-ups/close', { body: { of, reason } })), onDone);
+  const close = useCommand((reason: string) => take(api.POST('/api/v1/follow-ups/close', { body: { of: namesOf(of), reason } })), onDone);
   return (
     <ReasonDialog
       title={title}
@@ -128,19 +138,19 @@ function CloseDialog({ of, title, onClose, onDone }: DialogProps) {
 }
 
 function AssignDialog({ of, title, onClose, onDone }: DialogProps) {
-  const [owner, setOwner] = useState('');
-  const [due, setDue] = useState('');
-  const assign = useCommand(
-    () => take(api.POST('/api/v1/follow-ups/assign', { body: { of, owner: owner.trim() || null, due: due || null } })),
-    onDone,
-  );
+  const [before] = useState({ owner: common(of, (one) => one.owner), due: common(of, (one) => one.due) });
+  const [owner, setOwner] = useState(before.owner);
+  const [due, setDue] = useState(before.due);
+  // What is not changed here stays as it is on each of them.
+  const changed = { owner: owner.trim() === before.owner ? null : owner.trim(), due: due === before.due ? null : due || null };
+  const assign = useCommand(() => take(api.POST('/api/v1/follow-ups/assign', { body: { of: namesOf(of), ...changed } })), onDone);
   return (
     <ReasonDialog
       title={title}
       what={of.length > 1 ? `Who is to do these ${of.length} follow-ups, and by when?` : 'Who is to do it, and by when?'}
       without
       act="Assign"
-      ready={owner.trim() !== '' || due !== ''}
+      ready={changed.owner !== null || changed.due !== null}
       busy={assign.isPending}
       error={assign.error}
       onAct={() => assign.mutate('')}
@@ -200,7 +210,7 @@ function OwnerAndDue({
     <>
       <TextInput
         label="Who"
-        description="A person or a team."
+        description="A person or a team; empty for nobody."
         value={owner}
         onChange={(e) => onOwner(e.currentTarget.value)}
         data-autofocus

@@ -64,7 +64,7 @@ export function FollowUpsPage() {
         <p className="targets picked">
           {many(picked.length, 'follow-up')} selected:{' '}
           <FollowUpActions
-            of={picked.map((row) => ({ run: row.run, name: row.followUp.name }))}
+            of={picked}
             title={picked.length === 1 ? (picked[0]?.followUp.title ?? '') : many(picked.length, 'follow-up')}
             onDone={() => setChosen(new Set())}
           />

@@ -1,7 +1,7 @@
 import { Button, NativeSelect, TextInput } from '@mantine/core';
 import { useDebouncedValue } from '@mantine/hooks';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
+import { type ReactNode, useEffect, useRef, useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
 import { failed, Problem } from '../parts/Problem';
 import { amount, bytes, many } from '../parts/words';
@@ -23,12 +23,12 @@ export function Outputs({ run }: { run: string }) {
   if (!output) return null;
   return (
     <section className="card" aria-label="Output">
-      <div className="title">
-        <h2>Output of the scripts</h2>
+      <h2>
+        Output of the scripts{' '}
         <a href={`/api/v1/runs/${run}/outputs/${output.leg}/${output.step}/${output.attempt}/text`} download>
           Download, {bytes(output.bytes)}
         </a>
-      </div>
+      </h2>
       <Lines
         key={output.order}
         run={run}
@@ -52,7 +52,7 @@ function labelOf(output: Schemas['OutputRow'], all: Schemas['OutputRow'][]): str
   return output.title + (several ? `, attempt ${output.attempt}` : '') + (output.running ? ' (running)' : '');
 }
 
-function Lines({ run, output, choice }: { run: string; output: Schemas['OutputRow']; choice: React.ReactNode }) {
+function Lines({ run, output, choice }: { run: string; output: Schemas['OutputRow']; choice: ReactNode }) {
   const [text, setText] = useState('');
   const [limit, setLimit] = useState(FEW);
   const [find] = useDebouncedValue(text.trim(), 300);
@@ -69,6 +69,12 @@ function Lines({ run, output, choice }: { run: string; output: Schemas['OutputRo
     refetchInterval: output.running ? 3000 : false,
   });
   const view = lines.data;
+  const end = useRef<HTMLPreElement>(null);
+  const shown = view?.shown.length;
+  // What was printed last is what is looked for.
+  useEffect(() => {
+    if (shown && !find) end.current?.scrollTo({ top: end.current.scrollHeight });
+  }, [shown, find]);
   const rest = view ? view.matching - view.shown.length : 0;
   return (
     <>
@@ -92,7 +98,7 @@ function Lines({ run, output, choice }: { run: string; output: Schemas['OutputRo
         </Button>
       )}
       {view && (
-        <pre className="output" tabIndex={0}>
+        <pre className="output" ref={end} tabIndex={0}>
           {view.shown.map((line) => (
             <div key={line.number} data-line={line.number}>
               {line.text || ' '}

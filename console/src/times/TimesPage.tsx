@@ -1,6 +1,6 @@
 import { Textarea } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useState } from 'react';
+import { useEffect, useRef, useState } from 'react';
 import { useParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { failed, Loading, Problem } from '../parts/Problem';
@@ -148,6 +148,10 @@ function Upgraded({ secret, slot }: { secret: string; slot: Slot }) {
   const queries = useQueryClient();
   const [open, setOpen] = useState(false);
   const [words, setWords] = useState('');
+  const field = useRef<HTMLTextAreaElement>(null);
+  useEffect(() => {
+    if (open) field.current?.focus();
+  }, [open]);
   const report = useMutation({
     mutationFn: () =>
       take(
@@ -186,6 +190,7 @@ function Upgraded({ secret, slot }: { secret: string; slot: Slot }) {
             onChange={(e) => setWords(e.currentTarget.value)}
             autosize
             minRows={2}
+            ref={field}
           />
           <DialogActions
             act="Report it"

@@ -71,7 +71,7 @@ internal static class FollowUpCommands
 
     private static Command Assign()
     {
-        var owner = new Option<string?>("--owner") { Description = "Who is to do them; nobody where it is left out." };
+        var owner = new Option<string?>("--owner") { Description = "Who is to do them; '' for nobody." };
         var command = new Command("assign", "Say who is to do follow-ups, and by when") { Names, owner, Due };
         command.Calls(
             async (parsed, client, screen, stop) =>

@@ -113,14 +113,31 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
     }
 
     /// <summary>Says who is to do a follow-up, and by when.</summary>
+    /// <param name="run">The run's number.</param>
+    /// <param name="followUp">The follow-up's name.</param>
+    /// <param name="assign">Makes of the follow-up as it is one that somebody has.</param>
+    /// <param name="actor">Who says so.</param>
+    /// <param name="stop">Ends the wait.</param>
     /// <exception cref="RefusedException">There is no such run, or it has no such follow-up that is open.</exception>
-    public Task<RunState> AssignFollowUpAsync(long run, string followUp, string? owner, DateOnly? due, Actor actor, CancellationToken stop)
+    public async Task<RunState> AssignFollowUpAsync(
+        long run,
+        string followUp,
+        Func<FollowUp, FollowUp> assign,
+        Actor actor,
+        CancellationToken stop
+    )
     {
         ArgumentNullException.ThrowIfNull(actor);
-        return AppendAsync(
+        ArgumentNullException.ThrowIfNull(assign);
+        var after = assign(OpenOne((await FindAsync(run, stop)).State, followUp));
+        return await AppendAsync(
             run,
-            state => new FollowUpAssigned(clock.GetUtcNow(), actor.Name, OpenOne(state, followUp), owner, due),
-            new(actor, "follow-up assign", $"{followUp}: {owner ?? "nobody"}{(due is { } day ? $", due {day:yyyy-MM-dd}" : "")}"),
+            state => new FollowUpAssigned(clock.GetUtcNow(), actor.Name, OpenOne(state, followUp).Name, after.Owner, after.Due),
+            new(
+                actor,
+                "follow-up assign",
+                $"{followUp}: {after.Owner ?? "nobody"}{(after.Due is { } day ? $", due {day:yyyy-MM-dd}" : "")}"
+            ),
             stop
         );
     }
@@ -132,16 +149,15 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
         ArgumentNullException.ThrowIfNull(actor);
         return AppendAsync(
             run,
-            state => new FollowUpClosed(clock.GetUtcNow(), actor.Name, OpenOne(state, followUp), reason),
+            state => new FollowUpClosed(clock.GetUtcNow(), actor.Name, OpenOne(state, followUp).Name, reason),
             new(actor, "follow-up close", $"{followUp}: {reason}"),
             stop
         );
     }
 
-    private static string OpenOne(RunState state, string followUp) =>
-        state.FollowUps.Any(f => f.Name == followUp && f.Closed is null)
-            ? followUp
-            : throw RefusedException.Unknown("unknown-follow-up", $"Run r{state.Run} has no open follow-up '{followUp}'.");
+    private static FollowUp OpenOne(RunState state, string followUp) =>
+        state.FollowUps.FirstOrDefault(f => f.Name == followUp && f.Closed is null)
+        ?? throw RefusedException.Unknown("unknown-follow-up", $"Run r{state.Run} has no open follow-up '{followUp}'.");
 
     private async Task<StoredRun> FindAsync(long run, CancellationToken stop) =>
         await runs.FindAsync(run, stop)

@@ -182,7 +182,7 @@ internal sealed class NorthmerePeople(
     private static readonly TimeSpan ToCloseReport = TimeSpan.FromDays(12);
 
     // The machine of the pilot of which the owner reports something.
-    private const string Reported = "desk-w-001";
+    private const string Reported = "desk-l-008";
     private readonly Dictionary<string, DateTimeOffset> _found = [];
     private readonly Dictionary<long, int> _tries = [];
     private bool _hasSaidWhere;
@@ -311,8 +311,7 @@ internal sealed class NorthmerePeople(
             await runCommands.AssignFollowUpAsync(
                 run.Run,
                 report.Name,
-                "terminal-it",
-                DateOnly.FromDateTime(now.UtcDateTime).AddDays(3),
+                f => f with { Owner = "terminal-it", Due = DateOnly.FromDateTime(now.UtcDateTime).AddDays(3) },
                 new("planner", "demo"),
                 stop
             );

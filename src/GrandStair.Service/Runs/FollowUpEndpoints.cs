@@ -109,7 +109,14 @@ internal static class FollowUpEndpoints
         EachAsync(
             command.Of,
             runs,
-            (run, name) => commands.AssignFollowUpAsync(run, name, Owner(command.Owner), command.Due, caller.Actor(), stop),
+            (run, name) =>
+                commands.AssignFollowUpAsync(
+                    run,
+                    name,
+                    f => f with { Owner = command.Owner is null ? f.Owner : Owner(command.Owner), Due = command.Due ?? f.Due },
+                    caller.Actor(),
+                    stop
+                ),
             stop
         );
 

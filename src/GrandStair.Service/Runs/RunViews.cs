@@ -305,7 +305,7 @@ internal static class RunViews
         {
             PatchPart.Script => ", script",
             PatchPart.Restart => ", restart",
-            _ => ", reading what is left",
+            _ => ", read",
         };
 
     private static string TitleOf(RunState run, string followUp) =>
@@ -339,7 +339,7 @@ internal static class RunViews
     private static string Result(RunState run, OrderEnded ended) =>
         ended.Result switch
         {
-            OrderResult.NotYet => $"not yet{Noted(ended)}",
+            OrderResult.NotYet => $"something is left{Noted(ended)}",
             OrderResult.Ok => HasResultAsNote(run, ended) ? $"done{Noted(ended)}" : "done",
             OrderResult.Gone => "gone without a result",
             OrderResult.Refused => "refused",
