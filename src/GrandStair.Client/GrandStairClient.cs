@@ -517,6 +517,10 @@ public sealed class GrandStairClient : IDisposable
     public Task<RunView> DecideAsync(string run, DecisionCommand command, CancellationToken stop) =>
         SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/decisions", JsonContent.Create(command), stop);
 
+    /// <summary>Keeps the rollback of a verified run for longer.</summary>
+    public Task<RunView> KeepRollbackAsync(string run, KeepRollbackCommand command, CancellationToken stop) =>
+        SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/rollback-period", JsonContent.Create(command), stop);
+
     /// <summary>Answers what a run asks of a person.</summary>
     public Task<RunView> AnswerAsync(string run, AnswerCommand command, CancellationToken stop) =>
         SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/answers", JsonContent.Create(command), stop);

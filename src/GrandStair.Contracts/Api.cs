@@ -943,6 +943,12 @@ public sealed record RunView(
 {
     /// <summary>How what the machine has differs from what it had, the latest comparison of each step.</summary>
     public required IReadOnlyList<DifferencesView> Comparisons { get; init; }
+
+    /// <summary>Until when the verified upgrade can be rolled back; null where it cannot, or is not verified.</summary>
+    public required DateTimeOffset? RollbackUntil { get; init; }
+
+    /// <summary>Until when that can be extended; null where it cannot.</summary>
+    public required DateTimeOffset? RollbackUntilAtMost { get; init; }
 }
 
 /// <summary>Files that a step saved of a machine, as one archive (tar, compressed by gzip).</summary>
@@ -1029,6 +1035,11 @@ public sealed record StepView(
     bool PointOfNoReturn,
     double TypicalSeconds
 );
+
+/// <summary>Keeps the rollback of a verified run for longer.</summary>
+/// <param name="Until">The last day on which it is kept, by UTC.</param>
+/// <param name="Reason">Why.</param>
+public sealed record KeepRollbackCommand(DateOnly Until, string Reason);
 
 /// <summary>Something left to do.</summary>
 /// <param name="Name">Its name within the run.</param>

@@ -153,6 +153,21 @@ public sealed class EngineTests
     }
 
     [Fact]
+    public async Task A_run_is_done_only_when_the_rollback_that_was_kept_for_longer_is_over()
+    {
+        await using var kit = await EngineKit.StartAsync();
+        await kit.AddMachinesAsync(1);
+        await kit.PlanAsync(EngineKit.Plan);
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "it is verified");
+        var run = (await kit.StatesAsync()).Single();
+        var until = run.Verified!.Value.AddDays(15);
+        await kit.RunCommands.KeepRollbackAsync(run.Run, until, "the month's end is not over", new("planner"), EngineKit.Stop);
+        await kit.WaitAsync(members => members.All(m => m.Status == Status.Done), "it is done");
+        Assert.InRange((await kit.StatesAsync()).Single().Closed!.Value, until, until.AddHours(1));
+    }
+
+    [Fact]
     public async Task A_verified_machine_can_be_gone_back_from_exempt_or_sent_again()
     {
         await using var kit = await EngineKit.StartAsync();

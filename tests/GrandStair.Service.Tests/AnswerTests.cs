@@ -173,6 +173,7 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("DecideRun", "runs/r1/decisions", """{"decision":"give-up","reason":"x"}""");
         await SayAsync("AnswerRun", "runs/r1/answers", """{"answer":"done"}""");
         await SayAsync("AnswerRun", "runs/r1/answers", """{"answer":"perhaps"}""");
+        await SayAsync("KeepRollback", "runs/r1/rollback-period", """{"until":"2027-02-08","reason":"x"}""");
         await SayAsync("AddFollowUp", "runs/r1/follow-ups", """{"title":"its card reader","due":"2027-02-08"}""");
         await SayAsync("AddFollowUp", "runs/r1/follow-ups", """{"title":""}""");
         await SayAsync("AssignFollowUps", "follow-ups/assign", """{"of":[{"run":"r1","name":"devices"}],"owner":"deck-it"}""");

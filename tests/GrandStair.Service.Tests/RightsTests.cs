@@ -34,6 +34,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         ["ChooseMethod"] = """{"reason":""}""",
         ["DecideRun"] = """{"decision":"none","reason":"x"}""",
         ["AnswerRun"] = """{"answer":"none"}""",
+        ["KeepRollback"] = """{"until":"2027-02-08","reason":""}""",
         ["AddFollowUp"] = """{"title":""}""",
         ["AssignFollowUps"] = """{"of":[]}""",
         ["CloseFollowUps"] = """{"of":[],"reason":""}""",

@@ -242,7 +242,7 @@ function Ask({ plan, onAsked }: { plan: string; onAsked: (id: number) => void })
           className="wide"
           label="What-if scenarios (one per line)"
           description="A field of the plan and its new value, or an entry to add; separate several changes with a semicolon."
-          placeholder={'limits.all=12\nadvance.soak=1 d; limits.site=3\nlines.MV Fulmar.share=60 %'}
+          placeholder={'limits.all=12\nadvance.soak=1 d; limits.site=3\nuplinks.MV Fulmar.share=60 %'}
           autosize
           minRows={3}
           maxRows={8}

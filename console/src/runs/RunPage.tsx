@@ -1,4 +1,4 @@
-import { Button, Checkbox } from '@mantine/core';
+import { Button, Checkbox, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
@@ -36,7 +36,11 @@ export function RunPage() {
         run {r.run} · {view.hop} by {word(r.method)} · plan <Link to={`/plans/${r.plan}`}>{r.plan}</Link>, wave {r.wave} · {r.site} · slot{' '}
         {time(r.slotStart)}
         {view.missedSlots > 0 && ` · ${many(view.missedSlots, 'missed slot')}`}{' '}
-        {!r.closed && ` · ${view.turned ? 'past the point of no return' : 'can be cancelled'}`}
+        {view.rollbackUntil ? (
+          <RollbackPeriod view={view} />
+        ) : (
+          !r.closed && ` · ${view.turned ? 'past the point of no return' : 'can be cancelled'}`
+        )}
       </p>
       {r.asked && <Asked run={r} asked={r.asked} />}
       {r.parked && (
@@ -113,6 +117,55 @@ const says: Record<string, string> = {
   'give-up': 'Closes the run as failed. Nothing more is done on the machine; past the point of no return it counts as partly upgraded.',
   accept: 'Goes on in spite of what differs from before. Each kind of difference becomes a follow-up.',
 };
+
+/** Until when the upgrade can be rolled back, and a way to keep that for longer. */
+function RollbackPeriod({ view }: { view: Schemas['RunView'] }) {
+  const queries = useQueryClient();
+  const may = useMay();
+  const [asked, setAsked] = useState(false);
+  const [until, setUntil] = useState('');
+  const keep = useMutation({
+    mutationFn: (reason: string) =>
+      take(api.POST('/api/v1/runs/{run}/rollback-period', { params: { path: { run: view.run.run } }, body: { until, reason } })),
+    onSuccess: () => {
+      setAsked(false);
+      queries.invalidateQueries();
+    },
+  });
+  return (
+    <>
+      · can be rolled back until {time(view.rollbackUntil)}{' '}
+      {view.rollbackUntilAtMost && may('KeepRollback') && (
+        <button type="button" className="plain link" onClick={() => setAsked(true)}>
+          Keep it longer
+        </button>
+      )}
+      {asked && (
+        <ReasonDialog
+          title={`Keep the rollback: ${view.run.machine}`}
+          what={`It ends ${time(view.rollbackUntil)} and can be kept until ${time(view.rollbackUntilAtMost)}.`}
+          act="Keep it"
+          ready={until !== ''}
+          busy={keep.isPending}
+          error={keep.error}
+          onAct={(reason) => keep.mutate(reason)}
+          onClose={() => setAsked(false)}
+        >
+          <TextInput
+            label="Until"
+            description="The last day on which it is kept."
+            type="date"
+            min={view.rollbackUntil?.slice(0, 10)}
+            max={view.rollbackUntilAtMost?.slice(0, 10)}
+            value={until}
+            onChange={(e) => setUntil(e.currentTarget.value)}
+            data-autofocus
+          />
+        </ReasonDialog>
+      )}
+    </>
+  );
+}
 
 function Decisions({ view }: { view: Schemas['RunView'] }) {
   const queries = useQueryClient();

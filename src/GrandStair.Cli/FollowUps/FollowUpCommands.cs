@@ -95,7 +95,12 @@ internal static class FollowUpCommands
         var command = new Command("close", "Close follow-ups") { Names, reason };
         command.Calls(
             async (parsed, client, screen, stop) =>
-                await TellAsync(parsed, await client.CloseFollowUpsAsync(new(Chosen(parsed), parsed.GetValue(reason)!), stop), "closed", screen)
+                await TellAsync(
+                    parsed,
+                    await client.CloseFollowUpsAsync(new(Chosen(parsed), parsed.GetValue(reason)!), stop),
+                    "closed",
+                    screen
+                )
         );
         return command;
     }

@@ -22,6 +22,7 @@ internal static class RunCommands
             Watch(),
             Decide(),
             Answer(),
+            KeepRollback(),
             Evidence(),
             SavedFiles(),
             RunOutputCommand.Make(),
@@ -212,6 +213,28 @@ internal static class RunCommands
         return command;
     }
 
+    private static Command KeepRollback()
+    {
+        var until = new Option<DateOnly>("--until")
+        {
+            Description = "The last day on which it is kept, such as 2027-02-08.",
+            Required = true,
+        };
+        var reason = new Option<string>("--reason") { Description = "Why, recorded in the audit log with your name.", Required = true };
+        var command = new Command("keep-rollback", "Keep the rollback of a verified run for longer, as long as its method allows")
+        {
+            Run,
+            until,
+            reason,
+        };
+        command.Asks(
+            (parsed, client, stop) =>
+                client.KeepRollbackAsync(parsed.GetValue(Run)!, new(parsed.GetValue(until), parsed.GetValue(reason)!), stop),
+            Print
+        );
+        return command;
+    }
+
     private static Command Answer()
     {
         var answer = new Argument<string>("answer") { Description = "done, or not-possible, which parks the run for a decision." };
@@ -355,6 +378,11 @@ internal static class RunCommands
             screen.Say(
                 $"**Suspended** on the machine: {string.Join(", ", r.Suspended)}"
                     + (r.Closed is null ? "; the run resumes it, however it ends" : "; resume it by hand, then close the follow-up")
+            );
+        if (view.RollbackUntil is { } until)
+            screen.Say(
+                $"Can be rolled back until **{Screen.Time(until)} UTC**"
+                    + (view.RollbackUntilAtMost is { } most ? $"; can be kept until {Screen.Time(most)} UTC: gstair run keep-rollback" : "")
             );
         if (view.Possible.Count > 0)
             screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");

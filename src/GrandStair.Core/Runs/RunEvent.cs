@@ -22,6 +22,7 @@ namespace GrandStair.Core.Runs;
 [JsonDerivedType(typeof(FollowUpAdded), "follow-up-added")]
 [JsonDerivedType(typeof(FollowUpAssigned), "follow-up-assigned")]
 [JsonDerivedType(typeof(FollowUpClosed), "follow-up-closed")]
+[JsonDerivedType(typeof(RollbackExtended), "rollback-extended")]
 [JsonDerivedType(typeof(Settled), "settled")]
 public abstract record RunEvent(DateTimeOffset At, string Actor)
 {
@@ -219,6 +220,13 @@ public sealed record FollowUpAssigned(DateTimeOffset At, string Actor, string Fo
 
 /// <summary>A follow-up was closed.</summary>
 public sealed record FollowUpClosed(DateTimeOffset At, string Actor, string FollowUp, string Reason) : RunEvent(At, Actor);
+
+/// <summary>The rollback is kept for longer.</summary>
+/// <param name="At">When, UTC.</param>
+/// <param name="Actor">Who asked for it.</param>
+/// <param name="Until">Until when it is kept, UTC.</param>
+/// <param name="Reason">Why.</param>
+public sealed record RollbackExtended(DateTimeOffset At, string Actor, DateTimeOffset Until, string Reason) : RunEvent(At, Actor);
 
 /// <summary>The rollback period is over, and the rollback was given up.</summary>
 public sealed record Settled(DateTimeOffset At, string Actor, OrderName Order) : RunEvent(At, Actor);

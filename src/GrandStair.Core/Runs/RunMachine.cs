@@ -85,6 +85,7 @@ public static class RunMachine
                         Because = closed.Reason,
                     }
                 ),
+                RollbackExtended extended => OnRollbackExtended(state, extended),
                 Settled settled => IsOutstanding(state, settled.Order) && !state.HasOpenFollowUps
                     ? Close(state, Outcome.Done, null, e.At)
                     : Same(state),
@@ -570,6 +571,25 @@ public static class RunMachine
 
     private static string? StoppedStep(RunState state) =>
         state.StoppedAt ?? (state.CurrentStep is { } step ? $"{state.Leg + 1}/{step.Name}" : null);
+
+    private static Stepped OnRollbackExtended(RunState state, RollbackExtended e)
+    {
+        if (state.RollbackUntil is not { } until)
+            throw RefusedException.Conflict("no-rollback", $"Run r{state.Run} is not in a rollback period, so there is none to extend.");
+        if (state.RollbackUntilAtMost is not { } most)
+            throw RefusedException.Conflict(
+                "rollback-not-extendable",
+                $"The rollback of run r{state.Run} ends {Moment(until)}, and its method does not keep it for longer."
+            );
+        return e.Until > until && e.Until <= most
+            ? Same(state with { Outstanding = state.Outstanding! with { NotBefore = e.Until } })
+            : throw RefusedException.Conflict(
+                "rollback-until",
+                $"The rollback of run r{state.Run} ends {Moment(until)} and can be kept until {Moment(most)}, not until {Moment(e.Until)}."
+            );
+
+        static string Moment(DateTimeOffset time) => $"{time.UtcDateTime:yyyy-MM-dd HH:mm} UTC";
+    }
 
     /// <summary>Changes a follow-up that is open.</summary>
     private static Stepped OnFollowUp(RunState state, string name, Func<FollowUp, FollowUp> change) =>

@@ -23,6 +23,9 @@ public sealed record LegSpec(
     /// <summary>The release that the hop leads to; empty for the hop of a component.</summary>
     public string To { get; init; } = "";
 
+    /// <summary>For how long after the verification its rollback can be kept; zero where it cannot be kept longer.</summary>
+    public TimeSpan RollbackAtMost { get; init; }
+
     /// <summary>The first build of that release that the plan accepts; null for any.</summary>
     public string? LeastBuild { get; init; }
 }
@@ -316,6 +319,13 @@ public sealed record RunState
             { Kind: OrderKind.Settle } when HasOpenFollowUps => null,
             _ => Outstanding.NotBefore,
         };
+
+    /// <summary>Until when the verified upgrade can be rolled back, UTC; null where it cannot, or is not verified.</summary>
+    public DateTimeOffset? RollbackUntil =>
+        Outstanding is { Kind: OrderKind.Settle } settle && !CurrentLeg.RollbackSteps.IsEmpty ? settle.NotBefore : null;
+
+    /// <summary>Until when that can be extended, UTC; null where it cannot.</summary>
+    public DateTimeOffset? RollbackUntilAtMost => Verified + CurrentLeg.RollbackAtMost is { } most && most > RollbackUntil ? most : null;
 
     /// <summary>Whether something is left to do on the machine.</summary>
     public bool HasOpenFollowUps => FollowUps.Any(l => l.Closed is null);

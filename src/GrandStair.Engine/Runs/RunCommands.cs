@@ -83,6 +83,24 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
         );
     }
 
+    /// <summary>Keeps the rollback of a verified run for longer.</summary>
+    /// <param name="run">The run's number.</param>
+    /// <param name="until">Until when, UTC.</param>
+    /// <param name="reason">Why.</param>
+    /// <param name="actor">Who asks for it.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="RefusedException">There is no such run, it has no rollback, or its method does not keep it so long.</exception>
+    public Task<RunState> KeepRollbackAsync(long run, DateTimeOffset until, string reason, Actor actor, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(actor);
+        return AppendAsync(
+            run,
+            _ => new RollbackExtended(clock.GetUtcNow(), actor.Name, until, reason),
+            new(actor, "run keep-rollback", $"until {until.UtcDateTime:yyyy-MM-dd HH:mm} UTC: {reason}"),
+            stop
+        );
+    }
+
     /// <summary>Adds a follow-up. A run is not done before all of its follow-ups are closed.</summary>
     /// <param name="run">The run's number.</param>
     /// <param name="title">What is left to do, or what is wrong.</param>

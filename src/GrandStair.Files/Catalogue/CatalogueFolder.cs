@@ -514,10 +514,15 @@ public static class CatalogueFolder
                     rollback.Text("words"),
                     rollback.Duration("lasts") ?? TimeSpan.Zero,
                     [.. rollback.Maps("steps").Select(s => StepOf(s, keys, scripts, readers))]
-                ),
+                )
+                {
+                    AtMost = rollback.Duration("at-most") ?? TimeSpan.Zero,
+                },
         };
         if (way == Way.Upgrade && rollback is null)
             map.Wrong("name", $"Method '{method.Name}' has no 'rollback'; say how it is undone, or in its words that it cannot be.");
+        if (method.Rollback.AtMost > TimeSpan.Zero && method.Rollback.AtMost < method.Rollback.Lasts)
+            rollback!.Wrong("at-most", "A rollback is kept for as long as it 'lasts' without being asked for; 'at-most' is longer.");
         needs?.Done();
         rollback?.Done();
         map.Done();

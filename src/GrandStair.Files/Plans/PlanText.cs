@@ -6,8 +6,8 @@ namespace GrandStair.Files.Plans;
 
 /// <summary>
 /// Changes the text of a plan by short sentences: <c>limits.all=8</c> puts a value in place of another, <c>crews+={ name: … }</c> adds an
-/// entry to a list. An entry of a list is named by its name or one of its sites: <c>crews.harbour.hands=2</c>, <c>lines.MV Fulmar.share=60
-/// %</c>.
+/// entry to a list. An entry of a list is named by its name or one of its sites: <c>crews.harbour.hands=2</c>,
+/// <c>uplinks.MV Fulmar.share=60 %</c>.
 /// </summary>
 public static class PlanText
 {

@@ -134,6 +134,7 @@ internal static class CallRights
             ["GoAgain"] = new(Operator),
             ["DecideRun"] = new(Operator),
             ["AnswerRun"] = new(Operator),
+            ["KeepRollback"] = new(Operator),
             ["ListFollowUps"] = Anybody,
             ["AddFollowUp"] = new(Operator),
             ["AssignFollowUps"] = new(Operator),

@@ -47,6 +47,11 @@ internal static class RunEndpoints
             .WithName("DecideRun")
             .ProducesProblem(404)
             .ProducesProblem(409);
+        api.MapPost("/runs/{run}/rollback-period", KeepRollbackAsync)
+            .WithName("KeepRollback")
+            .ProducesProblem(400)
+            .ProducesProblem(404)
+            .ProducesProblem(409);
         api.MapPost("/runs/{run}/answers", AnswerAsync).WithName("AnswerRun").ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/runs/{run}/evidence", async (string run, RunEvidence evidence, ScopedRuns runs, CancellationToken stop) =>
             {
@@ -59,6 +64,29 @@ internal static class RunEndpoints
             .WithName("GetRunEvidence")
             .Produces<byte[]>(200, "application/zip")
             .ProducesProblem(404);
+    }
+
+    private static async Task<RunView> KeepRollbackAsync(
+        string run,
+        KeepRollbackCommand command,
+        RunCommands commands,
+        ScopedRuns runs,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    )
+    {
+        var (stored, _) = await runs.FindAsync(run, stop);
+        var until = RequestFields.Moment("until", new DateTimeOffset(command.Until.AddDays(1), TimeOnly.MinValue, TimeSpan.Zero));
+        // The last day counts whole, up to the moment until which the method keeps it.
+        var most = stored.State.RollbackUntilAtMost;
+        await commands.KeepRollbackAsync(
+            stored.State.Run,
+            most is { } latest && until > latest && until - latest < TimeSpan.FromDays(1) ? latest : until,
+            RequestFields.Reason(command.Reason),
+            caller.Actor(),
+            stop
+        );
+        return await runs.ViewAsync(run, stop);
     }
 
     private static async Task<RunView> AnswerAsync(

@@ -230,6 +230,7 @@ public sealed class FileTests
     [InlineData("suspends: disk encryption, ", "", "'suspends' is missing")]
     [InlineData("phase: verify, kind: patch", "phase: stage, kind: patch", "within the machine's slot")]
     [InlineData("until: patches.pending = 0", "until: name = x", "reads 'name', which no reading script")]
+    [InlineData("at-most: 21 d", "at-most: 2 d", "'at-most' is longer")]
     [InlineData("rounds: 4", "rounds: 0", "expected a whole number of at least 1")]
     [InlineData("kind: ask-person, who", "kind: ask-person, attempts: 2, who", "only waits, so it has no 'attempts'")]
     public void A_wrong_catalogue_tells_what_is_wrong(string right, string wrong, string says)

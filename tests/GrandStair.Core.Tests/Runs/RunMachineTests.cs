@@ -249,6 +249,36 @@ public sealed class RunMachineTests
     }
 
     [Fact]
+    public void A_rollback_is_kept_for_longer_as_long_as_its_method_allows()
+    {
+        var run = Journey.Opened(keeps: TimeSpan.FromDays(30)).Open().Ok("fetch").At(Slot);
+        run.Say(o => new SlotOpened(Slot, "worker", o.Name)).Open().Ok("save").Open().Ok("apply").Ok("restart").Ok("look");
+        Assert.Throws<RefusedException>(() => run.Add(Kept(5)));
+        run.Open();
+        Assert.Equal((Slot.AddDays(10), Slot.AddDays(30)), (run.State.RollbackUntil, run.State.RollbackUntilAtMost));
+        run.Add(Kept(20));
+        Assert.Equal((Slot.AddDays(20), Slot.AddDays(20)), (run.State.RollbackUntil, run.State.DueAt));
+        Assert.Contains(
+            "can be kept until 2027-",
+            Assert.Throws<RefusedException>(() => run.Add(Kept(31))).Message,
+            StringComparison.Ordinal
+        );
+        Assert.Throws<RefusedException>(() => run.Add(Kept(20)));
+        run.Add(Kept(30));
+        // It is at its end now.
+        Assert.Null(run.State.RollbackUntilAtMost);
+        Assert.Contains(
+            "does not keep it for longer",
+            Assert.Throws<RefusedException>(() => run.Add(Kept(31))).Message,
+            StringComparison.Ordinal
+        );
+        Assert.Equal(Outcome.Done, run.Say(o => new Settled(Slot.AddDays(30), "worker", o.Name)).State.Outcome);
+        Assert.Throws<RefusedException>(() => run.Add(Kept(31)));
+
+        RollbackExtended Kept(int days) => new(Slot, "planner", Slot.AddDays(days), "the month's end is not over");
+    }
+
+    [Fact]
     public void A_follow_up_that_somebody_adds_keeps_the_run_open_until_it_is_closed()
     {
         var run = Journey.AtApply().Ok("apply").Ok("restart").Ok("look").Open();
@@ -418,7 +448,7 @@ public sealed class RunMachineTests
 
         public Status Status => Statuses.Of(false, default, true, State);
 
-        public static Journey Opened(int? catchUp = null, bool suspends = false, StepSpec? waits = null)
+        public static Journey Opened(int? catchUp = null, bool suspends = false, StepSpec? waits = null, TimeSpan keeps = default)
         {
             var method = Fleets.Method("image");
             ImmutableArray<StepSpec> steps =
@@ -436,7 +466,10 @@ public sealed class RunMachineTests
                 method.Rollback.Steps,
                 method.Rollback.Lasts,
                 method.Typical.AfterPointOfNoReturn
-            );
+            )
+            {
+                RollbackAtMost = keeps,
+            };
             return new Journey().Add(
                 new RunOpened(
                     Fleets.Now,
