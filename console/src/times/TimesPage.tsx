@@ -51,7 +51,14 @@ export function TimesPage() {
       <p className="under">
         Times are in {Intl.DateTimeFormat().resolvedOptions().timeZone}. The machine restarts by itself during its upgrade.
         {notice !== null && ` You can reschedule until ${span(notice * 3600)} before.`}
-        {over > 0 && ` ${amount(over)} already upgraded.`} <a href={`/api/v1/shared/${secret}/calendar.ics`}>Subscribe (iCal)</a>
+        {over > 0 && upgraded.length === 0 && ` ${amount(over)} already upgraded.`}
+        {upgraded.length > 0 && (
+          <>
+            {' '}
+            <a href="#upgraded">{amount(over)} already upgraded: report a problem</a>.
+          </>
+        )}{' '}
+        <a href={`/api/v1/shared/${secret}/calendar.ics`}>Subscribe (iCal)</a>
       </p>
       <section className="card">
         <table>
@@ -80,7 +87,7 @@ export function TimesPage() {
         </table>
       </section>
       {upgraded.length > 0 && (
-        <section className="card below">
+        <section className="card below" id="upgraded">
           <h2>Already upgraded</h2>
           <p className="quiet">Does something not work as before? Say what, and the people who run the upgrade will see to it.</p>
           <ul className="rows">
