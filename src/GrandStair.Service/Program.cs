@@ -204,6 +204,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton<ScriptTable>()
         .AddSingleton<RunRecordTable>()
         .AddSingleton<RunOutputTable>()
+        .AddSingleton<RunTexts>()
         .AddSingleton<StepScripts>()
         .AddSingleton<RecordSteps>()
         .AddSingleton<MediaTable>()

@@ -217,6 +217,9 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await TellsAsync("every one as it was sealed", "audit", "verify", Path.Combine(fleet.Service.Data, "audit.jsonl"));
         var pack = Path.Combine(fleet.Service.Data, "evidence.zip");
         await TellsAsync("Wrote ", "run", "evidence", "r1", "--out", pack);
+        using (var zip = System.IO.Compression.ZipFile.OpenRead(pack))
+        using (var printed = new StreamReader(zip.GetEntry("outputs/1-clean-1.txt")!.Open()))
+            Assert.Contains("removing old media, 0 %", await printed.ReadToEndAsync(Stop), StringComparison.Ordinal);
         await TellsAsync("every byte as it was signed", "evidence", "verify", pack);
         await ShowsAsync("plans", "node", "duties");
         var metrics = "";

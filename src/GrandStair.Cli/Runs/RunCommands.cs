@@ -348,6 +348,21 @@ internal static class RunCommands
             );
     }
 
+    private static void Print(string run, FollowUpView one, Screen screen)
+    {
+        var found = one.Seen.Length > 0 ? $" (found: {one.Seen})" : "";
+        var by = one.AddedBy is { } added ? $" [{added}]" : "";
+        var due = one.Due is { } day ? $", due {day:yyyy-MM-dd}" : "";
+        screen.Say(
+            $"follow-up **{run}/{one.Name}**: {one.Title}{found}{by}. "
+                + (
+                    one.Closed is null
+                        ? $"{one.Fix} For {one.Owner ?? "nobody yet"}{due}{(one.Overdue ? ", **overdue**" : "")}"
+                        : $"Closed by {one.By}, {Screen.Time(one.Closed)}: {one.Because}"
+                )
+        );
+    }
+
     private static void Print(RunView view, Screen screen)
     {
         var r = view.Run;
@@ -401,17 +416,8 @@ internal static class RunCommands
         );
         foreach (var compared in view.Comparisons)
             Print(compared, screen);
-        foreach (var end in view.FollowUps)
-            screen.Say(
-                $"follow-up **{r.Run}/{end.Name}**: {end.Title}"
-                    + $"{(end.Seen.Length > 0 ? $" (found: {end.Seen})" : "")}{(end.AddedBy is { } by ? $" [{by}]" : "")}. "
-                    + (
-                        end.Closed is null
-                            ? $"{end.Fix} For {end.Owner ?? "nobody yet"}{(end.Due is { } due ? $", due {due:yyyy-MM-dd}" : "")}"
-                                + $"{(end.Overdue ? ", **overdue**" : "")}"
-                            : $"Closed by {end.By}, {Screen.Time(end.Closed)}: {end.Because}"
-                    )
-            );
+        foreach (var one in view.FollowUps)
+            Print(r.Run, one, screen);
         foreach (var line in view.Log)
             screen.Say($"{Screen.Time(line.At)}  {line.Text}{(line.Actor == "worker" ? "" : $"  [{line.Actor}]")}");
     }

@@ -100,6 +100,8 @@ public readonly record struct MethodLengths(TimeSpan Slot, TimeSpan AfterPointOf
 /// <param name="Steps">Its steps; empty where it is done by hand or not at all.</param>
 public sealed record Rollback(string Words, TimeSpan Lasts, ImmutableArray<StepSpec> Steps)
 {
-    /// <summary>For how long after the verification it can be kept where somebody asks for it; zero where it cannot be kept longer.</summary>
+    /// <summary>
+    /// For how long after the verification it can be kept where somebody asks for it; zero where it cannot be kept longer.
+    /// </summary>
     public TimeSpan AtMost { get; init; }
 }

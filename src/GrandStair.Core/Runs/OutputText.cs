@@ -21,6 +21,9 @@ public static class OutputText
         return whole == 0 && isFull ? piece.Length : whole;
     }
 
+    /// <summary>A text as it is given away: its lines, each with a line break.</summary>
+    public static string Plain(string text) => string.Concat(Lines(text).Select(line => $"{line}\n"));
+
     /// <summary>
     /// The lines of a text without what a terminal would obey. Of a line that was overwritten, as by a progress bar, the last state.
     /// </summary>

@@ -609,15 +609,8 @@ public sealed class RunWorker(
         }
 
         var now = clock.GetUtcNow();
-        if (status.State == OrderState.Ended)
-            return new(
-                new OrderEnded(now, "worker", order.Name, status.Exit == 0 ? OrderResult.Ok : OrderResult.Failed, status.Exit, status.Note)
-                {
-                    Lasted = status.Lasted,
-                }
-            );
-        if (status.State == OrderState.Gone)
-            return new(new OrderEnded(now, "worker", order.Name, OrderResult.Gone, null, status.Note) { Lasted = status.Lasted });
+        if (EndOf(order, status, now) is { } end)
+            return new(end);
 
         if (known?.LostContact is { Looks: >= LostContact.ShownFrom } lost)
             log.LogInformation(
@@ -626,13 +619,33 @@ public sealed class RunWorker(
                 claim.State.Run,
                 Units.Show((now - lost.Since).TotalSeconds, ValueKind.Duration)
             );
-        var since = Resumed(known, name, claim.Due, asked).Since;
         var progress = new RunProgress(name, status.Share, status.Note, now)
         {
-            Since = since,
+            Since = Resumed(known, name, claim.Due, asked).Since,
             Answered = true,
             Printed = printed,
         };
+        return LookAgain(claim, order, step, status, progress, asked);
+    }
+
+    /// <summary>How an order ended; null while it is running.</summary>
+    private static OrderEnded? EndOf(Order order, OrderStatus status, DateTimeOffset now)
+    {
+        OrderResult? result = status.State switch
+        {
+            OrderState.Ended => status.Exit == 0 ? OrderResult.Ok : OrderResult.Failed,
+            OrderState.Gone => OrderResult.Gone,
+            _ => null,
+        };
+        return result is { } how
+            ? new OrderEnded(now, "worker", order.Name, how, status.Exit, status.Note) { Lasted = status.Lasted }
+            : null;
+    }
+
+    /// <summary>When to look again at an order that is running; one that is running for too long parks its run.</summary>
+    private Looked LookAgain(ClaimedRun claim, Order order, StepSpec step, OrderStatus status, RunProgress progress, DateTimeOffset asked)
+    {
+        var (now, since) = (progress.At, progress.Since);
         if (IsOverdue(claim, since, asked, order, step))
             return Overdue(claim, order, step, progress, status.Note);
         var often = now + Max(LookInterval.Running(now - since, step.Typical), clock.ToDomain(Early));

@@ -67,9 +67,7 @@ internal static class OutputEndpoints
     {
         var (_, order) = await FindAsync(asked, runs, outputs, stop);
         return Results.File(
-            System.Text.Encoding.UTF8.GetBytes(
-                string.Concat(OutputText.Lines(await outputs.TextAsync(order, stop)).Select(line => $"{line}\n"))
-            ),
+            System.Text.Encoding.UTF8.GetBytes(OutputText.Plain(await outputs.TextAsync(order, stop))),
             "text/plain; charset=utf-8",
             $"{asked.Run}-{asked.Leg}-{asked.Step}-{asked.Attempt}.txt"
         );

@@ -16,8 +16,7 @@ namespace GrandStair.Service.Runs;
 /// <summary>Collects the evidence of how a run went: its events, readings before and after, scripts, and who decided what.</summary>
 internal sealed class RunEvidence(
     RunLog runs,
-    RunRecordTable records,
-    RunOutputTable outputs,
+    RunTexts texts,
     FleetTable readings,
     AuditTable audit,
     CatalogueCache catalogues,
@@ -86,15 +85,6 @@ internal sealed class RunEvidence(
             run.FollowUps,
             Written = now,
         };
-        var recorded = (await records.OfAsync(run.Run, stop)).Select(r => new EvidenceFile($"records/{r.Leg}-{r.Step}.tsv", r.Record.Text));
-        var printed = new List<EvidenceFile>();
-        foreach (var (order, _, _) in await outputs.OfAsync(run.Run, stop))
-            printed.Add(
-                new(
-                    $"outputs/{order.Leg}-{order.Step}-{order.Attempt}.txt",
-                    string.Concat(OutputText.Lines(await outputs.TextAsync(order, stop)).Select(line => $"{line}\n"))
-                )
-            );
         EvidenceFile[] files =
         [
             new("report.html", Report(run, machine, events, before, after, now)),
@@ -121,8 +111,7 @@ internal sealed class RunEvidence(
             new("readings-before.json", JsonSerializer.Serialize(before.Select(ReferralPack.Show), Indented)),
             new("readings-after.json", JsonSerializer.Serialize(after.Select(ReferralPack.Show), Indented)),
             new("audit.jsonl", string.Concat(decided.Select(e => JsonSerializer.Serialize(e, Lines) + "\n"))),
-            .. recorded,
-            .. printed,
+            .. await texts.OfAsync(run.Run, stop),
             .. scripts,
         ];
         EvidencePack.Write(stream, files, key.PublicPem, key.SignHash, now);
