@@ -11,7 +11,6 @@ internal static class LargerForAReason
             [
                 "PlanEndpoints.MapPlans",
                 "RehearsalEndpoints.MapRehearsals",
-                "RunEndpoints.MapRuns",
                 "ScheduleEndpoints.MapSchedules",
                 "SessionEndpoints.MapSession",
                 "ShareLinkEndpoints.MapShareLinks",
