@@ -35,7 +35,9 @@ public sealed class AccessTests(SmallFleet fleet) : IClassFixture<SmallFleet>
             using var request = new HttpRequestMessage(new(method), new Uri(Service.Url, path.Replace('{', 'x').Replace('}', 'x')));
             var isShared = path.StartsWith("/api/v1/shared/", StringComparison.Ordinal);
             if (isShared && method == "POST")
-                request.Content = JsonContent.Create(new { start = DateTimeOffset.UnixEpoch });
+                request.Content = path.EndsWith("/reports", StringComparison.Ordinal)
+                    ? JsonContent.Create(new { words = " " })
+                    : JsonContent.Create(new { start = DateTimeOffset.UnixEpoch });
             using var response = await http.SendAsync(request, TestContext.Current.CancellationToken);
             Assert.True(
                 response.StatusCode == (isShared ? HttpStatusCode.NotFound : HttpStatusCode.Unauthorized),

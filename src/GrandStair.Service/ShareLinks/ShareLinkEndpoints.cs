@@ -9,7 +9,6 @@ using GrandStair.Engine.Catalogue;
 using GrandStair.Service.Access;
 using GrandStair.Service.Plans;
 using GrandStair.Service.Requests;
-using GrandStair.Service.Runs;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Plans;
 
@@ -130,13 +129,7 @@ internal static class ShareLinkEndpoints
                     CancellationToken stop
                 ) =>
                 {
-                    await reports.AddAsync(
-                        secret,
-                        machine,
-                        FollowUpEndpoints.Text("what is wrong", command.Words),
-                        context.Address(),
-                        stop
-                    );
+                    await reports.AddAsync(secret, machine, command.Words, context.Address(), stop);
                     return await ShowAsync(await slots.FindAsync(secret, stop), reports, stop);
                 }
             )

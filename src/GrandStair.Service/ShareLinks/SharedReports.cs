@@ -5,6 +5,7 @@ using GrandStair.Core.Readings;
 using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Runs;
+using GrandStair.Service.Runs;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 
@@ -40,7 +41,7 @@ internal sealed class SharedReports(SharedSlots slots, RunCommands commands, Run
     /// <param name="words">What is wrong.</param>
     /// <param name="from">Where the report came from.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="RefusedException">Nothing can be reported about it here, or too much is open already.</exception>
+    /// <exception cref="RefusedException">Nothing can be reported about it here, too much is open already, or nothing is said.</exception>
     public async Task AddAsync(string secret, string machine, string words, string from, CancellationToken stop)
     {
         var shown = await slots.FindAsync(secret, stop);
@@ -58,7 +59,7 @@ internal sealed class SharedReports(SharedSlots slots, RunCommands commands, Run
             );
         await commands.AddFollowUpAsync(
             member.Run!.Value,
-            words,
+            FollowUpEndpoints.Text("what is wrong", words),
             "",
             null,
             null,
