@@ -1,10 +1,9 @@
-import { Checkbox } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
+import { SelectAll, SelectOne, useSelection } from '../parts/Selection';
 import { Status } from '../parts/Status';
 import { date, many, time } from '../parts/words';
 import { FollowUpActions } from './FollowUps';
@@ -16,7 +15,7 @@ export function FollowUpsPage() {
   const [params] = useSearchParams();
   const isOverdue = params.has('overdue');
   const owner = params.get('owner');
-  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const selection = useSelection();
   const all = useQuery({
     queryKey: ['follow-ups'],
     queryFn: () => take(api.GET('/api/v1/follow-ups', { params: { query: { limit: 1000 } } })),
@@ -28,11 +27,7 @@ export function FollowUpsPage() {
   const overdue = items.filter((row) => row.followUp.overdue);
   const owners = [...new Set(items.map((row) => row.followUp.owner ?? ''))].sort();
   const shown = isOverdue ? overdue : owner === null ? items : items.filter((row) => (row.followUp.owner ?? '') === owner);
-  const picked = shown.filter((row) => chosen.has(keyOf(row)));
-  const pick = (rows: Schemas['FollowUpRow'][], on: boolean) => {
-    const keys = rows.map(keyOf);
-    setChosen(new Set(on ? [...chosen, ...keys] : [...chosen].filter((key) => !keys.includes(key))));
-  };
+  const picked = shown.filter((row) => selection.has(keyOf(row)));
   return (
     <>
       <h1>
@@ -66,7 +61,7 @@ export function FollowUpsPage() {
           <FollowUpActions
             of={picked}
             title={picked.length === 1 ? (picked[0]?.followUp.title ?? '') : many(picked.length, 'follow-up')}
-            onDone={() => setChosen(new Set())}
+            onDone={selection.clear}
           />
         </p>
       )}
@@ -77,12 +72,7 @@ export function FollowUpsPage() {
             <thead>
               <tr>
                 <th>
-                  <Checkbox
-                    aria-label="Select all"
-                    checked={picked.length === shown.length}
-                    indeterminate={picked.length > 0 && picked.length < shown.length}
-                    onChange={(e) => pick(shown, e.currentTarget.checked)}
-                  />
+                  <SelectAll of={shown.map(keyOf)} in={selection} />
                 </th>
                 <th>Machine</th>
                 <th>Site</th>
@@ -96,11 +86,7 @@ export function FollowUpsPage() {
               {shown.map((row) => (
                 <tr key={keyOf(row)}>
                   <td>
-                    <Checkbox
-                      aria-label={`Select ${row.followUp.title} on ${row.machine}`}
-                      checked={chosen.has(keyOf(row))}
-                      onChange={(e) => pick([row], e.currentTarget.checked)}
-                    />
+                    <SelectOne of={keyOf(row)} label={`Select ${row.followUp.title} on ${row.machine}`} in={selection} />
                   </td>
                   <td className="nowrap">
                     <MachineLink name={row.machine} />

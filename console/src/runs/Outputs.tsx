@@ -88,7 +88,7 @@ function Lines({ run, output, choice }: { run: string; output: Schemas['OutputRo
         />
         <span className="quiet" role="status">
           {view && (find ? `${many(view.matching, 'line')} of ${amount(view.lines)}` : many(view.lines, 'line'))}
-          {view?.output.cut && '; it printed more than is kept'}
+          {view?.output.cut && '; only the first 16 MiB are stored'}
         </span>
       </div>
       {lines.error && <Problem of={lines.error} />}

@@ -143,7 +143,7 @@ function RollbackPeriod({ view }: { view: Schemas['RunView'] }) {
       {asked && (
         <ReasonDialog
           title={`Keep the rollback: ${view.run.machine}`}
-          what={`It ends ${time(view.rollbackUntil)} and can be kept until ${time(view.rollbackUntilAtMost)}.`}
+          what={`It ends ${time(view.rollbackUntil)} and can be extended until ${time(view.rollbackUntilAtMost)}.`}
           act="Keep it"
           ready={until !== ''}
           busy={keep.isPending}
@@ -153,7 +153,7 @@ function RollbackPeriod({ view }: { view: Schemas['RunView'] }) {
         >
           <TextInput
             label="Until"
-            description="The last day on which it is kept."
+            description="The last day of the rollback period."
             type="date"
             min={view.rollbackUntil?.slice(0, 10)}
             max={view.rollbackUntilAtMost?.slice(0, 10)}

@@ -1,11 +1,10 @@
-import { Checkbox } from '@mantine/core';
 import { useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, take } from '../api/client';
 import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { RunProgress, ToGo } from '../parts/RunProgress';
+import { SelectAll, SelectOne, useSelection } from '../parts/Selection';
 import { Status, statuses } from '../parts/Status';
 import { many, span, time, word } from '../parts/words';
 import { AnswerButtons } from './AnswerButtons';
@@ -15,7 +14,7 @@ export function RunsPage() {
   const status = params.get('status') ?? undefined;
   const isAsked = params.has('asked');
   const isSuspended = params.has('suspended');
-  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const selection = useSelection();
   const all = useQuery({
     queryKey: ['runs'],
     queryFn: () => take(api.GET('/api/v1/runs', { params: { query: { limit: 1000 } } })),
@@ -30,9 +29,7 @@ export function RunsPage() {
   const suspended = all.data.items.filter((run) => run.suspended.length > 0);
   const followUps = all.data.items.reduce((sum, run) => sum + run.followUps, 0);
   const shown = isAsked ? asked : isSuspended ? suspended : all.data.items.filter((run) => status === undefined || run.status === status);
-  const picked = isAsked ? asked.filter((run) => chosen.has(run.run)) : [];
-  const pick = (runs: string[], on: boolean) =>
-    setChosen(new Set(on ? [...chosen, ...runs] : [...chosen].filter((r) => !runs.includes(r))));
+  const picked = isAsked ? asked.filter((run) => selection.has(run.run)) : [];
   return (
     <>
       <h1>
@@ -69,7 +66,7 @@ export function RunsPage() {
       </p>
       {picked.length > 0 && (
         <p className="targets picked">
-          {many(picked.length, 'machine')} selected: <AnswerButtons runs={picked} onAnswered={() => setChosen(new Set())} />
+          {many(picked.length, 'machine')} selected: <AnswerButtons runs={picked} onAnswered={selection.clear} />
         </p>
       )}
       <section className="card">
@@ -84,17 +81,7 @@ export function RunsPage() {
               <tr>
                 {isAsked && (
                   <th>
-                    <Checkbox
-                      aria-label="Select all"
-                      checked={picked.length === shown.length}
-                      indeterminate={picked.length > 0 && picked.length < shown.length}
-                      onChange={(e) =>
-                        pick(
-                          shown.map((r) => r.run),
-                          e.currentTarget.checked,
-                        )
-                      }
-                    />
+                    <SelectAll of={shown.map((run) => run.run)} in={selection} />
                   </th>
                 )}
                 <th>Run</th>
@@ -112,11 +99,7 @@ export function RunsPage() {
                 <tr key={run.run}>
                   {isAsked && (
                     <td>
-                      <Checkbox
-                        aria-label={`Select ${run.machine}`}
-                        checked={chosen.has(run.run)}
-                        onChange={(e) => pick([run.run], e.currentTarget.checked)}
-                      />
+                      <SelectOne of={run.run} label={`Select ${run.machine}`} in={selection} />
                     </td>
                   )}
                   <td>

@@ -217,7 +217,7 @@ internal static class RunCommands
     {
         var until = new Option<DateOnly>("--until")
         {
-            Description = "The last day on which it is kept, such as 2027-02-08.",
+            Description = "The last day of the rollback period, such as 2027-02-08.",
             Required = true,
         };
         var reason = new Option<string>("--reason") { Description = "Why, recorded in the audit log with your name.", Required = true };
@@ -348,6 +348,25 @@ internal static class RunCommands
             );
     }
 
+    /// <summary>What is suspended on the machine, and until when it can be rolled back.</summary>
+    private static void PrintSuspendedAndRollback(RunView view, Screen screen)
+    {
+        if (view.Run.Suspended.Count > 0)
+            screen.Say(
+                $"**Suspended** on the machine: {string.Join(", ", view.Run.Suspended)}"
+                    + (view.Run.Closed is null ? "; the run resumes it, however it ends" : "; resume it by hand, then close the follow-up")
+            );
+        if (view.RollbackUntil is { } until)
+            screen.Say(
+                $"Can be rolled back until **{Screen.Time(until)} UTC**"
+                    + (
+                        view.RollbackUntilAtMost is { } most
+                            ? $"; can be extended until {Screen.Time(most)} UTC: gstair run keep-rollback"
+                            : ""
+                    )
+            );
+    }
+
     private static void Print(string run, FollowUpView one, Screen screen)
     {
         var found = one.Seen.Length > 0 ? $" (found: {one.Seen})" : "";
@@ -389,16 +408,7 @@ internal static class RunCommands
             screen.Say($"Answer: gstair run answer done {r.Run}, or gstair run answer not-possible {r.Run} --note …");
         }
 
-        if (r.Suspended.Count > 0)
-            screen.Say(
-                $"**Suspended** on the machine: {string.Join(", ", r.Suspended)}"
-                    + (r.Closed is null ? "; the run resumes it, however it ends" : "; resume it by hand, then close the follow-up")
-            );
-        if (view.RollbackUntil is { } until)
-            screen.Say(
-                $"Can be rolled back until **{Screen.Time(until)} UTC**"
-                    + (view.RollbackUntilAtMost is { } most ? $"; can be kept until {Screen.Time(most)} UTC: gstair run keep-rollback" : "")
-            );
+        PrintSuspendedAndRollback(view, screen);
         if (view.Possible.Count > 0)
             screen.Say($"Possible: {string.Join(", ", view.Possible)}  (gstair run decide {r.Run} … --reason …)");
         screen.Table(

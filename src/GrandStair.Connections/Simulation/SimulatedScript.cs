@@ -161,7 +161,7 @@ internal static class SimulatedScript
     }
 
     /// <summary>How many patches are pending; some of them only show once others are installed.</summary>
-    public static int Pending(Dictionary<string, string> truth) =>
+    private static int Pending(Dictionary<string, string> truth) =>
         int.TryParse(truth.GetValueOrDefault("patches.pending"), CultureInfo.InvariantCulture, out var pending) ? pending : 0;
 
     private static double SizeOf(PostedOrder order) => double.Parse(order.Values["media_size"], CultureInfo.InvariantCulture);

@@ -327,6 +327,17 @@ public sealed record RunState
     /// <summary>Until when that can be extended, UTC; null where it cannot.</summary>
     public DateTimeOffset? RollbackUntilAtMost => Verified + CurrentLeg.RollbackAtMost is { } most && most > RollbackUntil ? most : null;
 
+    /// <summary>
+    /// The moment until which the rollback lasts where a day is its last one, UTC. The day counts whole, but not beyond what the method
+    /// allows on it.
+    /// </summary>
+    /// <param name="day">The last day, by UTC.</param>
+    public DateTimeOffset RollbackThrough(DateOnly day)
+    {
+        var until = new DateTimeOffset(day.AddDays(1), TimeOnly.MinValue, TimeSpan.Zero);
+        return RollbackUntilAtMost is { } most && until > most && until - most < TimeSpan.FromDays(1) ? most : until;
+    }
+
     /// <summary>Whether something is left to do on the machine.</summary>
     public bool HasOpenFollowUps => FollowUps.Any(l => l.Closed is null);
 }

@@ -137,7 +137,7 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
     /// <param name="actor">Who says so.</param>
     /// <param name="stop">Ends the wait.</param>
     /// <exception cref="RefusedException">There is no such run, or it has no such follow-up that is open.</exception>
-    public async Task<RunState> AssignFollowUpAsync(
+    public Task<RunState> AssignFollowUpAsync(
         long run,
         string followUp,
         Func<FollowUp, FollowUp> assign,
@@ -147,15 +147,14 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
     {
         ArgumentNullException.ThrowIfNull(actor);
         ArgumentNullException.ThrowIfNull(assign);
-        var after = assign(OpenOne((await FindAsync(run, stop)).State, followUp));
-        return await AppendAsync(
+        return AppendFromAsync(
             run,
-            state => new FollowUpAssigned(clock.GetUtcNow(), actor.Name, OpenOne(state, followUp).Name, after.Owner, after.Due),
-            new(
-                actor,
-                "follow-up assign",
-                $"{followUp}: {after.Owner ?? "nobody"}{(after.Due is { } day ? $", due {day:yyyy-MM-dd}" : "")}"
-            ),
+            state =>
+            {
+                var after = assign(OpenOne(state, followUp));
+                return new FollowUpAssigned(clock.GetUtcNow(), actor.Name, followUp, after.Owner, after.Due);
+            },
+            e => new(actor, "follow-up assign", $"{followUp}: {e.Owner ?? "nobody"}{(e.Due is { } day ? $", due {day:yyyy-MM-dd}" : "")}"),
             stop
         );
     }
@@ -181,7 +180,12 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
         await runs.FindAsync(run, stop)
         ?? throw RefusedException.Unknown("unknown-run", $"There is no run r{run}. 'gstair run list' shows those that exist.");
 
-    private async Task<RunState> AppendAsync(long run, Func<RunState, RunEvent> make, Command command, CancellationToken stop)
+    private Task<RunState> AppendAsync(long run, Func<RunState, RunEvent> make, Command command, CancellationToken stop) =>
+        AppendFromAsync(run, make, _ => command, stop);
+
+    /// <summary>Adds an event, with a command for the audit log that follows from it.</summary>
+    private async Task<RunState> AppendFromAsync<T>(long run, Func<RunState, T> make, Func<T, Command> command, CancellationToken stop)
+        where T : RunEvent
     {
         while (true)
         {
@@ -189,7 +193,7 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
             var e = make(stored.State);
             var after = RunMachine.Step(stored.State, e).State;
             // It was changed meanwhile: read it again and decide on its present state.
-            if (await runs.DecideAsync(stored.State, e, after, command, stop))
+            if (await runs.DecideAsync(stored.State, e, after, command(e), stop))
                 return after;
         }
     }

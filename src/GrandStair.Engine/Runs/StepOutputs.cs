@@ -51,6 +51,8 @@ public sealed class StepOutputs(RunOutputTable outputs, ISecrets secrets, TimePr
         if (status.Printed == 0)
             return 0;
         var from = kept ?? await outputs.KeptAsync(order, stop);
+        if (from >= status.Printed)
+            return from;
         var isOver = status.State != OrderState.Running;
         var hidden = await HiddenAsync(step, stop);
         for (var pieces = 0; from < Math.Min(status.Printed, OutputText.Most) && (isOver || pieces < MostPieces); pieces++)

@@ -595,7 +595,7 @@ public static class CatalogueFolder
             map.Text("title"),
             map.Word<Phase>("phase"),
             kind,
-            HasScript(kind) ? scripts.Named(map, "script") : null,
+            null,
             typical,
             map.Duration("limit") ?? (typical * 4 > ShortestLimit ? typical * 4 : ShortestLimit),
             map.Whole("attempts", 1),
@@ -616,6 +616,8 @@ public static class CatalogueFolder
             Media = kind == StepKind.FetchMedia ? map.Text("media") : null,
             Rules = kind == StepKind.Compare ? [.. map.Maps("rules").Select(RuleOf)] : [],
         };
+        if (step.RunsScript || step.IsReading)
+            step = step with { Script = scripts.Named(map, "script") };
         CheckStep(map, step, until, keys, readers);
         map.Done();
         return step;
@@ -659,9 +661,6 @@ public static class CatalogueFolder
             map.Wrong("phase", "A step belongs to stage, protect, apply, verify or roll-back.");
         CheckName(map, step.Name, "a step");
     }
-
-    private static bool HasScript(StepKind kind) =>
-        kind is StepKind.Script or StepKind.Record or StepKind.Compare or StepKind.Patch or StepKind.Suspend or StepKind.Resume;
 
     /// <summary>Checks a step whose kind says what its script is for.</summary>
     private static void CheckScriptKind(YamlMap map, StepSpec step)

@@ -86,7 +86,7 @@ internal static class OutputEndpoints
             ? (Row(kept, stored.State), order)
             : throw RefusedException.Unknown(
                 "unknown-output",
-                $"Nothing is kept that {order} has printed. 'gstair run output {asked.Run}' lists what there is."
+                $"No output of {order} is stored. 'gstair run output {asked.Run}' lists what there is."
             );
     }
 

@@ -76,12 +76,10 @@ internal static class RunEndpoints
     )
     {
         var (stored, _) = await runs.FindAsync(run, stop);
-        var until = RequestFields.Moment("until", new DateTimeOffset(command.Until.AddDays(1), TimeOnly.MinValue, TimeSpan.Zero));
-        // The last day counts whole, up to the moment until which the method keeps it.
-        var most = stored.State.RollbackUntilAtMost;
+        RequestFields.Moment("until", new DateTimeOffset(command.Until, TimeOnly.MinValue, TimeSpan.Zero));
         await commands.KeepRollbackAsync(
             stored.State.Run,
-            most is { } latest && until > latest && until - latest < TimeSpan.FromDays(1) ? latest : until,
+            RequestFields.Moment("until", stored.State.RollbackThrough(command.Until)),
             RequestFields.Reason(command.Reason),
             caller.Actor(),
             stop

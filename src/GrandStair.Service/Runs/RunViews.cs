@@ -293,7 +293,7 @@ internal static class RunViews
             Decided x => $"Decided to "
                 + $"{RunMachine.Name(x.Decision).Replace('-', ' ')}"
                 + $"{(x.NotBefore is { } begins ? $" from {begins:ddd d MMM HH:mm} UTC on" : "")}: {x.Reason}",
-            RollbackExtended x => $"Rollback kept until {x.Until:ddd d MMM HH:mm} UTC: {x.Reason}",
+            RollbackExtended x => $"Rollback period extended until {x.Until:ddd d MMM HH:mm} UTC: {x.Reason}",
             FollowUpAdded x => $"Follow-up added: {x.Title}{For(x.Owner, x.Due)}",
             FollowUpAssigned x => $"Follow-up assigned: {TitleOf(run, x.FollowUp)}{For(x.Owner ?? "nobody", x.Due)}",
             FollowUpClosed x => $"Follow-up closed: {TitleOf(run, x.FollowUp)} ({x.Reason})",
