@@ -3,11 +3,16 @@ set -eu
 export DEBIAN_FRONTEND=noninteractive
 stage=/var/cache/grandstair
 mkdir -p "$stage/lists/partial" "$stage/parts"
+case $GS_TO in
+12) from=bullseye to=bookworm ;;
+13) from=bookworm to=trixie ;;
+*) echo "this script does not know the name of Debian $GS_TO" && exit 1 ;;
+esac
 say() { echo "$1 $2" >>"$GS_PROGRESS"; echo "$2"; }
 
 say 5 "clearing old package archives"
 apt-get clean
-renamed() { sed -e 's/\bbullseye\/updates\b/bookworm-security/g; s/\bbullseye\b/bookworm/g' "$1"; }
+renamed() { sed -e "s/\b$from\/updates\b/$to-security/g; s/\b$from\b/$to/g" "$1"; }
 [ ! -f /etc/apt/sources.list ] || renamed /etc/apt/sources.list >"$stage/sources.list"
 [ -f "$stage/sources.list" ] || : >"$stage/sources.list"
 for file in /etc/apt/sources.list.d/*.list /etc/apt/sources.list.d/*.sources; do

@@ -1,6 +1,11 @@
-# Upgrades this system from Debian 11 to 12. Begun again after a power cut it goes on where it stopped.
+# Upgrades this system to the next release of Debian. Begun again after a power cut it goes on where it stopped.
 set -u
 export DEBIAN_FRONTEND=noninteractive APT_LISTCHANGES_FRONTEND=none UCF_FORCE_CONFFOLD=1 NEEDRESTART_SUSPEND=1
+case $GS_TO in
+12) from=bullseye to=bookworm ;;
+13) from=bookworm to=trixie ;;
+*) echo "this script does not know the name of Debian $GS_TO" && exit 1 ;;
+esac
 say() { echo "$1 $2" >>"$GS_PROGRESS"; echo "== $2"; }
 options="-y -o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold -o DPkg::Lock::Timeout=600 --no-install-recommends"
 
@@ -49,7 +54,7 @@ finish_begun || echo "some packages wait for others; the upgrade brings them"
 say 2 "switching the package sources to the new release"
 for file in /etc/apt/sources.list /etc/apt/sources.list.d/*.list /etc/apt/sources.list.d/*.sources; do
     [ -f "$file" ] || continue
-    sed -i -e 's/\bbullseye\/updates\b/bookworm-security/g; s/\bbullseye\b/bookworm/g' "$file" || exit 1
+    sed -i -e "s/\b$from\/updates\b/$to-security/g; s/\b$from\b/$to/g" "$file" || exit 1
 done
 say 4 "fetching the package lists"
 apt-get -o DPkg::Lock::Timeout=600 update || exit 1

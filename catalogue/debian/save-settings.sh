@@ -7,7 +7,7 @@ dpkg-query -W -f '${db:Status-Abbrev} ${binary:Package} ${Version}\n' >"$saved/p
 dpkg --get-selections >"$saved/selections"
 apt-mark showmanual >"$saved/chosen-by-hand"
 # What was so before the upgrade: an attempt that comes after the system has the new release's version must not replace it.
-if [ "$(. /etc/os-release && echo "$VERSION_ID")" = "$(cat "$saved/release" 2>/dev/null)" ] || [ -z "$(find "$saved/release" -mtime -30 2>/dev/null)" ]; then
+if [ "$(. /etc/os-release && echo "$VERSION_ID")" != "$GS_TO" ] || [ -z "$(find "$saved/release" -mtime -30 2>/dev/null)" ]; then
     apt-mark showhold >"$saved/held"
     apt list --installed 2>/dev/null | awk -F / '/\[installed,local\]/ { print $1 }' >"$saved/foreign"
     (. /etc/os-release && echo "$VERSION_ID") >"$saved/release"

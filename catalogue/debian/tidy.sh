@@ -1,8 +1,6 @@
-# Looks whether anything newer has come; then removes packages that came only for others, libraries of the old release, and archives.
+# Removes packages that came only for others, libraries of the old release, and archives.
 set -eu
 export DEBIAN_FRONTEND=noninteractive APT_LISTCHANGES_FRONTEND=none UCF_FORCE_CONFFOLD=1
-apt-get -o DPkg::Lock::Timeout=600 update
-apt-get -y -o DPkg::Lock::Timeout=600 -o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold upgrade
 # Libraries that a source had before the upgrade and that no source has any more are of the old release. They go with the others once nothing
 # installed needs them, whoever asked for them. Programs stay, for a person to decide about.
 before=/var/backups/grandstair/foreign

@@ -521,6 +521,10 @@ public sealed class GrandStairClient : IDisposable
     public Task<RunView> KeepRollbackAsync(string run, KeepRollbackCommand command, CancellationToken stop) =>
         SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/rollback-period", JsonContent.Create(command), stop);
 
+    /// <summary>Says what kind of reason runs were rolled back for.</summary>
+    public Task<BulkResult> CategoriseRollbacksAsync(CategoriseRollbacksCommand command, CancellationToken stop) =>
+        SendAsync<BulkResult>(HttpMethod.Post, "rollbacks/categorise", JsonContent.Create(command), stop);
+
     /// <summary>Answers what a run asks of a person.</summary>
     public Task<RunView> AnswerAsync(string run, AnswerCommand command, CancellationToken stop) =>
         SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/answers", JsonContent.Create(command), stop);
@@ -534,12 +538,12 @@ public sealed class GrandStairClient : IDisposable
         SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/follow-ups", JsonContent.Create(command), stop);
 
     /// <summary>Says who is to do follow-ups, and by when.</summary>
-    public Task<FollowUpsDone> AssignFollowUpsAsync(AssignFollowUpsCommand command, CancellationToken stop) =>
-        SendAsync<FollowUpsDone>(HttpMethod.Post, "follow-ups/assign", JsonContent.Create(command), stop);
+    public Task<BulkResult> AssignFollowUpsAsync(AssignFollowUpsCommand command, CancellationToken stop) =>
+        SendAsync<BulkResult>(HttpMethod.Post, "follow-ups/assign", JsonContent.Create(command), stop);
 
     /// <summary>Closes follow-ups.</summary>
-    public Task<FollowUpsDone> CloseFollowUpsAsync(CloseFollowUpsCommand command, CancellationToken stop) =>
-        SendAsync<FollowUpsDone>(HttpMethod.Post, "follow-ups/close", JsonContent.Create(command), stop);
+    public Task<BulkResult> CloseFollowUpsAsync(CloseFollowUpsCommand command, CancellationToken stop) =>
+        SendAsync<BulkResult>(HttpMethod.Post, "follow-ups/close", JsonContent.Create(command), stop);
 
     /// <summary>How the machines of a plan ended or stand.</summary>
     public Task<OutcomesView> OutcomesAsync(string plan, CancellationToken stop) =>

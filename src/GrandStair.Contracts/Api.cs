@@ -949,6 +949,12 @@ public sealed record RunView(
 
     /// <summary>Until when that can be extended; null where it cannot.</summary>
     public required DateTimeOffset? RollbackUntilAtMost { get; init; }
+
+    /// <summary>How much space was freed when the rollback period was over, in bytes; null where no step said so.</summary>
+    public required double? ReclaimedBytes { get; init; }
+
+    /// <summary>What kind of reason it was rolled back for; null where nobody has said so.</summary>
+    public required string? RollbackCategory { get; init; }
 }
 
 /// <summary>Files that a step saved of a machine, as one archive (tar, compressed by gzip).</summary>
@@ -1101,10 +1107,10 @@ public sealed record CloseFollowUpsCommand(IReadOnlyList<FollowUpName> Of, strin
 /// <param name="Due">The last day on which they are in time, by UTC; null leaves it as it is.</param>
 public sealed record AssignFollowUpsCommand(IReadOnlyList<FollowUpName> Of, string? Owner = null, DateOnly? Due = null);
 
-/// <summary>What came of a command about several follow-ups.</summary>
+/// <summary>What came of a command about several things.</summary>
 /// <param name="Done">For how many it was carried out.</param>
 /// <param name="Refused">Why it was not for the others, in sentences.</param>
-public sealed record FollowUpsDone(int Done, IReadOnlyList<string> Refused);
+public sealed record BulkResult(int Done, IReadOnlyList<string> Refused);
 
 /// <summary>What somebody reports about a machine after its upgrade.</summary>
 /// <param name="Words">What is wrong, in their own words.</param>
@@ -1121,7 +1127,28 @@ public sealed record OutcomesView(
     IReadOnlyDictionary<string, int> Outcomes,
     IReadOnlyDictionary<string, int> Exemptions,
     IReadOnlyList<MemberRow> Open
-);
+)
+{
+    /// <summary>The runs that were rolled back, newest first.</summary>
+    public required IReadOnlyList<RollbackRow> Rollbacks { get; init; }
+
+    /// <summary>How much space was freed on all machines whose rollback period is over, in bytes; null where no step said so.</summary>
+    public required double? ReclaimedBytes { get; init; }
+}
+
+/// <summary>A run that was rolled back.</summary>
+/// <param name="Run">The run, such as <c>r118</c>.</param>
+/// <param name="Machine">The machine's name.</param>
+/// <param name="Site">Its site.</param>
+/// <param name="Closed">When it was rolled back, UTC.</param>
+/// <param name="Reason">Why, in the words of the person who decided it.</param>
+/// <param name="Category">What kind of reason that is; null where nobody has said so.</param>
+public sealed record RollbackRow(string Run, string Machine, string Site, DateTimeOffset Closed, string Reason, string? Category);
+
+/// <summary>Says what kind of reason runs were rolled back for.</summary>
+/// <param name="Runs">The runs, such as <c>r118</c>.</param>
+/// <param name="Category">The kind, in a few words of your own; runs with the same words are counted together.</param>
+public sealed record CategoriseRollbacksCommand(IReadOnlyList<string> Runs, string Category);
 
 /// <summary>The one page that everyone above wants.</summary>
 /// <param name="Forecast">When it will be done, as a range, without sites and machines; null where it is not running, not made yet, or

@@ -8,17 +8,19 @@ namespace GrandStair.Hosts.Tests;
 /// <summary>What tests of upgrades have in common. Each class upgrades one host after the other, beside those of the other class.</summary>
 public abstract class HostTests
 {
-    private const string Plan = """
-        plan: old-to-new
-        target: { product: Debian, release: "12" }
-        scope: os.product = "Debian" and os.version < 12
-        methods: [in-place]
-        waves: [{ name: Pilot }]
-        windows: [{ zone: Europe/London, weekly: ["Mon-Sun 00:00-00:00"] }]
-        limits: { all: 1 }
-        advance: { verified: 100 %, failures: 0, soak: 0 s }
-        lead: 0 s
-        """;
+    /// <summary>A plan that upgrades one Debian system after the other to a release.</summary>
+    protected static string PlanTo(int release) =>
+        $$"""
+            plan: old-to-new
+            target: { product: Debian, release: "{{release}}" }
+            scope: os.product = "Debian" and os.version < {{release}}
+            methods: [in-place]
+            waves: [{ name: Pilot }]
+            windows: [{ zone: Europe/London, weekly: ["Mon-Sun 00:00-00:00"] }]
+            limits: { all: 1 }
+            advance: { verified: 100 %, failures: 0, soak: 0 s }
+            lead: 0 s
+            """;
 
     protected static readonly TimeSpan HopLimit = TimeSpan.FromMinutes(12);
 
@@ -36,7 +38,7 @@ public abstract class HostTests
         Assert.Contains("1 added", await service.OkAsync("fleet", "import", file), StringComparison.Ordinal);
     }
 
-    protected static async Task PlanAsync(ServiceProcess service, string plan = Plan)
+    protected static async Task PlanAsync(ServiceProcess service, string plan)
     {
         var file = Path.Combine(service.Data, "plan.yaml");
         await File.WriteAllTextAsync(file, plan, Stop);
@@ -72,13 +74,13 @@ public abstract class HostTests
         return ran.Error;
     }
 
-    protected static async Task<RunView> WaitAsync(ServiceProcess service, Func<RunRow, bool> holds, string what)
+    protected static async Task<RunView> WaitAsync(ServiceProcess service, Func<RunRow, bool> holds, string what, string run = "r1")
     {
         RunView? view = null;
         await Eventually.TrueAsync(
             async () =>
             {
-                view = await service.Client.RunAsync("r1", Stop);
+                view = await service.Client.RunAsync(run, Stop);
                 return holds(view.Run) || (view.Run.Parked is not null && what != "the run is done");
             },
             HopLimit,
@@ -97,10 +99,22 @@ public abstract class HostTests
             );
     }
 
-    /// <summary>Asks the host itself whether it is well: os-release alone would show nothing.</summary>
-    protected static async Task AssertUpgradedAsync(TestHost host, string bootBefore)
+    /// <summary>The evidence of a run is verified without the service, and a changed byte of it is found.</summary>
+    protected static async Task AssertEvidenceAsync(ServiceProcess service, string run)
     {
-        Assert.StartsWith("12.", await host.DoAsync("cat /etc/debian_version"), StringComparison.Ordinal);
+        var file = Path.Combine(service.Data, $"{run}-evidence.zip");
+        await service.OkAsync("run", "evidence", run, "--out", file);
+        Assert.Contains("every byte as it was signed", await service.OkAsync("evidence", "verify", file), StringComparison.Ordinal);
+        var bytes = await File.ReadAllBytesAsync(file, Stop);
+        bytes[bytes.Length / 2] ^= 1;
+        await File.WriteAllBytesAsync(file, bytes, Stop);
+        Assert.Equal(3, (await service.GstairAsync("evidence", "verify", file)).Exit);
+    }
+
+    /// <summary>Asks the host itself whether it is well: os-release alone would show nothing.</summary>
+    protected static async Task AssertUpgradedAsync(TestHost host, string bootBefore, int release = 12)
+    {
+        Assert.StartsWith($"{release}.", await host.DoAsync("cat /etc/debian_version"), StringComparison.Ordinal);
         Assert.Equal("", await host.DoAsync("dpkg --audit"));
         await host.DoAsync("apt-get check");
         Assert.Equal("", await host.DoAsync("dpkg-query -W -f '${db:Status-Abbrev} ${binary:Package}\\n' | grep -v '^ii' || true"));
@@ -124,7 +138,7 @@ public abstract class HostTests
             .ToArray();
         Assert.Equal(expectedAttempts, orders.Length);
         Assert.All(orders, o => Assert.Equal(("1", "1"), (o[1], o[2])));
-        foreach (var step in orders.Where(o => o[4] == "script").GroupBy(o => o[0].Split('.')[2]))
+        foreach (var step in orders.Where(o => o[4] == "script").GroupBy(o => o[0][..o[0].LastIndexOf('.')]))
             Assert.Equal("0", step.OrderBy(o => int.Parse(o[0].Split('.')[3], null)).Last()[3]);
     }
 }

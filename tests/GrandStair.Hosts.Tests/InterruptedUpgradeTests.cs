@@ -78,7 +78,11 @@ public sealed class InterruptedUpgradeTests : HostTests
             HopLimit,
             () => $"it is verified; it stands at {JsonSerializer.Serialize(done?.Run)}"
         );
-        Assert.Contains("runs Debian 12 already", await service.OkAsync("machine", "gate", host.Name), StringComparison.Ordinal);
+        Assert.Contains(
+            "runs Debian 12 already",
+            await service.OkAsync("machine", "gate", host.Name, "--release", "12"),
+            StringComparison.Ordinal
+        );
     }
 
     /// <summary>Begins an upgrade and waits until it is in the phase in which packages are installed.</summary>
@@ -87,7 +91,7 @@ public sealed class InterruptedUpgradeTests : HostTests
         await host.DoAsync("apt-get update -qq && echo precious > /etc/must-survive && echo precious > /home/carrier/must-survive");
         await ImportAsync(service, host, "root");
         await service.OkAsync("machine", "read", host.Name);
-        await PlanAsync(service);
+        await PlanAsync(service, PlanTo(12));
         await WaitAsync(service, r => r.Phase == "apply", "the upgrade has begun");
     }
 }

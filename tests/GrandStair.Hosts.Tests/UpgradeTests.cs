@@ -4,11 +4,11 @@ using Xunit;
 
 namespace GrandStair.Hosts.Tests;
 
-/// <summary>A real Debian 11 system is upgraded to 12 over SSH by the running service.</summary>
+/// <summary>A real Debian 11 system is upgraded to 12 and on to 13 over SSH by the running service.</summary>
 public sealed class UpgradeTests : HostTests
 {
     [Fact]
-    public async Task A_host_is_judged_fixed_planned_and_upgraded_though_the_service_is_killed_and_the_connection_cut()
+    public async Task A_host_is_judged_fixed_planned_and_upgraded_over_two_hops_though_the_service_is_killed_and_the_connection_cut()
     {
         await using var host = await TestHost.StartAsync("gs-upgrade", "127.0.0.51", "bullseye");
         await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile);
@@ -29,7 +29,7 @@ public sealed class UpgradeTests : HostTests
         await service.OkAsync("machine", "read", host.Name);
         Assert.Contains("the gate is open", await service.OkAsync("machine", "gate", host.Name), StringComparison.Ordinal);
 
-        await PlanAsync(service);
+        await PlanAsync(service, PlanTo(13));
         await WaitAsync(service, r => r.Phase == "apply", "the upgrade is running");
         await WaitUntilInstallingAsync(host);
         await service.KillAsync();
@@ -41,12 +41,12 @@ public sealed class UpgradeTests : HostTests
 
         var verified = await WaitAsync(service, r => r.Verified is not null || r.Parked is not null, "the run is verified");
         await AssertNotParkedAsync(host, verified);
-        await AssertUpgradedAsync(host, bootBefore);
-        await AssertNoAttemptDoneTwiceAsync(host, expectedAttempts: 5);
+        await AssertUpgradedAsync(host, bootBefore, release: 13);
+        await AssertNoAttemptDoneTwiceAsync(host, expectedAttempts: 10);
 
-        // Every package has changed, and that was to be expected.
-        var compared = Assert.Single(verified.Comparisons);
-        Assert.Equal((0, true), (compared.Failing, compared.Ignored > 10));
+        // Every package has changed with each hop, and that was to be expected.
+        Assert.Equal(2, verified.Comparisons.Count);
+        Assert.All(verified.Comparisons, c => Assert.Equal((0, true), (c.Failing, c.Ignored > 10)));
 
         // What a person has to look at is a follow-up; with the last one closed the run is done.
         var end = Assert.Single(verified.FollowUps, l => l.Name == "leftovers");
@@ -55,6 +55,7 @@ public sealed class UpgradeTests : HostTests
         foreach (var open in verified.FollowUps)
             await service.OkAsync("follow-up", "close", $"r1/{open.Name}", "--reason", "compared and deleted");
         await WaitAsync(service, r => r.Outcome == "done", "the run is done");
+        await AssertEvidenceAsync(service, "r1");
         await Eventually.TrueAsync(
             async () => (await service.Client.PlanAsync("old-to-new", Stop)).Plan.State == "ended",
             TimeSpan.FromSeconds(30),

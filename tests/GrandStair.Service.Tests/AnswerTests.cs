@@ -174,6 +174,7 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("AnswerRun", "runs/r1/answers", """{"answer":"done"}""");
         await SayAsync("AnswerRun", "runs/r1/answers", """{"answer":"perhaps"}""");
         await SayAsync("KeepRollback", "runs/r1/rollback-period", """{"until":"2027-02-08","reason":"x"}""");
+        await SayAsync("CategoriseRollbacks", "rollbacks/categorise", """{"runs":["r1"],"category":"x"}""");
         await SayAsync("AddFollowUp", "runs/r1/follow-ups", """{"title":"its card reader","due":"2027-02-08"}""");
         await SayAsync("AddFollowUp", "runs/r1/follow-ups", """{"title":""}""");
         await SayAsync("AssignFollowUps", "follow-ups/assign", """{"of":[{"run":"r1","name":"devices"}],"owner":"deck-it"}""");

@@ -174,6 +174,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await FailsAsync(3, "possible now: ", "run", "decide", "r1", "give-up", "--reason", "x");
         await FailsAsync(3, "asks nothing of a person now", "run", "answer", "done", "r1");
         await FailsAsync(3, "is not in a rollback period", "run", "keep-rollback", "r1", "--until", "2027-02-08", "--reason", "x");
+        await FailsAsync(3, "was not rolled back", "outcome", "categorise", "printing", "r1");
         await ShowsAsync("5 are open", "outcome", "show", "small");
         await ShowsAsync("Brae Desktop 7", "overview", "show", "small");
         await ShowsAsync("none", "source", "list");

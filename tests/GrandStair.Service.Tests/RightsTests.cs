@@ -35,6 +35,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         ["DecideRun"] = """{"decision":"none","reason":"x"}""",
         ["AnswerRun"] = """{"answer":"none"}""",
         ["KeepRollback"] = """{"until":"2027-02-08","reason":""}""",
+        ["CategoriseRollbacks"] = """{"runs":[],"category":"x"}""",
         ["AddFollowUp"] = """{"title":""}""",
         ["AssignFollowUps"] = """{"of":[]}""",
         ["CloseFollowUps"] = """{"of":[],"reason":""}""",

@@ -4,9 +4,10 @@ import { api, take } from '../api/client';
 import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { Status, statuses } from '../parts/Status';
-import { amount, word } from '../parts/words';
+import { amount, bytes, word } from '../parts/words';
 import { MemberActions } from '../plans/MemberActions';
 import { PlanSwitcher, usePlan } from '../plans/usePlan';
+import { Rollbacks } from './Rollbacks';
 
 export function OutcomesPage() {
   const { plans, name } = usePlan();
@@ -29,6 +30,7 @@ export function OutcomesPage() {
       </h1>
       <p className="under">
         plan <Link to={`/plans/${view.plan}`}>{view.plan}</Link> · runs: {counts(view.outcomes)} · exempt: {counts(view.exemptions)}
+        {view.reclaimedBytes !== null && ` · ${bytes(view.reclaimedBytes)} reclaimed after rollback periods`}
       </p>
       <div className="columns wide-right">
         <section className="card">
@@ -80,6 +82,7 @@ export function OutcomesPage() {
           {view.open.length > 100 && <p className="quiet">{view.open.length - 100} more; see the plan.</p>}
         </section>
       </div>
+      {view.rollbacks.length > 0 && <Rollbacks of={view.rollbacks} />}
     </>
   );
 }

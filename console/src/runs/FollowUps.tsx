@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
 import { ReasonDialog } from '../parts/ReasonDialog';
+import { useBulk } from '../parts/useBulk';
 import { date, many, time } from '../parts/words';
 import { useMay } from '../session/useSession';
 
@@ -108,21 +109,8 @@ interface DialogProps {
   onDone: () => void;
 }
 
-/** Carries a command out for follow-ups; why some were refused is the dialog's error, and the others are done. */
-function useCommand<T>(call: (sent: T) => Promise<Schemas['FollowUpsDone']>, onDone: () => void) {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: async (sent: T) => {
-      const done = await call(sent);
-      await queries.invalidateQueries();
-      if (done.refused.length > 0) throw new Error(done.refused.join(' '));
-    },
-    onSuccess: onDone,
-  });
-}
-
 function CloseDialog({ of, title, onClose, onDone }: DialogProps) {
-  const close = useCommand((reason: string) => take(api.POST('/api/v1/follow-ups/close', { body: { of: namesOf(of), reason } })), onDone);
+  const close = useBulk((reason: string) => take(api.POST('/api/v1/follow-ups/close', { body: { of: namesOf(of), reason } })), onDone);
   return (
     <ReasonDialog
       title={title}
@@ -143,7 +131,7 @@ function AssignDialog({ of, title, onClose, onDone }: DialogProps) {
   const [due, setDue] = useState(before.due);
   // What is not changed here stays as it is on each of them.
   const changed = { owner: owner.trim() === before.owner ? null : owner.trim(), due: due === before.due ? null : due || null };
-  const assign = useCommand(() => take(api.POST('/api/v1/follow-ups/assign', { body: { of: namesOf(of), ...changed } })), onDone);
+  const assign = useBulk(() => take(api.POST('/api/v1/follow-ups/assign', { body: { of: namesOf(of), ...changed } })), onDone);
   return (
     <ReasonDialog
       title={title}

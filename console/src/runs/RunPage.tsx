@@ -8,7 +8,7 @@ import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { RunProgress, ToGo } from '../parts/RunProgress';
 import { Status } from '../parts/Status';
-import { many, span, time, word } from '../parts/words';
+import { bytes, many, span, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 import { AnswerButtons } from './AnswerButtons';
 import { FollowUpsOfRun } from './FollowUps';
@@ -41,6 +41,7 @@ export function RunPage() {
         ) : (
           !r.closed && ` · ${view.turned ? 'past the point of no return' : 'can be cancelled'}`
         )}
+        {view.reclaimedBytes !== null && ` · ${bytes(view.reclaimedBytes)} reclaimed after the rollback period`}
       </p>
       {r.asked && <Asked run={r} asked={r.asked} />}
       {r.parked && (
@@ -52,6 +53,7 @@ export function RunPage() {
       {r.closed && r.outcome !== 'done' && (
         <div className="parked-box" role="status">
           <strong>{word(r.outcome as string)}</strong> {time(r.closed)}: {r.reason}
+          {view.rollbackCategory && ` (${view.rollbackCategory})`}
         </div>
       )}
       {r.suspended.length > 0 && (

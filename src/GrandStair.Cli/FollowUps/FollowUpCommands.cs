@@ -75,9 +75,10 @@ internal static class FollowUpCommands
         var command = new Command("assign", "Say who is to do follow-ups, and by when") { Names, owner, Due };
         command.Calls(
             async (parsed, client, screen, stop) =>
-                await TellAsync(
+                await BulkAnswer.TellAsync(
                     parsed,
                     await client.AssignFollowUpsAsync(new(Chosen(parsed), parsed.GetValue(owner), parsed.GetValue(Due)), stop),
+                    "follow-up",
                     "assigned",
                     screen
                 )
@@ -95,9 +96,10 @@ internal static class FollowUpCommands
         var command = new Command("close", "Close follow-ups") { Names, reason };
         command.Calls(
             async (parsed, client, screen, stop) =>
-                await TellAsync(
+                await BulkAnswer.TellAsync(
                     parsed,
                     await client.CloseFollowUpsAsync(new(Chosen(parsed), parsed.GetValue(reason)!), stop),
+                    "follow-up",
                     "closed",
                     screen
                 )
@@ -116,18 +118,6 @@ internal static class FollowUpCommands
                         : throw new IOException($"'{name}' is no follow-up; expected RUN/NAME, such as r118/devices.")
                 ),
         ];
-
-    private static async Task<int> TellAsync(ParseResult parsed, FollowUpsDone done, string what, Screen screen)
-    {
-        if (!Caller.PrintedAsJson(parsed, done))
-        {
-            screen.Say($"{Screen.Many(done.Done, "follow-up")} {what}");
-            foreach (var why in done.Refused)
-                await Terminal.ErrorAsync($"gstair: Not {what}: {why}");
-        }
-
-        return done.Refused.Count == 0 ? ExitStatus.Done : ExitStatus.NotPossible;
-    }
 
     private static void Print(Page<FollowUpRow> page, Screen screen)
     {

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using GrandStair.Core.Readings;
 
 namespace GrandStair.Cli.Outcomes;
 
@@ -21,6 +22,13 @@ internal static class OutcomeCommands
                     view.Tally.Select(t => new[] { Screen.Word(t.Key), $"{t.Value}" }).Append(["all", $"{view.Machines}"])
                 );
                 screen.Say($"runs ended: {Counts(view.Outcomes)}; exempt: {Counts(view.Exemptions)}");
+                if (view.ReclaimedBytes is { } freed)
+                    screen.Say($"space reclaimed after rollback periods: {Units.Show(freed, ValueKind.Size)}");
+                if (view.Rollbacks.Count > 0)
+                    screen.Table(
+                        ["rolled back", "machine", "category", "reason"],
+                        view.Rollbacks.Select(r => new[] { r.Run, r.Machine, r.Category ?? "none yet", r.Reason })
+                    );
                 if (view.Open.Count > 0)
                     screen.Table(
                         ["name", "status", "run", "why"],
@@ -28,7 +36,36 @@ internal static class OutcomeCommands
                     );
             }
         );
-        return new("outcome", "Results by machine") { show };
+        return new("outcome", "Results by machine") { show, Categorise() };
+    }
+
+    private static Command Categorise()
+    {
+        var category = new Argument<string>("category")
+        {
+            Description = "What kind of reason it is, in a few words of your own, such as printing; the same words are counted together.",
+        };
+        var runs = new Argument<string[]>("runs")
+        {
+            Arity = ArgumentArity.OneOrMore,
+            Description = "The runs that were rolled back, such as r118 r119; 'outcome show' lists them.",
+        };
+        var command = new Command("categorise", "Say what kind of reason runs were rolled back for, so that it can be counted")
+        {
+            category,
+            runs,
+        };
+        command.Calls(
+            async (parsed, client, screen, stop) =>
+                await BulkAnswer.TellAsync(
+                    parsed,
+                    await client.CategoriseRollbacksAsync(new(parsed.GetValue(runs)!, parsed.GetValue(category)!), stop),
+                    "rollback",
+                    "categorised",
+                    screen
+                )
+        );
+        return command;
     }
 
     private static string Counts(IReadOnlyDictionary<string, int> counts) =>

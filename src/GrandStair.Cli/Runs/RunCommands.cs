@@ -1,6 +1,7 @@
 using System.CommandLine;
 using GrandStair.Client;
 using GrandStair.Contracts;
+using GrandStair.Core.Readings;
 
 namespace GrandStair.Cli.Runs;
 
@@ -397,7 +398,12 @@ internal static class RunCommands
                 + $"{(r.Closed is not null ? "closed" : view.Turned ? "past the point of no return" : "can be cancelled")}"
         );
         if (r.Outcome is not (null or "done") && r.Reason is { } reason)
-            screen.Say($"**{Screen.Word(r.Outcome)}** {Screen.Time(r.Closed)} UTC: {reason}");
+            screen.Say(
+                $"**{Screen.Word(r.Outcome)}** {Screen.Time(r.Closed)} UTC: {reason}"
+                    + (view.RollbackCategory is { } category ? $" [{category}]" : "")
+            );
+        if (view.ReclaimedBytes is { } freed)
+            screen.Say($"{Units.Show(freed, ValueKind.Size)} reclaimed after the rollback period");
         if (Begins(r) is { } begins)
             screen.Say($"{r.Step}: **{begins}**, in the machine's next window");
         if (r.Asked is { } asked)

@@ -34,7 +34,7 @@ public sealed class SimulatedConnection(SimulatedMachines world, TimeProvider cl
                 {
                     "-" => $"{t.Key} is absent",
                     "?" => $"{t.Key} is unreadable: no answer within 30 s",
-                    _ => $"{t.Key} = {t.Value}",
+                    var value => $"{t.Key} = {SimulatedFault.ByItsClock(truth, value)}",
                 }
             );
         return [new(string.Join('\n', lines)), .. scripts.Skip(1).Select(_ => new ScriptOutput(""))];
@@ -82,6 +82,8 @@ public sealed class SimulatedConnection(SimulatedMachines world, TimeProvider cl
                 Chance.Of(machine.Name, "signed-in", now.ToUnixTimeSeconds() / 1200) < double.Parse(share, CultureInfo.InvariantCulture)
                     ? "1"
                     : "0";
+        if (answers && SimulatedFault.Refusal(machine.Name, truth) is { } refusal)
+            throw refusal;
         return answers
             ? truth
             : throw new ConnectionException(

@@ -74,7 +74,7 @@ public sealed class SimulatedMachines : IDisposable
         InTurnAsync<(Dictionary<string, string>, bool)?>(
             () =>
                 Settle(_connection, name, now) is { } truth
-                    ? (truth, !IsAway(name, truth, now) && !IsRestarting(_connection, name, now))
+                    ? (truth, !IsAway(name, truth, now) && !SimulatedFault.IsSilent(truth, now) && !IsRestarting(_connection, name, now))
                     : null,
             stop
         );
@@ -107,7 +107,10 @@ public sealed class SimulatedMachines : IDisposable
                     {
                         Script = order.Script.Replace("$to", order.Values.GetValueOrDefault("to", ""), StringComparison.Ordinal),
                     };
-                    var result = SimulatedScript.Run(machine, truth, order, now);
+                    var fault = SimulatedFault.Of(truth, order.Name);
+                    SimulatedFault.Begin(fault, truth, now);
+                    Keep(_connection, machine, truth, t);
+                    var result = SimulatedScript.Run(machine, truth, order, now, fault);
                     _connection.Execute(
                         "INSERT INTO orders (name, machine, kind, script, posted, ends, result, exit, note) VALUES (@name, @machine, "
                             + "@kind, @Script, @posted, @ends, @result, @Exit, @Note)",
@@ -138,7 +141,7 @@ public sealed class SimulatedMachines : IDisposable
         InTurnAsync(
             () =>
             {
-                Settle(_connection, machine, now);
+                var truth = Settle(_connection, machine, now);
                 var row = _connection.QuerySingleOrDefault<OrderRow>(
                     "SELECT * FROM orders WHERE name = @name",
                     new { name = order.ToString() }
@@ -149,7 +152,10 @@ public sealed class SimulatedMachines : IDisposable
                 if (now < ends)
                 {
                     var share = (now.ToUnixTimeSeconds() - row.Posted) / Math.Max(1.0, row.Ends - row.Posted);
-                    return new OrderStatus(OrderState.Running, null, share, SimulatedScript.Doing(row.Kind, row.Script, share), ends)
+                    var fault = SimulatedFault.Of(truth!, order);
+                    var (shown, note) = SimulatedFault.Progress(fault, share, SimulatedScript.Doing(row.Kind, row.Script, share));
+                    // Whoever is to see something on the way has to look more often than at the end.
+                    return new OrderStatus(OrderState.Running, null, shown, note, fault is null ? ends : null)
                     {
                         Printed = OutputOf(row, now).Length,
                     };
@@ -232,7 +238,7 @@ public sealed class SimulatedMachines : IDisposable
         using var t = c.BeginTransaction();
         foreach (var order in ended)
         {
-            if (order is { Result: nameof(OrderState.Ended), Exit: 0 })
+            if (order is { Result: nameof(OrderState.Ended), Exit: 0 } && !HadNoEffect(truth, order.Name))
                 SimulatedScript.Take(order.Kind, order.Script, order.Name, truth);
             c.Execute("UPDATE orders SET settled = 1 WHERE name = @Name", new { order.Name }, t);
         }
@@ -241,6 +247,9 @@ public sealed class SimulatedMachines : IDisposable
         t.Commit();
         return truth;
     }
+
+    private static bool HadNoEffect(Dictionary<string, string> truth, string order) =>
+        SimulatedFault.Of(truth, OrderName.Parse(order)) == "without-effect";
 
     private static bool IsRestarting(SqliteConnection c, string name, DateTimeOffset now) =>
         c.ExecuteScalar<long>(

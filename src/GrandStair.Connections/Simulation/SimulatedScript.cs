@@ -14,13 +14,19 @@ internal sealed record ScriptResult(TimeSpan Lasts, OrderState Result, int? Exit
 
 /// <summary>
 /// What simulated machines understand in place of a shell script: one line an action. <c>fetch image</c>, <c>clean</c>, <c>save
-/// settings</c>, <c>apply image VERSION BUILD</c>, <c>apply offer VERSION BUILD</c>, <c>patch</c>, <c>look around</c>, <c>list</c>, and
-/// <c>set KEY VALUE</c>.
+/// settings</c>, <c>apply image VERSION BUILD</c>, <c>apply offer VERSION BUILD</c>, <c>patch</c>, <c>look around</c>, <c>list</c>,
+/// <c>reclaim SIZE</c>, and <c>set KEY VALUE</c>.
 /// </summary>
 internal static class SimulatedScript
 {
     /// <summary>Draws how an order will go from what is true of the machine.</summary>
-    public static ScriptResult Run(string machine, Dictionary<string, string> truth, PostedOrder order, DateTimeOffset now)
+    public static ScriptResult Run(
+        string machine,
+        Dictionary<string, string> truth,
+        PostedOrder order,
+        DateTimeOffset now,
+        string? fault = null
+    )
     {
         var slowness = double.Parse(truth.GetValueOrDefault("truth.slowness", "1"), CultureInfo.InvariantCulture);
         var spread = 0.75 + (0.6 * Chance.Of(machine, order.Name.Step, order.Name.Attempt));
@@ -34,6 +40,8 @@ internal static class SimulatedScript
             _ => Lines(order.Script).Sum(l => Minutes(l, truth)),
         };
         var lasts = TimeSpan.FromMinutes(minutes * slowness * spread);
+        if (SimulatedFault.Result(fault, truth, order, lasts, now) is { } faulty)
+            return faulty;
         var apply = Lines(order.Script).Any(l => l.StartsWith("apply", StringComparison.Ordinal));
         var luck = Chance.Of(machine, "luck-" + order.Name.Step, order.Name.Attempt);
 
@@ -66,10 +74,13 @@ internal static class SimulatedScript
                 StepKind.Restart => $"restarted at {now + lasts:HH:mm}",
                 StepKind.FetchMedia => $"{order.Values["media_file"]} fetched ({SizeOf(order) / (1 << 20):0} MiB); its SHA-256 matches: "
                     + order.Values["media_sha256"],
-                StepKind.CleanUp => "0 MiB freed",
+                StepKind.CleanUp => "reclaimed 0 MiB",
                 StepKind.SaveFiles => $"{order.Values["files"].Split(':').Length} files saved and read back",
                 StepKind.RestoreFiles => "all saved files restored; 0 that were different stay beside them as NAME.~1~",
-                _ => $"{Lines(order.Script).LastOrDefault() ?? "nothing"}: done",
+                _ when Lines(order.Script) is [.., var last] => last.StartsWith("reclaim ", StringComparison.Ordinal)
+                    ? $"reclaimed {last["reclaim ".Length..]}"
+                    : $"{last}: done",
+                _ => "nothing: done",
             }
         );
     }
@@ -143,13 +154,16 @@ internal static class SimulatedScript
                     truth["os.build"] = build;
                     truth["patches.pending"] = $"{(int)(10 * Chance.Of(order, "patches"))}";
                     truth["truth.lost"] = truth.GetValueOrDefault("truth.loses", "");
-                    truth["disk.system.free"] = $"{Math.Max(4, Gib(truth) - 9).ToString("0.#", CultureInfo.InvariantCulture)} GiB";
+                    SetFree(truth, Math.Max(4, Gib(truth) - 9));
                     break;
                 case ["patch"]:
                     truth["patches.pending"] = $"{Pending(truth) / 4}";
                     break;
                 case ["fetch", ..]:
                     truth["image.staged"] = "yes";
+                    break;
+                case ["reclaim", var size, "GiB"]:
+                    SetFree(truth, Gib(truth) + double.Parse(size, CultureInfo.InvariantCulture));
                     break;
                 case ["set", var key, ..]:
                     truth[key] = string.Join(' ', words[2..]);
@@ -187,6 +201,9 @@ internal static class SimulatedScript
 
     private static double Gib(Dictionary<string, string> truth) =>
         (Units.Parse(truth.GetValueOrDefault("disk.system.free", "0"), ValueKind.Size) ?? 0) / (1L << 30);
+
+    private static void SetFree(Dictionary<string, string> truth, double gib) =>
+        truth["disk.system.free"] = $"{gib.ToString("0.#", CultureInfo.InvariantCulture)} GiB";
 
     private static string[] Lines(string script) =>
         [.. script.Split('\n', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries).Where(l => !l.StartsWith('#'))];

@@ -9,4 +9,4 @@ for entry in "$GS_MEDIA_FOLDER"/*; do
     freed=$((freed + $(du -s -B 1 "$entry" | cut -f 1)))
     rm -rf "$entry" || exit 1
 done
-echo "$((freed >> 20)) MiB freed in $GS_MEDIA_FOLDER"
+echo "reclaimed $((freed >> 20)) MiB in $GS_MEDIA_FOLDER"

@@ -104,4 +104,7 @@ public sealed record Rollback(string Words, TimeSpan Lasts, ImmutableArray<StepS
     /// For how long after the verification it can be kept where somebody asks for it; zero where it cannot be kept longer.
     /// </summary>
     public TimeSpan AtMost { get; init; }
+
+    /// <summary>The steps that delete what is kept for it, once its period is over; empty where nothing is kept.</summary>
+    public ImmutableArray<StepSpec> Reclaim { get; init; } = [];
 }

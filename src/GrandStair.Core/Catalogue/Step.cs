@@ -32,6 +32,9 @@ public enum Phase
     /// <summary>Follow-ups are closed, and the rollback period runs.</summary>
     Settle,
 
+    /// <summary>The rollback period is over: what was kept for the rollback is deleted.</summary>
+    Reclaim,
+
     /// <summary>The run has its outcome.</summary>
     Closed,
 }

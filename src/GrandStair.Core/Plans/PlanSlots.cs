@@ -132,6 +132,7 @@ public static class PlanSlots
             To = hop.Component is null ? hop.To : "",
             LeastBuild = leastBuild,
             RollbackAtMost = rollback.AtMost,
+            ReclaimSteps = rollback.Reclaim,
         };
     }
 

@@ -23,6 +23,7 @@ namespace GrandStair.Core.Runs;
 [JsonDerivedType(typeof(FollowUpAssigned), "follow-up-assigned")]
 [JsonDerivedType(typeof(FollowUpClosed), "follow-up-closed")]
 [JsonDerivedType(typeof(RollbackExtended), "rollback-extended")]
+[JsonDerivedType(typeof(RollbackCategorised), "rollback-categorised")]
 [JsonDerivedType(typeof(Settled), "settled")]
 public abstract record RunEvent(DateTimeOffset At, string Actor)
 {
@@ -227,6 +228,10 @@ public sealed record FollowUpClosed(DateTimeOffset At, string Actor, string Foll
 /// <param name="Until">Until when it is kept, UTC.</param>
 /// <param name="Reason">Why.</param>
 public sealed record RollbackExtended(DateTimeOffset At, string Actor, DateTimeOffset Until, string Reason) : RunEvent(At, Actor);
+
+/// <summary>It was said what kind of reason a run was rolled back for.</summary>
+/// <param name="Category">The kind, in a word of the administrators'.</param>
+public sealed record RollbackCategorised(DateTimeOffset At, string Actor, string Category) : RunEvent(At, Actor);
 
 /// <summary>The rollback period is over, and the rollback was given up.</summary>
 public sealed record Settled(DateTimeOffset At, string Actor, OrderName Order) : RunEvent(At, Actor);

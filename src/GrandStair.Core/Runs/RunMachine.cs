@@ -86,9 +86,8 @@ public static class RunMachine
                     }
                 ),
                 RollbackExtended extended => OnRollbackExtended(state, extended),
-                Settled settled => IsOutstanding(state, settled.Order) && !state.HasOpenFollowUps
-                    ? Close(state, Outcome.Done, null, e.At)
-                    : Same(state),
+                RollbackCategorised categorised => OnCategorised(state, categorised),
+                Settled settled => IsOutstanding(state, settled.Order) && !state.HasOpenFollowUps ? Settle(state, e.At) : Same(state),
                 _ => throw new InvalidOperationException($"Unknown event {e.Type}."),
             }
         );
@@ -190,6 +189,7 @@ public static class RunMachine
             Phase.Apply => EnterSteps(state, Phase.Verify, at),
             Phase.Verify => AskGate(state, Moment.Verification, at),
             Phase.RollBack => End(state, Outcome.RolledBack, state.Reason, at),
+            Phase.Reclaim => Settle(state, at),
             Phase.Resume => state.AfterResume is { Outcome: { } outcome, Reason: var why }
                 ? Close(state, outcome, why, at)
                 : WaitForAnotherSlot(state, at),
@@ -302,6 +302,8 @@ public static class RunMachine
         if (!IsOutstanding(state, e.Order) || state.Outstanding!.Kind != OrderKind.Step)
             return Same(state);
         var step = state.NextStep!;
+        if (e.Result == OrderResult.Ok && state.Phase == Phase.Reclaim)
+            state = state with { Reclaimed = ReclaimedSpace.Of(e.Note) is { } freed ? (state.Reclaimed ?? 0) + freed : state.Reclaimed };
         if (e.Result == OrderResult.Ok && state.Patch is null or { Part: PatchPart.Look })
             return AfterStep(state, e.At);
         if (CancelledBecause(state) is { } reason)
@@ -359,10 +361,43 @@ public static class RunMachine
         var tries = state.Tries + 1;
         // A reading costs nothing, and the machine may just be starting.
         var most = state.Patch is { Part: PatchPart.Look } ? Math.Max(step.Attempts, GateTries) : step.Attempts;
-        return tries < most
-            ? Ask(state with { Tries = tries }, OrderKind.Step, step.Name, at, at + Pause)
+        return tries < most ? Ask(state with { Tries = tries }, OrderKind.Step, step.Name, at, at + Pause)
+            : state.Phase == Phase.Reclaim ? LeaveForPerson(state, step, why, at)
             : Park(state, $"{step.Title}: {why}", at, $"{step.Title}: {why}");
     }
+
+    /// <summary>
+    /// Goes on from the end of the rollback period: what was kept for the rollback is deleted, once; then the run is done as soon as
+    /// nothing is left to do.
+    /// </summary>
+    private static Stepped Settle(RunState state, DateTimeOffset at)
+    {
+        if (!state.RollbackOver && !state.CurrentLeg.ReclaimSteps.IsEmpty)
+            return EnterSteps(state with { RollbackOver = true }, Phase.Reclaim, at);
+        return state.HasOpenFollowUps
+            ? Ask(Enter(state, Phase.Settle, at), OrderKind.Settle, "settle", at)
+            : Close(state with { RollbackOver = true }, Outcome.Done, null, at);
+    }
+
+    /// <summary>The upgrade is verified: a step that cannot free its space keeps nobody waiting, and becomes a follow-up.</summary>
+    private static Stepped LeaveForPerson(RunState state, StepSpec step, string why, DateTimeOffset at) =>
+        AfterStep(
+            state with
+            {
+                FollowUps = state.FollowUps.Add(
+                    new(step.Name, step.Title, why, "Do it on the machine, then close this follow-up.", at, null, null)
+                ),
+            },
+            at
+        );
+
+    private static Stepped OnCategorised(RunState state, RollbackCategorised e) =>
+        state.Outcome == Outcome.RolledBack || state.Phase == Phase.RollBack
+            ? Same(state with { RollbackCategory = e.Category })
+            : throw RefusedException.Conflict(
+                "not-rolled-back",
+                $"Run r{state.Run} was not rolled back, so there is no reason to categorise."
+            );
 
     private static Stepped OnCompared(RunState state, Compared e)
     {
@@ -437,7 +472,9 @@ public static class RunMachine
     }
 
     private static Stepped OnOverdue(RunState state, OrderOverdue e) =>
-        IsOutstanding(state, e.Order) ? Park(state, e.Note, e.At, e.Note, keepAsking: true) : Same(state);
+        !IsOutstanding(state, e.Order) ? Same(state)
+        : state is { Phase: Phase.Reclaim, NextStep: { } step } ? LeaveForPerson(state, step, e.Note, e.At)
+        : Park(state, e.Note, e.At, e.Note, keepAsking: true);
 
     /// <summary>Parks a run at its outstanding order. Where that is still running, it is still watched.</summary>
     /// <param name="state">The run.</param>
@@ -484,7 +521,7 @@ public static class RunMachine
     }
 
     private static bool CanRollBack(RunState state) =>
-        state.Turned
+        state is { Turned: true, RollbackOver: false }
         && !state.CurrentLeg.RollbackSteps.IsEmpty
         && state.Phase != Phase.RollBack
         && (state.Parked is not null || state.Phase == Phase.Settle);

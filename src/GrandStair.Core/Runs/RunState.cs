@@ -26,6 +26,12 @@ public sealed record LegSpec(
     /// <summary>For how long after the verification its rollback can be kept; zero where it cannot be kept longer.</summary>
     public TimeSpan RollbackAtMost { get; init; }
 
+    /// <summary>The steps that delete what is kept for the rollback, once its period is over.</summary>
+    public ImmutableArray<StepSpec> ReclaimSteps { get; init; } = [];
+
+    /// <summary>All steps of the leg: those of the upgrade, of its rollback, and those that delete what was kept for that.</summary>
+    public IEnumerable<StepSpec> AllSteps => [.. Steps, .. RollbackSteps, .. ReclaimSteps];
+
     /// <summary>The first build of that release that the plan accepts; null for any.</summary>
     public string? LeastBuild { get; init; }
 }
@@ -108,7 +114,7 @@ public sealed record PatchState(PatchPart Part, int Round, DateTimeOffset Began)
 public sealed record RunState
 {
     /// <summary>How this shape is numbered; a stored state of another number is made again from the events.</summary>
-    public const int Shape = 4;
+    public const int Shape = 5;
 
     /// <summary>The run's number.</summary>
     public required long Run { get; init; }
@@ -213,6 +219,15 @@ public sealed record RunState
     /// <summary>When it was closed, UTC; null before.</summary>
     public DateTimeOffset? Closed { get; init; }
 
+    /// <summary>Whether the rollback period is over, so that it cannot be rolled back any more.</summary>
+    public bool RollbackOver { get; init; }
+
+    /// <summary>How much space was freed when the rollback period was over, in bytes; null where no step said so.</summary>
+    public double? Reclaimed { get; init; }
+
+    /// <summary>What kind of reason it was rolled back for, in a word of the administrators'; null where nobody has said so.</summary>
+    public string? RollbackCategory { get; init; }
+
     /// <summary>How it ended; null before.</summary>
     public Outcome? Outcome { get; init; }
 
@@ -238,8 +253,8 @@ public sealed record RunState
         {
             if (Phase == Phase.Resume)
                 return Suspended.IsEmpty ? null : CurrentLeg.Steps.First(s => s.Name == Suspended[^1]);
-            if (Phase == Phase.RollBack)
-                return Step < CurrentLeg.RollbackSteps.Length ? CurrentLeg.RollbackSteps[Step] : null;
+            if (Phase is Phase.RollBack or Phase.Reclaim)
+                return (Phase == Phase.RollBack ? CurrentLeg.RollbackSteps : CurrentLeg.ReclaimSteps).ElementAtOrDefault(Step);
             var left = Step;
             foreach (var step in CurrentLeg.Steps)
             {
@@ -322,7 +337,7 @@ public sealed record RunState
 
     /// <summary>Until when the verified upgrade can be rolled back, UTC; null where it cannot, or is not verified.</summary>
     public DateTimeOffset? RollbackUntil =>
-        Outstanding is { Kind: OrderKind.Settle } settle && !CurrentLeg.RollbackSteps.IsEmpty ? settle.NotBefore : null;
+        Outstanding is { Kind: OrderKind.Settle } settle && !RollbackOver && !CurrentLeg.RollbackSteps.IsEmpty ? settle.NotBefore : null;
 
     /// <summary>Until when that can be extended, UTC; null where it cannot.</summary>
     public DateTimeOffset? RollbackUntilAtMost => Verified + CurrentLeg.RollbackAtMost is { } most && most > RollbackUntil ? most : null;

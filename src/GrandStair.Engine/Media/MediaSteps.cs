@@ -67,6 +67,8 @@ public sealed class MediaSteps(MediaTable table, IOrderLinks links)
     {
         ArgumentNullException.ThrowIfNull(run);
         ArgumentNullException.ThrowIfNull(product);
+        if (run.RollbackOver)
+            return [];
         return
         [
             .. run

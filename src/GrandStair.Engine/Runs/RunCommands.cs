@@ -101,6 +101,23 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
         );
     }
 
+    /// <summary>Says what kind of reason a run was rolled back for.</summary>
+    /// <param name="run">The run's number.</param>
+    /// <param name="category">The kind, in a word of the administrators'.</param>
+    /// <param name="actor">Who says so.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="RefusedException">There is no such run, or it was not rolled back.</exception>
+    public Task<RunState> CategoriseRollbackAsync(long run, string category, Actor actor, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(actor);
+        return AppendAsync(
+            run,
+            _ => new RollbackCategorised(clock.GetUtcNow(), actor.Name, category),
+            new(actor, "run categorise-rollback", category),
+            stop
+        );
+    }
+
     /// <summary>Adds a follow-up. A run is not done before all of its follow-ups are closed.</summary>
     /// <param name="run">The run's number.</param>
     /// <param name="title">What is left to do, or what is wrong.</param>

@@ -650,11 +650,14 @@ public sealed class RunWorker(
             return Overdue(claim, order, step, progress, status.Note);
         var often = now + Max(LookInterval.Running(now - since, step.Typical), clock.ToDomain(Early));
         // Where time moves in steps nobody watches what happens between them.
-        return Looked.Later(status.AskNext is { } hint && (hint < often || clock.Stepped is not null) ? hint : often, progress);
+        var next = status.AskNext is { } hint && (hint < often || clock.Stepped is not null) ? hint : often;
+        var overdue = OverdueAfter(since, order, step) + TimeSpan.FromSeconds(1);
+        return Looked.Later(claim.State.Parked is null && overdue < next ? overdue : next, progress);
     }
 
     /// <summary>
-    /// A look that heard nothing. From the second one on people see since when and why; a changed host key asks for a person at once.
+    /// A look that heard nothing. From the second one on people see since when and why. A changed host key asks for a person at once, and
+    /// so does a machine that lets nobody in any more.
     /// </summary>
     private Looked Unanswered(
         ClaimedRun claim,
@@ -683,7 +686,10 @@ public sealed class RunWorker(
                 error.Message
             );
         progress = progress with { LostContact = lost };
-        if (claim.State.Parked is null && error.Name is "host-key-changed")
+        // A host whose packages are being exchanged may refuse a login for a moment.
+        var needsPerson =
+            error.Name is "host-key-changed" || (error.Name is "rights" or "login-refused" && lost.Looks >= LostContact.ShownFrom);
+        if (claim.State.Parked is null && needsPerson)
             return new(new OrderOverdue(now, "worker", order.Name, $"{step.Title}: {error.Message}"));
         if (IsOverdue(claim, progress.Since, asked, order, step))
             return Overdue(claim, order, step, progress, error.Message);
@@ -701,15 +707,14 @@ public sealed class RunWorker(
     private Looked Overdue(ClaimedRun claim, Order order, StepSpec step, RunProgress progress, string heard)
     {
         var now = clock.GetUtcNow();
+        var limit = Units.Show(step.Limit.TotalSeconds, ValueKind.Duration);
+        var why =
+            claim.State.CurrentAction == StepKind.Restart
+                ? $"{step.Title}: not back after {limit}. Look at its screen: it may be off, start again and again, or ask for the key of its "
+                    + $"disk encryption; last heard: {heard}"
+                : $"{step.Title}: running for longer than {limit}; last heard: {heard}";
         return claim.State.Parked is null
-            ? new(
-                new OrderOverdue(
-                    now,
-                    "worker",
-                    order.Name,
-                    $"{step.Title}: running for longer than {Units.Show(step.Limit.TotalSeconds, ValueKind.Duration)}; last heard: {heard}"
-                )
-            )
+            ? new(new OrderOverdue(now, "worker", order.Name, why))
             : Looked.Later(now + TimeSpan.FromMinutes(1), progress);
     }
 
@@ -734,7 +739,10 @@ public sealed class RunWorker(
     }
 
     private static bool IsOverdue(ClaimedRun claim, DateTimeOffset since, DateTimeOffset asked, Order order, StepSpec step) =>
-        claim.State.Parked is not null || asked > (order.At > since ? order.At : since) + step.Limit;
+        claim.State.Parked is not null || asked > OverdueAfter(since, order, step);
+
+    private static DateTimeOffset OverdueAfter(DateTimeOffset since, Order order, StepSpec step) =>
+        (order.At > since ? order.At : since) + step.Limit;
 
     private static TimeSpan Max(TimeSpan a, TimeSpan b) => a > b ? a : b;
 

@@ -97,6 +97,7 @@ public static class CatalogueFolder
 
         var scripts = new Scripts(files);
         ImmutableArray<Reader> readers = [.. map.Maps("readers").Select(r => Reader(r, scripts, keys))];
+        var ofEveryHop = Checks(map, keys, scripts);
         var product = new Product
         {
             Name = map.Text("product"),
@@ -113,7 +114,7 @@ public static class CatalogueFolder
             Releases = [.. map.Maps("releases").Select(r => ReleaseOf(r, keys))],
             Media = [.. map.Maps("media").Select(m => MediaOf(m, keys))],
             KnownIssues = [.. map.Maps("known-issues").Select(i => IssueOf(i, keys, scripts))],
-            Hops = [.. map.Maps("hops").Select(h => HopOf(h, keys, scripts))],
+            Hops = [.. map.Maps("hops").Select(h => HopOf(h, ofEveryHop, keys, scripts))],
             Methods = [.. map.Maps("methods").Select(m => MethodOf(m, keys, scripts, readers))],
             Scripts = files.Remove(ProductFile).ToImmutableDictionary(),
         };
@@ -410,8 +411,10 @@ public static class CatalogueFolder
         return issue;
     }
 
-    private static Hop HopOf(YamlMap map, KeyRegistry keys, Scripts scripts)
+    /// <summary>A hop with its own checks, after those of every hop that it has none of the same name for.</summary>
+    private static Hop HopOf(YamlMap map, ImmutableArray<Check> ofEveryHop, KeyRegistry keys, Scripts scripts)
     {
+        var own = Checks(map, keys, scripts);
         var brings = ImmutableDictionary.CreateBuilder<string, ReadingValue>();
         foreach (var (name, text) in map.Pairs("brings"))
         {
@@ -432,7 +435,7 @@ public static class CatalogueFolder
             [.. map.Texts("from")],
             map.Text("to"),
             map.Pairs("editions").ToImmutableDictionary(),
-            Checks(map, keys, scripts)
+            [.. ofEveryHop.ExceptBy(own.Select(c => c.Name), c => c.Name), .. own]
         )
         {
             Component = map.Optional("component"),
@@ -517,6 +520,7 @@ public static class CatalogueFolder
                 )
                 {
                     AtMost = rollback.Duration("at-most") ?? TimeSpan.Zero,
+                    Reclaim = [.. rollback.Maps("reclaim").Select(s => StepOf(s, keys, scripts, readers))],
                 },
         };
         if (way == Way.Upgrade && rollback is null)
@@ -581,7 +585,18 @@ public static class CatalogueFolder
                 );
         }
 
-        foreach (var twice in Twice(method.Steps.Concat(method.Rollback.Steps).Select(s => s.Name)))
+        foreach (
+            var step in method.Rollback.Reclaim.Where(s =>
+                s.Phase != Phase.Reclaim || s.Kind is not (StepKind.Script or StepKind.CleanUp) || s.PointOfNoReturn
+            )
+        )
+            map.Wrong(
+                "rollback",
+                $"Step '{step.Name}' only deletes what was kept for the rollback, so it has 'phase: reclaim' and is a script or clean-up."
+            );
+        foreach (var step in method.Steps.Concat(method.Rollback.Steps).Where(s => s.Phase == Phase.Reclaim))
+            map.Wrong("steps", $"Step '{step.Name}' has 'phase: reclaim', so it belongs under 'reclaim' of the rollback.");
+        foreach (var twice in Twice(method.Steps.Concat(method.Rollback.Steps).Concat(method.Rollback.Reclaim).Select(s => s.Name)))
             map.Wrong("steps", $"Method '{method.Name}' has two steps named '{twice}'; an order's name must say which.");
     }
 
@@ -632,7 +647,11 @@ public static class CatalogueFolder
             );
         if (step.Kind is StepKind.Patch or StepKind.Suspend or StepKind.Resume)
             CheckScriptKind(map, step);
-        if (step.Kind is StepKind.FetchMedia or StepKind.CleanUp && (step.Phase != Phase.Stage || step.PointOfNoReturn))
+        var prepares =
+            step.Kind == StepKind.FetchMedia ? step.Phase == Phase.Stage
+            : step.Kind == StepKind.CleanUp ? step.Phase is Phase.Stage or Phase.Reclaim
+            : true;
+        if (!prepares || (step.Kind is StepKind.FetchMedia or StepKind.CleanUp && step.PointOfNoReturn))
             map.Wrong(
                 "phase",
                 $"Step '{step.Name}' ({RunMachine.Name(step.Kind)}) only prepares, so it belongs to stage and is no point of no return."
@@ -657,8 +676,8 @@ public static class CatalogueFolder
             );
         if (!step.RunsScript && !step.Secrets.IsEmpty)
             map.Wrong("secrets", "Only a step with a script can be given secrets.");
-        if (step.Phase is not (Phase.Stage or Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack))
-            map.Wrong("phase", "A step belongs to stage, protect, apply, verify or roll-back.");
+        if (step.Phase is not (Phase.Stage or Phase.Protect or Phase.Apply or Phase.Verify or Phase.RollBack or Phase.Reclaim))
+            map.Wrong("phase", "A step belongs to stage, protect, apply, verify, roll-back or reclaim.");
         CheckName(map, step.Name, "a step");
     }
 

@@ -135,6 +135,7 @@ internal static class CallRights
             ["DecideRun"] = new(Operator),
             ["AnswerRun"] = new(Operator),
             ["KeepRollback"] = new(Operator),
+            ["CategoriseRollbacks"] = new(Operator),
             ["ListFollowUps"] = Anybody,
             ["AddFollowUp"] = new(Operator),
             ["AssignFollowUps"] = new(Operator),

@@ -435,12 +435,8 @@ internal static class PlanEndpoints
         var stored = await plans.FindAsync(name, stop);
         var members = await plans.MembersAsync(name, stop);
         var machines = await fleet.AllAsync(stop);
-        var outcomes = (await runs.ListAsync(name, stop))
-            .Where(r => machines.ContainsKey(new(r.State.Machine)))
-            .Select(r => r.State.Outcome)
-            .OfType<Outcome>()
-            .CountBy(o => RunMachine.Name(o))
-            .ToDictionary();
+        var states = (await runs.ListAsync(name, stop)).Select(r => r.State).Where(r => machines.ContainsKey(new(r.Machine))).ToArray();
+        var outcomes = states.Select(r => r.Outcome).OfType<Outcome>().CountBy(o => RunMachine.Name(o)).ToDictionary();
         var exemptions = members.Select(m => m.Exemption).OfType<Exemption>().CountBy(e => RunMachine.Name(e)).ToDictionary();
         return new(
             name,
@@ -454,7 +450,25 @@ internal static class PlanEndpoints
                     .OrderBy(m => Urgency(m.Status))
                     .Select(m => Row(m, stored, machines[m.Machine])),
             ]
-        );
+        )
+        {
+            Rollbacks =
+            [
+                .. states
+                    .Where(r => r.Outcome == Outcome.RolledBack)
+                    .OrderByDescending(r => r.Closed)
+                    .Select(r => (Run: r, Machine: machines[new(r.Machine)]))
+                    .Select(r => new RollbackRow(
+                        $"r{r.Run.Run}",
+                        r.Machine.Name,
+                        r.Machine.Site,
+                        r.Run.Closed!.Value,
+                        r.Run.Reason ?? "",
+                        r.Run.RollbackCategory
+                    )),
+            ],
+            ReclaimedBytes = states.Any(r => r.Reclaimed is not null) ? states.Sum(r => r.Reclaimed ?? 0) : null,
+        };
     }
 
     /// <summary>Which of a plan's machines are asked for; null stands for all.</summary>

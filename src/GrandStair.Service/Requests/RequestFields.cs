@@ -8,6 +8,8 @@ namespace GrandStair.Service.Requests;
 /// <summary>Reads the fields of requests.</summary>
 internal static class RequestFields
 {
+    private const int LongestText = 500;
+
     /// <summary>A moment of a request, UTC.</summary>
     /// <exception cref="RefusedException">It is in no year in which anything here happens.</exception>
     public static DateTimeOffset Moment(string what, DateTimeOffset time) =>
@@ -25,6 +27,13 @@ internal static class RequestFields
         string.IsNullOrWhiteSpace(reason)
             ? throw RefusedException.Invalid("no-reason", "Say why, with --reason. It is recorded in the audit log with your name.")
             : reason.Trim();
+
+    /// <summary>What somebody wrote, as it is kept.</summary>
+    /// <exception cref="RefusedException">It is empty or too long.</exception>
+    public static string Text(string what, string? text) =>
+        (text ?? "").Trim() is { Length: > 0 and <= LongestText } kept
+            ? kept
+            : throw RefusedException.Invalid(what, $"Say {what} in 1 to {LongestText} characters.");
 
     /// <summary>A day as the API takes it.</summary>
     /// <exception cref="RefusedException">It is none.</exception>

@@ -1,6 +1,5 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
-using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Runs;
@@ -14,9 +13,6 @@ namespace GrandStair.Service.Runs;
 /// <summary>What is left to do on machines after their upgrade, of all runs.</summary>
 internal static class FollowUpEndpoints
 {
-    private const int MostAtOnce = 1000;
-    private const int LongestText = 500;
-
     public static void MapFollowUps(this RouteGroupBuilder api)
     {
         api.MapGet("/follow-ups", ListAsync).WithName("ListFollowUps").ProducesProblem(400);
@@ -24,13 +20,6 @@ internal static class FollowUpEndpoints
         api.MapPost("/follow-ups/assign", AssignAsync).WithName("AssignFollowUps").ProducesProblem(400).ProducesProblem(404);
         api.MapPost("/runs/{run}/follow-ups", AddAsync).WithName("AddFollowUp").ProducesProblem(400).ProducesProblem(404);
     }
-
-    /// <summary>What somebody wrote, as it is kept.</summary>
-    /// <exception cref="RefusedException">It is empty or too long.</exception>
-    public static string Text(string what, string? text) =>
-        (text ?? "").Trim() is { Length: > 0 and <= LongestText } kept
-            ? kept
-            : throw RefusedException.Invalid(what, $"Say {what} in 1 to {LongestText} characters.");
 
     private static async Task<Page<FollowUpRow>> ListAsync(
         [AsParameters] FollowUpsQuery asked,
@@ -77,7 +66,7 @@ internal static class FollowUpEndpoints
         var (stored, _) = await runs.FindAsync(run, stop);
         await commands.AddFollowUpAsync(
             stored.State.Run,
-            Text("what is left to do", command.Title),
+            RequestFields.Text("what is left to do", command.Title),
             (command.Fix ?? "").Trim(),
             Owner(command.Owner),
             command.Due,
@@ -87,7 +76,7 @@ internal static class FollowUpEndpoints
         return await runs.ViewAsync(run, stop);
     }
 
-    private static Task<FollowUpsDone> CloseAsync(
+    private static Task<BulkResult> CloseAsync(
         CloseFollowUpsCommand command,
         RunCommands commands,
         ScopedRuns runs,
@@ -96,60 +85,29 @@ internal static class FollowUpEndpoints
     )
     {
         var reason = RequestFields.Reason(command.Reason);
-        return EachAsync(command.Of, runs, (run, name) => commands.CloseFollowUpAsync(run, name, reason, caller.Actor(), stop), stop);
+        return Bulk.EachAsync(command.Of, "follow-ups", async f =>
+            await commands.CloseFollowUpAsync(await runs.NumberAsync(f.Run, stop), f.Name, reason, caller.Actor(), stop)
+        );
     }
 
-    private static Task<FollowUpsDone> AssignAsync(
+    private static Task<BulkResult> AssignAsync(
         AssignFollowUpsCommand command,
         RunCommands commands,
         ScopedRuns runs,
         ClaimsPrincipal caller,
         CancellationToken stop
     ) =>
-        EachAsync(
-            command.Of,
-            runs,
-            (run, name) =>
-                commands.AssignFollowUpAsync(
-                    run,
-                    name,
-                    f => f with { Owner = command.Owner is null ? f.Owner : Owner(command.Owner), Due = command.Due ?? f.Due },
-                    caller.Actor(),
-                    stop
-                ),
-            stop
+        Bulk.EachAsync(command.Of, "follow-ups", async followUp =>
+            await commands.AssignFollowUpAsync(
+                await runs.NumberAsync(followUp.Run, stop),
+                followUp.Name,
+                f => f with { Owner = command.Owner is null ? f.Owner : Owner(command.Owner), Due = command.Due ?? f.Due },
+                caller.Actor(),
+                stop
+            )
         );
 
-    /// <summary>Does something with each of many follow-ups; one that it cannot be done with does not keep the others.</summary>
-    /// <exception cref="RefusedException">It could be done with none of them.</exception>
-    private static async Task<FollowUpsDone> EachAsync(
-        IReadOnlyList<FollowUpName> all,
-        ScopedRuns runs,
-        Func<long, string, Task> act,
-        CancellationToken stop
-    )
-    {
-        if (all.Count is 0 or > MostAtOnce)
-            throw RefusedException.Invalid("of", $"{all.Count} follow-ups are named; expected 1 to {MostAtOnce}.");
-        var refused = new List<RefusedException>();
-        foreach (var one in all.Distinct())
-        {
-            try
-            {
-                var (stored, _) = await runs.FindAsync(one.Run, stop);
-                await act(stored.State.Run, one.Name);
-            }
-            catch (RefusedException error)
-            {
-                refused.Add(error);
-            }
-        }
-
-        var done = all.Distinct().Count() - refused.Count;
-        return done > 0 ? new(done, [.. refused.Select(r => r.Message)]) : throw refused[0];
-    }
-
-    private static string? Owner(string? owner) => string.IsNullOrWhiteSpace(owner) ? null : Text("who is to do it", owner);
+    private static string? Owner(string? owner) => string.IsNullOrWhiteSpace(owner) ? null : RequestFields.Text("who is to do it", owner);
 
     /// <summary>Which follow-ups are asked for; null stands for all.</summary>
     /// <param name="Plan">The plan.</param>

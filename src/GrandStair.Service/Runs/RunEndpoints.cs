@@ -52,6 +52,7 @@ internal static class RunEndpoints
             .ProducesProblem(400)
             .ProducesProblem(404)
             .ProducesProblem(409);
+        api.MapPost("/rollbacks/categorise", CategoriseAsync).WithName("CategoriseRollbacks").ProducesProblem(400).ProducesProblem(404);
         api.MapPost("/runs/{run}/answers", AnswerAsync).WithName("AnswerRun").ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/runs/{run}/evidence", async (string run, RunEvidence evidence, ScopedRuns runs, CancellationToken stop) =>
             {
@@ -85,6 +86,20 @@ internal static class RunEndpoints
             stop
         );
         return await runs.ViewAsync(run, stop);
+    }
+
+    private static Task<BulkResult> CategoriseAsync(
+        CategoriseRollbacksCommand command,
+        RunCommands commands,
+        ScopedRuns runs,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    )
+    {
+        var category = RequestFields.Text("what kind of reason it is", command.Category);
+        return Bulk.EachAsync(command.Runs, "runs", async run =>
+            await commands.CategoriseRollbackAsync(await runs.NumberAsync(run, stop), category, caller.Actor(), stop)
+        );
     }
 
     private static async Task<RunView> AnswerAsync(

@@ -46,7 +46,7 @@ internal sealed class RunEvidence(
         var after = await readings.AsOfAsync(machine.Id, ended, stop);
         var product = await catalogues.ByHashAsync(run.CatalogueHash, stop);
         var scripts = run
-            .Legs.SelectMany(l => l.Steps.Concat(l.RollbackSteps))
+            .Legs.SelectMany(l => l.AllSteps)
             .Select(s => s.Script)
             .OfType<string>()
             .Distinct()

@@ -104,6 +104,8 @@ internal static class RunViews
         {
             RollbackUntil = run.RollbackUntil,
             RollbackUntilAtMost = run.RollbackUntilAtMost,
+            ReclaimedBytes = run.Reclaimed,
+            RollbackCategory = run.RollbackCategory,
             Comparisons =
             [
                 .. events
@@ -182,7 +184,7 @@ internal static class RunViews
             Phase.Protect => 4,
             Phase.Apply => 5,
             Phase.Verify or Phase.RollBack => 6,
-            Phase.Settle => 7,
+            Phase.Settle or Phase.Reclaim => 7,
             _ => 8,
         };
 
@@ -219,7 +221,7 @@ internal static class RunViews
             run.Parked is not null
             || run.Verified is not null
             || run.Closed is not null
-            || run.Phase is Phase.Wait or Phase.RollBack or Phase.Resume
+            || run.Phase is Phase.Wait or Phase.RollBack or Phase.Resume or Phase.Reclaim
         )
             return null;
         var steps = run.CurrentLeg.Steps;
@@ -248,7 +250,11 @@ internal static class RunViews
         var setBack = run.MissedSlots > 0 && (run.Phase == Phase.Wait || run is { Phase: Phase.Gate, Moment: Moment.Start });
         var current = run.CurrentStep;
         var rolledBack = run.Phases.Any(p => p.Leg == leg && p.Phase == Phase.RollBack);
-        foreach (var step in run.CurrentLeg.Steps.Concat(rolledBack ? run.CurrentLeg.RollbackSteps : []))
+        var after =
+            rolledBack ? run.CurrentLeg.RollbackSteps
+            : run.RollbackOver ? run.CurrentLeg.ReclaimSteps
+            : [];
+        foreach (var step in run.CurrentLeg.Steps.Concat(after))
         {
             var attempts = run.Attempts.GetValueOrDefault($"{leg}/{step.Name}");
             // A step is over once the run asked for something after it.
@@ -297,6 +303,7 @@ internal static class RunViews
             FollowUpAdded x => $"Follow-up added: {x.Title}{For(x.Owner, x.Due)}",
             FollowUpAssigned x => $"Follow-up assigned: {TitleOf(run, x.FollowUp)}{For(x.Owner ?? "nobody", x.Due)}",
             FollowUpClosed x => $"Follow-up closed: {TitleOf(run, x.FollowUp)} ({x.Reason})",
+            RollbackCategorised x => $"Rolled back because of: {x.Category}",
             Settled => "Rollback period expired",
             _ => e.Type,
         };
@@ -368,6 +375,6 @@ internal static class RunViews
     private static StepSpec? StepOf(RunState run, OrderName order)
     {
         var leg = run.Legs[order.Leg - 1];
-        return leg.Steps.Concat(leg.RollbackSteps).FirstOrDefault(s => s.Name == order.Step);
+        return leg.AllSteps.FirstOrDefault(s => s.Name == order.Step);
     }
 }

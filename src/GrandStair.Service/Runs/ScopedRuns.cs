@@ -26,6 +26,12 @@ internal sealed class ScopedRuns(RunLog runs, ScopedFleet fleet, RunCommands com
             : throw RefusedException.Unknown("unknown-run", $"There is no run r{number}. 'gstair run list' shows those that exist.");
     }
 
+    /// <summary>The number of a run whose machine the caller sees.</summary>
+    /// <param name="run">The run as it is written.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="RefusedException">There is no such run, or the caller does not see its machine.</exception>
+    public async Task<long> NumberAsync(string run, CancellationToken stop) => (await FindAsync(run, stop)).Run.State.Run;
+
     /// <summary>A run with its phases, steps and log.</summary>
     /// <param name="run">The run as it is written.</param>
     /// <param name="stop">Ends the wait.</param>

@@ -5,7 +5,7 @@ using GrandStair.Core.Readings;
 using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Runs;
-using GrandStair.Service.Runs;
+using GrandStair.Service.Requests;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
 
@@ -59,7 +59,7 @@ internal sealed class SharedReports(SharedSlots slots, RunCommands commands, Run
             );
         await commands.AddFollowUpAsync(
             member.Run!.Value,
-            FollowUpEndpoints.Text("what is wrong", words),
+            RequestFields.Text("what is wrong", words),
             "",
             null,
             null,

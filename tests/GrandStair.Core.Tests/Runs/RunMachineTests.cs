@@ -31,6 +31,16 @@ public sealed class RunMachineTests
         Restarts = true,
     };
 
+    private static readonly StepSpec Deleting = new(
+        "delete",
+        "Delete the old release",
+        Phase.Reclaim,
+        StepKind.Script,
+        "delete.sh",
+        TimeSpan.FromMinutes(2),
+        TimeSpan.FromMinutes(30)
+    );
+
     [Fact]
     public void A_run_goes_through_its_phases_to_done()
     {
@@ -279,6 +289,48 @@ public sealed class RunMachineTests
     }
 
     [Fact]
+    public void What_was_kept_for_the_rollback_is_deleted_when_its_period_is_over()
+    {
+        var run = Journey.Verified(Deleting).At(Slot.AddDays(11)).Say(o => new Settled(Slot.AddDays(11), "worker", o.Name));
+        Assert.Equal((Phase.Reclaim, "delete", Status.Verified), (run.State.Phase, run.State.Outstanding!.Name.Step, run.Status));
+        Assert.Empty(RunMachine.Possible(run.State));
+        Assert.Equal((null, null), (run.State.RollbackUntil, run.State.RollbackUntilAtMost));
+        run.Say(o => new OrderEnded(run.Now, "worker", o.Name, OrderResult.Ok, 0, "deleted it\nreclaimed 9.5 GiB in /old"));
+        Assert.Equal((Outcome.Done, 9.5 * (1 << 30)), (run.State.Outcome, run.State.Reclaimed));
+    }
+
+    [Fact]
+    public void What_cannot_be_deleted_after_the_rollback_period_becomes_a_follow_up_and_parks_nothing()
+    {
+        var failed = Journey.Verified(Deleting).Say(o => new Settled(Slot.AddDays(11), "worker", o.Name)).Fail("delete", 1);
+        var overdue = Journey.Verified(Deleting).Say(o => new Settled(Slot.AddDays(11), "worker", o.Name));
+        overdue.Say(o => new OrderOverdue(overdue.Now, "worker", o.Name, "no answer for 30 min"));
+        foreach (var (run, seen) in new[] { (failed, "exit status 1, cut"), (overdue, "no answer for 30 min") })
+        {
+            Assert.Equal((Phase.Settle, null, null), (run.State.Phase, run.State.Parked, run.State.DueAt));
+            Assert.Equal(("delete", "Delete the old release", seen), run.State.FollowUps.Select(f => (f.Name, f.Title, f.Seen)).Single());
+            Assert.DoesNotContain(Decision.RollBack, RunMachine.Possible(run.State));
+            run.Add(new FollowUpClosed(Slot.AddDays(12), "planner", "delete", "by hand"));
+            // It is not tried again.
+            Assert.Equal(Outcome.Done, run.Say(o => new Settled(Slot.AddDays(12), "worker", o.Name)).State.Outcome);
+        }
+    }
+
+    [Fact]
+    public void Why_a_run_was_rolled_back_can_be_categorised_and_a_run_that_was_not_cannot()
+    {
+        var run = Journey.AtApply().Ok("apply").Fail("restart", 1);
+        RollbackCategorised As(string category) => new(Slot, "planner", category);
+        Assert.Contains(
+            "was not rolled back",
+            Assert.Throws<RefusedException>(() => run.Add(As("printing"))).Message,
+            StringComparison.Ordinal
+        );
+        run.Decide(Decision.RollBack).Ok("roll-back").Add(As("slow")).Add(As("printing"));
+        Assert.Equal((Outcome.RolledBack, "because", "printing"), (run.State.Outcome, run.State.Reason, run.State.RollbackCategory));
+    }
+
+    [Fact]
     public void A_follow_up_that_somebody_adds_keeps_the_run_open_until_it_is_closed()
     {
         var run = Journey.AtApply().Ok("apply").Ok("restart").Ok("look").Open();
@@ -396,7 +448,7 @@ public sealed class RunMachineTests
             .Array[1, 60]
             .Sample(choices =>
             {
-                var run = Journey.Opened(suspends: true);
+                var run = Journey.Opened(suspends: true, reclaims: Deleting);
                 foreach (var choice in choices)
                     run.Random(choice);
                 Assert.True(run.State.Closed is null || run.State.Suspended.All(s => run.State.FollowUps.Any(f => f.Name == s)));
@@ -448,7 +500,13 @@ public sealed class RunMachineTests
 
         public Status Status => Statuses.Of(false, default, true, State);
 
-        public static Journey Opened(int? catchUp = null, bool suspends = false, StepSpec? waits = null, TimeSpan keeps = default)
+        public static Journey Opened(
+            int? catchUp = null,
+            bool suspends = false,
+            StepSpec? waits = null,
+            TimeSpan keeps = default,
+            StepSpec? reclaims = null
+        )
         {
             var method = Fleets.Method("image");
             ImmutableArray<StepSpec> steps =
@@ -469,6 +527,7 @@ public sealed class RunMachineTests
             )
             {
                 RollbackAtMost = keeps,
+                ReclaimSteps = reclaims is null ? [] : [reclaims],
             };
             return new Journey().Add(
                 new RunOpened(
@@ -508,8 +567,18 @@ public sealed class RunMachineTests
                 )
             );
 
-        public static Journey AtApply() =>
-            Opened().Open().Ok("fetch").At(Slot).Say(o => new SlotOpened(Slot, "worker", o.Name)).Open().Ok("save").Open();
+        /// <summary>A run that is verified, and after whose rollback period a step deletes what was kept.</summary>
+        public static Journey Verified(StepSpec reclaims) => AtApply(reclaims).Ok("apply").Ok("restart").Ok("look").Open();
+
+        public static Journey AtApply(StepSpec? reclaims = null) =>
+            Opened(reclaims: reclaims)
+                .Open()
+                .Ok("fetch")
+                .At(Slot)
+                .Say(o => new SlotOpened(Slot, "worker", o.Name))
+                .Open()
+                .Ok("save")
+                .Open();
 
         public Journey Add(RunEvent e)
         {
