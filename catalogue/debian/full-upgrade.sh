@@ -17,7 +17,10 @@ watched() {
         # shellcheck disable=SC2086
         { apt-get $options -o APT::Status-Fd=3 "$@" 3>&1 1>&4; echo $? >status; } | while IFS=: read -r kind what percent said; do
             percent=${percent%.*}
-            case $kind$percent in pmstatus[0-9]*) echo "$((from + (to - from) * percent / 100)) $said" >>"$GS_PROGRESS" ;; esac
+            case $kind$percent in
+            pmstatus[0-9]*) echo "$((from + (to - from) * percent / 100)) $said" >>"$GS_PROGRESS" ;;
+            pmerror*) echo "${what##*/}: $said" >>failed ;;
+            esac
         done
     } 4>&1
     return "$(cat status)"
@@ -40,11 +43,14 @@ finish_begun() {
 # The same, again where dpkg stopped in the middle: what it could not configure once, it often can when the rest is there.
 persistently() {
     for attempt in 1 2 3; do
+        rm -f failed
         watched "$@" && return 0
         echo "attempt $attempt ended early; finishing what is in the middle of something"
         finish_begun || true
         apt-get $options -f install || true
     done
+    # The last line is what people are told.
+    [ ! -s failed ] || echo "failed: $(sort -u failed | head -n 3 | paste -s -d ';')"
     return 1
 }
 

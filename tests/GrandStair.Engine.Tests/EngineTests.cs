@@ -164,7 +164,10 @@ public sealed class EngineTests
         var until = run.Verified!.Value.AddDays(15);
         await kit.RunCommands.KeepRollbackAsync(run.Run, until, "the month's end is not over", new("planner"), EngineKit.Stop);
         await kit.WaitAsync(members => members.All(m => m.Status == Status.Done), "it is done");
-        Assert.InRange((await kit.StatesAsync()).Single().Closed!.Value, until, until.AddHours(1));
+        var done = (await kit.StatesAsync()).Single();
+        Assert.InRange(done.Closed!.Value, until, until.AddHours(1));
+        // The space that the previous release took is free again.
+        Assert.Equal(9.4 * (1 << 30), done.Reclaimed);
     }
 
     [Fact]

@@ -9,26 +9,60 @@ namespace GrandStair.Hosts.Tests;
 public sealed class InterruptedUpgradeTests : HostTests
 {
     [Fact]
-    public async Task A_power_cut_in_the_middle_is_found_and_a_second_attempt_finishes_the_work()
+    public async Task Power_cuts_early_midway_and_near_the_end_are_found_and_the_next_attempt_finishes_the_work()
     {
         await using var host = await TestHost.StartAsync("gs-power", "127.0.0.52", "bullseye");
         await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile, "--ssh-post-quantum", "no");
         await BeginUpgradeAsync(service, host);
         await WaitUntilInstallingAsync(host);
-        await host.PowerAsync(on: false);
         // Now and then a cut leaves a package partly unpacked, which dpkg refuses to configure; here it always does.
-        await host.LeavePartlyUnpackedAsync("hostname");
-        await Task.Delay(TimeSpan.FromSeconds(3), Stop);
-        await host.PowerAsync(on: true);
-        var bootAfterCut = await host.DoAsync("cat /proc/sys/kernel/random/boot_id");
-        Assert.NotEmpty(await host.DoAsync("dpkg-query -W -f '${db:Status-Abbrev} ${binary:Package}\\n' | grep -v '^ii' | head -3"));
+        await CutPowerAsync(host, partlyUnpacked: "hostname");
+        Assert.NotEmpty(await host.DoAsync("dpkg-query -W -f '${db:Status-Abbrev} ${binary:Package}\n' | grep -v '^ii' | head -3"));
+        await WaitForShareAsync(host, attempt: 2, share: 45);
+        await CutPowerAsync(host);
 
-        var verified = await WaitAsync(service, r => r.Verified is not null || r.Parked is not null, "the run is verified");
+        // The method makes two attempts by itself; then a person is asked.
+        var parked = await WaitAsync(service, r => r.Parked is not null, "the run is parked");
+        Assert.Contains("Upgrade all packages: it is gone without a result", parked.Run.Parked, StringComparison.Ordinal);
+        await service.OkAsync("run", "decide", "r1", "retry", "--reason", "the power is back");
+        await WaitForShareAsync(host, attempt: 3, share: 80);
+        await CutPowerAsync(host);
+        var bootAfterCut = await host.DoAsync("cat /proc/sys/kernel/random/boot_id");
+
+        var verified = await WaitAsync(service, r => r.Verified is not null, "the run is verified");
         await AssertNotParkedAsync(host, verified);
-        Assert.Contains(verified.Log, l => l.Text == "Upgrade all packages: gone without a result");
-        Assert.Equal(2, verified.Steps.Single(s => s.Name == "full-upgrade").Attempts);
+        Assert.Equal(
+            3,
+            verified.Log.Count(l => l.Text.StartsWith("Upgrade all packages: gone without a result", StringComparison.Ordinal))
+        );
+        Assert.Equal(4, verified.Steps.Single(s => s.Name == "full-upgrade").Attempts);
         await AssertUpgradedAsync(host, bootAfterCut);
-        await AssertNoAttemptDoneTwiceAsync(host, expectedAttempts: 6);
+        await AssertNoAttemptDoneTwiceAsync(host, expectedAttempts: 8);
+    }
+
+    [Fact]
+    public async Task A_package_that_fails_and_a_full_disk_park_the_run_with_what_failed_and_a_retry_goes_on()
+    {
+        await using var host = await TestHost.StartAsync("gs-faults", "127.0.0.57", "bullseye");
+        await using var service = await ServiceProcess.StartAsync("--ssh-key", host.KeyFile, "--ssh-post-quantum", "no");
+        await BeginUpgradeAsync(
+            service,
+            host,
+            "printf '#!/bin/sh\nexit 1\n' > /var/lib/dpkg/info/hostname.prerm; chmod 755 /var/lib/dpkg/info/*.prerm"
+        );
+        var parked = await WaitAsync(service, r => r.Parked is not null, "the run is parked");
+        Assert.Matches("Upgrade all packages: exit status 1, failed: .*hostname", parked.Run.Parked);
+
+        await host.DoAsync("rm /var/lib/dpkg/info/hostname.prerm && mount -t tmpfs -o size=64k tmpfs /usr/share/doc");
+        await service.OkAsync("run", "decide", "r1", "retry", "--reason", "the package is repaired");
+        parked = await WaitAsync(service, r => r.Parked is not null, "the run is parked");
+        Assert.Matches("Upgrade all packages: exit status 1, failed: .*No space left on device", parked.Run.Parked);
+
+        var boot = await host.DoAsync("umount /usr/share/doc && cat /proc/sys/kernel/random/boot_id");
+        await service.OkAsync("run", "decide", "r1", "retry", "--reason", "there is space again");
+        var verified = await WaitAsync(service, r => r.Verified is not null, "the run is verified");
+        await AssertNotParkedAsync(host, verified);
+        await AssertUpgradedAsync(host, boot);
     }
 
     [Fact]
@@ -85,10 +119,37 @@ public sealed class InterruptedUpgradeTests : HostTests
         );
     }
 
-    /// <summary>Begins an upgrade and waits until it is in the phase in which packages are installed.</summary>
-    private static async Task BeginUpgradeAsync(ServiceProcess service, TestHost host)
+    /// <summary>Cuts the power for a moment.</summary>
+    private static async Task CutPowerAsync(TestHost host, string? partlyUnpacked = null)
     {
-        await host.DoAsync("apt-get update -qq && echo precious > /etc/must-survive && echo precious > /home/carrier/must-survive");
+        await host.PowerAsync(on: false);
+        if (partlyUnpacked is not null)
+            await host.LeavePartlyUnpackedAsync(partlyUnpacked);
+        await Task.Delay(TimeSpan.FromSeconds(3), Stop);
+        await host.PowerAsync(on: true);
+    }
+
+    /// <summary>Waits until an attempt of the upgrade says that it has done a share, in per cent.</summary>
+    private static Task WaitForShareAsync(TestHost host, int attempt, int share) =>
+        Eventually.TrueAsync(
+            async () =>
+                int.TryParse(
+                    await host.DoAsync(
+                        $"tail -n 1 /var/lib/grandstair/*/orders/r1.1.full-upgrade.{attempt}/progress 2>/dev/null | cut -d ' ' -f 1"
+                    ),
+                    out var done
+                )
+                && done >= share,
+            HopLimit,
+            () => $"attempt {attempt} has done {share} %"
+        );
+
+    /// <summary>Begins an upgrade and waits until it is in the phase in which packages are installed.</summary>
+    private static async Task BeginUpgradeAsync(ServiceProcess service, TestHost host, string before = "true")
+    {
+        await host.DoAsync(
+            $"apt-get update -qq && echo precious > /etc/must-survive && echo precious > /home/carrier/must-survive && {before}"
+        );
         await ImportAsync(service, host, "root");
         await service.OkAsync("machine", "read", host.Name);
         await PlanAsync(service, PlanTo(12));

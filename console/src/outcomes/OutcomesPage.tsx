@@ -33,29 +33,32 @@ export function OutcomesPage() {
         {view.reclaimedBytes !== null && ` · ${bytes(view.reclaimedBytes)} reclaimed after rollback periods`}
       </p>
       <div className="columns wide-right">
-        <section className="card">
-          <h2>Status</h2>
-          <table id="tally">
-            <tbody>
-              {statuses.map(([status]) => (
-                <tr key={status}>
-                  <td>
-                    <Status of={status} />
-                  </td>
-                  <td className="num">
-                    <Link to={`/plans/${view.plan}?status=${status}`} data-status={status}>
-                      {amount(view.tally[status] ?? 0)}
-                    </Link>
-                  </td>
+        <div className="stack">
+          <section className="card">
+            <h2>Status</h2>
+            <table id="tally">
+              <tbody>
+                {statuses.map(([status]) => (
+                  <tr key={status}>
+                    <td>
+                      <Status of={status} />
+                    </td>
+                    <td className="num">
+                      <Link to={`/plans/${view.plan}?status=${status}`} data-status={status}>
+                        {amount(view.tally[status] ?? 0)}
+                      </Link>
+                    </td>
+                  </tr>
+                ))}
+                <tr className="sum">
+                  <td>all</td>
+                  <td className="num">{amount(view.machines)}</td>
                 </tr>
-              ))}
-              <tr className="sum">
-                <td>all</td>
-                <td className="num">{amount(view.machines)}</td>
-              </tr>
-            </tbody>
-          </table>
-        </section>
+              </tbody>
+            </table>
+          </section>
+          {view.rollbacks.length > 0 && <Rollbacks of={view.rollbacks} />}
+        </div>
         <section className="card">
           <h2>
             Open <span className="quiet">not closed yet</span>
@@ -82,7 +85,6 @@ export function OutcomesPage() {
           {view.open.length > 100 && <p className="quiet">{view.open.length - 100} more; see the plan.</p>}
         </section>
       </div>
-      {view.rollbacks.length > 0 && <Rollbacks of={view.rollbacks} />}
     </>
   );
 }

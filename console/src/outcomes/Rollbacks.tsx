@@ -30,6 +30,11 @@ export function Rollbacks({ of }: { of: Schemas['RollbackRow'][] }) {
             .join(' · ')}
         </span>
       </h2>
+      {may('CategoriseRollbacks') && of.length > 1 && (
+        <p>
+          <SelectAll of={of.map((row) => row.run)} in={selection} />
+        </p>
+      )}
       {picked.length > 0 && (
         <p className="targets picked">
           {many(picked.length, 'rollback')} selected:{' '}
@@ -39,20 +44,6 @@ export function Rollbacks({ of }: { of: Schemas['RollbackRow'][] }) {
         </p>
       )}
       <table>
-        <thead>
-          <tr>
-            {may('CategoriseRollbacks') && (
-              <th>
-                <SelectAll of={of.map((row) => row.run)} in={selection} />
-              </th>
-            )}
-            <th>Machine</th>
-            <th>Run</th>
-            <th>When</th>
-            <th>Reason</th>
-            <th>Category</th>
-          </tr>
-        </thead>
         <tbody>
           {of.map((row) => (
             <tr key={row.run}>
@@ -61,15 +52,12 @@ export function Rollbacks({ of }: { of: Schemas['RollbackRow'][] }) {
                   <SelectOne of={row.run} label={`Select the rollback of ${row.machine}`} in={selection} />
                 </td>
               )}
-              <td className="nowrap">
-                <MachineLink name={row.machine} />
-              </td>
               <td>
-                <Link to={`/runs/${row.run}`}>{row.run}</Link>
+                <MachineLink name={row.machine} /> <Link to={`/runs/${row.run}`}>{row.run}</Link>, {time(row.closed)}
+                <div className="quiet">
+                  {row.reason} · {row.category ?? none}
+                </div>
               </td>
-              <td className="nowrap">{time(row.closed)}</td>
-              <td>{row.reason}</td>
-              <td className="nowrap">{row.category ?? <span className="quiet">{none}</span>}</td>
             </tr>
           ))}
         </tbody>
@@ -111,7 +99,15 @@ function CategoryDialog({ runs, known, onClose, onDone }: DialogProps) {
       onAct={() => set.mutate('')}
       onClose={onClose}
     >
-      <Autocomplete label="Category" data={known} value={category} onChange={setCategory} data-autofocus maxLength={500} />
+      <Autocomplete
+        label="Category"
+        data={known}
+        value={category}
+        onChange={setCategory}
+        data-autofocus
+        openOnFocus={false}
+        maxLength={500}
+      />
     </ReasonDialog>
   );
 }

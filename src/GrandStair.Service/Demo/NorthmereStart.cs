@@ -183,6 +183,11 @@ internal sealed class NorthmerePeople(
 
     // The machine of the pilot of which the owner reports something.
     private const string Reported = "desk-l-008";
+
+    // The machine of the pilot that goes back to its previous release.
+    private const string GoesBack = "office-c-015";
+    private static readonly TimeSpan ToGoBack = TimeSpan.FromHours(30);
+    private static readonly TimeSpan ToCategorise = TimeSpan.FromDays(3);
     private readonly Dictionary<string, DateTimeOffset> _found = [];
     private readonly Dictionary<long, int> _tries = [];
     private bool _hasSaidWhere;
@@ -286,6 +291,7 @@ internal sealed class NorthmerePeople(
         }
 
         await ReportAsync(run, machine, now, stop);
+        await GoBackAsync(run, machine, now, stop);
         foreach (
             var end in run.FollowUps.Where(l =>
                 l.Closed is null
@@ -315,6 +321,32 @@ internal sealed class NorthmerePeople(
                 new("planner", "demo"),
                 stop
             );
+    }
+
+    /// <summary>One machine goes back to its previous release, and the planner says later what kind of reason that was.</summary>
+    private async Task GoBackAsync(Core.Runs.RunState run, Machine machine, DateTimeOffset now, CancellationToken stop)
+    {
+        if (machine.Name != GoesBack)
+            return;
+        if (
+            run.RollbackUntil is not null
+            && IsTime($"back r{run.Run}", ToGoBack, now)
+            // Once is enough: when the printer is repaired, it is upgraded again.
+            && (await runs.ListAsync(Plan, stop)).Count(r => r.State.Machine == run.Machine) == 1
+        )
+            await runCommands.DecideAsync(
+                run.Run,
+                Core.Runs.Decision.RollBack,
+                "The timetable printer prints every second page only",
+                atOnce: false,
+                new(machine.Owner, "demo"),
+                stop
+            );
+        else if (
+            run is { Outcome: Core.Runs.Outcome.RolledBack, RollbackCategory: null }
+            && IsTime($"categorise r{run.Run}", ToCategorise, now)
+        )
+            await runCommands.CategoriseRollbackAsync(run.Run, "printing", new("planner", "demo"), stop);
     }
 
     private async Task SeeToMemberAsync(Member member, DateTimeOffset now, CancellationToken stop)

@@ -437,6 +437,7 @@ internal static class PlanEndpoints
         var machines = await fleet.AllAsync(stop);
         var states = (await runs.ListAsync(name, stop)).Select(r => r.State).Where(r => machines.ContainsKey(new(r.Machine))).ToArray();
         var outcomes = states.Select(r => r.Outcome).OfType<Outcome>().CountBy(o => RunMachine.Name(o)).ToDictionary();
+        var parked = states.Where(r => r.Parked is not null).ToDictionary(r => $"r{r.Run}", r => r.Parked!);
         var exemptions = members.Select(m => m.Exemption).OfType<Exemption>().CountBy(e => RunMachine.Name(e)).ToDictionary();
         return new(
             name,
@@ -448,7 +449,8 @@ internal static class PlanEndpoints
                 .. members
                     .Where(m => m.Status is not (Status.Done or Status.Exempt))
                     .OrderBy(m => Urgency(m.Status))
-                    .Select(m => Row(m, stored, machines[m.Machine])),
+                    .Select(m => Row(m, stored, machines[m.Machine]))
+                    .Select(m => parked.TryGetValue(m.Run ?? "", out var why) ? m with { Why = why } : m),
             ]
         )
         {
