@@ -55,9 +55,9 @@ for package in $(apt-cache pkgnames postgresql- | grep -E '^postgresql-[0-9]+$')
     [ "${package#postgresql-}" -gt "$running" ] && apt-cache policy "$package" | grep -q 'Candidate: [0-9]' && available=yes
 done
 echo "database.next.available = $available"
-proof=/var/lib/grandstair/postgresql-backup-read
-if [ -f "$proof" ]; then
-    echo "backup.database = $(date -u -r "$proof" +%Y-%m-%dT%H:%M:%SZ)"
+read_back=/var/lib/grandstair/postgresql-backup-read
+if [ -f "$read_back" ]; then
+    echo "backup.database = $(date -u -r "$read_back" +%Y-%m-%dT%H:%M:%SZ)"
 else
     echo "backup.database is absent"
 fi

@@ -591,7 +591,7 @@ public sealed record WaiveCommand(string Reason, string Until);
 public sealed record MethodCommand(string Reason, string? Method = null);
 
 /// <summary>What has to be acknowledged before a plan starts.</summary>
-/// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>preserves</c>.</param>
+/// <param name="Kind"><c>must-read</c>, <c>licence-terms</c>, <c>caution</c> or <c>preserves</c>.</param>
 /// <param name="By">Who acknowledged it; null while it is open.</param>
 public sealed record AcknowledgementView(
     string Kind,
@@ -872,7 +872,8 @@ public sealed record HostKeyCommand(string HostKey, string Reason);
 /// settle, closed.</param>
 /// <param name="ElapsedSeconds">How long the step or phase running has lasted.</param>
 /// <param name="LeftSeconds">How long the steps up to the verification usually take from here; null where nothing is running.</param>
-/// <param name="OverSeconds">How much longer than usual the running step has taken; null where it has not.</param>
+/// <param name="OverSeconds">How much longer than usual the running step has taken, where it takes longer than 95 of 100 do; null where it
+/// does not.</param>
 /// <param name="Begins">When the step begins, where it waits for the machine's next window; null otherwise.</param>
 /// <param name="NoContact">Since when nothing is heard of a machine that has an order; null while it answers.</param>
 public sealed record RunRow(
@@ -902,12 +903,21 @@ public sealed record RunRow(
     NoContactView? NoContact
 )
 {
+    /// <summary>How long the running step usually takes; null where none is running, or it waits.</summary>
+    public required UsualView? Usual { get; init; }
+
     /// <summary>What it asks of a person now; null where it asks nothing.</summary>
     public AskedView? Asked { get; init; }
 
     /// <summary>What it has suspended on its machine and not resumed yet, such as <c>disk encryption</c>.</summary>
     public required IReadOnlyList<string> Suspended { get; init; }
 }
+
+/// <summary>How long a step usually takes on machines of the same model.</summary>
+/// <param name="Seconds">Half of them end within this time.</param>
+/// <param name="LongestSeconds">95 of 100 end within this time.</param>
+/// <param name="Measured">From how many steps that was learnt; with none it is what the method says.</param>
+public sealed record UsualView(double Seconds, double LongestSeconds, int Measured);
 
 /// <summary>What a step of a run asks of a person.</summary>
 /// <param name="Step">The step's name, by which it is answered.</param>
@@ -1039,7 +1049,7 @@ public sealed record StepView(
     string State,
     int Attempts,
     bool PointOfNoReturn,
-    double TypicalSeconds
+    double UsualSeconds
 );
 
 /// <summary>Keeps the rollback of a verified run for longer.</summary>

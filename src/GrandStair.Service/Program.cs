@@ -271,6 +271,8 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddHttpContextAccessor()
         .AddScoped<ScopedFleet>()
         .AddScoped<ScopedPlans>()
+        .AddSingleton<UsualLengths>()
+        .AddSingleton<RunRows>()
         .AddScoped<ScopedRuns>()
         .AddScoped<Targets>()
         .AddSingleton<Sessions>()

@@ -101,7 +101,10 @@ public sealed class EngineTests
             SiteScope.All,
             EngineKit.Stop
         );
-        Assert.Equal([("must-read", "licence-carries", 2), ("preserves", "keep-data", 1)], open.Select(o => (o.Kind, o.Name, o.Machines)));
+        Assert.Equal(
+            [("must-read", "licence-carries", 2), ("licence-terms", "terms-7", 2), ("preserves", "keep-data", 1)],
+            open.Select(o => (o.Kind, o.Name, o.Machines))
+        );
         var refused = await Assert.ThrowsAsync<RefusedException>(() => kit.Commands.StartAsync("small", new("planner"), EngineKit.Stop));
         Assert.Contains("people's data only: programs and settings are lost", refused.Message, StringComparison.Ordinal);
         await kit.Acknowledgements.AcknowledgeAsync(

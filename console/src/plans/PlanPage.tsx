@@ -98,14 +98,25 @@ function Acknowledgements({ plan }: { plan: string }) {
             <span className="quiet">
               {word(a.kind)}, {amount(a.machines)} machines{a.by && ` · acknowledged by ${a.by}: ${a.reason}`}
             </span>
-            <div>{a.words}</div>
+            {a.kind === 'licence-terms' ? (
+              <details>
+                <summary>Read the terms</summary>
+                <pre className="terms">{a.words}</pre>
+              </details>
+            ) : (
+              <div>{a.words}</div>
+            )}
           </li>
         ))}
       </ul>
       {giving && (
         <ReasonDialog
           title="Acknowledge all of it"
-          what="The plan may start despite what is listed here."
+          what={
+            open.some((a) => a.kind === 'licence-terms')
+              ? 'The plan may start despite what is listed here, and you accept the licence terms for all its machines. Your name stays on record.'
+              : 'The plan may start despite what is listed here.'
+          }
           act="Acknowledge"
           busy={give.isPending}
           error={give.error}

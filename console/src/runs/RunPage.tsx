@@ -71,6 +71,7 @@ export function RunPage() {
         <RunProgress run={r} />
         <span className="quiet">
           {r.status === 'running' && `${span(r.elapsedSeconds)} so far, `}
+          {r.usual && `usually ${span(r.usual.seconds)}, 95 of 100 within ${span(r.usual.longestSeconds)}${learnt(r.usual)}, `}
           {r.begins && `begins in the machine’s next window, ${time(r.begins)}`}
           <ToGo run={r} />
           {r.note && !r.asked && ` · ${r.note}`}
@@ -92,6 +93,8 @@ export function RunPage() {
     </>
   );
 }
+
+const learnt = (usual: Schemas['UsualView']) => (usual.measured > 0 ? ` (learnt from ${usual.measured})` : '');
 
 function Asked({ run, asked }: { run: Schemas['RunRow']; asked: Schemas['AskedView'] }) {
   return (
@@ -240,7 +243,7 @@ function Steps({ view }: { view: Schemas['RunView'] }) {
             <div>
               {step.title} {step.attempts > 1 && <span className="quiet">attempt {step.attempts}</span>}
               <div className="quiet">
-                {word(step.phase)}, {word(step.state)}, usually {span(step.typicalSeconds)}
+                {word(step.phase)}, {word(step.state)}, usually {span(step.usualSeconds)}
                 {step.pointOfNoReturn && ' · point of no return'}
               </div>
             </div>

@@ -397,6 +397,11 @@ internal static class RunCommands
                 + $"UTC{(view.MissedSlots > 0 ? $" · {view.MissedSlots} missed slot{(view.MissedSlots == 1 ? "" : "s")}" : "")} · "
                 + $"{(r.Closed is not null ? "closed" : view.Turned ? "past the point of no return" : "can be cancelled")}"
         );
+        if (r.Usual is { } usual)
+            screen.Hint(
+                $"{r.Step}: {Screen.Age(r.ElapsedSeconds)} so far; usually {Screen.Age(usual.Seconds)}, 95 of 100 within "
+                    + $"{Screen.Age(usual.LongestSeconds)}{(usual.Measured > 0 ? $" (learnt from {usual.Measured})" : "")}"
+            );
         if (r.Outcome is not (null or "done") && r.Reason is { } reason)
             screen.Say(
                 $"**{Screen.Word(r.Outcome)}** {Screen.Time(r.Closed)} UTC: {reason}"

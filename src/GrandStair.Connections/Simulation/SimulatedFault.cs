@@ -96,13 +96,13 @@ internal static class SimulatedFault
         {
             "host-key-changed" => new(
                 "host-key-changed",
-                $"{machine} shows another host key than the one pinned. Nothing was sent. If the machine was reinstalled on purpose, pin its "
-                    + $"key with 'gstair machine pin {machine} --key \"…\" --reason …'."
+                $"{machine} shows another host key than the one pinned. Nothing was sent. If the machine was reinstalled on purpose, pin "
+                    + $"its key with 'gstair machine pin {machine} --key \"…\" --reason …'."
             ),
             "rights" => new(
                 "rights",
-                $"{machine}: 'root' cannot write /var/lib/grandstair as root: sudo: a password is required. Let that account run /bin/sh by "
-                    + "sudo without a password, or log in as root."
+                $"{machine}: 'root' cannot write /var/lib/grandstair as root: sudo: a password is required. Let that account run /bin/sh "
+                    + "by sudo without a password, or log in as root."
             ),
             _ => null,
         };

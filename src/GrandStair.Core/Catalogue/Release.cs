@@ -31,6 +31,13 @@ public sealed record Build(string Version, DateOnly? Out, string Notes);
 /// <param name="Words">The text itself.</param>
 public sealed record MustRead(string Name, string Title, string Words);
 
+/// <summary>The terms of a licence, which somebody accepts before machines go to a release.</summary>
+/// <param name="Name">Their name within the release.</param>
+/// <param name="Title">What they are called.</param>
+/// <param name="File">The file beside <c>product.yaml</c> that has the text.</param>
+/// <param name="Text">The text itself.</param>
+public sealed record LicenceTerms(string Name, string Title, string File, string Text);
+
 /// <summary>A major version of a product.</summary>
 /// <param name="Version">The version, which every build of it begins with.</param>
 /// <param name="Name">What people call it.</param>
@@ -49,6 +56,9 @@ public sealed record Release(string Version, string Name, ReleaseStatus Status, 
 
     /// <summary>What a person has to have read before machines go to it.</summary>
     public ImmutableArray<MustRead> MustReads { get; init; } = [];
+
+    /// <summary>The licence terms that somebody accepts for the machines that go to it, once for each plan.</summary>
+    public ImmutableArray<LicenceTerms> Terms { get; init; } = [];
 
     /// <summary>The least version of every component that it needs, by the component's name.</summary>
     public ImmutableDictionary<string, string> Components { get; init; } = ImmutableDictionary<string, string>.Empty;

@@ -55,6 +55,20 @@ public sealed class Experience
         );
     }
 
+    /// <summary>How long a step usually takes on machines of a model, whatever its site.</summary>
+    /// <param name="hop">The hop.</param>
+    /// <param name="method">The method's name.</param>
+    /// <param name="step">The step.</param>
+    /// <param name="model">The model; empty where it is not known.</param>
+    public UsualLength UsualLength(string hop, string method, StepSpec step, string model)
+    {
+        ArgumentNullException.ThrowIfNull(step);
+        var known = Of(new(hop, method, step.Name), step);
+        var (middle, off) = known.Middle(model, "", null);
+        var spread = Math.Sqrt((known.Lasts.Deviation * known.Lasts.Deviation) + (off * off));
+        return new(Logs.Span(middle), Logs.Span(middle + Normal.InvCDF(0, spread, 0.95)), known.Lasts.Count);
+    }
+
     /// <summary>The course of one draw.</summary>
     /// <param name="seed">The seed; the same one gives the same draws.</param>
     /// <param name="draw">The draw's number.</param>

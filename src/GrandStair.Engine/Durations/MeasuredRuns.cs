@@ -16,7 +16,7 @@ namespace GrandStair.Engine.Durations;
 public sealed class MeasuredRuns(RunLog runs, PlanTable plans, CatalogueCache catalogues, FleetCache fleet, Feed feed)
 {
     /// <summary>The model of a machine; empty where it is not known.</summary>
-    internal static string ModelOf(Machine machine) => machine.TextOf("hardware.model") ?? "";
+    public static string ModelOf(Machine machine) => machine.TextOf("hardware.model") ?? "";
 
     // It grows slowly, and is asked for often.
     private static readonly WorkShare Learning = new(TimeSpan.FromSeconds(1));

@@ -12,7 +12,7 @@ using GrandStair.Storage.Plans;
 namespace GrandStair.Engine.Plans;
 
 /// <summary>Something that a person has to acknowledge before a plan starts or goes on.</summary>
-/// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>preserves</c>.</param>
+/// <param name="Kind"><c>must-read</c>, <c>licence-terms</c>, <c>caution</c> or <c>preserves</c>.</param>
 /// <param name="Name">Its name.</param>
 /// <param name="Title">What it is about.</param>
 /// <param name="Words">The text to read, or how to fix it.</param>
@@ -31,8 +31,8 @@ public sealed record ToAcknowledge(
 );
 
 /// <summary>
-/// What people acknowledge before a plan starts: what must be read, warnings, and methods that do not preserve everything. An
-/// acknowledgement covers the text that was read and, for such methods, the machines that it was given for; what is new asks again.
+/// What people acknowledge before a plan starts: what must be read, licence terms, warnings, and methods that do not preserve everything.
+/// An acknowledgement covers the text that was read and, for such methods, the machines that it was given for; what is new asks again.
 /// </summary>
 public sealed class PlanAcknowledgements(
     CatalogueCache catalogues,
@@ -109,6 +109,7 @@ public sealed class PlanAcknowledgements(
         var reads = aim
             .Releases.SelectMany(to => to.MustReads.Select(r => Text("must-read", r.Name, r.Title, r.Words, goingTo.GetValueOrDefault(to))))
             .DistinctBy(r => r.Name);
+        var terms = aim.Releases.SelectMany(to => to.Terms.Select(t => Terms(t, goingTo.GetValueOrDefault(to)))).DistinctBy(t => t.Name);
         var judged = await fleet.JudgedAsync(
             aim,
             plan.Name,
@@ -140,6 +141,7 @@ public sealed class PlanAcknowledgements(
         return
         [
             .. reads
+                .Concat(terms)
                 .Concat(judged)
                 .Select(a => given.GetValueOrDefault((a.Kind, a.Name)) is { } known && IsCovered(a, known) ? a with { Given = known } : a),
         ];
@@ -147,6 +149,10 @@ public sealed class PlanAcknowledgements(
 
     private static ToAcknowledge Text(string kind, string name, string title, string words, int machines) =>
         new(kind, name, title, words, machines, FileChange.Hash($"{title}\n{words}"), null);
+
+    /// <summary>Licence terms; what is accepted is the text, by its SHA-256.</summary>
+    private static ToAcknowledge Terms(LicenceTerms terms, int machines) =>
+        new(Acknowledgement.LicenceTerms, terms.Name, $"Accept: {terms.Title}", terms.Text, machines, FileChange.Hash(terms.Text), null);
 
     private static ToAcknowledge Losing(Method method, MachineId[] machines) =>
         new(

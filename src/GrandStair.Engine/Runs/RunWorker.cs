@@ -710,8 +710,8 @@ public sealed class RunWorker(
         var limit = Units.Show(step.Limit.TotalSeconds, ValueKind.Duration);
         var why =
             claim.State.CurrentAction == StepKind.Restart
-                ? $"{step.Title}: not back after {limit}. Look at its screen: it may be off, start again and again, or ask for the key of its "
-                    + $"disk encryption; last heard: {heard}"
+                ? $"{step.Title}: not back after {limit}. Look at its screen: it may be off, start again and again, or ask for the key of "
+                    + $"its disk encryption; last heard: {heard}"
                 : $"{step.Title}: running for longer than {limit}; last heard: {heard}";
         return claim.State.Parked is null
             ? new(new OrderOverdue(now, "worker", order.Name, why))

@@ -111,7 +111,7 @@ public static class CatalogueFolder
             Components = [.. map.Maps("components").Select(p => ComponentOf(p, keys))],
             Keys = own,
             Readers = readers,
-            Releases = [.. map.Maps("releases").Select(r => ReleaseOf(r, keys))],
+            Releases = [.. map.Maps("releases").Select(r => ReleaseOf(r, keys, files))],
             Media = [.. map.Maps("media").Select(m => MediaOf(m, keys))],
             KnownIssues = [.. map.Maps("known-issues").Select(i => IssueOf(i, keys, scripts))],
             Hops = [.. map.Maps("hops").Select(h => HopOf(h, ofEveryHop, keys, scripts))],
@@ -352,7 +352,7 @@ public static class CatalogueFolder
         return reader;
     }
 
-    private static Release ReleaseOf(YamlMap map, KeyRegistry keys)
+    private static Release ReleaseOf(YamlMap map, KeyRegistry keys, ImmutableSortedDictionary<string, string> files)
     {
         var ends = ImmutableDictionary.CreateBuilder<string, DateOnly>();
         foreach (var (edition, date) in map.Pairs("support-ends"))
@@ -369,6 +369,7 @@ public static class CatalogueFolder
             Builds = [.. map.Maps("builds").Select(BuildOf).OrderBy(b => b.Version, VersionOrder.Instance)],
             OfferedTo = map.Condition("offered-to", keys),
             MustReads = [.. map.Maps("must-reads").Select(MustReadOf)],
+            Terms = [.. map.Maps("terms").Select(t => TermsOf(t, files))],
             Components = map.Pairs("components").ToImmutableDictionary(),
         };
         if (release is { OfferedTo: not null, Status: not ReleaseStatus.PhasedIn })
@@ -391,6 +392,17 @@ public static class CatalogueFolder
         var read = new MustRead(map.Text("name"), map.Text("title"), map.Text("words"));
         map.Done();
         return read;
+    }
+
+    private static LicenceTerms TermsOf(YamlMap map, ImmutableSortedDictionary<string, string> files)
+    {
+        var file = map.Text("file");
+        if (!files.TryGetValue(file, out var text) && file.Length > 0)
+            map.Wrong("file", $"There is no file '{file}' beside product.yaml{Near(file, files.Keys)}.");
+        var terms = new LicenceTerms(map.Text("name"), map.Text("title"), file, text ?? "");
+        CheckName(map, terms.Name, "licence terms");
+        map.Done();
+        return terms;
     }
 
     private static KnownIssue IssueOf(YamlMap map, KeyRegistry keys, Scripts scripts)

@@ -13,7 +13,6 @@ using GrandStair.Service.HostKeys;
 using GrandStair.Service.Requests;
 using GrandStair.Service.Runs;
 using GrandStair.Storage.Fleet;
-using GrandStair.Storage.Runs;
 
 namespace GrandStair.Service.Fleet;
 
@@ -99,7 +98,7 @@ internal static class FleetEndpoints
         string name,
         ScopedFleet fleet,
         ScopedPlans plans,
-        RunLog runs,
+        RunRows runs,
         DomainClock clock,
         CancellationToken stop
     ) => await ViewAsync(await fleet.EverKnownAsync(name, stop), plans, runs, clock, stop);
@@ -107,7 +106,7 @@ internal static class FleetEndpoints
     private static async Task<MachineView> ViewAsync(
         Machine machine,
         ScopedPlans plans,
-        RunLog runs,
+        RunRows runs,
         DomainClock clock,
         CancellationToken stop
     )
@@ -143,7 +142,7 @@ internal static class FleetEndpoints
                     p.Run is { } run ? $"r{run}" : null
                 )),
             ],
-            [.. (await runs.OfMachineAsync(machine.Id, stop)).Select(r => RunViews.Row(r, machine, now))]
+            await runs.OfMachineAsync(machine, stop)
         )
         {
             Removed = machine.Removed is { } removed ? new(removed.At, removed.By, removed.Reason) : null,
@@ -231,7 +230,7 @@ internal static class FleetEndpoints
         ScopedFleet fleet,
         MachineReader reader,
         ScopedPlans plans,
-        RunLog runs,
+        RunRows runs,
         DomainClock clock,
         ClaimsPrincipal caller,
         CancellationToken stop
@@ -310,7 +309,7 @@ internal static class FleetEndpoints
         ScopedFleet fleet,
         RemovalTable removals,
         ScopedPlans plans,
-        RunLog runs,
+        RunRows runs,
         DomainClock clock,
         ClaimsPrincipal caller,
         CancellationToken stop

@@ -35,6 +35,7 @@ internal static class OverviewEndpoints
         RunLog runs,
         RehearsalTable rehearsals,
         ForecastAges ages,
+        UsualLengths usual,
         DomainClock clock,
         CancellationToken stop
     )
@@ -45,7 +46,8 @@ internal static class OverviewEndpoints
         var members = await plans.MembersAsync(plan, stop);
         var machines = await fleet.AllAsync(stop);
         var all = (await runs.ListAsync(plan, stop)).Where(r => machines.ContainsKey(new(r.State.Machine))).ToArray();
-        var rows = all.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now)).ToArray();
+        var lengths = await usual.OfAsync(all, stop);
+        var rows = all.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], lengths, now)).ToArray();
         var target = PlanSlots.AimOf(body, product).Target;
         return new(
             PlanEndpoints.Row(stored, body, target, members),

@@ -130,6 +130,7 @@ internal static class RunEndpoints
         RunIndex index,
         RunLog runs,
         ScopedFleet fleet,
+        UsualLengths usual,
         DomainClock clock,
         CancellationToken stop
     )
@@ -154,7 +155,8 @@ internal static class RunEndpoints
             .ToArray();
         var page = matching.Page(limit, cursor, r => r.Run);
         var shown = await runs.SomeAsync(page.Items, stop);
-        return new([.. shown.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], now))], page.Next, page.Total);
+        var lengths = await usual.OfAsync(shown, stop);
+        return new([.. shown.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], lengths, now))], page.Next, page.Total);
     }
 
     /// <summary>Those that need a decision come first, then those that need an answer, then running, waiting and closed ones.</summary>

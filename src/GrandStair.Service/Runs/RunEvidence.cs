@@ -111,7 +111,7 @@ internal sealed class RunEvidence(
             new("readings-before.json", JsonSerializer.Serialize(before.Select(ReferralPack.Show), Indented)),
             new("readings-after.json", JsonSerializer.Serialize(after.Select(ReferralPack.Show), Indented)),
             new("audit.jsonl", string.Concat(decided.Select(e => JsonSerializer.Serialize(e, Lines) + "\n"))),
-            .. await texts.OfAsync(run.Run, stop),
+            .. await texts.OfAsync(run, product, stop),
             .. scripts,
         ];
         EvidencePack.Write(stream, files, key.PublicPem, key.SignHash, now);

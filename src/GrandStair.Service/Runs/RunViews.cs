@@ -3,6 +3,7 @@ using GrandStair.Contracts;
 using GrandStair.Core.Catalogue;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Readings;
+using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
 using GrandStair.Storage.Runs;
 
@@ -16,12 +17,14 @@ internal static class RunViews
     // That a step of a minute took three is not worth reporting.
     private const double LeastOver = 600;
 
-    public static RunRow Row(StoredRun stored, Machine machine, DateTimeOffset now)
+    public static RunRow Row(StoredRun stored, Machine machine, StepLengths lengths, DateTimeOffset now)
     {
         var run = stored.State;
         var step = run.Outstanding?.Kind == OrderKind.Step ? run.CurrentStep : null;
         var since = step is not null ? run.Patch?.Began ?? run.Outstanding!.At : run.Phases[^1].From;
         var elapsed = Math.Max(0, ((run.Closed ?? now) - since).TotalSeconds);
+        // How long people take to answer says nothing about the machine.
+        UsualLength? usual = step is { IsWaiting: false } ? lengths.Of(run, step, machine) : null;
         var progress = stored.Progress is { } p && p.Order == run.Outstanding?.Name.ToString() ? p : null;
         return new(
             $"r{run.Run}",
@@ -44,11 +47,9 @@ internal static class RunViews
                 : null,
             progress?.Note,
             elapsed,
-            Left(run, step, elapsed),
-            // How long people take to answer says nothing about the machine.
-            step is { IsWaiting: false }
-            && elapsed - step.Typical.TotalSeconds > Math.Max(step.Typical.TotalSeconds / 2, LeastOver)
-                ? elapsed - step.Typical.TotalSeconds
+            Left(run, step, s => lengths.Of(run, s, machine).Middle.TotalSeconds, elapsed),
+            usual is { } u && elapsed > u.Longest.TotalSeconds && elapsed - u.Middle.TotalSeconds > LeastOver
+                ? elapsed - u.Middle.TotalSeconds
                 : null,
             run.Slot.Start,
             run.Parked,
@@ -63,6 +64,7 @@ internal static class RunViews
                 : null
         )
         {
+            Usual = usual is { } known ? new(known.Middle.TotalSeconds, known.Longest.TotalSeconds, known.Measured) : null,
             Suspended = run.SuspendedThings,
             Asked = run.AskedOfPerson is { } task
                 ? new(run.WaitingStep!.Name, task.Words, task.Who, run.Outstanding!.At, NeededBy(run))
@@ -74,19 +76,20 @@ internal static class RunViews
         StoredRun stored,
         IReadOnlyList<StoredEvent> events,
         Machine machine,
+        StepLengths lengths,
         DateTimeOffset? rollbackBegins,
         DateTimeOffset now
     )
     {
         var run = stored.State;
         return new(
-            Row(stored, machine, now),
+            Row(stored, machine, lengths, now),
             run.CurrentLeg.Hop,
             stored.Epoch,
             run.MissedSlots,
             run.Turned,
             [.. run.Phases.Select(p => new PhaseView(RunMachine.Name(p.Phase), p.From, p.To))],
-            [.. Steps(run)],
+            [.. Steps(run, s => lengths.Of(run, s, machine).Middle.TotalSeconds)],
             [.. run.FollowUps.Select(f => View(f, now))],
             [.. RunMachine.Possible(run).Select(d => RunMachine.Name(d))],
             rollbackBegins,
@@ -215,7 +218,7 @@ internal static class RunViews
             _ => "waiting: the plan's limit is reached",
         };
 
-    private static double? Left(RunState run, StepSpec? step, double elapsed)
+    private static double? Left(RunState run, StepSpec? step, Func<StepSpec, double> usual, double elapsed)
     {
         if (
             run.Parked is not null
@@ -234,16 +237,13 @@ internal static class RunViews
                 Phase.Gate => FirstOf(steps, Phase.Apply),
                 _ => steps.Length,
             };
-        return Math.Max(
-            0,
-            steps.Skip(from).Sum(s => s.Typical.TotalSeconds) - (step is null ? 0 : Math.Min(elapsed, step.Typical.TotalSeconds))
-        );
+        return Math.Max(0, steps.Skip(from).Sum(usual) - (step is null ? 0 : Math.Min(elapsed, usual(step))));
     }
 
     private static int FirstOf(IReadOnlyList<StepSpec> steps, Phase phase) =>
         steps.Select((s, i) => (s, i)).Where(x => x.s.Phase >= phase).Select(x => x.i).DefaultIfEmpty(steps.Count).First();
 
-    private static IEnumerable<StepView> Steps(RunState run)
+    private static IEnumerable<StepView> Steps(RunState run, Func<StepSpec, double> usual)
     {
         var leg = run.Leg + 1;
         // After a missed slot what is protected and applied is done again.
@@ -273,7 +273,7 @@ internal static class RunViews
                     ? Math.Min(1, attempts)
                     : attempts,
                 step.PointOfNoReturn,
-                step.Typical.TotalSeconds
+                usual(step)
             );
         }
     }

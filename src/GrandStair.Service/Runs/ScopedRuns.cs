@@ -10,7 +10,7 @@ using GrandStair.Storage.Runs;
 namespace GrandStair.Service.Runs;
 
 /// <summary>The runs of the machines that the caller sees.</summary>
-internal sealed class ScopedRuns(RunLog runs, ScopedFleet fleet, RunCommands commands, DomainClock clock)
+internal sealed class ScopedRuns(RunLog runs, ScopedFleet fleet, RunCommands commands, UsualLengths usual, DomainClock clock)
 {
     /// <summary>A run and its machine.</summary>
     /// <param name="run">The run as it is written, such as r118.</param>
@@ -43,6 +43,7 @@ internal sealed class ScopedRuns(RunLog runs, ScopedFleet fleet, RunCommands com
             stored,
             await runs.EventsAsync(stored.State.Run, stop),
             machine,
+            await usual.OfAsync([stored], stop),
             await RollbackBeginsAsync(stored.State, stop),
             clock.GetUtcNow()
         );

@@ -21,14 +21,18 @@ namespace GrandStair.Storage.Plans;
 public sealed record StoredWaiver(long Id, string Product, MachineId Machine, Waiver Waiver, DateTimeOffset? Ended, string? EndedBy);
 
 /// <summary>What was read or accepted before a plan starts.</summary>
-/// <param name="Kind"><c>must-read</c>, <c>caution</c> or <c>preserves</c>.</param>
+/// <param name="Kind"><c>must-read</c>, <c>licence-terms</c>, <c>caution</c> or <c>preserves</c>.</param>
 /// <param name="Name">The must-read's, check's or method's name.</param>
 /// <param name="Reason">Why it may go on so.</param>
 /// <param name="By">Who said so.</param>
 /// <param name="At">When, UTC.</param>
 /// <param name="Covers">What exactly was acknowledged: the hash of the text, and for <c>preserves</c> the machines, by id and separated by
 /// spaces.</param>
-public sealed record Acknowledgement(string Kind, string Name, string Reason, string By, DateTimeOffset At, string Covers);
+public sealed record Acknowledgement(string Kind, string Name, string Reason, string By, DateTimeOffset At, string Covers)
+{
+    /// <summary>The kind of licence terms, which are accepted.</summary>
+    public const string LicenceTerms = "licence-terms";
+}
 
 /// <summary>What people have decided about machines and plans: waivers, methods, acknowledgements.</summary>
 public sealed class DecisionTable(Database database)
@@ -227,7 +231,7 @@ public sealed class DecisionTable(Database database)
                         },
                         t
                     );
-                    await DecidedAsync(c, t, a.At, actor, "plan acknowledge", plan, null, null, $"{a.Kind} {a.Name}", a.Reason);
+                    await DecidedAsync(c, t, a.At, actor, "plan acknowledge", plan, null, null, Told(a), a.Reason);
                 }
 
                 return 0;
@@ -249,6 +253,10 @@ public sealed class DecisionTable(Database database)
                 ],
             stop
         );
+
+    /// <summary>What was acknowledged, for the audit; of licence terms with the SHA-256 of their text.</summary>
+    private static string Told(Acknowledgement given) =>
+        given.Kind == Acknowledgement.LicenceTerms ? $"{given.Kind} {given.Name} sha256:{given.Covers}" : $"{given.Kind} {given.Name}";
 
     private static async Task DecidedAsync(
         System.Data.Common.DbConnection c,

@@ -415,6 +415,29 @@ public sealed class RehearsalTests
     }
 
     [Fact]
+    public void What_is_longer_than_usual_is_learnt_from_the_steps_of_the_same_model()
+    {
+        var apply = Leg.Steps[2];
+        var draw = new Random(7);
+        MeasuredStep Took(string model, double minutes) =>
+            new(new("6-to-7", "image", apply.Name), model, "Site 0", false, OrderResult.Ok, TimeSpan.FromMinutes(minutes));
+        double[] quick = [.. Enumerable.Range(0, 200).Select(_ => 20 * Math.Exp(0.1 * Math.Sin(6.28 * draw.NextDouble())))];
+        var known = new Experience(new([.. quick.SelectMany(m => new[] { Took("Tarn 3", m), Took("Beck 5", 2 * m) })], [], []));
+
+        var tarn = known.UsualLength("6-to-7", "image", apply, "Tarn 3");
+        Assert.InRange(tarn.Middle, TimeSpan.FromMinutes(19), TimeSpan.FromMinutes(22));
+        Assert.InRange(quick.Count(m => m < tarn.Longest.TotalMinutes) / 200.0, 0.9, 1);
+        Assert.InRange(tarn.Longest, tarn.Middle, TimeSpan.FromMinutes(30));
+        Assert.InRange(known.UsualLength("6-to-7", "image", apply, "Beck 5").Middle, TimeSpan.FromMinutes(37), TimeSpan.FromMinutes(43));
+        Assert.Equal(400, tarn.Measured);
+
+        // Where nothing was measured, the method's word counts, and is known to be off by some.
+        var unknown = new Experience(Measurements.None).UsualLength("6-to-7", "image", apply, "Tarn 3");
+        Assert.Equal(apply.Typical.TotalSeconds, unknown.Middle.TotalSeconds, 0.01);
+        Assert.InRange(unknown.Longest / unknown.Middle, 1.5, 2);
+    }
+
+    [Fact]
     public void Who_was_not_made_ready_for_long_is_not_made_ready_as_if_that_had_just_begun()
     {
         var known = new Experience(
