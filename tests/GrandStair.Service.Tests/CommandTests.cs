@@ -1,3 +1,5 @@
+using System.Security.Cryptography;
+using System.Text;
 using System.Text.Json;
 using System.Text.RegularExpressions;
 using GrandStair.Testing;
@@ -28,6 +30,10 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
             Assert.Contains("plan acknowledge", Text("audit.jsonl"), StringComparison.Ordinal);
             Assert.Contains("apply image", Text("scripts/apply-image.brae"), StringComparison.Ordinal);
             Assert.Contains("<h1>Run r1 on ", Text("report.html"), StringComparison.Ordinal);
+            // Who accepted the licence terms, and which text.
+            var terms = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(Text("terms/terms-7.txt"))));
+            Assert.Contains(terms, Text("accepted.json"), StringComparison.Ordinal);
+            Assert.Contains($"licence-terms terms-7 sha256:{terms}", Text("audit.jsonl"), StringComparison.Ordinal);
         }
 
         Assert.Contains(

@@ -73,7 +73,7 @@ public sealed class LifecycleTests
             unread.Error,
             StringComparison.Ordinal
         );
-        Assert.Contains("1 of 1 are still open", await service.OkAsync("plan", "acknowledge", "small"), StringComparison.Ordinal);
+        Assert.Contains("2 of 2 are still open", await service.OkAsync("plan", "acknowledge", "small"), StringComparison.Ordinal);
         Assert.Contains(
             "Say why, with --reason",
             (await service.GstairAsync("plan", "acknowledge", "small", "--all")).Error,
@@ -85,7 +85,7 @@ public sealed class LifecycleTests
             StringComparison.Ordinal
         );
         Assert.Contains(
-            "0 of 1 are still open",
+            "0 of 2 are still open",
             await service.OkAsync("plan", "acknowledge", "small", "--all", "--reason", "read it to the terminals"),
             StringComparison.Ordinal
         );

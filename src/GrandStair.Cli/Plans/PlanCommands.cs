@@ -149,7 +149,8 @@ internal static partial class PlanCommands
                 foreach (var one in list)
                 {
                     screen.Say($"**{one.Name}** ({Screen.Word(one.Kind)}, {Screen.Many(one.Machines, "machine")}): {one.Title}");
-                    screen.Say($"  {one.Words}");
+                    foreach (var line in one.Words.TrimEnd().Split('\n'))
+                        screen.Say($"  {line}");
                     if (one.By is not null)
                         screen.Hint($"  acknowledged by {one.By}, {Screen.Time(one.At)} UTC: {one.Reason}");
                 }

@@ -52,7 +52,11 @@ internal static class RunEndpoints
             .ProducesProblem(400)
             .ProducesProblem(404)
             .ProducesProblem(409);
-        api.MapPost("/rollbacks/categorise", CategoriseAsync).WithName("CategoriseRollbacks").ProducesProblem(400).ProducesProblem(404);
+        api.MapPost("/rollbacks/categorise", CategoriseAsync)
+            .WithName("CategoriseRollbacks")
+            .ProducesProblem(400)
+            .ProducesProblem(404)
+            .ProducesProblem(409);
         api.MapPost("/runs/{run}/answers", AnswerAsync).WithName("AnswerRun").ProducesProblem(404).ProducesProblem(409);
         api.MapGet("/runs/{run}/evidence", async (string run, RunEvidence evidence, ScopedRuns runs, CancellationToken stop) =>
             {
