@@ -109,7 +109,7 @@ public sealed class EngineTests
         Assert.Contains("people's data only: programs and settings are lost", refused.Message, StringComparison.Ordinal);
         await kit.Acknowledgements.AcknowledgeAsync(
             await kit.Commands.FindAsync("small", EngineKit.Stop),
-            ["licence-carries", "keep-data"],
+            ["licence-carries", "terms-7", "keep-data"],
             "they are told",
             new("planner"),
             EngineKit.Stop

@@ -61,32 +61,36 @@ export function PlanPage() {
   );
 }
 
+const terms = 'licence-terms';
+
 /** What must be acknowledged before the plan starts. */
 function Acknowledgements({ plan }: { plan: string }) {
   const queries = useQueryClient();
   const may = useMay();
-  const [giving, setGiving] = useState(false);
+  // The names of what is to be acknowledged; null while nothing is.
+  const [giving, setGiving] = useState<string[] | null>(null);
   const path = { params: { path: { name: plan } } };
   const all = useQuery({
     queryKey: ['acknowledgements', plan],
     queryFn: () => take(api.GET('/api/v1/plans/{name}/acknowledgements', path)),
   });
   const give = useMutation({
-    mutationFn: (reason: string) => take(api.POST('/api/v1/plans/{name}/acknowledgements', { ...path, body: { names: null, reason } })),
+    mutationFn: (reason: string) => take(api.POST('/api/v1/plans/{name}/acknowledgements', { ...path, body: { names: giving, reason } })),
     onSuccess: () => {
-      setGiving(false);
+      setGiving(null);
       queries.invalidateQueries();
     },
   });
   if (failed(all)) return <Problem of={all.error} />;
   const open = all.data?.filter((a) => a.by === null) ?? [];
+  const asked = open.filter((a) => giving?.includes(a.name));
   if (!all.data || all.data.length === 0) return null;
   return (
     <section className="card above">
       <h2>
         <span>Before it starts: {open.length === 0 ? 'all is acknowledged' : `${open.length} to acknowledge`}</span>
         {open.length > 0 && may('Acknowledge') && (
-          <Button className="acts" size="xs" onClick={() => setGiving(true)}>
+          <Button className="acts" size="xs" onClick={() => setGiving(open.map((a) => a.name))}>
             Acknowledge all
           </Button>
         )}
@@ -96,9 +100,15 @@ function Acknowledgements({ plan }: { plan: string }) {
           <li key={`${a.kind}/${a.name}`}>
             <b>{a.title}</b>{' '}
             <span className="quiet">
-              {word(a.kind)}, {amount(a.machines)} machines{a.by && ` · acknowledged by ${a.by}: ${a.reason}`}
+              {word(a.kind)}, {amount(a.machines)} machines
+              {a.by && ` · ${a.kind === terms ? 'accepted' : 'acknowledged'} by ${a.by}: ${a.reason}`}
             </span>
-            {a.kind === 'licence-terms' ? (
+            {!a.by && may('Acknowledge') && (
+              <button type="button" className="plain link" onClick={() => setGiving([a.name])}>
+                {a.kind === terms ? 'Accept' : 'Acknowledge'}
+              </button>
+            )}
+            {a.kind === terms ? (
               <details>
                 <summary>Read the terms</summary>
                 <pre className="terms">{a.words}</pre>
@@ -111,17 +121,18 @@ function Acknowledgements({ plan }: { plan: string }) {
       </ul>
       {giving && (
         <ReasonDialog
-          title="Acknowledge all of it"
-          what={
-            open.some((a) => a.kind === 'licence-terms')
-              ? 'The plan may start despite what is listed here, and you accept the licence terms for all its machines. Your name stays on record.'
-              : 'The plan may start despite what is listed here.'
-          }
-          act="Acknowledge"
+          title={giving.length === 1 ? (asked[0]?.title ?? '') : `Acknowledge ${giving.length} things`}
+          what={[
+            asked.some((a) => a.kind !== terms) && 'The plan may start despite what is listed here.',
+            asked.some((a) => a.kind === terms) && 'You accept the licence terms for all machines of the plan; your name stays on record.',
+          ]
+            .filter(Boolean)
+            .join(' ')}
+          act={asked.every((a) => a.kind === terms) ? 'Accept' : 'Acknowledge'}
           busy={give.isPending}
           error={give.error}
           onAct={(reason) => give.mutate(reason)}
-          onClose={() => setGiving(false)}
+          onClose={() => setGiving(null)}
         />
       )}
     </section>

@@ -186,7 +186,7 @@ internal static class OverviewEndpoints
                 0
             );
 
-        var silent = rows.Where(r => r is { NoContact: not null, Status: not "parked" }).ToArray();
+        var silent = rows.Where(r => r is { NoContact: not null, Status: not ("parked" or "verified") }).ToArray();
         if (silent.Length > 0)
             yield return new(
                 "no-contact",

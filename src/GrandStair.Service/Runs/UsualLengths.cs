@@ -4,20 +4,66 @@ using GrandStair.Core.Rehearsals;
 using GrandStair.Core.Runs;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Durations;
+using GrandStair.Storage.Databases;
 using GrandStair.Storage.Runs;
 
 namespace GrandStair.Service.Runs;
 
-/// <summary>How long steps usually take, learnt from all runs of their product.</summary>
-internal sealed class UsualLengths(CatalogueCache catalogues, MeasuredRuns measured)
+/// <summary>
+/// How long steps usually take, learnt from all runs of their product. Nobody waits for that: until it is learnt anew, what was learnt
+/// last counts, and at first what the methods say.
+/// </summary>
+internal sealed class UsualLengths(
+    CatalogueCache catalogues,
+    MeasuredRuns measured,
+    IHostApplicationLifetime service,
+    ILogger<UsualLengths> log
+)
 {
+    private static readonly Experience Nothing = new(Measurements.None);
+
+    private readonly Dictionary<string, (Experience Learnt, Task Learning)> _products = [];
+
     /// <summary>What is usual for the steps of some runs.</summary>
     public async Task<StepLengths> OfAsync(IEnumerable<StoredRun> runs, CancellationToken stop)
     {
         var learnt = new Dictionary<string, Experience>();
         foreach (var hash in runs.Select(r => r.State.CatalogueHash).Distinct())
-            learnt[hash] = await measured.ExperienceAsync(await catalogues.ByHashAsync(hash, stop), stop);
+            learnt[hash] = Of(await catalogues.ByHashAsync(hash, stop));
         return new(learnt);
+    }
+
+    private Experience Of(Product product)
+    {
+        lock (_products)
+        {
+            var (learnt, learning) = _products.GetValueOrDefault(product.Hash, (Nothing, Task.CompletedTask));
+            if (learning.IsCompleted)
+                _products[product.Hash] = (learnt, Task.Run(() => LearnAsync(product, service.ApplicationStopping)));
+            return learnt;
+        }
+    }
+
+    private async Task LearnAsync(Product product, CancellationToken stop)
+    {
+        try
+        {
+            var learnt = await measured.ExperienceAsync(product, stop);
+            lock (_products)
+                _products[product.Hash] = (learnt, Task.CompletedTask);
+        }
+        catch (OperationCanceledException)
+        {
+            // The service ends.
+        }
+        catch (StoreException error)
+        {
+            log.LogWarning(
+                error,
+                "How long steps of {Product} usually take could not be learnt; the next request tries again",
+                product.Name
+            );
+        }
     }
 }
 

@@ -232,6 +232,10 @@ public sealed class FileTests
     [InlineData("until: patches.pending = 0", "until: name = x", "reads 'name', which no reading script")]
     [InlineData("at-most: 21 d", "at-most: 2 d", "'at-most' is longer")]
     [InlineData("rounds: 4", "rounds: 0", "expected a whole number of at least 1")]
+    [InlineData("phase: reclaim, kind: script", "phase: verify, kind: script", "so it has 'phase: reclaim' and is a script or clean-up")]
+    [InlineData("phase: verify, kind: patch", "phase: reclaim, kind: patch", "so it belongs under 'reclaim' of the rollback")]
+    [InlineData("phase: reclaim, kind: clean-up", "phase: apply, kind: clean-up", "(clean-up) only prepares, so it belongs to stage")]
+    [InlineData("file: terms-7.txt", "file: term-7.txt", "There is no file 'term-7.txt' beside product.yaml")]
     [InlineData("kind: ask-person, who", "kind: ask-person, attempts: 2, who", "only waits, so it has no 'attempts'")]
     public void A_wrong_catalogue_tells_what_is_wrong(string right, string wrong, string says)
     {
@@ -239,6 +243,18 @@ public sealed class FileTests
         var broken = files.SetItem("product.yaml", files["product.yaml"].Replace(right, wrong, StringComparison.Ordinal));
         var error = Assert.Throws<FileException>(() => CatalogueFolder.Parse(broken, KeyRegistry.BuiltIn));
         Assert.Contains(error.Problems, p => p.Message.Contains(says, StringComparison.Ordinal) && p.Line > 1);
+    }
+
+    [Fact]
+    public void A_check_of_the_product_belongs_to_every_hop_and_a_hop_s_own_of_the_same_name_takes_its_place()
+    {
+        var files = CatalogueFolder.Load(Path.Combine(House.Root, "catalogue", "debian"));
+        var own = files["product.yaml"].Replace("      - name: usr-merge\n", "      - name: patched\n", StringComparison.Ordinal);
+        var product = CatalogueFolder.Parse(files.SetItem("product.yaml", own), KeyRegistry.BuiltIn);
+        Assert.Equal(2, product.Hops.Length);
+        Assert.All(product.Hops, h => Assert.Single(h.Checks, c => c.Name == "none-held"));
+        Assert.Contains("disk.usr.merged", product.Hops[0].Checks.Single(c => c.Name == "patched").Wants.Keys);
+        Assert.Contains("packages.upgradable", product.Hops[1].Checks.Single(c => c.Name == "patched").Wants.Keys);
     }
 
     [Fact]
