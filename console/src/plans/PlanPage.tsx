@@ -102,7 +102,7 @@ function Acknowledgements({ plan }: { plan: string }) {
             <span className="quiet">
               {word(a.kind)}, {amount(a.machines)} machines
               {a.by && ` · ${a.kind === terms ? 'accepted' : 'acknowledged'} by ${a.by}: ${a.reason}`}
-            </span>
+            </span>{' '}
             {!a.by && may('Acknowledge') && (
               <button type="button" className="plain link" onClick={() => setGiving([a.name])}>
                 {a.kind === terms ? 'Accept' : 'Acknowledge'}
