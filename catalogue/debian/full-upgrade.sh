@@ -49,7 +49,7 @@ persistently() {
         finish_begun || true
         apt-get $options -f install || true
     done
-    # The last line is what people are told.
+    # The last line becomes the reason why the run is parked.
     [ ! -s failed ] || echo "failed: $(sort -u failed | head -n 3 | paste -s -d ';')"
     return 1
 }

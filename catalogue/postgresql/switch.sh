@@ -1,5 +1,5 @@
 # Copies the cluster 'main' to one of the later version, which takes over its port. The old one stays, stopped. Begun again after a cut,
-# it deletes what there is of the new one and begins anew from the old one, which nothing has changed.
+# it deletes what there is of the new one and copies the old one again, which nothing has changed.
 set -eu
 say() { echo "$1 $2" >>"$GS_PROGRESS"; echo "== $2"; }
 clusters() { pg_lsclusters -h | awk '$2 == "main" { print $1, $4, $3 }'; }

@@ -89,6 +89,10 @@ public abstract class HostTests
         return view!;
     }
 
+    /// <summary>A person has set right what was wrong.</summary>
+    protected static Task RetryAsync(ServiceProcess service) =>
+        service.OkAsync("run", "decide", "r1", "retry", "--reason", "it is set right");
+
     /// <summary>That no person was asked; where one was, what the scripts on the host wrote says why.</summary>
     protected static async Task AssertNotParkedAsync(TestHost host, RunView view)
     {

@@ -147,9 +147,6 @@ public sealed class InterruptedUpgradeTests : HostTests
         Assert.Matches(pattern, parked.Run.Parked);
     }
 
-    private static Task RetryAsync(ServiceProcess service) =>
-        service.OkAsync("run", "decide", "r1", "retry", "--reason", "it is set right");
-
     /// <summary>Cuts the power for a moment.</summary>
     private static async Task CutPowerAsync(TestHost host, string? partlyUnpacked = null)
     {

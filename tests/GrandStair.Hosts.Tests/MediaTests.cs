@@ -174,8 +174,6 @@ public sealed class MediaTests : HostTests
         Assert.Contains($"**{File1}** is present".Replace("*", "", StringComparison.Ordinal), await service.OkAsync("media", "add", file));
     }
 
-    private static Task RetryAsync(ServiceProcess service) => service.OkAsync("run", "decide", "r1", "retry", "--reason", "seen to");
-
     /// <summary>The token of the order, out of the memory of the process that fetches.</summary>
     private static async Task<string> TokenAsync(TestHost host)
     {

@@ -24,7 +24,7 @@ internal static class SimulatedFault
             : null;
 
     /// <summary>What a fault does to a machine as its order begins.</summary>
-    public static void Begin(string? fault, Dictionary<string, string> truth, DateTimeOffset now)
+    public static void Begin(string fault, Dictionary<string, string> truth, DateTimeOffset now)
     {
         switch (fault)
         {

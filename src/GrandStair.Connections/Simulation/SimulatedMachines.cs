@@ -108,8 +108,12 @@ public sealed class SimulatedMachines : IDisposable
                         Script = order.Script.Replace("$to", order.Values.GetValueOrDefault("to", ""), StringComparison.Ordinal),
                     };
                     var fault = SimulatedFault.Of(truth, order.Name);
-                    SimulatedFault.Begin(fault, truth, now);
-                    Keep(_connection, machine, truth, t);
+                    if (fault is not null)
+                    {
+                        SimulatedFault.Begin(fault, truth, now);
+                        Keep(_connection, machine, truth, t);
+                    }
+
                     var result = SimulatedScript.Run(machine, truth, order, now, fault);
                     _connection.Execute(
                         "INSERT INTO orders (name, machine, kind, script, posted, ends, result, exit, note) VALUES (@name, @machine, "

@@ -13,6 +13,9 @@ namespace GrandStair.Core.Rehearsals;
 /// </summary>
 public sealed class Experience
 {
+    // How many standard deviations above the middle 95 of 100 lie below.
+    private static readonly double Ninety5 = Normal.InvCDF(0, 1, 0.95);
+
     private readonly Dictionary<StepKey, StepExperience> _steps = [];
     private readonly ILookup<StepKey, MeasuredStep> _measured;
     private readonly Dictionary<(Moment, bool), (int Open, int Undecided, int Blocked)> _gates;
@@ -48,11 +51,7 @@ public sealed class Experience
     public MethodLengths Lengths(string hop, Method method, string model)
     {
         ArgumentNullException.ThrowIfNull(method);
-        return method.LengthsBy(step =>
-            TimeSpan.FromSeconds(
-                Math.Round(Logs.Span(Of(new(hop, method.Name, step.Name), step).Middle(model, "", null).Middle).TotalSeconds)
-            )
-        );
+        return method.LengthsBy(step => TimeSpan.FromSeconds(Math.Round(UsualLength(hop, method.Name, step, model).Middle.TotalSeconds)));
     }
 
     /// <summary>How long a step usually takes on machines of a model, whatever its site.</summary>
@@ -66,7 +65,7 @@ public sealed class Experience
         var known = Of(new(hop, method, step.Name), step);
         var (middle, off) = known.Middle(model, "", null);
         var spread = Math.Sqrt((known.Lasts.Deviation * known.Lasts.Deviation) + (off * off));
-        return new(Logs.Span(middle), Logs.Span(middle + Normal.InvCDF(0, spread, 0.95)), known.Lasts.Count);
+        return new(Logs.Span(middle), Logs.Span(middle + (spread * Ninety5)), known.Lasts.Count);
     }
 
     /// <summary>The course of one draw.</summary>

@@ -381,15 +381,11 @@ public static class RunMachine
 
     /// <summary>The upgrade is verified: a step that cannot free its space keeps nobody waiting, and becomes a follow-up.</summary>
     private static Stepped LeaveForPerson(RunState state, StepSpec step, string why, DateTimeOffset at) =>
-        AfterStep(
-            state with
-            {
-                FollowUps = state.FollowUps.Add(
-                    new(step.Name, step.Title, why, "Do it on the machine, then close this follow-up.", at, null, null)
-                ),
-            },
-            at
-        );
+        AfterStep(state with { FollowUps = state.FollowUps.Add(Undone(step, why, at)) }, at);
+
+    /// <summary>What a person has to do in place of a step.</summary>
+    private static FollowUp Undone(StepSpec step, string seen, DateTimeOffset at) =>
+        new(step.Name, step.Title, seen, "Do it on the machine, then close this follow-up.", at, null, null);
 
     private static Stepped OnCategorised(RunState state, RollbackCategorised e) =>
         state.Outcome == Outcome.RolledBack || state.Phase == Phase.RollBack
@@ -577,15 +573,7 @@ public static class RunMachine
     {
         var left = state
             .Suspended.Select(name => state.CurrentLeg.Steps.First(s => s.Name == name))
-            .Select(step => new FollowUp(
-                step.Name,
-                step.Title,
-                "not done: the run was marked as failed",
-                "Do it on the machine, then close this follow-up.",
-                e.At,
-                null,
-                null
-            ));
+            .Select(step => Undone(step, "not done: the run was marked as failed", e.At));
         return Close(
             state with
             {

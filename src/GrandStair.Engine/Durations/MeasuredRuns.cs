@@ -24,6 +24,13 @@ public sealed class MeasuredRuns(RunLog runs, PlanTable plans, CatalogueCache ca
     private readonly ConcurrentDictionary<long, (int Events, Measurements Shown)> _known = new();
     private readonly ConcurrentDictionary<string, (Experience Learnt, long Position, long Due)> _learnt = new();
 
+    /// <summary>What was learnt of a product's methods last, without waiting for anything; null where nothing was yet.</summary>
+    public Experience? LastLearnt(Product product)
+    {
+        ArgumentNullException.ThrowIfNull(product);
+        return _learnt.TryGetValue(product.Hash, out var last) ? last.Learnt : null;
+    }
+
     /// <summary>What was learnt of a product's methods from all its runs.</summary>
     public async Task<Experience> ExperienceAsync(Product product, CancellationToken stop)
     {

@@ -707,15 +707,15 @@ public sealed class RunWorker(
     private Looked Overdue(ClaimedRun claim, Order order, StepSpec step, RunProgress progress, string heard)
     {
         var now = clock.GetUtcNow();
+        if (claim.State.Parked is not null)
+            return Looked.Later(now + TimeSpan.FromMinutes(1), progress);
         var limit = Units.Show(step.Limit.TotalSeconds, ValueKind.Duration);
         var why =
             claim.State.CurrentAction == StepKind.Restart
                 ? $"{step.Title}: not back after {limit}. Look at its screen: it may be off, start again and again, or ask for the key of "
                     + $"its disk encryption; last heard: {heard}"
                 : $"{step.Title}: running for longer than {limit}; last heard: {heard}";
-        return claim.State.Parked is null
-            ? new(new OrderOverdue(now, "worker", order.Name, why))
-            : Looked.Later(now + TimeSpan.FromMinutes(1), progress);
+        return new(new OrderOverdue(now, "worker", order.Name, why));
     }
 
     /// <summary>

@@ -659,11 +659,8 @@ public static class CatalogueFolder
             );
         if (step.Kind is StepKind.Patch or StepKind.Suspend or StepKind.Resume)
             CheckScriptKind(map, step);
-        var prepares =
-            step.Kind == StepKind.FetchMedia ? step.Phase == Phase.Stage
-            : step.Kind == StepKind.CleanUp ? step.Phase is Phase.Stage or Phase.Reclaim
-            : true;
-        if (!prepares || (step.Kind is StepKind.FetchMedia or StepKind.CleanUp && step.PointOfNoReturn))
+        var mayBeHere = step.Phase == Phase.Stage || step is { Kind: StepKind.CleanUp, Phase: Phase.Reclaim };
+        if (step.Kind is StepKind.FetchMedia or StepKind.CleanUp && (!mayBeHere || step.PointOfNoReturn))
             map.Wrong(
                 "phase",
                 $"Step '{step.Name}' ({RunMachine.Name(step.Kind)}) only prepares, so it belongs to stage and is no point of no return."

@@ -35,7 +35,7 @@ internal static class OverviewEndpoints
         RunLog runs,
         RehearsalTable rehearsals,
         ForecastAges ages,
-        UsualLengths usual,
+        RunRows runRows,
         DomainClock clock,
         CancellationToken stop
     )
@@ -46,8 +46,7 @@ internal static class OverviewEndpoints
         var members = await plans.MembersAsync(plan, stop);
         var machines = await fleet.AllAsync(stop);
         var all = (await runs.ListAsync(plan, stop)).Where(r => machines.ContainsKey(new(r.State.Machine))).ToArray();
-        var lengths = await usual.OfAsync(all, stop);
-        var rows = all.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], lengths, now)).ToArray();
+        var rows = await runRows.OfAsync(all, machines, stop);
         var target = PlanSlots.AimOf(body, product).Target;
         return new(
             PlanEndpoints.Row(stored, body, target, members),

@@ -3,7 +3,6 @@ using GrandStair.Contracts;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
-using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Runs;
 using GrandStair.Service.Access;
 using GrandStair.Service.Requests;
@@ -134,13 +133,11 @@ internal static class RunEndpoints
         RunIndex index,
         RunLog runs,
         ScopedFleet fleet,
-        UsualLengths usual,
-        DomainClock clock,
+        RunRows rows,
         CancellationToken stop
     )
     {
         var (plan, status, wave, waitsForAnswer, hasSuspended, limit, cursor) = asked;
-        var now = clock.GetUtcNow();
         var machines = await fleet.AllAsync(stop);
         var statuses = status?.Split(',').ToHashSet();
         var matching = (await index.AllAsync(stop))
@@ -159,8 +156,7 @@ internal static class RunEndpoints
             .ToArray();
         var page = matching.Page(limit, cursor, r => r.Run);
         var shown = await runs.SomeAsync(page.Items, stop);
-        var lengths = await usual.OfAsync(shown, stop);
-        return new([.. shown.Select(r => RunViews.Row(r, machines[new(r.State.Machine)], lengths, now))], page.Next, page.Total);
+        return new(await rows.OfAsync(shown, machines, stop), page.Next, page.Total);
     }
 
     /// <summary>Those that need a decision come first, then those that need an answer, then running, waiting and closed ones.</summary>

@@ -30,7 +30,7 @@ internal sealed class RunEvidence(
         Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping,
         Converters = { new JsonStringEnumConverter(JsonNamingPolicy.KebabCaseLower) },
     };
-    private static readonly JsonSerializerOptions Indented = new(Lines) { WriteIndented = true };
+    internal static readonly JsonSerializerOptions Indented = new(Lines) { WriteIndented = true };
 
     /// <summary>Writes the pack of a run, signed with the key of the audit.</summary>
     /// <param name="stream">Where it goes.</param>

@@ -18,7 +18,7 @@ internal sealed class RunTexts(RunRecordTable records, RunOutputTable outputs, D
     {
         var (run, files) = (state.Run, new List<EvidenceFile>());
         var given = await decisions.AcknowledgedAsync(state.Plan, stop);
-        files.Add(new("accepted.json", JsonSerializer.Serialize(given, Indented)));
+        files.Add(new("accepted.json", JsonSerializer.Serialize(given, RunEvidence.Indented)));
         files.AddRange(
             product
                 .Releases.SelectMany(r => r.Terms)
@@ -32,6 +32,4 @@ internal sealed class RunTexts(RunRecordTable records, RunOutputTable outputs, D
             files.Add(new($"outputs/{order.Leg}-{order.Step}-{order.Attempt}.txt", OutputText.Plain(await outputs.TextAsync(order, stop))));
         return files;
     }
-
-    private static readonly JsonSerializerOptions Indented = new(JsonSerializerDefaults.Web) { WriteIndented = true };
 }

@@ -10,7 +10,7 @@ using GrandStair.Storage.Runs;
 namespace GrandStair.Service.Runs;
 
 /// <summary>
-/// How long steps usually take, learnt from all runs of their product. Nobody waits for that: until it is learnt anew, what was learnt
+/// How long steps usually take, learnt from all runs of their product. Nobody waits for that: until more is learnt, what was learnt
 /// last counts, and at first what the methods say.
 /// </summary>
 internal sealed class UsualLengths(
@@ -22,35 +22,35 @@ internal sealed class UsualLengths(
 {
     private static readonly Experience Nothing = new(Measurements.None);
 
-    private readonly Dictionary<string, (Experience Learnt, Task Learning)> _products = [];
+    private readonly Dictionary<string, Task> _learning = [];
 
     /// <summary>What is usual for the steps of some runs.</summary>
     public async Task<StepLengths> OfAsync(IEnumerable<StoredRun> runs, CancellationToken stop)
     {
         var learnt = new Dictionary<string, Experience>();
         foreach (var hash in runs.Select(r => r.State.CatalogueHash).Distinct())
-            learnt[hash] = Of(await catalogues.ByHashAsync(hash, stop));
+        {
+            var product = await catalogues.ByHashAsync(hash, stop);
+            learnt[hash] = measured.LastLearnt(product) ?? Nothing;
+            Learn(product);
+        }
+
         return new(learnt);
     }
 
-    private Experience Of(Product product)
+    /// <summary>Begins to learn, unless that is being done.</summary>
+    private void Learn(Product product)
     {
-        lock (_products)
-        {
-            var (learnt, learning) = _products.GetValueOrDefault(product.Hash, (Nothing, Task.CompletedTask));
-            if (learning.IsCompleted)
-                _products[product.Hash] = (learnt, Task.Run(() => LearnAsync(product, service.ApplicationStopping)));
-            return learnt;
-        }
+        lock (_learning)
+            if (!_learning.TryGetValue(product.Hash, out var learning) || learning.IsCompleted)
+                _learning[product.Hash] = Task.Run(() => LearnAsync(product, service.ApplicationStopping));
     }
 
     private async Task LearnAsync(Product product, CancellationToken stop)
     {
         try
         {
-            var learnt = await measured.ExperienceAsync(product, stop);
-            lock (_products)
-                _products[product.Hash] = (learnt, Task.CompletedTask);
+            await measured.ExperienceAsync(product, stop);
         }
         catch (OperationCanceledException)
         {
