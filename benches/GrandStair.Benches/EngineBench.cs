@@ -95,7 +95,7 @@ internal static class EngineBench
         var worker = new RunWorker(
             runs,
             plans,
-            new(catalogues, fleet, plans, clock),
+            new(catalogues, fleet, plans, new(database), clock),
             decisions,
             catalogues,
             fleet,

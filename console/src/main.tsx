@@ -51,6 +51,7 @@ import { RunPage } from './runs/RunPage';
 import { RunsPage } from './runs/RunsPage';
 import { MePage } from './session/MePage';
 import { SignInPage } from './session/SignInPage';
+import { SupportCasePage, SupportCasesPage } from './support-cases/SupportCasesPage';
 import { TimesPage } from './times/TimesPage';
 
 const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, staleTime: 2000, refetchOnWindowFocus: true } } });
@@ -77,6 +78,8 @@ const router = createBrowserRouter([
       { path: 'runs', Component: RunsPage },
       { path: 'runs/:run', Component: RunPage },
       { path: 'follow-ups', Component: FollowUpsPage },
+      { path: 'support-cases', Component: SupportCasesPage },
+      { path: 'support-cases/:id', Component: SupportCasePage },
       { path: 'media', Component: MediaPage },
       { path: 'outcomes', Component: OutcomesPage },
       { path: 'access', Component: AccessPage },

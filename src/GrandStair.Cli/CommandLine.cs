@@ -25,6 +25,7 @@ using GrandStair.Cli.Sessions;
 using GrandStair.Cli.Settings;
 using GrandStair.Cli.ShareLinks;
 using GrandStair.Cli.Sources;
+using GrandStair.Cli.SupportCases;
 using GrandStair.Cli.Tokens;
 
 namespace GrandStair.Cli;
@@ -77,6 +78,7 @@ public static class CommandLine
         root.Subcommands.Add(MachineCommands.Make());
         root.Subcommands.Add(ReadinessCommands.Make());
         root.Subcommands.Add(CheckCommands.Make());
+        root.Subcommands.Add(SupportCaseCommands.Make());
         root.Subcommands.Add(ExposureCommands.Make());
         root.Subcommands.Add(PlanCommands.Make());
         root.Subcommands.Add(ShareLinkCommands.Make());

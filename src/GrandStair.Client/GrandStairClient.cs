@@ -41,7 +41,7 @@ public sealed record ImportOptions(
 );
 
 /// <summary>Calls a Grand Stair service.</summary>
-public sealed class GrandStairClient : IDisposable
+public sealed partial class GrandStairClient : IDisposable
 {
     private static readonly JsonSerializerOptions Json = new(JsonSerializerDefaults.Web);
     private static readonly TimeSpan MostForAnswer = TimeSpan.FromMinutes(5);

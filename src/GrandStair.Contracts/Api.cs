@@ -1184,10 +1184,10 @@ public sealed record StairPoint(DateTimeOffset At, int Verified);
 
 /// <summary>Something that keeps machines from going.</summary>
 /// <param name="Kind"><c>check</c>, <c>parked</c>, <c>asked</c>, <c>stopped</c>, <c>suspended</c>, <c>no-contact</c>,
-/// <c>route</c> or <c>follow-up</c>.</param>
+/// <c>route</c>, <c>support-case</c> or <c>follow-up</c>.</param>
 /// <param name="Machines">How many machines it keeps; of a check, on how many it is not met.</param>
 /// <param name="Unknown">On how many more machines the check is unknown, since nothing or nothing new enough was read.</param>
-/// <param name="Condition">What lists the machines: the name of the check or the status.</param>
+/// <param name="Condition">What lists the machines: the name of the check, the status or the support case.</param>
 /// <param name="By">Who can fix it; null where a decision is needed.</param>
 public sealed record InTheWayView(
     string Kind,

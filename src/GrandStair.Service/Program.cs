@@ -15,6 +15,7 @@ using GrandStair.Engine.Plans;
 using GrandStair.Engine.Rehearsals;
 using GrandStair.Engine.Runs;
 using GrandStair.Engine.Secrets;
+using GrandStair.Engine.SupportCases;
 using GrandStair.Files;
 using GrandStair.Files.Catalogue;
 using GrandStair.Files.Providers;
@@ -46,6 +47,7 @@ using GrandStair.Service.Session;
 using GrandStair.Service.Settings;
 using GrandStair.Service.ShareLinks;
 using GrandStair.Service.Sources;
+using GrandStair.Service.SupportCases;
 using GrandStair.Service.Tokens;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Audit;
@@ -60,6 +62,7 @@ using GrandStair.Storage.Rehearsals;
 using GrandStair.Storage.Runs;
 using GrandStair.Storage.Scripts;
 using GrandStair.Storage.Secrets;
+using GrandStair.Storage.SupportCases;
 using Microsoft.AspNetCore.Authentication;
 using Microsoft.AspNetCore.DataProtection;
 using Microsoft.AspNetCore.HttpOverrides;
@@ -186,6 +189,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton<PlanTable>()
         .AddSingleton<DecisionTable>()
         .AddSingleton<FixTable>()
+        .AddSingleton<SupportCaseTable>()
         .AddSingleton<TallyTable>()
         .AddSingleton<SourceTable>()
         .AddSingleton<ImportTable>()
@@ -246,6 +250,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton<RehearsalCases>()
         .AddSingleton<RehearsalRunner>()
         .AddSingleton<CheckRunner>()
+        .AddSingleton<SupportCaseCommands>()
         .AddSingleton<ExposureReport>()
         .AddSingleton(new ReadingSchedule(options.ReadEvery))
         .AddSingleton<ScheduledReading>()
@@ -274,6 +279,7 @@ static void AddServices(IServiceCollection services, ServiceOptions options, Dat
         .AddSingleton<UsualLengths>()
         .AddSingleton<RunRows>()
         .AddScoped<ScopedRuns>()
+        .AddScoped<ScopedSupportCases>()
         .AddScoped<Targets>()
         .AddSingleton<Sessions>()
         .AddSingleton<Callers>()
@@ -405,6 +411,7 @@ static void Map(WebApplication app, ServiceOptions options)
     api.MapSavedFiles();
     api.MapOutputs();
     api.MapFollowUps();
+    api.MapSupportCases();
     api.MapOverview();
     api.MapAccounts();
     api.MapTokens();

@@ -45,6 +45,8 @@ public sealed class AccessibilityTests(ConsoleFixture demo) : IClassFixture<Cons
             "/audit",
             "/media",
             "/follow-ups",
+            "/support-cases",
+            "/support-cases/c1",
             "/me",
             "/nowhere",
         ];

@@ -216,6 +216,8 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     [InlineData("/outcomes")]
     [InlineData("/media")]
     [InlineData("/follow-ups")]
+    [InlineData("/support-cases")]
+    [InlineData("/support-cases/c1")]
     [InlineData("/plans/new")]
     [InlineData("/plans/winter-crossing/edit")]
     [InlineData("/no-such-page")]

@@ -78,6 +78,43 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
     }
 
     [Fact]
+    public async Task A_support_case_about_all_machines_that_match_is_recorded_noted_booked_and_closed()
+    {
+        var page = await small.OpenAsync("/fleet?filter=desk");
+        var total = (await small.Service.Client.MachinesAsync("desk", 10, Stop)).Total;
+        await page.GetByRole(AriaRole.Button, new() { Name = $"Record a support case about these {total} machines …" }).ClickAsync();
+        var dialog = page.GetByRole(AriaRole.Dialog);
+        await dialog.GetByLabel("Number that support gave it").FillAsync("NM-40117");
+        await dialog.GetByRole(AriaRole.Combobox, new() { Name = "With whom" }).FillAsync("the vendor");
+        await dialog.GetByLabel("What it is about").FillAsync("off again after each restart");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Record case" }).ClickAsync();
+        await Assertions.Expect(dialog).ToHaveCountAsync(0);
+
+        await page.GotoAsync(new Uri(small.Service.Url, "/support-cases").ToString());
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("1 support case open");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Add a note" }).ClickAsync();
+        await dialog.GetByText("We do", new() { Exact = true }).ClickAsync();
+        await dialog.GetByLabel("What was done or said").FillAsync("they ask for the bundle");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Add note" }).ClickAsync();
+        await Assertions.Expect(page.Locator("tbody tr")).ToContainTextAsync("we have to act");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Book appointment" }).ClickAsync();
+        await dialog.GetByLabel("Start").FillAsync("2099-02-08T09:00");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Book" }).ClickAsync();
+        await Assertions.Expect(page.Locator("tbody tr")).ToContainTextAsync("Appointment Sun, 8 Feb 2099");
+
+        await page.GetByRole(AriaRole.Link, new() { Name = "NM-40117" }).ClickAsync();
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("Case NM-40117 with the vendor: we have to act");
+        await page.GetByRole(AriaRole.Button, new() { Name = "Close case" }).ClickAsync();
+        await dialog.GetByLabel("What came of it").FillAsync("a new board");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Close case" }).ClickAsync();
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("Case NM-40117 with the vendor: closed");
+        await page.GetByRole(AriaRole.Link, new() { Name = "desk-1", Exact = true }).ClickAsync();
+        await Assertions
+            .Expect(page.GetByRole(AriaRole.Region, new() { Name = "Support cases" }))
+            .ToContainTextAsync("off again after each restart");
+    }
+
+    [Fact]
     public async Task What_runs_ask_of_a_person_is_answered_for_several_machines_at_once()
     {
         await using var own = await SmallDemo.StartAsync(started: false);

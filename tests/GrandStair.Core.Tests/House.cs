@@ -38,6 +38,7 @@ public sealed class House
         "Waves",
         "Scheduling",
         "Runs",
+        "SupportCases",
         "Outcomes",
         "Approvals",
         "Plans",

@@ -22,6 +22,7 @@ using GrandStair.Storage.Databases;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
+using GrandStair.Storage.SupportCases;
 using GrandStair.Testing;
 using Microsoft.Extensions.Logging.Abstractions;
 using Xunit;
@@ -63,7 +64,8 @@ internal sealed class EngineKit : IAsyncDisposable
         Approvals = new(Plans, new ApprovalTable(database), Decisions, calendars, CatalogueCache, clock);
         Acknowledgements = new(CatalogueCache, Fleet, Plans, Decisions, clock);
         Measured = new(Runs, Plans, CatalogueCache, Fleet, new(database));
-        OtherPlans = new(CatalogueCache, Fleet, Plans, clock);
+        SupportCases = new(database);
+        OtherPlans = new(CatalogueCache, Fleet, Plans, SupportCases, clock);
         Facts = FactsBy(Measured);
         Writer = WriterBy(Measured);
         Commands = new(CatalogueCache, Fleet, Plans, Approvals, Acknowledgements, Decisions, OtherPlans, clock);
@@ -96,6 +98,8 @@ internal sealed class EngineKit : IAsyncDisposable
     public PlanFactsReader Facts { get; }
 
     public OtherPlans OtherPlans { get; }
+
+    public SupportCaseTable SupportCases { get; }
 
     public PlanApprovals Approvals { get; }
 

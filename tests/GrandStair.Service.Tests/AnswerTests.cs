@@ -41,6 +41,8 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         var times = (await Service.Client.TimesAsync("small", "desk-4", null, null, Stop)).Times;
         Assert.NotEmpty(times);
 
+        var support = (await Service.Client.OpenSupportCaseAsync(new("NM-1", "the vendor", "its chip", ["desk-2"]), Stop)).Id;
+        await Service.Client.BookAppointmentAsync(support, new(DateTimeOffset.UtcNow.AddDays(2), 30), Stop);
         var upload = await Service.Client.BeginMediaUploadAsync(new("clock.img", 4), Stop);
         var seen = new List<(string Call, int Status, string? Type, string Body)>();
         var calls = await Calls.AllAsync(Service);
@@ -114,6 +116,7 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
                     "{id}",
                     !known ? "99"
                         : path.StartsWith("/api/v1/media-uploads", StringComparison.Ordinal) ? upload.Id
+                        : path.StartsWith("/api/v1/support-cases", StringComparison.Ordinal) ? support
                         : "1",
                     StringComparison.Ordinal
                 )
@@ -179,6 +182,17 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("AddFollowUp", "runs/r1/follow-ups", """{"title":""}""");
         await SayAsync("AssignFollowUps", "follow-ups/assign", """{"of":[{"run":"r1","name":"devices"}],"owner":"deck-it"}""");
         await SayAsync("CloseFollowUps", "follow-ups/close", """{"of":[{"run":"r1","name":"devices"}],"reason":"x"}""");
+        await SayAsync("OpenSupportCase", "support-cases", """{"reference":"NM-7","with":"us","about":"slow","machines":["desk-4"]}""");
+        await SayAsync("OpenSupportCase", "support-cases", """{"reference":"NM-7","with":"us","about":"slow","machines":["desk-4"]}""");
+        var support = (await Service.Client.SupportCasesAsync("desk-4", null, 1, Stop)).Items.Single().Id;
+        await SayAsync("NoteSupportCase", $"support-cases/{support}/notes", """{"text":"they look","state":"with-support"}""");
+        await SayAsync("NoteSupportCase", $"support-cases/{support}/notes", """{"text":"they look","state":"asleep"}""");
+        await SayAsync("BookAppointment", $"support-cases/{support}/appointment", """{"from":"2090-02-08T09:00:00Z","minutes":60}""");
+        await SayAsync("BookAppointment", $"support-cases/{support}/appointment", """{"from":"2090-02-08T09:00:00Z","minutes":0}""");
+        await SayAsync("CancelAppointment", $"support-cases/{support}/appointment/cancel", """{"reason":"not needed"}""");
+        await SayAsync("CancelAppointment", $"support-cases/{support}/appointment/cancel", """{"reason":"not needed"}""");
+        await SayAsync("CloseSupportCase", $"support-cases/{support}/close", """{"result":"a setting"}""");
+        await SayAsync("CloseSupportCase", $"support-cases/{support}/close", """{"result":"a setting"}""");
         await SayAsync(
             "AddAccount",
             "accounts",

@@ -84,6 +84,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await TellsAsync("is waived by admin", "check", "waive", "desk-2", "space", "--until", Soon, "--reason", "its board is on order");
         await ShowsAsync("its board is on order", "check", "waivers");
         await TellsAsync("w1", "check", "end-waiver", "w1", "--reason", "it came");
+        await SupportCasesAsync();
 
         // The catalogue and its keys.
         await ShowsAsync("2027-03-31", "catalogue", "list");
@@ -252,6 +253,19 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         // What asks a person, or goes on until it is stopped, has tests of its own.
         string[] apart = ["run watch", "account password", "login", "logout", "completion"];
         Assert.Equal((await AllAsync()).Except(apart).Order(), _ran.Order());
+    }
+
+    private async Task SupportCasesAsync()
+    {
+        string[] open = ["case", "open", "desk-2", "--number", "NM-1", "--with", "the vendor", "--about", "its chip"];
+        await TellsAsync("Case c1, number NM-1 with the vendor: with support", open);
+        await FailsAsync(3, "is open under the number NM-1 with the vendor already", open);
+        await ShowsAsync("its chip", "case", "list", "--machine", "desk-2");
+        await TellsAsync("they ask for the bundle", "case", "note", "c1", "they ask for the bundle", "--state", "with-us");
+        await TellsAsync("appointment: ", "case", "book", "c1", "--from", $"{DateTime.UtcNow.AddDays(1):O}", "--minutes", "30");
+        await TellsAsync("Appointment cancelled: not needed", "case", "cancel-appointment", "c1", "--reason", "not needed");
+        await TellsAsync("a new board", "case", "close", "c1", "--result", "a new board");
+        await ShowsAsync("a new board", "case", "show", "c1");
     }
 
     private static CancellationToken Stop => TestContext.Current.CancellationToken;

@@ -1,4 +1,5 @@
-import { useInfiniteQuery } from '@tanstack/react-query';
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { Link, useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { useRowsInSight } from '../parts/inSight';
@@ -7,10 +8,14 @@ import { failed, Loading, Problem } from '../parts/Problem';
 import { Status } from '../parts/Status';
 import { amount, many, time } from '../parts/words';
 import { useMay } from '../session/useSession';
-import { MOST_REMOVED, RemoveMatching } from './Removal';
+import { OpenDialog } from '../support-cases/SupportCases';
+import { RemoveDialog } from './Removal';
 
 const PART = 200;
 const ROW = 37;
+
+/** How many machines one command may name. */
+const MOST_AT_ONCE = 1000;
 
 export function FleetPage() {
   const [params] = useSearchParams();
@@ -54,14 +59,45 @@ export function FleetPage() {
       <p className="under">
         {filter ? <code>{filter}</code> : 'the whole fleet'}
         {conflicting > 0 && <> · sources conflict on {many(conflicting, 'machine')} of these</>}
-        {filter && total > 0 && total <= MOST_REMOVED && may('RemoveMachines') && (
-          <>
-            {' · '}
-            <RemoveMatching filter={filter} total={total} />
-          </>
-        )}
+        {filter && total > 0 && total <= MOST_AT_ONCE && <MatchingActions filter={filter} total={total} />}
       </p>
       {total === 0 ? <Examples /> : <Rows rows={rows} more={machines.hasNextPage} onMore={() => machines.fetchNextPage()} />}
+    </>
+  );
+}
+
+/** What can be done with all machines that match a filter. */
+function MatchingActions({ filter, total }: { filter: string; total: number }) {
+  const may = useMay();
+  const [asked, setAsked] = useState<'case' | 'remove' | null>(null);
+  const matching = useQuery({
+    queryKey: ['machines-matching', filter],
+    enabled: asked !== null,
+    queryFn: () => take(api.GET('/api/v1/machines', { params: { query: { filter, limit: MOST_AT_ONCE } } })),
+  });
+  const machines = matching.data?.items.map((m) => m.name);
+  const these = total === 1 ? 'this machine' : `these ${many(total, 'machine')}`;
+  const close = () => setAsked(null);
+  return (
+    <>
+      {may('OpenSupportCase') && (
+        <>
+          {' · '}
+          <button type="button" className="plain link" onClick={() => setAsked('case')}>
+            Record a support case about {these} …
+          </button>
+        </>
+      )}
+      {may('RemoveMachines') && (
+        <>
+          {' · '}
+          <button type="button" className="plain link" onClick={() => setAsked('remove')}>
+            Remove {these} from the fleet …
+          </button>
+        </>
+      )}
+      {machines && asked === 'case' && <OpenDialog machines={machines} onClose={close} />}
+      {machines && asked === 'remove' && <RemoveDialog machines={machines} onClose={close} />}
     </>
   );
 }

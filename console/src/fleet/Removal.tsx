@@ -1,12 +1,9 @@
 import { Button } from '@mantine/core';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { many, time } from '../parts/words';
-
-/** How many machines can be removed at once. */
-export const MOST_REMOVED = 1000;
 
 /** Takes machines out of the fleet. */
 export function RemoveDialog({ machines, onClose, onDone }: { machines: string[]; onClose: () => void; onDone?: () => void }) {
@@ -42,24 +39,6 @@ export function RemoveDialog({ machines, onClose, onDone }: { machines: string[]
       onAct={(reason) => remove.mutate(reason)}
       onClose={onClose}
     />
-  );
-}
-
-/** Removes all machines that match a filter. */
-export function RemoveMatching({ filter, total }: { filter: string; total: number }) {
-  const [open, setOpen] = useState(false);
-  const matching = useQuery({
-    queryKey: ['machines-to-remove', filter],
-    enabled: open,
-    queryFn: () => take(api.GET('/api/v1/machines', { params: { query: { filter, limit: MOST_REMOVED } } })),
-  });
-  return (
-    <>
-      <button type="button" className="plain link" onClick={() => setOpen(true)}>
-        Remove {total === 1 ? 'this machine' : `these ${many(total, 'machine')}`} from the fleet …
-      </button>
-      {open && matching.data && <RemoveDialog machines={matching.data.items.map((m) => m.name)} onClose={() => setOpen(false)} />}
-    </>
   );
 }
 

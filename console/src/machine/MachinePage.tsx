@@ -12,6 +12,7 @@ import { GateState, Status } from '../parts/Status';
 import { date, many, span, time, word } from '../parts/words';
 import { MemberActions } from '../plans/MemberActions';
 import { useMay } from '../session/useSession';
+import { CasesOfMachine } from '../support-cases/SupportCases';
 
 export function MachinePage() {
   const { name = '' } = useParams();
@@ -82,6 +83,7 @@ export function MachinePage() {
           {!removed && gate.data && <Gate gate={gate.data} plan={place?.plan} />}
           {!removed && gate.error && !(gate.error instanceof ServiceProblem && gate.error.status === 404) && <Problem of={gate.error} />}
           <Places view={machine.data} />
+          <CasesOfMachine machine={m.name} />
         </div>
         <Readings view={machine.data} />
       </div>

@@ -174,6 +174,7 @@ function verb(item: Schemas['InTheWayView']): string {
   if (item.kind === 'no-contact') return 'Look';
   if (item.kind === 'asked') return 'Answer';
   if (item.kind === 'suspended') return 'Resume';
+  if (item.kind === 'support-case') return 'Answer';
   return item.kind === 'follow-up' ? 'Close' : 'Decide';
 }
 
@@ -184,6 +185,7 @@ function wayTo(plan: string, item: Schemas['InTheWayView']): string {
   if (item.kind === 'suspended') return '/runs?suspended';
   if (item.kind === 'no-contact') return '/runs?status=running';
   if (item.kind === 'follow-up') return '/follow-ups';
+  if (item.kind === 'support-case') return `/support-cases/${item.condition}`;
   return `/plans/${plan}?status=${item.condition}`;
 }
 

@@ -1,4 +1,4 @@
-const pages: Record<string, string> = { '': 'Overview', me: 'Your account', 'follow-ups': 'Follow-ups' };
+const pages: Record<string, string> = { '': 'Overview', me: 'Your account', 'follow-ups': 'Follow-ups', 'support-cases': 'Support cases' };
 const planPages: Record<string, string> = { edit: 'edit', board: 'board', rehearsal: 'forecast' };
 
 /** The title of a page, for its tab and the history: `desk-w-001 · Grand Stair`. */
@@ -10,6 +10,7 @@ export function titleOf(path: string): string {
 function nameOf(page: string, name: string | undefined, part: string | undefined): string {
   if (!name) return pages[page] ?? page.charAt(0).toUpperCase() + page.slice(1);
   if (page === 'runs') return `Run ${name}`;
+  if (page === 'support-cases') return `Support case ${name}`;
   if (page === 'access') return `Access: ${name.replaceAll('-', ' ')}`;
   if (page === 'plans' && name === 'new') return 'New plan';
   if (page === 'fleet') return 'Import machines';

@@ -10,6 +10,7 @@ import { RunProgress, ToGo } from '../parts/RunProgress';
 import { Status } from '../parts/Status';
 import { bytes, many, span, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
+import { CasesOfMachine } from '../support-cases/SupportCases';
 import { AnswerButtons } from './AnswerButtons';
 import { FollowUpsOfRun } from './FollowUps';
 import { Outputs } from './Outputs';
@@ -85,6 +86,7 @@ export function RunPage() {
             <Comparison key={compared.step} compared={compared} />
           ))}
           <FollowUpsOfRun view={view} />
+          <CasesOfMachine machine={r.machine} run={r.run} offer={r.status === 'parked'} />
           <SavedFiles run={r.run} />
           <Outputs run={r.run} />
           <Log view={view} />

@@ -18,7 +18,7 @@ public readonly record struct PendingElsewhere(MachineId Machine, string Plan);
 /// <param name="Members">Its members.</param>
 public sealed record OtherPlan(PlanRecord Record, Plan Plan, Product Product, IReadOnlyList<Member> Members);
 
-/// <summary>What the other plans that have started hold.</summary>
+/// <summary>What the other plans that have started hold, and the hours of crews that appointments for support cases take.</summary>
 /// <param name="Slots">Their slots: this plan shares sites, uplinks, crews and clusters with them.</param>
 /// <param name="Pending">By name their machines that are still to be upgraded.</param>
 public sealed record HeldElsewhere(IReadOnlyList<TakenSlot> Slots, IReadOnlyDictionary<string, PendingElsewhere> Pending)
@@ -32,19 +32,22 @@ public sealed record HeldElsewhere(IReadOnlyList<TakenSlot> Slots, IReadOnlyDict
     /// <param name="others">The other plans that have started.</param>
     /// <param name="name">The plan's own name.</param>
     /// <param name="started">When it started, UTC; null where it has not, so that all others come first.</param>
+    /// <param name="bookings">The hours of crews that appointments take; also those that ended within
+    /// <see cref="PlanSlots.CrewsRemember"/>, which count for the crew's day.</param>
     /// <param name="machines">The fleet.</param>
     /// <param name="now">The moment, UTC.</param>
     public static HeldElsewhere Of(
         IEnumerable<OtherPlan> others,
         string name,
         DateTimeOffset? started,
+        IEnumerable<CrewBooking> bookings,
         IReadOnlyDictionary<MachineId, Machine> machines,
         DateTimeOffset now
     )
     {
         ArgumentNullException.ThrowIfNull(others);
         ArgumentNullException.ThrowIfNull(machines);
-        var slots = new List<TakenSlot>();
+        List<TakenSlot> slots = [.. bookings.Select(b => b.Taken())];
         var pending = new Dictionary<string, PendingElsewhere>(StringComparer.OrdinalIgnoreCase);
         foreach (var (record, plan, product, members) in others)
         {

@@ -22,7 +22,7 @@ public static class PlanSlots
     private static readonly TimeSpan OverdueTakes = TimeSpan.FromMinutes(15);
 
     /// <summary>How long the appointments of a crew are looked back at: longer than any day in any zone.</summary>
-    private static readonly TimeSpan CrewsRemember = TimeSpan.FromHours(36);
+    public static readonly TimeSpan CrewsRemember = TimeSpan.FromHours(36);
 
     /// <summary>The model of a machine; empty where it is not known.</summary>
     public static string ModelOf(Machine machine)

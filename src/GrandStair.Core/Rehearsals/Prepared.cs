@@ -76,12 +76,12 @@ internal sealed class Prepared
 
         IEnumerable<(int Limit, int Most)> LimitsOf(TakenSlot other)
         {
-            if (sites.TryGetValue(other.Of.Site, out var site))
-                yield return (1 + site, other.OtherPlan!.Limits.Site);
+            if (other.OtherPlan is { } plan && sites.TryGetValue(other.Of.Site, out var site))
+                yield return (1 + site, plan.Limits.Site);
             if (other.Of.Cluster is { } cluster && clusters.TryGetValue(cluster, out var limit))
                 yield return (limit, 1);
             if (CrewLimit(other.Slot.Crew) is var crew and >= 0)
-                yield return (crew, other.OtherPlan!.CrewOf(other.Slot.Crew)?.Hands ?? int.MaxValue);
+                yield return (crew, other.OtherPlan?.CrewOf(other.Slot.Crew)?.Hands ?? int.MaxValue);
         }
 
         int Limit(Dictionary<string, int> known, string name, int most, Cause cause)

@@ -126,6 +126,8 @@ internal sealed class Board
         _staged = new List<Staging>?[problem.Sites];
         foreach (var (job, slot, otherPlan) in problem.Taken)
             Take(job, slot, otherPlan);
+        foreach (var booking in problem.CrewBookings)
+            Book(booking);
         foreach (
             var (job, slot, _) in problem
                 .Taken.Where(t => t.Job.UplinkMinutes > 0 && t.Slot.End > t.Slot.Start)
@@ -430,6 +432,13 @@ internal sealed class Board
     /// </summary>
     public int NextRoom(Job job, int from) => Find(job, Math.Max(from, job.NotBefore), Leaving.Uplink, null).Start;
 
+    /// <summary>The first minute at which a crew has a hand free for so many minutes; negative if there is none.</summary>
+    /// <exception cref="ArgumentException">The plan has no such crew.</exception>
+    public int CrewFreeFrom(string crew, int lasts) =>
+        Number(crew) is var number and >= 0
+            ? FreeFrom(number, 0, lasts)
+            : throw new ArgumentException($"The plan has no crew '{crew}'.", nameof(crew));
+
     /// <summary>Why the uplink cannot stage a job before a minute; null if it can.</summary>
     private string? UplinkInTheWay(Job job, int at)
     {
@@ -484,7 +493,7 @@ internal sealed class Board
 
     private void Take(Job job, Slot slot, Plan? otherPlan)
     {
-        var crew = Array.FindIndex(_problem.Crews, c => c.Spec.Name.Equals(slot.Crew, StringComparison.OrdinalIgnoreCase));
+        var crew = Number(slot.Crew);
         if (crew >= 0)
             CountDay(crew, slot.Start);
         var (from, to) = (_problem.MinuteOf(slot.Start), _problem.MinuteAfter(slot.End));
@@ -497,6 +506,19 @@ internal sealed class Board
         if (crew >= 0 && otherPlan.CrewOf(slot.Crew) is { } theirs)
             _crews[crew].Lower(from, to, theirs.Hands);
     }
+
+    /// <summary>Takes a hand of a crew, and nothing else.</summary>
+    private void Book(Slot booking)
+    {
+        var crew = Number(booking.Crew);
+        if (crew < 0)
+            return;
+        CountDay(crew, booking.Start);
+        _crews[crew].Take(_problem.MinuteOf(booking.Start), _problem.MinuteAfter(booking.End));
+    }
+
+    /// <summary>The number of a crew; negative for one that the plan does not have.</summary>
+    private int Number(string? crew) => Array.FindIndex(_problem.Crews, c => c.Spec.Name.Equals(crew, StringComparison.OrdinalIgnoreCase));
 
     private void Put(Job job, int start, int crew, double uplinkMinutes, bool hasBegunToStage)
     {

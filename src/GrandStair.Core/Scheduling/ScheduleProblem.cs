@@ -149,10 +149,11 @@ internal sealed partial class ScheduleProblem
             .Distinct(StringComparer.OrdinalIgnoreCase)
             .Select((k, i) => (k, i))
             .ToDictionary(x => x.k, x => x.i, StringComparer.OrdinalIgnoreCase);
-        Taken = [.. @case.Taken.Select((t, i) => (JobOf(t.Of, -1 - i), t.Slot, t.OtherPlan))];
+        Taken = [.. @case.Taken.Where(t => !t.IsOfCrewAlone).Select((t, i) => (JobOf(t.Of, -1 - i), t.Slot, t.OtherPlan))];
+        CrewBookings = [.. @case.Taken.Where(t => t.IsOfCrewAlone).Select(t => t.Slot)];
         var endOfTaken = @case.Requests.All(r => r.After.IsEmpty)
             ? []
-            : @case.Taken.GroupBy(t => t.Of.Machine).ToDictionary(t => t.Key, t => t.Max(s => s.Slot.End));
+            : @case.Taken.Where(t => !t.IsOfCrewAlone).GroupBy(t => t.Of.Machine).ToDictionary(t => t.Key, t => t.Max(s => s.Slot.End));
         var asked = @case.Requests.Select(r => r.Machine).ToHashSet();
         Jobs = [.. @case.Requests.Select((r, i) => r.After.IsEmpty ? JobOf(r, i) : AfterTaken(JobOf(r, i)))];
         var byMachine = Jobs.ToDictionary(j => j.Request.Machine);
@@ -184,6 +185,9 @@ internal sealed partial class ScheduleProblem
     public Job[] Jobs { get; }
 
     public (Job Job, Slot Slot, Plan? OtherPlan)[] Taken { get; }
+
+    /// <summary>What takes a hand of a crew alone.</summary>
+    public Slot[] CrewBookings { get; }
 
     /// <summary>The jobs that have a slot, by its start; those that are being staged come first.</summary>
     public Job[] WithSlot { get; }

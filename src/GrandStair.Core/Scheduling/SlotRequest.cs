@@ -52,6 +52,9 @@ public sealed record TakenSlot(SlotRequest Of, Slot Slot)
     /// Where two say different numbers for a site or a crew, the lower one counts while both have machines there.
     /// </summary>
     public Plan? OtherPlan { get; init; }
+
+    /// <summary>Whether it takes a hand of its crew alone: no upgrade goes on then.</summary>
+    public bool IsOfCrewAlone { get; init; }
 }
 
 /// <summary>All that slots are placed by.</summary>

@@ -3,11 +3,12 @@ using GrandStair.Core.Readings;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Fleet;
 using GrandStair.Storage.Plans;
+using GrandStair.Storage.SupportCases;
 
 namespace GrandStair.Engine.Plans;
 
-/// <summary>Finds out what a plan has to leave to others.</summary>
-public sealed class OtherPlans(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, TimeProvider clock)
+/// <summary>Finds out what a plan has to leave to others: to other plans, and to appointments for support cases.</summary>
+public sealed class OtherPlans(CatalogueCache catalogues, FleetCache fleet, PlanTable plans, SupportCaseTable cases, TimeProvider clock)
 {
     /// <summary>What others hold.</summary>
     /// <param name="name">The plan's name.</param>
@@ -22,9 +23,11 @@ public sealed class OtherPlans(CatalogueCache catalogues, FleetCache fleet, Plan
             others.Add(new(other, plan, product, await plans.MembersAsync(other.Name, stop)));
         }
 
-        return others.Count == 0
+        var now = clock.GetUtcNow();
+        var bookings = await cases.BookingsAsync(now - PlanSlots.CrewsRemember, stop);
+        return others.Count == 0 && bookings.Count == 0
             ? HeldElsewhere.Nothing
-            : HeldElsewhere.Of(others, name, started, await fleet.AllAsync(stop), clock.GetUtcNow());
+            : HeldElsewhere.Of(others, name, started, bookings, await fleet.AllAsync(stop), now);
     }
 
     /// <summary>

@@ -6,6 +6,7 @@ using GrandStair.Core.Gates;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
+using GrandStair.Core.SupportCases;
 
 namespace GrandStair.Files.Reports;
 
@@ -20,15 +21,24 @@ public static class ReferralPack
     /// <param name="aim">What the machine was judged for.</param>
     /// <param name="machine">The machine.</param>
     /// <param name="assessment">What came of it.</param>
+    /// <param name="cases">The cases with support about it, newest first.</param>
     /// <param name="log">The log, a line an entry, oldest first.</param>
     /// <param name="now">The time, UTC.</param>
-    public static void Write(Stream stream, Aim aim, Machine machine, Assessment assessment, IEnumerable<object> log, DateTimeOffset now)
+    public static void Write(
+        Stream stream,
+        Aim aim,
+        Machine machine,
+        Assessment assessment,
+        IReadOnlyList<SupportCase> cases,
+        IEnumerable<object> log,
+        DateTimeOffset now
+    )
     {
         ArgumentNullException.ThrowIfNull(aim);
         ArgumentNullException.ThrowIfNull(machine);
         ArgumentNullException.ThrowIfNull(assessment);
         using var zip = new ZipArchive(stream, ZipArchiveMode.Create, leaveOpen: true);
-        Put(zip, "report.html", now, w => Html(w, aim, machine, assessment, now));
+        Put(zip, "report.html", now, w => Html(w, aim, machine, assessment, cases, now));
         Put(zip, "readings.json", now, w => w.Write(
                 JsonSerializer.Serialize(
                     new
@@ -69,7 +79,14 @@ public static class ReferralPack
         write(writer);
     }
 
-    private static void Html(TextWriter writer, Aim aim, Machine machine, Assessment assessment, DateTimeOffset now)
+    private static void Html(
+        TextWriter writer,
+        Aim aim,
+        Machine machine,
+        Assessment assessment,
+        IReadOnlyList<SupportCase> cases,
+        DateTimeOffset now
+    )
     {
         string Text(string? text) => StandAlonePage.Text(text ?? "");
         StandAlonePage.Begin(writer, $"{machine.Name} to {aim.ReleaseFor(machine).Name}");
@@ -103,6 +120,13 @@ public static class ReferralPack
                     }
                 )
         );
+        if (cases.Count > 0)
+            StandAlonePage.Table(
+                writer,
+                "Support cases",
+                ["number", "with", "state", "about", "last note"],
+                cases.Select(c => new[] { c.Reference, c.With, RunMachine.Name(c.State), c.About, c.Notes.LastOrDefault()?.Text ?? "" })
+            );
         StandAlonePage.Table(
             writer,
             "Known issues",

@@ -140,6 +140,14 @@ internal static class CallRights
             ["AddFollowUp"] = new(Operator),
             ["AssignFollowUps"] = new(Operator),
             ["CloseFollowUps"] = new(Operator),
+            // Cases with the vendor's support.
+            ["ListSupportCases"] = Anybody,
+            ["GetSupportCase"] = Anybody,
+            ["OpenSupportCase"] = new(Planner | Operator),
+            ["NoteSupportCase"] = new(Planner | Operator),
+            ["BookAppointment"] = new(Planner | Operator),
+            ["CancelAppointment"] = new(Planner | Operator),
+            ["CloseSupportCase"] = new(Planner | Operator),
             // Media.
             ["ListMedia"] = Anybody,
             ["GetMedia"] = Anybody,

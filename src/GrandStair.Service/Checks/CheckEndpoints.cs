@@ -9,6 +9,7 @@ using GrandStair.Service.Access;
 using GrandStair.Service.Readiness;
 using GrandStair.Service.Requests;
 using GrandStair.Service.Runs;
+using GrandStair.Service.SupportCases;
 using GrandStair.Storage.Checks;
 using GrandStair.Storage.Plans;
 using GrandStair.Storage.Runs;
@@ -189,6 +190,7 @@ internal static class CheckEndpoints
         Targets targets,
         FixTable fixes,
         RunLog runs,
+        ScopedSupportCases cases,
         DomainClock clock,
         CancellationToken stop
     )
@@ -196,6 +198,7 @@ internal static class CheckEndpoints
         var (machine, target) = await targets.OfMachineAsync(name, query, stop);
         var now = clock.GetUtcNow();
         var log = new List<object>();
+        var known = await cases.OfMachineAsync(machine.Id, stop);
         foreach (var run in await runs.OfMachineAsync(machine.Id, stop))
             log.AddRange(
                 (await runs.EventsAsync(run.State.Run, stop)).Select(e => new
@@ -209,7 +212,7 @@ internal static class CheckEndpoints
             );
         log.AddRange((await fixes.ListAsync(machine.Id, openOnly: false, MostFixes, stop)).Select(f => Show(f, machine.Name, now)));
         using var zip = new MemoryStream();
-        ReferralPack.Write(zip, target.Aim, machine, await targets.AssessAsync(target, machine, stop), log, now);
+        ReferralPack.Write(zip, target.Aim, machine, await targets.AssessAsync(target, machine, stop), known, log, now);
         return Results.File(
             zip.ToArray(),
             "application/zip",

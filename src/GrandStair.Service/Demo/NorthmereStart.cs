@@ -6,16 +6,19 @@ using GrandStair.Core.Outcomes;
 using GrandStair.Core.Plans;
 using GrandStair.Core.Readings;
 using GrandStair.Core.Refusals;
+using GrandStair.Core.SupportCases;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Duties;
 using GrandStair.Engine.Plans;
+using GrandStair.Engine.SupportCases;
 using GrandStair.Files.Fleet;
 using GrandStair.Service.Fleet;
 using GrandStair.Storage.Access;
 using GrandStair.Storage.Fleet;
 using GrandStair.Storage.Media;
 using GrandStair.Storage.Plans;
+using GrandStair.Storage.SupportCases;
 
 namespace GrandStair.Service.Demo;
 
@@ -76,6 +79,7 @@ internal static class NorthmereStart
         await services
             .GetRequiredService<PlanAcknowledgements>()
             .AcknowledgeAsync((await plans.FindAsync(PlanName, stop))!, null, "read, and talked over with the terminals", Planner, stop);
+        await OpenCaseAsync(services, now, stop);
         await commands.StartAsync(PlanName, Planner, stop);
     }
 
@@ -98,6 +102,30 @@ internal static class NorthmereStart
                 file.SetLength(variant.Size);
             await table.AddAsync(new(variant.Sha256, variant.File, variant.Size, now, Planner.Name, null), Planner, stop);
         }
+    }
+
+    /// <summary>Two machines of the same model whose security chip does not stay on, about which support has asked for something.</summary>
+    private static async Task OpenCaseAsync(IServiceProvider services, DateTimeOffset now, CancellationToken stop)
+    {
+        if ((await services.GetRequiredService<SupportCaseTable>().AllAsync(stop)).Count > 0)
+            return;
+        var cases = services.GetRequiredService<SupportCaseCommands>();
+        var fleet = services.GetRequiredService<Engine.Fleet.FleetCache>();
+        var opened = await cases.OpenAsync(
+            new(
+                0,
+                "BR-20417",
+                "Brae support desk",
+                "The security chip is off again after each restart",
+                [(await fleet.FindAsync("desk-e-007", stop))!.Id, (await fleet.FindAsync("desk-s-004", stop))!.Id],
+                now,
+                Planner.Name
+            ),
+            Planner,
+            stop
+        );
+        await cases.BookAsync(opened, now.AddDays(10).AddHours(3), TimeSpan.FromHours(1), null, Planner, stop);
+        await cases.NoteAsync(opened.Id, SupportCaseState.WithUs, "They ask for the support bundle of both machines.", Planner, stop);
     }
 
     /// <summary>

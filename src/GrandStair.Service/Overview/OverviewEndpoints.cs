@@ -4,6 +4,7 @@ using GrandStair.Core.Outcomes;
 using GrandStair.Core.Plans;
 using GrandStair.Core.Readiness;
 using GrandStair.Core.Readings;
+using GrandStair.Core.SupportCases;
 using GrandStair.Core.Waves;
 using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Clocks;
@@ -12,6 +13,7 @@ using GrandStair.Service.Plans;
 using GrandStair.Service.Readiness;
 using GrandStair.Service.Rehearsals;
 using GrandStair.Service.Runs;
+using GrandStair.Service.SupportCases;
 using GrandStair.Storage.Rehearsals;
 using GrandStair.Storage.Runs;
 
@@ -36,6 +38,7 @@ internal static class OverviewEndpoints
         RehearsalTable rehearsals,
         ForecastAges ages,
         RunRows runRows,
+        ScopedSupportCases cases,
         DomainClock clock,
         CancellationToken stop
     )
@@ -62,7 +65,8 @@ internal static class OverviewEndpoints
             Line(members.Select(m => m.Verified)),
             [
                 .. InTheWay(await NotReadyAsync(product, body, members, fleet, now, stop), members, machines, all, rows, now)
-                    .OrderByDescending(w => w.Kind is "parked" or "asked" or "stopped" or "suspended" or "no-contact")
+                    .Concat(WithUs(await cases.AllAsync(stop), members, machines))
+                    .OrderByDescending(w => w.Kind is "parked" or "asked" or "stopped" or "suspended" or "no-contact" or "support-case")
                     .ThenByDescending(w => w.Opens)
                     .ThenByDescending(w => w.Machines)
                     .ThenByDescending(w => w.Unknown)
@@ -227,6 +231,28 @@ internal static class OverviewEndpoints
                 "verified",
                 0
             );
+    }
+
+    /// <summary>Support cases about machines of the plan in which we have to act next.</summary>
+    private static IEnumerable<InTheWayView> WithUs(
+        IReadOnlyList<SupportCase> cases,
+        IReadOnlyList<Member> members,
+        IReadOnlyDictionary<MachineId, Machine> machines
+    )
+    {
+        var own = members.Select(m => m.Machine).ToHashSet();
+        return cases
+            .Where(c => c.State == SupportCaseState.WithUs && c.Machines.Any(own.Contains))
+            .Select(c => new InTheWayView(
+                "support-case",
+                c.Machines.Count(own.Contains),
+                $"Support waits for us: {c.About}",
+                $"case {c.Reference} with {c.With}: {Names(c.Machines.Where(own.Contains).Select(m => machines[m].Name))}",
+                "person",
+                null,
+                c.Name,
+                0
+            ));
     }
 
     private static string Names(IEnumerable<string> names)

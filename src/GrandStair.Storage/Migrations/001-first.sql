@@ -2,7 +2,8 @@
 CREATE TABLE counters (name TEXT PRIMARY KEY, last BIGINT NOT NULL);
 INSERT INTO counters (name, last) VALUES
   ('machine', 0), ('run', 0), ('feed', 0), ('fleet', 0), ('audit', 0), ('worker', 0), ('waiver', 0),
-  ('fix', 0), ('decision', 0), ('import', 0), ('token', 0), ('session', 0), ('sealed', 0), ('rehearsal', 0), ('share-link', 0);
+  ('fix', 0), ('decision', 0), ('import', 0), ('token', 0), ('session', 0), ('sealed', 0), ('rehearsal', 0), ('share-link', 0),
+  ('support-case', 0);
 CREATE TABLE settings (name TEXT PRIMARY KEY, value TEXT NOT NULL);
 CREATE TABLE clock (id BIGINT PRIMARY KEY, anchor_real BIGINT NOT NULL, anchor_domain BIGINT NOT NULL, pace DOUBLE PRECISION NOT NULL);
 
@@ -102,6 +103,8 @@ CREATE TABLE fixes (
   script TEXT NOT NULL, script_hash TEXT NOT NULL, actor TEXT NOT NULL, begun BIGINT NOT NULL, not_before BIGINT, ended BIGINT, exit_status BIGINT,
   note TEXT NOT NULL, check_state TEXT);
 CREATE INDEX fixes_of ON fixes (machine_id);
+-- Cases with the vendor's support. crew_until: the end of the appointment, where a crew is booked for it.
+CREATE TABLE support_cases (id BIGINT PRIMARY KEY, body TEXT NOT NULL, closed_at BIGINT, crew_until BIGINT);
 
 -- Runs, the room that they hold within limits, and the workers that look at them.
 CREATE TABLE runs (
