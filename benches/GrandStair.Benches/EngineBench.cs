@@ -102,7 +102,15 @@ internal static class EngineBench
             reader,
             connections,
             new(connections, new(database), scripts),
-            new(catalogues, plans, scripts, new(new(database), links), new(new(database, ""), links), new NoSecrets(), clock),
+            new(
+                catalogues,
+                plans,
+                scripts,
+                new(new(database), new(database), new(database), links),
+                new(new(database, ""), links),
+                new NoSecrets(),
+                clock
+            ),
             new(new(database), new NoSecrets(), clock),
             new(database),
             new(database),

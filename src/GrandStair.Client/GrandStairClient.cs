@@ -449,30 +449,6 @@ public sealed partial class GrandStairClient : IDisposable
     public Task<CalendarRow> LoadCalendarAsync(string name, Stream ics, CancellationToken stop) =>
         SendAsync<CalendarRow>(HttpMethod.Put, $"calendars/{Escape(name)}", Body(ics, "text/calendar"), stop);
 
-    /// <summary>The installation files, and what is being uploaded.</summary>
-    public Task<MediaListView> MediaAsync(CancellationToken stop) => GetAsync<MediaListView>("media", stop);
-
-    /// <summary>One installation file, by its file name or the beginning of its SHA-256.</summary>
-    public Task<MediaRow> MediaFileAsync(string name, CancellationToken stop) => GetAsync<MediaRow>($"media/{Escape(name)}", stop);
-
-    /// <summary>Begins an upload, or finds the one of the same file that was cut off.</summary>
-    public Task<MediaUploadView> BeginMediaUploadAsync(MediaUploadCommand command, CancellationToken stop) =>
-        SendAsync<MediaUploadView>(HttpMethod.Post, "media-uploads", JsonContent.Create(command), stop);
-
-    /// <summary>Sends a part of an upload.</summary>
-    public Task<MediaUploadView> SendMediaPartAsync(string id, long offset, ReadOnlyMemory<byte> part, CancellationToken stop) =>
-        SendAsync<MediaUploadView>(
-            HttpMethod.Put,
-            Query($"media-uploads/{Escape(id)}", ("offset", offset.ToString(CultureInfo.InvariantCulture))),
-            new ReadOnlyMemoryContent(part) { Headers = { ContentType = new("application/octet-stream") } },
-            stop,
-            MostForImport
-        );
-
-    /// <summary>Removes an installation file.</summary>
-    public Task RemoveMediaAsync(string name, string reason, CancellationToken stop) =>
-        SendAsync<object?>(HttpMethod.Post, $"media/{Escape(name)}/remove", JsonContent.Create(new Because(reason)), stop);
-
     /// <summary>Starts a plan, or goes on with a held one.</summary>
     public Task<PlanView> StartAsync(string name, CancellationToken stop) =>
         SendAsync<PlanView>(HttpMethod.Post, $"plans/{Escape(name)}/start", null, stop);

@@ -32,6 +32,12 @@ public sealed record MediaRow
 
     /// <summary>The first 50 of them.</summary>
     public required IReadOnlyList<string> Runs { get; init; }
+
+    /// <summary>On how many machines it lies, of those that the caller sees.</summary>
+    public required int OnMachines { get; init; }
+
+    /// <summary>The first 50 of these, by name.</summary>
+    public required IReadOnlyList<string> Machines { get; init; }
 }
 
 /// <summary>Where the catalogue names a file of media.</summary>
@@ -58,7 +64,28 @@ public sealed record MediaListView
 
     /// <summary>How many bytes are free for further files.</summary>
     public required long Free { get; init; }
+
+    /// <summary>The sites whose machines fetch from a repository of their own, of those that the caller sees.</summary>
+    public required IReadOnlyList<SiteRepositoryView> Repositories { get; init; }
 }
+
+/// <summary>Where the machines of a site fetch media in place of the service.</summary>
+/// <param name="Site">The site.</param>
+/// <param name="Url">The URL below which the files lie, each under its file name.</param>
+/// <param name="SetBy">Who said so.</param>
+/// <param name="At">When, UTC.</param>
+public sealed record SiteRepositoryView(string Site, string Url, string SetBy, DateTimeOffset At);
+
+/// <summary>Says where the machines of a site fetch media.</summary>
+/// <param name="Url">The URL below which the files lie, each under its file name: <c>http://media.linsay.example/images</c>.</param>
+/// <param name="Reason">Why; recorded in the audit log.</param>
+public sealed record SiteRepositoryCommand(string Url, string Reason);
+
+/// <summary>Lets the service download a file of media.</summary>
+/// <param name="Url">Where it is, on a host that an admin allowed; it ends in the file's name.</param>
+/// <param name="Sha256">Its SHA-256 as its vendor states it; null for the catalogue's, or where nothing states one and the URL is
+/// https.</param>
+public sealed record MediaDownloadCommand(string Url, string? Sha256 = null);
 
 /// <summary>Begins an upload, or finds the one of the same file that was cut off.</summary>
 /// <param name="File">The file's name.</param>
@@ -95,4 +122,10 @@ public sealed record MediaUploadView
 
     /// <summary>Why it is quarantined; null where it is not.</summary>
     public required string? Why { get; init; }
+
+    /// <summary>Where the service downloads it from; null where somebody sends it.</summary>
+    public required string? Url { get; init; }
+
+    /// <summary>Why the download was cut off last; null where it was not. The service tries again by itself.</summary>
+    public required string? Trouble { get; init; }
 }

@@ -3,6 +3,7 @@ using GrandStair.Engine.Checks;
 using GrandStair.Engine.Duties;
 using GrandStair.Engine.Exposure;
 using GrandStair.Engine.Fleet;
+using GrandStair.Engine.Media;
 using GrandStair.Engine.Plans;
 using GrandStair.Engine.Rehearsals;
 using GrandStair.Engine.Runs;
@@ -17,6 +18,7 @@ internal sealed class EngineHost(
     ExposureReport exposure,
     ScheduledReading reading,
     RehearsalRunner rehearsals,
+    MediaDownloads downloads,
     CatalogueCache catalogues,
     DutyHost duties
 ) : BackgroundService
@@ -32,6 +34,7 @@ internal sealed class EngineHost(
             exposure.Duty,
             reading.Duty,
             rehearsals.Duty,
+            downloads.Duty,
             new("catalogue", LookForApprovals, catalogues.TakeApprovedAsync),
         ];
         return Task.WhenAll(

@@ -191,6 +191,30 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     }
 
     [Fact]
+    public async Task A_site_gets_a_repository_of_its_own_and_a_download_from_a_host_that_is_not_allowed_is_refused()
+    {
+        var page = await demo.OpenAsync("/media");
+        var repositories = page.GetByRole(AriaRole.Region, new() { Name = "Repositories" });
+        await Assertions.Expect(repositories).ToContainTextAsync("http://media.linsay.example/images");
+        await repositories.GetByRole(AriaRole.Button, new() { Name = "Set a repository …" }).ClickAsync();
+        var dialog = page.GetByRole(AriaRole.Dialog);
+        await dialog.GetByLabel("Site").FillAsync("Corran");
+        await dialog.GetByLabel("URL").FillAsync("http://media.corran.example/");
+        await dialog.GetByLabel("Why").FillAsync("nearer");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Set repository" }).ClickAsync();
+        await Assertions.Expect(repositories).ToContainTextAsync("http://media.corran.example/");
+        await repositories.GetByRole(AriaRole.Button, new() { Name = "Remove the repository of Corran" }).ClickAsync();
+        await dialog.GetByLabel("Why").FillAsync("tried out");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Remove repository" }).ClickAsync();
+        await Assertions.Expect(repositories).Not.ToContainTextAsync("corran");
+
+        await page.GetByRole(AriaRole.Button, new() { Name = "Download from a URL …" }).ClickAsync();
+        await dialog.GetByLabel("URL").FillAsync("https://elsewhere.example/brae-desktop-8.0.1.img");
+        await dialog.GetByRole(AriaRole.Button, new() { Name = "Download", Exact = true }).ClickAsync();
+        await Assertions.Expect(dialog.GetByRole(AriaRole.Alert)).ToContainTextAsync("may not download from elsewhere.example");
+    }
+
+    [Fact]
     public async Task A_login_link_that_was_used_is_told()
     {
         var page = await demo.OpenAsync(new Uri(demo.Link).AbsolutePath, signedIn: false);

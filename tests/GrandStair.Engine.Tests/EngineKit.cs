@@ -225,7 +225,15 @@ internal sealed class EngineKit : IAsyncDisposable
             reader,
             connections,
             new(connections, new(Database), scripts),
-            new(CatalogueCache, Plans, scripts, new(new(Database), links), new(new(Database, ""), links), new NoSecrets(), Clock),
+            new(
+                CatalogueCache,
+                Plans,
+                scripts,
+                new(new(Database), new(Database), new(Database), links),
+                new(new(Database, ""), links),
+                new NoSecrets(),
+                Clock
+            ),
             new(new(Database), new NoSecrets(), Clock),
             new(Database),
             new(Database),

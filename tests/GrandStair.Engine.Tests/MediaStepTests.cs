@@ -1,4 +1,5 @@
 using GrandStair.Core.Runs;
+using GrandStair.Storage.Media;
 using Xunit;
 
 namespace GrandStair.Engine.Tests;
@@ -44,6 +45,24 @@ public sealed class MediaStepTests
             Assert.Equal(ended.Length, ended.Select(e => e.Order).Distinct().Count());
             Assert.Equal(3, ended.Count(e => e.Result == OrderResult.Ok));
         }
+    }
+
+    [Fact]
+    public async Task What_a_machine_has_fetched_is_known_until_a_step_deletes_it()
+    {
+        await using var kit = await EngineKit.StartAsync();
+        await kit.AddMachinesAsync(2);
+        await kit.PlanAsync(EngineKit.Plan);
+        var staged = new StagedMediaTable(kit.Database);
+        await staged.AddAsync(new(new(1), new('a', 64), "left-behind.img", kit.Clock.GetUtcNow()), EngineKit.Stop);
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "both are verified");
+        Assert.Equal(
+            [(1, "brae-desktop-7.1.4.img"), (2, "brae-desktop-7.1.4.img")],
+            (await staged.AllAsync(EngineKit.Stop)).Select(s => ((int)s.Machine.Value, s.File)).Order()
+        );
+        // The last step of what follows the rollback period deletes the media.
+        await kit.UntilAsync(async () => (await staged.AllAsync(EngineKit.Stop)).Count == 0, () => "no machine has media any more");
     }
 
     private static async Task<string> FetchedAsync(EngineKit kit, RunState run) =>

@@ -113,14 +113,37 @@ public sealed class MediaTests : HostTests
         parked = await WaitAsync(service, r => r.Parked is not null, "the run is parked");
         Assert.Matches($"was cut off after [0-9]+ of {Size} bytes; the next attempt continues there", parked.Run.Parked);
 
-        await RetryAsync(service);
+        await ContinueFromRepositoryAsync(service, image);
         var verified = await WaitAsync(service, r => r.Verified is not null, "the run is verified");
         await AssertNotParkedAsync(host, verified);
-        Assert.Contains($"{File1} fetched (24 MiB); its SHA-256 matches: {sha256}", string.Join('\n', verified.Log.Select(l => l.Detail)));
+        Assert.Contains($"On 1 machine: {host.Name}", await service.OkAsync("media", "show", sha256[..8]), StringComparison.Ordinal);
+        Assert.Matches(
+            $"{File1} fetched \\(24 MiB\\) from http://[^ ]*/{File1}; its SHA-256 matches: {sha256}",
+            string.Join('\n', verified.Log.Select(l => l.Detail))
+        );
         Assert.Equal(sha256, (await host.DoAsync("sha256sum < /installed.img"))[..64]);
         Assert.Equal(HttpStatusCode.Forbidden, (await GetAsync(service, sha256, token)).Status);
         await service.OkAsync("media", "remove", File1, "--reason", "all have it");
         await AssertSettingsAreBackAsync(service, host);
+    }
+
+    /// <summary>
+    /// The site gets a repository of its own, at first without the file: the run says so. With it, the machine continues from there what it
+    /// fetched from the service.
+    /// </summary>
+    private static async Task ContinueFromRepositoryAsync(ServiceProcess service, byte[] image)
+    {
+        using var repository = FileServer.Start();
+        await service.OkAsync("media", "set-repository", "westhaven", repository.Url + "images", "--reason", "it is nearer");
+        await RetryAsync(service);
+        var parked = await WaitAsync(service, r => r.Parked is not null, "the run is parked");
+        Assert.Contains($"could not be fetched: {repository.Url}images/{File1} refuses it", parked.Run.Parked, StringComparison.Ordinal);
+        repository.Files[$"images/{File1}"] = image;
+        await RetryAsync(service);
+        await WaitAsync(service, r => r.Verified is not null, "the run is verified");
+        Assert.Contains(repository.Calls, c => c.From > 1 << 20);
+        Assert.Contains(repository.Url.ToString(), await service.OkAsync("media", "repositories"), StringComparison.Ordinal);
+        await service.OkAsync("media", "remove-repository", "Westhaven", "--reason", "tried out");
     }
 
     /// <summary>Settings that the upgrade replaced are as they were, and what it had put there is beside them.</summary>

@@ -207,6 +207,13 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("PutSecret", "secrets/quay-key", """{"value":"a key"}""");
         await SayAsync("RotateSecrets", "secrets/rotate", "");
         await SayAsync("RemoveSecret", "secrets/quay-key/remove", """{"reason":"not used"}""");
+        await SayAsync("ChangeSettings", "settings", """{"mediaHosts":["downloads.example"],"reason":"the vendor's"}""");
+        await SayAsync("ChangeSettings", "settings", """{"mediaHosts":["https://x/y"],"reason":"the vendor's"}""");
+        await SayAsync("DownloadMedia", "media-downloads", """{"url":"https://elsewhere.example/clock.img"}""");
+        await SayAsync("SetRepository", "site-repositories/Eastness", """{"url":"http://media.eastness.example/","reason":"nearer"}""");
+        await SayAsync("SetRepository", "site-repositories/Nowhere", """{"url":"http://media.eastness.example/","reason":"nearer"}""");
+        await SayAsync("RemoveRepository", "site-repositories/Eastness/remove", """{"reason":"broken"}""");
+        await SayAsync("RemoveRepository", "site-repositories/Eastness/remove", """{"reason":"broken"}""");
         await SayAsync("ReadSource", "sources/none/read", "{}");
         await SayAsync("RemoveMachines", "fleet/removals", """{"machines":["spare-3"],"reason":"sold"}""");
         await SayAsync("RemoveMachines", "fleet/removals", """{"machines":["nobody"],"reason":"sold"}""");

@@ -160,6 +160,11 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         await ShowsAsync("brae-desktop-8.0.1.img", "media", "list");
         await ShowsAsync("ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad", "media", "show", "clock.img");
         await TellsAsync("was removed", "media", "remove", "clock.img", "--reason", "it was for a test");
+        await TellsAsync("fetch media from", "media", "set-repository", "Westhaven", "http://media.example/", "--reason", "nearer");
+        await FailsAsync(4, "No machine is at site 'West'", "media", "set-repository", "West", "http://media.example/", "--reason", "x");
+        await FailsAsync(3, "'media' is no URL", "media", "set-repository", "Westhaven", "media", "--reason", "x");
+        await ShowsAsync("http://media.example/", "media", "repositories");
+        await TellsAsync("from the service again", "media", "remove-repository", "Westhaven", "--reason", "it broke");
 
         // Runs and outcomes.
         await ShowsAsync("r1", "run", "list");

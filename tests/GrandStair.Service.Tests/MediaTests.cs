@@ -115,6 +115,65 @@ public sealed class MediaTests
         Assert.Equal(404, error.Status);
     }
 
+    [Fact]
+    public async Task The_service_downloads_from_an_allowed_host_alone_goes_on_after_a_cut_and_begins_again_with_another_file()
+    {
+        using var server = FileServer.Start();
+        using var elsewhere = FileServer.Start();
+        server.Files["images/clock.img"] = Content;
+        server.Redirects["newest/clock.img"] = new(elsewhere.Url, "clock.img");
+        elsewhere.Files["clock.img"] = Content;
+        await using var service = await ServiceProcess.StartAsync();
+        var url = new Uri(server.Url, "images/clock.img").ToString();
+        string[] add = ["media", "add", url, "--sha256", Sha256];
+        await FailsAsync(service, "may not download from", add);
+        await FailsAsync(service, "is no host; expected a name", "setting", "change", "--media-hosts", url, "--reason", "x");
+        await service.OkAsync("setting", "change", "--media-hosts", server.Url.Authority, "--reason", "the vendor's mirror");
+        Assert.Contains(server.Url.Authority, await service.OkAsync("setting", "show"), StringComparison.Ordinal);
+        await FailsAsync(service, "Nothing states the checksum of clock.img", "media", "add", url);
+        await FailsAsync(service, "answers 404", "media", "add", url + "x", "--sha256", Sha256);
+        var newest = new Uri(server.Url, "newest/clock.img").ToString();
+        await FailsAsync(service, $"may not download from {elsewhere.Url.Authority}", "media", "add", newest, "--sha256", Sha256);
+        Assert.Empty(elsewhere.Calls);
+
+        // Cut off after a third, it goes on there by itself.
+        server.CutAfter = 100_000;
+        var begun = await service.Client.DownloadMediaAsync(new(url, Sha256), Stop);
+        await UntilAsync(async () => (await service.Client.MediaUploadAsync(begun.Id, Stop))?.Trouble is not null, "it is cut off");
+        Assert.Contains("from " + url, await service.OkAsync("media", "list"), StringComparison.Ordinal);
+        server.CutAfter = null;
+        await UntilAsync(async () => await service.Client.MediaUploadAsync(begun.Id, Stop) is null, "it has ended");
+        Assert.Equal("present", (await service.Client.MediaFileAsync("clock.img", Stop)).State);
+        Assert.Contains(server.Calls, c => c.From is > 0 and <= 100_000);
+        Assert.Equal(Content, await File.ReadAllBytesAsync(Path.Combine(service.Data, "media", Sha256), Stop));
+
+        // The file on the server changes after a cut: nothing of the first one is in the second.
+        await service.OkAsync("media", "remove", "clock.img", "--reason", "tried out");
+        var other = RandomNumberGenerator.GetBytes(Content.Length);
+        server.CutAfter = 100_000;
+        begun = await service.Client.DownloadMediaAsync(new(url, Convert.ToHexStringLower(SHA256.HashData(other))), Stop);
+        await UntilAsync(async () => (await service.Client.MediaUploadAsync(begun.Id, Stop))?.Trouble is not null, "it is cut off");
+        (server.Files["images/clock.img"], server.Tag, server.CutAfter) = (other, "\"second\"", null);
+        await UntilAsync(async () => await service.Client.MediaUploadAsync(begun.Id, Stop) is null, "it has ended");
+        Assert.Equal("present", (await service.Client.MediaFileAsync("clock.img", Stop)).State);
+    }
+
+    [Fact]
+    public async Task A_download_with_another_checksum_is_quarantined()
+    {
+        using var server = FileServer.Start();
+        server.Files["clock.img"] = Content;
+        await using var service = await ServiceProcess.StartAsync();
+        await service.OkAsync("setting", "change", "--media-hosts", "127.0.0.1", "--reason", "the vendor's mirror");
+        var url = new Uri(server.Url, "clock.img").ToString();
+        var ran = await service.GstairAsync("media", "add", url, "--sha256", new('0', 64));
+        Assert.Equal(3, ran.Exit);
+        Assert.Contains("clock.img is quarantined", ran.Out, StringComparison.Ordinal);
+        Assert.Contains($"found {Sha256}", ran.Out, StringComparison.Ordinal);
+    }
+
+    private static Task UntilAsync(Func<Task<bool>> holds, string what) => Eventually.TrueAsync(holds, TimeSpan.FromMinutes(2), () => what);
+
     private static async Task FailsAsync(ServiceProcess service, string says, params string[] words)
     {
         var ran = await service.GstairAsync(words);

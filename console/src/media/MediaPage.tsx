@@ -1,8 +1,9 @@
-import { Button, FileButton } from '@mantine/core';
+import { Button, FileButton, TextInput } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
+import { MachineLink } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { MediaState } from '../parts/Status';
@@ -32,35 +33,39 @@ export function MediaPage() {
         {blocked > 0 && <>: {many(blocked, 'run')} cannot fetch</>}
       </h1>
       <p className="under">
-        Machines fetch these files from the service and compare the checksum before they use one. {bytes(media.data.free)} free on the
-        service’s disk.
+        Machines fetch these files from the service, or from the repository of their site, and compare the checksum before they use one.{' '}
+        {bytes(media.data.free)} free on the service’s disk.
       </p>
       {may('BeginMediaUpload') && <Uploads open={media.data.uploads} />}
-      <section className="card">
-        {media.data.files.length === 0 ? (
-          <p className="empty">No media yet, and the catalogue names none.</p>
-        ) : (
-          <table>
-            <thead>
-              <tr>
-                <th>File</th>
-                <th>State</th>
-                <th className="num">Size</th>
-                <th>SHA-256</th>
-                <th>For</th>
-                <th>Needed by</th>
-                <th>Added</th>
-                <td />
-              </tr>
-            </thead>
-            <tbody>
-              {media.data.files.map((file) => (
-                <FileRow key={file.sha256} file={file} mayRemove={may('RemoveMedia')} onRemove={() => setRemoving(file)} />
-              ))}
-            </tbody>
-          </table>
-        )}
-      </section>
+      <div className="stack">
+        <section className="card">
+          {media.data.files.length === 0 ? (
+            <p className="empty">No media yet, and the catalogue names none.</p>
+          ) : (
+            <table>
+              <thead>
+                <tr>
+                  <th>File</th>
+                  <th>State</th>
+                  <th className="num">Size</th>
+                  <th>SHA-256</th>
+                  <th>For</th>
+                  <th>Needed by</th>
+                  <th>On machines</th>
+                  <th>Added</th>
+                  <td />
+                </tr>
+              </thead>
+              <tbody>
+                {media.data.files.map((file) => (
+                  <FileRow key={file.sha256} file={file} mayRemove={may('RemoveMedia')} onRemove={() => setRemoving(file)} />
+                ))}
+              </tbody>
+            </table>
+          )}
+        </section>
+        <Repositories of={media.data.repositories} />
+      </div>
       {removing && <Removal file={removing} onClose={() => setRemoving(undefined)} />}
     </>
   );
@@ -104,6 +109,7 @@ function FileRow({ file, mayRemove, onRemove }: { file: Schemas['MediaRow']; may
           </>
         )}
       </td>
+      <td>{file.onMachines > 0 && <OnMachines file={file} />}</td>
       <td>{file.added && `${time(file.added)} by ${file.addedBy}`}</td>
       <td className="num">
         {mayRemove && file.state !== 'missing' && (
@@ -113,6 +119,169 @@ function FileRow({ file, mayRemove, onRemove }: { file: Schemas['MediaRow']; may
         )}
       </td>
     </tr>
+  );
+}
+
+/** The machines that have a file, listed when asked for. */
+function OnMachines({ file }: { file: Schemas['MediaRow'] }) {
+  return (
+    <details>
+      <summary className="nowrap">{many(file.onMachines, 'machine')}</summary>
+      {file.machines.map((name) => (
+        <div key={name}>
+          <MachineLink name={name} />
+        </div>
+      ))}
+      {file.onMachines > file.machines.length && <div className="quiet">and {file.onMachines - file.machines.length} more</div>}
+    </details>
+  );
+}
+
+/** Sites whose machines fetch elsewhere than from the service. */
+function Repositories({ of }: { of: Schemas['SiteRepositoryView'][] }) {
+  const may = useMay();
+  const [asked, setAsked] = useState<{ site?: string } | null>(null);
+  const [removing, setRemoving] = useState<string>();
+  if (of.length === 0 && !may('SetRepository')) return null;
+  return (
+    <section className="card" aria-label="Repositories">
+      <h2>
+        Repositories of sites{' '}
+        {may('SetRepository') && (
+          <button type="button" className="plain link" onClick={() => setAsked({})}>
+            Set a repository …
+          </button>
+        )}
+      </h2>
+      {of.length === 0 && <p className="empty">None: the machines of all sites fetch from the service.</p>}
+      <ul className="rows">
+        {of.map((one) => (
+          <li key={one.site} className="line">
+            <span>
+              <b>{one.site}</b> <code>{one.url}</code>
+            </span>
+            <span className="quiet">
+              set by {one.setBy}, {time(one.at)}
+              {may('RemoveRepository') && (
+                <>
+                  {' '}
+                  <button
+                    type="button"
+                    className="plain link"
+                    onClick={() => setRemoving(one.site)}
+                    aria-label={`Remove the repository of ${one.site}`}
+                  >
+                    Remove …
+                  </button>
+                </>
+              )}
+            </span>
+          </li>
+        ))}
+      </ul>
+      {asked && <RepositoryDialog onClose={() => setAsked(null)} />}
+      {removing && <RepositoryRemoval site={removing} onClose={() => setRemoving(undefined)} />}
+    </section>
+  );
+}
+
+function RepositoryDialog({ onClose }: { onClose: () => void }) {
+  const queries = useQueryClient();
+  const [site, setSite] = useState('');
+  const [url, setUrl] = useState('');
+  const set = useMutation({
+    mutationFn: (reason: string) =>
+      take(api.PUT('/api/v1/site-repositories/{site}', { params: { path: { site } }, body: { url, reason } })),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ['media'] });
+      onClose();
+    },
+  });
+  return (
+    <ReasonDialog
+      title="Repository of a site"
+      what="The machines of the site fetch each file from there, under its file name, and compare its checksum. Nothing goes over the uplink."
+      act="Set repository"
+      ready={site.trim() !== '' && url.trim() !== ''}
+      busy={set.isPending}
+      error={set.error}
+      onAct={(reason) => set.mutate(reason)}
+      onClose={onClose}
+    >
+      <TextInput label="Site" value={site} onChange={(e) => setSite(e.currentTarget.value)} data-autofocus />
+      <TextInput
+        label="URL"
+        description="Below it lie the files, such as http://media.linsay.example/images."
+        value={url}
+        onChange={(e) => setUrl(e.currentTarget.value)}
+        mt="sm"
+      />
+    </ReasonDialog>
+  );
+}
+
+function RepositoryRemoval({ site, onClose }: { site: string; onClose: () => void }) {
+  const queries = useQueryClient();
+  const remove = useMutation({
+    mutationFn: (reason: string) =>
+      take(api.POST('/api/v1/site-repositories/{site}/remove', { params: { path: { site } }, body: { reason } })),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ['media'] });
+      onClose();
+    },
+  });
+  return (
+    <ReasonDialog
+      title={`Remove the repository of ${site}`}
+      what="The machines of the site fetch from the service again, over the uplink."
+      act="Remove repository"
+      busy={remove.isPending}
+      error={remove.error}
+      onAct={(reason) => remove.mutate(reason)}
+      onClose={onClose}
+    />
+  );
+}
+
+/** Lets the service download a file from an allowed host. */
+function DownloadDialog({ onClose }: { onClose: () => void }) {
+  const queries = useQueryClient();
+  const [url, setUrl] = useState('');
+  const [sha256, setSha256] = useState('');
+  const settings = useQuery({ queryKey: ['settings'], queryFn: () => take(api.GET('/api/v1/settings')) });
+  const hosts = settings.data?.mediaHosts ?? [];
+  const download = useMutation({
+    mutationFn: () => take(api.POST('/api/v1/media-downloads', { body: { url: url.trim(), sha256: sha256.trim() || null } })),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ['media'] });
+      onClose();
+    },
+  });
+  return (
+    <ReasonDialog
+      title="Download media"
+      what={
+        hosts.length > 0
+          ? `The service downloads the file itself. Allowed hosts: ${hosts.join(', ')}.`
+          : 'No host is allowed yet. An admin allows hosts with: gstair setting change --media-hosts.'
+      }
+      without
+      act="Download"
+      ready={url.trim() !== ''}
+      busy={download.isPending}
+      error={download.error}
+      onAct={() => download.mutate()}
+      onClose={onClose}
+    >
+      <TextInput label="URL" value={url} onChange={(e) => setUrl(e.currentTarget.value)} data-autofocus />
+      <TextInput
+        label="SHA-256"
+        description="As the vendor states it; empty where the catalogue names the file."
+        value={sha256}
+        onChange={(e) => setSha256(e.currentTarget.value)}
+        mt="sm"
+      />
+    </ReasonDialog>
   );
 }
 
@@ -142,6 +311,8 @@ function Removal({ file, onClose }: { file: Schemas['MediaRow']; onClose: () => 
 /** Adds files, and shows uploads that have not ended. */
 function Uploads({ open }: { open: Schemas['MediaUploadView'][] }) {
   const queries = useQueryClient();
+  const may = useMay();
+  const [downloading, setDownloading] = useState(false);
   const [sent, setSent] = useState<Record<string, Schemas['MediaUploadView']>>({});
   const show = (upload: Schemas['MediaUploadView']) => setSent((all) => ({ ...all, [upload.id]: upload }));
   const add = useMutation({
@@ -166,13 +337,19 @@ function Uploads({ open }: { open: Schemas['MediaUploadView'][] }) {
               Add files …
             </Button>
           )}
-        </FileButton>
+        </FileButton>{' '}
+        {may('DownloadMedia') && (
+          <Button variant="default" size="xs" onClick={() => setDownloading(true)}>
+            Download from a URL …
+          </Button>
+        )}
       </p>
+      {downloading && <DownloadDialog onClose={() => setDownloading(false)} />}
       {add.error && <Problem of={add.error} />}
       {end.error && <Problem of={end.error} />}
       {open.length > 0 && (
         <section className="card">
-          <h2>Being uploaded</h2>
+          <h2>On the way</h2>
           <table>
             <tbody>
               {open
@@ -183,14 +360,16 @@ function Uploads({ open }: { open: Schemas['MediaUploadView'][] }) {
                       <b>{upload.file}</b>
                     </td>
                     <td>
-                      <progress value={upload.received} max={upload.size} aria-label={`${upload.file} uploaded`} />
+                      <progress value={upload.received} max={upload.size} aria-label={`${upload.file} received`} />
                     </td>
                     <td className="num">
                       {bytes(upload.received)} of {bytes(upload.size)}
                     </td>
                     <td>
                       begun {time(upload.begun)} by {upload.begunBy}
-                      {!add.isPending && '. Add the same file again to continue.'}
+                      {upload.url && <div className="quiet">from {upload.url}</div>}
+                      {upload.trouble && <div className="held">cut off: {upload.trouble}. The service tries again.</div>}
+                      {!upload.url && !add.isPending && '. Add the same file again to continue.'}
                     </td>
                     <td className="num">
                       {!add.isPending && (

@@ -78,7 +78,7 @@ export function NextAppointment({ of }: { of: Case }) {
   if (of.appointment.over) return <div className="held">Appointment was {time(of.appointment.from)}: note what came of it</div>;
   return (
     <div>
-      Appointment {time(of.appointment.from)} to {time(of.appointment.to)}
+      Appointment {time(of.appointment.from)}, {minutesOf(of.appointment)} min
       {of.appointment.crew && `, with ${of.appointment.crew}`}
     </div>
   );
@@ -180,7 +180,7 @@ function NoteDialog({ of, onClose }: DialogProps) {
 function BookDialog({ of, onClose }: DialogProps) {
   const booked = bookedOf(of);
   const [from, setFrom] = useState(booked ? clockMoment(booked.from) : '');
-  const [minutes, setMinutes] = useState<number>(booked ? Math.round(minutesOf(booked)) : 60);
+  const [minutes, setMinutes] = useState<number>(booked ? minutesOf(booked) : 60);
   const [crew, setCrew] = useState(booked?.crew ?? '');
   const crews = useCrews(of.machines[0]);
   const book = useCommand(
@@ -232,7 +232,7 @@ function BookDialog({ of, onClose }: DialogProps) {
 /** The appointment that is to come. */
 const bookedOf = (of: Case) => (of.appointment?.over ? null : of.appointment);
 
-const minutesOf = (of: Schemas['AppointmentView']) => (Date.parse(of.to) - Date.parse(of.from)) / 60_000;
+const minutesOf = (of: Schemas['AppointmentView']) => Math.round((Date.parse(of.to) - Date.parse(of.from)) / 60_000);
 
 /** The crews of the plan that a machine is in. */
 function useCrews(machine: string | undefined): string[] {

@@ -72,8 +72,8 @@ internal static class SimulatedScript
             order.Kind switch
             {
                 StepKind.Restart => $"restarted at {now + lasts:HH:mm}",
-                StepKind.FetchMedia => $"{order.Values["media_file"]} fetched ({SizeOf(order) / (1 << 20):0} MiB); its SHA-256 matches: "
-                    + order.Values["media_sha256"],
+                StepKind.FetchMedia => $"{order.Values["media_file"]} fetched ({SizeOf(order) / (1 << 20):0} MiB)"
+                    + $"{RepositoryOf(order)}; its SHA-256 matches: {order.Values["media_sha256"]}",
                 StepKind.CleanUp => "reclaimed 0 MiB",
                 StepKind.SaveFiles => $"{order.Values["files"].Split(':').Length} files saved and read back",
                 StepKind.RestoreFiles => "all saved files restored; 0 that were different stay beside them as NAME.~1~",
@@ -84,6 +84,10 @@ internal static class SimulatedScript
             }
         );
     }
+
+    /// <summary>From where media is fetched where it is not the service, which alone wants a token.</summary>
+    private static string RepositoryOf(PostedOrder order) =>
+        order.Values["order_url"] is { Length: > 0 } url && order.Secrets["order-token"].Length == 0 ? $" from {url}" : "";
 
     /// <summary>Whether a script lists what the machine has.</summary>
     public static bool IsList(string script) => Lines(script) is ["list"];

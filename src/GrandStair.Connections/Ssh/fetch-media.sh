@@ -24,8 +24,8 @@ if [ "$free" -lt "$needed" ]; then
 fi
 if [ "$needed" -gt 0 ]; then
     command -v curl >/dev/null || { echo "curl is not installed on this machine; install it, then try again"; exit 127; }
-    # The token comes from standard input, so that no list of processes shows it.
-    printf 'header = "Authorization: Order %s"\n' "$GS_SECRET_ORDER_TOKEN" |
+    # The token comes from standard input, so that no list of processes shows it. A repository of the site needs none.
+    { [ -z "$GS_SECRET_ORDER_TOKEN" ] || printf 'header = "Authorization: Order %s"\n' "$GS_SECRET_ORDER_TOKEN"; } |
         curl --config - --fail --silent --show-error --connect-timeout 30 --speed-limit 1 --speed-time 120 \
             ${GS_MEDIA_RATE:+--limit-rate "$GS_MEDIA_RATE"} --continue-at - --output "$part" "$GS_ORDER_URL" &
     fetching=$!
@@ -33,7 +33,13 @@ if [ "$needed" -gt 0 ]; then
         report
         sleep 1
     done
-    if ! wait "$fetching"; then
+    wait "$fetching"
+    status=$?
+    if [ "$status" -eq 22 ]; then
+        echo "$GS_MEDIA_FILE could not be fetched: ${GS_ORDER_URL%%\?*} refuses it; see the line above, and put the file there"
+        exit 22
+    fi
+    if [ "$status" -ne 0 ]; then
         echo "fetching $GS_MEDIA_FILE was cut off after $(size_of "$part") of $GS_MEDIA_SIZE bytes; the next attempt continues there"
         exit 56
     fi
@@ -44,4 +50,6 @@ if ! holds "$part"; then
     exit 65
 fi
 sync "$part" && mv "$part" "$file" || exit 1
-echo "$GS_MEDIA_FILE fetched ($((GS_MEDIA_SIZE >> 20)) MiB); its SHA-256 matches: $GS_MEDIA_SHA256"
+from=
+[ -n "$GS_SECRET_ORDER_TOKEN" ] || from=" from $GS_ORDER_URL"
+echo "$GS_MEDIA_FILE fetched ($((GS_MEDIA_SIZE >> 20)) MiB)$from; its SHA-256 matches: $GS_MEDIA_SHA256"

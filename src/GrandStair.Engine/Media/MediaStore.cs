@@ -119,12 +119,20 @@ public sealed class MediaStore(
     /// <param name="sha256">Its SHA-256 as whoever sends it knows it; null where they do not.</param>
     /// <param name="actor">Who sends it.</param>
     /// <param name="stop">Cancels the write.</param>
+    /// <param name="from">Where the service downloads it from; null where somebody sends it.</param>
     /// <exception cref="RefusedException">It differs from the catalogue, is there already, or does not fit on the disk.</exception>
-    public async Task<UploadStatus> BeginAsync(string file, long size, string? sha256, Actor actor, CancellationToken stop)
+    public async Task<UploadStatus> BeginAsync(
+        string file,
+        long size,
+        string? sha256,
+        Actor actor,
+        CancellationToken stop,
+        MediaOrigin? from = null
+    )
     {
         ArgumentNullException.ThrowIfNull(file);
         ArgumentNullException.ThrowIfNull(actor);
-        var named = Named().Select(n => n.Variant).FirstOrDefault(v => v.File == file);
+        var named = Stated(file);
         if (named is not null && sha256 is not null && named.Sha256 != sha256)
             throw RefusedException.Conflict(
                 "media-checksum",
@@ -138,7 +146,9 @@ public sealed class MediaStore(
         sha256 ??= named?.Sha256;
         if (sha256 is not null && await table.FindAsync(sha256, stop) is { Quarantined: null } stored)
             throw RefusedException.Conflict("media-present", $"{stored.File} is there already ({stored.Sha256}); nothing is left to do.");
-        var begun = (await table.UploadsAsync(stop)).FirstOrDefault(u => u.File == file && u.Size == size && u.Sha256 == sha256);
+        var begun = (await table.UploadsAsync(stop)).FirstOrDefault(u =>
+            u.File == file && u.Size == size && u.Sha256 == sha256 && u.From?.Url == from?.Url
+        );
         if (begun is not null)
             return new(begun, folder.Received(begun.Id), null);
         if (size > folder.Free)
@@ -147,9 +157,28 @@ public sealed class MediaStore(
                 $"{file} needs {Units.Show(size, ValueKind.Size)}, and {Units.Show(folder.Free, ValueKind.Size)} are free on the "
                     + "service's disk. Remove media that is no longer needed with 'gstair media remove'."
             );
-        var upload = new MediaUpload(Guid.NewGuid().ToString("N"), file, size, sha256, clock.GetUtcNow(), actor.Name);
+        var upload = new MediaUpload(Guid.NewGuid().ToString("N"), file, size, sha256, clock.GetUtcNow(), actor.Name) { From = from };
         await table.BeginAsync(upload, stop);
         return new(upload, 0, null);
+    }
+
+    /// <summary>What the catalogue says of a file; null where it does not name it.</summary>
+    public MediaVariant? Stated(string file) => Named().Select(n => n.Variant).FirstOrDefault(v => v.File == file);
+
+    /// <summary>How many bytes of an upload have arrived.</summary>
+    public long Received(MediaUpload upload)
+    {
+        ArgumentNullException.ThrowIfNull(upload);
+        return folder.Received(upload.Id);
+    }
+
+    /// <summary>Deletes what has arrived of an upload, which begins again.</summary>
+    /// <returns>0, which is how many bytes have arrived now.</returns>
+    public long Restart(MediaUpload upload)
+    {
+        ArgumentNullException.ThrowIfNull(upload);
+        folder.DropUpload(upload.Id);
+        return 0;
     }
 
     /// <summary>How an upload stands.</summary>

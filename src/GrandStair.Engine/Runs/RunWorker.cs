@@ -610,7 +610,11 @@ public sealed class RunWorker(
 
         var now = clock.GetUtcNow();
         if (EndOf(order, status, now) is { } end)
+        {
+            if (end.Result == OrderResult.Ok)
+                await stepOrders.EndedAsync(claim.State, step, machine, stop);
             return new(end);
+        }
 
         if (known?.LostContact is { Looks: >= LostContact.ShownFrom } lost)
             log.LogInformation(

@@ -71,7 +71,7 @@ public sealed class StepOrders(
         {
             case StepKind.FetchMedia:
                 var (plan, _) = await catalogues.ReadPlanAsync((await plans.FindAsync(run.Plan, stop))!, stop);
-                return mediaSteps.Fetching(posted, product, step, machine, plan.UplinkOf(machine.Site), now);
+                return await mediaSteps.FetchingAsync(posted, product, step, machine, plan.UplinkOf(machine.Site), now, stop);
             case StepKind.Script:
                 return posted with { Media = MediaSteps.Needed(run, product, machine, now) };
             case StepKind.SaveFiles or StepKind.RestoreFiles:
@@ -79,6 +79,15 @@ public sealed class StepOrders(
             default:
                 return posted;
         }
+    }
+
+    /// <summary>Keeps what follows from a step that ended well, before its end is recorded.</summary>
+    public async Task EndedAsync(RunState run, StepSpec step, Machine machine, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(run);
+        ArgumentNullException.ThrowIfNull(step);
+        if (step.Kind is StepKind.FetchMedia or StepKind.CleanUp)
+            await mediaSteps.EndedAsync(run, await catalogues.ByHashAsync(run.CatalogueHash, stop), step, machine, clock.GetUtcNow(), stop);
     }
 
     /// <summary>Deletes what steps left with the service for a run that is done and needs it no more.</summary>

@@ -155,6 +155,9 @@ internal static class CallRights
             ["BeginMediaUpload"] = new(Planner | Admin, AllSites: true),
             ["SendMediaPart"] = new(Planner | Admin, AllSites: true),
             ["EndMediaUpload"] = new(Planner | Admin, AllSites: true),
+            ["DownloadMedia"] = new(Planner | Admin, AllSites: true),
+            ["SetRepository"] = new(Admin, AllSites: true),
+            ["RemoveRepository"] = new(Admin, AllSites: true),
             ["RemoveMedia"] = new(Planner | Admin, AllSites: true),
             // Secrets.
             ["ListSecrets"] = new(Admin, AllSites: true),

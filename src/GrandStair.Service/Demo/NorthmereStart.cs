@@ -102,6 +102,11 @@ internal static class NorthmereStart
                 file.SetLength(variant.Size);
             await table.AddAsync(new(variant.Sha256, variant.File, variant.Size, now, Planner.Name, null), Planner, stop);
         }
+
+        // This terminal has files of its own, so that nothing goes over its line.
+        await services
+            .GetRequiredService<SiteRepositoryTable>()
+            .SetAsync(new("Linsay", new("http://media.linsay.example/images"), Planner.Name, now), "nearer", Planner, stop);
     }
 
     /// <summary>Two machines of the same model whose security chip does not stay on, about which support has asked for something.</summary>

@@ -1,8 +1,10 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
+using GrandStair.Core.Catalogue;
 using GrandStair.Engine.Plans;
 using GrandStair.Service.Access;
 using GrandStair.Service.Requests;
+using GrandStair.Storage.Media;
 using GrandStair.Storage.Plans;
 
 namespace GrandStair.Service.Settings;
@@ -12,33 +14,32 @@ internal static class SettingEndpoints
 {
     public static void MapSettings(this RouteGroupBuilder api)
     {
-        api.MapGet("/settings", async (ApprovalTable table, CancellationToken stop) =>
-                new SettingsView(await table.AsksForEveryPlanAsync(stop))
-            )
-            .WithName("GetSettings");
-        api.MapPut(
-                "/settings",
-                async (
-                    SettingsCommand command,
-                    ApprovalTable table,
-                    PlanApprovals approvals,
-                    ClaimsPrincipal caller,
-                    TimeProvider clock,
-                    CancellationToken stop
-                ) =>
-                {
-                    await table.AskForEveryPlanAsync(
-                        command.EveryPlanApproved,
-                        RequestFields.Reason(command.Reason),
-                        caller.Actor(),
-                        clock.GetUtcNow(),
-                        stop
-                    );
-                    await approvals.HoldUnapprovedAsync("every plan needs an approval now", caller.Actor(), stop);
-                    return new SettingsView(command.EveryPlanApproved);
-                }
-            )
-            .WithName("ChangeSettings")
-            .ProducesProblem(409);
+        api.MapGet("/settings", ShowAsync).WithName("GetSettings");
+        api.MapPut("/settings", ChangeAsync).WithName("ChangeSettings").ProducesProblem(400).ProducesProblem(409);
+    }
+
+    private static async Task<SettingsView> ShowAsync(ApprovalTable approvals, MediaHostTable hosts, CancellationToken stop) =>
+        new(await approvals.AsksForEveryPlanAsync(stop), (await hosts.ReadAsync(stop)).Names);
+
+    private static async Task<SettingsView> ChangeAsync(
+        SettingsCommand command,
+        ApprovalTable table,
+        MediaHostTable hosts,
+        PlanApprovals approvals,
+        ClaimsPrincipal caller,
+        TimeProvider clock,
+        CancellationToken stop
+    )
+    {
+        var reason = RequestFields.Reason(command.Reason);
+        if (command.MediaHosts is { } names)
+            await hosts.SetAsync(MediaHosts.Parse(names), reason, caller.Actor(), clock.GetUtcNow(), stop);
+        if (command.EveryPlanApproved is { } every)
+        {
+            await table.AskForEveryPlanAsync(every, reason, caller.Actor(), clock.GetUtcNow(), stop);
+            await approvals.HoldUnapprovedAsync("every plan needs an approval now", caller.Actor(), stop);
+        }
+
+        return await ShowAsync(table, hosts, stop);
     }
 }

@@ -15,6 +15,12 @@ namespace GrandStair.Storage.Media;
 /// <param name="Quarantined">Why it is never served; null where it may be.</param>
 public sealed record StoredMedia(string Sha256, string File, long Size, DateTimeOffset Added, string AddedBy, string? Quarantined);
 
+/// <summary>Where the service downloads a file from.</summary>
+/// <param name="Url">The URL.</param>
+/// <param name="Validator">The strong entity tag (RFC 9110) of the file, by which its server knows it again; null where it has
+/// none.</param>
+public sealed record MediaOrigin(Uri Url, string? Validator);
+
 /// <summary>An upload that has not ended.</summary>
 /// <param name="Id">Its id.</param>
 /// <param name="File">The file's name.</param>
@@ -22,7 +28,14 @@ public sealed record StoredMedia(string Sha256, string File, long Size, DateTime
 /// <param name="Sha256">The SHA-256 that its content has to have; null where nothing states one.</param>
 /// <param name="Begun">When it was begun, UTC.</param>
 /// <param name="BegunBy">Who began it.</param>
-public sealed record MediaUpload(string Id, string File, long Size, string? Sha256, DateTimeOffset Begun, string BegunBy);
+public sealed record MediaUpload(string Id, string File, long Size, string? Sha256, DateTimeOffset Begun, string BegunBy)
+{
+    /// <summary>Where the service downloads it from; null where somebody sends it.</summary>
+    public MediaOrigin? From { get; init; }
+
+    /// <summary>Why the download was cut off last; null where it was not.</summary>
+    public string? Trouble { get; init; }
+}
 
 /// <summary>What is known of installation files; their content lies in the media folder.</summary>
 public sealed class MediaTable(Database database)
@@ -51,8 +64,8 @@ public sealed class MediaTable(Database database)
         return database.WriteAsync(
             (c, t) =>
                 c.ExecuteAsync(
-                    "INSERT INTO media_uploads (id, file, size, sha256, begun, begun_by) VALUES (@Id, @File, @Size, @Sha256, @begun, "
-                        + "@BegunBy)",
+                    "INSERT INTO media_uploads (id, file, size, sha256, begun, begun_by, url, validator) VALUES (@Id, @File, @Size, "
+                        + "@Sha256, @begun, @BegunBy, @url, @validator)",
                     new
                     {
                         upload.Id,
@@ -61,6 +74,8 @@ public sealed class MediaTable(Database database)
                         upload.Sha256,
                         begun = Micros.Of(upload.Begun),
                         upload.BegunBy,
+                        url = upload.From?.Url.ToString(),
+                        validator = upload.From?.Validator,
                     },
                     t
                 ),
@@ -75,10 +90,17 @@ public sealed class MediaTable(Database database)
                 [
                     .. (
                         await c.QueryAsync<UploadRow>(
-                            "SELECT id, file, size, sha256, begun, begun_by FROM media_uploads ORDER BY begun, id"
+                            "SELECT id, file, size, sha256, begun, begun_by, url, validator, trouble FROM media_uploads ORDER BY begun, id"
                         )
                     ).Select(r => r.Upload),
                 ],
+            stop
+        );
+
+    /// <summary>Notes why a download was cut off; null where it goes on.</summary>
+    public Task NoteAsync(string upload, string? trouble, CancellationToken stop) =>
+        database.WriteAsync(
+            (c, t) => c.ExecuteAsync("UPDATE media_uploads SET trouble = @trouble WHERE id = @upload", new { upload, trouble }, t),
             stop
         );
 
@@ -183,6 +205,17 @@ public sealed class MediaTable(Database database)
 
         public string BegunBy { get; init; } = "";
 
-        public MediaUpload Upload => new(Id, File, Size, Sha256, Micros.Time(Begun), BegunBy);
+        public string? Url { get; init; }
+
+        public string? Validator { get; init; }
+
+        public string? Trouble { get; init; }
+
+        public MediaUpload Upload =>
+            new(Id, File, Size, Sha256, Micros.Time(Begun), BegunBy)
+            {
+                From = Url is null ? null : new(new(Url), Validator),
+                Trouble = Trouble,
+            };
     }
 }

@@ -173,4 +173,10 @@ CREATE TABLE saved_files (
 CREATE TABLE media (
   sha256 TEXT PRIMARY KEY, file TEXT NOT NULL, size BIGINT NOT NULL, added BIGINT NOT NULL, added_by TEXT NOT NULL, quarantined TEXT);
 CREATE TABLE media_uploads (
-  id TEXT PRIMARY KEY, file TEXT NOT NULL, size BIGINT NOT NULL, sha256 TEXT, begun BIGINT NOT NULL, begun_by TEXT NOT NULL);
+  id TEXT PRIMARY KEY, file TEXT NOT NULL, size BIGINT NOT NULL, sha256 TEXT, begun BIGINT NOT NULL, begun_by TEXT NOT NULL,
+  url TEXT, validator TEXT, trouble TEXT);
+-- Sites whose machines fetch media elsewhere than from the service, and the media that lies on machines.
+CREATE TABLE site_repositories (site TEXT PRIMARY KEY, url TEXT NOT NULL, set_by TEXT NOT NULL, at BIGINT NOT NULL);
+CREATE TABLE staged_media (
+  machine_id BIGINT NOT NULL REFERENCES machines (id), sha256 TEXT NOT NULL, file TEXT NOT NULL, at BIGINT NOT NULL,
+  PRIMARY KEY (machine_id, sha256));
