@@ -505,9 +505,24 @@ public sealed partial class GrandStairClient : IDisposable
     public Task<RunView> AnswerAsync(string run, AnswerCommand command, CancellationToken stop) =>
         SendAsync<RunView>(HttpMethod.Post, $"runs/{Escape(run)}/answers", JsonContent.Create(command), stop);
 
-    /// <summary>The follow-ups that are open, what is due first at the top.</summary>
-    public Task<Page<FollowUpRow>> FollowUpsAsync(string? plan, string? owner, bool overdue, int limit, CancellationToken stop) =>
-        AllAsync<FollowUpRow>("follow-ups", limit, stop, ("plan", plan), ("owner", owner), ("overdue", overdue ? "true" : null));
+    /// <summary>What is left to do on machines, or what was done and closed, the last of it first.</summary>
+    public Task<Page<FollowUpRow>> FollowUpsAsync(
+        string? plan,
+        string? owner,
+        bool overdue,
+        int limit,
+        CancellationToken stop,
+        bool closed = false
+    ) =>
+        AllAsync<FollowUpRow>(
+            "follow-ups",
+            limit,
+            stop,
+            ("plan", plan),
+            ("owner", owner),
+            ("overdue", overdue ? "true" : null),
+            ("closed", closed ? "true" : null)
+        );
 
     /// <summary>Adds a follow-up to a run.</summary>
     public Task<RunView> AddFollowUpAsync(string run, AddFollowUpCommand command, CancellationToken stop) =>

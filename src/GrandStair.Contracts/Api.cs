@@ -1091,7 +1091,7 @@ public sealed record FollowUpView(
     public required string? Because { get; init; }
 }
 
-/// <summary>A follow-up that is open, with its run and machine.</summary>
+/// <summary>A follow-up with its run and machine.</summary>
 public sealed record FollowUpRow(string Run, string Machine, string Site, string Plan, string Wave, string Status, FollowUpView FollowUp);
 
 /// <summary>Adds a follow-up to a run.</summary>

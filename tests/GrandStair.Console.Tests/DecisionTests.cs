@@ -73,6 +73,8 @@ public sealed class DecisionTests(DecisionFixture small) : IClassFixture<Decisio
         await dialog.GetByLabel("What was done").FillAsync("driver put on again");
         await dialog.GetByRole(AriaRole.Button, new() { Name = "Close it" }).ClickAsync();
         await Assertions.Expect(page.Locator(".empty")).ToHaveTextAsync("Nothing is left to do here.");
+        await page.GetByRole(AriaRole.Link, new() { Name = "closed", Exact = true }).ClickAsync();
+        await Assertions.Expect(page.Locator("tbody tr")).ToContainTextAsync("driver put on again");
         var closed = (await small.Service.Client.RunAsync(run.Run, Stop)).FollowUps.Single();
         Assert.Equal(("driver put on again", "quay"), (closed.Because, closed.Owner));
     }

@@ -34,6 +34,18 @@ public sealed class PatchStepTests
     }
 
     [Fact]
+    public async Task Where_the_plan_takes_patches_during_the_upgrade_nothing_is_left_to_patch_after_it()
+    {
+        await using var kit = await EngineKit.StartAsync();
+        await kit.AddMachinesAsync(4);
+        await kit.PlanAsync($"{EngineKit.Plan}\npatches: during");
+        kit.StartWorker();
+        await kit.WaitAsync(members => members.All(m => m.Verified is not null), "all are verified");
+        foreach (var run in await kit.StatesAsync())
+            Assert.Equal([PatchPart.Look], (await PartsAsync(kit, run)).Select(p => p.Patch!.Part));
+    }
+
+    [Fact]
     public async Task A_service_that_is_killed_in_any_part_of_a_round_goes_on_there_and_repeats_nothing()
     {
         await using var kit = await EngineKit.StartAsync(pace: 3000);

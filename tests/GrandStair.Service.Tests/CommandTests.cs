@@ -181,6 +181,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         var partly = await fleet.Service.GstairAsync("follow-up", "close", added, "r1/devices", "--reason", "put on again");
         Assert.Equal((3, true), (partly.Exit, partly.Out.Contains("1 follow-up closed", StringComparison.Ordinal)));
         Assert.Contains("Not closed: Run r1 has no open follow-up 'devices'", partly.Error, StringComparison.Ordinal);
+        await TellsAsync("put on again", "follow-up", "list", "--closed");
         await FailsAsync(4, "has no open follow-up", "follow-up", "close", added, "--reason", "x");
         await FailsAsync(3, "is no follow-up; expected RUN/NAME", "follow-up", "close", "devices", "--reason", "x");
         await FailsAsync(3, "possible now: ", "run", "decide", "r1", "give-up", "--reason", "x");

@@ -181,6 +181,7 @@ export function PlanForm({ text, isNew, onChange }: { text: string; isNew: boole
           { at: 'advance.failures', label: 'and failures ≤', kind: 'whole' },
           { at: 'advance.soak', label: 'after a soak time of', kind: 'text', hint: '3 d' },
           { at: 'deadline', label: 'Deadline', kind: 'day' },
+          { at: 'patches', label: 'Newest patches', kind: 'choice', hint: 'as each method does', offers: ['during', 'after'] },
           { at: 'stage-ahead', label: 'Stage before the slot', kind: 'text', hint: '24 h' },
           { at: 'lead', label: 'Earliest slot after the wave begins', kind: 'text', hint: 'what staging takes' },
           { at: 'catch-up', label: 'Automatic reschedules of missed slots', kind: 'whole', hint: 'all' },

@@ -30,8 +30,9 @@ internal static class FollowUpCommands
         var plan = new Option<string?>("--plan") { Description = "Only the follow-ups of this plan." };
         var owner = new Option<string?>("--owner") { Description = "Only those that this person or team is to do." };
         var overdue = new Option<bool>("--overdue") { Description = "Only those whose day is over." };
+        var closed = new Option<bool>("--closed") { Description = "Those that are closed, in place of those that are open." };
         var limit = new Option<int>("--limit") { Description = "Maximum number of entries.", DefaultValueFactory = _ => 100 };
-        var command = new Command("list", "List what is open, what is due first at the top") { plan, owner, overdue, limit };
+        var command = new Command("list", "List what is open, what is due first at the top") { plan, owner, overdue, closed, limit };
         command.Asks(
             (parsed, client, stop) =>
                 client.FollowUpsAsync(
@@ -39,7 +40,8 @@ internal static class FollowUpCommands
                     parsed.GetValue(owner),
                     parsed.GetValue(overdue),
                     parsed.GetValue(limit),
-                    stop
+                    stop,
+                    parsed.GetValue(closed)
                 ),
             Print
         );
@@ -121,6 +123,12 @@ internal static class FollowUpCommands
 
     private static void Print(Page<FollowUpRow> page, Screen screen)
     {
+        if (page.Items.Count > 0 && page.Items[0].FollowUp.Closed is not null)
+        {
+            PrintClosed(page, screen);
+            return;
+        }
+
         var overdue = page.Items.Count(r => r.FollowUp.Overdue);
         screen.Say($"{Screen.Many(page.Total, "follow-up")} open{(overdue > 0 ? $", **{overdue}** overdue" : "")}");
         screen.Table(
@@ -139,5 +147,24 @@ internal static class FollowUpCommands
         );
         if (page.Items.Count < page.Total)
             screen.Hint($"{page.Total - page.Items.Count} more; narrow it with --plan or --owner, or raise --limit.");
+    }
+
+    private static void PrintClosed(Page<FollowUpRow> page, Screen screen)
+    {
+        screen.Say($"{Screen.Many(page.Total, "follow-up")} closed");
+        screen.Table(
+            ["follow-up", "machine", "closed (UTC)", "by?", "what", "what was done"],
+            page.Items.Select(r =>
+                new[]
+                {
+                    $"{r.Run}/{r.FollowUp.Name}",
+                    r.Machine,
+                    Screen.Time(r.FollowUp.Closed),
+                    r.FollowUp.By,
+                    r.FollowUp.Title,
+                    r.FollowUp.Because,
+                }
+            )
+        );
     }
 }

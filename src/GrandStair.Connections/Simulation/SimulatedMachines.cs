@@ -105,7 +105,9 @@ public sealed class SimulatedMachines : IDisposable
                     var truth = Truth(_connection, machine, t)!;
                     order = order with
                     {
-                        Script = order.Script.Replace("$to", order.Values.GetValueOrDefault("to", ""), StringComparison.Ordinal),
+                        Script = order
+                            .Script.Replace("$to", order.Values.GetValueOrDefault("to", ""), StringComparison.Ordinal)
+                            .Replace("$patches", order.Values.GetValueOrDefault("patches", ""), StringComparison.Ordinal),
                     };
                     var fault = SimulatedFault.Of(truth, order.Name);
                     if (fault is not null)

@@ -87,7 +87,7 @@ internal static class SimulatedScript
 
     /// <summary>From where media is fetched where it is not the service, which alone wants a token.</summary>
     private static string RepositoryOf(PostedOrder order) =>
-        order.Values["order_url"] is { Length: > 0 } url && order.Secrets["order-token"].Length == 0 ? $" from {url}" : "";
+        order.Secrets.GetValueOrDefault("order-token") is "" && order.Values["order_url"] is { Length: > 0 } url ? $" from {url}" : "";
 
     /// <summary>Whether a script lists what the machine has.</summary>
     public static bool IsList(string script) => Lines(script) is ["list"];
@@ -153,10 +153,10 @@ internal static class SimulatedScript
             var words = line.Split(' ');
             switch (words)
             {
-                case ["apply", _, var version, var build]:
+                case ["apply", _, var version, var build, ..]:
                     truth["os.version"] = version;
                     truth["os.build"] = build;
-                    truth["patches.pending"] = $"{(int)(10 * Chance.Of(order, "patches"))}";
+                    truth["patches.pending"] = words[^1] == "during" ? "0" : $"{(int)(10 * Chance.Of(order, "patches"))}";
                     truth["truth.lost"] = truth.GetValueOrDefault("truth.loses", "");
                     SetFree(truth, Math.Max(4, Gib(truth) - 9));
                     break;
@@ -194,6 +194,8 @@ internal static class SimulatedScript
             ["fetch", ..] => FetchMinutes(5.2 * (1L << 30), truth),
             ["clean", ..] => 4,
             ["save", ..] => 5,
+            ["apply", "image", .., "during"] => 58,
+            ["apply", "offer", .., "during"] => 70,
             ["apply", "image", ..] => 38,
             ["apply", "offer", ..] => 55,
             ["look", ..] or ["patch"] => 5,

@@ -32,6 +32,16 @@ public enum Way
     Stay,
 }
 
+/// <summary>When an upgrade takes the newest patches of its target.</summary>
+public enum PatchTime
+{
+    /// <summary>While it runs: fewer restarts, and a longer outage that needs the line.</summary>
+    During,
+
+    /// <summary>Once it has been applied.</summary>
+    After,
+}
+
 /// <summary>What a method needs besides the machine.</summary>
 /// <param name="Media">The name of the media that it installs from; null where it needs none.</param>
 /// <param name="Crew">The crew that it needs on site; null where it needs none.</param>
@@ -65,6 +75,9 @@ public sealed record Method
 
     /// <summary>What must or should hold for this method, besides the hop's own checks.</summary>
     public ImmutableArray<Check> Checks { get; init; } = [];
+
+    /// <summary>When it can take patches, where a plan may choose; empty where it does so in its own way.</summary>
+    public ImmutableArray<PatchTime> Patches { get; init; } = [];
 
     /// <summary>Its steps in order; those of one phase stand together.</summary>
     public required ImmutableArray<StepSpec> Steps { get; init; }

@@ -179,7 +179,7 @@ public static class PlanProgress
                 NoteNext(member.Slot.LatestTurn);
                 if (stage > _now || !Consent.MayOpenRuns(_facts.Approvals, wave, hasBegun: true))
                     continue;
-                var legs = assessment.Legs.Select(l => PlanSlots.Leg(l.Hop, l.Method!, _aim.LeastBuildOf(l.Hop, machine)));
+                var legs = assessment.Legs.Select(l => PlanSlots.Leg(l.Hop, l.Method!, _aim.LeastBuildOf(l.Hop, machine), Plan.Patches));
                 openings.Add(new(member, wave, [.. legs]));
             }
 

@@ -122,7 +122,7 @@ public static class PlanSlots
     }
 
     /// <summary>A leg by a method, as runs pin it.</summary>
-    public static LegSpec Leg(Hop hop, Method method, string? leastBuild)
+    public static LegSpec Leg(Hop hop, Method method, string? leastBuild, PatchTime? patches)
     {
         ArgumentNullException.ThrowIfNull(hop);
         ArgumentNullException.ThrowIfNull(method);
@@ -131,6 +131,7 @@ public static class PlanSlots
         {
             To = hop.Component is null ? hop.To : "",
             LeastBuild = leastBuild,
+            Patches = patches,
             RollbackAtMost = rollback.AtMost,
             ReclaimSteps = rollback.Reclaim,
         };

@@ -34,6 +34,9 @@ public sealed record LegSpec(
 
     /// <summary>The first build of that release that the plan accepts; null for any.</summary>
     public string? LeastBuild { get; init; }
+
+    /// <summary>When it takes the newest patches, by the plan; null for as the method does by itself.</summary>
+    public PatchTime? Patches { get; init; }
 }
 
 /// <summary>How a run ended.</summary>

@@ -53,6 +53,9 @@ public sealed record Plan
     /// <summary>What must hold before the next wave begins.</summary>
     public required AdvanceRule Advance { get; init; }
 
+    /// <summary>When its upgrades take the newest patches; null for as each method does by itself.</summary>
+    public PatchTime? Patches { get; init; }
+
     /// <summary>How long before its slot a machine is staged at the earliest, where its uplink lets it.</summary>
     public TimeSpan StageAhead { get; init; } = TimeSpan.FromHours(24);
 

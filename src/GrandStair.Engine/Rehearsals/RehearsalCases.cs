@@ -125,6 +125,8 @@ public sealed class RehearsalCases(CatalogueCache catalogues, PlanTable plans, P
                 )
             )
             .ToArray();
-        return methods.Any(m => m.Method is null) ? [] : [.. methods.Select(m => PlanSlots.Leg(m.Hop, m.Method!, leastBuild: null))];
+        return methods.Any(m => m.Method is null)
+            ? []
+            : [.. methods.Select(m => PlanSlots.Leg(m.Hop, m.Method!, leastBuild: null, patches: null))];
     }
 }

@@ -58,6 +58,7 @@ public sealed class StepOrders(
             ["hop"] = hop.Name,
             ["to"] = hop.To,
             ["build"] = product.BuildOf(hop, product.IssuesTouching(machine, now), run.CurrentLeg.LeastBuild) ?? "",
+            ["patches"] = run.CurrentLeg.Patches is { } patches ? RunMachine.Name(patches) : "",
         };
         if (step.Kind == StepKind.CleanUp)
             values["keep"] = string.Join(' ', MediaSteps.Needed(run, product, machine, now).Select(m => m.Sha256).Distinct());

@@ -522,6 +522,7 @@ public static class CatalogueFolder
             Suits = map.Condition("suits", keys),
             Preserves = way == Way.Upgrade ? map.Word<Preserves>("preserves") : Preserves.None,
             Checks = Checks(map, keys, scripts),
+            Patches = [.. map.Words<PatchTime>("patches").Distinct()],
             Steps = [.. map.Maps("steps").Select(s => StepOf(s, keys, scripts, readers))],
             Rollback = rollback is null
                 ? new("There is none.", TimeSpan.Zero, [])

@@ -39,6 +39,7 @@ public static partial class PlanFile
             Crews = [.. map.Maps("crews").Select(CrewOf)],
             Limits = new(limits.Whole("all", Limits.Unlimited), limits.Whole("site", Limits.Unlimited)),
             Advance = new(advance.Share("verified"), advance.Whole("failures", 0, least: 0), advance.Duration("soak") ?? TimeSpan.Zero),
+            Patches = map.Has("patches") ? map.Word<PatchTime>("patches") : null,
             StageAhead = map.Duration("stage-ahead") ?? TimeSpan.FromHours(24),
             Lead = map.Duration("lead"),
             CatchUp = map.Has("catch-up") ? map.Whole("catch-up", 0, least: 0) : null,
@@ -111,12 +112,28 @@ public static partial class PlanFile
                 );
         }
 
+        MatchMethods(plan, product, map);
+    }
+
+    private static void MatchMethods(Plan plan, Product product, YamlMap map)
+    {
         foreach (var method in plan.Methods.Where(m => product.Method(m) is null))
         {
             var near = Spelling.DidYouMean(method, product.Methods.Select(m => m.Name), "");
             map.Wrong("methods", $"{product.Name} has no method '{method}'{near}.");
         }
 
+        foreach (
+            var method in plan
+                .Methods.Select(product.Method)
+                .OfType<Method>()
+                .Where(m => plan.Patches is { } time && m.Way == Way.Upgrade && !m.Patches.Contains(time))
+        )
+            map.Wrong(
+                "patches",
+                $"Method '{method.Name}' does not let a plan choose when patches are taken. Leave out 'patches', so that each method does "
+                    + "so in its own way, or leave out the method."
+            );
         foreach (
             var kind in plan
                 .Methods.Select(product.Method)

@@ -29,17 +29,19 @@ internal static class FollowUpEndpoints
         CancellationToken stop
     )
     {
-        var (plan, owner, overdue, limit, cursor) = asked;
+        var (plan, owner, overdue, closed, limit, cursor) = asked;
         var now = clock.GetUtcNow();
         var machines = await fleet.AllAsync(stop);
         return (await index.AllAsync(stop))
             .Where(r => machines.ContainsKey(r.Machine) && (plan is null || r.Plan == plan))
             .SelectMany(r => r.FollowUps.Select(f => (Run: r, FollowUp: f)))
             .Where(x =>
-                (owner is null || (x.FollowUp.Owner ?? "").Equals(owner, StringComparison.OrdinalIgnoreCase))
+                x.FollowUp.Closed is not null == (closed ?? false)
+                && (owner is null || (x.FollowUp.Owner ?? "").Equals(owner, StringComparison.OrdinalIgnoreCase))
                 && (overdue is null || x.FollowUp.IsOverdue(now) == overdue)
             )
-            .OrderBy(x => x.FollowUp.Due ?? DateOnly.MaxValue)
+            .OrderByDescending(x => x.FollowUp.Closed)
+            .ThenBy(x => x.FollowUp.Due ?? DateOnly.MaxValue)
             .ThenBy(x => x.FollowUp.Opened)
             .ThenBy(x => x.Run.Run)
             .ToArray()
@@ -113,12 +115,14 @@ internal static class FollowUpEndpoints
     /// <param name="Plan">The plan.</param>
     /// <param name="Owner">Who is to do them; empty for those that nobody has.</param>
     /// <param name="Overdue">Whether their day is over.</param>
+    /// <param name="Closed">Those that are closed, the last one first, in place of those that are open.</param>
     /// <param name="Limit">How many at most.</param>
     /// <param name="Cursor">Where to go on.</param>
     private sealed record FollowUpsQuery(
         [FromQuery(Name = "plan")] string? Plan,
         [FromQuery(Name = "owner")] string? Owner,
         [FromQuery(Name = "overdue")] bool? Overdue,
+        [FromQuery(Name = "closed")] bool? Closed,
         [FromQuery(Name = "limit")] int? Limit,
         [FromQuery(Name = "cursor")] string? Cursor
     );

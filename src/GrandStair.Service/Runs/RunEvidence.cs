@@ -76,6 +76,7 @@ internal sealed class RunEvidence(
                 l.Method,
                 l.To,
                 l.LeastBuild,
+                Patches = l.Patches is { } patches ? RunMachine.Name(patches) : null,
             }),
             Opened = opened,
             run.Verified,

@@ -18,7 +18,7 @@ namespace GrandStair.Storage.Runs;
 /// <param name="Closed">When it was closed, UTC; null while it is open.</param>
 /// <param name="IsAsked">Whether it asks something of a person now.</param>
 /// <param name="Suspended">What it has suspended on its machine and not resumed yet, in words.</param>
-/// <param name="FollowUps">Its follow-ups that are open.</param>
+/// <param name="FollowUps">Its follow-ups, open and closed.</param>
 public sealed record RunEntry(
     long Run,
     MachineId Machine,
@@ -73,7 +73,7 @@ public sealed class RunIndex : IDisposable
                     s.Closed,
                     s.AskedOfPerson is not null,
                     s.SuspendedThings,
-                    [.. s.FollowUps.Where(f => f.Closed is null)]
+                    s.FollowUps
                 );
             }
 

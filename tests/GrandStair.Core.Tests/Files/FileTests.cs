@@ -57,7 +57,7 @@ public sealed class FileTests
         Assert.Equal(["kittiwake-berths"], plan.Calendars);
         Assert.Equal((5, 4, 2, "NF-2041"), (plan.Waves.Length, plan.Windows.Length, plan.Freezes.Length, plan.ChangeRecord));
         Assert.Equal(["hardware.model", "os.edition", "site", "apps"], plan.Waves[0].Cover!.Keys);
-        Assert.Equal((0.1, true), (plan.Waves[2].Sample, plan.Waves[4].NeedsApproval));
+        Assert.Equal((0.1, true, PatchTime.During), (plan.Waves[2].Sample, plan.Waves[4].NeedsApproval, plan.Patches));
         // 30 % of 12 Mbit/s are 27 MB a minute.
         Assert.Equal(27e6, plan.Uplinks.Single().BytesPerMinute, 1.0);
         Assert.Equal(
@@ -138,6 +138,13 @@ public sealed class FileTests
     [InlineData("count: 3", "count: 3, cover: { keys: [site] }", "plan.yaml:6:", "a 'cover' has no 'count'")]
     [InlineData("- name: Rest", "- name: pilot", "plan.yaml:6:", "Two waves are named 'Pilot'")]
     [InlineData("count: 3", "not-before: Monday", "plan.yaml:6:", "such as 2027-02-08, 2027-02-08 20:00 (UTC)")]
+    [InlineData("deadline: 2027-03-31", "patches: sometimes", "plan.yaml:12:", "expected one of during, after")]
+    [InlineData(
+        "methods: [image-in-place]",
+        "patches: during\nmethods: [keep-data]",
+        "plan.yaml:4:",
+        "Method 'keep-data' does not let a plan choose"
+    )]
     [InlineData("deadline: 2027-03-31", "catch-up: some", "plan.yaml:12:", "a whole number of at least 0")]
     public void A_wrong_plan_tells_line_column_and_what_was_expected(string right, string wrong, string where, string says)
     {
