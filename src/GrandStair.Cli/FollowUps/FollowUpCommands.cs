@@ -123,7 +123,13 @@ internal static class FollowUpCommands
 
     private static void Print(Page<FollowUpRow> page, Screen screen)
     {
-        if (page.Items.Count > 0 && page.Items[0].FollowUp.Closed is not null)
+        if (page.Total == 0)
+        {
+            screen.Say("No follow-ups.");
+            return;
+        }
+
+        if (page.Items[0].FollowUp.Closed is not null)
         {
             PrintClosed(page, screen);
             return;
