@@ -106,7 +106,7 @@ public sealed class SlotTests
     [Fact]
     public async Task Slots_last_as_long_as_machines_of_that_model_have_taken_once_some_have_gone()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 3000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(8, i =>
             [("hardware.model", i % 2 == 0 ? "Beck 5" : "Tarn 3"), ("truth.slowness", i % 2 == 0 ? "1.9" : "0.8")]
         );

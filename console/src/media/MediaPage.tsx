@@ -1,4 +1,4 @@
-import { Button, FileButton, TextInput } from '@mantine/core';
+import { Button, FileButton } from '@mantine/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link } from 'react-router';
@@ -9,6 +9,8 @@ import { ReasonDialog } from '../parts/ReasonDialog';
 import { MediaState } from '../parts/Status';
 import { bytes, many, time } from '../parts/words';
 import { useMay } from '../session/useSession';
+import { DownloadDialog } from './DownloadDialog';
+import { Repositories } from './Repositories';
 import { uploadMedia } from './upload';
 
 /** Installation files that machines fetch: what is there, what is missing, and what is being uploaded. */
@@ -134,154 +136,6 @@ function OnMachines({ file }: { file: Schemas['MediaRow'] }) {
       ))}
       {file.onMachines > file.machines.length && <div className="quiet">and {file.onMachines - file.machines.length} more</div>}
     </details>
-  );
-}
-
-/** Sites whose machines fetch elsewhere than from the service. */
-function Repositories({ of }: { of: Schemas['SiteRepositoryView'][] }) {
-  const may = useMay();
-  const [asked, setAsked] = useState<{ site?: string } | null>(null);
-  const [removing, setRemoving] = useState<string>();
-  if (of.length === 0 && !may('SetRepository')) return null;
-  return (
-    <section className="card" aria-label="Repositories">
-      <h2>
-        Repositories of sites{' '}
-        {may('SetRepository') && (
-          <button type="button" className="plain link" onClick={() => setAsked({})}>
-            Set a repository …
-          </button>
-        )}
-      </h2>
-      {of.length === 0 && <p className="empty">None: the machines of all sites fetch from the service.</p>}
-      <ul className="rows">
-        {of.map((one) => (
-          <li key={one.site} className="line">
-            <span>
-              <b>{one.site}</b> <code>{one.url}</code>
-            </span>
-            <span className="quiet">
-              set by {one.setBy}, {time(one.at)}
-              {may('RemoveRepository') && (
-                <>
-                  {' '}
-                  <button
-                    type="button"
-                    className="plain link"
-                    onClick={() => setRemoving(one.site)}
-                    aria-label={`Remove the repository of ${one.site}`}
-                  >
-                    Remove …
-                  </button>
-                </>
-              )}
-            </span>
-          </li>
-        ))}
-      </ul>
-      {asked && <RepositoryDialog onClose={() => setAsked(null)} />}
-      {removing && <RepositoryRemoval site={removing} onClose={() => setRemoving(undefined)} />}
-    </section>
-  );
-}
-
-function RepositoryDialog({ onClose }: { onClose: () => void }) {
-  const queries = useQueryClient();
-  const [site, setSite] = useState('');
-  const [url, setUrl] = useState('');
-  const set = useMutation({
-    mutationFn: (reason: string) =>
-      take(api.PUT('/api/v1/site-repositories/{site}', { params: { path: { site } }, body: { url, reason } })),
-    onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ['media'] });
-      onClose();
-    },
-  });
-  return (
-    <ReasonDialog
-      title="Repository of a site"
-      what="The machines of the site fetch each file from there, under its file name, and compare its checksum. Nothing goes over the uplink."
-      act="Set repository"
-      ready={site.trim() !== '' && url.trim() !== ''}
-      busy={set.isPending}
-      error={set.error}
-      onAct={(reason) => set.mutate(reason)}
-      onClose={onClose}
-    >
-      <TextInput label="Site" value={site} onChange={(e) => setSite(e.currentTarget.value)} data-autofocus />
-      <TextInput
-        label="URL"
-        description="Below it lie the files, such as http://media.linsay.example/images."
-        value={url}
-        onChange={(e) => setUrl(e.currentTarget.value)}
-        mt="sm"
-      />
-    </ReasonDialog>
-  );
-}
-
-function RepositoryRemoval({ site, onClose }: { site: string; onClose: () => void }) {
-  const queries = useQueryClient();
-  const remove = useMutation({
-    mutationFn: (reason: string) =>
-      take(api.POST('/api/v1/site-repositories/{site}/remove', { params: { path: { site } }, body: { reason } })),
-    onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ['media'] });
-      onClose();
-    },
-  });
-  return (
-    <ReasonDialog
-      title={`Remove the repository of ${site}`}
-      what="The machines of the site fetch from the service again, over the uplink."
-      act="Remove repository"
-      busy={remove.isPending}
-      error={remove.error}
-      onAct={(reason) => remove.mutate(reason)}
-      onClose={onClose}
-    />
-  );
-}
-
-/** Lets the service download a file from an allowed host. */
-function DownloadDialog({ onClose }: { onClose: () => void }) {
-  const queries = useQueryClient();
-  const [url, setUrl] = useState('');
-  const [sha256, setSha256] = useState('');
-  const settings = useQuery({ queryKey: ['settings'], queryFn: () => take(api.GET('/api/v1/settings')) });
-  const hosts = settings.data?.mediaHosts ?? [];
-  const download = useMutation({
-    mutationFn: () => take(api.POST('/api/v1/media-downloads', { body: { url: url.trim(), sha256: sha256.trim() || null } })),
-    onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ['media'] });
-      onClose();
-    },
-  });
-  return (
-    <ReasonDialog
-      title="Download media"
-      what={
-        hosts.length > 0
-          ? `The service downloads the file itself. Allowed hosts: ${hosts.join(', ')}.`
-          : 'No host is allowed yet. An admin allows hosts with: gstair setting change --media-hosts.'
-      }
-      without
-      act="Download"
-      ready={url.trim() !== ''}
-      busy={download.isPending}
-      error={download.error}
-      onAct={() => download.mutate()}
-      onClose={onClose}
-    >
-      <TextInput label="URL" value={url} onChange={(e) => setUrl(e.currentTarget.value)} data-autofocus />
-      <TextInput
-        label="SHA-256"
-        description="As the vendor states it; empty where the catalogue names the file."
-        value={sha256}
-        onChange={(e) => setSha256(e.currentTarget.value)}
-        mt="sm"
-      />
-    </ReasonDialog>
   );
 }
 

@@ -1,11 +1,12 @@
 import { Autocomplete, NumberInput, SegmentedControl, TextInput } from '@mantine/core';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useQuery } from '@tanstack/react-query';
 import { type ReactNode, useState } from 'react';
 import { Link } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { MachineLink } from '../parts/MachineLink';
 import { failed, Problem } from '../parts/Problem';
 import { ReasonDialog } from '../parts/ReasonDialog';
+import { useCommand } from '../parts/useCommand';
 import { clockMoment, inViewersZone, many, time, word } from '../parts/words';
 import { useMay } from '../session/useSession';
 
@@ -126,18 +127,6 @@ export function CaseActions({ of }: { of: Case }) {
       {asked === 'close' && <CloseDialog of={of} onClose={close} />}
     </p>
   );
-}
-
-/** Sends a command about a case; the dialog closes once it is done. */
-function useCommand<T>(call: (sent: T) => Promise<unknown>, onDone: () => void) {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: call,
-    onSuccess: async () => {
-      await queries.invalidateQueries();
-      onDone();
-    },
-  });
 }
 
 interface DialogProps {

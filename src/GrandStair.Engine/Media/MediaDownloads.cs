@@ -22,11 +22,17 @@ public sealed class MediaDownloads(MediaStore store, MediaTable table, MediaHost
     private static readonly TimeSpan ConnectTimeout = TimeSpan.FromSeconds(30);
     private static readonly TimeSpan LongestPause = TimeSpan.FromMinutes(15);
 
+    /// <summary>How long a server may let one wait for an answer, or for more of the file.</summary>
+    private static readonly TimeSpan LongestSilence = TimeSpan.FromMinutes(2);
+
     // Redirects are followed here, so that they lead to allowed hosts only.
     private readonly HttpClient _http = new(new SocketsHttpHandler { AllowAutoRedirect = false, ConnectTimeout = ConnectTimeout })
     {
         Timeout = Timeout.InfiniteTimeSpan,
     };
+
+    /// <summary>By upload what is being downloaded.</summary>
+    private readonly ConcurrentDictionary<string, Task> _running = new();
 
     /// <summary>By upload: how often it was cut off in a row, and before when it is not tried again.</summary>
     private readonly ConcurrentDictionary<string, (int Times, DateTime NotBefore)> _cutOff = new();
@@ -83,11 +89,18 @@ public sealed class MediaDownloads(MediaStore store, MediaTable table, MediaHost
         var uploads = (await table.UploadsAsync(stop)).Where(u => u.From is not null).ToArray();
         foreach (var ended in _cutOff.Keys.Except(uploads.Select(u => u.Id)))
             _cutOff.TryRemove(ended, out _);
-        await Parallel.ForEachAsync(
-            uploads.Where(u => !_cutOff.TryGetValue(u.Id, out var cut) || cut.NotBefore <= DateTime.UtcNow),
-            new ParallelOptions { MaxDegreeOfParallelism = AtOnce, CancellationToken = stop },
-            async (upload, ended) => await DownloadAsync(upload, ended)
+        foreach (var (upload, download) in _running.Where(r => r.Value.IsCompleted))
+        {
+            _running.TryRemove(upload, out _);
+            // What it did not expect goes to the log of the duty.
+            await download;
+        }
+
+        var due = uploads.Where(u =>
+            !_running.ContainsKey(u.Id) && (!_cutOff.TryGetValue(u.Id, out var cut) || cut.NotBefore <= DateTime.UtcNow)
         );
+        foreach (var upload in due.Take(AtOnce - _running.Count))
+            _running[upload.Id] = DownloadAsync(upload, stop);
     }
 
     private async Task DownloadAsync(MediaUpload upload, CancellationToken stop)
@@ -97,7 +110,11 @@ public sealed class MediaDownloads(MediaStore store, MediaTable table, MediaHost
             await ReceiveAsync(upload, upload.From!, stop);
             _cutOff.TryRemove(upload.Id, out _);
         }
-        catch (Exception error) when (error is HttpRequestException or IOException or RefusedException && !stop.IsCancellationRequested)
+        catch (OperationCanceledException) when (stop.IsCancellationRequested)
+        {
+            // Another pass goes on with it, here or elsewhere.
+        }
+        catch (Exception error) when (error is HttpRequestException or IOException or RefusedException)
         {
             var times = _cutOff.GetValueOrDefault(upload.Id).Times + 1;
             var pause = TimeSpan.FromSeconds(Math.Min(LongestPause.TotalSeconds, Math.Pow(2, times)));
@@ -115,6 +132,13 @@ public sealed class MediaDownloads(MediaStore store, MediaTable table, MediaHost
     private async Task ReceiveAsync(MediaUpload upload, MediaOrigin from, CancellationToken stop)
     {
         var offset = store.Received(upload);
+        if (offset == upload.Size)
+        {
+            // All of it arrived before the service was killed.
+            await store.AppendAsync(upload.Id, offset, Stream.Null, new(upload.BegunBy), stop);
+            return;
+        }
+
         // Without a checksum, only what the server vouches for as the same file is added to what has arrived.
         if (offset > 0 && upload.Sha256 is null && from.Validator is null)
             offset = store.Restart(upload);
@@ -130,9 +154,38 @@ public sealed class MediaDownloads(MediaStore store, MediaTable table, MediaHost
             throw new IOException($"the server sent bytes from {begin} on, in place of {offset}");
         await table.NoteAsync(upload.Id, null, stop);
         await using var content = await response.Content.ReadAsStreamAsync(stop);
-        var status = await store.AppendAsync(upload.Id, offset, content, new(upload.BegunBy), stop);
-        if (status.Ended is null)
-            throw new IOException($"the server ended after {status.Received} of {upload.Size} bytes");
+        using var silence = CancellationTokenSource.CreateLinkedTokenSource(stop);
+        var watching = CancelWhenSilentAsync(upload, silence);
+        try
+        {
+            var status = await store.AppendAsync(upload.Id, offset, content, new(upload.BegunBy), silence.Token);
+            if (status.Ended is null)
+                throw new IOException($"the server ended after {status.Received} of {upload.Size} bytes");
+        }
+        catch (OperationCanceledException) when (!stop.IsCancellationRequested)
+        {
+            throw new IOException($"nothing arrived for {LongestSilence.TotalMinutes:0} minutes");
+        }
+        finally
+        {
+            await silence.CancelAsync();
+            await watching;
+        }
+    }
+
+    /// <summary>Cancels a download of which nothing arrives any more.</summary>
+    private async Task CancelWhenSilentAsync(MediaUpload upload, CancellationTokenSource silence)
+    {
+        var before = -1L;
+        while (store.Received(upload) is var received && received > before)
+        {
+            before = received;
+            await Task.Delay(LongestSilence, silence.Token).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+            if (silence.IsCancellationRequested)
+                return;
+        }
+
+        await silence.CancelAsync();
     }
 
     /// <summary>Asks for a file or the rest of it, by way of redirects to allowed hosts.</summary>
@@ -158,13 +211,27 @@ public sealed class MediaDownloads(MediaStore store, MediaTable table, MediaHost
                     request.Headers.IfRange = new(EntityTagHeaderValue.Parse(validator));
             }
 
-            var response = await _http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, stop);
+            var response = await AnswerAsync(request, stop);
             if ((int)response.StatusCode is not (>= 300 and < 400) || response.Headers.Location is not { } location)
                 return response;
             response.Dispose();
             if (redirects == MostRedirects)
                 throw RefusedException.Conflict("media-url", $"{url.Authority} redirects more than {MostRedirects} times.");
             url = new(url, location);
+        }
+    }
+
+    private async Task<HttpResponseMessage> AnswerAsync(HttpRequestMessage request, CancellationToken stop)
+    {
+        using var late = CancellationTokenSource.CreateLinkedTokenSource(stop);
+        late.CancelAfter(LongestSilence);
+        try
+        {
+            return await _http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead, late.Token);
+        }
+        catch (OperationCanceledException error) when (!stop.IsCancellationRequested)
+        {
+            throw new HttpRequestException($"no answer within {LongestSilence.TotalMinutes:0} minutes", error);
         }
     }
 
