@@ -7,9 +7,6 @@ namespace GrandStair.Core.Catalogue;
 /// <param name="Names">Host names, in lower case, each alone (any port) or with its port: <c>downloads.example:8443</c>.</param>
 public sealed record MediaHosts(ImmutableArray<string> Names)
 {
-    /// <summary>No host.</summary>
-    public static MediaHosts None { get; } = new([]);
-
     /// <summary>Reads the names of hosts.</summary>
     /// <param name="names">The names; spaces around them are left out.</param>
     /// <exception cref="RefusedException">One is no host name, such as a URL.</exception>
@@ -25,12 +22,6 @@ public sealed record MediaHosts(ImmutableArray<string> Names)
         ArgumentNullException.ThrowIfNull(url);
         return Names.Contains(url.Host) || Names.Contains($"{url.Host}:{url.Port}");
     }
-
-    /// <inheritdoc />
-    public bool Equals(MediaHosts? other) => other is not null && Names.SequenceEqual(other.Names);
-
-    /// <inheritdoc />
-    public override int GetHashCode() => Names.Length;
 
     private static string Checked(string name) =>
         Uri.TryCreate($"https://{name}/", UriKind.Absolute, out var url)
