@@ -257,7 +257,13 @@ internal sealed class EngineKit : IAsyncDisposable
         var killed = StartWorker();
         await UntilAsync(async () => (await StatesAsync()).Any(reached), () => what);
         await killed.CancelAsync();
+        await EndedAsync();
     }
+
+    /// <summary>
+    /// Waits until the newest worker, which was killed, has ended: where time moves in steps, the next one is told from it by its turns.
+    /// </summary>
+    public Task EndedAsync() => _workers[^1].Work;
 
     /// <summary>Keeps time from moving until the worker and the keeper have joined it.</summary>
     private static async Task WithBothAsync(SteppedTime stepped, int turns, IDisposable running)

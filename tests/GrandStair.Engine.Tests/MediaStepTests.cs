@@ -30,7 +30,7 @@ public sealed class MediaStepTests
     [Fact]
     public async Task A_service_that_is_killed_before_the_result_is_written_does_not_fetch_clean_up_or_save_twice()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 3000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(3);
         await kit.PlanAsync(EngineKit.Plan);
         foreach (var step in new[] { "clean", "fetch-image", "save-settings" })

@@ -29,7 +29,7 @@ public sealed class OutputTests
     [Fact]
     public async Task All_that_steps_printed_is_kept_though_the_service_is_killed_meanwhile()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 3000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(2);
         await kit.PlanAsync(EngineKit.Plan);
         var table = new RunOutputTable(kit.Database);

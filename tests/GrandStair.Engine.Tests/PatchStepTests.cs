@@ -1,3 +1,6 @@
+using GrandStair.Connections;
+using GrandStair.Connections.Simulation;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Runs;
 using Xunit;
 
@@ -48,10 +51,11 @@ public sealed class PatchStepTests
     [Fact]
     public async Task A_service_that_is_killed_in_any_part_of_a_round_goes_on_there_and_repeats_nothing()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 3000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(6);
         await kit.PlanAsync(EngineKit.Plan);
-        foreach (var part in Enum.GetValues<PatchPart>())
+        await KillWhileItLooksAsync(kit);
+        foreach (var part in new[] { PatchPart.Script, PatchPart.Restart })
             await kit.WorkUntilAsync(r => r.Patch?.Part == part, $"a patching step is at its part '{part}'");
 
         kit.StartWorker();
@@ -67,7 +71,7 @@ public sealed class PatchStepTests
     [Fact]
     public async Task What_is_suspended_is_resumed_though_the_service_is_killed_after_either()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 3000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(2);
         await kit.PlanAsync(EngineKit.Plan);
         await kit.WorkUntilAskedForAsync("suspend-protection");
@@ -79,6 +83,44 @@ public sealed class PatchStepTests
         Assert.All((await kit.Fleet.AllAsync(EngineKit.Stop)).Values, m => Assert.Equal("on", m.TextOf("disk.encryption")));
     }
 
+    /// <summary>Works until the first machine is read for whether anything is left to patch, as a service does that is killed then.</summary>
+    private static async Task KillWhileItLooksAsync(EngineKit kit)
+    {
+        var connection = new DeadlyConnection(new SimulatedConnection(kit.World, kit.Clock));
+        connection.Worker = kit.StartWorker(connection);
+        await kit.UntilAsync(() => Task.FromResult(connection.Worker.IsCancellationRequested), () => "a patching step looks");
+        await kit.EndedAsync();
+        Assert.Contains(await kit.StatesAsync(), r => r.Patch is { Part: PatchPart.Look, Round: 0 });
+    }
+
     private static async Task<IEnumerable<OrderEnded>> PartsAsync(EngineKit kit, RunState run) =>
         (await kit.Runs.EventsAsync(run.Run, EngineKit.Stop)).Select(e => e.Event).OfType<OrderEnded>().Where(e => e.Order.Step == "patch");
+
+    /// <summary>Kills its worker when that reads whether anything is left to patch.</summary>
+    private sealed class DeadlyConnection(IConnection inner) : IConnection
+    {
+        public CancellationTokenSource? Worker { get; set; }
+
+        public string Kind => inner.Kind;
+
+        public async Task<IReadOnlyList<ScriptOutput>> ReadAsync(
+            Machine machine,
+            IReadOnlyList<string> scripts,
+            IReadOnlyCollection<string> wanted,
+            CancellationToken stop
+        )
+        {
+            if (wanted.SequenceEqual(["patches.pending"]))
+                await Worker!.CancelAsync();
+            stop.ThrowIfCancellationRequested();
+            return await inner.ReadAsync(machine, scripts, wanted, stop);
+        }
+
+        public Task PostAsync(Machine machine, PostedOrder order, CancellationToken stop) => inner.PostAsync(machine, order, stop);
+
+        public Task<OrderStatus> AskAsync(Machine machine, OrderName order, CancellationToken stop) => inner.AskAsync(machine, order, stop);
+
+        public Task<byte[]> OutputAsync(Machine machine, OrderName order, long from, CancellationToken stop) =>
+            inner.OutputAsync(machine, order, from, stop);
+    }
 }

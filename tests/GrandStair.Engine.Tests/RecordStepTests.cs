@@ -57,7 +57,7 @@ public sealed class RecordStepTests
     [Fact]
     public async Task A_service_that_is_killed_before_the_result_is_written_records_and_compares_again()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 3000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(3);
         await kit.PlanAsync(EngineKit.Plan);
         foreach (var step in new[] { "record", "compare" })

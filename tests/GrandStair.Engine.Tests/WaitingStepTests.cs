@@ -33,12 +33,10 @@ public sealed class WaitingStepTests
     [Fact]
     public async Task A_person_is_asked_once_though_the_service_is_killed_meanwhile_and_their_answer_carries_the_run_on()
     {
-        await using var kit = await EngineKit.StartAsync(pace: 3000);
+        await using var kit = await EngineKit.StartAsync();
         await kit.AddMachinesAsync(1);
         await kit.PlanAsync(MediaPlan);
-        var killed = kit.StartWorker();
-        await kit.AskedAsync(1);
-        await killed.CancelAsync();
+        await kit.WorkUntilAsync(r => r.AskedOfPerson is not null, "a person is asked");
         kit.StartWorker();
         var run = (await kit.StatesAsync()).Single();
         Assert.Equal(("media-bring", 1), (run.Outstanding!.Name.Step, run.Outstanding.Name.Attempt));
