@@ -21,6 +21,8 @@ const hours = 3600e3;
 
 const inventory = [];
 const truths = [];
+// What these lose in their upgrade.
+const loses = { 'desk-w-011': 'label-printer', 'desk-n-010': 'print-queue', 'desk-c-006': 'label-printer' };
 let number = 0;
 
 function machine(site, name, group, owner, edition, rate, away) {
@@ -52,7 +54,7 @@ function machine(site, name, group, owner, edition, rate, away) {
   inventory.push({
     name, serial: `NF${(41000 + number * 37).toString()}`, site, group, owner, tags, connection: 'simulated', seen: iso(silent ? imported - 9 * 24 * hours : seen), ...known,
   });
-  truths.push({ name, ...truth, 'truth.backup': backedUp ? 'nightly' : 'none', 'truth.slowness': (0.75 + draw() * (old ? 1.4 : 0.6)).toFixed(2), 'truth.away': away.toFixed(2), 'truth.signed-in': group === 'ticket-desk' ? '0.3' : '0.1' });
+  truths.push({ name, ...truth, 'truth.backup': backedUp ? 'nightly' : 'none', 'truth.slowness': (0.75 + draw() * (old ? 1.4 : 0.6)).toFixed(2), 'truth.away': away.toFixed(2), 'truth.signed-in': group === 'ticket-desk' ? '0.3' : '0.1', 'truth.loses': loses[name] ?? '-' });
 }
 
 for (const [site, letter, count] of terminals) {
@@ -91,18 +93,20 @@ function write(file, rows, empty) {
 write('fleet.csv', inventory, true);
 write('simulated.csv', truths, false);
 
-// The servers, gateways with their radios, the vault and the ticketing server: known and judged, in no plan yet.
+// The servers, gateways with their radios, the vault and the ticketing server.
 const others = [];
 const other = (name, site, group, readings, truth = {}) => others.push({ name, site, group, owner: 'terminal-it', tags: '', connection: 'simulated', seen: iso(imported - Math.floor(draw() * 20) * hours), readings, truth });
 const table = (rows) => JSON.stringify(rows);
 const apps = (ledger) => table([{ name: 'Ledger', version: ledger, publisher: 'Quay Works' }, { name: 'Chart Store', version: '3.1', publisher: 'Harbour Soft' }]);
 const services = (state) => table([{ name: 'ledger', state: 'running', start: 'auto' }, { name: 'print-queue', state, start: 'auto' }]);
-const server = (name, site, version, edition, model, mode, ledger, state, memory = '32 GiB') =>
+const server = (name, site, version, edition, model, mode, ledger, state, memory = '32 GiB', replaces = '-') =>
   other(name, site, 'servers', {
     'os.product': 'Brae Server', 'os.edition': edition, 'os.version': version, 'os.build': `${version}.0.7`, 'hardware.model': model, 'hardware.memory': memory, 'disk.system.free': '120 GiB',
-    'network.rate': '1 Gbit/s', 'backup.last': iso(imported - 20 * hours), 'firmware.mode': mode, 'patches.pending': '0', 'cluster.size': '1', apps: apps(ledger), services: services(state),
+    'network.rate': '1 Gbit/s', 'backup.last': iso(imported - 20 * hours), 'firmware.mode': mode, 'patches.pending': '0', 'cluster.size': '1', replaces, apps: apps(ledger), services: services(state),
   });
 server('srv-files-w', 'Westhaven', '4', 'Standard', 'virtual', 'legacy', '9.4', 'running');
+// A clone, which is to take the place of the first one.
+server('srv-files-w2', 'Westhaven', '4', 'Standard', 'virtual', 'legacy', '9.4', 'running', '32 GiB', 'srv-files-w');
 server('srv-ledger-w', 'Westhaven', '4', 'Standard', 'Rack 2', 'legacy', '8.2', 'running');
 server('srv-branch-e', 'Eastness', '4', 'Branch', 'virtual', 'legacy', '9.4', 'running', '8 GiB');
 server('srv-dir-n', 'Northmere', '5', 'Datacentre', 'Rack 2', 'native', '9.4', 'failed');
@@ -111,7 +115,7 @@ server('srv-mail-n', 'Northmere', '6', 'Datacentre', 'Rack 2', 'native', '9.4', 
 const gateway = (name, site, model, firmware, pair, radios, old) => {
   other(name, site, 'gateways', {
     'os.product': 'Skerry Gateway', 'os.version': '3', 'os.build': '3.2.1', 'hardware.model': model, 'disk.system.free': '6 GiB', 'network.rate': '100 Mbit/s', 'power.mains': 'yes',
-    'gateway.firmware': firmware, 'gateway.pair': pair,
+    'gateway.firmware': firmware, 'gateway.pair': pair, 'radios.unstaged': `${radios}`, 'radios.off': '0', cluster: pair,
   });
   for (let i = 1; i <= radios; i++)
     other(`${name}-radio-${String(i).padStart(2, '0')}`, site, 'radios', { 'os.product': 'Skerry Radio', 'os.version': i === old ? '1.6' : '2.3', 'hardware.model': i === old ? 'Skua 1' : 'Skua 2', 'hangs-on': name });
@@ -125,14 +129,17 @@ for (let i = 1; i <= 3; i++)
     'os.product': 'Corrie Vault', 'os.version': '2', 'os.build': '2.8.4', 'hardware.model': 'Corrie 12', 'hardware.memory': '128 GiB', 'disk.system.free': '400 GiB',
     devices: table([{ name: 'disk 1', kind: 'disk', fault: 'no' }, { name: 'fan 2', kind: 'fan', fault: i === 2 ? 'yes' : 'no' }]), 'vault.nodes.healthy': '3', 'vault.nodes.all': '3', 'vault.rebuild': 'no', cluster: 'vault-n',
   });
-other('tickets-w', 'Westhaven', 'ticketing', {
-  'os.product': 'Debian', 'os.version': '12', 'os.build': '12.8', 'hardware.memory': '32 GiB', 'disk.system.free': '44 GiB', 'backup.last': iso(imported - 30 * hours),
-  'lantern.version': '11.4', 'lantern.runtime': '11', 'lantern.store': '4', 'lantern.account': 'writer',
-});
+const tickets = (name, account, replaces, backup) =>
+  other(name, 'Westhaven', 'ticketing', {
+    'os.product': 'Debian', 'os.version': '12', 'os.build': '12.8', 'hardware.memory': '32 GiB', 'disk.system.free': '44 GiB', 'network.rate': '1 Gbit/s',
+    'backup.last': iso(imported - backup * hours), 'lantern.version': '11.4', 'lantern.runtime': '11', 'lantern.store': '4', 'lantern.account': account, replaces,
+  }, { 'truth.backup': 'nightly' });
+tickets('tickets-w', 'owner', '-', 6);
+tickets('tickets-w2', 'owner', 'tickets-w', 6);
 // A file says of every machine in it that a column without a value is absent, so that each kind has a file of its own.
 for (const group of new Set(others.map((o) => o.group))) {
   const own = others.filter((o) => o.group === group);
   write(`${group}.csv`, own.map(({ readings, truth, ...rest }) => ({ ...rest, ...readings })), true);
-  write(`${group}-simulated.csv`, own.map(({ name, readings, truth }) => ({ name, ...readings, 'boot.id': name, ...truth, 'truth.backup': 'none', 'truth.slowness': '1', 'truth.away': '0' })), false);
+  write(`${group}-simulated.csv`, own.map(({ name, readings, truth }) => ({ name, ...readings, 'boot.id': name, 'truth.backup': 'none', 'truth.slowness': '1', 'truth.away': '0', ...truth })), false);
 }
 console.log(`${inventory.length} desktops and ${others.length} others`);

@@ -40,6 +40,16 @@ internal sealed class Screen
         );
     }
 
+    /// <summary>Says the first lines of a list that may be long, and how many more there are.</summary>
+    public void First(string before, IReadOnlyCollection<string> lines)
+    {
+        const int shown = 5;
+        foreach (var line in lines.Take(shown))
+            Say($"{before}{line}");
+        if (lines.Count > shown)
+            Hint($"{before}{lines.Count - shown:N0} more; --json lists all");
+    }
+
     /// <summary>A line of somebody else's text, as it is.</summary>
     public void Plain(string line) => _console.WriteLine(Clean(line));
 

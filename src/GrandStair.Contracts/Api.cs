@@ -442,7 +442,16 @@ public sealed record MachineView(
 {
     /// <summary>That it was removed from the fleet; null while it belongs to it.</summary>
     public RemovalView? Removed { get; init; }
+
+    /// <summary>The other machine of an upgrade side by side; null where there is none.</summary>
+    public PairView? Pair { get; init; }
 }
+
+/// <summary>The other machine of an upgrade side by side.</summary>
+/// <param name="Other">Its name.</param>
+/// <param name="State">What this machine is: <c>to-be-replaced</c> or <c>replaced</c> by the other, <c>stands-by</c> to take its place, or
+/// <c>took-over</c> from it.</param>
+public sealed record PairView(string Other, string State);
 
 /// <summary>How a machine is reached.</summary>
 /// <param name="HostKey">The pinned key's kind and fingerprint; null where none is pinned.</param>
@@ -954,6 +963,9 @@ public sealed record RunView(
     /// <summary>How what the machine has differs from what it had, the latest comparison of each step.</summary>
     public required IReadOnlyList<DifferencesView> Comparisons { get; init; }
 
+    /// <summary>The second machine, which takes the machine's place; null where it is upgraded in place.</summary>
+    public string? Successor { get; init; }
+
     /// <summary>Until when the verified upgrade can be rolled back; null where it cannot, or is not verified.</summary>
     public required DateTimeOffset? RollbackUntil { get; init; }
 
@@ -1050,7 +1062,11 @@ public sealed record StepView(
     int Attempts,
     bool PointOfNoReturn,
     double UsualSeconds
-);
+)
+{
+    /// <summary>The second machine, where the step is done there; null where it is done on the machine itself.</summary>
+    public string? Machine { get; init; }
+}
 
 /// <summary>Keeps the rollback of a verified run for longer.</summary>
 /// <param name="Until">The last day on which it is kept, by UTC.</param>

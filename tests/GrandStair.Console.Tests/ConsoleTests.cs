@@ -49,7 +49,7 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
     public async Task A_condition_filters_the_fleet_and_a_mistyped_one_is_told()
     {
         var page = await demo.OpenAsync("/fleet");
-        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("281 machines");
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("283 machines");
         Assert.InRange(await page.Locator(".grid-row").CountAsync(), 10, 60);
         await page.Locator(".frame .filter").FillAsync("site = \"MV Gannet\" and group = bridge");
         await page.Locator(".frame .filter").PressAsync("Enter");

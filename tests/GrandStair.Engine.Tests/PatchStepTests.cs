@@ -83,7 +83,7 @@ public sealed class PatchStepTests
         Assert.All((await kit.Fleet.AllAsync(EngineKit.Stop)).Values, m => Assert.Equal("on", m.TextOf("disk.encryption")));
     }
 
-    /// <summary>Works until the first machine is read for whether anything is left to patch, as a service does that is killed then.</summary>
+    /// <summary>Works until a machine is read for whether anything is left to patch, as a service does that is killed then.</summary>
     private static async Task KillWhileItLooksAsync(EngineKit kit)
     {
         var connection = new DeadlyConnection(new SimulatedConnection(kit.World, kit.Clock));

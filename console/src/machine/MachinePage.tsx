@@ -6,7 +6,7 @@ import { api, type Schemas, ServiceProblem, take } from '../api/client';
 import { RemoveDialog, RemovedNote } from '../fleet/Removal';
 import { CheckActions } from '../parts/CheckActions';
 import { Explain } from '../parts/Explain';
-import { SuspendedOn } from '../parts/MachineLink';
+import { MachineLink, SuspendedOn } from '../parts/MachineLink';
 import { failed, Loading, Problem } from '../parts/Problem';
 import { GateState, Status } from '../parts/Status';
 import { date, many, span, time, word } from '../parts/words';
@@ -75,6 +75,11 @@ export function MachinePage() {
         {' · '}
         <a href={`/api/v1/machines/${encodeURIComponent(m.name)}/referral`}>Download support bundle</a>
       </p>
+      {machine.data.pair && (
+        <p className="under">
+          <b>{pairs[machine.data.pair.state]}</b> <MachineLink name={machine.data.pair.other} />
+        </p>
+      )}
       {removed && <RemovedNote id={m.id} name={m.name} removed={removed} mayRestore={may('RestoreMachine')} />}
       {removing && <RemoveDialog machines={[m.name]} onClose={() => setRemoving(false)} />}
       {read.error && <Problem of={read.error} />}
@@ -90,6 +95,14 @@ export function MachinePage() {
     </>
   );
 }
+
+/** What a machine is to the other one of an upgrade side by side. */
+const pairs: Record<string, string> = {
+  'to-be-replaced': 'To be replaced by',
+  replaced: 'Replaced by',
+  'stands-by': 'Stands by to take the place of',
+  'took-over': 'Took the place of',
+};
 
 /** The route's hops, and the alternatives that were not taken. */
 function Route({ gate }: { gate: Schemas['GateView'] }) {

@@ -44,6 +44,11 @@ export function RunPage() {
         )}
         {view.reclaimedBytes !== null && ` · ${bytes(view.reclaimedBytes)} reclaimed after the rollback period`}
       </p>
+      {view.successor && (
+        <p className="under">
+          Side by side: <MachineLink name={view.successor} /> takes the place of {r.machine}
+        </p>
+      )}
       {r.asked && <Asked run={r} asked={r.asked} />}
       {r.parked && (
         <div className="parked-box" role="status">
@@ -243,7 +248,8 @@ function Steps({ view }: { view: Schemas['RunView'] }) {
               {stepShapes[step.state] ?? '·'}
             </span>
             <div>
-              {step.title} {step.attempts > 1 && <span className="quiet">attempt {step.attempts}</span>}
+              {step.title} {step.machine && <span className="quiet">on {step.machine}</span>}{' '}
+              {step.attempts > 1 && <span className="quiet">attempt {step.attempts}</span>}
               <div className="quiet">
                 {word(step.phase)}, {word(step.state)}, usually {span(step.usualSeconds)}
                 {step.pointOfNoReturn && ' · point of no return'}

@@ -153,6 +153,16 @@ internal static class MachineCommands
             $"**{m.Name}** ({m.Id}): {m.Product ?? "product not known"} {m.Version}, "
                 + $"{m.Site}{(view.Silent ? "; **silent**: nothing was heard of it for a week" : "")}"
         );
+        if (view.Pair is { } pair)
+            screen.Say(
+                pair.State switch
+                {
+                    "replaced" => $"**Replaced by {pair.Other}**",
+                    "stands-by" => $"**Stands by** to take the place of {pair.Other}",
+                    "took-over" => $"Took the place of {pair.Other}",
+                    _ => $"To be replaced by {pair.Other}",
+                }
+            );
         var by = view.Connection;
         var at = by.Address.Length > 0 ? $" at {by.User}@{by.Address}:{by.Port}, host key {by.HostKey ?? "not pinned"}" : "";
         screen.Hint(

@@ -394,8 +394,7 @@ internal static partial class PlanCommands
                 }
             )
         );
-        foreach (var undecided in view.Undecided)
-            screen.Say($"undecided: {undecided}");
+        screen.First("undecided: ", view.Undecided);
         Print(view.Planning, screen);
     }
 

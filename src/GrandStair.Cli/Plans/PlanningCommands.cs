@@ -481,8 +481,7 @@ internal static partial class PlanCommands
             screen.Say(late);
         foreach (var missing in view.Missing)
             screen.Say($"{missing} is listed and not in the scope.");
-        foreach (var undecided in view.Undecided)
-            screen.Say($"undecided: {undecided}");
+        screen.First("undecided: ", view.Undecided);
         Print(view.Coverages, screen);
         Print(view.Schedule, screen);
     }

@@ -397,6 +397,8 @@ internal static class RunCommands
                 + $"UTC{(view.MissedSlots > 0 ? $" · {view.MissedSlots} missed slot{(view.MissedSlots == 1 ? "" : "s")}" : "")} · "
                 + $"{(r.Closed is not null ? "closed" : view.Turned ? "past the point of no return" : "can be cancelled")}"
         );
+        if (view.Successor is { } successor)
+            screen.Say($"Side by side: **{successor}** takes the place of {r.Machine}");
         if (r.Usual is { } usual)
             screen.Hint(
                 $"{r.Step}: {Screen.Age(r.ElapsedSeconds)} so far; usually {Screen.Age(usual.Seconds)}, 95 of 100 within "
@@ -428,7 +430,7 @@ internal static class RunCommands
                 new[]
                 {
                     Screen.Word(s.Phase),
-                    s.Title,
+                    s.Machine is null ? s.Title : $"{s.Title} (on {s.Machine})",
                     Screen.Word(s.State),
                     s.Attempts > 0 ? $"{s.Attempts}" : "",
                     s.PointOfNoReturn ? "point of no return" : "",

@@ -245,13 +245,39 @@ public sealed class SimulatedMachines : IDisposable
         foreach (var order in ended)
         {
             if (order is { Result: nameof(OrderState.Ended), Exit: 0 } && !HadNoEffect(truth, order.Name))
+            {
                 SimulatedScript.Take(order.Kind, order.Script, order.Name, truth);
+                TellCluster(c, t, name, truth, [.. SimulatedScript.InCluster(order.Script)]);
+            }
+
             c.Execute("UPDATE orders SET settled = 1 WHERE name = @Name", new { order.Name }, t);
         }
 
         Keep(c, name, truth, t);
         t.Commit();
         return truth;
+    }
+
+    /// <summary>Changes what the other machines of a cluster show.</summary>
+    private static void TellCluster(
+        SqliteConnection c,
+        SqliteTransaction t,
+        string name,
+        Dictionary<string, string> truth,
+        IReadOnlyList<(string Key, string Value)> changes
+    )
+    {
+        if (changes.Count == 0 || !truth.TryGetValue("cluster", out var cluster))
+            return;
+        foreach (var other in c.Query<string>("SELECT name FROM machines WHERE name <> @name", new { name }, t).AsList())
+        {
+            var its = Truth(c, other, t)!;
+            if (its.GetValueOrDefault("cluster") != cluster)
+                continue;
+            foreach (var (key, value) in changes)
+                its[key] = value;
+            Keep(c, other, its, t);
+        }
     }
 
     private static bool HadNoEffect(Dictionary<string, string> truth, string order) =>

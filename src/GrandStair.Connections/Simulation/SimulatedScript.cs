@@ -15,10 +15,16 @@ internal sealed record ScriptResult(TimeSpan Lasts, OrderState Result, int? Exit
 /// <summary>
 /// What simulated machines understand in place of a shell script: one line an action. <c>fetch image</c>, <c>clean</c>, <c>save
 /// settings</c>, <c>apply image VERSION BUILD</c>, <c>apply offer VERSION BUILD</c>, <c>patch</c>, <c>look around</c>, <c>list</c>,
-/// <c>reclaim SIZE</c>, and <c>set KEY VALUE</c>.
+/// <c>reclaim SIZE</c>, <c>set KEY VALUE</c>, and <c>set-in-cluster KEY VALUE</c>, which every machine of the same cluster then shows.
 /// </summary>
 internal static class SimulatedScript
 {
+    private const string SetInCluster = "set-in-cluster";
+
+    /// <summary>What a script changes on every machine of the same cluster.</summary>
+    public static IEnumerable<(string Key, string Value)> InCluster(string script) =>
+        Lines(script).Select(l => l.Split(' ', 3)).Where(w => w is [SetInCluster, _, _]).Select(w => (w[1], w[2]));
+
     /// <summary>Draws how an order will go from what is true of the machine.</summary>
     public static ScriptResult Run(
         string machine,
@@ -169,7 +175,7 @@ internal static class SimulatedScript
                 case ["reclaim", var size, "GiB"]:
                     SetFree(truth, Gib(truth) + double.Parse(size, CultureInfo.InvariantCulture));
                     break;
-                case ["set", var key, ..]:
+                case ["set" or SetInCluster, var key, ..]:
                     truth[key] = string.Join(' ', words[2..]);
                     break;
                 default:

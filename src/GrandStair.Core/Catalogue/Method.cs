@@ -82,6 +82,9 @@ public sealed record Method
     /// <summary>Its steps in order; those of one phase stand together.</summary>
     public required ImmutableArray<StepSpec> Steps { get; init; }
 
+    /// <summary>Whether a second machine is upgraded, which then takes the first one's place.</summary>
+    public bool GoesSideBySide => Steps.Any(s => s.OnSuccessor);
+
     /// <summary>How it is undone.</summary>
     public required Rollback Rollback { get; init; }
 

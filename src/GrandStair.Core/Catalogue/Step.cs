@@ -109,6 +109,9 @@ public sealed record StepSpec(
     bool PointOfNoReturn = false
 )
 {
+    /// <summary>Whether it is done on the second machine of a method that goes side by side.</summary>
+    public bool OnSuccessor { get; init; }
+
     /// <summary>The names of the secrets that its script needs.</summary>
     public ImmutableArray<string> Secrets { get; init; } = [];
 

@@ -49,7 +49,7 @@ public sealed record ProductExposure(
         var (fallen, falling) = (ImmutableArray.CreateBuilder<Machine>(), ImmutableArray.CreateBuilder<Machine>());
         for (var row = 0; row < isOf.Length; row++)
         {
-            if (isOf[row] != Kleene.Yes || !sites.Holds(fleet[row].Site))
+            if (isOf[row] != Kleene.Yes || !fleet[row].IsInService || !sites.Holds(fleet[row].Site))
                 continue;
             var machine = fleet[row];
             var release = product.ReleaseOf(machine.TextOf(product.VersionKey));

@@ -175,7 +175,9 @@ public sealed record Draft(
         public Draft Make()
         {
             var apart = _begun.Concat(_staying).Select(m => m.Machine).ToHashSet();
-            var inScope = Machines.Values.Where(m => m.IsInFleet && _facts.Sites.Holds(m.Site) && !apart.Contains(m.Id)).ToArray();
+            var inScope = Machines
+                .Values.Where(m => m is { IsInFleet: true, IsInService: true } && _facts.Sites.Holds(m.Site) && !apart.Contains(m.Id))
+                .ToArray();
             var others = _facts.Members.Select(m => m.Machine).ToHashSet();
             bool IsLeftToOther(Machine m) =>
                 _facts.Before?.State == PlanStatus.Started && !others.Contains(m.Id) && _facts.Elsewhere.Pending.ContainsKey(m.Name);

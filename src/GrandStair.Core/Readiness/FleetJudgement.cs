@@ -172,7 +172,7 @@ public sealed partial class FleetJudgement
         foreach (var column in _columns.Values)
             column.Clear(row);
         (_flags[row], _methods[row], _reasonOf[row]) = (0, -1, NoReason);
-        if (Aim.Product.Is.Ask(machine, new EvaluationContext(now)).Value != Kleene.Yes)
+        if (!machine.IsInService || Aim.Product.Is.Ask(machine, new EvaluationContext(now)).Value != Kleene.Yes)
         {
             _places[row] = Place.Elsewhere;
             return;

@@ -194,7 +194,7 @@ public sealed partial class FleetJudgement
             var product = _aim.Product;
             var groupOf = new int[_fleet.Count];
             for (var row = 0; row < groupOf.Length; row++)
-                groupOf[row] = isOf.Values[row] == Yes ? 0 : -1;
+                groupOf[row] = isOf.Values[row] == Yes && _fleet[row].IsInService ? 0 : -1;
             foreach (
                 var key in new[] { product.VersionKey, product.EditionKey, product.BuildKey }
                     .OfType<string>()

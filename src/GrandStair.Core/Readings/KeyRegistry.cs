@@ -93,6 +93,14 @@ public sealed partial class KeyRegistry
                     "The common name of machines that belong together and never go at once: the nodes of a cluster, a pair"
                 ),
                 new("hangs-on", ValueKind.Text, "The name of the machine that it hangs on, such as a radio on its gateway"),
+                new(
+                    Successors.Replaces,
+                    ValueKind.Text,
+                    "The name of the machine whose place it is to take: it was built or cloned for an upgrade side by side"
+                ),
+                new(Successors.Successor, ValueKind.Text, "The name of the second machine that is to take its place"),
+                new(Successors.StandsBy, ValueKind.Flag, "Whether it is such a second machine, and the first one still does the work"),
+                new(Successors.ReplacedBy, ValueKind.Text, "The name of the machine that has taken its place"),
                 new("apps", ValueKind.Table, "Installed applications")
                 {
                     Columns =

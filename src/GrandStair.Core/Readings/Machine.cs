@@ -77,6 +77,12 @@ public sealed record Machine : IReadable
     /// <summary>Whether it belongs to the fleet, since nobody has removed it.</summary>
     public bool IsInFleet => Removed is null;
 
+    /// <summary>
+    /// Whether it does its own work: it neither stands by to take another one's place nor was replaced. Others are upgraded, counted and
+    /// judged with their pair.
+    /// </summary>
+    public bool IsInService => CurrentOf(Successors.StandsBy) is null && CurrentOf(Successors.ReplacedBy)?.Value is null;
+
     /// <summary>All readings, of every source.</summary>
     public ImmutableArray<Reading> Readings
     {

@@ -58,7 +58,11 @@ public sealed record RunOpened(
     ImmutableArray<LegSpec> Legs,
     Slot Slot,
     int? CatchUp = null
-) : RunEvent(At, Actor);
+) : RunEvent(At, Actor)
+{
+    /// <summary>The id of the second machine, for a method that goes side by side; null for any other.</summary>
+    public long? Successor { get; init; }
+}
 
 /// <summary>A gate was judged.</summary>
 /// <param name="At">When, UTC.</param>

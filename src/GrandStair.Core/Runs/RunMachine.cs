@@ -105,6 +105,7 @@ public static class RunMachine
         {
             Run = e.Run,
             Machine = e.Machine,
+            Successor = e.Successor,
             Plan = e.Plan,
             Wave = e.Wave,
             CatalogueHash = e.CatalogueHash,

@@ -20,6 +20,9 @@ public sealed record LegSpec(
     TimeSpan AfterPointOfNoReturn
 )
 {
+    /// <summary>Whether a second machine is upgraded, which then takes the first one's place.</summary>
+    public bool GoesSideBySide => Steps.Any(s => s.OnSuccessor);
+
     /// <summary>The release that the hop leads to; empty for the hop of a component.</summary>
     public string To { get; init; } = "";
 
@@ -117,13 +120,16 @@ public sealed record PatchState(PatchPart Part, int Round, DateTimeOffset Began)
 public sealed record RunState
 {
     /// <summary>How this shape is numbered; a stored state of another number is made again from the events.</summary>
-    public const int Shape = 5;
+    public const int Shape = 6;
 
     /// <summary>The run's number.</summary>
     public required long Run { get; init; }
 
     /// <summary>The machine's id.</summary>
     public required long Machine { get; init; }
+
+    /// <summary>The id of the second machine, which is to take the machine's place; null where it is upgraded in place.</summary>
+    public long? Successor { get; init; }
 
     /// <summary>The plan's name.</summary>
     public required string Plan { get; init; }

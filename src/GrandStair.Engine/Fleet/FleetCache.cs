@@ -29,7 +29,8 @@ public sealed class FleetCache : IDisposable
     private readonly Dictionary<string, Kept> _kept = new(StringComparer.Ordinal);
     private ImmutableDictionary<MachineId, Machine> _machines = ImmutableDictionary<MachineId, Machine>.Empty;
     private readonly Dictionary<string, MachineId> _byName = new(StringComparer.OrdinalIgnoreCase);
-    private readonly Dictionary<string, HashSet<MachineId>> _hangingOn = new(StringComparer.OrdinalIgnoreCase);
+    private readonly NamedLinks _hangingOn = new(Dependents.HangsOn);
+    private readonly NamedLinks _replacing = new(Successors.Replaces);
     private int[]? _order;
     private long _position;
     private long _version;
@@ -190,42 +191,18 @@ public sealed class FleetCache : IDisposable
         var fewer = changed.Any(m => !m.IsInFleet && _byName.GetValueOrDefault(m.Name) == m.Id);
         var renamed = false;
         var shouldered = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
+        var replaced = new HashSet<string>(StringComparer.OrdinalIgnoreCase);
         foreach (var machine in changed)
         {
             var before = _machines.GetValueOrDefault(machine.Id);
-            if (
-                before is not null
-                && (before.Name != machine.Name || !machine.IsInFleet)
-                && _byName.GetValueOrDefault(before.Name) == machine.Id
-            )
-                _byName.Remove(before.Name);
             renamed |= before?.Name != machine.Name;
-            if (machine.IsInFleet)
-                _byName[machine.Name] = machine.Id;
-            if (
-                before?.TextOf(Dependents.HangsOn) is { } left
-                && _hangingOn.TryGetValue(left, out var leaving)
-                && leaving.Remove(machine.Id)
-            )
-                shouldered.Add(left);
-            if (machine.IsInFleet && machine.TextOf(Dependents.HangsOn) is { Length: > 0 } on)
-            {
-                if (!_hangingOn.TryGetValue(on, out var hanging))
-                    _hangingOn[on] = hanging = [];
-                hanging.Add(machine.Id);
-                shouldered.Add(on);
-            }
-
-            if (_hangingOn.ContainsKey(machine.Name))
-                shouldered.Add(machine.Name);
+            NoteName(before, machine);
+            _hangingOn.Note(before, machine, shouldered);
+            _replacing.Note(before, machine, replaced);
         }
 
         _machines = _machines.SetItems(changed.Select(m => KeyValuePair.Create(m.Id, m)));
-        var shouldering = shouldered
-            .Where(_byName.ContainsKey)
-            .Select(name => Dependents.With(_machines[_byName[name]], [.. _hangingOn[name].Select(id => _machines[id])]))
-            .ToArray();
-        _machines = _machines.SetItems(shouldering.Select(m => KeyValuePair.Create(m.Id, m)));
+        var computed = Compute(shouldered, replaced);
         if (fewer)
         {
             // Rows are never taken out of columns; removing machines is rare enough to make them again.
@@ -234,18 +211,30 @@ public sealed class FleetCache : IDisposable
             return;
         }
 
-        var touched = changed
-            .Select(m => m.Id)
-            .Concat(shouldering.Select(m => m.Id))
-            .Distinct()
-            .Select(id => _machines[id])
-            .Where(m => m.IsInFleet)
-            .ToArray();
+        var touched = changed.Select(m => m.Id).Concat(computed).Distinct().Select(id => _machines[id]).Where(m => m.IsInFleet).ToArray();
         foreach (var machine in touched)
             _columns.Put(machine);
         _search.Changed(touched.Select(m => m.Id));
         if (renamed)
             _order = null;
+        NoteChanged(touched);
+    }
+
+    private void NoteName(Machine? before, Machine machine)
+    {
+        if (
+            before is not null
+            && (before.Name != machine.Name || !machine.IsInFleet)
+            && _byName.GetValueOrDefault(before.Name) == machine.Id
+        )
+            _byName.Remove(before.Name);
+        if (machine.IsInFleet)
+            _byName[machine.Name] = machine.Id;
+    }
+
+    /// <summary>Takes note of which machines have to be judged again.</summary>
+    private void NoteChanged(IReadOnlyList<Machine> touched)
+    {
         foreach (var (name, kept) in _kept.ToArray())
         {
             foreach (var machine in touched)
@@ -253,6 +242,37 @@ public sealed class FleetCache : IDisposable
             if (kept.Changed.Count > MostJudgedSingly)
                 _kept.Remove(name);
         }
+    }
+
+    /// <summary>Makes the readings of machines that follow from others: their dependents, and their second machines.</summary>
+    /// <param name="shouldered">The names of machines on which another one hangs or hung.</param>
+    /// <param name="replaced">The names of machines whose place another one is or was to take.</param>
+    /// <returns>The machines that have changed by it.</returns>
+    private HashSet<MachineId> Compute(IEnumerable<string> shouldered, IEnumerable<string> replaced)
+    {
+        var computed = new HashSet<MachineId>();
+        void Put(Machine machine)
+        {
+            _machines = _machines.SetItem(machine.Id, machine);
+            computed.Add(machine.Id);
+        }
+
+        foreach (var name in shouldered.Where(_byName.ContainsKey))
+            Put(Dependents.With(_machines[_byName[name]], [.. _hangingOn.To(name).Select(id => _machines[id])]));
+        foreach (var name in replaced)
+            Pair(name, Put);
+        return computed;
+    }
+
+    /// <summary>Tells a machine and those that are to take its place of each other.</summary>
+    private void Pair(string name, Action<Machine> put)
+    {
+        var replacing = _replacing.To(name).Select(m => _machines[m]).ToArray();
+        var old = _byName.TryGetValue(name, out var id) ? _machines[id] : null;
+        if (old is not null)
+            put(Successors.With(old, replacing));
+        foreach (var next in replacing)
+            put(Successors.WithStandsBy(_machines[next.Id], old));
     }
 
     private sealed record Matches(IReadOnlyList<Machine> Machines, int Undecided, DateTimeOffset At, DateTimeOffset? Until, long Version);

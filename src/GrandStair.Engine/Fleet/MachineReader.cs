@@ -33,7 +33,16 @@ public sealed class MachineReader(
     TimeProvider clock
 )
 {
-    private static readonly string[] KeptByPeople = ["cluster", Dependents.HangsOn, Dependents.Key];
+    private static readonly string[] SaidByFleet =
+    [
+        "cluster",
+        Dependents.HangsOn,
+        Dependents.Key,
+        Successors.Replaces,
+        Successors.Successor,
+        Successors.StandsBy,
+        Successors.ReplacedBy,
+    ];
 
     /// <summary>
     /// Reads a machine with every product's reading scripts that may be meant for it, keeps what was seen, and returns the machine as it is
@@ -41,6 +50,14 @@ public sealed class MachineReader(
     /// </summary>
     /// <exception cref="ConnectionException">It could not be read; what was known stays.</exception>
     public Task<Machine> ReadAsync(Machine machine, Actor actor, CancellationToken stop) => ReadAsync(machine, [], actor, stop);
+
+    /// <summary>Keeps what is known of a machine without asking it.</summary>
+    public Task NoteAsync(Machine machine, SourceReport report, CancellationToken stop)
+    {
+        ArgumentNullException.ThrowIfNull(machine);
+        var now = clock.GetUtcNow();
+        return table.PutReadingsAsync(machine.Id, report, now, now, Actor.Worker, stop);
+    }
 
     /// <summary>Reads some keys of a machine and nothing else: what else is known of it stays as old as it is.</summary>
     /// <param name="machine">The machine.</param>
@@ -83,7 +100,7 @@ public sealed class MachineReader(
             out var refused
         );
         // What limits others is said by whoever keeps the fleet, and not by a machine about itself.
-        readings = [.. readings.Where(r => !KeptByPeople.Contains(r.Key))];
+        readings = [.. readings.Where(r => !SaidByFleet.Contains(r.Key))];
         if (wanted.Count > 0)
             readings = [.. readings.Where(r => wanted.Contains(r.Key))];
         var incomplete = scripts

@@ -164,14 +164,25 @@ public sealed class PlanKeeper(
         if (!step.Members.IsEmpty)
             await plans.PutMembersAsync(plan, step.Members, now, stop);
         foreach (var opening in step.Openings)
-            await OpenAsync(state, opening, machines[opening.Member.Machine].Name, now, stop);
+            await OpenAsync(state, opening, machines, now, stop);
         foreach (var move in step.Moves)
             await MoveAsync(move, now, stop);
     }
 
-    private async Task OpenAsync(PlanState state, RunOpening opening, string machine, DateTimeOffset now, CancellationToken stop)
+    private async Task OpenAsync(
+        PlanState state,
+        RunOpening opening,
+        IReadOnlyDictionary<MachineId, Machine> machines,
+        DateTimeOffset now,
+        CancellationToken stop
+    )
     {
         var (member, wave, legs) = opening;
+        var machine = machines[member.Machine];
+        var successor =
+            legs.Any(l => l.GoesSideBySide) && machine.TextOf(Successors.Successor) is { } name
+                ? machines.Values.FirstOrDefault(m => m.IsInFleet && m.Name.Equals(name, StringComparison.OrdinalIgnoreCase))
+                : null;
         RunOpened First(long number) =>
             new(
                 now,
@@ -185,9 +196,17 @@ public sealed class PlanKeeper(
                 legs,
                 member.Slot!,
                 state.Plan.CatchUp
-            );
+            )
+            {
+                Successor = successor?.Id.Value,
+            };
         if (await runs.OpenAsync(state.Record.Name, member.Machine, First, stop) is { } run)
-            log.LogInformation("Run r{Run} opened for {Machine} by {Method}", run, machine, string.Join(", ", legs.Select(l => l.Method)));
+            log.LogInformation(
+                "Run r{Run} opened for {Machine} by {Method}",
+                run,
+                machine.Name,
+                string.Join(", ", legs.Select(l => l.Method))
+            );
     }
 
     private async Task MoveAsync(RunMove move, DateTimeOffset now, CancellationToken stop)

@@ -328,6 +328,7 @@ public sealed class RunWorker(
             if (e is OrderEnded part)
                 e = part with { Patch = claim.State.Patch };
             var after = RunMachine.Step(claim.State, e).State;
+            await NoteReplacedAsync(claim.State, after, machine, stop);
             if (!await runs.AppendAsync(claim, [e], after, stop))
                 return;
             if (e is OrderEnded { Result: not (OrderResult.Ok or OrderResult.NotYet) } or OrderOverdue || after.Parked is not null)
@@ -346,6 +347,32 @@ public sealed class RunWorker(
         }
 
         await runs.ReleaseAsync(claim, claim.State.DueAt, stop);
+    }
+
+    /// <summary>
+    /// Keeps that a verified second machine does the work of the first one now, or that the first one does it again. Written before the
+    /// event, so that a service that is killed in between writes it once more.
+    /// </summary>
+    private async Task NoteReplacedAsync(RunState before, RunState after, Machine machine, CancellationToken stop)
+    {
+        if (before.Successor is null)
+            return;
+        var now = clock.GetUtcNow();
+        if (after.Verified is not null && before.Verified is null)
+            await reader.NoteAsync(machine, Successors.Report(await SuccessorAsync(after, stop), now), stop);
+        else if (after.Outcome == Outcome.RolledBack)
+            await reader.NoteAsync(machine, Successors.Report(null, now), stop);
+    }
+
+    /// <summary>The second machine of a run that goes side by side; null for any other run.</summary>
+    private async Task<Machine?> SuccessorAsync(RunState run, CancellationToken stop) =>
+        run.Successor is { } id ? (await fleet.AllAsync(stop))[new(id)] : null;
+
+    /// <summary>The machine on which a run's step is done, and the other one of the two.</summary>
+    private async Task<(Machine On, Machine? Other)> PlaceOfAsync(RunState run, Machine machine, CancellationToken stop)
+    {
+        var successor = await SuccessorAsync(run, stop);
+        return run.CurrentStep is { OnSuccessor: true } && successor is not null ? (successor, machine) : (machine, successor);
     }
 
     /// <summary>Reads a machine that was rolled back: its readings from the verification no longer hold.</summary>
@@ -374,19 +401,27 @@ public sealed class RunWorker(
                 return await OpenSlotAsync(claim, order, machine, stop);
             case OrderKind.Settle:
                 return new(new Settled(clock.GetUtcNow(), "worker", order.Name));
+            case OrderKind.Step when claim.State is { CurrentStep: { OnSuccessor: true } step, Successor: null }:
+                return new(new OrderEnded(clock.GetUtcNow(), "worker", order.Name, OrderResult.Failed, null, NoSuccessor(step, machine)));
             case OrderKind.Step when claim.State.WaitingStep is { } step:
                 return step.Until is { } until
-                    ? await ReadUntilAsync(claim, order, step, until, machine, stop)
+                    ? await ReadUntilAsync(claim, order, step, until, (await PlaceOfAsync(claim.State, machine, stop)).On, stop)
                     : WaitOn(claim, order, step, $"no answer from {step.Task!.Who}");
             case OrderKind.Step:
                 // The time in which it waits for the uplink does not count as staging.
-                return claim.State.UsesUplink && await TryAcquireUplinkAsync(claim, machine, stop) is { } busy
+                return
+                    claim.State.UsesUplink
+                    && await TryAcquireUplinkAsync(claim, (await PlaceOfAsync(claim.State, machine, stop)).On, stop) is { } busy
                     ? WaitFor(busy, claim)
                     : await StepAsync(claim, order, machine, stop);
             default:
                 throw new InvalidOperationException($"Order {order.Name} is for a person.");
         }
     }
+
+    private static string NoSuccessor(StepSpec step, Machine machine) =>
+        $"{step.Title} is done on a second machine, and {machine.Name} had none when this run was opened. Import the second machine with "
+        + $"'{Successors.Replaces}' set to {machine.Name}, and cancel this run; the plan then opens another one.";
 
     /// <summary>A limit is full: the run is due when a place in it becomes free, and after two minutes at the latest.</summary>
     private Looked WaitFor(string limit, ClaimedRun claim) =>
@@ -452,13 +487,21 @@ public sealed class RunWorker(
         var hop = product.Hops.Single(h => h.Name == leg.Hop);
         var moment = order.Moment!.Value;
         var decided = await decisions.OfAsync(product.Name, claim.State.Plan, clock.GetUtcNow(), stop);
+        var run = claim.State;
+        var successor = run.CurrentLeg.GoesSideBySide ? await SuccessorAsync(run, stop) : null;
+        // Once it is done on the second machine, that one is to be verified, and the later hops of the route begin there.
+        if (successor is not null && (moment == Moment.Verification || run.Leg > 0))
+            (machine, successor) = (successor, null);
+        var isSecond = machine.Id.Value != run.Machine;
         Gate Judge(Machine now) =>
             Gate.Judge(
-                product.ChecksOf(hop, product.Method(leg.Method)!, now, clock.GetUtcNow(), leg.LeastBuild),
+                product
+                    .ChecksOf(hop, product.Method(leg.Method)!, now, clock.GetUtcNow(), leg.LeastBuild)
+                    .Where(c => !isSecond || c.Name != Successors.Check),
                 now,
                 moment,
                 clock.GetUtcNow(),
-                decided.GetValueOrDefault(now.Id)?.Waivers
+                decided.GetValueOrDefault(new(claim.State.Machine))?.Waivers
             );
         var gate = Judge(machine);
         if (moment != Moment.Planning || gate.State != GateState.Open)
@@ -466,6 +509,9 @@ public sealed class RunWorker(
             try
             {
                 machine = await reader.ReadAsync(machine, Actor.Worker, stop);
+                // It has to answer before anything is suspended for it.
+                if (successor is not null)
+                    await reader.ReadAsync(successor, Actor.Worker, stop);
             }
             catch (ConnectionException error)
             {
@@ -574,6 +620,7 @@ public sealed class RunWorker(
     private async Task<Looked> StepAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
     {
         var step = claim.State.CurrentStep!;
+        (machine, var other) = await PlaceOfAsync(claim.State, machine, stop);
         var name = order.Name.ToString();
         var known = claim.Progress is { } before && before.Order == name ? before : null;
         // Only what passes until the machine is asked counts for the step, not how long the answer takes.
@@ -592,14 +639,14 @@ public sealed class RunWorker(
             {
                 if (await stepOrders.WhyNotAsync(claim.State, step, machine, stop) is { } why)
                     return new(new OrderEnded(asked, "worker", order.Name, OrderResult.Failed, null, why));
-                await connection.PostAsync(machine, await stepOrders.MakeAsync(claim, order, step, machine, stop), stop);
+                await connection.PostAsync(machine, await stepOrders.MakeAsync(claim, order, step, machine, other, stop), stop);
             }
 
             asked = clock.GetUtcNow();
             status = await stepOutputs.MaskAsync(await connection.AskAsync(machine, order.Name, stop), step, stop);
             // It was posted and is not there: the machine was set back. Nothing was done, so it may be posted again.
             if (status.State == OrderState.Unseen && await stepOrders.WhyNotAsync(claim.State, step, machine, stop) is null)
-                await connection.PostAsync(machine, await stepOrders.MakeAsync(claim, order, step, machine, stop), stop);
+                await connection.PostAsync(machine, await stepOrders.MakeAsync(claim, order, step, machine, other, stop), stop);
             // A result counts once all that led to it is here: by then the machine may be gone for good.
             printed = await stepOutputs.KeepAsync(connection, machine, order.Name, step, status, known?.Printed, stop);
         }

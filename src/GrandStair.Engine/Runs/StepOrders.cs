@@ -41,7 +41,20 @@ public sealed class StepOrders(
     }
 
     /// <summary>Makes the order of a step, to be posted to its machine.</summary>
-    public async Task<PostedOrder> MakeAsync(ClaimedRun claim, Order order, StepSpec step, Machine machine, CancellationToken stop)
+    /// <param name="claim">The run.</param>
+    /// <param name="order">Its outstanding order.</param>
+    /// <param name="step">The step.</param>
+    /// <param name="machine">The machine on which it is done.</param>
+    /// <param name="other">Where a run goes side by side, the other one of its two machines; else null.</param>
+    /// <param name="stop">Cancels it.</param>
+    public async Task<PostedOrder> MakeAsync(
+        ClaimedRun claim,
+        Order order,
+        StepSpec step,
+        Machine machine,
+        Machine? other,
+        CancellationToken stop
+    )
     {
         ArgumentNullException.ThrowIfNull(claim);
         ArgumentNullException.ThrowIfNull(order);
@@ -55,6 +68,8 @@ public sealed class StepOrders(
             ["order"] = order.Name.ToString(),
             ["run"] = $"r{run.Run}",
             ["machine"] = machine.Name,
+            ["other_machine"] = other?.Name ?? "",
+            ["other_address"] = other?.Connection.Address ?? "",
             ["hop"] = hop.Name,
             ["to"] = hop.To,
             ["build"] = product.BuildOf(hop, product.IssuesTouching(machine, now), run.CurrentLeg.LeastBuild) ?? "",

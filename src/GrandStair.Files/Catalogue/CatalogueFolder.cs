@@ -549,8 +549,23 @@ public static class CatalogueFolder
         if (way != Way.Upgrade && method.Steps.Length + method.Checks.Length > 0)
             map.Wrong("steps", $"Method '{method.Name}' upgrades nothing (way: {RunMachine.Name(way)}), so it has no steps and no checks.");
         CheckSteps(map, method);
-        return method;
+        return method.GoesSideBySide ? method with { Checks = [.. method.Checks, SecondMachine(keys)] } : method;
     }
+
+    /// <summary>That there is a second machine, which every method asks that goes side by side.</summary>
+    private static Check SecondMachine(KeyRegistry keys) =>
+        new()
+        {
+            Name = Successors.Check,
+            Title = "Its second machine is known",
+            Need = Need.Must,
+            Wants = ConditionParser.Parse($"{Successors.Successor} is known", keys),
+            Fix = new(
+                FixedBy.Person,
+                $"Build or clone the second machine, and import it with '{Successors.Replaces}' set to the name of this one.",
+                null
+            ),
+        };
 
     /// <summary>Media that a method fetches has to be in the file, and cleaning up after fetching it would remove it.</summary>
     private static void CheckMedia(YamlMap map, Product product, Method method)
@@ -580,6 +595,15 @@ public static class CatalogueFolder
                         + $"'{method.Name}'."
                 );
         }
+
+        foreach (
+            var step in method.Steps.Where(s =>
+                s.ResumedBy is { } by && method.Steps.Any(r => r.Name == by && r.OnSuccessor != s.OnSuccessor)
+            )
+        )
+            map.Wrong("steps", $"Step '{step.Name}' suspends something on one machine, and '{step.ResumedBy}' resumes it on the other.");
+        foreach (var step in method.Rollback.Steps.Concat(method.Rollback.Reclaim).Where(s => s.OnSuccessor && !method.GoesSideBySide))
+            map.Wrong("rollback", $"Step '{step.Name}' is done on a second machine, and no step of the upgrade is.");
 
         foreach (var step in method.Steps.Where(s => s.Kind == StepKind.Resume && method.Steps.All(o => o.ResumedBy != s.Name)))
             map.Wrong(
@@ -631,6 +655,7 @@ public static class CatalogueFolder
         )
         {
             Secrets = [.. map.Texts("secrets")],
+            OnSuccessor = IsOnSuccessor(map),
             ResumedBy = kind == StepKind.Suspend ? map.Text("resumed-by") : null,
             Provides = [.. map.Texts("provides")],
             Until = until?.Text,
@@ -649,6 +674,14 @@ public static class CatalogueFolder
         CheckStep(map, step, until, keys, readers);
         map.Done();
         return step;
+    }
+
+    private static bool IsOnSuccessor(YamlMap map)
+    {
+        var on = map.Optional("on");
+        if (on is not (null or Successors.Successor))
+            map.Wrong("on", $"'{on}' is no machine of a run; expected '{Successors.Successor}', or nothing for the machine itself.");
+        return on == Successors.Successor;
     }
 
     private static void CheckStep(YamlMap map, StepSpec step, Condition? until, KeyRegistry keys, ImmutableArray<Reader> readers)
@@ -672,6 +705,8 @@ public static class CatalogueFolder
             map.Wrong("files", $"'{odd}' is no path to save; expected an absolute one such as /etc/ssh/*.conf, without a colon.");
         if (step.Kind is StepKind.SaveFiles or StepKind.RestoreFiles && step.PointOfNoReturn)
             map.Wrong("kind", $"Step '{step.Name}' only copies files, so it is no point of no return.");
+        if (step is { OnSuccessor: true, Kind: StepKind.AskPerson })
+            map.Wrong("on", $"Step '{step.Name}' asks a person, so it is done on no machine; say in its 'words' which one is meant.");
         if (step.IsWaiting && (step.PointOfNoReturn || step.Attempts > 1 || !step.Provides.IsEmpty))
             map.Wrong("kind", $"Step '{step.Name}' only waits, so it has no 'attempts' and 'provides', and is no point of no return.");
         foreach (var key in (until?.Keys ?? []).Where(k => !readers.Any(r => r.Covers.Contains(k))))

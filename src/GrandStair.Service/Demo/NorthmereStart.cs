@@ -33,6 +33,9 @@ internal static class NorthmereStart
     /// <summary>The plan that the demo starts.</summary>
     public const string PlanName = "winter-crossing";
 
+    // The plans of the infrastructure, which begin beside it.
+    private static readonly string[] OtherPlans = ["vault", "gateways", "ticketing"];
+
     /// <summary>
     /// Loads the demo's data and starts its plan. What a start that was killed has done already is left as it is, and the rest is done.
     /// </summary>
@@ -80,12 +83,25 @@ internal static class NorthmereStart
             .GetRequiredService<PlanAcknowledgements>()
             .AcknowledgeAsync((await plans.FindAsync(PlanName, stop))!, null, "read, and talked over with the terminals", Planner, stop);
         await OpenCaseAsync(services, now, stop);
+        foreach (var file in OtherPlans)
+            await StartAsync(services, Path.Combine(options.Demo!, $"{file}.yaml"), stop);
         await commands.StartAsync(PlanName, Planner, stop);
     }
 
+    private static async Task StartAsync(IServiceProvider services, string file, CancellationToken stop)
+    {
+        var plans = services.GetRequiredService<PlanTable>();
+        var body = await File.ReadAllTextAsync(file, stop);
+        var name = body.Split('\n').Single(l => l.StartsWith("plan: ", StringComparison.Ordinal))["plan: ".Length..].Trim();
+        if (await plans.FindAsync(name, stop) is null)
+            await services.GetRequiredService<PlanWriter>().CreateAsync(body, Planner, SiteScope.All, stop);
+        if (await plans.FindAsync(name, stop) is { State: PlanStatus.Drafted })
+            await services.GetRequiredService<PlanCommands>().StartAsync(name, Planner, stop);
+    }
+
     /// <summary>
-    /// The images of release 7: files of nothing but zeros, which have the size and the checksum that the catalogue says and take no space.
-    /// That of release 8, which no plan needs yet, is still to be added.
+    /// What the plans install from: files of nothing but zeros, which have the size and the checksum that the catalogue says and take no
+    /// space. The image of Brae Desktop 8, which no plan needs yet, is still to be added.
     /// </summary>
     private static async Task AddMediaAsync(
         IServiceProvider services,
@@ -96,7 +112,9 @@ internal static class NorthmereStart
     {
         var folder = services.GetRequiredService<MediaFolder>();
         var table = services.GetRequiredService<MediaTable>();
-        foreach (var variant in catalogues.Products["Brae Desktop"].Media.Single(m => m.Name == "desktop-7").Variants)
+        foreach (
+            var variant in catalogues.Products.Values.SelectMany(p => p.Media).Where(m => m.Name != "desktop-8").SelectMany(m => m.Variants)
+        )
         {
             await using (var file = new FileStream(folder.PathOf(variant.Sha256), FileMode.Create))
                 file.SetLength(variant.Size);
@@ -208,6 +226,7 @@ internal sealed class NorthmerePeople(
     private static readonly TimeSpan BetweenLooks = TimeSpan.FromHours(1);
 
     // How long after it is found each thing is seen to, at the earliest.
+    private static readonly TimeSpan ToAnswer = TimeSpan.FromMinutes(30);
     private static readonly TimeSpan ToDecide = TimeSpan.FromHours(5);
     private static readonly TimeSpan ToFix = TimeSpan.FromHours(30);
     private static readonly TimeSpan ToCloseFollowUp = TimeSpan.FromHours(40);
@@ -284,6 +303,7 @@ internal sealed class NorthmerePeople(
             var open = stored.Waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
             foreach (var member in (await plans.MembersAsync(Plan, stop)).Where(m => open.Contains(m.Wave)))
                 await SeeToMemberAsync(member, now, stop);
+            await AnswerAsync(now, stop);
         }
         catch (RefusedException error)
         {
@@ -292,6 +312,23 @@ internal sealed class NorthmerePeople(
         }
 
         return false;
+    }
+
+    /// <summary>They do what runs of other plans ask for.</summary>
+    private async Task AnswerAsync(DateTimeOffset now, CancellationToken stop)
+    {
+        foreach (
+            var run in (await runs.ListAsync(null, stop)).Select(r => r.State).Where(r => r.Plan != Plan && r.AskedOfPerson is not null)
+        )
+            if (IsTime($"answer {run.Outstanding!.Name}", ToAnswer, now))
+                await runCommands.AnswerAsync(
+                    run.Run,
+                    run.WaitingStep!.Name,
+                    true,
+                    "tried; all of it works",
+                    new("terminal-it", "demo"),
+                    stop
+                );
     }
 
     private async Task SeeToRunAsync(Core.Runs.RunState run, DateTimeOffset now, CancellationToken stop)

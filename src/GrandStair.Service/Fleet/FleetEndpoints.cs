@@ -146,7 +146,17 @@ internal static class FleetEndpoints
         )
         {
             Removed = machine.Removed is { } removed ? new(removed.At, removed.By, removed.Reason) : null,
+            Pair = PairOf(machine),
         };
+    }
+
+    private static PairView? PairOf(Machine machine)
+    {
+        if (machine.TextOf(Successors.ReplacedBy) is { } by)
+            return new(by, "replaced");
+        if (machine.TextOf(Successors.Replaces) is { } other)
+            return new(other, machine.Find(Successors.StandsBy) is null ? "took-over" : "stands-by");
+        return machine.TextOf(Successors.Successor) is { } next ? new(next, "to-be-replaced") : null;
     }
 
     private static async Task<IReadOnlyList<ReadingView>> HistoryAsync(

@@ -48,7 +48,17 @@ internal static class ImportEndpoints
     private const int BufferSize = 1 << 16;
 
     // Readings of these sources are the service's own: what machines said, and what follows from other machines and routes.
-    private static readonly string[] ReservedSources = ["ssh", "simulated", "fleet", "dependents", "route", RunLog.RunSource];
+    private static readonly string[] ReservedSources =
+    [
+        "ssh",
+        "simulated",
+        "fleet",
+        "dependents",
+        "route",
+        Successors.Computed,
+        Successors.Source,
+        RunLog.RunSource,
+    ];
 
     public static void MapImports(this RouteGroupBuilder api)
     {

@@ -77,6 +77,7 @@ internal static class RunViews
         IReadOnlyList<StoredEvent> events,
         Machine machine,
         StepLengths lengths,
+        Machine? successor,
         DateTimeOffset? rollbackBegins,
         DateTimeOffset now
     )
@@ -89,7 +90,7 @@ internal static class RunViews
             run.MissedSlots,
             run.Turned,
             [.. run.Phases.Select(p => new PhaseView(RunMachine.Name(p.Phase), p.From, p.To))],
-            [.. Steps(run, s => lengths.Of(run, s, machine).Middle.TotalSeconds)],
+            [.. Steps(run, successor, s => lengths.Of(run, s, machine).Middle.TotalSeconds)],
             [.. run.FollowUps.Select(f => View(f, now))],
             [.. RunMachine.Possible(run).Select(d => RunMachine.Name(d))],
             rollbackBegins,
@@ -105,6 +106,7 @@ internal static class RunViews
             ]
         )
         {
+            Successor = successor?.Name,
             RollbackUntil = run.RollbackUntil,
             RollbackUntilAtMost = run.RollbackUntilAtMost,
             ReclaimedBytes = run.Reclaimed,
@@ -243,7 +245,7 @@ internal static class RunViews
     private static int FirstOf(IReadOnlyList<StepSpec> steps, Phase phase) =>
         steps.Select((s, i) => (s, i)).Where(x => x.s.Phase >= phase).Select(x => x.i).DefaultIfEmpty(steps.Count).First();
 
-    private static IEnumerable<StepView> Steps(RunState run, Func<StepSpec, double> usual)
+    private static IEnumerable<StepView> Steps(RunState run, Machine? successor, Func<StepSpec, double> usual)
     {
         var leg = run.Leg + 1;
         // After a missed slot what is protected and applied is done again.
@@ -274,7 +276,10 @@ internal static class RunViews
                     : attempts,
                 step.PointOfNoReturn,
                 usual(step)
-            );
+            )
+            {
+                Machine = step.OnSuccessor ? successor?.Name : null,
+            };
         }
     }
 

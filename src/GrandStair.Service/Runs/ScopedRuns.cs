@@ -44,6 +44,7 @@ internal sealed class ScopedRuns(RunLog runs, ScopedFleet fleet, RunCommands com
             await runs.EventsAsync(stored.State.Run, stop),
             machine,
             await usual.OfAsync([stored], stop),
+            stored.State.Successor is { } successor ? (await fleet.AllAsync(stop)).GetValueOrDefault(new(successor)) : null,
             await RollbackBeginsAsync(stored.State, stop),
             clock.GetUtcNow()
         );

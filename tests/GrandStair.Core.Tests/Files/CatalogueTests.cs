@@ -10,6 +10,24 @@ public sealed class CatalogueTests
 {
     [Theory]
     [InlineData("brae-desktop", "zone: Europe/London", "zone: Europe/Lundon", "'Europe/Lundon' is no time zone")]
+    [InlineData(
+        "brae-server",
+        "media: server, on: successor",
+        "media: server, on: clone",
+        "'clone' is no machine of a run; expected 'successor'"
+    )]
+    [InlineData(
+        "brae-server",
+        "kind: ask-person, who",
+        "kind: ask-person, on: successor, who",
+        "Step 'side-trial' asks a person, so it is done on no machine"
+    )]
+    [InlineData(
+        "lantern-ticketing",
+        "script: open.brae",
+        "script: open.brae, on: successor",
+        "Step 'close' suspends something on one machine, and 'open' resumes it on the other"
+    )]
     [InlineData("brae-desktop", "build-key: os.build", "build-key: os.bild", "did you mean 'os.build'")]
     [InlineData("brae-desktop", "out: 2026-10-14\n    support", "out: October\n    support", "'out' is 'October'; expected a day such as")]
     [InlineData(
