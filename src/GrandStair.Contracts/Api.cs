@@ -774,7 +774,11 @@ public sealed record PlanRow(
     DateTimeOffset? Started,
     DateTimeOffset? Ended,
     string? Deadline
-);
+)
+{
+    /// <summary>How many of its machines are neither verified, done nor exempt yet.</summary>
+    public required int ToGo { get; init; }
+}
 
 /// <summary>A plan with its waves.</summary>
 /// <param name="Trouble">What keeps a plan that has started from going on, such as a calendar that cannot be read; null where nothing

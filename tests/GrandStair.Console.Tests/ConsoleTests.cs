@@ -169,19 +169,19 @@ public sealed class ConsoleTests(ConsoleFixture demo) : IClassFixture<ConsoleFix
         var file = Path.Combine(demo.Service.Data, "harbour-map.img");
         await File.WriteAllBytesAsync(file, new byte[(16 << 20) + 5], Stop);
         var page = await demo.OpenAsync("/media");
-        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("2 present, 1 missing");
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("8 present, 1 missing");
         await Assertions
             .Expect(page.Locator("tr", new() { HasText = "brae-desktop-8.0.1.img" }))
             .ToContainTextAsync("Add the file to let machines fetch it");
         await page.Locator("input[type=file]").SetInputFilesAsync(file);
         var row = page.Locator("tr", new() { HasText = "harbour-map.img" }).Filter(new() { HasText = "present" });
         await Assertions.Expect(row).ToContainTextAsync("16 MiB");
-        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("3 present, 1 missing");
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("9 present, 1 missing");
         await page.GetByRole(AriaRole.Button, new() { Name = "Remove harbour-map.img" }).ClickAsync();
         await page.GetByLabel("Why").FillAsync("only tried out");
         await page.GetByRole(AriaRole.Button, new() { Name = "Remove", Exact = true }).ClickAsync();
-        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("2 present, 1 missing");
-        Assert.Equal(2, Directory.GetFiles(Path.Combine(demo.Service.Data, "media")).Length);
+        await Assertions.Expect(page.Locator("h1")).ToHaveTextAsync("8 present, 1 missing");
+        Assert.Equal(8, Directory.GetFiles(Path.Combine(demo.Service.Data, "media")).Length);
 
         // What is not the file that the catalogue means is refused, with what to do.
         var wrong = Path.Combine(demo.Service.Data, "brae-desktop-8.0.1.img");

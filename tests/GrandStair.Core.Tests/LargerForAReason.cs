@@ -38,7 +38,6 @@ internal static class LargerForAReason
         (
             "It is one algorithm whose parts share what was found so far.",
             [
-                "FleetCache.Take",
                 "MachineReader.ReadAsync",
                 "MethodChoice.Choose",
                 "Prepared.new",

@@ -3,11 +3,15 @@ import { useSearchParams } from 'react-router';
 import { api, type Schemas, take } from '../api/client';
 import { word } from '../parts/words';
 
-/** The plans, and the one that a page shows: from the URL, or the newest running plan, or the newest. */
+/** The plans, and the one that a page shows: from the URL, or the running plan with most machines to go, or the newest. */
 export function usePlan() {
   const [params] = useSearchParams();
   const plans = useQuery({ queryKey: ['plans'], queryFn: () => take(api.GET('/api/v1/plans')) });
-  const current = plans.data?.findLast((p) => p.state === 'started') ?? plans.data?.at(-1);
+  const current =
+    plans.data
+      ?.filter((p) => p.state === 'started')
+      .toReversed()
+      .toSorted((a, b) => b.toGo - a.toGo)[0] ?? plans.data?.at(-1);
   return { plans, name: params.get('plan') ?? current?.name };
 }
 

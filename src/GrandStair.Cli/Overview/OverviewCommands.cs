@@ -34,9 +34,9 @@ internal static class OverviewCommands
         : way.Machines == 0 ? $"{way.Unknown} unknown"
         : $"{way.Machines} + {way.Unknown} unknown";
 
-    /// <summary>The newest plan that is running; where none is, the newest.</summary>
+    /// <summary>The running plan with most machines to go; where none is running, the newest.</summary>
     private static PlanRow? Current(IReadOnlyList<PlanRow> plans) =>
-        plans.LastOrDefault(p => p.State == "started") ?? plans.LastOrDefault();
+        plans.Reverse().Where(p => p.State == "started").MaxBy(p => p.ToGo) ?? plans.LastOrDefault();
 
     private static string Finish(ForecastView? forecast)
     {

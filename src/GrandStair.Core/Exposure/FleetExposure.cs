@@ -32,6 +32,9 @@ public sealed record ProductExposure(
     ImmutableArray<Machine> Falling
 )
 {
+    /// <summary>Machines that are not counted, since they stand by to take another one's place, or another one has taken theirs.</summary>
+    public int OutOfService { get; init; }
+
     /// <summary>Looks over a fleet.</summary>
     /// <param name="product">The product.</param>
     /// <param name="fleet">The fleet.</param>
@@ -47,11 +50,18 @@ public sealed record ProductExposure(
         var isOf = FleetQuestion.Ask(product.Is, fleet, new EvaluationContext(now)).Values;
         var counts = new Dictionary<(string? Version, string? Edition, bool IsPartly), (Release? Release, int Machines)>();
         var (fallen, falling) = (ImmutableArray.CreateBuilder<Machine>(), ImmutableArray.CreateBuilder<Machine>());
+        var outOfService = 0;
         for (var row = 0; row < isOf.Length; row++)
         {
-            if (isOf[row] != Kleene.Yes || !fleet[row].IsInService || !sites.Holds(fleet[row].Site))
+            if (isOf[row] != Kleene.Yes || !sites.Holds(fleet[row].Site))
                 continue;
             var machine = fleet[row];
+            if (!machine.IsInService)
+            {
+                outOfService++;
+                continue;
+            }
+
             var release = product.ReleaseOf(machine.TextOf(product.VersionKey));
             var edition = product.EditionKey is { } key ? machine.TextOf(key) : null;
             var isPartly = release is not null && product.ReleaseOf(machine.TextOf(KeyRegistry.PartlyUpgraded)) == release;
@@ -81,7 +91,10 @@ public sealed record ProductExposure(
             .OrderBy(r => r.SupportEnds ?? DateOnly.MaxValue)
             .ThenBy(r => r.Release?.Version ?? "", VersionOrder.Instance)
             .ThenBy(r => r.Edition, StringComparer.Ordinal);
-        return new(product, counts.Values.Sum(c => c.Machines), [.. releases], fallen.ToImmutable(), falling.ToImmutable());
+        return new(product, counts.Values.Sum(c => c.Machines), [.. releases], fallen.ToImmutable(), falling.ToImmutable())
+        {
+            OutOfService = outOfService,
+        };
     }
 
     /// <summary>

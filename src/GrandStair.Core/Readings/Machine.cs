@@ -110,7 +110,7 @@ public sealed record Machine : IReadable
                 .OrderBy(r => r.Key, StringComparer.Ordinal);
 
     /// <summary>The keys that the fleet itself answers; no source reads them.</summary>
-    public static IReadOnlyList<string> OwnKeys { get; } = ["name", "site", "group", "owner", "connection", "tag"];
+    public static IReadOnlyList<string> OwnKeys { get; } = ["name", "site", "group", "owner", "connection", "tag", "in-service"];
 
     /// <summary>How long nothing may be heard of a machine until it is said to be silent.</summary>
     public static readonly TimeSpan SilentAfter = TimeSpan.FromDays(7);
@@ -122,7 +122,7 @@ public sealed record Machine : IReadable
     public bool IsSilent(DateTimeOffset now) => LastSeen is not { } seen || seen < now - SilentAfter;
 
     /// <summary>
-    /// What is known under a key: the current reading, or what the fleet itself says (name, site, group, owner, tag, connection),
+    /// What is known under a key: the current reading, or what the fleet itself says (name, site, group, owner, tag, connection, in-service),
     /// which does not age, and is absent where it was left empty. Null where it was never seen.
     /// </summary>
     public Reading? Find(string key)
@@ -134,6 +134,7 @@ public sealed record Machine : IReadable
             "group" => (ValueKind.Text, Group),
             "owner" => (ValueKind.Text, Owner),
             "connection" => (ValueKind.Text, Connection.Kind),
+            "in-service" => (ValueKind.Flag, IsInService ? "yes" : "no"),
             "tag" => (ValueKind.List, string.Join(',', Tags)),
             _ => (ValueKind.Text, null),
         };

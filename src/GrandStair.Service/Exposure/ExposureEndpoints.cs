@@ -42,7 +42,7 @@ internal static class ExposureEndpoints
                     by,
                     exposure.Fallen.Length,
                     exposure.Falling.Length,
-                    [.. exposure.Releases.Select(r => Show(one, r))],
+                    [.. exposure.Releases.Select(r => Show(exposure, r))],
                     [
                         .. (await desk.TrendAsync(exposure, fleet.Sites, stop)).Select(t => new TallyView(
                             t.Day.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture),
@@ -57,7 +57,7 @@ internal static class ExposureEndpoints
         return [.. views.OrderBy(v => v.Releases.Min(r => r.DaysLeft) ?? int.MaxValue)];
     }
 
-    private static ReleaseExposureView Show(Product product, ReleaseExposure r) =>
+    private static ReleaseExposureView Show(ProductExposure exposure, ReleaseExposure r) =>
         new(
             r.Release?.Version,
             r.Release is null ? "of no known release"
@@ -68,7 +68,7 @@ internal static class ExposureEndpoints
             r.Machines,
             r.SupportEnds?.ToString("yyyy-MM-dd", CultureInfo.InvariantCulture),
             r.DaysLeft,
-            Condition(product, r)
+            Condition(exposure.Product, r) + (exposure.OutOfService > 0 ? " and in-service = yes" : "")
         );
 
     private static string Condition(Product product, ReleaseExposure r)

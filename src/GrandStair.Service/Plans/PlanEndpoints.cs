@@ -231,7 +231,10 @@ internal static class PlanEndpoints
             stored.Started,
             stored.Ended,
             plan.Deadline?.ToString("yyyy-MM-dd", null)
-        );
+        )
+        {
+            ToGo = members.Count(m => m.Status is not (Status.Verified or Status.Done or Status.Exempt)),
+        };
 
     /// <summary>
     /// The waves of a plan with their members; what the advance rule says of all members, and waves of which none is seen, are left out
