@@ -68,11 +68,7 @@ public sealed partial class KeyRegistry
                 new("owner", ValueKind.Text, "Who uses it, by role"),
                 new("tag", ValueKind.List, "Its free labels"),
                 new("connection", ValueKind.Text, "How it is reached: ssh or simulated"),
-                new(
-                    "in-service",
-                    ValueKind.Flag,
-                    "Whether it does its own work: it neither stands by for another machine nor was replaced by one"
-                ),
+                new("in-service", ValueKind.Flag, "Whether it neither stands by for another machine nor was replaced by one"),
                 new("os.product", ValueKind.Text, "The operating system's product name"),
                 new("os.edition", ValueKind.Text, "The operating system's edition"),
                 new("os.version", ValueKind.Version, "The operating system's release"),
