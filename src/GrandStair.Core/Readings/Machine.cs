@@ -122,7 +122,8 @@ public sealed record Machine : IReadable
     public bool IsSilent(DateTimeOffset now) => LastSeen is not { } seen || seen < now - SilentAfter;
 
     /// <summary>
-    /// What is known under a key: the current reading, or what the fleet itself says (<see cref="OwnKeys"/>), which does not age, and is absent where it was left empty. Null where it was never seen.
+    /// What is known under a key: the current reading, or what the fleet itself says (<see cref="OwnKeys"/>), which does not age,
+    /// and is absent where it was left empty. Null where it was never seen.
     /// </summary>
     public Reading? Find(string key)
     {
