@@ -162,7 +162,8 @@ internal sealed partial class ScheduleProblem
         WithSlot =
         [
             .. Jobs.Where(j => j.Request.Stands is not null)
-                .OrderBy(j => !HasBegunToStage(j))
+                // What comes after another one can only stand once that one does.
+                .OrderBy(j => !HasBegunToStage(j) || j.After.Any(a => a.Request.Stands is not null))
                 .ThenBy(j => j.Request.Stands!.Start)
                 .ThenBy(j => j.Index),
         ];

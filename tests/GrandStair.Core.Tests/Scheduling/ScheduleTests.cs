@@ -41,6 +41,8 @@ public sealed class ScheduleTests
                 Assert.Empty(again.Moved);
                 Assert.Equal(first.All.Select(p => p.Slot), again.All.Select(p => p.Slot));
             },
+            // The first case is one whose staging has begun and that comes after another machine.
+            seed: "4G-6lnX-zpc1",
             iter: Seeds.Cases(100)
         );
 
