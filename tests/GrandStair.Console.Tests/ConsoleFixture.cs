@@ -27,7 +27,7 @@ public sealed class ConsoleFixture : IAsyncLifetime
     public async ValueTask InitializeAsync()
     {
         Service = await ServiceProcess.StartAsync("--demo", Path.Combine(Repository.Root, "demo-data", "northmere"), "--pace", "60");
-        Link = await Service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(3));
+        Link = await Service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(8));
         (_playwright, _browser) = await BrowserAsync();
         var context = await NewContextAsync(ColorScheme.Light, null);
         var page = await context.NewPageAsync();

@@ -22,7 +22,7 @@ public sealed class DemoTests
     {
         const int Kills = 2;
         await using var service = await ServiceProcess.StartAsync(Arguments);
-        await service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(3));
+        await service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(8));
         for (var i = 1; i <= Kills; i++)
         {
             var share = i / (Kills + 1.0);
@@ -94,7 +94,7 @@ public sealed class DemoTests
         }
 
         await using var service = await ServiceProcess.StartAsync(data, Arguments);
-        await service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(3));
+        await service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(8));
         var overview = await service.Client.PlanAsync(Plan, Stop);
         Assert.Equal((240, "started"), (overview.Plan.Machines, overview.Plan.State));
         Assert.Contains(await service.Client.AccountsAsync(Stop), a => a.Name == "change-board");
@@ -115,7 +115,7 @@ public sealed class DemoTests
         // A day has hours in which no window is open; something changes within thirty.
         var shownAfter = Math.Max(3, 30 * 3600 / (pace * 3));
         await using var service = await ServiceProcess.StartAsync([.. Arguments[..^1], $"{pace}"]);
-        await service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(3));
+        await service.WaitForLineAsync("Console: ", TimeSpan.FromMinutes(8));
         var random = new Random(ShortLives);
         var (events, seen) = (await CountAsync(service.Data, Events), await CountAsync(service.Data, Changes));
         for (var kill = 1; kill <= ShortLives; kill++)
