@@ -39,7 +39,7 @@ public sealed class DemoCommandTests
                         connection = lines.FirstOrDefault(l => l.StartsWith("Console: ", StringComparison.Ordinal))?["Console: ".Length..];
                     return Task.FromResult(connection is not null);
                 },
-                TimeSpan.FromMinutes(5),
+                TimeSpan.FromMinutes(8),
                 () => $"the demo prints its link; it printed\n{string.Join('\n', lines)}"
             );
             using var http = new HttpClient();
