@@ -176,7 +176,10 @@ public sealed class DemoTests
         Assert.Matches($@"done +{tally["done"]}\b", printed.Out);
 
         await using var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")};Mode=ReadOnly");
-        var kept = await database.QueryAsync<(string Status, long Count)>("SELECT lower(status), count(*) FROM plan_members GROUP BY 1");
+        var kept = await database.QueryAsync<(string Status, long Count)>(
+            "SELECT lower(status), count(*) FROM plan_members WHERE plan = @Plan GROUP BY 1",
+            new { Plan }
+        );
         Assert.Equal(tally.Where(t => t.Value > 0).Select(t => (t.Key, (long)t.Value)).Order(), kept.Order());
     }
 
@@ -226,7 +229,7 @@ public sealed class DemoTests
     {
         await using var database = new SqliteConnection($"Data Source={Path.Combine(service.Data, "grandstair.db")};Mode=ReadOnly");
         Assert.Equal(0, await database.ExecuteScalarAsync<long>("SELECT count(*) FROM run_room"));
-        var spans = (await database.QueryAsync<string>("SELECT json_extract(state, '$.phases') FROM runs"))
+        var spans = (await database.QueryAsync<string>("SELECT json_extract(state, '$.phases') FROM runs WHERE plan = @Plan", new { Plan }))
             .SelectMany(phases => JsonDocument.Parse(phases).RootElement.EnumerateArray())
             .Where(p => p.GetProperty("phase").GetString() == "verify" && p.TryGetProperty("to", out _))
             .Select(p => (From: p.GetProperty("from").GetDateTimeOffset(), To: p.GetProperty("to").GetDateTimeOffset()))
