@@ -269,11 +269,14 @@ public sealed class SimulatedMachines : IDisposable
     {
         if (changes.Count == 0 || !truth.TryGetValue("cluster", out var cluster))
             return;
-        foreach (var other in c.Query<string>("SELECT name FROM machines WHERE name <> @name", new { name }, t).AsList())
+        var others = c.Query<string>(
+            "SELECT name FROM machines WHERE name <> @name AND json_extract(truth, '$.cluster') = @cluster",
+            new { name, cluster },
+            t
+        );
+        foreach (var other in others.AsList())
         {
             var its = Truth(c, other, t)!;
-            if (its.GetValueOrDefault("cluster") != cluster)
-                continue;
             foreach (var (key, value) in changes)
                 its[key] = value;
             Keep(c, other, its, t);

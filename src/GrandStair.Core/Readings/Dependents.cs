@@ -20,15 +20,12 @@ public static class Dependents
     {
         ArgumentNullException.ThrowIfNull(machine);
         ArgumentNullException.ThrowIfNull(dependents);
-        var own = machine.Readings.RemoveAll(r => r.Source == Source);
         if (dependents.Count == 0)
-            return machine with { Readings = own };
+            return machine.WithComputed(Key, Source, null);
         var table = ReadingValue.Of([.. dependents.OrderBy(d => d.Name, StringComparer.OrdinalIgnoreCase).Select(Row)]);
         var seen = dependents.Min(d => d.CurrentOf(HangsOn)!.Seen);
-        return machine with
-        {
-            Readings = own.Add(Reading.Of(Key, table, seen, dependents.Max(d => d.CurrentOf(HangsOn)!.Received), Source)),
-        };
+        var received = dependents.Max(d => d.CurrentOf(HangsOn)!.Received);
+        return machine.WithComputed(Key, Source, Reading.Of(Key, table, seen, received, Source));
     }
 
     /// <summary>

@@ -167,6 +167,16 @@ public sealed record Machine : IReadable
         return Enumerable.Range(0, sorted.Length).All(isLast) ? sorted : [.. sorted.Where((_, i) => isLast(i))];
     }
 
+    /// <summary>The machine with what follows from other machines under a key, in place of what followed before.</summary>
+    /// <param name="key">The key.</param>
+    /// <param name="source">The source of such readings.</param>
+    /// <param name="reading">The reading; null where nothing follows any more.</param>
+    internal Machine WithComputed(string key, string source, Reading? reading)
+    {
+        var others = Readings.RemoveAll(r => r.Key == key && r.Source == source);
+        return this with { Readings = reading is null ? others : others.Add(reading) };
+    }
+
     internal Reading? CurrentOf(string key)
     {
         var (low, high) = (0, Current.Length - 1);

@@ -21,9 +21,6 @@ public static class Successors
     /// <summary>The name of the check that there is a second machine; it is asked of the first one alone.</summary>
     public const string Check = "second-machine";
 
-    /// <summary>The source of what runs say of machines that were replaced.</summary>
-    public const string Source = "side-by-side";
-
     /// <summary>The source of what follows from which machine names which.</summary>
     public const string Computed = "successors";
 
@@ -51,34 +48,18 @@ public static class Successors
         return WithComputed(machine, StandsBy, stands ? "yes" : null, machine.CurrentOf(Replaces));
     }
 
-    /// <summary>That a machine was replaced by another; nothing where it is in use again.</summary>
-    /// <param name="next">The machine that does its work now; null for itself.</param>
-    /// <param name="now">The time, UTC.</param>
-    public static SourceReport Report(Machine? next, DateTimeOffset now) =>
-        new(Source, [ReplacedBy], next is null ? [] : [Reading.Of(ReplacedBy, Text(next.Name), now, now, Source)]);
-
-    private static Machine WithComputed(Machine machine, string key, string? value, Reading? from)
-    {
-        bool IsOld(Reading r) => r.Source == Computed && r.Key == key;
-        var others = machine.Readings.Any(IsOld) ? machine.Readings.RemoveAll(IsOld) : machine.Readings;
-        return value is null || from is null
-            ? machine with
-            {
-                Readings = others,
-            }
-            : machine with
-            {
-                Readings = others.Add(
-                    Reading.Of(
-                        key,
-                        key == StandsBy ? ReadingValue.Parse(ValueKind.Flag, value, out _)! : Text(value),
-                        from.Seen,
-                        from.Received,
-                        Computed
-                    )
-                ),
-            };
-    }
-
-    private static ReadingValue Text(string text) => ReadingValue.Parse(ValueKind.Text, text, out _)!;
+    private static Machine WithComputed(Machine machine, string key, string? value, Reading? from) =>
+        machine.WithComputed(
+            key,
+            Computed,
+            value is null || from is null
+                ? null
+                : Reading.Of(
+                    key,
+                    ReadingValue.Parse(key == StandsBy ? ValueKind.Flag : ValueKind.Text, value, out _)!,
+                    from.Seen,
+                    from.Received,
+                    Computed
+                )
+        );
 }

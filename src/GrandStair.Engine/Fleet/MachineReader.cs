@@ -51,14 +51,6 @@ public sealed class MachineReader(
     /// <exception cref="ConnectionException">It could not be read; what was known stays.</exception>
     public Task<Machine> ReadAsync(Machine machine, Actor actor, CancellationToken stop) => ReadAsync(machine, [], actor, stop);
 
-    /// <summary>Keeps what is known of a machine without asking it.</summary>
-    public Task NoteAsync(Machine machine, SourceReport report, CancellationToken stop)
-    {
-        ArgumentNullException.ThrowIfNull(machine);
-        var now = clock.GetUtcNow();
-        return table.PutReadingsAsync(machine.Id, report, now, now, Actor.Worker, stop);
-    }
-
     /// <summary>Reads some keys of a machine and nothing else: what else is known of it stays as old as it is.</summary>
     /// <param name="machine">The machine.</param>
     /// <param name="wanted">The keys; empty for all.</param>

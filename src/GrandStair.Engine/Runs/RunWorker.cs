@@ -328,7 +328,6 @@ public sealed class RunWorker(
             if (e is OrderEnded part)
                 e = part with { Patch = claim.State.Patch };
             var after = RunMachine.Step(claim.State, e).State;
-            await NoteReplacedAsync(claim.State, after, machine, stop);
             if (!await runs.AppendAsync(claim, [e], after, stop))
                 return;
             if (e is OrderEnded { Result: not (OrderResult.Ok or OrderResult.NotYet) } or OrderOverdue || after.Parked is not null)
@@ -349,31 +348,9 @@ public sealed class RunWorker(
         await runs.ReleaseAsync(claim, claim.State.DueAt, stop);
     }
 
-    /// <summary>
-    /// Keeps that a verified second machine does the work of the first one now, or that the first one does it again. Written before the
-    /// event, so that a service that is killed in between writes it once more.
-    /// </summary>
-    private async Task NoteReplacedAsync(RunState before, RunState after, Machine machine, CancellationToken stop)
-    {
-        if (before.Successor is null)
-            return;
-        var now = clock.GetUtcNow();
-        if (after.Verified is not null && before.Verified is null)
-            await reader.NoteAsync(machine, Successors.Report(await SuccessorAsync(after, stop), now), stop);
-        else if (after.Outcome == Outcome.RolledBack)
-            await reader.NoteAsync(machine, Successors.Report(null, now), stop);
-    }
-
     /// <summary>The second machine of a run that goes side by side; null for any other run.</summary>
     private async Task<Machine?> SuccessorAsync(RunState run, CancellationToken stop) =>
         run.Successor is { } id ? (await fleet.AllAsync(stop))[new(id)] : null;
-
-    /// <summary>The machine on which a run's step is done, and the other one of the two.</summary>
-    private async Task<(Machine On, Machine? Other)> PlaceOfAsync(RunState run, Machine machine, CancellationToken stop)
-    {
-        var successor = await SuccessorAsync(run, stop);
-        return run.CurrentStep is { OnSuccessor: true } && successor is not null ? (successor, machine) : (machine, successor);
-    }
 
     /// <summary>Reads a machine that was rolled back: its readings from the verification no longer hold.</summary>
     private async Task ReadBackAsync(Machine machine, CancellationToken stop)
@@ -401,22 +378,35 @@ public sealed class RunWorker(
                 return await OpenSlotAsync(claim, order, machine, stop);
             case OrderKind.Settle:
                 return new(new Settled(clock.GetUtcNow(), "worker", order.Name));
-            case OrderKind.Step when claim.State is { CurrentStep: { OnSuccessor: true } step, Successor: null }:
-                return new(new OrderEnded(clock.GetUtcNow(), "worker", order.Name, OrderResult.Failed, null, NoSuccessor(step, machine)));
-            case OrderKind.Step when claim.State.WaitingStep is { } step:
-                return step.Until is { } until
-                    ? await ReadUntilAsync(claim, order, step, until, (await PlaceOfAsync(claim.State, machine, stop)).On, stop)
-                    : WaitOn(claim, order, step, $"no answer from {step.Task!.Who}");
             case OrderKind.Step:
-                // The time in which it waits for the uplink does not count as staging.
-                return
-                    claim.State.UsesUplink
-                    && await TryAcquireUplinkAsync(claim, (await PlaceOfAsync(claim.State, machine, stop)).On, stop) is { } busy
-                    ? WaitFor(busy, claim)
-                    : await StepAsync(claim, order, machine, stop);
+                return await StepAsync(claim, order, machine, stop);
             default:
                 throw new InvalidOperationException($"Order {order.Name} is for a person.");
         }
+    }
+
+    /// <summary>Looks at a step on the machine where it is done.</summary>
+    private async Task<Looked> StepAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
+    {
+        var run = claim.State;
+        var other = await SuccessorAsync(run, stop);
+        if (run.CurrentStep is { OnSuccessor: true } onSuccessor)
+        {
+            if (other is null)
+                return new(
+                    new OrderEnded(clock.GetUtcNow(), "worker", order.Name, OrderResult.Failed, null, NoSuccessor(onSuccessor, machine))
+                );
+            (machine, other) = (other, machine);
+        }
+
+        if (run.WaitingStep is { } step)
+            return step.Until is { } until
+                ? await ReadUntilAsync(claim, order, step, until, machine, stop)
+                : WaitOn(claim, order, step, $"no answer from {step.Task!.Who}");
+        // The time in which it waits for the uplink does not count as staging.
+        return run.UsesUplink && await TryAcquireUplinkAsync(claim, machine, stop) is { } busy
+            ? WaitFor(busy, claim)
+            : await ActAsync(claim, order, machine, other, stop);
     }
 
     private static string NoSuccessor(StepSpec step, Machine machine) =>
@@ -617,10 +607,10 @@ public sealed class RunWorker(
             );
     }
 
-    private async Task<Looked> StepAsync(ClaimedRun claim, Order order, Machine machine, CancellationToken stop)
+    /// <summary>Posts a step's order to its machine, or asks the machine about it.</summary>
+    private async Task<Looked> ActAsync(ClaimedRun claim, Order order, Machine machine, Machine? other, CancellationToken stop)
     {
         var step = claim.State.CurrentStep!;
-        (machine, var other) = await PlaceOfAsync(claim.State, machine, stop);
         var name = order.Name.ToString();
         var known = claim.Progress is { } before && before.Order == name ? before : null;
         // Only what passes until the machine is asked counts for the step, not how long the answer takes.

@@ -34,7 +34,12 @@ internal static class NorthmereStart
     public const string PlanName = "winter-crossing";
 
     // The plans of the infrastructure, which begin beside it.
-    private static readonly string[] OtherPlans = ["vault", "gateways", "ticketing"];
+    private static readonly (string File, string Name)[] OtherPlans =
+    [
+        ("vault.yaml", "vault-nodes"),
+        ("gateways.yaml", "gateways-and-radios"),
+        ("ticketing.yaml", "ticketing"),
+    ];
 
     /// <summary>
     /// Loads the demo's data and starts its plan. What a start that was killed has done already is left as it is, and the rest is done.
@@ -75,28 +80,24 @@ internal static class NorthmereStart
             await services
                 .GetRequiredService<CalendarCache>()
                 .PutAsync(Path.GetFileNameWithoutExtension(calendar), await File.ReadAllTextAsync(calendar, stop), Planner, stop);
-        if (await plans.FindAsync(PlanName, stop) is null)
-            await services
-                .GetRequiredService<PlanWriter>()
-                .CreateAsync(await File.ReadAllTextAsync(Path.Combine(options.Demo!, "plan.yaml"), stop), Planner, SiteScope.All, stop);
+        var written = await WriteAsync("plan.yaml", PlanName);
         await services
             .GetRequiredService<PlanAcknowledgements>()
-            .AcknowledgeAsync((await plans.FindAsync(PlanName, stop))!, null, "read, and talked over with the terminals", Planner, stop);
+            .AcknowledgeAsync(written, null, "read, and talked over with the terminals", Planner, stop);
         await OpenCaseAsync(services, now, stop);
-        foreach (var file in OtherPlans)
-            await StartAsync(services, Path.Combine(options.Demo!, $"{file}.yaml"), stop);
+        foreach (var (file, name) in OtherPlans)
+            if (await WriteAsync(file, name) is { State: PlanStatus.Drafted })
+                await commands.StartAsync(name, Planner, stop);
         await commands.StartAsync(PlanName, Planner, stop);
-    }
 
-    private static async Task StartAsync(IServiceProvider services, string file, CancellationToken stop)
-    {
-        var plans = services.GetRequiredService<PlanTable>();
-        var body = await File.ReadAllTextAsync(file, stop);
-        var name = body.Split('\n').Single(l => l.StartsWith("plan: ", StringComparison.Ordinal))["plan: ".Length..].Trim();
-        if (await plans.FindAsync(name, stop) is null)
+        async Task<PlanRecord> WriteAsync(string file, string name)
+        {
+            if (await plans.FindAsync(name, stop) is { } kept)
+                return kept;
+            var body = await File.ReadAllTextAsync(Path.Combine(options.Demo!, file), stop);
             await services.GetRequiredService<PlanWriter>().CreateAsync(body, Planner, SiteScope.All, stop);
-        if (await plans.FindAsync(name, stop) is { State: PlanStatus.Drafted })
-            await services.GetRequiredService<PlanCommands>().StartAsync(name, Planner, stop);
+            return (await plans.FindAsync(name, stop))!;
+        }
     }
 
     /// <summary>
@@ -298,12 +299,11 @@ internal sealed class NorthmerePeople(
             var stored = (await plans.FindAsync(Plan, stop))!;
             if (stored.State != PlanStatus.Started || stored.Held is not null)
                 return true;
-            foreach (var run in await runs.ListAsync(Plan, stop))
-                await SeeToRunAsync(run.State, now, stop);
+            foreach (var run in await runs.ListAsync(null, stop))
+                await (run.State.Plan == Plan ? SeeToRunAsync(run.State, now, stop) : AnswerAsync(run.State, now, stop));
             var open = stored.Waves.Where(w => w.State != WaveState.Waiting).Select(w => w.Number).ToHashSet();
             foreach (var member in (await plans.MembersAsync(Plan, stop)).Where(m => open.Contains(m.Wave)))
                 await SeeToMemberAsync(member, now, stop);
-            await AnswerAsync(now, stop);
         }
         catch (RefusedException error)
         {
@@ -314,21 +314,13 @@ internal sealed class NorthmerePeople(
         return false;
     }
 
-    /// <summary>They do what runs of other plans ask for.</summary>
-    private async Task AnswerAsync(DateTimeOffset now, CancellationToken stop)
+    /// <summary>They do what a run of another plan asks for.</summary>
+    private async Task AnswerAsync(Core.Runs.RunState run, DateTimeOffset now, CancellationToken stop)
     {
-        foreach (
-            var run in (await runs.ListAsync(null, stop)).Select(r => r.State).Where(r => r.Plan != Plan && r.AskedOfPerson is not null)
-        )
-            if (IsTime($"answer {run.Outstanding!.Name}", ToAnswer, now))
-                await runCommands.AnswerAsync(
-                    run.Run,
-                    run.WaitingStep!.Name,
-                    true,
-                    "tried; all of it works",
-                    new("terminal-it", "demo"),
-                    stop
-                );
+        if (run.AskedOfPerson is null || !IsTime($"answer {run.Outstanding!.Name}", ToAnswer, now))
+            return;
+        var by = new Actor("terminal-it", "demo");
+        await runCommands.AnswerAsync(run.Run, run.WaitingStep!.Name, true, "tried; all of it works", by, stop);
     }
 
     private async Task SeeToRunAsync(Core.Runs.RunState run, DateTimeOffset now, CancellationToken stop)

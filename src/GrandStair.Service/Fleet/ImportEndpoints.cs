@@ -56,7 +56,6 @@ internal static class ImportEndpoints
         "dependents",
         "route",
         Successors.Computed,
-        Successors.Source,
         RunLog.RunSource,
     ];
 

@@ -233,7 +233,7 @@ internal static class PlanEndpoints
             plan.Deadline?.ToString("yyyy-MM-dd", null)
         )
         {
-            ToGo = members.Count(m => m.Status is not (Status.Verified or Status.Done or Status.Exempt)),
+            ToGo = members.Count(m => m.IsPending),
         };
 
     /// <summary>

@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using System.Collections.Immutable;
 using System.Data.Common;
 using System.Text.Json;
 using Dapper;
@@ -549,31 +550,34 @@ public sealed class RunLog(Database database)
                 if (!after.NeedsRoom)
                     await FreeRoomAsync(c, t, after, events[^1].At);
                 await AddEventsAsync(c, t, after, before.Events, epoch ?? 0, events);
-                await NotePartlyUpgradedAsync(c, t, before, after, events[^1].At);
+                await NoteOnMachineAsync(c, t, before, after, events[^1].At);
                 return true;
             },
             stop
         );
 
     /// <summary>
-    /// Notes on the machine that an upgrade failed after its point of no return, and that one is complete or undone again.
+    /// Notes on the machine that an upgrade failed after its point of no return, and that one is complete or undone again; then also
+    /// whether its second machine does its work now.
     /// </summary>
-    private static async Task NotePartlyUpgradedAsync(DbConnection c, DbTransaction t, RunState before, RunState after, DateTimeOffset now)
+    private static async Task NoteOnMachineAsync(DbConnection c, DbTransaction t, RunState before, RunState after, DateTimeOffset now)
     {
         var failed = after is { Outcome: Outcome.Failed, Turned: true, CurrentLeg.To.Length: > 0 };
         var whole = (before.Verified is null && after.Verified is not null) || after.Outcome == Outcome.RolledBack;
         if (!failed && !whole)
             return;
-        var reading = failed
-            ? Reading.Of(
-                KeyRegistry.PartlyUpgraded,
-                ReadingValue.Parse(ValueKind.Version, after.CurrentLeg.To, out _)!,
-                now,
-                now,
-                RunSource
-            )
-            : Reading.Absent(KeyRegistry.PartlyUpgraded, now, now, RunSource);
-        await FleetTable.PutReadingsAsync(c, t, new(after.Machine), new(RunSource, [], [reading]), now);
+        Reading Note(string key, ValueKind kind, string? text) =>
+            text is null
+                ? Reading.Absent(key, now, now, RunSource)
+                : Reading.Of(key, ReadingValue.Parse(kind, text, out _)!, now, now, RunSource);
+        var readings = ImmutableArray.Create(Note(KeyRegistry.PartlyUpgraded, ValueKind.Version, failed ? after.CurrentLeg.To : null));
+        if (whole && after.Successor is { } id)
+        {
+            var successor = await c.ExecuteScalarAsync<string>("SELECT name FROM machines WHERE id = @id", new { id }, t);
+            readings = readings.Add(Note(Successors.ReplacedBy, ValueKind.Text, after.Verified is null ? null : successor));
+        }
+
+        await FleetTable.PutReadingsAsync(c, t, new(after.Machine), new(RunSource, [], readings), now);
     }
 
     /// <summary>Gives up the room that a run held, and makes those that have waited for it longest due.</summary>
