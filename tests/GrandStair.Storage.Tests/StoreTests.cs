@@ -31,7 +31,7 @@ public abstract partial class StoreTests : IAsyncLifetime
 
     private FleetTable Fleet => new(Database);
 
-    private PlanTable Plans => new(Database);
+    private PlanTable Plans { get; set; } = null!;
 
     private RunLog Runs => new(Database);
 
@@ -40,12 +40,29 @@ public abstract partial class StoreTests : IAsyncLifetime
     /// <summary>Where the database of this test is.</summary>
     protected abstract Task<string> WhereAsync();
 
-    public async ValueTask InitializeAsync() => Database = await Database.OpenAsync(await WhereAsync(), Stop);
+    public async ValueTask InitializeAsync()
+    {
+        Database = await Database.OpenAsync(await WhereAsync(), Stop);
+        Plans = new(Database);
+    }
 
     public virtual async ValueTask DisposeAsync()
     {
+        await AssertMembersAreNewestAsync();
+        Plans.Dispose();
         await Database.DisposeAsync();
         GC.SuppressFinalize(this);
+    }
+
+    /// <summary>Whatever a test has written, the members that are kept in memory are those that are stored.</summary>
+    private async Task AssertMembersAreNewestAsync()
+    {
+        using var afresh = new PlanTable(Database);
+        foreach (var plan in await Plans.AllAsync(CancellationToken.None))
+            Assert.Equal(
+                await afresh.MembersAsync(plan.Name, CancellationToken.None),
+                await Plans.MembersAsync(plan.Name, CancellationToken.None)
+            );
     }
 
     [Fact]

@@ -25,6 +25,29 @@ public abstract partial class StoreTests
     private static readonly Actor Planner = new("planner");
 
     [Fact]
+    public async Task An_import_that_is_undone_gives_back_the_readings_that_it_replaced()
+    {
+        await ImportAsync([Machine("desk-1", "S1", ("os.version", "6.4"))]);
+        var imports = new ImportTable(Database);
+        var import = await imports.BeginAsync("digest", null, "import", new("planner"), 2, Now, Stop);
+        ReportedMachine[] later =
+        [
+            Machine("desk-1", "S1") with
+            {
+                Seen = Now.AddHours(1),
+                Report = Report("import", Now.AddHours(1), ("os.version", "6.5")),
+            },
+            Machine("desk-2", "S2"),
+        ];
+        await Fleet.ImportAsync(later, "import", new("planner"), Now.AddHours(1), Stop, import.Id);
+        var undone = await new RemovalTable(Database).UndoAsync(import.Id, "wrong file", new("planner"), Now.AddHours(2), Stop);
+        Assert.Equal((1, 1), (undone.Removed, undone.Restored));
+        var machine = (await Fleet.ChangedAsync(0, Stop)).Machines.Single(m => m.IsInFleet);
+        Assert.Equal("6.4", machine.TextOf("os.version"));
+        Assert.Equal(["6.4"], (await Fleet.HistoryAsync(machine.Id, "os.version", Stop)).Select(r => r.Value!.Text));
+    }
+
+    [Fact]
     public async Task A_baseline_stays_once_a_plan_has_started_and_a_draft_s_is_that_of_its_newest_revision()
     {
         await PlanAsync("desk-1");

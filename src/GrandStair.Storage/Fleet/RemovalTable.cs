@@ -302,16 +302,16 @@ public sealed class RemovalTable(Database database)
             t
         );
         // What is so again now does not also stand in the history.
-        var seen = FleetTable.SeenTimes(document);
-        await c.ExecuteAsync(
-            "DELETE FROM reading_history WHERE machine_id = @machine AND source = @source AND seen IN @seen",
-            new
-            {
-                machine,
-                source,
-                seen,
-            },
-            t
-        );
+        foreach (var seen in FleetTable.SeenTimes(document))
+            await c.ExecuteAsync(
+                "DELETE FROM reading_history WHERE machine_id = @machine AND source = @source AND seen = @seen",
+                new
+                {
+                    machine,
+                    source,
+                    seen,
+                },
+                t
+            );
     }
 }

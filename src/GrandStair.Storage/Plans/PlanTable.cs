@@ -16,8 +16,10 @@ using GrandStair.Storage.Feeds;
 namespace GrandStair.Storage.Plans;
 
 /// <summary>The plans, their waves and their members.</summary>
-public sealed class PlanTable(Database database)
+public sealed class PlanTable(Database database) : IDisposable
 {
+    private readonly MemberCopy _members = new(database);
+
     private static readonly string[] BelongingToPlans =
     [
         "plan_members",
@@ -348,8 +350,10 @@ public sealed class PlanTable(Database database)
         (await ReadAsync("WHERE name = @name", name, stop)).FirstOrDefault();
 
     /// <summary>The members of a plan, by wave and machine.</summary>
-    public Task<IReadOnlyList<Member>> MembersAsync(string plan, CancellationToken stop) =>
-        database.ReadAsync(c => MemberRows.SelectAsync(c, null, "WHERE plan = @plan ORDER BY wave, machine_id", new { plan }), stop);
+    public Task<IReadOnlyList<Member>> MembersAsync(string plan, CancellationToken stop) => _members.OfAsync(plan, stop);
+
+    /// <inheritdoc />
+    public void Dispose() => _members.Dispose();
 
     /// <summary>The places of a machine in all plans.</summary>
     public Task<IReadOnlyList<Member>> OfMachineAsync(MachineId machine, CancellationToken stop) =>
