@@ -63,7 +63,7 @@ internal sealed class EngineKit : IAsyncDisposable
         Calendars = new(new Documents(), calendars, clock);
         Approvals = new(Plans, new ApprovalTable(database), Decisions, calendars, CatalogueCache, clock);
         Acknowledgements = new(CatalogueCache, Fleet, Plans, Decisions, clock);
-        Measured = new(Runs, Plans, CatalogueCache, Fleet, new(database));
+        Measured = new(Runs, Plans, CatalogueCache, Fleet, new(database), clock);
         SupportCases = new(database);
         OtherPlans = new(CatalogueCache, Fleet, Plans, SupportCases, clock);
         Facts = FactsBy(Measured);

@@ -261,7 +261,7 @@ public sealed class SlotTests
             .ToDictionary(m => m.Machine, m => m.Slot!);
         Assert.NotEmpty(given);
         // What was measured is learnt anew only now and then; here it is asked for afresh.
-        var measured = new MeasuredRuns(kit.Runs, kit.Plans, kit.CatalogueCache, kit.Fleet, new(kit.Database));
+        var measured = new MeasuredRuns(kit.Runs, kit.Plans, kit.CatalogueCache, kit.Fleet, new(kit.Database), kit.Clock);
         var draft = await kit.WriterBy(measured).DraftAsync(body, SiteScope.All, EngineKit.Stop);
         var method = draft.Product.Method("image-in-place")!;
         Assert.True(

@@ -13,7 +13,7 @@ using GrandStair.Storage.Runs;
 namespace GrandStair.Engine.Durations;
 
 /// <summary>What the runs of a product have shown so far; each log is read again only when it has grown.</summary>
-public sealed class MeasuredRuns(RunLog runs, PlanTable plans, CatalogueCache catalogues, FleetCache fleet, Feed feed)
+public sealed class MeasuredRuns(RunLog runs, PlanTable plans, CatalogueCache catalogues, FleetCache fleet, Feed feed, DomainClock clock)
 {
     /// <summary>The model of a machine; empty where it is not known.</summary>
     public static string ModelOf(Machine machine) => machine.TextOf("hardware.model") ?? "";
@@ -21,8 +21,13 @@ public sealed class MeasuredRuns(RunLog runs, PlanTable plans, CatalogueCache ca
     // It grows slowly, and is asked for often.
     private static readonly WorkShare Learning = new(TimeSpan.FromSeconds(1));
 
+    /// <summary>
+    /// How long it is from one time to the next where time moves in steps: what is learnt then does not depend on the processor.
+    /// </summary>
+    private static readonly TimeSpan LearningSteps = TimeSpan.FromHours(2);
+
     private readonly ConcurrentDictionary<long, (int Events, Measurements Shown)> _known = new();
-    private readonly ConcurrentDictionary<string, (Experience Learnt, long Position, long Due)> _learnt = new();
+    private readonly ConcurrentDictionary<string, Lesson> _learnt = new();
 
     /// <summary>What was learnt of a product's methods last, without waiting for anything; null where nothing was yet.</summary>
     public Experience? LastLearnt(Product product)
@@ -36,14 +41,21 @@ public sealed class MeasuredRuns(RunLog runs, PlanTable plans, CatalogueCache ca
     {
         ArgumentNullException.ThrowIfNull(product);
         var known = _learnt.TryGetValue(product.Hash, out var before);
-        if (known && Stopwatch.GetTimestamp() < before.Due)
+        var (begun, now) = (Stopwatch.GetTimestamp(), clock.GetUtcNow());
+        if (known && (clock.Stepped is null ? begun < before.Due : now < before.At + LearningSteps))
             return before.Learnt;
-        var begun = Stopwatch.GetTimestamp();
         var position = await feed.NewestAsync(stop);
         var learnt = known && before.Position == position ? before.Learnt : new(await OfAsync(product, stop));
-        _learnt[product.Hash] = (learnt, position, Learning.NextAfter(begun));
+        _learnt[product.Hash] = new(learnt, position, now, Learning.NextAfter(begun));
         return learnt;
     }
+
+    /// <summary>What was learnt of a product.</summary>
+    /// <param name="Learnt">It.</param>
+    /// <param name="Position">The newest change in the feed that it takes account of.</param>
+    /// <param name="At">When it was learnt, UTC.</param>
+    /// <param name="Due">From when on it is learnt again, as a timestamp.</param>
+    private readonly record struct Lesson(Experience Learnt, long Position, DateTimeOffset At, long Due);
 
     /// <summary>What all runs of a product have shown, of whichever plan.</summary>
     private async Task<Measurements> OfAsync(Product product, CancellationToken stop)
