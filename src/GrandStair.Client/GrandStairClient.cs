@@ -532,6 +532,10 @@ public sealed partial class GrandStairClient : IDisposable
     public Task<BulkResult> AssignFollowUpsAsync(AssignFollowUpsCommand command, CancellationToken stop) =>
         SendAsync<BulkResult>(HttpMethod.Post, "follow-ups/assign", JsonContent.Create(command), stop);
 
+    /// <summary>Runs the scripts that do follow-ups.</summary>
+    public Task<BulkResult> FixFollowUpsAsync(FixFollowUpsCommand command, CancellationToken stop) =>
+        SendAsync<BulkResult>(HttpMethod.Post, "follow-ups/fix", JsonContent.Create(command), stop);
+
     /// <summary>Closes follow-ups.</summary>
     public Task<BulkResult> CloseFollowUpsAsync(CloseFollowUpsCommand command, CancellationToken stop) =>
         SendAsync<BulkResult>(HttpMethod.Post, "follow-ups/close", JsonContent.Create(command), stop);

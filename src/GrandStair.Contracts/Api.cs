@@ -1109,7 +1109,19 @@ public sealed record FollowUpView(
 
     /// <summary>What was done when it was closed; null while it is open.</summary>
     public required string? Because { get; init; }
+
+    /// <summary>The script that does it; null where none does.</summary>
+    public required FollowUpScript? Script { get; init; }
 }
+
+/// <summary>The script that does a follow-up. When it has ended and the check is met, the follow-up is closed.</summary>
+/// <param name="Name">Its file name.</param>
+/// <param name="Restarts">Whether it restarts the machine, for which it waits for the machine's next window.</param>
+/// <param name="Fix">The fix as which it was sent last, such as f12; null where it never was.</param>
+/// <param name="Begins">When it was sent, or from when on it may begin; null where it was never sent.</param>
+/// <param name="Ended">When it had ended; null while it runs or waits, and where it was never sent.</param>
+/// <param name="Said">How it went, in words; empty before.</param>
+public sealed record FollowUpScript(string Name, bool Restarts, string? Fix, DateTimeOffset? Begins, DateTimeOffset? Ended, string Said);
 
 /// <summary>A follow-up with its run and machine.</summary>
 public sealed record FollowUpRow(string Run, string Machine, string Site, string Plan, string Wave, string Status, FollowUpView FollowUp);
@@ -1130,6 +1142,12 @@ public sealed record FollowUpName(string Run, string Name);
 /// <param name="Of">Which, at most 1000.</param>
 /// <param name="Reason">What was done.</param>
 public sealed record CloseFollowUpsCommand(IReadOnlyList<FollowUpName> Of, string Reason);
+
+/// <summary>Runs the scripts that do follow-ups.</summary>
+/// <param name="Of">Which, at most 1000.</param>
+/// <param name="Reason">Why, for the audit.</param>
+/// <param name="Now">Whether a script that restarts its machine runs at once; otherwise it runs in the machine's next window.</param>
+public sealed record FixFollowUpsCommand(IReadOnlyList<FollowUpName> Of, string Reason, bool Now = false);
 
 /// <summary>Says who is to do follow-ups, and by when.</summary>
 /// <param name="Of">Which, at most 1000.</param>

@@ -57,13 +57,7 @@ internal static class LargerForAReason
     [
         (
             "It writes one row, and takes its columns beside the connection and the transaction.",
-            [
-                "AccountTable.ChangedAsync",
-                "AuditTable.AddAsync",
-                "DecisionTable.DecidedAsync",
-                "FixTable.BeginAsync",
-                "RehearsalTable.InsertAsync",
-            ]
+            ["AccountTable.ChangedAsync", "AuditTable.AddAsync", "DecisionTable.DecidedAsync", "RehearsalTable.InsertAsync"]
         ),
         (
             "It is an endpoint: the framework hands it each part of the request and each service by itself.",

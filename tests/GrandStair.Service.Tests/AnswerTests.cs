@@ -181,6 +181,7 @@ public sealed class AnswerTests(BusyFleet fleet) : IClassFixture<BusyFleet>
         await SayAsync("AddFollowUp", "runs/r1/follow-ups", """{"title":"its card reader","due":"2027-02-08"}""");
         await SayAsync("AddFollowUp", "runs/r1/follow-ups", """{"title":""}""");
         await SayAsync("AssignFollowUps", "follow-ups/assign", """{"of":[{"run":"r1","name":"devices"}],"owner":"deck-it"}""");
+        await SayAsync("FixFollowUps", "follow-ups/fix", """{"of":[{"run":"r1","name":"devices"}],"reason":"x"}""");
         await SayAsync("CloseFollowUps", "follow-ups/close", """{"of":[{"run":"r1","name":"devices"}],"reason":"x"}""");
         await SayAsync("OpenSupportCase", "support-cases", """{"reference":"NM-7","with":"us","about":"slow","machines":["desk-4"]}""");
         await SayAsync("OpenSupportCase", "support-cases", """{"reference":"NM-7","with":"us","about":"slow","machines":["desk-4"]}""");

@@ -38,6 +38,7 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
         ["CategoriseRollbacks"] = """{"runs":[],"category":"x"}""",
         ["AddFollowUp"] = """{"title":""}""",
         ["AssignFollowUps"] = """{"of":[]}""",
+        ["FixFollowUps"] = """{"of":[],"reason":""}""",
         ["CloseFollowUps"] = """{"of":[],"reason":""}""",
         ["DownloadMedia"] = """{"url":""}""",
         ["SetRepository"] = """{"url":"","reason":""}""",

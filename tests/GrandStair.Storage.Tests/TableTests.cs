@@ -4,6 +4,7 @@ using GrandStair.Core.Approvals;
 using GrandStair.Core.Gates;
 using GrandStair.Core.Outcomes;
 using GrandStair.Core.Plans;
+using GrandStair.Core.Readings;
 using GrandStair.Core.Refusals;
 using GrandStair.Core.Runs;
 using GrandStair.Storage.Calendars;
@@ -388,19 +389,17 @@ public abstract partial class StoreTests
     [Fact]
     public async Task One_fix_of_a_check_is_running_on_a_machine_at_a_time_and_a_long_note_keeps_its_end()
     {
+        static StoredFix Unhold(MachineId machine, DateTimeOffset at) =>
+            new(0, machine, "Debian", "held", "unhold.sh", "abc", Planner.Name, at, null, null, null, "", null) { Run = 7 };
         await PlanAsync("desk-1", "desk-2");
         var (one, two) = ((await Plans.MembersAsync(Plan, Stop))[0].Machine, (await Plans.MembersAsync(Plan, Stop))[1].Machine);
         var fixes = new FixTable(Database);
-        var fix = await fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now, Stop);
+        var fix = await fixes.BeginAsync(Unhold(one, Now), "it blocks", Planner, Stop);
         Assert.Equal(
             "fix-running",
-            (
-                await Assert.ThrowsAsync<RefusedException>(() =>
-                    fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now, Stop)
-                )
-            ).Name
+            (await Assert.ThrowsAsync<RefusedException>(() => fixes.BeginAsync(Unhold(one, Now), "it blocks", Planner, Stop))).Name
         );
-        await fixes.BeginAsync(two, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now, Stop);
+        await fixes.BeginAsync(Unhold(two, Now), "it blocks", Planner, Stop);
         await fixes.PutAsync(
             fix with
             {
@@ -414,9 +413,10 @@ public abstract partial class StoreTests
         );
         var ended = Assert.Single(await fixes.ListAsync(one, openOnly: false, 10, Stop));
         Assert.Equal((Now.AddMinutes(3), 2, "unmet", 4000), (ended.Ended, ended.Exit, ended.CheckState, ended.Note.Length));
+        Assert.Equal((fix.Id, 7, "unhold.sh", "planner"), (ended.Id, ended.Run, ended.Script, ended.Actor));
         Assert.EndsWith("the end", ended.Note, StringComparison.Ordinal);
         Assert.Equal(two, Assert.Single(await fixes.ListAsync(null, openOnly: true, 10, Stop)).Machine);
-        await fixes.BeginAsync(one, "Debian", "held", "unhold.sh", "abc", "it blocks", null, Planner, Now.AddHours(1), Stop);
+        await fixes.BeginAsync(Unhold(one, Now.AddHours(1)), "it blocks", Planner, Stop);
         Assert.Equal(3, (await fixes.ListAsync(null, openOnly: false, 10, Stop)).Count);
     }
 

@@ -1,4 +1,4 @@
-import { TextInput } from '@mantine/core';
+import { Checkbox, TextInput } from '@mantine/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
@@ -63,6 +63,7 @@ export function FollowUpWords({ of }: { of: Schemas['FollowUpView'] }) {
         )}
         {of.addedBy && `Added by ${of.addedBy}, ${time(of.opened)}. `}
         {of.closed ? `Closed by ${of.by}, ${time(of.closed)}: ${of.because}` : of.fix}
+        {!of.closed && <ScriptWords of={of.script} />}
       </div>
       {!of.closed && (of.owner || of.due) && (
         <div className={of.overdue ? 'held' : 'quiet'}>
@@ -75,10 +76,29 @@ export function FollowUpWords({ of }: { of: Schemas['FollowUpView'] }) {
   );
 }
 
-/** Assigns or closes one follow-up or many. */
+/** How the script of a follow-up goes, or that it was not run yet. */
+export function ScriptWords({ of }: { of: Schemas['FollowUpScript'] | null }) {
+  if (!of) return null;
+  if (!of.fix)
+    return (
+      <div>
+        <code>{of.name}</code> does it{of.restarts && ', and restarts the machine'}.
+      </div>
+    );
+  const isToCome = !of.ended && of.begins !== null && new Date(of.begins) > new Date();
+  const how = of.ended ? of.said : isToCome ? `begins ${time(of.begins)}` : `running since ${time(of.begins)}`;
+  return (
+    <div className={of.ended ? 'held' : undefined}>
+      <code>{of.name}</code> ({of.fix}): {how}.
+    </div>
+  );
+}
+
+/** Runs the script of one follow-up or many, assigns them, or closes them. */
 export function FollowUpActions({ of, title, onDone }: { of: OfRun[]; title: string; onDone?: () => void }) {
   const may = useMay();
-  const [asked, setAsked] = useState<'assign' | 'close' | null>(null);
+  const [asked, setAsked] = useState<'fix' | 'assign' | 'close' | null>(null);
+  const byScript = of.filter((one) => one.followUp.script && (!one.followUp.script.fix || one.followUp.script.ended));
   const close = () => setAsked(null);
   const done = () => {
     close();
@@ -86,6 +106,11 @@ export function FollowUpActions({ of, title, onDone }: { of: OfRun[]; title: str
   };
   return (
     <span className="nowrap">
+      {may('FixFollowUps') && byScript.length > 0 && (
+        <button type="button" className="plain link" onClick={() => setAsked('fix')}>
+          Run {byScript.length === 1 ? 'script' : `${byScript.length} scripts`}
+        </button>
+      )}{' '}
       {may('AssignFollowUps') && (
         <button type="button" className="plain link" onClick={() => setAsked('assign')}>
           Assign
@@ -96,6 +121,7 @@ export function FollowUpActions({ of, title, onDone }: { of: OfRun[]; title: str
           Close
         </button>
       )}
+      {asked === 'fix' && <ScriptDialog of={byScript} title={title} onClose={close} onDone={done} />}
       {asked === 'assign' && <AssignDialog of={of} title={title} onClose={close} onDone={done} />}
       {asked === 'close' && <CloseDialog of={of} title={title} onClose={close} onDone={done} />}
     </span>
@@ -107,6 +133,38 @@ interface DialogProps {
   title: string;
   onClose: () => void;
   onDone: () => void;
+}
+
+function ScriptDialog({ of, title, onClose, onDone }: DialogProps) {
+  const [now, setNow] = useState(false);
+  const fix = useBulk((reason: string) => take(api.POST('/api/v1/follow-ups/fix', { body: { of: namesOf(of), reason, now } })), onDone);
+  const restarting = of.filter((one) => one.followUp.script?.restarts).length;
+  const names = [...new Set(of.map((one) => one.followUp.script?.name))].join(', ');
+  return (
+    <ReasonDialog
+      title={title}
+      what={
+        <>
+          <code>{names}</code> {of.length > 1 ? `runs on ${of.length} machines` : 'runs on the machine'}
+          {restarting > 0 && !now ? `; where it restarts a machine (${restarting}), it waits for its next window` : ''}. Where the check is
+          met afterwards, the follow-up is closed.
+        </>
+      }
+      act={of.length > 1 ? `Run ${of.length} scripts` : 'Run the script'}
+      busy={fix.isPending}
+      error={fix.error}
+      onAct={(reason) => fix.mutate(reason)}
+      onClose={onClose}
+    >
+      {restarting > 0 && (
+        <Checkbox
+          label="Run it at once and restart outside of the window"
+          checked={now}
+          onChange={(e) => setNow(e.currentTarget.checked)}
+        />
+      )}
+    </ReasonDialog>
+  );
 }
 
 function CloseDialog({ of, title, onClose, onDone }: DialogProps) {

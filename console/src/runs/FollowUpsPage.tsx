@@ -6,7 +6,7 @@ import { failed, Loading, Problem } from '../parts/Problem';
 import { SelectAll, SelectOne, useSelection } from '../parts/Selection';
 import { Status } from '../parts/Status';
 import { date, many, time } from '../parts/words';
-import { FollowUpActions } from './FollowUps';
+import { FollowUpActions, ScriptWords } from './FollowUps';
 
 const keyOf = (row: Schemas['FollowUpRow']) => `${row.run}/${row.followUp.name}`;
 
@@ -113,6 +113,7 @@ export function FollowUpsPage() {
                         {row.followUp.addedBy
                           ? `added by ${row.followUp.addedBy}, ${time(row.followUp.opened)}`
                           : `found: ${row.followUp.seen}. ${row.followUp.fix}`}
+                        <ScriptWords of={row.followUp.script} />
                       </div>
                     </td>
                     <td className="nowrap">{row.followUp.owner ?? <span className="quiet">nobody yet</span>}</td>

@@ -22,6 +22,7 @@ internal static class FollowUpCommands
             List(),
             Add(),
             Assign(),
+            Fix(),
             Close(),
         };
 
@@ -88,6 +89,32 @@ internal static class FollowUpCommands
         return command;
     }
 
+    private static Command Fix()
+    {
+        var now = new Option<bool>("--now")
+        {
+            Description = "Run a script that restarts its machine at once; without it, such a script waits for the machine's next window.",
+        };
+        var reason = new Option<string>("--reason") { Description = "Why, recorded in the audit log with your name.", Required = true };
+        var command = new Command("fix", "Run the scripts that do follow-ups; one whose check is met afterwards is closed")
+        {
+            Names,
+            now,
+            reason,
+        };
+        command.Calls(
+            async (parsed, client, screen, stop) =>
+            {
+                var result = await client.FixFollowUpsAsync(new(Chosen(parsed), parsed.GetValue(reason)!, parsed.GetValue(now)), stop);
+                var status = await BulkAnswer.TellAsync(parsed, result, "script", "sent", screen);
+                if (result.Done > 0 && !parsed.GetValue(Caller.JsonOption))
+                    screen.Hint("'gstair follow-up list' shows how they go; where the check is met afterwards, the follow-up is closed.");
+                return status;
+            }
+        );
+        return command;
+    }
+
     private static Command Close()
     {
         var reason = new Option<string>("--reason")
@@ -147,13 +174,23 @@ internal static class FollowUpCommands
                     r.Site,
                     r.FollowUp.Owner ?? "nobody yet",
                     r.FollowUp.Due is { } due ? $"{due:yyyy-MM-dd}{(r.FollowUp.Overdue ? " overdue" : "")}" : "",
-                    r.FollowUp.Title + (r.FollowUp.AddedBy is { } by ? $" [{by}]" : ""),
+                    r.FollowUp.Title + (r.FollowUp.AddedBy is { } by ? $" [{by}]" : "") + Tell(r.FollowUp.Script),
                 }
             )
         );
         if (page.Items.Count < page.Total)
             screen.Hint($"{page.Total - page.Items.Count} more; narrow it with --plan or --owner, or raise --limit.");
     }
+
+    /// <summary>How the script of a follow-up goes, or that there is one.</summary>
+    private static string Tell(FollowUpScript? script) =>
+        script switch
+        {
+            null => "",
+            { Fix: null } => " [by script]",
+            { Ended: null, Begins: { } begins } => $" [{script.Fix} from {Screen.Time(begins)} on]",
+            _ => $" [{script.Fix}: {script.Said}]",
+        };
 
     private static void PrintClosed(Page<FollowUpRow> page, Screen screen)
     {

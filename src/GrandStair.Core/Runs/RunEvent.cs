@@ -22,6 +22,8 @@ namespace GrandStair.Core.Runs;
 [JsonDerivedType(typeof(FollowUpAdded), "follow-up-added")]
 [JsonDerivedType(typeof(FollowUpAssigned), "follow-up-assigned")]
 [JsonDerivedType(typeof(FollowUpClosed), "follow-up-closed")]
+[JsonDerivedType(typeof(FollowUpScriptBegun), "follow-up-script-begun")]
+[JsonDerivedType(typeof(FollowUpScriptEnded), "follow-up-script-ended")]
 [JsonDerivedType(typeof(RollbackExtended), "rollback-extended")]
 [JsonDerivedType(typeof(RollbackCategorised), "rollback-categorised")]
 [JsonDerivedType(typeof(Settled), "settled")]
@@ -85,7 +87,14 @@ public sealed record GateJudged(
 /// <param name="Title">What it makes sure of.</param>
 /// <param name="Seen">What was seen.</param>
 /// <param name="Fix">How it is fixed.</param>
-public sealed record Noted(string Check, string Title, string Seen, string Fix);
+public sealed record Noted(string Check, string Title, string Seen, string Fix)
+{
+    /// <summary>The file name of the script that fixes it; null where none does.</summary>
+    public string? Script { get; init; }
+
+    /// <summary>Whether that script restarts the machine.</summary>
+    public bool Restarts { get; init; }
+}
 
 /// <summary>How an order ended.</summary>
 public enum OrderResult
@@ -225,6 +234,25 @@ public sealed record FollowUpAssigned(DateTimeOffset At, string Actor, string Fo
 
 /// <summary>A follow-up was closed.</summary>
 public sealed record FollowUpClosed(DateTimeOffset At, string Actor, string FollowUp, string Reason) : RunEvent(At, Actor);
+
+/// <summary>The script that does a follow-up was sent to its machine.</summary>
+/// <param name="At">When, UTC.</param>
+/// <param name="Actor">Who sent it.</param>
+/// <param name="FollowUp">The follow-up's name.</param>
+/// <param name="Fix">The fix as which it runs, such as f12.</param>
+/// <param name="NotBefore">Before when it does not begin, UTC: the machine's next window; null where it begins at once.</param>
+public sealed record FollowUpScriptBegun(DateTimeOffset At, string Actor, string FollowUp, string Fix, DateTimeOffset? NotBefore)
+    : RunEvent(At, Actor);
+
+/// <summary>The script that does a follow-up has ended, and its check was asked again.</summary>
+/// <param name="At">When, UTC.</param>
+/// <param name="Actor">Who asked.</param>
+/// <param name="FollowUp">The follow-up's name.</param>
+/// <param name="Fix">The fix as which it ran, such as f12.</param>
+/// <param name="IsMet">Whether the check is met now, which closes the follow-up.</param>
+/// <param name="Said">How it went, in words.</param>
+public sealed record FollowUpScriptEnded(DateTimeOffset At, string Actor, string FollowUp, string Fix, bool IsMet, string Said)
+    : RunEvent(At, Actor);
 
 /// <summary>The rollback is kept for longer.</summary>
 /// <param name="At">When, UTC.</param>

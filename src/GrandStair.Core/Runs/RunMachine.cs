@@ -57,19 +57,7 @@ public static class RunMachine
                 SlotOpened slot => IsOutstanding(state, slot.Order) ? AskGate(state, Moment.Start, e.At) : Same(state),
                 SlotMoved moved => OnSlotMoved(state, moved),
                 Decided decided => OnDecided(state, decided),
-                FollowUpAdded added => Same(
-                    state with
-                    {
-                        FollowUps = state.FollowUps.Add(
-                            new(added.FollowUp, added.Title, "", added.Fix, added.At, null, null)
-                            {
-                                AddedBy = added.Actor,
-                                Owner = added.Owner,
-                                Due = added.Due,
-                            }
-                        ),
-                    }
-                ),
+                FollowUpAdded added => OnFollowUpAdded(state, added),
                 FollowUpAssigned assigned => OnFollowUp(state, assigned.FollowUp, f =>
                     f with
                     {
@@ -77,14 +65,14 @@ public static class RunMachine
                         Due = assigned.Due,
                     }
                 ),
-                FollowUpClosed closed => OnFollowUp(state, closed.FollowUp, f =>
+                FollowUpClosed closed => OnFollowUp(state, closed.FollowUp, f => Closed(f, closed, closed.Reason)),
+                FollowUpScriptBegun begun => OnFollowUp(state, begun.FollowUp, f =>
                     f with
                     {
-                        Closed = closed.At,
-                        By = closed.Actor,
-                        Because = closed.Reason,
+                        Tried = new(begun.Fix, begun.NotBefore ?? begun.At, null, ""),
                     }
                 ),
+                FollowUpScriptEnded ended => OnFollowUp(state, ended.FollowUp, f => AfterScript(f, ended)),
                 RollbackExtended extended => OnRollbackExtended(state, extended),
                 RollbackCategorised categorised => OnCategorised(state, categorised),
                 Settled settled => IsOutstanding(state, settled.Order) && !state.HasOpenFollowUps ? Settle(state, e.At) : Same(state),
@@ -287,7 +275,11 @@ public static class RunMachine
                 .. state.FollowUps,
                 .. e
                     .Cautions.Where(c => !known.Contains(c.Check))
-                    .Select(c => new FollowUp(c.Check, c.Title, c.Seen, c.Fix, e.At, null, null)),
+                    .Select(c => new FollowUp(c.Check, c.Title, c.Seen, c.Fix, e.At, null, null)
+                    {
+                        Script = c.Script,
+                        Restarts = c.Restarts,
+                    }),
             ],
         };
         if (state.Leg + 1 < state.Legs.Length)
@@ -618,6 +610,35 @@ public static class RunMachine
     }
 
     /// <summary>Changes a follow-up that is open.</summary>
+    private static Stepped OnFollowUpAdded(RunState state, FollowUpAdded added) =>
+        Same(
+            state with
+            {
+                FollowUps = state.FollowUps.Add(
+                    new(added.FollowUp, added.Title, "", added.Fix, added.At, null, null)
+                    {
+                        AddedBy = added.Actor,
+                        Owner = added.Owner,
+                        Due = added.Due,
+                    }
+                ),
+            }
+        );
+
+    private static FollowUp AfterScript(FollowUp followUp, FollowUpScriptEnded ended)
+    {
+        var tried = followUp with { Tried = new(ended.Fix, followUp.Tried?.Begins ?? ended.At, ended.At, ended.Said) };
+        return ended.IsMet ? Closed(tried, ended, $"{followUp.Script} ({ended.Fix}): {ended.Said}") : tried;
+    }
+
+    private static FollowUp Closed(FollowUp followUp, RunEvent e, string because) =>
+        followUp with
+        {
+            Closed = e.At,
+            By = e.Actor,
+            Because = because,
+        };
+
     private static Stepped OnFollowUp(RunState state, string name, Func<FollowUp, FollowUp> change) =>
         Same(state with { FollowUps = [.. state.FollowUps.Select(f => f.Name == name && f.Closed is null ? change(f) : f)] });
 

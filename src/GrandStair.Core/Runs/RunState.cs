@@ -92,10 +92,26 @@ public sealed record FollowUp(string Name, string Title, string Seen, string Fix
     /// <summary>What was done when it was closed; null while it is open.</summary>
     public string? Because { get; init; }
 
+    /// <summary>The file name of the script that does it; null where none does.</summary>
+    public string? Script { get; init; }
+
+    /// <summary>Whether that script restarts the machine.</summary>
+    public bool Restarts { get; init; }
+
+    /// <summary>How its script went last, or since when it runs; null where it was never sent.</summary>
+    public ScriptTry? Tried { get; init; }
+
     /// <summary>Whether it is open and its day is over.</summary>
     /// <param name="now">The time, UTC.</param>
     public bool IsOverdue(DateTimeOffset now) => Closed is null && Due < DateOnly.FromDateTime(now.UtcDateTime);
 }
+
+/// <summary>How the script of a follow-up went.</summary>
+/// <param name="Fix">The fix as which it runs or ran, such as f12.</param>
+/// <param name="Begins">When it was sent, UTC, or from when on it may begin.</param>
+/// <param name="Ended">When it had ended, UTC; null while it runs or waits for its window.</param>
+/// <param name="Said">How it went, in words; empty while it runs.</param>
+public sealed record ScriptTry(string Fix, DateTimeOffset Begins, DateTimeOffset? Ended, string Said);
 
 /// <summary>What a step that patches does.</summary>
 public enum PatchPart
@@ -120,7 +136,7 @@ public sealed record PatchState(PatchPart Part, int Round, DateTimeOffset Began)
 public sealed record RunState
 {
     /// <summary>How this shape is numbered; a stored state of another number is made again from the events.</summary>
-    public const int Shape = 6;
+    public const int Shape = 7;
 
     /// <summary>The run's number.</summary>
     public required long Run { get; init; }

@@ -12,6 +12,7 @@ using GrandStair.Engine.Catalogue;
 using GrandStair.Engine.Duties;
 using GrandStair.Engine.Fleet;
 using GrandStair.Engine.Plans;
+using GrandStair.Engine.Runs;
 using GrandStair.Storage.Checks;
 using GrandStair.Storage.Databases;
 using GrandStair.Storage.Plans;
@@ -30,6 +31,7 @@ public sealed class CheckRunner(
     FixTable fixes,
     ScriptTable sent,
     NextWindow windows,
+    RunCommands runs,
     TimeProvider clock,
     ILogger<CheckRunner> log
 )
@@ -129,19 +131,80 @@ public sealed class CheckRunner(
                 $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to fix."
             );
         var begins = result.Check.Fix.Restarts && !atOnce ? await WindowAsync(machine, check, plan, result.Check.Fix, stop) : null;
-        return await fixes.BeginAsync(
+        return await fixes.BeginAsync(NewFix(aim.Product, machine, check, script, begins, actor), reason, actor, stop);
+    }
+
+    private StoredFix NewFix(Product product, Machine machine, string check, string script, DateTimeOffset? begins, Actor actor) =>
+        new(
+            0,
             machine.Id,
-            aim.Product.Name,
+            product.Name,
             check,
             script,
-            FileChange.Hash(aim.Product.Scripts[script]),
-            reason,
-            begins,
-            actor,
+            FileChange.Hash(product.Scripts[script]),
+            actor.Name,
             clock.GetUtcNow(),
+            begins,
+            null,
+            null,
+            "",
+            null
+        );
+
+    /// <summary>
+    /// Sends the script that does a follow-up to the follow-up's machine. When it has ended, the check is asked again; where it is met, the
+    /// follow-up is closed. A script that restarts the machine is sent in its next window, unless it is to run at once.
+    /// </summary>
+    /// <param name="run">The run's number.</param>
+    /// <param name="followUp">The follow-up's name.</param>
+    /// <param name="reason">Why, for the audit.</param>
+    /// <param name="atOnce">Whether a script that restarts the machine runs at once, outside of its windows too.</param>
+    /// <param name="actor">Who sends it.</param>
+    /// <param name="stop">Ends the wait.</param>
+    /// <exception cref="RefusedException">The run has no such open follow-up, no script does it, or the machine has no window.</exception>
+    public async Task<StoredFix> FixFollowUpAsync(
+        long run,
+        string followUp,
+        string reason,
+        bool atOnce,
+        Actor actor,
+        CancellationToken stop
+    )
+    {
+        ArgumentNullException.ThrowIfNull(actor);
+        var (state, open) = await runs.OpenFollowUpAsync(run, followUp, stop);
+        var product = await catalogues.ByHashAsync(state.CatalogueHash, stop);
+        if (
+            open.Script is not { } script
+            || catalogues.Products.GetValueOrDefault(product.Name) is not { } newest
+            || !newest.Scripts.ContainsKey(script)
+        )
+            throw RefusedException.Conflict("no-script", $"No script does '{followUp}' of run r{run}. {open.Fix}");
+        var machine = (await fleet.AllAsync(stop))[new(state.Machine)];
+        var takes = CheckOf(newest, followUp)?.Fix.Takes ?? RestartTakes;
+        DateTimeOffset? begins = open.Restarts && !atOnce ? await windows.FindAsync(state.Plan, machine, takes, stop) : null;
+        var begun = await fixes.BeginAsync(
+            NewFix(newest, machine, followUp, script, begins, actor) with
+            {
+                Run = run,
+            },
+            reason,
+            actor,
             stop
         );
+        await runs.BeginFollowUpScriptAsync(
+            run,
+            followUp,
+            $"f{begun.Id}",
+            begins,
+            new(actor, "follow-up fix", $"{followUp}: {reason}"),
+            stop
+        );
+        return begun;
     }
+
+    private static Check? CheckOf(Product product, string name) =>
+        product.Hops.SelectMany(h => h.Checks).Concat(product.Methods.SelectMany(m => m.Checks)).FirstOrDefault(c => c.Name == name);
 
     /// <summary>When a fix that restarts its machine can run, UTC.</summary>
     private async Task<DateTimeOffset?> WindowAsync(Machine machine, string check, string? plan, Fix fix, CancellationToken stop) =>
@@ -172,16 +235,7 @@ public sealed class CheckRunner(
         catch (Exception error) when (error is not (OperationCanceledException or StoreException or System.Data.Common.DbException))
         {
             log.LogError(error, "Fix f{Fix} failed", fix.Id);
-            var now = clock.GetUtcNow();
-            await fixes.PutAsync(
-                fix with
-                {
-                    Ended = now,
-                    Note = "something went wrong that should not; the service's log says what",
-                },
-                now,
-                stop
-            );
+            await PutEndedAsync(fix with { Note = "something went wrong that should not; the service's log says what" }, stop);
         }
     }
 
@@ -196,7 +250,7 @@ public sealed class CheckRunner(
             || !product.Scripts.TryGetValue(fix.Script, out var content)
         )
         {
-            await fixes.PutAsync(fix with { Ended = now, Note = "the catalogue has no such script any more" }, now, stop);
+            await PutEndedAsync(fix with { Note = "the catalogue has no such script any more" }, stop);
             return;
         }
 
@@ -241,7 +295,7 @@ public sealed class CheckRunner(
         catch (ConnectionException error)
         {
             if (now > (fix.NotBefore ?? fix.Begun) + ShortestLimit)
-                await fixes.PutAsync(fix with { Ended = now, Note = error.Message }, now, stop);
+                await PutEndedAsync(fix with { Note = error.Message }, stop);
             else if (error.Message != fix.Note)
                 await fixes.PutAsync(fix with { Note = error.Message }, now, stop);
         }
@@ -253,14 +307,7 @@ public sealed class CheckRunner(
         try
         {
             // A catalogue that was approved meanwhile may have renamed the check; then there is nothing to evaluate again.
-            if (
-                product
-                    .Hops.SelectMany(h => h.Checks)
-                    .Concat(product.Methods.SelectMany(m => m.Checks))
-                    .FirstOrDefault(c => c.Name == fix.Check)
-                    is { } check
-                && await ReadForAsync(check, machine, Actor.Worker, stop) is var read
-            )
+            if (CheckOf(product, fix.Check) is { } check && await ReadForAsync(check, machine, Actor.Worker, stop) is var read)
                 state = RunMachine.Name(
                     Gate.Judge([check with { AskedAt = [Moment.Planning] }], read, Moment.Planning, clock.GetUtcNow()).Checks[0].State
                 );
@@ -270,8 +317,36 @@ public sealed class CheckRunner(
             log.LogInformation("After fix f{Fix} {Machine} was not read: {Why}", fix.Id, machine.Name, error.Message);
         }
 
+        await PutEndedAsync(fix with { CheckState = state }, stop);
+    }
+
+    /// <summary>Stores that a fix has ended. Its follow-up is told first: after a crash in between both are done again.</summary>
+    private async Task PutEndedAsync(StoredFix fix, CancellationToken stop)
+    {
+        if (fix.Run is { } run)
+            await runs.EndFollowUpScriptAsync(
+                run,
+                fix.Check,
+                $"f{fix.Id}",
+                fix.CheckState == RunMachine.Name(CheckState.Met),
+                HowItWent(fix),
+                stop
+            );
         var now = clock.GetUtcNow();
-        await fixes.PutAsync(fix with { Ended = now, CheckState = state }, now, stop);
+        await fixes.PutAsync(fix with { Ended = now }, now, stop);
+    }
+
+    private static string HowItWent(StoredFix fix)
+    {
+        var last = fix.Note.Split('\n', StringSplitOptions.RemoveEmptyEntries | StringSplitOptions.TrimEntries).LastOrDefault() ?? "";
+        var ended = fix.Exit switch
+        {
+            null => "it ended without a result",
+            0 => "it ended well",
+            { } exit => $"it failed with status {exit}",
+        };
+        var check = fix.CheckState is null ? "the check could not be asked again" : $"the check is {fix.CheckState}";
+        return $"{ended}, {check}{(last.Length > 0 ? $" ({last})" : "")}";
     }
 
     /// <summary>Reads exactly what a check looks at.</summary>

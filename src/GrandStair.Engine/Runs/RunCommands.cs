@@ -189,6 +189,45 @@ public sealed class RunCommands(RunLog runs, FleetCache fleet, NextWindow window
         );
     }
 
+    /// <summary>A run, and a follow-up of it that is open.</summary>
+    /// <exception cref="RefusedException">There is no such run, or it has no such follow-up that is open.</exception>
+    internal async Task<(RunState Run, FollowUp FollowUp)> OpenFollowUpAsync(long run, string followUp, CancellationToken stop)
+    {
+        var state = (await FindAsync(run, stop)).State;
+        return (state, OpenOne(state, followUp));
+    }
+
+    /// <summary>Notes that the script of a follow-up was sent.</summary>
+    internal Task BeginFollowUpScriptAsync(
+        long run,
+        string followUp,
+        string fix,
+        DateTimeOffset? notBefore,
+        Command command,
+        CancellationToken stop
+    ) => AppendAsync(run, _ => new FollowUpScriptBegun(clock.GetUtcNow(), command.By.Name, followUp, fix, notBefore), command, stop);
+
+    /// <summary>Notes how the script of a follow-up went, and closes the follow-up where its check is met now.</summary>
+    /// <param name="run">The run's number.</param>
+    /// <param name="followUp">The follow-up's name.</param>
+    /// <param name="fix">The fix as which the script ran, such as f12.</param>
+    /// <param name="isMet">Whether the check is met now.</param>
+    /// <param name="said">How it went, in words.</param>
+    /// <param name="stop">Ends the wait.</param>
+    internal async Task EndFollowUpScriptAsync(long run, string followUp, string fix, bool isMet, string said, CancellationToken stop)
+    {
+        // Where somebody has closed it meanwhile, or this was noted before a crash, there is nothing left to note.
+        var open = (await FindAsync(run, stop)).State.FollowUps.FirstOrDefault(f => f.Name == followUp && f.Closed is null);
+        if (open is null || (open.Tried?.Fix == fix && open.Tried.Ended is not null))
+            return;
+        await AppendAsync(
+            run,
+            _ => new FollowUpScriptEnded(clock.GetUtcNow(), Actor.Worker.Name, followUp, fix, isMet, said),
+            new(Actor.Worker, isMet ? "follow-up close" : "follow-up fix", $"{followUp}: {fix}, {said}"),
+            stop
+        );
+    }
+
     private static FollowUp OpenOne(RunState state, string followUp) =>
         state.FollowUps.FirstOrDefault(f => f.Name == followUp && f.Closed is null)
         ?? throw RefusedException.Unknown("unknown-follow-up", $"Run r{state.Run} has no open follow-up '{followUp}'.");

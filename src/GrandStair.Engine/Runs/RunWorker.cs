@@ -529,7 +529,11 @@ public sealed class RunWorker(
     }
 
     private static Noted Note(CheckResult result) =>
-        new(result.Check.Name, result.Check.Title, string.Join(", ", result.Seen.Select(l => l.Tell())), result.Check.Fix.Words);
+        new(result.Check.Name, result.Check.Title, string.Join(", ", result.Seen.Select(l => l.Tell())), result.Check.Fix.Words)
+        {
+            Script = result.Check.Fix.Script,
+            Restarts = result.Check.Fix.Restarts,
+        };
 
     /// <summary>Reads what a step waits for. Asked again after a crash, it simply reads once more.</summary>
     private async Task<Looked> ReadUntilAsync(

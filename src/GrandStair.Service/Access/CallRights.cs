@@ -140,6 +140,7 @@ internal static class CallRights
             ["AddFollowUp"] = new(Operator),
             ["AssignFollowUps"] = new(Operator),
             ["CloseFollowUps"] = new(Operator),
+            ["FixFollowUps"] = new(Operator),
             // Cases with the vendor's support.
             ["ListSupportCases"] = Anybody,
             ["GetSupportCase"] = Anybody,

@@ -1,6 +1,7 @@
 using System.Security.Claims;
 using GrandStair.Contracts;
 using GrandStair.Core.Runs;
+using GrandStair.Engine.Checks;
 using GrandStair.Engine.Clocks;
 using GrandStair.Engine.Runs;
 using GrandStair.Service.Access;
@@ -18,6 +19,7 @@ internal static class FollowUpEndpoints
         api.MapGet("/follow-ups", ListAsync).WithName("ListFollowUps").ProducesProblem(400);
         api.MapPost("/follow-ups/close", CloseAsync).WithName("CloseFollowUps").ProducesProblem(400).ProducesProblem(404);
         api.MapPost("/follow-ups/assign", AssignAsync).WithName("AssignFollowUps").ProducesProblem(400).ProducesProblem(404);
+        api.MapPost("/follow-ups/fix", FixAsync).WithName("FixFollowUps").ProducesProblem(400).ProducesProblem(404);
         api.MapPost("/runs/{run}/follow-ups", AddAsync).WithName("AddFollowUp").ProducesProblem(400).ProducesProblem(404);
     }
 
@@ -89,6 +91,20 @@ internal static class FollowUpEndpoints
         var reason = RequestFields.Reason(command.Reason);
         return Bulk.EachAsync(command.Of, "follow-ups", async f =>
             await commands.CloseFollowUpAsync(await runs.NumberAsync(f.Run, stop), f.Name, reason, caller.Actor(), stop)
+        );
+    }
+
+    private static Task<BulkResult> FixAsync(
+        FixFollowUpsCommand command,
+        CheckRunner checks,
+        ScopedRuns runs,
+        ClaimsPrincipal caller,
+        CancellationToken stop
+    )
+    {
+        var reason = RequestFields.Reason(command.Reason);
+        return Bulk.EachAsync(command.Of, "follow-ups", async f =>
+            await checks.FixFollowUpAsync(await runs.NumberAsync(f.Run, stop), f.Name, reason, command.Now, caller.Actor(), stop)
         );
     }
 

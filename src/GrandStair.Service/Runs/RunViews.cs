@@ -130,6 +130,9 @@ internal static class RunViews
             Due = f.Due,
             Overdue = f.IsOverdue(now),
             Because = f.Because,
+            Script = f.Script is { } script
+                ? new(script, f.Restarts, f.Tried?.Fix, f.Tried?.Begins, f.Tried?.Ended, f.Tried?.Said ?? "")
+                : null,
         };
 
     private static DifferencesView Differences(Compared compared, RunState run) =>
@@ -308,6 +311,10 @@ internal static class RunViews
             FollowUpAdded x => $"Follow-up added: {x.Title}{For(x.Owner, x.Due)}",
             FollowUpAssigned x => $"Follow-up assigned: {TitleOf(run, x.FollowUp)}{For(x.Owner ?? "nobody", x.Due)}",
             FollowUpClosed x => $"Follow-up closed: {TitleOf(run, x.FollowUp)} ({x.Reason})",
+            FollowUpScriptBegun x => $"Script of a follow-up sent as {x.Fix}: {TitleOf(run, x.FollowUp)}"
+                + (x.NotBefore is { } begins ? $", from {begins:yyyy-MM-dd HH:mm} UTC on" : ""),
+            FollowUpScriptEnded x => $"{(x.IsMet ? "Follow-up closed by its script" : "Script of a follow-up ended")}: "
+                + $"{TitleOf(run, x.FollowUp)} ({x.Fix}: {x.Said})",
             RollbackCategorised x => $"Rolled back because of: {x.Category}",
             Settled => "Rollback period expired",
             _ => e.Type,

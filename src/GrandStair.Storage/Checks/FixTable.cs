@@ -36,7 +36,11 @@ public sealed record StoredFix(
     int? Exit,
     string Note,
     string? CheckState
-);
+)
+{
+    /// <summary>The run whose follow-up it is to do; null where it does none.</summary>
+    public long? Run { get; init; }
+}
 
 /// <summary>The fix scripts that were sent to machines.</summary>
 public sealed class FixTable(Database database)
@@ -44,66 +48,60 @@ public sealed class FixTable(Database database)
     private const int MostNote = 4000;
 
     /// <summary>Stores a fix that is to be sent.</summary>
+    /// <param name="fix">The fix; its number is given here.</param>
+    /// <param name="reason">Why it is sent.</param>
+    /// <param name="actor">Who sends it.</param>
+    /// <param name="stop">Ends the wait.</param>
     /// <exception cref="RefusedException">One is running for this check on this machine.</exception>
-    public Task<StoredFix> BeginAsync(
-        MachineId machine,
-        string product,
-        string check,
-        string script,
-        string scriptHash,
-        string reason,
-        DateTimeOffset? notBefore,
-        Actor actor,
-        DateTimeOffset now,
-        CancellationToken stop
-    ) =>
+    public Task<StoredFix> BeginAsync(StoredFix fix, string reason, Actor actor, CancellationToken stop) =>
         database.WriteAsync(
             async (c, t) =>
             {
                 if (
                     await c.ExecuteScalarAsync<long?>(
-                        "SELECT id FROM fixes WHERE machine_id = @id AND check_name = @check AND ended IS NULL",
-                        new { id = machine.Value, check },
+                        "SELECT id FROM fixes WHERE machine_id = @id AND check_name = @Check AND ended IS NULL",
+                        new { id = fix.Machine.Value, fix.Check },
                         t
                     ) is
                     { } open
                 )
                     throw RefusedException.Conflict(
                         "fix-running",
-                        $"Fix f{open} of '{check}' is running on this machine already. Wait until it has ended."
+                        $"Fix f{open} of '{fix.Check}' is running on this machine already. Wait until it has ended."
                     );
-                var id = await Database.NextAsync(c, t, "fix");
+                var begun = fix with { Id = await Database.NextAsync(c, t, "fix") };
                 await c.ExecuteAsync(
-                    "INSERT INTO fixes (id, machine_id, product, check_name, script, script_hash, actor, begun, not_before, note) "
-                        + "VALUES (@id, @machine, @product, @check, @script, @scriptHash, @actor, @begun, @notBefore, '')",
+                    "INSERT INTO fixes (id, machine_id, product, check_name, script, script_hash, actor, begun, not_before, run_id, note) "
+                        + "VALUES (@Id, @machine, @Product, @Check, @Script, @ScriptHash, @Actor, @at, @notBefore, @Run, '')",
                     new
                     {
-                        id,
-                        machine = machine.Value,
-                        product,
-                        check,
-                        script,
-                        scriptHash,
-                        actor = actor.Name,
-                        begun = Micros.Of(now),
-                        notBefore = Micros.Of(notBefore),
+                        begun.Id,
+                        machine = begun.Machine.Value,
+                        begun.Product,
+                        begun.Check,
+                        begun.Script,
+                        begun.ScriptHash,
+                        begun.Actor,
+                        at = Micros.Of(begun.Begun),
+                        notBefore = Micros.Of(begun.NotBefore),
+                        begun.Run,
                     },
                     t
                 );
                 await AuditTable.AddAsync(
                     c,
                     t,
-                    now,
+                    begun.Begun,
                     actor,
                     "check fix",
-                    check,
-                    machine,
+                    begun.Check,
+                    begun.Machine,
                     null,
-                    $"f{id}: {script}, SHA-256 {scriptHash}",
+                    $"f{begun.Id}: {begun.Script}, SHA-256 {begun.ScriptHash}",
                     reason
                 );
-                await Feed.AddAsync(c, t, now, "fix", $"f{id}", "begun", actor, machine);
-                return new StoredFix(id, machine, product, check, script, scriptHash, actor.Name, now, notBefore, null, null, "", null);
+                await Feed.AddAsync(c, t, begun.Begun, "fix", $"f{begun.Id}", "begun", actor, begun.Machine);
+                return begun;
             },
             stop
         );
@@ -176,6 +174,8 @@ public sealed class FixTable(Database database)
 
         public string? CheckState { get; init; }
 
+        public long? RunId { get; init; }
+
         public StoredFix ToFix() =>
             new(
                 Id,
@@ -191,6 +191,9 @@ public sealed class FixTable(Database database)
                 (int?)ExitStatus,
                 Note,
                 CheckState
-            );
+            )
+            {
+                Run = RunId,
+            };
     }
 }

@@ -101,7 +101,7 @@ CREATE TABLE acknowledgements (
 CREATE TABLE fixes (
   id BIGINT PRIMARY KEY, machine_id BIGINT NOT NULL REFERENCES machines (id), product TEXT NOT NULL, check_name TEXT NOT NULL,
   script TEXT NOT NULL, script_hash TEXT NOT NULL, actor TEXT NOT NULL, begun BIGINT NOT NULL, not_before BIGINT, ended BIGINT, exit_status BIGINT,
-  note TEXT NOT NULL, check_state TEXT);
+  note TEXT NOT NULL, check_state TEXT, run_id BIGINT);
 CREATE INDEX fixes_of ON fixes (machine_id);
 -- Cases with the vendor's support. crew_until: the end of the appointment, where a crew is booked for it.
 CREATE TABLE support_cases (id BIGINT PRIMARY KEY, body TEXT NOT NULL, closed_at BIGINT, crew_until BIGINT);

@@ -7,8 +7,8 @@ using GrandStair.Storage.Databases;
 namespace GrandStair.Storage.Plans;
 
 /// <summary>
-/// The members of all plans, kept in memory; each call reads only those that have changed since the one before. Whatever writes members also
-/// writes to the feed, in the same transaction, which machine or plan it was.
+/// The members of all plans, kept in memory; each call reads only those that have changed since the one before. Whatever writes members
+/// also writes to the feed, in the same transaction, which machine or plan it was.
 /// </summary>
 internal sealed class MemberCopy : IDisposable
 {

@@ -259,6 +259,29 @@ public sealed class RunMachineTests
     }
 
     [Fact]
+    public void A_follow_up_is_closed_by_its_script_once_the_check_is_met()
+    {
+        var byScript = Broken with { Script = "start-services.sh" };
+        var run = Journey
+            .AtApply()
+            .Ok("apply")
+            .Ok("restart")
+            .Ok("look")
+            .Say(o => new GateJudged(Slot, "worker", o.Name, GateState.Open, [], [byScript]));
+        run.Add(new FollowUpScriptBegun(Slot.AddDays(1), "deck-it", "services-up", "f1", null));
+        Assert.Equal(new("f1", Slot.AddDays(1), null, ""), run.State.FollowUps[0].Tried);
+        run.Add(new FollowUpScriptEnded(Slot.AddDays(2), "worker", "services-up", "f1", false, "it failed with status 1"));
+        Assert.True(run.State.HasOpenFollowUps);
+        Assert.Equal(new("f1", Slot.AddDays(1), Slot.AddDays(2), "it failed with status 1"), run.State.FollowUps[0].Tried);
+        run.Add(new FollowUpScriptBegun(Slot.AddDays(3), "deck-it", "services-up", "f2", Slot.AddDays(4)));
+        run.Add(new FollowUpScriptEnded(Slot.AddDays(5), "worker", "services-up", "f2", true, "it ended well"));
+        var closed = Assert.Single(run.State.FollowUps);
+        Assert.Equal((Slot.AddDays(5), "worker", "start-services.sh (f2): it ended well"), (closed.Closed, closed.By, closed.Because));
+        run.Say(o => new Settled(Slot.AddDays(10), "worker", o.Name));
+        Assert.Equal(Outcome.Done, run.State.Outcome);
+    }
+
+    [Fact]
     public void A_rollback_is_kept_for_longer_as_long_as_its_method_allows()
     {
         var run = Journey.Opened(keeps: TimeSpan.FromDays(30)).Open().Ok("fetch").At(Slot);
