@@ -21,7 +21,8 @@ const hours = 3600e3;
 
 const inventory = [];
 const truths = [];
-// What these lose in their upgrade.
+// What has a fault mark after the upgrade, and what is lost in it.
+const faults = { 'desk-n-004': '1', 'desk-w-012': '1', 'desk-c-009': '1' };
 const loses = { 'desk-w-011': 'label-printer', 'desk-n-010': 'print-queue', 'desk-c-006': 'label-printer' };
 let number = 0;
 
@@ -42,7 +43,7 @@ function machine(site, name, group, owner, edition, rate, away) {
     'boot.id': `${number}`, 'firmware.tpm.version': '2.0', 'firmware.tpm.state': chance(0.05) ? 'off' : 'on',
     'patches.pending': chance(0.07) ? `${1 + Math.floor(draw() * 14)}` : '0', 'licence.active': chance(0.988) ? 'yes' : 'no',
     'offer.release': chance(0.28) ? '7' : '-', 'driver.printer': group === 'ticket-desk' ? pick(['4.0', '4.2', '4.2', '4.1']) : chance(0.1) ? '4.1' : '4.2',
-    'disk.encryption': chance(0.9) ? 'on' : 'off', 'firmware.mode': 'legacy', 'image.staged': 'no', 'services.failed': '0', 'device.faults': '0',
+    'disk.encryption': chance(0.9) ? 'on' : 'off', 'firmware.mode': 'legacy', 'image.staged': 'no', 'services.failed': '0', 'device.faults': faults[name] ?? '0',
   };
   const known = { ...truth };
   delete known['boot.id'];

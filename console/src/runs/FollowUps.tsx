@@ -82,7 +82,8 @@ export function ScriptWords({ of }: { of: Schemas['FollowUpScript'] | null }) {
   if (!of.fix)
     return (
       <div>
-        <code>{of.name}</code> does it{of.restarts && ', and restarts the machine'}.
+        Fixed by the script <code>{of.name}</code>
+        {of.restarts && ', which restarts the machine'}.
       </div>
     );
   const isToCome = !of.ended && of.begins !== null && new Date(of.begins) > new Date();
@@ -121,7 +122,7 @@ export function FollowUpActions({ of, title, onDone }: { of: OfRun[]; title: str
           Close
         </button>
       )}
-      {asked === 'fix' && <ScriptDialog of={byScript} title={title} onClose={close} onDone={done} />}
+      {asked === 'fix' && <ScriptDialog of={byScript} onClose={close} onDone={done} />}
       {asked === 'assign' && <AssignDialog of={of} title={title} onClose={close} onDone={done} />}
       {asked === 'close' && <CloseDialog of={of} title={title} onClose={close} onDone={done} />}
     </span>
@@ -135,19 +136,19 @@ interface DialogProps {
   onDone: () => void;
 }
 
-function ScriptDialog({ of, title, onClose, onDone }: DialogProps) {
+function ScriptDialog({ of, onClose, onDone }: Omit<DialogProps, 'title'>) {
   const [now, setNow] = useState(false);
   const fix = useBulk((reason: string) => take(api.POST('/api/v1/follow-ups/fix', { body: { of: namesOf(of), reason, now } })), onDone);
   const restarting = of.filter((one) => one.followUp.script?.restarts).length;
   const names = [...new Set(of.map((one) => one.followUp.script?.name))].join(', ');
   return (
     <ReasonDialog
-      title={title}
+      title={of.length > 1 ? many(of.length, 'follow-up') : (of[0]?.followUp.title ?? '')}
       what={
         <>
-          <code>{names}</code> {of.length > 1 ? `runs on ${of.length} machines` : 'runs on the machine'}
-          {restarting > 0 && !now ? `; where it restarts a machine (${restarting}), it waits for its next window` : ''}. Where the check is
-          met afterwards, the follow-up is closed.
+          <code>{names}</code> {of.length > 1 ? `runs on ${of.length} machines` : 'runs on the machine'}. The follow-up is closed if the
+          check is met afterwards.
+          {restarting > 0 && !now && ` ${many(restarting, 'machine')} will restart, each in its next window.`}
         </>
       }
       act={of.length > 1 ? `Run ${of.length} scripts` : 'Run the script'}

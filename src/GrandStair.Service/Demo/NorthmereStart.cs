@@ -232,6 +232,8 @@ internal sealed class NorthmerePeople(
     private static readonly TimeSpan ToFix = TimeSpan.FromHours(30);
     private static readonly TimeSpan ToCloseFollowUp = TimeSpan.FromHours(40);
     private static readonly TimeSpan ToReport = TimeSpan.FromHours(6);
+
+    // What a person reported, and what a script does if somebody runs it.
     private static readonly TimeSpan ToCloseReport = TimeSpan.FromDays(12);
 
     // The machine of the pilot of which the owner reports something.
@@ -358,7 +360,7 @@ internal sealed class NorthmerePeople(
             var end in run.FollowUps.Where(l =>
                 l.Closed is null
                 && (run.Verified ?? run.Closed) is not null
-                && IsTime($"end r{run.Run} {l.Name}", l.AddedBy is null ? ToCloseFollowUp : ToCloseReport, now)
+                && IsTime($"end r{run.Run} {l.Name}", l.AddedBy is null && l.Script is null ? ToCloseFollowUp : ToCloseReport, now)
             )
         )
         {
