@@ -51,8 +51,11 @@ internal sealed class MemberCopy : IDisposable
         foreach (var plan in changes.Plans)
             _members.Remove(plan);
         foreach (var members in _members.Values)
-        foreach (var machine in changes.Machines)
-            members.Remove(new(machine));
+        {
+            foreach (var machine in changes.Machines)
+                members.Remove(new(machine));
+        }
+
         foreach (var member in newest)
         {
             if (!_members.TryGetValue(member.Plan, out var members))
