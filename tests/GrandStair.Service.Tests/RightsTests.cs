@@ -235,6 +235,30 @@ public sealed class RightsTests(SmallFleet fleet) : IClassFixture<SmallFleet>
     }
 
     [Fact]
+    public async Task Readings_that_name_a_machine_at_another_site_do_not_tell_its_name()
+    {
+        var stop = TestContext.Current.CancellationToken;
+        var file = Path.Combine(Service.Data, "pairs.csv");
+        await File.WriteAllTextAsync(
+            file,
+            "name,site,connection,replaces\npair-e,Eastness,simulated,pair-w\npair-w,Westhaven,simulated,\n",
+            stop
+        );
+        await Service.OkAsync("fleet", "import", file, "--seen", "now");
+        var his = new Client.GrandStairClient(Service.Url, await Calls.AccountAsync(Service, "pair-east", Roles, "Eastness"));
+        Assert.Equal("pair-w", await ReplacesAsync(Service.Client));
+        Assert.Equal("(at another site)", await ReplacesAsync(his));
+        Assert.Equal("(at another site)", Assert.Single(await his.HistoryAsync("pair-e", "replaces", stop)).Shown);
+        const string Asked = "replaces = \"pair-w\"";
+        Assert.Single((await Service.Client.MachinesAsync(Asked, 10, stop)).Items);
+        Assert.Empty((await his.MachinesAsync(Asked, 10, stop)).Items);
+        await Service.OkAsync("machine", "remove", "pair-e", "pair-w", "--reason", "the test is over");
+
+        async Task<string> ReplacesAsync(Client.GrandStairClient client) =>
+            (await client.MachineAsync("pair-e", stop)).Readings.Single(r => r.Key == "replaces").Shown;
+    }
+
+    [Fact]
     public async Task Who_may_less_from_now_on_watches_no_longer()
     {
         var token = await Calls.AccountAsync(Service, "watcher", ["reader", "auditor"], "*");

@@ -11,6 +11,9 @@ public static class Dependents
     /// <summary>The key of the table of those that hang on a machine.</summary>
     public const string Key = "dependents";
 
+    /// <summary>The column of that table with their names.</summary>
+    internal const string NameColumn = "name";
+
     private const string Source = "dependents";
 
     /// <summary>
@@ -28,29 +31,10 @@ public static class Dependents
         return machine.WithComputed(Key, Source, Reading.Of(Key, table, seen, received, Source));
     }
 
-    /// <summary>
-    /// The machine as somebody sees it who may see some sites only: the names of dependents that stand elsewhere are left out, what they
-    /// run is not, since it decides whether the machine may go.
-    /// </summary>
-    /// <param name="machine">The machine.</param>
-    /// <param name="isSeen">Whether the machine of a name may be seen.</param>
-    public static Machine WithoutNames(Machine machine, Func<string, bool> isSeen)
-    {
-        ArgumentNullException.ThrowIfNull(machine);
-        if (machine.Readings.FirstOrDefault(r => r.Source == Source) is not { Value: { } value } reading)
-            return machine;
-        var rows = value.Rows.Select(r =>
-            r.Cells.GetValueOrDefault("name") is { } name && !isSeen(name) ? new TableRow(r.Cells.SetItem("name", Elsewhere)) : r
-        );
-        return machine with { Readings = machine.Readings.Replace(reading, reading with { Value = ReadingValue.Of([.. rows]) }) };
-    }
-
-    private const string Elsewhere = "(at another site)";
-
     private static TableRow Row(Machine machine)
     {
         var cells = ImmutableSortedDictionary.CreateBuilder<string, string?>(StringComparer.Ordinal);
-        cells["name"] = machine.Name;
+        cells[NameColumn] = machine.Name;
         foreach (var (column, key) in new[] { ("product", "os.product"), ("version", "os.version"), ("model", "hardware.model") })
         {
             var reading = machine.CurrentOf(key);

@@ -75,7 +75,7 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
         var condition = string.IsNullOrWhiteSpace(filter) ? null : ConditionParser.Parse(filter, catalogues.Keys);
         if (Sites.IsAll)
             return await fleet.MatchingAsync(condition, Sites, now, stop);
-        if (condition is null || !condition.Keys.Contains(Dependents.Key))
+        if (condition is null || !condition.Keys.Any(NamesOfOthers.AreIn))
         {
             var (matching, undecided) = await fleet.MatchingAsync(condition, Sites, now, stop);
             return ([.. matching.Select(Seen((await fleet.AllAsync(stop)).Values))], undecided);
@@ -90,22 +90,42 @@ internal sealed class ScopedFleet(FleetCache fleet, IHttpContextAccessor context
         return ([.. asked.Where(a => a.Value == Kleene.Yes).Select(a => a.Machine)], asked.Count(a => a.Value == Kleene.Unknown));
     }
 
-    /// <summary>Machines as the caller sees them: without the names of dependents at other sites.</summary>
+    /// <summary>Machines as the caller sees them: without the names of machines at other sites.</summary>
     private Func<Machine, Machine> Seen(IEnumerable<Machine> all)
     {
+        var isSeen = IsSeen(all);
+        return machine => NamesOfOthers.LeftOut(machine, isSeen);
+    }
+
+    /// <summary>Readings of a machine as the caller sees them: without the names of machines at other sites.</summary>
+    public async Task<IReadOnlyList<Reading>> SeenAsync(IReadOnlyList<Reading> readings, CancellationToken stop)
+    {
+        if (Sites.IsAll)
+            return readings;
+        var isSeen = IsSeen((await fleet.AllAsync(stop)).Values);
+        return [.. readings.Select(r => NamesOfOthers.LeftOut(r, isSeen))];
+    }
+
+    /// <summary>Whether a name is not that of a machine at another site.</summary>
+    private Func<string, bool> IsSeen(IEnumerable<Machine> all)
+    {
         var sites = Sites;
-        HashSet<string>? elsewhere = null;
-        return machine =>
-            Dependents.WithoutNames(machine, name =>
-                !(
-                    elsewhere ??= all.Where(m => !sites.Holds(m.Site)).Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase)
-                ).Contains(name)
-            );
+        // Hardly any machine names another one, so this is seldom asked for.
+        var elsewhere = new Lazy<HashSet<string>>(() =>
+            all.Where(m => !sites.Holds(m.Site)).Select(m => m.Name).ToHashSet(StringComparer.OrdinalIgnoreCase)
+        );
+        return name => !elsewhere.Value.Contains(name);
     }
 
     /// <summary>The values of a key, those on most of the caller's machines first.</summary>
-    public Task<IReadOnlyList<(string Value, int Machines)>> ValuesAsync(string key, string having, int most, CancellationToken stop) =>
-        fleet.ColumnsAsync(c => c.ValuesOf(key, having, most, Sites), stop);
+    public async Task<IReadOnlyList<(string Value, int Machines)>> ValuesAsync(string key, string having, int most, CancellationToken stop)
+    {
+        var values = await fleet.ColumnsAsync(c => c.ValuesOf(key, having, most, Sites), stop);
+        if (Sites.IsAll || !NamesOfOthers.AreIn(key))
+            return values;
+        var isSeen = IsSeen((await fleet.AllAsync(stop)).Values);
+        return [.. values.Where(v => isSeen(v.Value))];
+    }
 
     /// <summary>
     /// Judges the fleet for an aim, and reads something from the judgement; the third argument says which rows are at the caller's sites.

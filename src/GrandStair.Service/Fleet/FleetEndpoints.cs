@@ -175,7 +175,7 @@ internal static class FleetEndpoints
         var now = clock.GetUtcNow();
         return
         [
-            .. (await table.HistoryAsync(machine.Id, key, stop)).Select(r =>
+            .. (await fleet.SeenAsync(await table.HistoryAsync(machine.Id, key, stop), stop)).Select(r =>
                 Show(r.Value is { } text ? r with { Value = definition.Parse(text.Text, out _) ?? text } : r, now)
             ),
         ];
