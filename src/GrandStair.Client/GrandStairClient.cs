@@ -532,7 +532,7 @@ public sealed partial class GrandStairClient : IDisposable
     public Task<BulkResult> AssignFollowUpsAsync(AssignFollowUpsCommand command, CancellationToken stop) =>
         SendAsync<BulkResult>(HttpMethod.Post, "follow-ups/assign", JsonContent.Create(command), stop);
 
-    /// <summary>Runs the scripts that do follow-ups.</summary>
+    /// <summary>Runs the scripts of follow-ups.</summary>
     public Task<BulkResult> FixFollowUpsAsync(FixFollowUpsCommand command, CancellationToken stop) =>
         SendAsync<BulkResult>(HttpMethod.Post, "follow-ups/fix", JsonContent.Create(command), stop);
 

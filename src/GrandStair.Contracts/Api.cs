@@ -1110,11 +1110,11 @@ public sealed record FollowUpView(
     /// <summary>What was done when it was closed; null while it is open.</summary>
     public required string? Because { get; init; }
 
-    /// <summary>The script that does it; null where none does.</summary>
+    /// <summary>Its script; null where it has none.</summary>
     public required FollowUpScript? Script { get; init; }
 }
 
-/// <summary>The script that does a follow-up. When it has ended and the check is met, the follow-up is closed.</summary>
+/// <summary>The script of a follow-up. When it has ended and the check is met, the follow-up is closed.</summary>
 /// <param name="Name">Its file name.</param>
 /// <param name="Restarts">Whether it restarts the machine, for which it waits for the machine's next window.</param>
 /// <param name="Fix">The fix as which it was sent last, such as f12; null where it never was.</param>
@@ -1143,7 +1143,7 @@ public sealed record FollowUpName(string Run, string Name);
 /// <param name="Reason">What was done.</param>
 public sealed record CloseFollowUpsCommand(IReadOnlyList<FollowUpName> Of, string Reason);
 
-/// <summary>Runs the scripts that do follow-ups.</summary>
+/// <summary>Runs the scripts of follow-ups.</summary>
 /// <param name="Of">Which, at most 1000.</param>
 /// <param name="Reason">Why, for the audit.</param>
 /// <param name="Now">Whether a script that restarts its machine runs at once; otherwise it runs in the machine's next window.</param>

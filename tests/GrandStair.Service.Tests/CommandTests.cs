@@ -178,7 +178,7 @@ public sealed partial class CommandTests(BusyFleet fleet) : IClassFixture<BusyFl
         var added = $"r1/{(await fleet.Service.Client.RunAsync("r1", Stop)).FollowUps.Single().Name}";
         await ShowsAsync("its card reader", "follow-up", "list", "--owner", "Deck-IT");
         await TellsAsync("1 follow-up assigned", "follow-up", "assign", added, "--owner", "terminal-it");
-        await FailsAsync(3, "No script does", "follow-up", "fix", added, "--reason", "x");
+        await FailsAsync(3, "has no script", "follow-up", "fix", added, "--reason", "x");
         var partly = await fleet.Service.GstairAsync("follow-up", "close", added, "r1/devices", "--reason", "put on again");
         Assert.Equal((3, true), (partly.Exit, partly.Out.Contains("1 follow-up closed", StringComparison.Ordinal)));
         Assert.Contains("Not closed: Run r1 has no open follow-up 'devices'", partly.Error, StringComparison.Ordinal);

@@ -96,7 +96,7 @@ internal static class FollowUpCommands
             Description = "Run a script that restarts its machine at once; without it, such a script waits for the machine's next window.",
         };
         var reason = new Option<string>("--reason") { Description = "Why, recorded in the audit log with your name.", Required = true };
-        var command = new Command("fix", "Run the scripts that do follow-ups; one whose check is met afterwards is closed")
+        var command = new Command("fix", "Run the scripts of follow-ups; a follow-up is closed if its check is met afterwards")
         {
             Names,
             now,
@@ -188,7 +188,7 @@ internal static class FollowUpCommands
         {
             null => "",
             { Fix: null } => " [by script]",
-            { Ended: null, Begins: { } begins } => $" [{script.Fix} from {Screen.Time(begins)} on]",
+            { Ended: null, Begins: { } begins } => $" [{script.Fix} runs from {Screen.Time(begins)}]",
             _ => $" [{script.Fix}: {script.Said}]",
         };
 

@@ -235,7 +235,7 @@ public sealed record FollowUpAssigned(DateTimeOffset At, string Actor, string Fo
 /// <summary>A follow-up was closed.</summary>
 public sealed record FollowUpClosed(DateTimeOffset At, string Actor, string FollowUp, string Reason) : RunEvent(At, Actor);
 
-/// <summary>The script that does a follow-up was sent to its machine.</summary>
+/// <summary>The script of a follow-up was sent to its machine.</summary>
 /// <param name="At">When, UTC.</param>
 /// <param name="Actor">Who sent it.</param>
 /// <param name="FollowUp">The follow-up's name.</param>
@@ -244,7 +244,7 @@ public sealed record FollowUpClosed(DateTimeOffset At, string Actor, string Foll
 public sealed record FollowUpScriptBegun(DateTimeOffset At, string Actor, string FollowUp, string Fix, DateTimeOffset? NotBefore)
     : RunEvent(At, Actor);
 
-/// <summary>The script that does a follow-up has ended, and its check was asked again.</summary>
+/// <summary>The script of a follow-up has ended, and its check was asked again.</summary>
 /// <param name="At">When, UTC.</param>
 /// <param name="Actor">Who asked.</param>
 /// <param name="FollowUp">The follow-up's name.</param>

@@ -66,12 +66,7 @@ public static class RunMachine
                     }
                 ),
                 FollowUpClosed closed => OnFollowUp(state, closed.FollowUp, f => Closed(f, closed, closed.Reason)),
-                FollowUpScriptBegun begun => OnFollowUp(state, begun.FollowUp, f =>
-                    f with
-                    {
-                        Tried = new(begun.Fix, begun.NotBefore ?? begun.At, null, ""),
-                    }
-                ),
+                FollowUpScriptBegun begun => OnFollowUp(state, begun.FollowUp, f => WithScript(f, begun)),
                 FollowUpScriptEnded ended => OnFollowUp(state, ended.FollowUp, f => AfterScript(f, ended)),
                 RollbackExtended extended => OnRollbackExtended(state, extended),
                 RollbackCategorised categorised => OnCategorised(state, categorised),
@@ -624,6 +619,10 @@ public static class RunMachine
                 ),
             }
         );
+
+    /// <summary>A follow-up whose script was sent. The script may have ended before that was noted.</summary>
+    private static FollowUp WithScript(FollowUp followUp, FollowUpScriptBegun begun) =>
+        followUp.Tried?.Fix == begun.Fix ? followUp : followUp with { Tried = new(begun.Fix, begun.NotBefore ?? begun.At, null, "") };
 
     private static FollowUp AfterScript(FollowUp followUp, FollowUpScriptEnded ended)
     {

@@ -92,7 +92,7 @@ public sealed record FollowUp(string Name, string Title, string Seen, string Fix
     /// <summary>What was done when it was closed; null while it is open.</summary>
     public string? Because { get; init; }
 
-    /// <summary>The file name of the script that does it; null where none does.</summary>
+    /// <summary>The file name of its script; null where it has none.</summary>
     public string? Script { get; init; }
 
     /// <summary>Whether that script restarts the machine.</summary>

@@ -152,8 +152,8 @@ public sealed class CheckRunner(
         );
 
     /// <summary>
-    /// Sends the script that does a follow-up to the follow-up's machine. When it has ended, the check is asked again; where it is met, the
-    /// follow-up is closed. A script that restarts the machine is sent in its next window, unless it is to run at once.
+    /// Sends a follow-up's script to its machine. When it has ended, the check is asked again; where it is met, the follow-up is closed. A
+    /// script that restarts the machine is sent in its next window, unless it is to run at once.
     /// </summary>
     /// <param name="run">The run's number.</param>
     /// <param name="followUp">The follow-up's name.</param>
@@ -161,7 +161,7 @@ public sealed class CheckRunner(
     /// <param name="atOnce">Whether a script that restarts the machine runs at once, outside of its windows too.</param>
     /// <param name="actor">Who sends it.</param>
     /// <param name="stop">Ends the wait.</param>
-    /// <exception cref="RefusedException">The run has no such open follow-up, no script does it, or the machine has no window.</exception>
+    /// <exception cref="RefusedException">The run has no such open follow-up, it has no script, or the machine has no window.</exception>
     public async Task<StoredFix> FixFollowUpAsync(
         long run,
         string followUp,
@@ -179,7 +179,7 @@ public sealed class CheckRunner(
             || catalogues.Products.GetValueOrDefault(product.Name) is not { } newest
             || !newest.Scripts.ContainsKey(script)
         )
-            throw RefusedException.Conflict("no-script", $"No script does '{followUp}' of run r{run}. {open.Fix}");
+            throw RefusedException.Conflict("no-script", $"Follow-up '{followUp}' of run r{run} has no script. {open.Fix}");
         var machine = (await fleet.AllAsync(stop))[new(state.Machine)];
         var takes = CheckOf(newest, followUp)?.Fix.Takes ?? RestartTakes;
         DateTimeOffset? begins = open.Restarts && !atOnce ? await windows.FindAsync(state.Plan, machine, takes, stop) : null;

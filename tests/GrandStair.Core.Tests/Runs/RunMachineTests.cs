@@ -273,6 +273,8 @@ public sealed class RunMachineTests
         run.Add(new FollowUpScriptEnded(Slot.AddDays(2), "worker", "services-up", "f1", false, "it failed with status 1"));
         Assert.True(run.State.HasOpenFollowUps);
         Assert.Equal(new("f1", Slot.AddDays(1), Slot.AddDays(2), "it failed with status 1"), run.State.FollowUps[0].Tried);
+        run.Add(new FollowUpScriptBegun(Slot.AddDays(2), "deck-it", "services-up", "f1", null));
+        Assert.NotNull(run.State.FollowUps[0].Tried!.Ended);
         run.Add(new FollowUpScriptBegun(Slot.AddDays(3), "deck-it", "services-up", "f2", Slot.AddDays(4)));
         run.Add(new FollowUpScriptEnded(Slot.AddDays(5), "worker", "services-up", "f2", true, "it ended well"));
         var closed = Assert.Single(run.State.FollowUps);
