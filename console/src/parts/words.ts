@@ -23,6 +23,9 @@ export const setClock = (clock: () => number) => {
   now = clock;
 };
 
+/** Whether a moment is to come, by the service's clock. */
+export const isToCome = (moment: string) => Date.parse(moment) > now();
+
 const isThisYear = (moment: Date) => moment.getFullYear() === new Date(now()).getFullYear();
 
 const day = new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short' });

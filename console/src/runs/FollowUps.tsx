@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { api, type Schemas, take } from '../api/client';
 import { ReasonDialog } from '../parts/ReasonDialog';
 import { useBulk } from '../parts/useBulk';
-import { date, many, time } from '../parts/words';
+import { date, isToCome, many, time } from '../parts/words';
 import { useMay } from '../session/useSession';
 
 type OfRun = { run: string; followUp: Schemas['FollowUpView'] };
@@ -86,8 +86,7 @@ export function ScriptWords({ of }: { of: Schemas['FollowUpScript'] | null }) {
         {of.restarts && ', which restarts the machine'}.
       </div>
     );
-  const isToCome = !of.ended && of.begins !== null && new Date(of.begins) > new Date();
-  const how = of.ended ? of.said : isToCome ? `begins ${time(of.begins)}` : `running since ${time(of.begins)}`;
+  const how = of.ended ? of.said : of.begins && isToCome(of.begins) ? `begins ${time(of.begins)}` : `running since ${time(of.begins)}`;
   return (
     <div className={of.ended ? 'held' : undefined}>
       <code>{of.name}</code> ({of.fix}): {how}.
