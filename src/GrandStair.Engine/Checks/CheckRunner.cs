@@ -130,7 +130,8 @@ public sealed class CheckRunner(
                 "nothing-to-fix",
                 $"'{check}' is {RunMachine.Name(result.State)} on {machine.Name}; there is nothing to fix."
             );
-        var begins = result.Check.Fix.Restarts && !atOnce ? await WindowAsync(machine, check, plan, result.Check.Fix, stop) : null;
+        var fix = result.Check.Fix;
+        DateTimeOffset? begins = fix.Restarts && !atOnce ? await WindowAsync(machine, check, plan, fix.Takes, stop) : null;
         return await fixes.BeginAsync(NewFix(aim.Product, machine, check, script, begins, actor), reason, actor, stop);
     }
 
@@ -181,8 +182,8 @@ public sealed class CheckRunner(
         )
             throw RefusedException.Conflict("no-script", $"Follow-up '{followUp}' of run r{run} has no script. {open.Fix}");
         var machine = (await fleet.AllAsync(stop))[new(state.Machine)];
-        var takes = CheckOf(newest, followUp)?.Fix.Takes ?? RestartTakes;
-        DateTimeOffset? begins = open.Restarts && !atOnce ? await windows.FindAsync(state.Plan, machine, takes, stop) : null;
+        var takes = CheckOf(newest, followUp)?.Fix.Takes;
+        DateTimeOffset? begins = open.Restarts && !atOnce ? await WindowAsync(machine, followUp, state.Plan, takes, stop) : null;
         var begun = await fixes.BeginAsync(
             NewFix(newest, machine, followUp, script, begins, actor) with
             {
@@ -207,14 +208,14 @@ public sealed class CheckRunner(
         product.Hops.SelectMany(h => h.Checks).Concat(product.Methods.SelectMany(m => m.Checks)).FirstOrDefault(c => c.Name == name);
 
     /// <summary>When a fix that restarts its machine can run, UTC.</summary>
-    private async Task<DateTimeOffset?> WindowAsync(Machine machine, string check, string? plan, Fix fix, CancellationToken stop) =>
+    private async Task<DateTimeOffset> WindowAsync(Machine machine, string check, string? plan, TimeSpan? takes, CancellationToken stop) =>
         plan is null
             ? throw RefusedException.Conflict(
                 "restarts",
                 $"The script for '{check}' restarts {machine.Name}, and without a plan it has no window. Name the plan whose windows "
                     + $"count, or say that it is to run at once."
             )
-            : await windows.FindAsync(plan, machine, fix.Takes ?? RestartTakes, stop);
+            : await windows.FindAsync(plan, machine, takes ?? RestartTakes, stop);
 
     /// <summary>Drives fixes: posts them, polls them, and rechecks.</summary>
     public Duty Duty => new("fixes", Tick, DriveAsync) { IsSingle = true };

@@ -79,7 +79,7 @@ internal sealed class MemberCopy : IDisposable
                 var newest = await c.ExecuteScalarAsync<long>("SELECT last FROM counters WHERE name = 'feed'");
                 if (newest == _position)
                     return (newest, Changes.None, []);
-                var changes = Changes.None with { All = true };
+                var changes = Changes.Everything;
                 if (_position > 0)
                 {
                     // Reading a machine changes no member by itself; the plan's next step does, where it has to.
@@ -116,6 +116,8 @@ internal sealed class MemberCopy : IDisposable
     {
         public static Changes None { get; } = new(false, [], []);
 
+        public static Changes Everything { get; } = new(true, [], []);
+
         public static Changes Of(IEnumerable<(string Subject, long? Machine)> rows)
         {
             var (plans, machines) = (new HashSet<string>(StringComparer.Ordinal), new HashSet<long>());
@@ -127,7 +129,7 @@ internal sealed class MemberCopy : IDisposable
                     plans.Add(subject);
             }
 
-            return machines.Count > MostReadSingly ? None with { All = true } : new(false, [.. plans], [.. machines]);
+            return machines.Count > MostReadSingly ? Everything : new(false, [.. plans], [.. machines]);
         }
     }
 }
